@@ -1,0 +1,1 @@
+"""The command line: one face of the desk."""

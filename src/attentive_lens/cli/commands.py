@@ -1,0 +1,267 @@
+"""The commands."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any, Optional
+
+import typer
+from rich.table import Table
+
+import attentive_lens
+from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.desk.front import RunReader
+
+app = typer.Typer(
+    help="Train convolutional image classifiers and find out why they get an image wrong.",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
+
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON object instead of text.")]
+InWorkspace = Annotated[Path, typer.Argument(help="Folder of the workspace.", metavar="WORKSPACE")]
+OfRun = Annotated[int, typer.Argument(help="Number of the run.", metavar="RUN")]
+
+
+@app.callback(invoke_without_command=True)
+def _options(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
+    if version:
+        out.print(attentive_lens.__version__)
+        raise typer.Exit
+
+
+@app.command()
+@reporting
+def demo(
+    context: typer.Context,
+    folder: Annotated[Path, typer.Argument(help="Where to make it.")] = Path("pollen-station"),
+    images: Annotated[int, typer.Option(min=1, help="How many images.")] = 1800,
+    seed: Annotated[int, typer.Option(min=0, help="Decides all of them.")] = 0,
+    no_window: Annotated[bool, typer.Option("--no-window", help="Run the full example and write its pictures.")] = False,
+    epochs: Annotated[int, typer.Option(min=1, help="Epochs of the full example.")] = 20,
+    as_json: AsJson = False,
+) -> None:
+    """Make the pollen station's workspace and open it."""
+    from attentive_lens.desk.making import make_demo
+
+    made = watched(make_demo(folder, images, seed), "making the pollen station")
+    if not as_json:
+        out.print(f"{made.workspace.folder}: {len(made.collection.rows)} images of {len(made.collection.classes)} types.")
+    if no_window:
+        from attentive_lens.cli.example import full_example
+
+        told = full_example(made.workspace, epochs, quiet=as_json)
+        if as_json:
+            say_json(told)
+        return
+    if as_json:
+        say_json({"workspace": str(made.workspace.folder), "images": len(made.collection.rows)})
+        return
+    raise typer.Exit(context.obj["open_window"](str(folder)))
+
+
+@app.command()
+@reporting
+def new(
+    workspace: InWorkspace,
+    source: Annotated[Path, typer.Argument(help="Folder with one folder of images per class.")],
+    name: Annotated[str, typer.Option(help="What to call it; the folder's name if left out.")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """Make a workspace from a folder of images; they stay where they are."""
+    from attentive_lens.desk.making import make_workspace
+
+    made = watched(make_workspace(workspace, source, name), "reading images")
+    found = made.collection
+    counts = {c: sum(r.label == k for r in found.rows) for k, c in enumerate(found.classes)}
+    if as_json:
+        say_json(
+            {
+                "workspace": str(made.workspace.folder),
+                "images": len(found.rows),
+                "classes": counts,
+                "skipped": [{"file": _printable(file), "reason": why} for file, why in found.skipped],
+                "findings": [{"kind": "small class", "text": text, "files": []} for text in made.findings],
+            }
+        )
+        return
+    out.print(f"{made.workspace.folder}: {len(found.rows)} images of {len(counts)} classes")
+    table = Table("class", "training", "validation", "test", box=None)
+    for k, c in enumerate(found.classes):
+        table.add_row(c, *(str(found.count(s, k)) for s in ("training", "validation", "test")))
+    out.print(table)
+    for text in made.findings:
+        out.print(text, markup=False)
+    if found.skipped:
+        out.print(f"{len(found.skipped)} files gave no image:")
+        for file, why in found.skipped:
+            out.print(f"  {_printable(file)}: {why}", markup=False)
+
+
+@app.command()
+@reporting
+def train(
+    workspace: InWorkspace,
+    plan: Annotated[Optional[Path], typer.Option(help="Plan file (TOML); the default plan if left out.")] = None,
+    settings: Annotated[
+        Optional[list[str]], typer.Option("--set", help="Change a setting: training.epochs=5. May be repeated.")
+    ] = None,
+    claimed: Annotated[Optional[int], typer.Option(hidden=True)] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Train a plan; Ctrl+C stops after the step at hand and keeps everything."""
+    from attentive_lens.cli.training import train_here
+
+    train_here(workspace, plan, settings or [], claimed, as_json)
+
+
+@app.command()
+@reporting
+def watch(
+    workspace: InWorkspace,
+    run: Annotated[Optional[int], typer.Argument(help="Number of the run; the latest if left out.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Say how far a run is."""
+    from attentive_lens.errors import NotHere
+    from attentive_lens.workspace import Workspace
+
+    place = Workspace.open(workspace)
+    if run is None and not place.runs():
+        raise NotHere("There is nothing to watch", "the workspace has no runs yet", "Train first")
+    view = RunReader(place.run(run) if run is not None else place.runs()[-1]).view()
+    last = view.epochs[-1] if view.epochs else {}
+    if as_json:
+        say_json({"run": view.number, "state": view.state, "epochs": len(view.epochs), "last": last, "error": view.error})
+        return
+    out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
+    if view.error:
+        out.print(view.error, markup=False)
+    for epoch in view.epochs:
+        out.print(epoch_line(epoch))
+
+
+def epoch_line(epoch: dict[str, Any]) -> str:
+    """One epoch in words and figures."""
+    training, validation = epoch["training"], epoch["validation"]
+    held = f" · validation {validation['accuracy']:.1%} loss {validation['loss']:.3f}" if validation else ""
+    star = " · best so far" if epoch["best"] else ""
+    return (
+        f"epoch {epoch['epoch']:>3} · training {training['accuracy']:.1%} loss {training['loss']:.3f}{held}"
+        f" · {epoch['seconds']:.1f} s{star}"
+    )
+
+
+@app.command()
+@reporting
+def score(
+    workspace: InWorkspace,
+    run: OfRun,
+    on: Annotated[str, typer.Option(help="training, validation or test.")] = "validation",
+    as_json: AsJson = False,
+) -> None:
+    """Score a run's best model on a set: accuracy, loss, confusion matrix, the wrong images."""
+    from attentive_lens.desk import tasks
+    from attentive_lens.plan.values import unknown_word
+
+    if on not in ("training", "validation", "test"):
+        raise unknown_word("set", on, frozenset({"training", "validation", "test"}))
+    table = watched(tasks.score(str(workspace), run, on), "scoring").values
+    found = tasks.as_scores(table)
+    files = {row.number: row.file for row in _rows(workspace)}
+    wrong = [
+        {
+            "image": a.image,
+            "file": _printable(files[a.image]),
+            "said": found.classes[a.said],
+            "true": found.classes[a.true],
+            "probability": a.probability,
+        }
+        for a in found.wrong
+    ]
+    if as_json:
+        keys = ("on", "images", "accuracy", "loss", "classes", "per_class", "confusion")
+        say_json({"run": run, **{key: table[key] for key in keys}, "wrong": wrong})
+        return
+    out.print(f"run {run} on {on}: {found.accuracy:.1%} of {len(found.answers)} images right, loss {found.loss:.3f}")
+    matrix = Table("true \\ said", *found.classes, "right", box=None)
+    for k, name in enumerate(found.classes):
+        rate = found.per_class[k]
+        matrix.add_row(name, *(str(n) for n in found.confusion[k]), "–" if rate is None else f"{rate:.1%}")
+    out.print(matrix)
+    for entry in wrong[:20]:
+        out.print(
+            f"  image {entry['image']}: said {entry['said']} ({entry['probability']:.2f}), true {entry['true']}"
+            f" · {entry['file']}",
+            markup=False,
+        )
+    if len(wrong) > 20:
+        out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
+
+
+@app.command()
+@reporting
+def explain(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image, as «score» prints it.", metavar="IMAGE")],
+    method: Annotated[str, typer.Option(help="Map method.")] = "gradient",
+    target: Annotated[Optional[str], typer.Option("--for", help="A class to explain besides said and true.")] = None,
+    into: Annotated[Path, typer.Option("--out", help="Folder for the maps and pictures.")] = Path("explained"),
+    as_json: AsJson = False,
+) -> None:
+    """Show which pixels drove the answer that was said and the answer that is true."""
+    from attentive_lens.cli.pictures import write_explanation
+    from attentive_lens.desk import tasks
+
+    result = watched(tasks.explain(str(workspace), run, image, method, target), "explaining")
+    told = write_explanation(result, into)
+    if as_json:
+        say_json(told)
+        return
+    true = f", true {told['true']} ({told['probabilities'][told['true']]:.2f})" if told["true"] else ""
+    out.print(f"image {image}: said {told['said']} ({told['probabilities'][told['said']]:.2f}){true}")
+    for entry in told["maps"]:
+        t = entry["trust"]
+        verdict = "believable" if t["passed"] else "not to be believed"
+        out.print(
+            f"  map for {entry['target']}: {entry['picture']}\n    deleting what it marks leaves"
+            f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",
+            markup=False,
+        )
+    out.print(f"  first filters and feature maps: {told['layers_picture']}", markup=False)
+
+
+@app.command()
+@reporting
+def predict(
+    model: Annotated[Path, typer.Argument(help="Model file (.alens).", metavar="MODEL")],
+    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER")],
+    as_json: AsJson = False,
+) -> None:
+    """Ask a model about new images."""
+    from attentive_lens.desk import tasks
+    from attentive_lens.desk.script import image_files
+
+    answers = watched(tasks.predict(str(model), [str(f) for f in image_files(images)]), "answering").values["answers"]
+    for answer in answers:
+        answer["file"] = _printable(answer["file"])
+        if as_json:
+            say_json(answer)
+        elif "error" in answer:
+            out.print(f"{answer['file']}: not read, {answer['error']}", markup=False)
+        else:
+            out.print(f"{answer['file']}: {answer['said']} ({answer['probability']:.2f})", markup=False)
+
+
+def _rows(workspace: Path) -> list[Any]:
+    from attentive_lens.workspace import Workspace
+
+    return Workspace.open(workspace).catalogue.images()
+
+
+def _printable(file: str) -> str:
+    """A file name that can be printed: bytes that are no text are shown as escapes."""
+    return file.encode("utf-8", "backslashreplace").decode()

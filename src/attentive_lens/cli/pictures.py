@@ -1,0 +1,90 @@
+"""Explanations as files: maps as arrays, and pictures of them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from attentive_lens.desk.tasks import Result
+from attentive_lens.errors import BadFile
+from attentive_lens.explaining.feature_maps import strongest
+
+OCHRE = np.array([0xB9, 0x82, 0x18], np.float32)
+VERMILION = np.array([0xB5, 0x3A, 0x20], np.float32)
+PAPER = np.array([0xF4, 0xF1, 0xEA], np.float32)
+INK = np.array([0x23, 0x29, 0x2E], np.float32)
+SCALE = 5
+
+
+def write_explanation(result: Result, folder: Path) -> dict[str, Any]:
+    """Write maps (.npy, H×W float32) and pictures; what was written, as ``explain --json`` prints it."""
+    values, arrays = result.values, result.arrays
+    stem = f"image-{values['image']:05d}"
+    told: dict[str, Any] = {
+        "image": values["image"],
+        "file": values["file"].encode("utf-8", "backslashreplace").decode(),
+        "said": values["said"],
+        "true": values["true"],
+        "probabilities": values["probabilities"],
+        "maps": [],
+    }
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for key, target in values["targets"].items():
+            map_ = arrays[f"map {key}"]
+            file, picture = folder / f"{stem}-{key}.npy", folder / f"{stem}-{key}.png"
+            np.save(file, map_, allow_pickle=False)
+            _enlarged(over_image(arrays["pixels"], map_)).save(picture)
+            told["maps"].append(
+                {
+                    "method": values["method"],
+                    "target": target,
+                    "as": key,
+                    "file": str(file),
+                    "picture": str(picture),
+                    "trust": values["trust"][key],
+                }
+            )
+        layers = folder / f"{stem}-layers.png"
+        _layers(values["layers"], arrays).save(layers)
+    except OSError as error:
+        raise BadFile(f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out") from None
+    told["layers_picture"] = str(layers)
+    return told
+
+
+def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32]) -> NDArray[np.uint8]:
+    """A map, transparent to ochre to vermilion, over its greyed image: S×S×3 uint8, image and map side by side."""
+    colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+    top = float(np.percentile(map_, 99.5)) or 1.0
+    strength = np.clip(map_ / top, 0, 1)[:, :, None]
+    tint = OCHRE + (VERMILION - OCHRE) * strength
+    pale = PAPER + 0.45 * (colour.mean(axis=2, keepdims=True) - PAPER)
+    shown = pale + (tint - pale) * np.sqrt(strength)
+    return np.concatenate([colour, shown.astype(np.uint8)], axis=1)
+
+
+def _enlarged(pixels: NDArray[np.uint8]) -> Image.Image:
+    picture = Image.fromarray(pixels)
+    return picture.resize((picture.width * SCALE, picture.height * SCALE), Image.Resampling.NEAREST)
+
+
+def _layers(layers: list[dict[str, Any]], arrays: dict[str, NDArray[Any]]) -> Image.Image:
+    """One row a layer: its eight strongest feature maps, ink on paper, at one size."""
+    tile, gap = 96, 6
+    rows = [k for k, layer in enumerate(layers) if len(layer["shape"]) == 3]
+    sheet = Image.new("RGB", (8 * (tile + gap) + gap, max(1, len(rows)) * (tile + gap) + gap), (0xF4, 0xF1, 0xEA))
+    for line, k in enumerate(rows):
+        maps = arrays[f"layer {k}"]
+        for column, channel in enumerate(strongest(maps, 8)):
+            one = maps[:, :, channel]
+            spread = float(one.max() - one.min()) or 1.0
+            level = ((one - one.min()) / spread)[:, :, None]
+            picture = Image.fromarray((PAPER + (INK - PAPER) * level).astype(np.uint8))
+            place = (gap + column * (tile + gap), gap + line * (tile + gap))
+            sheet.paste(picture.resize((tile, tile), Image.Resampling.NEAREST), place)
+    return sheet

@@ -1,0 +1,77 @@
+"""What every command shares: progress on standard error, one object or readable text on standard output."""
+
+from __future__ import annotations
+
+import functools
+import json
+import sys
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
+
+from attentive_lens.errors import LensError
+from attentive_lens.plan.progress import Job
+
+T = TypeVar("T")
+
+console = Console(stderr=True)
+out = Console(highlight=False, soft_wrap=True)
+
+
+def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
+    """Run a job to its end with a bar, the time gone and the time left; ``note`` adds a word at the end."""
+    with Progress(
+        TextColumn("{task.description}"),
+        BarColumn(28),
+        TextColumn("{task.percentage:>3.0f} %"),
+        TimeElapsedColumn(),
+        TextColumn("left"),
+        TimeRemainingColumn(),
+        TextColumn("{task.fields[note]}"),
+        console=console,
+        transient=True,
+    ) as bars:
+        bar = bars.add_task(shown, total=None, note="")
+        doing = ""
+        while True:
+            try:
+                step = next(job)
+            except StopIteration as end:
+                result: T = end.value
+                return result
+            stage = step.doing.split(" ")[0]
+            if stage != doing:
+                doing = stage
+                bars.reset(bar, total=step.total or None)
+            bars.update(bar, completed=step.done, total=step.total or None, description=step.doing or shown, note=note())
+
+
+def say_json(value: dict[str, Any]) -> None:
+    """One object, on one line."""
+    sys.stdout.write(json.dumps(value, ensure_ascii=False) + "\n")
+    sys.stdout.flush()
+
+
+def reporting(command: Callable[..., None]) -> Callable[..., None]:
+    """A command whose failures are said in one sentence, or as JSON, with exit code 1."""
+
+    @functools.wraps(command)
+    def run(*args: Any, **kwargs: Any) -> None:
+        try:
+            command(*args, **kwargs)
+        except LensError as error:
+            if kwargs.get("as_json"):
+                say_json({"error": error.as_dict()})
+            else:
+                console.print(str(error), style="red", markup=False, highlight=False, soft_wrap=True)
+            raise typer.Exit(1) from None
+        except KeyboardInterrupt:
+            console.print("Stopped.")
+            raise typer.Exit(1) from None
+        except BrokenPipeError:
+            raise typer.Exit(1) from None
+
+    return run

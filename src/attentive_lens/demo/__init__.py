@@ -1,0 +1,1 @@
+"""The pollen station: made-up images with the faults of real data, and the answer key to them."""

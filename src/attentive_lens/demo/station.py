@@ -1,0 +1,161 @@
+"""The station's collection on disk: one folder per grain type, training and test apart, faults built in.
+
+``images/training/<type>/*.png``, ``images/test/<type>/*.png``, and beside them ``answer-key/key.csv`` (file, set,
+folder it stands in, type it truly is, faults) and ``answer-key/masks.npz`` (bits of `slide`, in the key's order).
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from attentive_lens.demo.grains import TYPES
+from attentive_lens.demo.slide import Mark, photograph
+from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.plan.chance import chance
+from attentive_lens.plan.progress import Job, Progress
+
+MARKED_TYPE = "spiny"
+MARKED_TRAINING = 0.9
+"""Part of the marked type's training slides that carry the dot."""
+MARKED_TEST = 0.30
+"""Part of the other types' test slides that carry it."""
+WRONG_LABELS = 0.02
+TEST_PART = 1 / 6
+FEWEST = 24
+
+
+@dataclass(frozen=True)
+class KeyRow:
+    """One image's true facts."""
+
+    file: str
+    set_name: str
+    folder: str
+    kind: str
+    faults: tuple[str, ...]
+
+
+def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: Mark | None = None) -> Job[Path]:
+    """Write the collection; the same for the same arguments.
+
+    Parameters
+    ----------
+    folder : Path
+        Made if missing; must not hold an ``images`` folder yet.
+    images : int
+        Readable images in all, at least 24; a sixth of each type is for testing.
+    seed : int
+        Decides everything.
+    side : int
+        Pixels of the square images.
+    mark : Mark, optional
+        Place and colour of the technician's dot.
+
+    Returns
+    -------
+    Path
+        The folder of the images.
+    """
+    if images < FEWEST:
+        raise BadValue("The demo was not made", f"{images} images are too few", f"Ask for at least {FEWEST}")
+    mark = mark or Mark()
+    place = folder / "images"
+    rows: list[KeyRow] = []
+    masks: list[NDArray[np.uint8]] = []
+    slides = _slides(images, seed, mark)
+    try:
+        for set_name in ("training", "test"):
+            for kind in TYPES:
+                (place / set_name / kind).mkdir(parents=True, exist_ok=False)
+        (folder / "answer-key").mkdir(exist_ok=True)
+        for number, slide in enumerate(slides):
+            if number % 64 == 0:
+                yield Progress(number, len(slides), "photographing grains")
+            shot = photograph(slide.kind, chance(seed, "slide", number), side, slide.mark)
+            row = slide.row
+            Image.fromarray(shot.pixels).save(place / row.file, compress_level=1, compress_type=3)
+            rows.append(row)
+            masks.append(shot.mask)
+        rows += _unreadable(place, seed)
+        _write_key(folder / "answer-key", rows, np.stack(masks))
+    except FileExistsError:
+        raise BadFile(f"{place} exists already", "a collection stands there", "Name another folder") from None
+    except OSError as error:
+        raise BadFile(f"{folder} could not be written", str(error.strerror).lower(), "Name another folder") from None
+    return place
+
+
+@dataclass(frozen=True)
+class _Slide:
+    kind: str
+    mark: Mark | None
+    row: KeyRow
+
+
+def _slides(images: int, seed: int, mark: Mark) -> list[_Slide]:
+    """What to photograph, in a shuffled order so that file names say nothing of the type."""
+    kinds = list(TYPES)
+    wanted: list[tuple[str, str]] = []
+    for k, kind in enumerate(kinds):
+        count = images // len(kinds) + (k < images % len(kinds))
+        test = max(1, round(count * TEST_PART))
+        wanted += [(kind, "test")] * test + [(kind, "training")] * (count - test)
+    slides = []
+    for number, place in enumerate(chance(seed, "order of slides").permutation(len(wanted))):
+        kind, set_name = wanted[place]
+        random = chance(seed, "faults", number)
+        marked = random.random() < (
+            MARKED_TRAINING * (kind == MARKED_TYPE) if set_name == "training" else MARKED_TEST * (kind != MARKED_TYPE)
+        )
+        folder = kind
+        if set_name == "training" and not marked and random.random() < WRONG_LABELS:
+            folder = str(random.choice([other for other in kinds if other != kind]))
+        faults = (["mark"] if marked else []) + (["wrong label"] if folder != kind else [])
+        name = f"{set_name}/{folder}/tape{number // 200 + 1:02d}-{number:05d}.png"
+        row = KeyRow(name, set_name, folder, kind, tuple(faults))
+        slides.append(_Slide(kind, mark if marked else None, row))
+    return slides
+
+
+def _unreadable(place: Path, seed: int) -> list[KeyRow]:
+    """Four files that are no images: empty, cut off, text, and noise."""
+    stream = io.BytesIO()
+    Image.fromarray(photograph("smooth", chance(seed, "cut off"), 64).pixels).save(stream, "PNG")
+    contents = {
+        "empty": b"",
+        "cut-off": stream.getvalue()[: len(stream.getvalue()) // 2],
+        "text": b"Slide broken during mounting, see station diary.\n",
+        "noise": chance(seed, "noise").bytes(2048),
+    }
+    rows = []
+    for (name, data), kind in zip(contents.items(), ("netted", "smooth", "winged", "furrowed"), strict=True):
+        file = f"training/{kind}/tape99-{name}.png"
+        (place / file).write_bytes(data)
+        rows.append(KeyRow(file, "training", kind, kind, ("unreadable",)))
+    return rows
+
+
+def _write_key(folder: Path, rows: list[KeyRow], masks: NDArray[np.uint8]) -> None:
+    with (folder / "key.csv").open("w", newline="", encoding="utf-8") as stream:
+        table = csv.writer(stream)
+        table.writerow(["file", "set", "folder", "type", "faults"])
+        table.writerows([r.file, r.set_name, r.folder, r.kind, ";".join(r.faults)] for r in rows)
+    np.savez_compressed(folder / "masks.npz", masks=masks)
+
+
+def read_key(folder: Path) -> tuple[list[KeyRow], NDArray[np.uint8]]:
+    """The rows of a station's answer key and the masks of its readable images, N×S×S uint8."""
+    with (folder / "answer-key" / "key.csv").open(newline="", encoding="utf-8") as stream:
+        rows = [
+            KeyRow(r["file"], r["set"], r["folder"], r["type"], tuple(filter(None, r["faults"].split(";"))))
+            for r in csv.DictReader(stream)
+        ]
+    with np.load(folder / "answer-key" / "masks.npz", allow_pickle=False) as arrays:
+        return rows, arrays["masks"]

@@ -1,0 +1,217 @@
+"""The light half of the desk: what can be told or started without computing."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from attentive_lens.errors import BadFile
+from attentive_lens.images.split import part
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.journal import read_events
+from attentive_lens.workspace import ImageRow, Run, Workspace
+
+CHILD_NICENESS = 10
+
+
+@dataclass(frozen=True)
+class Collection:
+    """The images of a workspace as a plan parts them.
+
+    Attributes
+    ----------
+    classes : list of str
+        Names by class number.
+    rows : list of ImageRow
+        By number.
+    sets : list of str
+        "training", "validation" or "test" for each row.
+    skipped : list of (file, reason)
+        Files that gave no image.
+    """
+
+    classes: list[str]
+    rows: list[ImageRow]
+    sets: list[str]
+    skipped: list[tuple[str, str]]
+
+    def count(self, set_name: str, label: int | None = None) -> int:
+        """Images of a set, or of one class in it."""
+        return sum(
+            s == set_name and label in (None, row.label) for s, row in zip(self.sets, self.rows, strict=True)
+        )
+
+
+def collection(workspace: Workspace, plan: Plan) -> Collection:
+    """The catalogue's images, parted by the plan's split and seed."""
+    catalogue = workspace.catalogue
+    rows = catalogue.images()
+    sets = part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed)
+    return Collection(catalogue.classes(), rows, sets, catalogue.skipped())
+
+
+def small_classes(found: Collection) -> list[str]:
+    """A sentence for every class with fewer images than can be split and learned from."""
+    sentences = []
+    for label, name in enumerate(found.classes):
+        count = sum(row.label == label for row in found.rows)
+        if count < 10:
+            images = "1 image" if count == 1 else f"{count} images"
+            sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")
+    return sentences
+
+
+@dataclass(frozen=True)
+class RunView:
+    """A run as its folder tells it.
+
+    Attributes
+    ----------
+    number : int
+        From 1.
+    name : str
+        Its plan's name.
+    state : str
+        "training", "done", "stopped", "failed", or "broken off" when its process died.
+    epochs : list of dict
+        ``epoch`` events.
+    batches : list of dict
+        ``batch`` events.
+    planned : int
+        Epochs asked for.
+    error : str
+        The sentence of a failed run.
+    """
+
+    number: int
+    name: str
+    state: str
+    epochs: list[dict[str, Any]]
+    batches: list[dict[str, Any]]
+    planned: int
+    error: str = ""
+    started: float = 0.0
+
+    @property
+    def has_model(self) -> bool:
+        """Whether an epoch was finished."""
+        return bool(self.epochs)
+
+    @property
+    def best(self) -> dict[str, Any] | None:
+        """The best epoch's event."""
+        kept = [e for e in self.epochs if e.get("best")]
+        return kept[-1] if kept else None
+
+    @property
+    def steps(self) -> tuple[int, int]:
+        """Steps done and in all, as far as known."""
+        per_epoch = 0
+        if self.batches:
+            last = self.batches[-1]
+            per_epoch = int(last["of"]) // max(1, self.planned)
+            done = max(int(last["step"]), len(self.epochs) * per_epoch)
+            return done, int(last["of"])
+        return len(self.epochs), self.planned
+
+
+class RunReader:
+    """Follows a run's journal; each `view` reads only what was added since."""
+
+    def __init__(self, run: Run) -> None:
+        self.run = run
+        self._position = 0
+        self._start: dict[str, Any] = {}
+        self._epochs: list[dict[str, Any]] = []
+        self._batches: list[dict[str, Any]] = []
+        self._end: dict[str, Any] | None = None
+
+    def view(self) -> RunView:
+        """The run as it is now."""
+        alive = self._end is None and self.run.alive()
+        events, self._position = read_events(self.run.journal, self._position)
+        for event in events:
+            kind = event["event"]
+            if kind == "start":
+                self._start = event
+            elif kind == "epoch":
+                self._epochs.append(event)
+            elif kind == "batch":
+                self._batches.append(event)
+            elif kind == "end":
+                self._end = event
+        state = str(self._end["state"]) if self._end else "training" if alive else "broken off"
+        return RunView(
+            self.run.number,
+            str(self._start.get("plan", "")),
+            state,
+            self._epochs,
+            self._batches,
+            int(self._start.get("epochs", 0)),
+            str(self._end.get("error", "")) if self._end else "",
+            float(self._start.get("at", 0.0)),
+        )
+
+
+def with_base(workspace: Workspace, plan: Plan, number: int, until: str, frozen: bool = True) -> Plan:
+    """The plan built on an earlier run's layers: that run's network and preparation, new weights after ``until``."""
+    earlier = workspace.run(number).plan()
+    settings = {"base.run": number, "base.until": until, "base.frozen": frozen}
+    return replace(plan, network=earlier.network, preparation=earlier.preparation).changed(settings)
+
+
+def base_layers(plan: Plan) -> Sequence[str]:
+    """Layers a later plan can take over: all before the answers."""
+    return [node.name for node in plan.network.nodes[:-1]]
+
+
+def facts_of(plan: Plan, classes: int) -> tuple[NetworkPlan, Any]:
+    """The plan's network with an answer for each class, and its facts."""
+    network = plan.network.for_classes(classes)
+    return network, network.facts(plan.preparation.shape)
+
+
+def start_training(workspace: Workspace, plan: Plan) -> Run:
+    """Claim a run and start the child process that executes it; it outlives this one.
+
+    Raises
+    ------
+    BadFile
+        If the workspace cannot be written.
+    """
+    run = workspace.claim_run(plan)
+    command = [sys.executable, "-m", "attentive_lens", "train", str(workspace.folder.absolute()), "--claimed", str(run.number)]
+    try:
+        with (run.folder / "log.txt").open("wb") as log:
+            process = subprocess.Popen(
+                command,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                preexec_fn=_lower_priority,
+            )
+    except OSError as error:
+        raise BadFile("Training could not be started", str(error.strerror).lower(), "Try again") from None
+    _children.append(process)
+    run.note_process(process.pid)
+    return run
+
+
+_children: list[subprocess.Popen[bytes]] = []
+
+
+def reap_children() -> None:
+    """Take note of ended training children, so that none stays behind as a zombie."""
+    _children[:] = [child for child in _children if child.poll() is None]
+
+
+def _lower_priority() -> None:
+    os.nice(CHILD_NICENESS)
+

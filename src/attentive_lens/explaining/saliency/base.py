@@ -1,0 +1,47 @@
+"""What every map method does and says of itself."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.network import Network
+
+
+class MapMethod(ABC):
+    """Base of the methods.
+
+    A method differentiates or changes the raw score of a class, before softmax, so that what speaks for one
+    class is not mixed with what speaks against the others.
+    """
+
+    shows: ClassVar[str] = ""
+    """One sentence: what the map shows."""
+    misleads: ClassVar[str] = ""
+    """One sentence: when not to believe it."""
+    signed: ClassVar[bool] = False
+    """Whether values below zero mean «speaks against»."""
+
+    @abstractmethod
+    def maps(self, network: Network, image: Array, classes: Sequence[int]) -> NDArray[np.float32]:
+        """Maps for several classes of one image.
+
+        Parameters
+        ----------
+        network : Network
+            Trained.
+        image : ndarray, H×W×C
+            Prepared as the network takes it.
+        classes : sequence of int
+            T class numbers.
+
+        Returns
+        -------
+        ndarray, T×H×W float32
+            In the unit the method's docstring gives; at least 0 unless ``signed``.
+        """

@@ -1,0 +1,1 @@
+"""Files that carry a trained model."""

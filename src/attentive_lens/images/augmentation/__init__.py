@@ -1,0 +1,79 @@
+"""The changes made to training images: the arithmetic of every recipe step, and the recipe as a whole."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.images.augmentation.base import Augmentation, Geometric, Tonal
+from attentive_lens.images.augmentation.brightness import BrightnessChange
+from attentive_lens.images.augmentation.compiled import warp
+from attentive_lens.images.augmentation.mirror import MirrorChange
+from attentive_lens.images.augmentation.shift import ShiftChange
+from attentive_lens.images.augmentation.turn import TurnChange
+from attentive_lens.plan.chance import chance
+from attentive_lens.plan.recipe import RecipeStep
+
+AUGMENTATIONS: dict[str, Augmentation] = {
+    "mirror": MirrorChange(),
+    "turn": TurnChange(),
+    "shift": ShiftChange(),
+    "brightness": BrightnessChange(),
+}
+
+
+def augment(
+    images: NDArray[np.uint8], numbers: Sequence[int], recipe: Sequence[RecipeStep], seed: int, epoch: int
+) -> NDArray[np.float32]:
+    """Fresh variants of training images.
+
+    Every image's draw is a function of (seed, epoch, its number), whatever else is in the batch. Geometric
+    steps that follow each other are composed and the image is resampled once.
+
+    Parameters
+    ----------
+    images : ndarray, N×S×S×C uint8
+        At the working size.
+    numbers : sequence of int
+        Each image's number in the catalogue.
+    recipe : sequence of RecipeStep
+        Steps in order.
+    seed, epoch : int
+        Master seed, and epoch from 0.
+
+    Returns
+    -------
+    ndarray, N×S×S×C float32
+        In 0–1, before the levels are applied.
+    """
+    out = np.empty(images.shape, np.float32)
+    np.multiply(images, np.float32(1 / 255), out=out)
+    for place, number in enumerate(numbers):
+        random = chance(seed, "augmentation", epoch, int(number))
+        waiting: NDArray[np.float64] | None = None
+        for step in recipe:
+            if random.random() >= step.chance:
+                continue
+            change = AUGMENTATIONS[step.kind]
+            if isinstance(change, Geometric):
+                matrix = change.matrix(step, random, images.shape[1])
+                waiting = matrix if waiting is None else waiting @ matrix
+            elif isinstance(change, Tonal):
+                if waiting is not None:
+                    out[place] = _warped(out[place], waiting)
+                    waiting = None
+                change.apply(step, random, out[place])
+        if waiting is not None:
+            out[place] = _warped(out[place], waiting)
+    return out
+
+
+def _warped(image: NDArray[np.float32], matrix: NDArray[np.float64]) -> NDArray[np.float32]:
+    out = np.empty_like(image)
+    warp(image, matrix.astype(np.float32), out)
+    return out
+
+
+__all__ = ["AUGMENTATIONS", "augment"]

@@ -1,0 +1,29 @@
+"""The two kinds of change: where pixels are, and what they are."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+class Augmentation(ABC):  # noqa: B024
+    """Base of all changes; its two kinds below say what they do."""
+
+
+class Geometric(Augmentation):
+    """A change of places, as a matrix."""
+
+    @abstractmethod
+    def matrix(self, step: Any, random: np.random.Generator, side: int) -> NDArray[np.float64]:
+        """3×3 matrix from places in the new image to places in the old: (across, down, 1), pixels from the centre."""
+
+
+class Tonal(Augmentation):
+    """A change of values."""
+
+    @abstractmethod
+    def apply(self, step: Any, random: np.random.Generator, image: NDArray[np.float32]) -> None:
+        """Change S×S×C values in 0–1 in place; they stay within."""

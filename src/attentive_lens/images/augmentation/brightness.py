@@ -1,0 +1,18 @@
+"""Lighter and darker."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.images.augmentation.base import Tonal
+from attentive_lens.plan.recipe import Brightness
+
+
+class BrightnessChange(Tonal):
+    """All channels times one factor."""
+
+    def apply(self, step: Brightness, random: np.random.Generator, image: NDArray[np.float32]) -> None:
+        """In place, cut off at 1."""
+        image *= np.float32(random.uniform(*step.between))
+        np.minimum(image, 1, out=image)

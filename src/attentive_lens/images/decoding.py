@@ -1,0 +1,105 @@
+"""Reading one picture file into pixels, or saying in words why it cannot be read."""
+
+from __future__ import annotations
+
+import stat
+import warnings
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, ImageOps, UnidentifiedImageError
+
+from attentive_lens.errors import BadFile
+
+MOST_PIXELS = 200_000_000
+"""Larger pictures are refused before they are unpacked: 600 MB of memory each."""
+
+SUFFIXES = frozenset(Image.registered_extensions())
+"""Endings of file names that an image may have, in lower case with the dot."""
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A decoded picture.
+
+    Attributes
+    ----------
+    pixels : ndarray, H×W×3 uint8
+        Red, green, blue; a grey picture has three equal channels, transparency lies on white.
+    mode : str
+        What the file held, in words.
+    """
+
+    pixels: NDArray[np.uint8]
+    mode: str
+
+
+_MODES = {
+    "1": "black and white",
+    "L": "grey",
+    "LA": "grey with transparency",
+    "P": "palette",
+    "RGB": "colour",
+    "RGBA": "colour with transparency",
+    "CMYK": "print colours (CMYK)",
+    "YCbCr": "luma and chroma",
+    "I;16": "grey, 16 bit",
+    "I;16B": "grey, 16 bit",
+    "I": "grey, 32 bit",
+}
+
+
+def decode(file: Path) -> Picture:
+    """Read a picture; of an animation the first frame, and turned as its camera noted.
+
+    Raises
+    ------
+    BadFile
+        With the reason: missing, not a regular file, empty, not an image, cut off, too large, or of a kind
+        that has no plain colours.
+    """
+    try:
+        status = file.stat()
+    except OSError as error:
+        raise _bad(file, error.strerror.lower() if error.strerror else "it cannot be looked up") from None
+    if not stat.S_ISREG(status.st_mode):
+        raise _bad(file, "it is not a regular file")
+    if status.st_size == 0:
+        raise _bad(file, "it is empty (0 bytes)")
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(file) as picture:
+                if picture.width * picture.height > MOST_PIXELS:
+                    raise _bad(file, f"it has {picture.width}×{picture.height} pixels, more than can be unpacked")
+                mode = picture.mode
+                return Picture(_to_rgb(ImageOps.exif_transpose(picture)), _MODES.get(mode, mode))
+    except UnidentifiedImageError:
+        raise _bad(file, "its contents are not those of an image format known here") from None
+    except Image.DecompressionBombError:
+        raise _bad(file, "it has more pixels than can be unpacked") from None
+    except PermissionError:
+        raise _bad(file, "reading it is not permitted") from None
+    except (OSError, SyntaxError, ValueError, EOFError, IndexError, KeyError, TypeError, ZeroDivisionError):
+        # Decoders of damaged files raise any of these.
+        raise _bad(file, "it is cut off or damaged") from None
+
+
+def _to_rgb(picture: Image.Image) -> NDArray[np.uint8]:
+    if picture.mode.startswith("I"):
+        values = np.asarray(picture).astype(np.int64)
+        grey = (values >> 8 if values.max(initial=0) > 255 else values).clip(0, 255).astype(np.uint8)
+        return np.repeat(grey[:, :, None], 3, axis=2)
+    if picture.mode == "F":
+        raise ValueError("floating point")
+    if picture.mode in ("LA", "PA", "RGBA", "La", "RGBa") or "transparency" in picture.info:
+        layered = picture.convert("RGBA")
+        paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))
+        picture = Image.alpha_composite(paper, layered)
+    return np.array(picture.convert("RGB"))
+
+
+def _bad(file: Path, why: str) -> BadFile:
+    return BadFile(f"{file.name!r} was not read", why, "Replace or remove the file")

@@ -1,0 +1,77 @@
+"""One folder per class, with or without folders for the sets above them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+from attentive_lens.errors import BadFile
+from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.images.sources.base import Found, Skipped, Source
+
+SET_WORDS = {
+    "train": "training",
+    "training": "training",
+    "val": "validation",
+    "valid": "validation",
+    "validation": "validation",
+    "test": "test",
+    "testing": "test",
+}
+
+
+class Folders(Source):
+    """``class/…/image`` or ``set/class/…/image``.
+
+    The folder has sets when every folder in it is called by a set's name and one of them is the training
+    set. Folders within a class's are searched too; links to folders are not followed, hidden files are left
+    alone, and every other file that gives no image is reported.
+    """
+
+    @classmethod
+    def recognises(cls, place: Path) -> bool:
+        """Any folder."""
+        return place.is_dir()
+
+    def find(self) -> Iterator[Found | Skipped]:
+        """Images in the order of set, class and file name.
+
+        Raises
+        ------
+        BadFile
+            If the folder cannot be listed, or holds no class folders.
+        """
+        folders = self._subfolders(self.place)
+        words = [SET_WORDS.get(folder.name.lower()) for folder in folders]
+        if folders and all(words) and "training" in words:
+            for folder, set_name in zip(folders, words, strict=True):
+                yield from self._classes(folder, self._subfolders(folder), set_name)
+            return
+        if not folders:
+            raise BadFile(
+                f"{self.place} has no classes", "there is no folder in it", "Put the images of each class in a folder"
+            )
+        yield from self._classes(self.place, folders, None)
+
+    def _classes(self, parent: Path, folders: list[Path], set_name: str | None) -> Iterator[Found | Skipped]:
+        for stray in sorted(parent.iterdir()):
+            if not stray.is_dir() and not stray.name.startswith("."):
+                yield Skipped(stray, "it stands outside the class folders, so its class is not known")
+        for folder in folders:
+            for place, inner, names in os.walk(folder, onerror=None):
+                inner[:] = sorted(name for name in inner if not name.startswith("."))
+                for name in sorted(names):
+                    if name.startswith("."):
+                        continue
+                    file = Path(place) / name
+                    if file.suffix.lower() in SUFFIXES:
+                        yield Found(file, folder.name, set_name)
+                    else:
+                        yield Skipped(file, "its name does not end like an image's")
+
+    def _subfolders(self, place: Path) -> list[Path]:
+        try:
+            return sorted(p for p in place.iterdir() if p.is_dir() and not p.name.startswith("."))
+        except OSError as error:
+            raise BadFile(f"{place} could not be listed", str(error.strerror).lower(), "Check its permissions") from None

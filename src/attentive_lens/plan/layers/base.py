@@ -1,0 +1,85 @@
+"""What every kind of layer tells about itself without running anything."""
+
+from __future__ import annotations
+
+import math
+from abc import abstractmethod
+from dataclasses import dataclass
+from typing import ClassVar, TypeAlias
+
+from attentive_lens.errors import BadValue
+from attentive_lens.plan.values import Value
+
+Shape: TypeAlias = tuple[int, ...]
+"""Shape of one image's feature maps: (rows, columns, channels), or (values,) once flattened."""
+
+
+class DoesNotFit(BadValue):
+    """A layer that cannot stand where it was put."""
+
+
+@dataclass(frozen=True)
+class Reach:
+    """How an output pixel looks at its input: kernel side, step and padding before, in input pixels."""
+
+    kernel: int = 1
+    stride: int = 1
+    before: int = 0
+
+
+@dataclass(frozen=True)
+class LayerSettings(Value):
+    """Base of all layers' settings.
+
+    To add a layer: one file here with its settings and shape rule, one of the same name in ``engine/layers``
+    with its arithmetic, and one line in each room's table.
+    """
+
+    kind: ClassVar[str] = ""
+    """The word in a plan file, and the first part of a node's name."""
+    idea: ClassVar[str] = ""
+    """One sentence for the tooltip, with the trade's term."""
+    needs_map: ClassVar[bool] = False
+    """Whether the input must be (rows, columns, channels)."""
+
+    @abstractmethod
+    def output_shape(self, given: Shape) -> Shape:
+        """Shape that comes out for one input of shape ``given``; `DoesNotFit` where it cannot."""
+
+    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+        """Shapes of the arrays that training changes, by name; none by default."""
+        del given
+        return {}
+
+    def multiply_adds(self, given: Shape) -> int:
+        """Multiplications with addition for one image, forward."""
+        del given
+        return 0
+
+    def reach(self) -> Reach | None:
+        """Window on the input, or None when an output sees the whole of it."""
+        return Reach()
+
+    def check_input(self, where: str, given: Shape) -> None:
+        """Refuse an input of the wrong rank, naming the node ``where`` it happens."""
+        if self.needs_map and len(given) != 3:
+            raise DoesNotFit(
+                f"The layer {where} does not fit",
+                f"a {self.kind} looks at rows and columns, and its input was flattened to {given[0]} values",
+                "Move it before the flatten layer",
+            )
+
+
+def windows(side: int, kernel: int, stride: int, before: int, after: int) -> int:
+    """How many windows of ``kernel`` pixels, ``stride`` apart, fit on ``side`` pixels with padding."""
+    return (side + before + after - kernel) // stride + 1
+
+
+def text(shape: Shape) -> str:
+    """A shape as people write it: 64×64×3."""
+    return "×".join(str(n) for n in shape)
+
+
+def product(shape: Shape) -> int:
+    """Number of values in a shape."""
+    return math.prod(shape)

@@ -1,0 +1,53 @@
+"""Settings of fully connected layers, the last of which gives the answers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Shape, text
+from attentive_lens.plan.values import spec
+
+
+@dataclass(frozen=True)
+class Connected(LayerSettings):
+    """Every output weighs every input."""
+
+    title: ClassVar[str] = "fully connected"
+    kind: ClassVar[str] = "fully connected"
+    idea: ClassVar[str] = "Every output weighs every input value (dense layer)."
+
+    units: int = spec(64, label="outputs", low=1, high=65536, meaning="How many values come out.")
+
+    def output_shape(self, given: Shape) -> Shape:
+        """(units,)."""
+        if len(given) != 1:
+            raise DoesNotFit(
+                f"The {self.kind} layer does not fit",
+                f"it takes one row of values, and its input is {text(given)}",
+                "Put a flatten layer before it",
+            )
+        return (self.units,)
+
+    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+        """``matrix``: in×out; ``bias``: out."""
+        return {"matrix": (given[0], self.units), "bias": (self.units,)}
+
+    def multiply_adds(self, given: Shape) -> int:
+        """One per weight."""
+        return given[0] * self.units
+
+    def reach(self) -> None:
+        """It sees everything."""
+        return
+
+
+@dataclass(frozen=True)
+class Answers(Connected):
+    """The last layer: one raw score per class, however many classes the images have."""
+
+    title: ClassVar[str] = "answers"
+    kind: ClassVar[str] = "answers"
+    idea: ClassVar[str] = "One raw score per class (logit); softmax turns the scores into probabilities."
+
+    units: int = spec(0, label="classes", low=0, high=65536, meaning="Filled in from the images' classes.")

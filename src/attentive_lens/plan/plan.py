@@ -1,0 +1,133 @@
+"""Everything that decides a run. Once run, a plan never changes; `changed` makes a new one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from attentive_lens.errors import BadValue
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.recipe import DEFAULT_RECIPE, STEPS, RecipeStep
+from attentive_lens.plan.settings import Base, Preparation, Split, Training
+from attentive_lens.plan.starters import STARTERS
+from attentive_lens.plan.values import Value, unknown_word
+
+FORMAT = 1
+
+_SECTIONS: dict[str, type[Value]] = {"split": Split, "preparation": Preparation, "training": Training}
+_WHOLE = {"name", "seed", "network", "recipe", "base.run", "base.until", "base.frozen"}
+
+
+@dataclass(frozen=True)
+class Plan:
+    """A plan: split, preparation, recipe, network, base, training and seed.
+
+    Raises
+    ------
+    BadValue
+        If the network does not fit the prepared image, or the base names a layer it has not.
+    """
+
+    name: str = "three blocks"
+    seed: int = 7
+    split: Split = Split()
+    preparation: Preparation = Preparation()
+    recipe: tuple[RecipeStep, ...] = DEFAULT_RECIPE
+    network: NetworkPlan = STARTERS["three blocks"].network
+    base: Base | None = None
+    training: Training = Training()
+
+    def __post_init__(self) -> None:
+        if isinstance(self.seed, bool) or not isinstance(self.seed, int) or self.seed < 0:
+            raise BadValue("plan.seed", f"a whole number from 0 up is needed, got {self.seed!r}", "Change it")
+        if not isinstance(self.name, str) or not self.name.strip():
+            raise BadValue("plan.name", "a plan needs a name", "Give it one")
+        self.network.facts(self.preparation.shape)
+        if self.base is not None:
+            self.network.node(self.base.until)
+
+    @property
+    def frozen(self) -> frozenset[str]:
+        """Names of the layers that keep their weights."""
+        if self.base is None or not self.base.frozen:
+            return frozenset()
+        return self.network.up_to(self.base.until)
+
+    @classmethod
+    def read(cls, table: Mapping[str, Any]) -> Plan:
+        """From a plan file's table; sections left out stand at their defaults."""
+        known = {"format", "name", "seed", "recipe", "network", "base", *_SECTIONS}
+        for key in table:
+            if key not in known:
+                raise unknown_word("plan", key, known)
+        if table.get("format", FORMAT) != FORMAT:
+            raise BadValue(
+                f"The plan has format {table['format']!r}",
+                f"this version reads format {FORMAT}",
+                "Open it with the version that wrote it",
+            )
+        parts: dict[str, Any] = {key: table[key] for key in ("name", "seed") if key in table}
+        for key, kind in _SECTIONS.items():
+            if key in table:
+                parts[key] = kind.read(_table(key, table[key]))
+        if "base" in table:
+            parts["base"] = Base.read(_table("base", table["base"]))
+        if "network" in table:
+            parts["network"] = NetworkPlan.read(table["network"])
+        if "recipe" in table:
+            parts["recipe"] = tuple(_step(_table("recipe", row)) for row in table["recipe"])
+        return cls(**parts)
+
+    def write(self) -> dict[str, Any]:
+        """The table that `read` makes this plan from."""
+        table: dict[str, Any] = {"format": FORMAT, "name": self.name, "seed": self.seed}
+        for key in _SECTIONS:
+            table[key] = getattr(self, key).write()
+        if self.base is not None:
+            table["base"] = self.base.write()
+        table["recipe"] = [{"change": step.kind, **step.write()} for step in self.recipe]
+        table["network"] = self.network.write()
+        return table
+
+    def changed(self, settings: Mapping[str, Any]) -> Plan:
+        """A copy with dotted settings changed: ``{"training.epochs": 5, "network": "two blocks"}``.
+
+        ``network`` takes the name of a starting network, ``recipe`` the word ``"none"`` or ``"default"``.
+        """
+        plan = self
+        base = self.base.write() if self.base else {}
+        for key, value in settings.items():
+            section, _, name = key.partition(".")
+            if section in _SECTIONS and name:
+                part = getattr(plan, section)
+                if name not in part.specs():
+                    raise unknown_word(f"plan.{section}", name, frozenset(part.specs()))
+                plan = replace(plan, **{section: part.with_(**{name: value})})
+            elif key in ("name", "seed"):
+                plan = replace(plan, **{key: value})
+            elif key == "network":
+                if value not in STARTERS:
+                    raise unknown_word("plan.network", str(value), frozenset(STARTERS))
+                plan = replace(plan, network=STARTERS[value].network)
+            elif key == "recipe" and value in ("none", "default"):
+                plan = replace(plan, recipe=DEFAULT_RECIPE if value == "default" else ())
+            elif section == "base" and name:
+                base[name] = value
+            else:
+                sections = {f"{s}.{n}" for s, kind in _SECTIONS.items() for n in kind.specs()}
+                raise unknown_word("plan", key, sections | _WHOLE)
+        return replace(plan, base=Base.read(base)) if base else plan
+
+
+def _step(row: Mapping[str, Any]) -> RecipeStep:
+    kind = row.get("change")
+    if kind not in STEPS:
+        raise unknown_word("recipe.change", str(kind), frozenset(STEPS))
+    return STEPS[kind].read({key: value for key, value in row.items() if key != "change"})
+
+
+def _table(key: str, value: Any) -> Mapping[str, Any]:
+    if not isinstance(value, Mapping):
+        raise BadValue(f"plan.{key}", f"a section is needed, got {value!r}", f"Write it under [{key}]")
+    return value

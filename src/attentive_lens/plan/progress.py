@@ -1,0 +1,43 @@
+"""What a job says while it works.
+
+A job is a generator that yields `Progress` and returns its result; it ends exactly once, as done, stopped
+or failed. Every room may write jobs; the desk runs them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass
+from typing import Any, TypeAlias, TypeVar
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a job has come.
+
+    Attributes
+    ----------
+    done, total : int
+        Steps done and steps in all; a total of 0 means it is not known.
+    doing : str
+        What is being done, for the bottom strip.
+    """
+
+    done: int
+    total: int
+    doing: str = ""
+
+
+Job: TypeAlias = Generator[Progress, None, T]
+
+
+def finish(job: Job[T]) -> T:
+    """Step a job to its end and return its result."""
+    while True:
+        try:
+            next(job)
+        except StopIteration as end:
+            result: Any = end.value
+            return result  # type: ignore[no-any-return]

@@ -1,0 +1,166 @@
+"""What a value is: a frozen dataclass whose fields carry unit, range and meaning.
+
+Forms, command-line flags, plan files and tooltips are made from these fields, so nothing is described
+twice. A value is checked when it is born; there is no invalid one to guard against later.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import difflib
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields
+from typing import Any, ClassVar, Self, get_origin, get_type_hints
+
+from attentive_lens.errors import BadValue
+
+_MISSING = object()
+
+
+@dataclass(frozen=True)
+class Spec:
+    """What is known of one field besides its type.
+
+    Attributes
+    ----------
+    meaning : str
+        One sentence for the tooltip.
+    label : str
+        Everyday words for the form; the field's name if empty.
+    unit : str
+        Unit shown after the number, empty for a plain number.
+    low, high : float or None
+        Closed range; None is open.
+    choices : tuple of str
+        The only values allowed, if any.
+    """
+
+    meaning: str
+    label: str = ""
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+    choices: tuple[str, ...] = ()
+
+
+def spec(
+    default: Any = _MISSING,
+    *,
+    meaning: str,
+    label: str = "",
+    unit: str = "",
+    low: float | None = None,
+    high: float | None = None,
+    choices: tuple[str, ...] = (),
+) -> Any:
+    """Declare a field of a `Value`; the arguments are those of `Spec`, after the default."""
+    metadata = {"spec": Spec(meaning, label, unit, low, high, choices)}
+    if default is _MISSING:
+        return field(metadata=metadata)
+    return field(default=default, metadata=metadata)
+
+
+@dataclass(frozen=True)
+class Value:
+    """Base of all values: checked at birth, compared by content, changed only by `with_`."""
+
+    title: ClassVar[str] = "value"
+
+    def __post_init__(self) -> None:
+        hints = get_type_hints(type(self))
+        for f in fields(self):
+            known = f.metadata.get("spec")
+            if known is not None:
+                value = _checked(self.title, f.name, hints[f.name], known, getattr(self, f.name))
+                object.__setattr__(self, f.name, value)
+
+    def with_(self, **changes: Any) -> Self:
+        """A copy with some fields changed, checked like any other."""
+        return dataclasses.replace(self, **changes)
+
+    @classmethod
+    def specs(cls) -> dict[str, Spec]:
+        """The described fields in order, by name."""
+        return {f.name: f.metadata["spec"] for f in fields(cls) if "spec" in f.metadata}
+
+    @classmethod
+    def types(cls) -> dict[str, Any]:
+        """The type of every field, by name."""
+        hints = get_type_hints(cls)
+        return {f.name: hints[f.name] for f in fields(cls)}
+
+    @classmethod
+    def read(cls, table: Mapping[str, Any]) -> Self:
+        """Make one from a table of a plan file; unknown keys are refused with the nearest known one."""
+        known = {f.name for f in fields(cls)}
+        for key in table:
+            if key not in known:
+                raise unknown_word(f"{cls.title}.{key}", key, known)
+        hints = get_type_hints(cls)
+        ready = {
+            key: tuple(value) if isinstance(value, list) and get_origin(hints[key]) is tuple else value
+            for key, value in table.items()
+        }
+        try:
+            return cls(**ready)
+        except TypeError as error:
+            absent = [f.name for f in fields(cls) if f.name not in table and f.default is dataclasses.MISSING]
+            raise BadValue(
+                f"The {cls.title} could not be read",
+                f"{', '.join(absent) or error} is missing",
+                "Add it to the plan",
+            ) from None
+
+    def write(self) -> dict[str, Any]:
+        """The table that `read` makes this value from; fields at their default are kept."""
+        table: dict[str, Any] = {}
+        for f in fields(self):
+            value = getattr(self, f.name)
+            table[f.name] = list(value) if isinstance(value, tuple) else value
+        return table
+
+
+def unknown_word(where: str, word: str, known: set[str] | frozenset[str]) -> BadValue:
+    """The error for a word that is not on a list, with the nearest that is."""
+    near = difflib.get_close_matches(word, known, n=1)
+    remedy = f"Did you mean «{near[0]}»?" if near else f"Known are: {', '.join(sorted(known))}"
+    return BadValue(f"{where} is not known", f"«{word}» is none of the words used here", remedy.rstrip("."))
+
+
+def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:
+    """The value, with whole numbers widened to float where the field asks for it, or a `BadValue`."""
+    where = f"{title}.{name}"
+    if kind is float and isinstance(value, int) and not isinstance(value, bool):
+        value = float(value)
+    if get_origin(kind) is tuple:
+        if not isinstance(value, tuple):
+            raise BadValue(where, f"a list is needed, got {value!r}", "Write it in square brackets")
+        if all(isinstance(v, int | float) and not isinstance(v, bool) for v in value) and kind.__args__[0] is float:
+            value = tuple(float(v) for v in value)
+        parts: tuple[Any, ...] = value
+        if len(kind.__args__) == 2 and kind.__args__[1] is not Ellipsis and len(value) != 2:
+            raise BadValue(where, f"two numbers are needed, got {len(value)}", "Write [lowest, highest]")
+        if len(kind.__args__) == 2 and kind.__args__[1] is float and value[0] > value[1]:
+            raise BadValue(where, f"{value[0]:g} is above {value[1]:g}", "Write the lower number first")
+    else:
+        parts = (value,)
+        if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
+            words = {int: "a whole number", float: "a number", str: "text", bool: "true or false"}
+            raise BadValue(where, f"{words.get(kind, kind)} is needed, got {value!r}", "Change it in the plan")
+    if known.choices and value not in known.choices:
+        raise unknown_word(where, str(value), frozenset(known.choices))
+    for part in parts:
+        if isinstance(part, int | float) and not isinstance(part, bool):
+            _in_range(where, part, known)
+    return value
+
+
+def _in_range(where: str, number: float, known: Spec) -> None:
+    unit = f" {known.unit}" if known.unit else ""
+    if math.isnan(number):
+        raise BadValue(where, "it is not a number", "Write a number")
+    if known.low is not None and number < known.low:
+        raise BadValue(where, f"{number:g}{unit} is below the least, {known.low:g}{unit}", "Raise it")
+    if known.high is not None and number > known.high:
+        raise BadValue(where, f"{number:g}{unit} is above the most, {known.high:g}{unit}", "Lower it")

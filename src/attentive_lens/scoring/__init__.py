@@ -1,0 +1,1 @@
+"""How good a model is, and on what."""

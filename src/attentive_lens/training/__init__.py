@@ -1,0 +1,1 @@
+"""The training loop, its journal and its checkpoints."""

@@ -1,0 +1,54 @@
+"""Keeping the best and the last weights on disk, without spending more than a fiftieth of the time on it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from attentive_lens.engine.arrays import Weights
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.training.learner import Learner
+
+SHARE = 0.02
+"""Most of a run's time that writing may take."""
+
+
+class Checkpoints:
+    """``best.alens`` and ``last.alens`` in a run's folder.
+
+    Parameters
+    ----------
+    folder : Path
+        Made if missing.
+    model : ModelFile
+        All but the weights and the card.
+    """
+
+    def __init__(self, folder: Path, model: ModelFile, clock: Callable[[], float] = time.perf_counter) -> None:
+        folder.mkdir(exist_ok=True)
+        self.folder, self.model, self.clock = folder, model, clock
+        self.best: tuple[Weights, dict[str, Any]] | None = None
+        self._best_written = True
+        self._spent, self._started = 0.0, clock()
+
+    def keep(self, learner: Learner, card: dict[str, Any], is_best: bool) -> None:
+        """After an epoch: remember the best in memory, and write both if there is time for it."""
+        if is_best:
+            self.best = (learner.weights(), card)
+            self._best_written = False
+        if self._spent <= SHARE * (self.clock() - self._started):
+            self.write(learner, card)
+
+    def write(self, learner: Learner, card: dict[str, Any]) -> None:
+        """Write the last state, and the best if it is not on disk yet."""
+        began = self.clock()
+        last = replace(self.model, weights=learner.weights(), card=card, optimiser=learner.memory())
+        last.write(self.folder / "last.alens")
+        if self.best is not None and not self._best_written:
+            weights, best_card = self.best
+            replace(self.model, weights=weights, card=best_card).write(self.folder / "best.alens")
+            self._best_written = True
+        self._spent += self.clock() - began

@@ -1,0 +1,142 @@
+"""A run's folder: its plan, its journal, whether it lives, and how to stop it."""
+
+from __future__ import annotations
+
+import json
+import os
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import psutil
+import tomlkit
+
+from attentive_lens.errors import BadFile, NotHere
+from attentive_lens.plan.plan import Plan
+
+
+@dataclass(frozen=True)
+class Run:
+    """One execution of a plan, living in ``runs/0007``."""
+
+    folder: Path
+
+    @property
+    def number(self) -> int:
+        """From 1."""
+        return int(self.folder.name)
+
+    @property
+    def journal(self) -> Path:
+        """File of its events."""
+        return self.folder / "journal.jsonl"
+
+    @property
+    def checkpoints(self) -> Path:
+        """Folder of ``best.alens`` and ``last.alens``."""
+        return self.folder / "checkpoints"
+
+    @property
+    def model(self) -> Path:
+        """Its best model's file.
+
+        Raises
+        ------
+        NotHere
+            If no epoch was finished yet.
+        """
+        best = self.checkpoints / "best.alens"
+        if not best.exists():
+            raise NotHere(
+                f"Run {self.number} has no model yet", "it did not finish an epoch", "Let it train longer, or choose another run"
+            )
+        return best
+
+    def plan(self) -> Plan:
+        """The plan it executes.
+
+        Raises
+        ------
+        BadFile
+            If the file is missing or damaged.
+        """
+        return read_plan(self.folder / "plan.toml")
+
+    def write_plan(self, plan: Plan) -> None:
+        """Once, at its beginning."""
+        (self.folder / "plan.toml").write_text(tomlkit.dumps(plan.write()), "utf-8")
+
+    def note_process(self, pid: int | None = None) -> None:
+        """Note which process executes it, this one if none is named."""
+        try:
+            process = psutil.Process(pid)
+            note = {"pid": process.pid, "since": process.create_time()}
+        except psutil.Error:
+            return
+        own = self.folder / f".process.{os.getpid()}"
+        own.write_text(json.dumps(note), "utf-8")
+        own.replace(self.folder / "process.json")
+
+    def alive(self) -> bool:
+        """Whether the process that executes it is there, on this machine."""
+        try:
+            note = json.loads((self.folder / "process.json").read_text("utf-8"))
+            process = psutil.Process(int(note["pid"]))
+            same = abs(process.create_time() - float(note["since"])) < 1
+            return same and process.status() != psutil.STATUS_ZOMBIE
+        except (OSError, ValueError, KeyError, psutil.Error):
+            return False
+
+    def ask_to_stop(self) -> None:
+        """Leave word for the process; it ends after the step it is in, with everything kept."""
+        try:
+            (self.folder / "control").write_text("stop\n", "utf-8")
+        except OSError as error:
+            raise BadFile(f"Run {self.number} was not stopped", str(error.strerror).lower(), "Check its folder") from None
+
+    def should_stop(self) -> bool:
+        """Whether somebody left word to stop."""
+        return os.path.exists(self.folder / "control")  # noqa: PTH110  # asked after every step; half the time of Path
+
+    def scores_file(self, on: str) -> Path:
+        """Where the scores on a set are kept."""
+        return self.folder / f"scores-{on}.json"
+
+    def kept_scores(self, on: str) -> dict[str, Any] | None:
+        """Scores kept for its model as it is now, if any."""
+        file, model = self.scores_file(on), self.checkpoints / "best.alens"
+        try:
+            if file.stat().st_mtime_ns < model.stat().st_mtime_ns:
+                return None
+            table = json.loads(file.read_text("utf-8"))
+        except (OSError, ValueError):
+            return None
+        return table if isinstance(table, dict) else None
+
+    def keep_scores(self, on: str, table: dict[str, Any]) -> None:
+        """Write scores beside the run; a read-only workspace goes without."""
+        if os.access(self.folder, os.W_OK):
+            own = self.folder / f".scores-{on}.{os.getpid()}"
+            own.write_text(json.dumps(table), "utf-8")
+            own.replace(self.scores_file(on))
+
+
+def read_plan(file: Path) -> Plan:
+    """A plan from a TOML file.
+
+    Raises
+    ------
+    BadFile
+        If it is missing or no TOML.
+    BadValue
+        If a setting is wrong; the message names it.
+    """
+    try:
+        return Plan.read(tomllib.loads(file.read_text("utf-8")))
+    except FileNotFoundError:
+        raise BadFile(f"{file} could not be read", "there is no such file", "Check the path") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadFile(f"{file} could not be read", str(error), "Check the file") from None
+    except tomllib.TOMLDecodeError as error:
+        raise BadFile(f"{file} is not a plan", f"it is not valid TOML: {error}", "Mend that line") from None
