@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any, Optional
+from typing import Annotated, Any
 
 import typer
 from rich.table import Table
@@ -39,7 +39,9 @@ def demo(
     folder: Annotated[Path, typer.Argument(help="Where to make it.")] = Path("pollen-station"),
     images: Annotated[int, typer.Option(min=1, help="How many images.")] = 1800,
     seed: Annotated[int, typer.Option(min=0, help="Decides all of them.")] = 0,
-    no_window: Annotated[bool, typer.Option("--no-window", help="Run the full example and write its pictures.")] = False,
+    no_window: Annotated[
+        bool, typer.Option("--no-window", help="Run the full example and write its pictures.")
+    ] = False,
     epochs: Annotated[int, typer.Option(min=1, help="Epochs of the full example.")] = 20,
     as_json: AsJson = False,
 ) -> None:
@@ -48,7 +50,9 @@ def demo(
 
     made = watched(make_demo(folder, images, seed), "making the pollen station")
     if not as_json:
-        out.print(f"{made.workspace.folder}: {len(made.collection.rows)} images of {len(made.collection.classes)} types.")
+        out.print(
+            f"{made.workspace.folder}: {len(made.collection.rows)} images of {len(made.collection.classes)} types."
+        )
     if no_window:
         from attentive_lens.cli.example import full_example
 
@@ -104,11 +108,12 @@ def new(
 @reporting
 def train(
     workspace: InWorkspace,
-    plan: Annotated[Optional[Path], typer.Option(help="Plan file (TOML); the default plan if left out.")] = None,
+    plan: Annotated[Path | None, typer.Option(help="Plan file (TOML); the default plan if left out.")] = None,
     settings: Annotated[
-        Optional[list[str]], typer.Option("--set", help="Change a setting: training.epochs=5. May be repeated.")
+        list[str] | None,
+        typer.Option("--set", help="Change a setting: training.epochs=5. May be repeated."),
     ] = None,
-    claimed: Annotated[Optional[int], typer.Option(hidden=True)] = None,
+    claimed: Annotated[int | None, typer.Option(hidden=True)] = None,
     as_json: AsJson = False,
 ) -> None:
     """Train a plan; Ctrl+C stops after the step at hand and keeps everything."""
@@ -121,7 +126,7 @@ def train(
 @reporting
 def watch(
     workspace: InWorkspace,
-    run: Annotated[Optional[int], typer.Argument(help="Number of the run; the latest if left out.")] = None,
+    run: Annotated[int | None, typer.Argument(help="Number of the run; the latest if left out.")] = None,
     as_json: AsJson = False,
 ) -> None:
     """Say how far a run is."""
@@ -134,7 +139,15 @@ def watch(
     view = RunReader(place.run(run) if run is not None else place.runs()[-1]).view()
     last = view.epochs[-1] if view.epochs else {}
     if as_json:
-        say_json({"run": view.number, "state": view.state, "epochs": len(view.epochs), "last": last, "error": view.error})
+        say_json(
+            {
+                "run": view.number,
+                "state": view.state,
+                "epochs": len(view.epochs),
+                "last": last,
+                "error": view.error,
+            }
+        )
         return
     out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
     if view.error:
@@ -208,7 +221,7 @@ def explain(
     run: OfRun,
     image: Annotated[int, typer.Argument(help="Number of the image, as «score» prints it.", metavar="IMAGE")],
     method: Annotated[str, typer.Option(help="Map method.")] = "gradient",
-    target: Annotated[Optional[str], typer.Option("--for", help="A class to explain besides said and true.")] = None,
+    target: Annotated[str | None, typer.Option("--for", help="A class to explain besides said and true.")] = None,
     into: Annotated[Path, typer.Option("--out", help="Folder for the maps and pictures.")] = Path("explained"),
     as_json: AsJson = False,
 ) -> None:
@@ -225,7 +238,7 @@ def explain(
     out.print(f"image {image}: said {told['said']} ({told['probabilities'][told['said']]:.2f}){true}")
     for entry in told["maps"]:
         t = entry["trust"]
-        verdict = "believable" if t["passed"] else "not to be believed"
+        verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[t["passed"]]
         out.print(
             f"  map for {entry['target']}: {entry['picture']}\n    deleting what it marks leaves"
             f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",

@@ -10,6 +10,7 @@ from attentive_lens.cli.training import summary, train_run
 from attentive_lens.desk import tasks
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
+from attentive_lens.scoring.scores import Answer
 from attentive_lens.workspace import Workspace
 
 MISTAKES = 5
@@ -31,7 +32,7 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> dict[str
     if not trained.outcome.epochs:
         return told
     results = place.folder / "results"
-    wrong = []
+    wrong: list[Answer] = []
     for on in ("validation", "test"):
         try:
             found = tasks.as_scores(watched(tasks.score(str(place.folder), run.number, on), "scoring").values)

@@ -52,7 +52,9 @@ def write_explanation(result: Result, folder: Path) -> dict[str, Any]:
         layers = folder / f"{stem}-layers.png"
         _layers(values["layers"], arrays).save(layers)
     except OSError as error:
-        raise BadFile(f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out") from None
+        raise BadFile(
+            f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out"
+        ) from None
     told["layers_picture"] = str(layers)
     return told
 

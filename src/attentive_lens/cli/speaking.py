@@ -46,7 +46,13 @@ def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
             if stage != doing:
                 doing = stage
                 bars.reset(bar, total=step.total or None)
-            bars.update(bar, completed=step.done, total=step.total or None, description=step.doing or shown, note=note())
+            bars.update(
+                bar,
+                completed=step.done,
+                total=step.total or None,
+                description=step.doing or shown,
+                note=note(),
+            )
 
 
 def say_json(value: dict[str, Any]) -> None:

@@ -19,7 +19,9 @@ from attentive_lens.workspace import Run, Workspace
 from attentive_lens.workspace.runs import read_plan
 
 
-def train_here(workspace: Path, plan_file: Path | None, settings: list[str], claimed: int | None, as_json: bool) -> None:
+def train_here(
+    workspace: Path, plan_file: Path | None, settings: list[str], claimed: int | None, as_json: bool
+) -> None:
     """Train a plan, or the claimed run, and tell how it ended."""
     place = Workspace.open(workspace)
     if claimed is None:

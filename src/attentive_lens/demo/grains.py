@@ -188,9 +188,7 @@ def furrowed(across: Plane, down: Plane, pose: Pose, random: Random) -> Drawn:
         pore = np.exp(-((away**2 + latitude**2) / 0.13**2))
         return (0.85 + 1.25 * lips - 0.85 * groove + 1.1 * pore).astype(np.float32)
 
-    dark, inside = _ball(
-        across / narrow, down / (narrow * seen), pose, density, random.uniform(0.26, 0.36), 0.12
-    )
+    dark, inside = _ball(across / narrow, down / (narrow * seen), pose, density, random.uniform(0.26, 0.36), 0.12)
     return Drawn(dark, inside)
 
 
@@ -208,14 +206,10 @@ def winged(across: Plane, down: Plane, pose: Pose, random: Random) -> Drawn:
     def netty(unit: Plane) -> Plane:
         return (0.35 + 1.9 * (1 - (points @ unit.T).max(axis=0)) * 14).astype(np.float32)
 
-    dark, mask = _ball(
-        across / (body * 1.25), (down + 0.10) / body, pose, grainy, random.uniform(0.26, 0.36)
-    )
+    dark, mask = _ball(across / (body * 1.25), (down + 0.10) / body, pose, grainy, random.uniform(0.26, 0.36))
     for side in (-1.0, 1.0):
         lobe = sac * random.uniform(0.93, 1.07)
-        air, inside = _ball(
-            (across - side * apart) / lobe, (down - hang) / (lobe * 0.86), pose, netty, 0.05, 0.10
-        )
+        air, inside = _ball((across - side * apart) / lobe, (down - hang) / (lobe * 0.86), pose, netty, 0.05, 0.10)
         dark = dark + 0.85 * np.where(mask, 0.45 * np.maximum(air, 0), air).astype(np.float32)
         mask = mask | inside
     return Drawn(dark.astype(np.float32), mask)
@@ -223,14 +217,14 @@ def winged(across: Plane, down: Plane, pose: Pose, random: Random) -> Drawn:
 
 def triangular(across: Plane, down: Plane, pose: Pose, random: Random) -> Drawn:
     """A flattened body, three-cornered from above, with a pore in each corner."""
-    down = down / np.float32(np.cos(pose.tilt * 0.75))
+    down = (down / math.cos(pose.tilt * 0.75)).astype(np.float32)
     radius = np.sqrt(across * across + down * down)
     corner = np.float32(random.uniform(0.13, 0.18))
     cosine = across / np.maximum(radius, np.float32(1e-6))
     three = (4 * cosine * cosine - 3) * cosine
     reach = np.float32(0.86) * (1 + corner * three + np.float32(0.035) * (2 * three * three - 1))
     flat = Pose(pose.x, pose.y, pose.radius, pose.turn, 0.0, 0.0)
-    scale = 1 / reach
+    scale: Plane = (1 / reach).astype(np.float32)
 
     def density(unit: Plane) -> Plane:
         return np.full(len(unit), 0.85, np.float32)

@@ -145,15 +145,14 @@ def _clouds(size: int, coarse: int, random: Random, *window: int) -> Plane:
 
 def _lamp(size: int, random: Random) -> Plane:
     """Light of the empty slide, 3×size×size, about 0.88: tint, uneven lamp, dark corners, tape."""
-    base = random.uniform(0.83, 0.93) * np.array([1.0, random.uniform(0.955, 0.985), random.uniform(0.93, 0.985)])
-    x = np.linspace(-1, 1, size, dtype=np.float32)
+    tint = random.uniform(0.83, 0.93) * np.array([1.0, random.uniform(0.955, 0.985), random.uniform(0.93, 0.985)])
+    x: Plane = np.linspace(-1, 1, size, dtype=np.float32)
     dim = random.uniform(0.01, 0.05)
     along = random.normal(0, 0.025) * x - dim * x**2
     down = random.normal(0, 0.025) * x - dim * x**2
-    field = 1 + along[None, :] + down[:, None]
+    field: Plane = 1 + along[None, :] + down[:, None]
     field = field + 0.012 * _clouds(size, 9, random)
-    lamp: Plane = field * base.astype(np.float32)[:, None, None]
-    return lamp
+    return field * tint.astype(np.float32)[:, None, None]
 
 
 def _add_grain(
@@ -166,9 +165,7 @@ def _add_grain(
     left, right = max(0, int(pose.x - reach)), min(side, int(pose.x + reach) + 1)
     if top >= bottom or left >= right:
         return
-    fine = Pose(
-        2 * (pose.x - left), 2 * (pose.y - top), 2 * pose.radius, pose.turn, pose.tilt, pose.spin
-    )
+    fine = Pose(2 * (pose.x - left), 2 * (pose.y - top), 2 * pose.radius, pose.turn, pose.tilt, pose.spin)
     drawn: Drawn = TYPES[kind](*grid(2 * (bottom - top), 2 * (right - left), fine), fine, random)
     texture = 1 + 0.10 * _clouds(2 * side, 16, random, 2 * top, 2 * bottom, 2 * left, 2 * right)
     dark = np.maximum(drawn.absorbance * texture, np.float32(-0.10))

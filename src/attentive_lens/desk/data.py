@@ -42,7 +42,11 @@ class Data:
         for place, row in enumerate(self.collection.rows):
             if row.number == image:
                 return place
-        raise NotHere(f"There is no image {image}", f"images are numbered 1 to {len(self.labels)}", "Choose one of these")
+        raise NotHere(
+            f"There is no image {image}",
+            f"images are numbered 1 to {len(self.labels)}",
+            "Choose one of these",
+        )
 
 
 def gather(workspace: Workspace, plan: Plan) -> Job[Data]:

@@ -7,7 +7,6 @@ import subprocess
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 from attentive_lens.errors import BadFile
@@ -43,9 +42,7 @@ class Collection:
 
     def count(self, set_name: str, label: int | None = None) -> int:
         """Images of a set, or of one class in it."""
-        return sum(
-            s == set_name and label in (None, row.label) for s, row in zip(self.sets, self.rows, strict=True)
-        )
+        return sum(s == set_name and label in (None, row.label) for s, row in zip(self.sets, self.rows, strict=True))
 
 
 def collection(workspace: Workspace, plan: Plan) -> Collection:
@@ -186,7 +183,15 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
         If the workspace cannot be written.
     """
     run = workspace.claim_run(plan)
-    command = [sys.executable, "-m", "attentive_lens", "train", str(workspace.folder.absolute()), "--claimed", str(run.number)]
+    command = [
+        sys.executable,
+        "-m",
+        "attentive_lens",
+        "train",
+        str(workspace.folder.absolute()),
+        "--claimed",
+        str(run.number),
+    ]
     try:
         with (run.folder / "log.txt").open("wb") as log:
             process = subprocess.Popen(
@@ -214,4 +219,3 @@ def reap_children() -> None:
 
 def _lower_priority() -> None:
     os.nice(CHILD_NICENESS)
-

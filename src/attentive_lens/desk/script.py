@@ -20,6 +20,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.desk import tasks
+from attentive_lens.engine.batches import scores
+from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.losses import softmax
 from attentive_lens.errors import BadFile
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.decoding import SUFFIXES, decode
@@ -73,8 +76,8 @@ class Model:
             If one cannot be read.
         """
         batch = self.file.levels.apply(np.stack([self._pixels(image) for image in images]))
-        with tasks.Crew(1) as crew:
-            rows = tasks.softmax(tasks.raw_scores(self.file.network(), batch, crew))
+        with Crew(1) as crew:
+            rows = softmax(scores(self.file.network(), batch, crew))
         return [{name: float(p) for name, p in zip(self.classes, row, strict=True)} for row in rows]
 
     def explain(

@@ -65,7 +65,9 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     members = data.members(on)
     if not len(members):
         raise NotHere(
-            f"There is no {on} set", "none of the images belongs to it", "Score on another set, or add a folder for it"
+            f"There is no {on} set",
+            "none of the images belongs to it",
+            "Score on another set, or add a folder for it",
         )
     network = model.network()
     parts: list[Array] = []
@@ -81,9 +83,7 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     return Result(table)
 
 
-def explain(
-    workspace: str, run: int, image: int, method: str = "gradient", target: str | None = None
-) -> Job[Result]:
+def explain(workspace: str, run: int, image: int, method: str = "gradient", target: str | None = None) -> Job[Result]:
     """Why a run's model answered as it did for one image.
 
     The arrays are ``map said``, ``map true`` (and ``map for`` with a target), S×S float32; ``pixels``, S×S×C uint8;

@@ -120,4 +120,8 @@ def _starting_point(workspace: Workspace, plan: Plan, data: Data) -> tuple[Netwo
 
 
 def _versions() -> dict[str, Any]:
-    return {"attentive_lens": attentive_lens.__version__, "numpy": np.__version__, "python": platform.python_version()}
+    return {
+        "attentive_lens": attentive_lens.__version__,
+        "numpy": np.__version__,
+        "python": platform.python_version(),
+    }

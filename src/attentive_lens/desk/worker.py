@@ -66,7 +66,11 @@ class Worker:
         except Exception:  # noqa: BLE001  # a bug in one task must not end the others; its trace goes to the log
             self.waiting.remove(entry)
             traceback.print_exc()
-            what = {"what": "That could not be done", "why": "the program has a fault", "remedy": "See the log"}
+            what = {
+                "what": "That could not be done",
+                "why": "the program has a fault",
+                "remedy": "See the log",
+            }
             self.say(entry.number, error=what)
         else:
             self.say(entry.number, progress=[progress.done, progress.total, progress.doing])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 
@@ -28,12 +29,10 @@ class Step:
     gradients: Weights
 
 
-def learn(
-    network: Network, images: Array, labels: Labels, route: Route, moment: Moment, crew: Crew
-) -> Step:
+def learn(network: Network, images: Array, labels: Labels, route: Route, moment: Moment, crew: Crew) -> Step:
     """Forward and backward for one batch, N×H×W×C; the mean softmax cross-entropy and its gradients."""
     edges = [len(images) * k // PIECES for k in range(PIECES + 1)]
-    spans = [(a, b) for a, b in zip(edges, edges[1:], strict=False) if a < b]
+    spans = [(a, b) for a, b in pairwise(edges) if a < b]
 
     def piece(k: int) -> tuple[float, int, Weights]:
         a, b = spans[k]
@@ -51,9 +50,7 @@ def learn(
         for node, arrays in found.items():
             for name, array in arrays.items():
                 total[node][name] += array
-    return Step(
-        sum(r[0] for r in results) / len(images), sum(r[1] for r in results), total
-    )
+    return Step(sum(r[0] for r in results) / len(images), sum(r[1] for r in results), total)
 
 
 def scores(network: Network, images: Array, crew: Crew) -> Array:

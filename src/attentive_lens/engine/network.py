@@ -66,9 +66,7 @@ class Network:
         self.answers = plan.nodes[-1].name
 
     @classmethod
-    def start(
-        cls, plan: NetworkPlan, image: tuple[int, int, int], seed: int, dtype: type = np.float32
-    ) -> Network:
+    def start(cls, plan: NetworkPlan, image: tuple[int, int, int], seed: int, dtype: type = np.float32) -> Network:
         """A network with starting weights; each node's are a function of the seed and its name."""
         weights: Weights = {}
         for node, facts in zip(plan.nodes, plan.facts(image), strict=True):

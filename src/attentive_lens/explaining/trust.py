@@ -14,6 +14,8 @@ from attentive_lens.plan.chance import chance
 
 SHARE = 0.05
 """Part of the pixels deleted."""
+LEAST = 0.02
+"""A class below this probability has nothing to lose, and deletion tells nothing of its map."""
 DRAWS = 8
 """Random deletions that the map's is compared with."""
 
@@ -37,9 +39,9 @@ class Deletion:
     random: float
 
     @property
-    def passed(self) -> bool:
-        """Whether deleting what is marked takes away more than deleting at random."""
-        return self.marked < self.random
+    def passed(self) -> bool | None:
+        """Whether deleting what is marked takes away more than deleting at random; None with nothing to lose."""
+        return self.marked < self.random if self.before >= LEAST else None
 
 
 def deletion(network: Network, image: Array, map_: NDArray[np.float32], target: int, seed: int = 0) -> Deletion:

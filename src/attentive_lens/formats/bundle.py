@@ -90,7 +90,9 @@ class ModelFile:
         except OSError as error:
             own.unlink(missing_ok=True)
             raise BadFile(
-                f"{file} could not be written", str(error.strerror or error).lower(), "Free the disk or choose another folder"
+                f"{file} could not be written",
+                str(error.strerror or error).lower(),
+                "Free the disk or choose another folder",
             ) from None
 
 
@@ -121,7 +123,15 @@ def read_model(file: Path) -> ModelFile:
             optimiser = load(archive.read("optimiser.safetensors")) if "optimiser.safetensors" in names else {}
     except FileNotFoundError:
         raise BadFile(f"{file} could not be opened", "there is no such file", "Check the path") from None
-    except (OSError, zipfile.BadZipFile, KeyError, ValueError, TypeError, AttributeError, io.UnsupportedOperation):
+    except (
+        OSError,
+        zipfile.BadZipFile,
+        KeyError,
+        ValueError,
+        TypeError,
+        AttributeError,
+        io.UnsupportedOperation,
+    ):
         raise _bad(file, "it is not a whole model file") from None
     except safetensors.SafetensorError:
         raise _bad(file, "its weights are damaged") from None
@@ -142,7 +152,10 @@ def _check(file: Path, model: ModelFile) -> None:
     """Refuse weights that do not fit the network, and a number of classes other than that of its answers."""
     if model.plan.nodes[-1].layer.output_shape((1,)) != (len(model.classes),):
         raise _bad(file, "its classes are not as many as its answers")
-    if len(model.levels.mean) != model.preparation.shape[2] or len(model.levels.deviation) != model.preparation.shape[2]:
+    if (
+        len(model.levels.mean) != model.preparation.shape[2]
+        or len(model.levels.deviation) != model.preparation.shape[2]
+    ):
         raise _bad(file, "its levels are not as many as its channels")
     for node, facts in zip(model.plan.nodes, model.plan.facts(model.preparation.shape), strict=True):
         wanted = node.layer.weight_shapes(facts.given)

@@ -50,7 +50,9 @@ def prepared(files: Sequence[Path], preparation: Preparation, folder: Path, thre
         try:
             status = file.stat()
         except OSError:
-            raise BadFile(f"{file} is gone", "it was there when it was imported", "Put it back, or import again") from None
+            raise BadFile(
+                f"{file} is gone", "it was there when it was imported", "Put it back, or import again"
+            ) from None
         digest.update(f"{file}\0{status.st_size}\0{status.st_mtime_ns}\n".encode(errors="surrogateescape"))
     target = folder / f"prepared-{digest.hexdigest()[:16]}.npy"
     shape = (len(files), *preparation.shape)

@@ -71,7 +71,9 @@ class NetworkPlan:
         for node in self.nodes:
             if node.name in known:
                 raise BadValue(
-                    f"The network has two nodes called {node.name}", "a name stands for one node", "Rename one"
+                    f"The network has two nodes called {node.name}",
+                    "a name stands for one node",
+                    "Rename one",
                 )
             if len(node.after) != 1:
                 raise BadValue(
@@ -89,12 +91,14 @@ class NetworkPlan:
             known.add(node.name)
         if not self.nodes or not isinstance(self.nodes[-1].layer, Answers):
             raise BadValue(
-                "The network gives no answers", "its last layer must be «answers»", "Add an answers layer at the end"
+                "The network gives no answers",
+                "its last layer must be «answers»",
+                "Add an answers layer at the end",
             )
 
     @classmethod
     def stack(cls, layers: Sequence[LayerSettings]) -> NetworkPlan:
-        """Layers one after the other, named by kind and count: *convolution 1*, *max pooling 1* …"""
+        """Layers one after the other, named by kind and count: *convolution 1*, *max pooling 1* and so on."""
         nodes: list[Node] = []
         for layer in layers:
             before = nodes[-1].name if nodes else IMAGE

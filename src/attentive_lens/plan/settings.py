@@ -30,7 +30,12 @@ class Preparation(Value):
     title: ClassVar[str] = "preparation"
 
     side: int = spec(
-        64, label="working size", unit="pixels", low=4, high=1024, meaning="Side of the square the network sees."
+        64,
+        label="working size",
+        unit="pixels",
+        low=4,
+        high=1024,
+        meaning="Side of the square the network sees.",
     )
     fit: str = spec(
         "stretch",

@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from attentive_lens.plan.layers import Answers, Connected, Convolution, Dropout, Flatten, LayerSettings, MaxPooling, Relu
+from attentive_lens.plan.layers import (
+    Answers,
+    Connected,
+    Convolution,
+    Dropout,
+    Flatten,
+    LayerSettings,
+    MaxPooling,
+    Relu,
+)
 from attentive_lens.plan.network import NetworkPlan
 
 

@@ -133,7 +133,9 @@ class Catalogue:
                     yield base
         except sqlite3.Error as error:
             raise BadFile(
-                f"{self.file} could not be used", f"the catalogue is damaged or locked ({error})", "Import the images again"
+                f"{self.file} could not be used",
+                f"the catalogue is damaged or locked ({error})",
+                "Import the images again",
             ) from None
 
     def _bring_up_to_date(self, base: sqlite3.Connection) -> None:

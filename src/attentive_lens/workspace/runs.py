@@ -49,7 +49,9 @@ class Run:
         best = self.checkpoints / "best.alens"
         if not best.exists():
             raise NotHere(
-                f"Run {self.number} has no model yet", "it did not finish an epoch", "Let it train longer, or choose another run"
+                f"Run {self.number} has no model yet",
+                "it did not finish an epoch",
+                "Let it train longer, or choose another run",
             )
         return best
 
@@ -93,7 +95,9 @@ class Run:
         try:
             (self.folder / "control").write_text("stop\n", "utf-8")
         except OSError as error:
-            raise BadFile(f"Run {self.number} was not stopped", str(error.strerror).lower(), "Check its folder") from None
+            raise BadFile(
+                f"Run {self.number} was not stopped", str(error.strerror).lower(), "Check its folder"
+            ) from None
 
     def should_stop(self) -> bool:
         """Whether somebody left word to stop."""

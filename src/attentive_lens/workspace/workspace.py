@@ -143,7 +143,9 @@ class Workspace:
         return run
 
 
-def create(folder: Path, source: Source, decoded: Callable[[Path], tuple[int, int, str]], name: str = "") -> Job[Workspace]:
+def create(
+    folder: Path, source: Source, decoded: Callable[[Path], tuple[int, int, str]], name: str = ""
+) -> Job[Workspace]:
     """Make a workspace from a source; every file is opened once, and those that give no image are reported.
 
     Parameters
@@ -164,7 +166,7 @@ def create(folder: Path, source: Source, decoded: Callable[[Path], tuple[int, in
     """
     if (folder / MARKER).exists():
         raise BadFile(f"{folder} is a workspace already", f"it holds a {MARKER}", "Open it, or name another folder")
-    files = [item for item in source.find()]
+    files = list(source.find())
     found = [item for item in files if isinstance(item, Found)]
     skipped = [(str(item.file), item.reason) for item in files if isinstance(item, Skipped)]
     rows: list[tuple[Found, int, int, str]] = []
@@ -189,11 +191,24 @@ def create(folder: Path, source: Source, decoded: Callable[[Path], tuple[int, in
     classes = sorted(counts)
     images = [
         ImageRow(
-            n, _relative(item.file, folder), classes.index(item.label), item.set_name, w, h, mode, item.file.stat().st_size
+            n,
+            _relative(item.file, folder),
+            classes.index(item.label),
+            item.set_name,
+            w,
+            h,
+            mode,
+            item.file.stat().st_size,
         )
         for n, (item, w, h, mode) in enumerate(rows, 1)
     ]
-    _write(folder, name or folder.absolute().name, classes, images, [(_relative(Path(f), folder), why) for f, why in skipped])
+    _write(
+        folder,
+        name or folder.absolute().name,
+        classes,
+        images,
+        [(_relative(Path(f), folder), why) for f, why in skipped],
+    )
     return Workspace.open(folder)
 
 
@@ -201,7 +216,9 @@ def _check_classes(place: Path, counts: Counter[str], skipped: int) -> None:
     lost = f" ({skipped} files could not be read)" if skipped else ""
     if not counts:
         raise BadValue(
-            f"{place} gave no images", f"no file in its class folders is a readable image{lost}", "Name another folder"
+            f"{place} gave no images",
+            f"no file in its class folders is a readable image{lost}",
+            "Name another folder",
         )
     if len(counts) == 1:
         (only,) = counts
@@ -217,9 +234,7 @@ def _relative(file: Path, folder: Path) -> str:
     return str(file.relative_to(folder)) if file.is_relative_to(folder) else str(file)
 
 
-def _write(
-    folder: Path, name: str, classes: list[str], images: list[ImageRow], skipped: list[tuple[str, str]]
-) -> None:
+def _write(folder: Path, name: str, classes: list[str], images: list[ImageRow], skipped: list[tuple[str, str]]) -> None:
     """The catalogue under a temporary name, then the marker: a half-made workspace is none."""
     own = folder / f".catalogue.{os.getpid()}.sqlite"
     try:
@@ -229,7 +244,9 @@ def _write(
         (folder / MARKER).write_text(tomlkit.dumps({"format": FORMAT, "name": name}), "utf-8")
     except OSError as error:
         raise BadFile(
-            f"{folder} could not be made a workspace", str(error.strerror).lower(), "Name a folder you may write in"
+            f"{folder} could not be made a workspace",
+            str(error.strerror).lower(),
+            "Name a folder you may write in",
         ) from None
     finally:
         for left in (own, own.with_name(own.name + "-wal"), own.with_name(own.name + "-shm")):

@@ -25,7 +25,9 @@ def open_source(place: Path) -> Source:
         if kind.recognises(place):
             return kind(place)
     raise BadFile(
-        f"{place} could not be opened", "it is not a folder of images", "Name a folder that holds one folder per class"
+        f"{place} could not be opened",
+        "it is not a folder of images",
+        "Name a folder that holds one folder per class",
     )
 
 

@@ -50,7 +50,9 @@ class Folders(Source):
             return
         if not folders:
             raise BadFile(
-                f"{self.place} has no classes", "there is no folder in it", "Put the images of each class in a folder"
+                f"{self.place} has no classes",
+                "there is no folder in it",
+                "Put the images of each class in a folder",
             )
         yield from self._classes(self.place, folders, None)
 
@@ -74,4 +76,6 @@ class Folders(Source):
         try:
             return sorted(p for p in place.iterdir() if p.is_dir() and not p.name.startswith("."))
         except OSError as error:
-            raise BadFile(f"{place} could not be listed", str(error.strerror).lower(), "Check its permissions") from None
+            raise BadFile(
+                f"{place} could not be listed", str(error.strerror).lower(), "Check its permissions"
+            ) from None

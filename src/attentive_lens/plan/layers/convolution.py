@@ -20,11 +20,14 @@ class Convolution(LayerSettings):
 
     filters: int = spec(16, label="filters", low=1, high=4096, meaning="How many patterns are looked for.")
     kernel: int = spec(
-        3, label="looks through", unit="pixels", low=1, high=31, meaning="Side of the square window (kernel size)."
+        3,
+        label="looks through",
+        unit="pixels",
+        low=1,
+        high=31,
+        meaning="Side of the square window (kernel size).",
     )
-    stride: int = spec(
-        1, label="moves by", unit="pixels", low=1, high=16, meaning="Step of the window (stride)."
-    )
+    stride: int = spec(1, label="moves by", unit="pixels", low=1, high=16, meaning="Step of the window (stride).")
     padding: str = spec(
         "same",
         label="edges",

@@ -30,9 +30,7 @@ class Dropout(LayerSettings):
     kind: ClassVar[str] = "dropout"
     idea: ClassVar[str] = "Silences a random part of the values at each training step, against over-fitting."
 
-    share: float = spec(
-        0.5, label="silences", low=0.0, high=0.95, meaning="Part of the values set to zero, 0 to 0.95."
-    )
+    share: float = spec(0.5, label="silences", low=0.0, high=0.95, meaning="Part of the values set to zero, 0 to 0.95.")
 
     def output_shape(self, given: Shape) -> Shape:
         """As given."""

@@ -1,0 +1,76 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import faulthandler
+import sys
+import traceback
+from pathlib import Path
+from types import TracebackType
+
+from platformdirs import user_state_dir
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
+
+from attentive_lens.errors import LensError
+from attentive_lens.window import look
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.session import Session, open_session
+from attentive_lens.window.welcome import Welcome
+
+WORKER_AFTER_MS = 300
+
+
+def make_application() -> QApplication:
+    """The application with our fonts and colours."""
+    existing = QApplication.instance()
+    application = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    application.setApplicationName("attentive-lens")
+    application.setApplicationDisplayName("Attentive Lens")
+    application.setStyle("Fusion")
+    application.setFont(look.font())
+    application.setStyleSheet(look.stylesheet())
+    return application
+
+
+def make_frame(session: Session) -> Frame:
+    """The window on a session; the worker starts soon after the first painting."""
+    frame = Frame(session)
+    frame.painted.connect(lambda: QTimer.singleShot(WORKER_AFTER_MS, session.start_worker))
+    has_model = any(view.has_model for view in session.views.values())
+    frame.show_stage("results" if has_model else "images")
+    return frame
+
+
+def open_window(workspace: str | None) -> int:
+    """Open the window and return the exit code when it is closed."""
+    _log_faults()
+    application = make_application()
+    try:
+        if workspace is None:
+            window: Frame | Welcome = Welcome()
+        else:
+            window = make_frame(open_session(Path(workspace)))
+    except LensError as error:
+        sys.stderr.write(f"{error}\n")
+        return 1
+    window.show()
+    return application.exec()
+
+
+def _log_faults() -> None:
+    """Faults of the program go to a log in the state folder, and the window stays."""
+    folder = Path(user_state_dir("attentive-lens"))
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        log = (folder / "faults.log").open("a", encoding="utf-8")
+    except OSError:
+        return
+    faulthandler.enable(log)
+
+    def note(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        traceback.print_exception(kind, error, trace, file=log)
+        log.flush()
+        sys.stderr.write(f"A fault of the program was noted in {log.name}.\n")
+
+    sys.excepthook = note

@@ -1,0 +1,222 @@
+"""The window's frame: rail, top strip, the stage, bottom strip."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QPaintEvent
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QMainWindow,
+    QProgressBar,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from attentive_lens.window import look
+from attentive_lens.window.pages import PAGES, Page
+from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.rail import TOP, Rail
+from attentive_lens.window.session import Session
+
+SAID_MS = 12_000
+
+
+class Frame(QMainWindow):
+    """The window on one workspace.
+
+    Signals
+    -------
+    painted
+        The first time the window was painted.
+    """
+
+    painted = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._was_painted = False
+        self.setWindowTitle(f"{session.workspace.name} – Attentive Lens")
+        self.resize(1280, 800)
+        self.setMinimumSize(1100, 680)
+        self.setFont(look.font())
+        body = QWidget()
+        self.setCentralWidget(body)
+        across = QHBoxLayout(body)
+        across.setContentsMargins(0, 0, 0, 0)
+        across.setSpacing(0)
+        self.pages: dict[str, Page] = {key: kind(session) for key, kind in PAGES.items()}
+        self.rail = Rail([(key, page.word, page.question) for key, page in self.pages.items()])
+        self.rail.chosen.connect(self.show_stage)
+        down = QVBoxLayout()
+        down.setContentsMargins(0, 0, 0, 0)
+        down.setSpacing(0)
+        down.addWidget(self._make_top())
+        self.stage = QStackedWidget()
+        for key, page in self.pages.items():
+            self.stage.addWidget(page)
+            page.action_changed.connect(lambda k=key: self._refresh(k))
+        down.addWidget(self.stage, 1)
+        right = QWidget()
+        right.setLayout(down)
+        rail_and_stage = QHBoxLayout()
+        rail_and_stage.setContentsMargins(0, 0, 0, 0)
+        rail_and_stage.setSpacing(0)
+        rail_and_stage.addWidget(self.rail)
+        rail_and_stage.addWidget(right, 1)
+        whole = QVBoxLayout()
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addLayout(rail_and_stage, 1)
+        whole.addWidget(self._make_bottom())
+        across.addLayout(whole)
+        self.current = "images"
+        session.runs_changed.connect(self._list_runs)
+        session.stage_asked.connect(self.show_stage)
+        session.explain_asked.connect(lambda _: self.show_stage("explain"))
+        session.said.connect(self.say)
+        session.worked.connect(self._show_work)
+        session.ticked.connect(self._show_training)
+        self._list_runs()
+        for key in self.pages:
+            self._refresh(key)
+
+    def _make_top(self) -> QWidget:
+        top = QFrame()
+        top.setObjectName("top strip")
+        top.setFixedHeight(TOP)
+        top.setStyleSheet(f"QFrame#top\\ strip {{ border-bottom: 1px solid {look.theme.line}; }}")
+        row = QHBoxLayout(top)
+        row.setContentsMargins(24, 0, 16, 1)
+        row.setSpacing(16)
+        row.addWidget(label(self.session.workspace.name, size=look.LARGE, strong=True, name="workspace name"))
+        self.runs = QComboBox()
+        self.runs.setObjectName("run in view")
+        self.runs.setAccessibleName("run in view")
+        self.runs.setToolTip("The run whose curves, scores and explanations are shown.")
+        self.runs.setFont(look.font())
+        self.runs.setMinimumWidth(200)
+        self.runs.activated.connect(lambda k: self.session.choose_run(int(self.runs.itemData(k) or 0)))
+        row.addWidget(self.runs)
+        row.addStretch()
+        self.action = button("", "main action", "", self._act)
+        self.action.setProperty("role", "main")
+        self.action.setFont(look.font(look.TEXT, True))
+        row.addWidget(self.action)
+        return top
+
+    def _make_bottom(self) -> QWidget:
+        bottom = QFrame()
+        bottom.setObjectName("bottom strip")
+        bottom.setFixedHeight(28)
+        bottom.setStyleSheet(f"QFrame#bottom\\ strip {{ border-top: 1px solid {look.theme.line}; }}")
+        row = QHBoxLayout(bottom)
+        row.setContentsMargins(16, 1, 16, 0)
+        row.setSpacing(10)
+        self.message = label(role="faint", size=look.SMALL, name="message")
+        row.addWidget(self.message, 1)
+        self.work = label(role="faint", size=look.SMALL, name="background work")
+        row.addWidget(self.work)
+        self.work_bar = QProgressBar()
+        self.work_bar.setTextVisible(False)
+        self.work_bar.setFixedSize(120, 4)
+        self.work_bar.hide()
+        row.addWidget(self.work_bar)
+        self.stop: QPushButton = button(
+            "stop", "stop training", "Stop the run after its step; everything is kept.", self.session.stop
+        )
+        self.stop.setFont(look.font(look.SMALL))
+        self.stop.setStyleSheet("padding: 0 8px; min-height: 16px;")
+        self.stop.hide()
+        row.addWidget(self.stop)
+        self._clear = QTimer(self)
+        self._clear.setSingleShot(True)
+        self._clear.timeout.connect(lambda: self.message.setText(""))
+        return bottom
+
+    def show_stage(self, key: str) -> None:
+        """Bring a stage on the screen."""
+        self.current = key
+        self.stage.setCurrentWidget(self.pages[key])
+        self.rail.show_stage(key)
+        self.pages[key].entered()
+        self.pages[key].setFocus()
+        for own in self.pages:
+            self._refresh(own)
+
+    def _refresh(self, key: str) -> None:
+        page = self.pages[key]
+        self.rail.buttons[key].set_state(page.state())
+        if key == self.current:
+            words, possible = page.action()
+            self.action.setVisible(bool(words))
+            self.action.setText(words)
+            self.action.setAccessibleName(words)
+            self.action.setToolTip(f"{words} (Ctrl+Return)")
+            self.action.setShortcut("Ctrl+Return")
+            self.action.setEnabled(possible)
+
+    def _act(self) -> None:
+        self.pages[self.current].act()
+
+    def _list_runs(self) -> None:
+        self.runs.clear()
+        if not self.session.views:
+            self.runs.addItem("no run yet", 0)
+        for number, view in sorted(self.session.views.items(), reverse=True):
+            state = "" if view.state == "done" else f" · {view.state}"
+            self.runs.addItem(f"run {number} · {view.name or 'starting'}{state}", number)
+        self.runs.setCurrentIndex(max(0, self.runs.findData(self.session.run)))
+        self.runs.setEnabled(bool(self.session.views))
+        for key in self.pages:
+            self._refresh(key)
+
+    def say(self, sentence: str, bad: bool) -> None:
+        """A sentence in the bottom strip; bad news stays until the next, good news for a while."""
+        self.message.setText(sentence)
+        self.message.setToolTip(sentence)
+        set_role(self.message, "bad" if bad else "faint")
+        if bad:
+            self._clear.stop()
+        else:
+            self._clear.start(SAID_MS)
+
+    def _show_work(self, doing: str, done: int, total: int) -> None:
+        if self.session.training is not None:
+            return
+        self.work.setText(doing)
+        self.work_bar.setVisible(bool(total))
+        self.work_bar.setRange(0, max(1, total))
+        self.work_bar.setValue(done)
+
+    def _show_training(self) -> None:
+        view = self.session.training
+        if view is None:
+            if self.stop.isVisible():
+                self.stop.hide()
+                self._show_work("", 0, 0)
+            return
+        done, total = view.steps
+        self.work.setText(
+            f"run {view.number} · epoch {min(len(view.epochs) + 1, max(1, view.planned))} of {view.planned}"
+        )
+        self.work_bar.show()
+        self.work_bar.setRange(0, max(1, total))
+        self.work_bar.setValue(done)
+        self.stop.show()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Tell of the first painting."""
+        super().paintEvent(event)
+        if not self._was_painted:
+            self._was_painted = True
+            QTimer.singleShot(0, self.painted.emit)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        """End the worker; training goes on."""
+        self.session.close()
+        super().closeEvent(event)

@@ -1,0 +1,144 @@
+"""Colours, type and measure: every colour in the window comes from these tokens."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from PyQt6.QtGui import QColor, QFont, QFontDatabase
+
+GRID = 4
+"""Pixels; distances are multiples of it."""
+RADIUS = 4
+
+SMALL, TEXT, LARGE, TITLE = 12, 13, 15, 20
+"""The four sizes of type, in pixels."""
+
+
+@dataclass(frozen=True)
+class Tokens:
+    """A theme: one colour for each role."""
+
+    paper: str
+    sheet: str
+    line: str
+    ink: str
+    faint: str
+    petrol: str
+    on_petrol: str
+    vermilion: str
+    ochre: str
+    ochre_fill: str
+    plate_side: str
+    well: str
+
+    def colour(self, role: str, alpha: int = 255) -> QColor:
+        """The colour of a role, with opacity 0–255."""
+        colour = QColor(getattr(self, role))
+        colour.setAlpha(alpha)
+        return colour
+
+
+LIGHT = Tokens(
+    paper="#F4F1EA",
+    sheet="#FCFAF5",
+    line="#D9D3C7",
+    ink="#23292E",
+    faint="#5E6260",
+    petrol="#0F6B72",
+    on_petrol="#FCFAF5",
+    vermilion="#B53A20",
+    ochre="#86590A",
+    ochre_fill="#B98218",
+    plate_side="#E7E1D4",
+    well="#EDE8DE",
+)
+
+theme = LIGHT
+"""The theme in use."""
+
+_family = ""
+
+
+def load_fonts() -> str:
+    """Register the fonts that come with us and return their family."""
+    global _family
+    if not _family:
+        folder = Path(__file__).parent / "fonts"
+        for file in ("Inter-Regular.otf", "Inter-SemiBold.otf"):
+            number = QFontDatabase.addApplicationFont(str(folder / file))
+            families = QFontDatabase.applicationFontFamilies(number)
+            if families:
+                _family = families[0]
+    return _family
+
+
+def font(size: int = TEXT, strong: bool = False) -> QFont:
+    """A font of ours with figures of one width."""
+    chosen = QFont(load_fonts())
+    chosen.setPixelSize(size)
+    chosen.setWeight(QFont.Weight.DemiBold if strong else QFont.Weight.Normal)
+    chosen.setFeature(QFont.Tag(b"tnum"), 1)
+    return chosen
+
+
+def stylesheet() -> str:
+    """Qt's own controls in our colours."""
+    t = theme
+    marks = (Path(__file__).parent / "marks").as_posix()
+    return f"""
+    QWidget {{ color: {t.ink}; background: {t.paper}; }}
+    QLabel, QCheckBox {{ background: transparent; }}
+    QLabel[role="faint"] {{ color: {t.faint}; }}
+    QLabel[role="bad"] {{ color: {t.vermilion}; }}
+    QLabel[role="good"] {{ color: {t.petrol}; }}
+    QLabel[role="warn"] {{ color: {t.ochre}; }}
+    QFrame[role="panel"] {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px; }}
+    QFrame[role="panel"] QWidget {{ background: transparent; }}
+    QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px;
+        padding: 5px 12px; min-height: 16px; }}
+    QPushButton:hover {{ border-color: {t.faint}; }}
+    QPushButton:focus, QComboBox:focus, QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus
+        {{ border: 1px solid {t.petrol}; }}
+    QPushButton:checked {{ background: {t.petrol}; color: {t.on_petrol}; border-color: {t.petrol}; }}
+    QPushButton:disabled {{ color: {t.faint}; background: {t.paper}; }}
+    QPushButton[role="main"] {{ background: {t.petrol}; color: {t.on_petrol}; border: 1px solid {t.petrol};
+        min-width: 104px; }}
+    QPushButton[role="main"]:hover {{ background: #0C5A60; }}
+    QPushButton[role="main"]:focus {{ border: 1px solid {t.ink}; }}
+    QPushButton[role="main"]:disabled {{ background: {t.line}; border-color: {t.line}; color: {t.faint}; }}
+    QComboBox, QLineEdit, QSpinBox, QDoubleSpinBox {{ background: {t.paper}; border: 1px solid {t.line};
+        border-radius: {RADIUS}px; padding: 3px 8px; min-height: 18px; max-height: 18px;
+        selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; }}
+    QFrame[role="panel"] QComboBox, QFrame[role="panel"] QLineEdit, QFrame[role="panel"] QSpinBox,
+    QFrame[role="panel"] QDoubleSpinBox {{ background: {t.paper}; }}
+    QFrame[role="panel"] QPushButton {{ background: {t.sheet}; }}
+    QFrame[role="panel"] QPushButton:checked {{ background: {t.petrol}; }}
+    QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox::down-arrow {{ image: url("{marks}/down.svg"); width: 10px; height: 6px; margin-right: 8px; }}
+    QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.faint}; border-radius: 3px;
+        background: {t.paper}; }}
+    QCheckBox::indicator:checked {{ background: {t.petrol}; border-color: {t.petrol};
+        image: url("{marks}/tick.svg"); }}
+    QCheckBox:focus {{ color: {t.petrol}; }}
+    QSlider::groove:horizontal {{ background: {t.line}; height: 2px; border-radius: 1px; }}
+    QSlider::sub-page:horizontal {{ background: {t.petrol}; height: 2px; border-radius: 1px; }}
+    QSlider::handle:horizontal {{ background: {t.sheet}; border: 1px solid {t.petrol}; width: 12px; height: 12px;
+        margin: -6px 0; border-radius: 6px; }}
+    QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.line};
+        selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; outline: none; }}
+    QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button
+        {{ width: 0; border: none; }}
+    QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
+    QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}
+    QScrollBar::handle {{ background: {t.line}; border-radius: 3px; margin: 2px; min-height: 24px;
+        min-width: 24px; }}
+    QScrollBar::handle:hover {{ background: {t.faint}; }}
+    QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page
+        {{ background: transparent; width: 0; height: 0; border: none; }}
+    QScrollArea {{ border: none; }}
+    QSplitter::handle {{ background: transparent; }}
+    QToolTip {{ background: {t.ink}; color: {t.paper}; border: none; padding: 4px 6px; }}
+    QProgressBar {{ background: {t.well}; border: none; border-radius: 2px; height: 4px; }}
+    QProgressBar::chunk {{ background: {t.petrol}; border-radius: 2px; }}
+    """

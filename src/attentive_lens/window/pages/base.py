@@ -1,0 +1,55 @@
+"""What every stage's page does."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QStackedLayout, QWidget
+
+from attentive_lens.window.session import Session
+
+
+class Page(QWidget):
+    """Base of the pages.
+
+    Signals
+    -------
+    action_changed
+        The main action's words or whether it can be done, or the rail's line of state.
+    """
+
+    key: ClassVar[str] = ""
+    word: ClassVar[str] = ""
+    question: ClassVar[str] = ""
+
+    action_changed = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName(f"page {self.key}")
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+
+    def state(self) -> str:
+        """A few words for the rail."""
+        return ""
+
+    def action(self) -> tuple[str, bool]:
+        """Words of the main action, and whether it can be done now."""
+        return "", False
+
+    def act(self) -> None:
+        """Do the main action."""
+
+    def entered(self) -> None:
+        """The page came on the screen."""
+
+
+def either(page: QWidget, empty: QWidget, full: QWidget) -> QStackedLayout:
+    """A layout that shows the empty state or the stage itself."""
+    stack = QStackedLayout(page)
+    stack.setContentsMargins(0, 0, 0, 0)
+    stack.addWidget(empty)
+    stack.addWidget(full)
+    return stack

@@ -1,0 +1,365 @@
+"""Explain, the stage that answers: why this answer for this image."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from attentive_lens.desk.front import facts_of
+from attentive_lens.window import look
+from attentive_lens.window.pages.base import Page, either
+from attentive_lens.window.parts.bars import Bar, Bars
+from attentive_lens.window.parts.basics import (
+    EmptyState,
+    button,
+    ink_on_paper,
+    label,
+    panel,
+    set_role,
+    signed_colours,
+    to_image,
+    unsigned_colours,
+)
+from attentive_lens.window.parts.bench import Bench, plates_of
+from attentive_lens.window.parts.lens import Lens
+from attentive_lens.window.parts.picture import Strip
+from attentive_lens.window.session import Session
+
+
+class ExplainPage(Page):
+    """The lens over two copies of the image, what each layer saw, and how far the maps can be trusted."""
+
+    key = "explain"
+    word = "Explain"
+    question = "Why this answer for this image?"
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.image: int | None = None
+        self.values: dict[str, Any] | None = None
+        self.arrays: dict[str, NDArray[Any]] = {}
+        self.filters_of: int | None = None
+        self.pulls = False
+        empty = EmptyState(
+            "No image under the lens",
+            "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake.",
+            "Go to the Results",
+            "go to results",
+            lambda: session.stage_asked.emit("results"),
+        )
+        full = QWidget()
+        self.stack = either(self, empty, full)
+        outer = QHBoxLayout(full)
+        outer.setContentsMargins(24, 12, 0, 8)
+        outer.setSpacing(16)
+        outer.addLayout(self._make_centre(), 1)
+        outer.addWidget(self._make_evidence())
+        for keys, step in (("PgDown", 1), ("PgUp", -1)):
+            QShortcut(QKeySequence(keys), self).activated.connect(lambda s=step: self._step(s))
+        session.explain_asked.connect(self.open_image)
+        session.runs_changed.connect(self._other_run)
+        session.scores_ready.connect(self._show_place)
+
+    def _make_centre(self) -> QVBoxLayout:
+        centre = QVBoxLayout()
+        centre.setSpacing(6)
+        twins = QHBoxLayout()
+        twins.setSpacing(24)
+        self.lenses: dict[str, Lens] = {}
+        self.heads: dict[str, tuple[QLabel, QLabel, QLabel]] = {}
+        for key in ("said", "true"):
+            column = QVBoxLayout()
+            column.setSpacing(6)
+            head = QHBoxLayout()
+            word = label(key, "faint")
+            name = label(size=look.LARGE, strong=True, name=f"{key} name")
+            probability = label(size=look.LARGE, strong=True, name=f"{key} probability")
+            head.addWidget(word)
+            head.addWidget(name)
+            head.addStretch()
+            head.addWidget(probability)
+            column.addLayout(head)
+            lens = Lens(f"lens {key}")
+            lens.setToolTip("Drag the lens or use the arrow keys; wheel or + and − size it; Space shows the whole map.")
+            lens.moved.connect(self._lens_moved)
+            lens.whole_asked.connect(lambda: self.whole.click())
+            column.addWidget(lens, 1)
+            twins.addLayout(column, 1)
+            self.lenses[key] = lens
+            self.heads[key] = (word, name, probability)
+        centre.addLayout(twins, 1)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(label("Map", "faint"))
+        self.method = label("gradient: where a small change would move the score most", name="method")
+        self.method.setToolTip("It is noisy, and weak where the answer is so sure that small changes no longer matter.")
+        row.addWidget(self.method)
+        row.addStretch()
+        self.whole = button(
+            "Whole map", "whole map", "Show the map over the whole image (Space).", self._show_whole, True
+        )
+        self.difference = button(
+            "said − true",
+            "difference",
+            "Show on the right what pulled towards said (vermilion) and towards true (petrol).",
+            self._show_difference,
+            True,
+        )
+        row.addWidget(self.difference)
+        row.addWidget(self.whole)
+        centre.addLayout(row)
+        head = QHBoxLayout()
+        head.addWidget(label("What each layer saw", strong=True))
+        head.addStretch()
+        self.layer_note = label(role="faint", size=look.SMALL, name="layer note")
+        head.addWidget(self.layer_note)
+        centre.addLayout(head)
+        self.bench = Bench("explain bench", 132)
+        self.bench.setFixedHeight(190)
+        self.bench.chosen.connect(lambda _: self._show_channels())
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFixedHeight(204)
+        scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self.bench)
+        centre.addWidget(scroll)
+        self.channels = Strip("channels", 40)
+        centre.addWidget(self.channels)
+        return centre
+
+    def _make_evidence(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("evidence")
+        side.setFixedWidth(392)
+        side.setStyleSheet(f"#evidence {{ border-left: 1px solid {look.theme.line}; }}")
+        inside = QVBoxLayout(side)
+        inside.setContentsMargins(20, 4, 16, 8)
+        inside.setSpacing(10)
+        row = QHBoxLayout()
+        self.place = label(role="faint", name="mistake place")
+        row.addWidget(self.place)
+        row.addStretch()
+        self.back = button("‹ before", "mistake before", "The mistake before (Page up).", lambda: self._step(-1))
+        self.forth = button("next ›", "mistake next", "The next mistake (Page down).", lambda: self._step(1))
+        row.addWidget(self.back)
+        row.addWidget(self.forth)
+        inside.addLayout(row)
+        self.file = label(role="faint", size=look.SMALL, name="image file")
+        self.file.setWordWrap(True)
+        inside.addWidget(self.file)
+        inside.addSpacing(4)
+        inside.addWidget(label("Answer", strong=True))
+        self.answers = Bars("answers", 96, 48)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.answers)
+        scroll.setMaximumHeight(270)
+        inside.addWidget(scroll)
+        inside.addSpacing(4)
+        inside.addWidget(label("Can these maps be trusted?", strong=True))
+        self.trust = {}
+        for key in ("said", "true"):
+            line = label(name=f"trust {key}")
+            line.setWordWrap(True)
+            inside.addWidget(line)
+            self.trust[key] = line
+        inside.addSpacing(4)
+        frame, box = panel("First-layer filters", "filters panel")
+        self.filters = Strip("filters", 36, rows=3)
+        box.addWidget(self.filters)
+        self.filter_note = label(role="faint", size=look.SMALL, name="filter note")
+        self.filter_note.setWordWrap(True)
+        box.addWidget(self.filter_note)
+        inside.addWidget(frame)
+        inside.addStretch()
+        return side
+
+    def state(self) -> str:
+        """The image under the lens."""
+        return f"image {self.image}" if self.image is not None else ""
+
+    def action(self) -> tuple[str, bool]:
+        """On through the mistakes."""
+        return "Next mistake", bool(self.session.mistakes())
+
+    def act(self) -> None:
+        """The next mistake."""
+        self._step(1)
+
+    def entered(self) -> None:
+        """Take the surest mistake if there is nothing under the lens."""
+        self.session.want_scores()
+        if self.image is None and self.session.mistakes():
+            self.open_image(self.session.mistakes()[0])
+
+    def open_image(self, image: int) -> None:
+        """Ask why of an image."""
+        view = self.session.view
+        if view is None or not view.has_model:
+            self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
+            return
+        self.image = image
+        self.session.ask(
+            "explain",
+            lambda values, arrays: self._take(image, values, arrays),
+            priority=1,
+            run=view.number,
+            image=image,
+        )
+        if self.filters_of != view.number:
+            self.filters_of = view.number
+            self.session.ask("filters", self._take_filters, priority=4, run=view.number)
+        self.action_changed.emit()
+
+    def _other_run(self) -> None:
+        view = self.session.view
+        if self.image is not None and view is not None and view.has_model and self.filters_of != view.number:
+            self.open_image(self.image)
+
+    def _step(self, step: int) -> None:
+        mistakes = self.session.mistakes()
+        if not mistakes:
+            return
+        at = mistakes.index(self.image) + step if self.image in mistakes else 0
+        self.open_image(mistakes[at % len(mistakes)])
+
+    def _take(self, image: int, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        if image != self.image:
+            return
+        self.values, self.arrays = values, arrays
+        self.stack.setCurrentIndex(1)
+        right = values["said"] == values["true"]
+        probabilities = values["probabilities"]
+        for key, role in (("said", "good" if right else "bad"), ("true", "good")):
+            _, name, probability = self.heads[key]
+            name.setText(values[key])
+            probability.setText(f"{probabilities[values[key]]:.2f}")
+            set_role(name, role)
+            set_role(probability, role)
+        order = sorted(probabilities.items(), key=lambda item: -item[1])
+        self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
+        for key, line in self.trust.items():
+            found = values["trust"][key]
+            if found["passed"] is None:
+                set_role(line, "faint")
+                line.setText(f"{key}, {values[key]}: cannot be told; {found['before']:.3f} leaves nothing to lose.")
+                continue
+            set_role(line, "good" if found["passed"] else "warn")
+            verdict = "yes" if found["passed"] else "no"
+            line.setText(
+                f"{key}, {values[key]}: {verdict}. Deleting what it marks leaves {found['marked_deleted']:.2f} of"
+                f" {found['before']:.2f}; deleting at random leaves {found['random_deleted']:.2f}."
+            )
+        self.file.setText(f"image {image} · {values['set']} · {values['file'].rsplit('/', 1)[-1]}")
+        self._place_lens_on(arrays["map said"])
+        self._show_maps()
+        self._show_place()
+        self._show_layers()
+
+    def _role(self, name: str) -> str:
+        if self.values is None:
+            return "faint"
+        if name == self.values["true"]:
+            return "petrol"
+        return "vermilion" if name == self.values["said"] else "faint"
+
+    def _take_filters(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        pictures = arrays.get("filters")
+        if pictures is None:
+            self.filters.show_pictures([])
+            self.filter_note.setText("The network does not begin with a convolution.")
+            return
+        self.filters.show_pictures([to_image((p * 255).astype(np.uint8)) for p in pictures])
+        self.filter_note.setText(
+            f"{values['layer']}: what each of its {len(pictures)} filters looks for, as colours about grey."
+        )
+
+    def _show_maps(self) -> None:
+        if self.values is None:
+            return
+        picture = to_image(self.arrays["pixels"])
+        said, true = self.arrays["map said"], self.arrays["map true"]
+        top = float(np.percentile(np.concatenate([said, true]), 99.7))
+        self.lenses["said"].show_image(picture, to_image(unsigned_colours(said, top)))
+        if self.pulls:
+            gap = said - true
+            reach = float(np.percentile(np.abs(gap), 99.7))
+            self.lenses["true"].show_image(picture, to_image(signed_colours(gap, reach)))
+        else:
+            self.lenses["true"].show_image(picture, to_image(unsigned_colours(true, top)))
+        self.heads["true"][0].setText("said − true, on" if self.pulls else "true")
+
+    def _show_place(self) -> None:
+        mistakes = self.session.mistakes()
+        if self.image in mistakes:
+            at = mistakes.index(self.image) + 1
+            self.place.setText(f"mistake {at} of {len(mistakes)} on {self.session.on}")
+        else:
+            self.place.setText(f"{len(mistakes)} mistakes on {self.session.on}" if mistakes else "")
+        for made in (self.back, self.forth):
+            made.setEnabled(bool(mistakes))
+        self.action_changed.emit()
+
+    def _show_layers(self) -> None:
+        plan = self.session.run_plan()
+        if self.values is None or plan is None:
+            return
+        network, facts = facts_of(plan, len(self.session.collection.classes))
+        every = plates_of(network, facts, plan.preparation.shape, plan.frozen)
+        plates = tuple(p for p in every if len(p.shape) == 3 or p is every[-1])
+        if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
+            self.bench.show_plates(plates)
+        pictures = {"image": to_image(self.arrays["pixels"])}
+        for k, layer in enumerate(self.values["layers"]):
+            maps = self.arrays[f"layer {k}"]
+            if maps.ndim == 3:
+                pictures[layer["name"]] = to_image(ink_on_paper(maps[:, :, self._order(maps)[0]]))
+        self.bench.show_pictures(pictures)
+        if self.bench.current is None:
+            self.bench.current = 1
+        self._show_channels()
+
+    def _order(self, maps: NDArray[Any]) -> NDArray[np.int64]:
+        """Channels, the most active first."""
+        return np.argsort(-np.abs(maps).mean(axis=(0, 1)), kind="stable")
+
+    def _show_channels(self) -> None:
+        if self.values is None or self.bench.current is None:
+            return
+        plate = self.bench.plates[self.bench.current]
+        names = [layer["name"] for layer in self.values["layers"]]
+        maps = self.arrays[f"layer {names.index(plate.output)}"] if plate.output in names else None
+        if maps is None or maps.ndim != 3:
+            self.channels.show_pictures([])
+            self.layer_note.setText(f"{plate.name} has no maps: it is one row of values")
+            return
+        order = self._order(maps)
+        self.channels.show_pictures([to_image(ink_on_paper(maps[:, :, c])) for c in order[:24]])
+        self.layer_note.setText(f"below: {plate.name}, the most active of {maps.shape[2]} channels first")
+
+    def _place_lens_on(self, map_: NDArray[Any]) -> None:
+        """Put the lens where the map is strongest over a few pixels, so that the first look shows something."""
+        side = max(1, map_.shape[0] // 10)
+        rows = map_[: map_.shape[0] // side * side, : map_.shape[1] // side * side]
+        blocks = rows.reshape(rows.shape[0] // side, side, -1, side).mean(axis=(1, 3))
+        row, column = divmod(int(blocks.argmax()), blocks.shape[1])
+        lens = self.lenses["said"]
+        self._lens_moved((column + 0.5) * side / map_.shape[1], (row + 0.5) * side / map_.shape[0], lens.radius)
+
+    def _lens_moved(self, x: float, y: float, radius: float) -> None:
+        for lens in self.lenses.values():
+            lens.place_lens(x, y, radius)
+
+    def _show_whole(self) -> None:
+        for lens in self.lenses.values():
+            lens.whole = self.whole.isChecked()
+            lens.update()
+
+    def _show_difference(self) -> None:
+        self.pulls = self.difference.isChecked()
+        self._show_maps()

@@ -1,0 +1,207 @@
+"""Images, the stage that answers: what am I teaching from."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QSlider, QVBoxLayout
+
+from attentive_lens.desk.front import small_classes
+from attentive_lens.window import look
+from attentive_lens.window.pages.base import Page
+from attentive_lens.window.parts.bars import Bar, Bars
+from attentive_lens.window.parts.basics import button, label, panel, to_image
+from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+
+SETS = ("training", "validation", "test")
+
+
+class ImagesPage(Page):
+    """The contact sheet by class and set, with what could not be read."""
+
+    key = "images"
+    word = "Images"
+    question = "What am I teaching from?"
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.label: int | None = None
+        self.shown_sets = set(SETS)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(24, 16, 16, 16)
+        layout.setSpacing(20)
+
+        side = QVBoxLayout()
+        side.setSpacing(12)
+        layout.addLayout(side)
+        frame, inside = panel("Classes", "class panel")
+        frame.setFixedWidth(256)
+        self.class_bars = Bars("class bars", 96, 48)
+        self.class_bars.setToolTip("Images of each class. Click one to see only these, again to see all.")
+        self.class_bars.chosen.connect(self._choose_class)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.class_bars)
+        scroll.setMaximumHeight(280)
+        inside.addWidget(scroll)
+        side.addWidget(frame)
+
+        frame, inside = panel("Sets", "set panel")
+        frame.setFixedWidth(256)
+        self.set_buttons = {}
+        for name in SETS:
+            row = QHBoxLayout()
+            made = button(name, f"set {name}", f"Show or hide the {name} images.", self._choose_sets, checkable=True)
+            made.setChecked(True)
+            made.setFixedWidth(112)
+            count = label(role="faint", name=f"count {name}")
+            count.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            row.addWidget(made)
+            row.addWidget(count)
+            inside.addLayout(row)
+            self.set_buttons[name] = (made, count)
+        side.addWidget(frame)
+
+        frame, inside = panel("Not read", "skipped panel")
+        frame.setFixedWidth(256)
+        self.skipped = QLabel()
+        self.skipped.setObjectName("skipped files")
+        self.skipped.setWordWrap(True)
+        self.skipped.setTextFormat(Qt.TextFormat.PlainText)
+        self.skipped.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.skipped.setFont(look.font(look.SMALL))
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.skipped)
+        inside.addWidget(scroll)
+        side.addWidget(frame, 1)
+
+        middle = QVBoxLayout()
+        middle.setSpacing(8)
+        head = QHBoxLayout()
+        self.title = label(size=look.LARGE, strong=True, name="images title")
+        head.addWidget(self.title)
+        head.addStretch()
+        head.addWidget(label("smaller", "faint", look.SMALL))
+        self.zoom = QSlider(Qt.Orientation.Horizontal)
+        self.zoom.setObjectName("zoom")
+        self.zoom.setAccessibleName("size of the images on the sheet")
+        self.zoom.setToolTip("Size of the images on the sheet, in pixels.")
+        self.zoom.setRange(24, 192)
+        self.zoom.setValue(64)
+        self.zoom.setFixedWidth(120)
+        self.zoom.valueChanged.connect(lambda side: self.sheet.set_side(side))
+        head.addWidget(self.zoom)
+        head.addWidget(label("larger", "faint", look.SMALL))
+        middle.addLayout(head)
+        self.warning = label(role="warn", name="images warning")
+        self.warning.setWordWrap(True)
+        middle.addWidget(self.warning)
+        self.sheet = ContactSheet("contact sheet")
+        self.sheet.selected.connect(self._show_one)
+        self.sheet.opened.connect(lambda place: session.explain_asked.emit(session.collection.rows[place].number))
+        middle.addWidget(self.sheet, 1)
+        layout.addLayout(middle, 1)
+
+        frame, inside = panel(name="image panel")
+        frame.setFixedWidth(232)
+        self.preview = PictureBox("image preview", 198)
+        inside.addWidget(self.preview)
+        self.facts = label("Select an image to see what it is.", "faint", name="image facts")
+        self.facts.setWordWrap(True)
+        self.facts.setAlignment(Qt.AlignmentFlag.AlignTop)
+        inside.addWidget(self.facts, 1)
+        self.ask = button(
+            "Why this answer?",
+            "explain image",
+            "Open the image in Explain with the run in view.",
+            self._explain,
+        )
+        self.ask.hide()
+        inside.addWidget(self.ask)
+        layout.addWidget(frame)
+
+        session.pixels_ready.connect(self.refresh)
+        session.plan_changed.connect(self.refresh)
+        self.refresh()
+
+    def state(self) -> str:
+        """Images and classes."""
+        found = self.session.collection
+        return f"{thousands(len(found.rows))} · {len(found.classes)}"
+
+    def action(self) -> tuple[str, bool]:
+        """On to the network."""
+        return "Choose a network", True
+
+    def act(self) -> None:
+        """On to the network."""
+        self.session.stage_asked.emit("network")
+
+    def refresh(self) -> None:
+        """Show the collection as it is filtered."""
+        found = self.session.collection
+        totals = [sum(row.label == k for row in found.rows) for k in range(len(found.classes))]
+        most = max(totals)
+        self.class_bars.show_bars(
+            tuple(
+                Bar(name, n / most, thousands(n), "petrol" if k == self.label else "faint")
+                for k, (name, n) in enumerate(zip(found.classes, totals, strict=True))
+            ),
+            self.label,
+        )
+        for name, (made, count) in self.set_buttons.items():
+            count.setText(thousands(found.count(name, self.label)))
+            made.setEnabled(found.count(name) > 0)
+        groups = []
+        for k, name in enumerate(found.classes):
+            if self.label not in (None, k):
+                continue
+            for set_name in SETS:
+                places = tuple(
+                    at
+                    for at, (row, own) in enumerate(zip(found.rows, found.sets, strict=True))
+                    if row.label == k and own == set_name and own in self.shown_sets
+                )
+                if places:
+                    groups.append(Group(name, f"{set_name} · {thousands(len(places))}", places))
+        shown = sum(len(group.places) for group in groups)
+        self.title.setText(f"{thousands(shown)} images" if shown != 1 else "1 image")
+        self.sheet.show_groups(self.session.pixels, tuple(groups))
+        if self.sheet.current is None and groups:
+            self.sheet.current = groups[0].places[0]
+        if self.sheet.current is not None:
+            self._show_one(self.sheet.current)
+        warnings = small_classes(found)
+        self.warning.setText("\n".join(warnings[:3]))
+        self.warning.setVisible(bool(warnings))
+        lines = [f"{file.rsplit('/', 1)[-1]!s}\n{why}" for file, why in found.skipped]
+        self.skipped.setText("\n\n".join(lines) if lines else "Every file was read.")
+
+    def _choose_class(self, label: int) -> None:
+        self.label = None if self.label == label else label
+        self.refresh()
+
+    def _choose_sets(self) -> None:
+        self.shown_sets = {name for name, (made, _) in self.set_buttons.items() if made.isChecked()}
+        self.refresh()
+
+    def _show_one(self, place: int) -> None:
+        found = self.session.collection
+        row = found.rows[place]
+        if self.session.pixels is not None:
+            self.preview.show_image(to_image(self.session.pixels[place]))
+        self.facts.setText(
+            f"{found.classes[row.label]} · {found.sets[place]}\n"
+            f"image {row.number}\n{row.file.rsplit('/', 1)[-1]}\n"
+            f"{row.width}×{row.height} pixels, {row.mode}\n{thousands(row.bytes)} bytes"
+        )
+        self.facts.setToolTip(row.file)
+        view = self.session.view
+        self.ask.setVisible(view is not None and view.has_model)
+
+    def _explain(self) -> None:
+        if self.sheet.current is not None:
+            self.session.explain_asked.emit(self.session.collection.rows[self.sheet.current].number)

@@ -1,0 +1,272 @@
+"""Network, the stage that answers: what will look at the images."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import partial
+from typing import Any
+
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
+
+from attentive_lens.desk.front import base_layers, facts_of, with_base
+from attentive_lens.errors import LensError
+from attentive_lens.plan.network import Facts
+from attentive_lens.plan.starters import STARTERS
+from attentive_lens.window import look
+from attentive_lens.window.pages.base import Page
+from attentive_lens.window.parts.basics import button, label, panel, to_image
+from attentive_lens.window.parts.bench import Bench, plates_of
+from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import percent, shape, short, thousands
+
+
+class NetworkPage(Page):
+    """The bench, the starting networks, and layers taken frozen from an earlier run."""
+
+    key = "network"
+    word = "Network"
+    question = "What will look at them?"
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.facts: tuple[Facts, ...] = ()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(24, 16, 16, 16)
+        layout.setSpacing(16)
+
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        self.title = label(size=look.LARGE, strong=True, name="network title")
+        self.about = label(role="faint", name="network about")
+        head.addWidget(self.title)
+        head.addWidget(self.about)
+        head.addStretch()
+        head.addWidget(label("start from", "faint"))
+        self.starters = {}
+        for name, starter in STARTERS.items():
+            made = button(name, f"starter {name}", starter.when, partial(self._start_from, name), checkable=True)
+            head.addWidget(made)
+            self.starters[name] = made
+        layout.addLayout(head)
+
+        frame, inside = panel(name="bench panel")
+        inside.setContentsMargins(8, 8, 8, 8)
+        self.bench = Bench("bench", 230)
+        self.bench.chosen.connect(lambda _: self._show_layer())
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.bench)
+        inside.addWidget(scroll)
+        layout.addWidget(frame, 1)
+
+        below = QHBoxLayout()
+        below.setSpacing(16)
+        layout.addLayout(below)
+        frame, inside = panel(name="sees panel")
+        self.sees_title = label("convolution 1 sees", strong=True)
+        inside.addWidget(self.sees_title)
+        row = QHBoxLayout()
+        self.sample = PictureBox("sample image", 168)
+        row.addWidget(self.sample)
+        self.sees = label(role="faint", name="sees")
+        self.sees.setWordWrap(True)
+        self.sees.setAlignment(Qt.AlignmentFlag.AlignTop)
+        row.addWidget(self.sees, 1)
+        inside.addLayout(row)
+        inside.addStretch()
+        below.addWidget(frame, 1)
+
+        frame, inside = panel(name="layer panel")
+        self.layer_title = label(strong=True, name="layer title")
+        inside.addWidget(self.layer_title)
+        self.idea = label(role="faint", name="layer idea")
+        self.idea.setWordWrap(True)
+        inside.addWidget(self.idea)
+        self.layer_rows = QGridLayout()
+        self.layer_rows.setVerticalSpacing(6)
+        inside.addLayout(self.layer_rows)
+        inside.addStretch()
+        below.addWidget(frame, 1)
+
+        frame, inside = panel("Build on an earlier run", "base panel")
+        text = label(
+            "Its layers up to a chosen one are taken over, frozen: their weights stay as they are, and only the"
+            " layers after the frost line learn.",
+            "faint",
+        )
+        text.setWordWrap(True)
+        inside.addWidget(text)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(8)
+        grid.addWidget(label("layers of", "faint"), 0, 0)
+        self.base_run = QComboBox()
+        self.base_run.setObjectName("base run")
+        self.base_run.setAccessibleName("run whose layers are taken over")
+        self.base_run.setToolTip("The earlier run whose layers are taken over.")
+        self.base_run.setFont(look.font())
+        grid.addWidget(self.base_run, 0, 1)
+        grid.addWidget(label("up to", "faint"), 1, 0)
+        self.base_until = QComboBox()
+        self.base_until.setObjectName("base until")
+        self.base_until.setAccessibleName("last layer taken over")
+        self.base_until.setToolTip("The last layer taken over; the frost line stands after it.")
+        self.base_until.setFont(look.font())
+        grid.addWidget(self.base_until, 1, 1)
+        grid.setColumnStretch(1, 1)
+        inside.addLayout(grid)
+        self.base_problem = label(role="bad", name="base problem")
+        self.base_problem.setWordWrap(True)
+        inside.addWidget(self.base_problem)
+        inside.addStretch()
+        below.addWidget(frame, 1)
+        self.base_run.activated.connect(lambda _: self._choose_base(True))
+        self.base_until.activated.connect(lambda _: self._choose_base(False))
+
+        session.plan_changed.connect(self.refresh)
+        session.runs_changed.connect(self._list_runs)
+        session.pixels_ready.connect(self._show_layer)
+        self._list_runs()
+        self.bench.current = 1
+        self.refresh()
+
+    def state(self) -> str:
+        """Weights."""
+        return short(sum(fact.weights for fact in self.facts))
+
+    def action(self) -> tuple[str, bool]:
+        """Train what stands here."""
+        return "Train this plan", self.session.training is None
+
+    def act(self) -> None:
+        """Start training and go there."""
+        self.session.start()
+        self.session.stage_asked.emit("training")
+
+    def refresh(self) -> None:
+        """Draw the plan's network."""
+        plan = self.session.plan
+        network, self.facts = facts_of(plan, len(self.session.collection.classes))
+        self.bench.show_plates(plates_of(network, self.facts, plan.preparation.shape, plan.frozen))
+        weights = sum(fact.weights for fact in self.facts)
+        frozen = sum(fact.weights for fact in self.facts if fact.name in plan.frozen)
+        cost = sum(fact.multiply_adds for fact in self.facts)
+        held = f", {thousands(frozen)} of them frozen" if frozen else ""
+        self.title.setText(plan.name[:1].upper() + plan.name[1:])
+        self.about.setText(
+            f"{len(network.nodes)} layers · {thousands(weights)} weights{held} · {short(cost)} multiply-adds an image"
+        )
+        for name, made in self.starters.items():
+            made.setChecked(STARTERS[name].network == plan.network and plan.base is None)
+        self._list_runs()
+        self._show_layer()
+        self.action_changed.emit()
+
+    def _start_from(self, name: str) -> None:
+        plan = replace(self.session.plan, name=name, network=STARTERS[name].network, base=None)
+        self.session.change_plan(plan)
+        self.refresh()
+
+    def _list_runs(self) -> None:
+        base = self.session.plan.base
+        self.base_run.clear()
+        self.base_run.addItem("none", 0)
+        for number, view in self.session.views.items():
+            if view.has_model and view.state != "training":
+                self.base_run.addItem(f"run {number} · {view.name}", number)
+        self.base_run.setCurrentIndex(max(0, self.base_run.findData(base.run if base else 0)))
+        self.base_until.clear()
+        if base is not None:
+            for name in base_layers(self.session.plan):
+                self.base_until.addItem(name, name)
+            self.base_until.setCurrentIndex(self.base_until.findData(base.until))
+        self.base_until.setEnabled(base is not None)
+        self.action_changed.emit()
+
+    def _choose_base(self, other_run: bool) -> None:
+        number = int(self.base_run.currentData())
+        plan = self.session.plan
+        self.base_problem.clear()
+        try:
+            if number == 0:
+                plan = replace(plan, base=None, name=plan.name.split(" on run ")[0])
+            else:
+                earlier = self.session.workspace.run(number).plan()
+                until = "" if other_run else str(self.base_until.currentData() or "")
+                plan = with_base(self.session.workspace, plan, number, until or _last_spatial(earlier))
+                plan = replace(plan, name=f"{earlier.name} on run {number}")
+        except LensError as error:
+            self.base_problem.setText(str(error))
+            return
+        self.session.change_plan(plan)
+
+    def _show_layer(self) -> None:
+        place = self.bench.current or 0
+        plate = self.bench.plates[place]
+        plan = self.session.plan
+        pixels = self.session.pixels
+        if pixels is not None:
+            self.bench.show_pictures({"image": to_image(pixels[0])})
+            side = plan.preparation.side
+            seen = min(side, plate.sees or side)
+            corner = (side - seen) / 2 / side
+            box = QRectF(corner, corner, seen / side, seen / side)
+            self.sample.show_image(to_image(pixels[0]), None if place == 0 else box)
+        self.sees_title.setText(f"{plate.name} sees" if place else "The image")
+        side = plan.preparation.side
+        if place == 0:
+            words = f"Every image comes at {side}×{side} pixels."
+        elif plate.sees is None or plate.sees >= side:
+            words = f"Each of its values sees the whole image, {side}×{side} pixels."
+        else:
+            words = f"Each of its values sees {plate.sees}×{plate.sees} of {side}×{side} pixels."
+        self.sees.setText(words)
+        self.layer_title.setText(plate.name)
+        self.idea.setText(plate.idea)
+        while self.layer_rows.count():
+            item = self.layer_rows.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
+        for row, (name, value) in enumerate(self._layer_facts(place)):
+            self.layer_rows.addWidget(label(name, "faint"), row, 0)
+            figure = label(value)
+            figure.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.layer_rows.addWidget(figure, row, 1)
+
+    def _layer_facts(self, place: int) -> list[tuple[str, str]]:
+        if place == 0:
+            return [("shape", shape(self.session.plan.preparation.shape))]
+        plate = self.bench.plates[place]
+        layer: Any = self.session.plan.network.node(plate.name).layer
+        fact = next(f for f in self.facts if f.name == plate.name)
+        rows = [("in", shape(fact.given)), ("out", shape(fact.shape))]
+        words = {"same": "kept", "valid": "cut"}
+        for name, spec in layer.specs().items():
+            value = getattr(layer, name)
+            if layer.kind == "answers":
+                value = len(self.session.collection.classes)
+            rows.append((spec.label, _amount(name, words.get(value, value), spec.unit)))
+        if fact.weights:
+            rows.append(("weights", thousands(fact.weights) + (", frozen" if plate.frozen else "")))
+        if fact.multiply_adds:
+            rows.append(("multiply-adds an image", short(fact.multiply_adds)))
+        if plate.coated:
+            rows.append(("then", "ReLU: negative values become 0"))
+        return rows
+
+
+def _amount(name: str, value: Any, unit: str) -> str:
+    """A setting in words: 3×3 pixels, 1 pixel, 50 %."""
+    if name in ("kernel", "window"):
+        return f"{value}×{value} {unit}"
+    if isinstance(value, float):
+        return percent(value)
+    return f"{value} {unit[:-1] if value == 1 else unit}".strip()
+
+
+def _last_spatial(plan: Any) -> str:
+    """The last layer before everything is flattened: where a new head usually begins."""
+    names = [fact.name for fact in plan.network.for_classes(2).facts(plan.preparation.shape) if len(fact.shape) == 3]
+    return str(names[-1] if names else base_layers(plan)[0])

@@ -1,0 +1,201 @@
+"""Results, the stage that answers: how good is it, and on what."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from attentive_lens.window import look
+from attentive_lens.window.pages.base import Page, either
+from attentive_lens.window.parts.basics import EmptyState, button, label, panel
+from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import percent, thousands
+
+SETS = ("validation", "test", "training")
+
+
+class ResultsPage(Page):
+    """The confusion matrix, and the images in its cells."""
+
+    key = "results"
+    word = "Results"
+    question = "How good is it, and on what?"
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        empty = EmptyState(
+            "Nothing to judge yet",
+            "Train a network first; then its answers on the validation and test images stand here.",
+            "Go to Training",
+            "go to training",
+            lambda: session.stage_asked.emit("training"),
+        )
+        full = QWidget()
+        self.stack = either(self, empty, full)
+        layout = QHBoxLayout(full)
+        layout.setContentsMargins(24, 16, 16, 16)
+        layout.setSpacing(20)
+
+        left = QVBoxLayout()
+        left.setSpacing(12)
+        layout.addLayout(left, 11)
+        head = QHBoxLayout()
+        self.title = label(size=look.TITLE, strong=True, name="results title")
+        self.about = label(role="faint", name="results about")
+        head.addWidget(self.title)
+        head.addWidget(self.about)
+        head.addStretch()
+        self.set_buttons = {}
+        for name in SETS:
+            made = button(
+                name,
+                f"score {name}",
+                f"Score the run on the {name} set.",
+                partial(self._choose, name),
+                True,
+            )
+            head.addWidget(made)
+            self.set_buttons[name] = made
+        left.addLayout(head)
+        frame, inside = panel(name="matrix panel")
+        self.matrix = ConfusionMatrix()
+        self.matrix.setToolTip("Click a cell to see its images.")
+        self.matrix.chosen.connect(lambda *_: self._show_images())
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.matrix)
+        inside.addWidget(scroll)
+        left.addWidget(frame, 1)
+
+        right = QVBoxLayout()
+        right.setSpacing(8)
+        layout.addLayout(right, 9)
+        head = QHBoxLayout()
+        self.cell_title = label(size=look.LARGE, strong=True, name="cell title")
+        head.addWidget(self.cell_title)
+        head.addStretch()
+        self.all_wrong = button(
+            "All wrong ones", "all wrong", "Show every wrong image, by true class.", self._show_wrong
+        )
+        head.addWidget(self.all_wrong)
+        right.addLayout(head)
+        self.sheet = ContactSheet("cell images", 72)
+        self.sheet.opened.connect(self._open)
+        self.sheet.selected.connect(lambda _: self.action_changed.emit())
+        right.addWidget(self.sheet, 1)
+        note = label(
+            "Enter or a double click explains an image. The figure under it: how sure the answer was.",
+            "faint",
+            look.SMALL,
+        )
+        note.setAlignment(Qt.AlignmentFlag.AlignLeft)
+        right.addWidget(note)
+
+        session.runs_changed.connect(self.entered)
+        session.scores_ready.connect(self.refresh)
+        session.pixels_ready.connect(self.refresh)
+        self.refresh()
+
+    def state(self) -> str:
+        """Accuracy on the set in view."""
+        table = self.session.score
+        return percent(table["accuracy"]) if table else ""
+
+    def action(self) -> tuple[str, bool]:
+        """On to why."""
+        return "Explain this one" if self.sheet.current is not None else "Explain the surest mistake", bool(
+            self.session.mistakes()
+        )
+
+    def act(self) -> None:
+        """Explain the selected image, or the surest mistake."""
+        if self.sheet.current is not None:
+            self._open(self.sheet.current)
+        elif self.session.mistakes():
+            self.session.explain_asked.emit(self.session.mistakes()[0])
+
+    def entered(self) -> None:
+        """Have the run in view scored."""
+        self.session.want_scores()
+        self.refresh()
+
+    def _choose(self, on: str) -> None:
+        self.session.want_scores(on)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the scores of the run and set in view."""
+        session = self.session
+        view = session.view
+        self.stack.setCurrentIndex(1 if view is not None and view.has_model else 0)
+        for name, made in self.set_buttons.items():
+            made.setChecked(name == session.on)
+            made.setEnabled(session.collection.count(name) > 0)
+        table = session.score
+        if table is None:
+            waiting = view is not None and view.state == "training"
+            self.title.setText("–")
+            self.about.setText("scored when training is done" if waiting else "scoring …")
+            self.matrix.show_counts([], [])
+            self.sheet.show_groups(session.pixels, ())
+            self.cell_title.setText("")
+            self.action_changed.emit()
+            return
+        self.title.setText(percent(table["accuracy"]))
+        wrong = len(session.mistakes())
+        self.about.setText(
+            f"of {thousands(table['images'])} {session.on} images right · {thousands(wrong)} wrong"
+            f" · loss {table['loss']:.3f}"
+        )
+        self.matrix.show_counts(table["classes"], table["confusion"])
+        if self.matrix.current is None:
+            self._show_wrong()
+        else:
+            self._show_images()
+        self.action_changed.emit()
+
+    def _show_images(self) -> None:
+        table, cell = self.session.score, self.matrix.current
+        if table is None or cell is None:
+            return
+        true, said = cell
+        chosen = [(p, image) for image, s, t, p in table["answers"] if (t, s) == cell]
+        names = table["classes"]
+        right = "right" if true == said else f"said to be {names[said]}"
+        self.cell_title.setText(f"{names[true]}, {right}")
+        self.sheet.show_groups(self.session.pixels, self._groups([(f"{thousands(len(chosen))} images", chosen)]))
+        self.action_changed.emit()
+
+    def _show_wrong(self) -> None:
+        table = self.session.score
+        if table is None:
+            return
+        self.matrix.current = None
+        self.matrix.update()
+        names = table["classes"]
+        parts = []
+        for true, name in enumerate(names):
+            chosen = [(p, image) for image, s, t, p in table["answers"] if t == true and s != true]
+            if chosen:
+                parts.append((f"{name} · {len(chosen)} wrong", chosen))
+        self.cell_title.setText("All wrong images" if parts else "No image was answered wrongly")
+        said = {image: names[s] for image, s, _, _ in table["answers"]}
+        self.sheet.show_groups(self.session.pixels, self._groups(parts, said))
+        self.action_changed.emit()
+
+    def _groups(
+        self, parts: list[tuple[str, list[tuple[float, int]]]], said: dict[int, str] | None = None
+    ) -> tuple[Group, ...]:
+        groups = []
+        for title, chosen in parts:
+            chosen = sorted(chosen, key=lambda pair: (-pair[0], pair[1]))
+            captions = tuple(f"{p:.2f} {said[image]}" if said else f"{p:.2f}" for p, image in chosen)
+            groups.append(Group(title, "", tuple(image - 1 for _, image in chosen), captions))
+        return tuple(groups)
+
+    def _open(self, place: int) -> None:
+        self.session.explain_asked.emit(self.session.collection.rows[place].number)

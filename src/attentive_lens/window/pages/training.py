@@ -1,0 +1,244 @@
+"""Training, the stage that answers: is it learning, and what."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+from typing import Any
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QProgressBar, QScrollArea, QVBoxLayout
+
+from attentive_lens.desk.front import RunView
+from attentive_lens.plan.recipe import DEFAULT_RECIPE
+from attentive_lens.window import look
+from attentive_lens.window.pages.base import Page
+from attentive_lens.window.parts.basics import label, panel, set_role
+from attentive_lens.window.parts.chart import Chart, Curve
+from attentive_lens.window.parts.form import Form
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import duration, percent, thousands
+
+TRAINING_FIELDS = ("epochs", "batch", "rate", "optimiser", "momentum", "threads")
+
+
+class TrainingPage(Page):
+    """Settings at the left, live curves in the middle."""
+
+    key = "training"
+    word = "Training"
+    question = "Is it learning, and what?"
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(24, 16, 16, 16)
+        layout.setSpacing(20)
+
+        frame, inside = panel("The next run", "settings panel")
+        self.plan_name = label(role="faint", name="plan name")
+        self.plan_name.setWordWrap(True)
+        inside.addWidget(self.plan_name)
+        plan = session.plan
+        self.training_form = Form(plan.training, TRAINING_FIELDS, lambda v: self._change(training=v))
+        inside.addWidget(self.training_form)
+        inside.addSpacing(6)
+        inside.addWidget(label("Split and preparation", strong=True))
+        self.split_form = Form(plan.split, ("validation",), lambda v: self._change(split=v))
+        inside.addWidget(self.split_form)
+        self.preparation_form = Form(
+            plan.preparation, ("side", "fit", "colour", "level"), lambda v: self._change(preparation=v)
+        )
+        inside.addWidget(self.preparation_form)
+        inside.addSpacing(6)
+        inside.addWidget(label("Changes to training images", strong=True))
+        self.recipe_ticks: dict[str, QCheckBox] = {}
+        for step in DEFAULT_RECIPE:
+            tick = QCheckBox(_recipe_words(step))
+            tick.setObjectName(f"recipe {step.kind}")
+            tick.setFont(look.font())
+            tick.setToolTip(f"{step.idea} Never done to validation or test images.")
+            tick.setChecked(any(s.kind == step.kind for s in plan.recipe))
+            tick.toggled.connect(lambda _: self._change_recipe())
+            inside.addWidget(tick)
+            self.recipe_ticks[step.kind] = tick
+        inside.addStretch()
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(frame)
+        scroll.setFixedWidth(372)
+        layout.addWidget(scroll)
+
+        middle = QVBoxLayout()
+        middle.setSpacing(10)
+        layout.addLayout(middle, 1)
+        head = QHBoxLayout()
+        self.title = label(size=look.LARGE, strong=True, name="training title")
+        head.addWidget(self.title)
+        head.addStretch()
+        self.left = label(role="faint", name="time left")
+        head.addWidget(self.left)
+        middle.addLayout(head)
+        self.bar = QProgressBar()
+        self.bar.setObjectName("training progress")
+        self.bar.setTextVisible(False)
+        self.bar.setFixedHeight(4)
+        middle.addWidget(self.bar)
+        self.figures = QHBoxLayout()
+        self.figures.setSpacing(32)
+        self.values: dict[str, Any] = {}
+        for key, words in (
+            ("epoch", "epoch"),
+            ("best", "best validation accuracy"),
+            ("gap", "accuracy on changed training images"),
+            ("speed", "an epoch takes"),
+        ):
+            column = QVBoxLayout()
+            column.setSpacing(0)
+            figure = label("–", size=look.TITLE, strong=True, name=f"figure {key}")
+            column.addWidget(figure)
+            column.addWidget(label(words, "faint", look.SMALL))
+            self.figures.addLayout(column)
+            self.values[key] = figure
+        self.figures.addStretch()
+        middle.addLayout(self.figures)
+        self.problem = label(role="bad", name="training problem")
+        self.problem.setWordWrap(True)
+        middle.addWidget(self.problem)
+        self.loss = Chart("Loss", "", "loss chart")
+        self.accuracy = Chart("Accuracy", "%", "accuracy chart")
+        for chart in (self.loss, self.accuracy):
+            frame, inside = panel()
+            inside.setContentsMargins(12, 8, 8, 4)
+            inside.addWidget(chart)
+            middle.addWidget(frame, 1)
+        self.hint = label(role="faint", name="training hint")
+        middle.addWidget(self.hint)
+
+        session.ticked.connect(self.refresh)
+        session.runs_changed.connect(self.refresh)
+        session.plan_changed.connect(self._show_plan)
+        self._show_plan()
+        self.refresh()
+
+    def state(self) -> str:
+        """Epoch, or how it ended."""
+        view = self.session.training or self.session.view
+        if view is None:
+            return ""
+        if view.state == "training":
+            return f"{min(len(view.epochs) + 1, max(1, view.planned))} of {view.planned}"
+        return view.state
+
+    def action(self) -> tuple[str, bool]:
+        """Start, or stop what is running."""
+        if self.session.training is not None:
+            return "Stop", True
+        return "Start training", True
+
+    def act(self) -> None:
+        """Start, or stop safely."""
+        if self.session.training is not None:
+            self.session.stop()
+        else:
+            self.session.start()
+
+    def refresh(self) -> None:
+        """Draw the run in view."""
+        view = self.session.view
+        if view is None:
+            self.title.setText("No run yet")
+            self.hint.setText("Start training: the curves grow here. It goes on even if the window is closed.")
+            self.loss.show_curves((), self.session.plan.training.epochs)
+            self.accuracy.show_curves((), self.session.plan.training.epochs)
+            self.bar.setValue(0)
+            return
+        self.hint.setText(
+            "Lines: after each epoch. Faint: the loss of single batches. Dotted: the best epoch, which is kept."
+        )
+        words = {"training": "is training", "done": "is done", "stopped": "was stopped", "failed": "failed"}
+        self.title.setText(f"Run {view.number} {words.get(view.state, 'broke off')}")
+        done, total = view.steps
+        self.bar.setRange(0, max(1, total))
+        self.bar.setValue(total if view.state == "done" else done)
+        self.left.setText(self._time_left(view, done, total))
+        self.problem.setText(view.error)
+        self.problem.setVisible(bool(view.error))
+        self._show_figures(view)
+        self._show_curves(view, total)
+        self.action_changed.emit()
+
+    def _time_left(self, view: RunView, done: int, total: int) -> str:
+        if view.state != "training":
+            spent = sum(epoch["seconds"] for epoch in view.epochs)
+            return f"{duration(spent)} in all" if view.epochs else ""
+        if not view.started or not done:
+            return "starting"
+        gone = time.time() - view.started
+        return f"{duration(gone)} gone · about {duration(gone / done * max(0, total - done))} left"
+
+    def _show_figures(self, view: RunView) -> None:
+        self.values["epoch"].setText(f"{len(view.epochs)} of {view.planned}")
+        best = view.best
+        held = best["validation"] if best else None
+        self.values["best"].setText(percent(held["accuracy"]) if held else "–")
+        last = view.epochs[-1] if view.epochs else None
+        self.values["gap"].setText(percent(last["training"]["accuracy"]) if last else "–")
+        self.values["speed"].setText(f"{last['seconds']:.1f}\u2009s" if last else "–")
+        set_role(self.values["best"], "good" if held else "")
+
+    def _show_curves(self, view: RunView, total: int) -> None:
+        per_epoch = max(1, total // max(1, view.planned)) if view.batches else 1
+        batches = tuple((b["step"] / per_epoch, b["loss"]) for b in view.batches)
+        span = max(view.planned, len(view.epochs), 1)
+
+        def curve(part: str, figure: str) -> tuple[tuple[float, float], ...]:
+            return tuple((e["epoch"], e[part][figure]) for e in view.epochs if e[part])
+
+        best = view.best
+        marked = float(best["epoch"]) if best and best["validation"] else None
+        self.loss.show_curves(
+            (
+                Curve("batches", batches, "faint", "faint"),
+                Curve("training", curve("training", "loss"), "ink", "dashed"),
+                Curve("validation", curve("validation", "loss"), "petrol"),
+            ),
+            span,
+            marked,
+        )
+        self.accuracy.show_curves(
+            (
+                Curve("training", curve("training", "accuracy"), "ink", "dashed"),
+                Curve("validation", curve("validation", "accuracy"), "petrol"),
+            ),
+            span,
+            marked,
+        )
+
+    def _change(self, **parts: Any) -> None:
+        self.session.change_plan(replace(self.session.plan, **parts))
+
+    def _change_recipe(self) -> None:
+        steps = tuple(step for step in DEFAULT_RECIPE if self.recipe_ticks[step.kind].isChecked())
+        self._change(recipe=steps)
+
+    def _show_plan(self) -> None:
+        plan = self.session.plan
+        found = self.session.collection
+        counts = (
+            f"{thousands(found.count('training'))} training, {thousands(found.count('validation'))} validation images"
+        )
+        self.plan_name.setText(f"{plan.name} · {counts}")
+        self.training_form.show_value(plan.training)
+        self.split_form.show_value(plan.split)
+        self.preparation_form.show_value(plan.preparation)
+
+
+def _recipe_words(step: Any) -> str:
+    """A recipe step in a few words: turn −30 to 30 degrees."""
+    between = getattr(step, "between", None)
+    if between is None:
+        return f"{step.kind}: {step.direction}"
+    unit = step.specs()["between"].unit
+    return f"{step.kind}: {between[0]:g} to {between[1]:g} {unit}".rstrip().replace("-", "\u2212")

@@ -1,0 +1,1 @@
+"""What the pages are made of."""

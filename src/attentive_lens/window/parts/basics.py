@@ -1,0 +1,123 @@
+"""Small things every page uses: labels, panels, empty states, pictures from arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from attentive_lens.window import look
+
+
+def label(text: str = "", role: str = "", size: int = look.TEXT, strong: bool = False, name: str = "") -> QLabel:
+    """A label in one of our sizes; ``role`` colours it: faint, good, bad, warn."""
+    made = QLabel(text)
+    made.setFont(look.font(size, strong))
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    if role:
+        made.setProperty("role", role)
+    if name:
+        made.setObjectName(name)
+    return made
+
+
+def set_role(widget: QWidget, role: str) -> None:
+    """Recolour a label."""
+    if widget.property("role") != role:
+        widget.setProperty("role", role)
+        style = widget.style()
+        if style is not None:
+            style.unpolish(widget)
+            style.polish(widget)
+
+
+def panel(title: str = "", name: str = "") -> tuple[QFrame, QVBoxLayout]:
+    """A sheet with a title, and the layout to fill."""
+    frame = QFrame()
+    frame.setProperty("role", "panel")
+    if name:
+        frame.setObjectName(name)
+    layout = QVBoxLayout(frame)
+    layout.setContentsMargins(16, 12, 16, 12)
+    layout.setSpacing(8)
+    if title:
+        layout.addWidget(label(title, strong=True))
+    return frame, layout
+
+
+def button(text: str, name: str, tip: str, clicked: Callable[[], Any], checkable: bool = False) -> QPushButton:
+    """A button with a name for tests, a tooltip, and what it does."""
+    made = QPushButton(text)
+    made.setObjectName(name)
+    made.setToolTip(tip)
+    made.setAccessibleName(text)
+    made.setCheckable(checkable)
+    made.setFont(look.font())
+    made.clicked.connect(lambda _=False: clicked())
+    return made
+
+
+class EmptyState(QWidget):
+    """What to do next, and the button for it."""
+
+    def __init__(self, title: str, text: str, action: str, name: str, clicked: Callable[[], Any]) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        layout.setSpacing(12)
+        heading = label(title, size=look.TITLE, strong=True)
+        self.text = label(text, role="faint")
+        self.text.setWordWrap(True)
+        self.text.setFixedWidth(440)
+        for widget in (heading, self.text):
+            widget.setAlignment(Qt.AlignmentFlag.AlignCenter)
+            layout.addWidget(widget, 0, Qt.AlignmentFlag.AlignCenter)
+        self.button = button(action, name, text, clicked)
+        self.button.setProperty("role", "main")
+        self.button.setVisible(bool(action))
+        layout.addWidget(self.button, 0, Qt.AlignmentFlag.AlignCenter)
+
+
+def to_image(pixels: NDArray[np.uint8]) -> QImage:
+    """A QImage of its own from S×S×1, S×S×3 (RGB) or S×S×4 (RGBA) uint8."""
+    if pixels.shape[2] == 1:
+        pixels = np.repeat(pixels, 3, axis=2)
+    pixels = np.ascontiguousarray(pixels)
+    height, width, channels = pixels.shape
+    kind = QImage.Format.Format_RGB888 if channels == 3 else QImage.Format.Format_RGBA8888
+    return QImage(pixels.tobytes(), width, height, channels * width, kind).copy()
+
+
+def rgb(role: str) -> NDArray[np.float32]:
+    """A token's red, green and blue, 0–255."""
+    colour = look.theme.colour(role)
+    return np.array([colour.red(), colour.green(), colour.blue()], np.float32)
+
+
+def unsigned_colours(map_: NDArray[np.floating[Any]], top: float) -> NDArray[np.uint8]:
+    """A map from transparent over ochre to vermilion, S×S×4; ``top`` is shown at full strength."""
+    strength = np.clip(map_ / (top or 1.0), 0, 1)[:, :, None]
+    tint = rgb("ochre_fill") + (rgb("vermilion") - rgb("ochre_fill")) * strength
+    alpha = 255 * np.clip(strength * 1.6, 0, 1) ** 0.8
+    return np.concatenate([tint, alpha], axis=2).astype(np.uint8)
+
+
+def signed_colours(map_: NDArray[np.floating[Any]], top: float) -> NDArray[np.uint8]:
+    """A signed map, S×S×4: vermilion above zero, petrol below, nothing at zero."""
+    strength = np.clip(map_ / (top or 1.0), -1, 1)[:, :, None]
+    tint = np.where(strength > 0, rgb("vermilion"), rgb("petrol"))
+    alpha = 255 * np.abs(strength) ** 0.7
+    return np.concatenate([tint, alpha], axis=2).astype(np.uint8)
+
+
+def ink_on_paper(map_: NDArray[np.floating[Any]]) -> NDArray[np.uint8]:
+    """A feature map, S×S×3: its least value paper, its greatest ink; a constant one is paper."""
+    low, high = float(map_.min()), float(map_.max())
+    level = ((map_ - low) / ((high - low) or 1.0))[:, :, None]
+    paper = rgb("sheet")
+    return (paper + (rgb("ink") - paper) * level).astype(np.uint8)

@@ -1,0 +1,279 @@
+"""The bench: the network as glass plates on a rail, image at the left, answers at the right.
+
+A plate's height follows the square root of its maps' side, its thickness the logarithm of their channels. ReLU is
+a coating of the plate before it, not a plate of its own. Frozen plates are frosted. In Explain the plates carry
+what each layer saw.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QHelpEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QTransform,
+)
+from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+
+from attentive_lens.plan.layers import Dropout, Relu
+from attentive_lens.plan.network import Facts, NetworkPlan
+from attentive_lens.window import look
+from attentive_lens.window.words import shape, short, thousands
+
+PLACE = 86
+CAPTIONS = 40
+
+
+@dataclass(frozen=True)
+class Plate:
+    """One plate: the layer it stands for, with the coating that follows it.
+
+    Attributes
+    ----------
+    name : str
+        The layer's name.
+    output : str
+        Node whose output the plate shows: the coating's, if it has one.
+    shape : tuple of int
+        Of that output.
+    idea, facts : str
+        For the tooltip.
+    frozen, coated, holes : bool
+        Frosted; followed by ReLU; dropout.
+    """
+
+    name: str
+    output: str
+    shape: tuple[int, ...]
+    idea: str
+    facts: str
+    frozen: bool = False
+    coated: bool = False
+    holes: bool = False
+    sees: int | None = None
+
+
+def plates_of(
+    network: NetworkPlan, facts: tuple[Facts, ...], image: tuple[int, ...], frozen: frozenset[str]
+) -> tuple[Plate, ...]:
+    """The plates of a network, the image first."""
+    plates = [Plate("image", "image", image, "The prepared image.", shape(image), sees=1)]
+    for node, fact in zip(network.nodes, facts, strict=True):
+        if isinstance(node.layer, Relu) and node.after == (plates[-1].output,):
+            before = plates[-1]
+            plates[-1] = Plate(
+                before.name,
+                node.name,
+                fact.shape,
+                before.idea,
+                before.facts + "\nthen ReLU: negative values become 0",
+                before.frozen,
+                True,
+                before.holes,
+                before.sees,
+            )
+            continue
+        sees = "the whole image" if fact.sees is None else f"{fact.sees}×{fact.sees} pixels"
+        about = (
+            f"{thousands(fact.weights)} weights · {short(fact.multiply_adds)} multiply-adds an image\n"
+            f"each value sees {sees}"
+        )
+        plates.append(
+            Plate(
+                node.name,
+                node.name,
+                fact.shape,
+                node.layer.idea,
+                about,
+                node.name in frozen,
+                False,
+                isinstance(node.layer, Dropout),
+                fact.sees,
+            )
+        )
+    return tuple(plates)
+
+
+class Bench(QWidget):
+    """The plates; a click or the arrow keys choose one.
+
+    Signals
+    -------
+    chosen
+        Place of the plate, 0 the image.
+    """
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, name: str, tallest: int = 190, place: int = PLACE) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName("bench")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.plates: tuple[Plate, ...] = ()
+        self.pictures: dict[str, QImage] = {}
+        self.current: int | None = None
+        self.tallest, self.place = tallest, place
+        self.setMinimumHeight(120)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def show_plates(self, plates: tuple[Plate, ...]) -> None:
+        """Draw another network; pictures are taken off."""
+        self.plates = plates
+        self.pictures = {}
+        if self.current is not None and self.current >= len(plates):
+            self.current = None
+        self.setMinimumWidth(len(plates) * self.place)
+        self.updateGeometry()
+        self.update()
+
+    def show_pictures(self, pictures: dict[str, QImage]) -> None:
+        """Put pictures on the plates, by the node whose output they show."""
+        self.pictures = pictures
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """Room for every plate."""
+        return QSize(len(self.plates) * self.place, self.tallest + CAPTIONS + 20)
+
+    def _step(self) -> float:
+        return self.width() / max(1, len(self.plates))
+
+    def _form(self, plate: Plate, place: int) -> tuple[QPolygonF, QRectF]:
+        """The plate's glass, turned a little, and its edge."""
+        room = min(self.tallest, self.height() - CAPTIONS - 12)
+        first = math.sqrt(max(1, self.plates[0].shape[0]))
+        flat = len(plate.shape) == 1
+        part = 0.34 if flat else max(0.16, math.sqrt(plate.shape[0]) / first)
+        lean = 0.09
+        height = room * part / (1 + lean)
+        depth = math.log2(1 + plate.shape[-1]) * 2.4 if not flat else 5.0
+        wide = 8.0 if flat else max(14.0, min(height * 0.42, self._step() - depth - 14))
+        step = self._step()
+        x = step * (place + 0.5) - (wide + depth) / 2
+        middle = (self.height() - CAPTIONS) / 2
+        up = wide * 0.30 if not flat else 3.0
+        top, bottom = middle - height / 2, middle + height / 2
+        glass = QPolygonF(
+            [
+                QPointF(x, top + up / 2),
+                QPointF(x + wide, top - up / 2),
+                QPointF(x + wide, bottom - up / 2),
+                QPointF(x, bottom + up / 2),
+            ]
+        )
+        return glass, QRectF(x + wide, top - up / 2, depth, height)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """The rail, the plates from left to right, their names and shapes."""
+        t = look.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+        middle = (self.height() - CAPTIONS) / 2
+        painter.setPen(QPen(t.colour("faint"), 1.4))
+        painter.drawLine(QPointF(4, middle), QPointF(self.width() - 4, middle))
+        for place, plate in enumerate(self.plates):
+            glass, edge = self._form(plate, place)
+            chosen = place == self.current
+            outline = QPen(t.colour("petrol" if chosen else "ink"), 2 if chosen else 1)
+            if plate.holes:
+                outline.setStyle(Qt.PenStyle.DotLine)
+            painter.setPen(outline)
+            painter.setBrush(t.colour("sheet"))
+            painter.drawPolygon(glass)
+            picture = self.pictures.get(plate.output)
+            if picture is not None:
+                self._paint_picture(painter, glass, picture)
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawPolygon(glass)
+            elif plate.frozen:
+                painter.setBrush(t.colour("petrol", 28))
+                painter.drawPolygon(glass)
+                painter.setBrush(t.colour("petrol", 120))
+                brush = painter.brush()
+                brush.setStyle(Qt.BrushStyle.BDiagPattern)
+                painter.setBrush(brush)
+                painter.drawPolygon(glass)
+            painter.setBrush(t.colour("plate_side"))
+            painter.drawRect(edge)
+            if plate.coated:
+                painter.fillRect(QRectF(edge.right() - 2, edge.top() + 1, 2, edge.height() - 2), t.colour("petrol"))
+            self._paint_captions(painter, plate, place, chosen)
+        self._paint_frost_line(painter)
+        if self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(t.colour("petrol"), 1))
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3)
+
+    def _paint_picture(self, painter: QPainter, glass: QPolygonF, picture: QImage) -> None:
+        """The picture on the slanted glass."""
+        corner, right, _, below = (glass.at(k) for k in range(4))
+        along, down = (right - corner) / picture.width(), (below - corner) / picture.height()
+        turn = QTransform(along.x(), along.y(), down.x(), down.y(), corner.x(), corner.y())
+        painter.save()
+        painter.setTransform(turn, True)
+        painter.drawImage(0, 0, picture)
+        painter.restore()
+
+    def _paint_captions(self, painter: QPainter, plate: Plate, place: int, chosen: bool) -> None:
+        t = look.theme
+        step = self._step()
+        painter.setFont(look.font(look.SMALL, chosen))
+        painter.setPen(t.colour("ink"))
+        metrics = painter.fontMetrics()
+        box = QRectF(step * place, self.height() - CAPTIONS, step, 18)
+        words = metrics.elidedText(plate.name, Qt.TextElideMode.ElideRight, int(step) - 4)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(t.colour("faint"))
+        painter.drawText(box.translated(0, 17), Qt.AlignmentFlag.AlignCenter, shape(plate.shape))
+
+    def _paint_frost_line(self, painter: QPainter) -> None:
+        frozen = [k for k, plate in enumerate(self.plates) if plate.frozen]
+        if not frozen:
+            return
+        t = look.theme
+        x = self._step() * (frozen[-1] + 1)
+        painter.setPen(QPen(t.colour("petrol"), 1.6, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(x, 4), QPointF(x, self.height() - CAPTIONS))
+        painter.setFont(look.font(look.SMALL))
+        painter.drawText(QPointF(x + 6, 14), "frost line")
+
+    def choose(self, place: int) -> None:
+        """Choose a plate."""
+        self.current = place
+        self.update()
+        self.chosen.emit(place)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Choose the plate under the mouse."""
+        if event is not None and self.plates:
+            self.choose(min(len(self.plates) - 1, int(event.position().x() // self._step())))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Left and right move along the rail."""
+        move = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key())) if event is not None else None
+        if move is None or not self.plates:
+            super().keyPressEvent(event)
+            return
+        at = 0 if self.current is None else self.current + move
+        self.choose(min(max(at, 0), len(self.plates) - 1))
+
+    def event(self, event: QEvent | None) -> bool:
+        """A tooltip over each plate: what it is, what it costs, how far it sees."""
+        if isinstance(event, QHelpEvent) and self.plates:
+            place = min(len(self.plates) - 1, int(event.pos().x() // self._step()))
+            plate = self.plates[place]
+            QToolTip.showText(event.globalPos(), f"{plate.idea}\n{plate.facts}", self)
+            return True
+        return super().event(event)

@@ -1,0 +1,129 @@
+"""A form made from a value's own description: labels, units, ranges and tooltips are written only there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLineEdit, QSpinBox, QWidget
+
+from attentive_lens.errors import LensError
+from attentive_lens.plan.values import Spec, Value
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label
+
+CHOICE_WORDS = {"same": "kept", "valid": "cut"}
+"""Everyday words for a choice's name in a plan file."""
+
+
+class Form(QWidget):
+    """Fields for some settings of a value.
+
+    Parameters
+    ----------
+    value : Value
+        What is edited.
+    names : tuple of str
+        Its fields, in order.
+    changed : callable
+        Gets the new value after an edit that is valid; an edit that is not is marked and explained in place.
+    """
+
+    def __init__(self, value: Value, names: tuple[str, ...], changed: Callable[[Any], None]) -> None:
+        super().__init__()
+        self.value = value
+        self._changed = changed
+        self._fields: dict[str, QWidget] = {}
+        self._quiet = False
+        layout = QGridLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setHorizontalSpacing(10)
+        layout.setVerticalSpacing(6)
+        layout.setColumnStretch(0, 1)
+        layout.setColumnMinimumWidth(2, 46)
+        for row, name in enumerate(names):
+            spec = value.specs()[name]
+            caption = label(spec.label or name, role="faint")
+            caption.setToolTip(spec.meaning)
+            caption.setWordWrap(True)
+            layout.addWidget(caption, row, 0)
+            made = self._make(name, spec, value.types()[name])
+            made.setObjectName(f"{value.title}.{name}")
+            made.setAccessibleName(spec.label or name)
+            made.setToolTip(spec.meaning)
+            made.setFont(look.font())
+            made.setFixedWidth(150)
+            layout.addWidget(made, row, 1)
+            layout.addWidget(label(spec.unit, role="faint"), row, 2)
+            self._fields[name] = made
+        self.problem = label(role="bad")
+        self.problem.setWordWrap(True)
+        self.problem.hide()
+        layout.addWidget(self.problem, len(names), 0, 1, 3)
+        self.show_value(value)
+
+    def _make(self, name: str, spec: Spec, kind: Any) -> QWidget:
+        if spec.choices:
+            box = QComboBox()
+            for choice in spec.choices:
+                box.addItem(CHOICE_WORDS.get(choice, choice), choice)
+            box.currentIndexChanged.connect(lambda _: self._edit(name, box.currentData()))
+            return box
+        if kind is bool:
+            tick = QCheckBox()
+            tick.toggled.connect(lambda on: self._edit(name, on))
+            return tick
+        if kind is int:
+            spin = QSpinBox()
+            spin.setRange(int(spec.low or 0), int(spec.high or 1_000_000))
+            spin.setAlignment(Qt.AlignmentFlag.AlignRight)
+            spin.setKeyboardTracking(False)
+            spin.valueChanged.connect(lambda number: self._edit(name, number))
+            return spin
+        line = QLineEdit()
+        line.setAlignment(Qt.AlignmentFlag.AlignRight)
+        line.editingFinished.connect(lambda: self._edit_number(name, line))
+        return line
+
+    def show_value(self, value: Any) -> None:
+        """Fill the fields from a value, telling nobody."""
+        self.value = value
+        self._quiet = True
+        for name, made in self._fields.items():
+            own = getattr(value, name)
+            if isinstance(made, QComboBox):
+                made.setCurrentIndex(made.findData(own))
+            elif isinstance(made, QCheckBox):
+                made.setChecked(own)
+            elif isinstance(made, QSpinBox):
+                made.setValue(own)
+            elif isinstance(made, QLineEdit):
+                made.setText(f"{own:g}")
+        self._quiet = False
+
+    def _edit_number(self, name: str, line: QLineEdit) -> None:
+        try:
+            number = float(line.text().replace(",", "."))
+        except ValueError:
+            self._say(f"«{line.text()}» is not a number; {getattr(self.value, name):g} stays.")
+            line.setText(f"{getattr(self.value, name):g}")
+            return
+        self._edit(name, number)
+
+    def _edit(self, name: str, entered: Any) -> None:
+        if self._quiet:
+            return
+        try:
+            new = self.value.with_(**{name: entered})
+            self._changed(new)
+        except LensError as error:
+            self._say(str(error))
+            self.show_value(self.value)
+            return
+        self.problem.hide()
+        self.value = new
+
+    def _say(self, sentence: str) -> None:
+        self.problem.setText(sentence)
+        self.problem.show()

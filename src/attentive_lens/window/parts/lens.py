@@ -1,0 +1,138 @@
+"""The lens: two copies of an image under one round window, inside which each shows its own map."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QColor,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QWheelEvent,
+)
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from attentive_lens.window import look
+
+
+class Lens(QWidget):
+    """An image with a map under a round window.
+
+    The window's centre and radius are parts of the image's side, so that two of these can share them.
+
+    Signals
+    -------
+    moved
+        Centre (x, y) and radius, 0–1.
+    whole_asked
+        Space was pressed: show the map over the whole image, or not any more.
+    """
+
+    moved = pyqtSignal(float, float, float)
+    whole_asked = pyqtSignal()
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName(name)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(QSize(180, 180))
+        self.picture: QImage | None = None
+        self.map: QImage | None = None
+        self.whole = False
+        self.across, self.below, self.radius = 0.5, 0.5, 0.24
+
+    def show_image(self, picture: QImage | None, map_: QImage | None) -> None:
+        """Show another image and map; the lens stays where it is."""
+        self.picture, self.map = picture, map_
+        self.update()
+
+    def place_lens(self, x: float, y: float, radius: float) -> None:
+        """Move the lens without telling anybody."""
+        self.across, self.below, self.radius = x, y, radius
+        self.update()
+
+    def square(self) -> QRectF:
+        """Where the image is drawn."""
+        side = min(self.width(), self.height())
+        return QRectF(0, 0, side, side)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """The image; inside the lens a paler one with the map at full strength; the lens's rim."""
+        t = look.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        square = self.square()
+        if self.picture is None:
+            painter.fillRect(square, t.colour("well"))
+            return
+        painter.drawImage(square, self.picture)
+        side = square.width()
+        centre = QPointF(self.across * side, self.below * side)
+        rim = self.radius * side
+        if self.map is not None:
+            painter.save()
+            if not self.whole:
+                hole = QPainterPath()
+                hole.addEllipse(centre, rim, rim)
+                painter.setClipPath(hole)
+            painter.fillRect(square, t.colour("sheet", 150))
+            painter.drawImage(square, self.map)
+            painter.restore()
+        if not self.whole:
+            painter.setClipRect(square)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(0, 0, 0, 26), 7))
+            painter.drawEllipse(centre + QPointF(0, 1.5), rim + 1, rim + 1)
+            painter.setPen(QPen(t.colour("sheet"), 5))
+            painter.drawEllipse(centre, rim, rim)
+            painter.setPen(QPen(t.colour("petrol" if self.hasFocus() else "ink"), 2))
+            painter.drawEllipse(centre, rim, rim)
+
+    def _move(self, x: float, y: float, radius: float) -> None:
+        radius = min(max(radius, 0.06), 0.5)
+        self.place_lens(min(max(x, 0.0), 1.0), min(max(y, 0.0), 1.0), radius)
+        self.moved.emit(self.across, self.below, self.radius)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Take the lens to the mouse."""
+        self.mouseMoveEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Drag the lens."""
+        if event is not None:
+            side = self.square().width()
+            self._move(event.position().x() / side, event.position().y() / side, self.radius)
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """A larger or smaller lens."""
+        if event is not None:
+            self._move(self.across, self.below, self.radius * (1.1 if event.angleDelta().y() > 0 else 1 / 1.1))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows move the lens, + and − size it, Space shows the map over everything."""
+        if event is None:
+            return
+        key, step = Qt.Key(event.key()), 0.03
+        moves = {
+            Qt.Key.Key_Left: (-step, 0.0),
+            Qt.Key.Key_Right: (step, 0.0),
+            Qt.Key.Key_Up: (0.0, -step),
+            Qt.Key.Key_Down: (0.0, step),
+        }
+        if key in moves:
+            self._move(self.across + moves[key][0], self.below + moves[key][1], self.radius)
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self._move(self.across, self.below, self.radius * 1.1)
+        elif key == Qt.Key.Key_Minus:
+            self._move(self.across, self.below, self.radius / 1.1)
+        elif key == Qt.Key.Key_Space:
+            self.whole_asked.emit()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,213 @@
+"""The contact sheet: real images in groups, painted only where they are seen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPoint, QRect, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
+
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import to_image
+
+GAP = 6
+HEADER = 28
+CAPTION = 18
+
+
+@dataclass(frozen=True)
+class Group:
+    """Images under one heading: places in the pixel array, and a caption for each if there are any."""
+
+    title: str
+    note: str
+    places: tuple[int, ...]
+    captions: tuple[str, ...] = ()
+
+
+class ContactSheet(QAbstractScrollArea):
+    """Groups of images that flow with the width; arrows and mouse select, Enter or a double click open.
+
+    Signals
+    -------
+    selected, opened
+        Place of the image in the pixel array.
+    """
+
+    selected = pyqtSignal(int)
+    opened = pyqtSignal(int)
+
+    def __init__(self, name: str, side: int = 64) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName("contact sheet")
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.side = side
+        self.pixels: NDArray[np.uint8] | None = None
+        self.groups: tuple[Group, ...] = ()
+        self.current: int | None = None
+        self._tops: list[int] = []
+
+    def show_groups(self, pixels: NDArray[np.uint8] | None, groups: tuple[Group, ...]) -> None:
+        """Show other images; the selection is kept if it is still there."""
+        self.pixels, self.groups = pixels, groups
+        if not any(self.current in group.places for group in groups):
+            self.current = None
+        self._lay_out()
+
+    def set_side(self, side: int) -> None:
+        """Show the images larger or smaller."""
+        self.side = side
+        self._lay_out()
+
+    def select(self, place: int) -> None:
+        """Select an image and bring it into sight."""
+        self.current = place
+        found = self._rectangle(place)
+        if found is not None:
+            bar = self.verticalScrollBar()
+            if bar is not None and found.top() < bar.value():
+                bar.setValue(found.top() - HEADER)
+            elif bar is not None and found.bottom() > bar.value() + self._view().height():
+                bar.setValue(found.bottom() - self._view().height() + GAP)
+        self._view().update()
+        self.selected.emit(place)
+
+    @property
+    def columns(self) -> int:
+        """Images in a row."""
+        return max(1, (self._view().width() + GAP) // (self.side + GAP))
+
+    def _view(self) -> QFrame:
+        port = self.viewport()
+        if port is None:
+            raise RuntimeError("a scroll area has a viewport")
+        return port  # type: ignore[return-value]
+
+    def _row_height(self, group: Group) -> int:
+        return self.side + GAP + (CAPTION if group.captions else 0)
+
+    def _lay_out(self) -> None:
+        self._tops, y = [], 0
+        for group in self.groups:
+            self._tops.append(y)
+            rows = -(-len(group.places) // self.columns)
+            y += HEADER + rows * self._row_height(group) + 10
+        bar = self.verticalScrollBar()
+        if bar is not None:
+            bar.setRange(0, max(0, y - self._view().height()))
+            bar.setPageStep(self._view().height())
+            bar.setSingleStep((self.side + GAP) // 2)
+        self._view().update()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Flow anew."""
+        self._lay_out()
+
+    def _rectangle(self, place: int) -> QRect | None:
+        for top, group in zip(self._tops, self.groups, strict=True):
+            if place in group.places:
+                k = group.places.index(place)
+                row, column = divmod(k, self.columns)
+                y = top + HEADER + row * self._row_height(group)
+                return QRect(column * (self.side + GAP), y, self.side, self.side)
+        return None
+
+    def _at(self, point: QPoint) -> int | None:
+        bar = self.verticalScrollBar()
+        y = point.y() + (bar.value() if bar is not None else 0)
+        for top, group in zip(self._tops, self.groups, strict=True):
+            row, inside = divmod(y - top - HEADER, self._row_height(group))
+            column, across = divmod(point.x(), self.side + GAP)
+            k = row * self.columns + column
+            if (
+                row >= 0
+                and inside < self.side
+                and across < self.side
+                and column < self.columns
+                and k < len(group.places)
+            ):
+                return group.places[k]
+        return None
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Headings and the images in sight."""
+        t = look.theme
+        painter = QPainter(self._view())
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        bar = self.verticalScrollBar()
+        scrolled = bar.value() if bar is not None else 0
+        height = self._view().height()
+        strong, plain = look.font(look.TEXT, True), look.font(look.SMALL)
+        for top, group in zip(self._tops, self.groups, strict=True):
+            y = top - scrolled
+            step = self._row_height(group)
+            rows = -(-len(group.places) // self.columns)
+            if y > height or y + HEADER + rows * step < 0:
+                continue
+            painter.setFont(strong)
+            painter.setPen(t.colour("ink"))
+            painter.drawText(QRect(0, y, 400, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.title)
+            across = painter.fontMetrics().horizontalAdvance(group.title) + 10
+            painter.setFont(plain)
+            painter.setPen(t.colour("faint"))
+            painter.drawText(QRect(across, y, 600, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.note)
+            first = max(0, -(y + HEADER) // step)
+            last = min(rows, (height - y - HEADER) // step + 1)
+            for k in range(first * self.columns, min(last * self.columns, len(group.places))):
+                row, column = divmod(k, self.columns)
+                box = QRect(column * (self.side + GAP), y + HEADER + row * step, self.side, self.side)
+                self._paint_one(painter, box, group.places[k])
+                if group.captions:
+                    under = QRect(box.left(), box.bottom() + 1, self.side, CAPTION)
+                    painter.setPen(t.colour("faint"))
+                    words = painter.fontMetrics().elidedText(group.captions[k], Qt.TextElideMode.ElideRight, self.side)
+                    painter.drawText(under, Qt.AlignmentFlag.AlignVCenter, words)
+
+    def _paint_one(self, painter: QPainter, box: QRect, place: int) -> None:
+        t = look.theme
+        if self.pixels is None:
+            painter.fillRect(box, t.colour("well"))
+        else:
+            painter.drawImage(box, to_image(self.pixels[place]))
+        if place == self.current:
+            painter.setPen(QPen(t.colour("petrol"), 3 if self.hasFocus() else 2))
+            painter.drawRect(box.adjusted(-1, -1, 0, 0))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Select."""
+        found = self._at(event.pos()) if event is not None else None
+        if found is not None:
+            self.select(found)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """Open."""
+        found = self._at(event.pos()) if event is not None else None
+        if found is not None:
+            self.opened.emit(found)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows select, Enter opens."""
+        order = [place for group in self.groups for place in group.places]
+        if event is None or not order:
+            return
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.current is not None:
+            self.opened.emit(self.current)
+            return
+        steps = {
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Up: -self.columns,
+            Qt.Key.Key_Down: self.columns,
+        }
+        step = steps.get(Qt.Key(event.key()))
+        if step is None:
+            super().keyPressEvent(event)
+            return
+        at = order.index(self.current) + step if self.current in order else 0
+        self.select(order[min(max(at, 0), len(order) - 1)])
