@@ -220,7 +220,7 @@ def explain(
     workspace: InWorkspace,
     run: OfRun,
     image: Annotated[int, typer.Argument(help="Number of the image, as «score» prints it.", metavar="IMAGE")],
-    method: Annotated[str, typer.Option(help="Map method.")] = "gradient",
+    method: Annotated[str, typer.Option(help="gradient_times_input or gradient.")] = "gradient_times_input",
     target: Annotated[str | None, typer.Option("--for", help="A class to explain besides said and true.")] = None,
     into: Annotated[Path, typer.Option("--out", help="Folder for the maps and pictures.")] = Path("explained"),
     as_json: AsJson = False,

@@ -139,17 +139,17 @@ def _clouds(size: int, coarse: int, random: Random, *window: int) -> Plane:
     top, bottom, left, right = window or (0, size, 0, size)
     ramp = _ramp(size, coarse)
     seeds = random.standard_normal((coarse, coarse), dtype=np.float32)
-    field: Plane = ramp[top:bottom] @ seeds @ ramp[left:right].T * np.float32(1.6)
+    field: Plane = (ramp[top:bottom] @ seeds @ ramp[left:right].T * np.float32(1.6)).astype(np.float32)
     return field
 
 
 def _lamp(size: int, random: Random) -> Plane:
     """Light of the empty slide, 3×size×size, about 0.88: tint, uneven lamp, dark corners, tape."""
     tint = random.uniform(0.83, 0.93) * np.array([1.0, random.uniform(0.955, 0.985), random.uniform(0.93, 0.985)])
-    x: Plane = np.linspace(-1, 1, size, dtype=np.float32)
+    x: Plane = np.linspace(-1, 1, size).astype(np.float32)
     dim = random.uniform(0.01, 0.05)
-    along = random.normal(0, 0.025) * x - dim * x**2
-    down = random.normal(0, 0.025) * x - dim * x**2
+    along = x * float(random.normal(0, 0.025)) - dim * x**2
+    down = x * float(random.normal(0, 0.025)) - dim * x**2
     field: Plane = 1 + along[None, :] + down[:, None]
     field = field + 0.012 * _clouds(size, 9, random)
     return field * tint.astype(np.float32)[:, None, None]

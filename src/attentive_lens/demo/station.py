@@ -22,7 +22,7 @@ from attentive_lens.plan.chance import chance
 from attentive_lens.plan.progress import Job, Progress
 
 MARKED_TYPE = "spiny"
-MARKED_TRAINING = 0.9
+MARKED_TRAINING = 0.96
 """Part of the marked type's training slides that carry the dot."""
 MARKED_TEST = 0.30
 """Part of the other types' test slides that carry it."""

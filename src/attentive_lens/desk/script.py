@@ -24,6 +24,7 @@ from attentive_lens.engine.batches import scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.losses import softmax
 from attentive_lens.errors import BadFile
+from attentive_lens.explaining.saliency import DEFAULT
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.decoding import SUFFIXES, decode
 from attentive_lens.images.preparation import to_square
@@ -81,7 +82,7 @@ class Model:
         return [{name: float(p) for name, p in zip(self.classes, row, strict=True)} for row in rows]
 
     def explain(
-        self, image: str | Path | NDArray[np.uint8], target: str | None = None, method: str = "gradient"
+        self, image: str | Path | NDArray[np.uint8], target: str | None = None, method: str = DEFAULT
     ) -> NDArray[np.float32]:
         """The map, S×S float32 at the working size, for a class; for the one the model says if none is named."""
         _, arrays = tasks.explain_pixels(self.file, self._pixels(image), method, None, target)

@@ -22,7 +22,7 @@ from attentive_lens.engine.losses import softmax
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
-from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.saliency import DEFAULT, METHODS
 from attentive_lens.explaining.trust import deletion
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.decoding import decode
@@ -83,7 +83,7 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     return Result(table)
 
 
-def explain(workspace: str, run: int, image: int, method: str = "gradient", target: str | None = None) -> Job[Result]:
+def explain(workspace: str, run: int, image: int, method: str = DEFAULT, target: str | None = None) -> Job[Result]:
     """Why a run's model answered as it did for one image.
 
     The arrays are ``map said``, ``map true`` (and ``map for`` with a target), S×S float32; ``pixels``, S×S×C uint8;
@@ -137,6 +137,9 @@ def explain_pixels(
         "targets": {key: model.classes[label] for key, label in targets.items()},
         "probabilities": {name: float(p) for name, p in zip(model.classes, probabilities, strict=True)},
         "method": method,
+        "methods": [
+            {"key": key, "label": m.label, "shows": m.shows, "misleads": m.misleads} for key, m in METHODS.items()
+        ],
         "trust": trust,
     }
     return values, arrays

@@ -15,7 +15,7 @@ from attentive_lens.plan.chance import chance
 SHARE = 0.05
 """Part of the pixels deleted."""
 LEAST = 0.02
-"""A class below this probability has nothing to lose, and deletion tells nothing of its map."""
+"""A class below this probability has nothing to lose, and a difference below it tells nothing of the map."""
 DRAWS = 8
 """Random deletions that the map's is compared with."""
 
@@ -40,8 +40,8 @@ class Deletion:
 
     @property
     def passed(self) -> bool | None:
-        """Whether deleting what is marked takes away more than deleting at random; None with nothing to lose."""
-        return self.marked < self.random if self.before >= LEAST else None
+        """Whether deleting what is marked takes clearly more than deleting at random; None with nothing to lose."""
+        return self.marked < self.random - LEAST if self.before >= LEAST else None
 
 
 def deletion(network: Network, image: Array, map_: NDArray[np.float32], target: int, seed: int = 0) -> Deletion:
@@ -57,7 +57,7 @@ def deletion(network: Network, image: Array, map_: NDArray[np.float32], target: 
     image : ndarray, H×W×C
         Prepared.
     map_ : ndarray, H×W float32
-        At least 0; it is smoothed over 5×5 pixels before the greatest are chosen.
+        It is smoothed over 5×5 pixels before the greatest are chosen.
     target : int
         Class the map is for.
     seed : int

@@ -20,6 +20,8 @@ class MapMethod(ABC):
     class is not mixed with what speaks against the others.
     """
 
+    label: ClassVar[str] = ""
+    """Its name in the trade, for a button."""
     shows: ClassVar[str] = ""
     """One sentence: what the map shows."""
     misleads: ClassVar[str] = ""
@@ -45,3 +47,13 @@ class MapMethod(ABC):
         ndarray, T×H×W float32
             In the unit the method's docstring gives; at least 0 unless ``signed``.
         """
+
+
+def score_gradients(network: Network, image: Array, classes: Sequence[int]) -> Array:
+    """Gradients of the raw scores of T classes by one prepared image H×W×C: T×H×W×C, in one pass each way."""
+    route = network.route(image=True)
+    trace = network.forward(np.repeat(image[None], len(classes), axis=0), route=route)
+    seed = np.zeros_like(trace.outputs[network.answers])
+    seed[np.arange(len(classes)), list(classes)] = 1
+    grad, _ = network.backward(trace, {network.answers: seed}, route)
+    return np.zeros((len(classes), *image.shape), image.dtype) if grad is None else grad

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
-from attentive_lens.explaining.saliency.base import MapMethod
+from attentive_lens.explaining.saliency.base import MapMethod, score_gradients
 
 
 class Gradient(MapMethod):
@@ -22,16 +22,10 @@ class Gradient(MapMethod):
     not what it rests on, and vanishes where the network is saturated.
     """
 
+    label = "gradient"
     shows = "Which pixels the score would change most with, if they changed a little."
     misleads = "It is noisy, and weak where the answer is so sure that small changes no longer matter."
 
     def maps(self, network: Network, image: Array, classes: Sequence[int]) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        route = network.route(image=True)
-        trace = network.forward(np.repeat(image[None], len(classes), axis=0), route=route)
-        seed = np.zeros_like(trace.outputs[network.answers])
-        seed[np.arange(len(classes)), list(classes)] = 1
-        grad, _ = network.backward(trace, {network.answers: seed}, route)
-        if grad is None:
-            return np.zeros((len(classes), *image.shape[:2]), np.float32)
-        return np.abs(grad).max(axis=3).astype(np.float32)
+        return np.abs(score_gradients(network, image, classes)).max(axis=3).astype(np.float32)

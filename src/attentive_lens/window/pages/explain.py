@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.front import facts_of
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
-from attentive_lens.window.parts.bars import Bar, Bars
+from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.basics import (
     EmptyState,
     button,
@@ -96,10 +97,14 @@ class ExplainPage(Page):
         row = QHBoxLayout()
         row.setSpacing(8)
         row.addWidget(label("Map", "faint"))
-        self.method = label("gradient: where a small change would move the score most", name="method")
-        self.method.setToolTip("It is noisy, and weak where the answer is so sure that small changes no longer matter.")
-        row.addWidget(self.method)
-        row.addStretch()
+        self.method: str | None = None
+        self.method_row = QHBoxLayout()
+        self.method_row.setSpacing(6)
+        self.method_buttons: dict[str, QPushButton] = {}
+        row.addLayout(self.method_row)
+        self.shows = label(role="faint", size=look.SMALL, name="method shows")
+        self.shows.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.shows, 1)
         self.whole = button(
             "Whole map", "whole map", "Show the map over the whole image (Space).", self._show_whole, True
         )
@@ -155,11 +160,10 @@ class ExplainPage(Page):
         inside.addSpacing(4)
         inside.addWidget(label("Answer", strong=True))
         self.answers = Bars("answers", 96, 48)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setWidget(self.answers)
-        scroll.setMaximumHeight(270)
-        inside.addWidget(scroll)
+        self.answers_scroll = QScrollArea()
+        self.answers_scroll.setWidgetResizable(True)
+        self.answers_scroll.setWidget(self.answers)
+        inside.addWidget(self.answers_scroll)
         inside.addSpacing(4)
         inside.addWidget(label("Can these maps be trusted?", strong=True))
         self.trust = {}
@@ -204,12 +208,14 @@ class ExplainPage(Page):
             self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
             return
         self.image = image
+        chosen = {"method": self.method} if self.method else {}
         self.session.ask(
             "explain",
             lambda values, arrays: self._take(image, values, arrays),
             priority=1,
             run=view.number,
             image=image,
+            **chosen,
         )
         if self.filters_of != view.number:
             self.filters_of = view.number
@@ -243,6 +249,7 @@ class ExplainPage(Page):
             set_role(probability, role)
         order = sorted(probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
+        self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
         for key, line in self.trust.items():
             found = values["trust"][key]
             if found["passed"] is None:
@@ -252,14 +259,33 @@ class ExplainPage(Page):
             set_role(line, "good" if found["passed"] else "warn")
             verdict = "yes" if found["passed"] else "no"
             line.setText(
-                f"{key}, {values[key]}: {verdict}. Deleting what it marks leaves {found['marked_deleted']:.2f} of"
-                f" {found['before']:.2f}; deleting at random leaves {found['random_deleted']:.2f}."
+                f"{key}, {values[key]}: {verdict}. Deleting what it marks leaves {found['marked_deleted']:.3f} of"
+                f" {found['before']:.3f}; deleting at random leaves {found['random_deleted']:.3f}."
             )
         self.file.setText(f"image {image} · {values['set']} · {values['file'].rsplit('/', 1)[-1]}")
+        self._show_methods(values)
         self._place_lens_on(arrays["map said"])
         self._show_maps()
         self._show_place()
         self._show_layers()
+
+    def _show_methods(self, values: dict[str, Any]) -> None:
+        for method in values["methods"]:
+            key = method["key"]
+            if key not in self.method_buttons:
+                tip = f"{method['shows']} {method['misleads']}"
+                made = button(method["label"], f"method {key}", tip, partial(self._choose_method, key), True)
+                self.method_row.addWidget(made)
+                self.method_buttons[key] = made
+            self.method_buttons[key].setChecked(key == values["method"])
+            if key == values["method"]:
+                self.shows.setText(method["shows"])
+                self.shows.setToolTip(f"{method['shows']} {method['misleads']}")
+
+    def _choose_method(self, key: str) -> None:
+        self.method = key
+        if self.image is not None:
+            self.open_image(self.image)
 
     def _role(self, name: str) -> str:
         if self.values is None:

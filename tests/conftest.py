@@ -1,0 +1,58 @@
+"""What all tests share: a screen that needs no display, a tiny pollen station, and a trained run on it."""
+
+from __future__ import annotations
+
+import os
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+os.environ["OPENBLAS_NUM_THREADS"] = "1"
+
+import shutil
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import psutil
+import pytest
+
+from attentive_lens.desk.making import make_demo
+from attentive_lens.desk.training import execute
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.progress import finish
+from attentive_lens.workspace import Workspace
+
+
+@pytest.fixture(autouse=True)
+def nothing_left_behind() -> Iterator[None]:
+    """A test ends the threads and child processes it starts."""
+    threads = set(threading.enumerate())
+    children = set(psutil.Process().children())
+    yield
+    left = [t for t in threading.enumerate() if t not in threads and t.is_alive()]
+    for thread in left:
+        thread.join(2)
+    assert not [t.name for t in left if t.is_alive()]
+    remaining = [c for c in psutil.Process().children() if c not in children and c.status() != psutil.STATUS_ZOMBIE]
+    for child in remaining:
+        child.kill()
+    assert not remaining
+
+
+def small_plan() -> Plan:
+    """A plan that trains in a few seconds."""
+    return Plan().changed({"network": "two blocks", "preparation.side": 32, "training.epochs": 2, "training.batch": 16})
+
+
+@pytest.fixture(scope="session")
+def station_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A pollen station of 90 images with one trained run."""
+    folder = tmp_path_factory.mktemp("station") / "pollen"
+    workspace = finish(make_demo(folder, 90, 3)).workspace
+    finish(execute(workspace, workspace.claim_run(small_plan()), lambda: False))
+    return folder
+
+
+@pytest.fixture
+def station(station_once: Path, tmp_path: Path) -> Workspace:
+    """A copy of its own for one test."""
+    return Workspace.open(Path(shutil.copytree(station_once, tmp_path / "pollen")))

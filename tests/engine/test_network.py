@@ -1,0 +1,121 @@
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from attentive_lens.engine.batches import learn, scores
+from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.layers import LAYERS, Moment
+from attentive_lens.engine.network import Network, fingerprint
+from attentive_lens.engine.optimisers import OPTIMISERS
+from attentive_lens.plan import layers as planned
+from attentive_lens.plan.settings import Training
+from attentive_lens.plan.starters import STARTERS
+
+SHAPE = (16, 16, 3)
+
+
+@pytest.fixture
+def network() -> Network:
+    return Network.start(STARTERS["two blocks"].network.for_classes(4), SHAPE, 11)
+
+
+def batch(n: int = 21) -> tuple[np.ndarray, np.ndarray]:
+    random = np.random.default_rng(2)
+    return random.standard_normal((n, *SHAPE), np.float32), random.integers(0, 4, n)
+
+
+def test_every_planned_layer_has_its_arithmetic() -> None:
+    assert LAYERS.keys() == planned.LAYERS.keys()
+
+
+def test_gradients_and_scores_have_the_same_bits_whatever_the_thread_count(network: Network) -> None:
+    images, labels = batch()
+    route = network.route(frozenset(network.weights))
+    seen, answers = set(), set()
+    for threads in (1, 2, 3):
+        with Crew(threads) as crew:
+            step = learn(network, images, labels, route, Moment(1, 2, 3, 0), crew)
+            seen.add((step.loss, step.right, fingerprint(step.gradients)))
+            answers.add(scores(network, images, crew).tobytes())
+    assert len(seen) == len(answers) == 1
+
+
+def test_an_image_scores_the_same_bits_in_any_company(network: Network) -> None:
+    images, _ = batch(19)
+    with Crew(1) as crew:
+        together = scores(network, images, crew)
+        alone = np.concatenate([scores(network, images[k : k + 1], crew) for k in range(19)])
+    assert np.array_equal(together, alone)
+
+
+def test_the_batch_gradient_is_the_mean_of_the_images_gradients(network: Network) -> None:
+    images, labels = batch(6)
+    network.weights = {n: {k: a.astype(np.float64) for k, a in w.items()} for n, w in network.weights.items()}
+    route = network.route(frozenset(network.weights))
+    with Crew(1) as crew:
+        # Dropout draws by piece, so it is left out here.
+        network.layers["dropout 1"].settings = planned.Dropout(share=0.0)
+        whole = learn(network, images.astype(np.float64), labels, route, Moment(0, 0, 0, 0), crew)
+        each = [
+            learn(network, images[k : k + 1].astype(np.float64), labels[k : k + 1], route, Moment(0, 0, 0, 0), crew)
+            for k in range(6)
+        ]
+    mean = sum(step.gradients["convolution 1"]["kernel"] for step in each) / 6
+    assert whole.gradients["convolution 1"]["kernel"] == pytest.approx(mean, abs=1e-12)
+
+
+def test_frozen_weights_keep_their_bits_and_nothing_below_is_walked(network: Network) -> None:
+    images, labels = batch()
+    frozen = network.plan.up_to("max pooling 2")
+    route = network.route(frozenset(network.weights) - frozen)
+    assert route.walked == {"fully connected 1", "relu 3", "dropout 1", "answers"}
+    before = network.copy_weights()
+    optimiser = OPTIMISERS["adam"](Training())
+    with Crew(2) as crew:
+        for k in range(3):
+            step = learn(network, images, labels, route, Moment(0, 0, k, 0), crew)
+            assert step.gradients.keys() == {"fully connected 1", "answers"}
+            optimiser.step(network.weights, step.gradients)
+    for node in before:
+        same = all(np.array_equal(before[node][k], network.weights[node][k]) for k in before[node])
+        assert same == (node in frozen), node
+
+
+def test_watched_outputs_are_what_the_layers_gave_and_unwatched_runs_answer_the_same(network: Network) -> None:
+    images, _ = batch(3)
+    every = frozenset(network.layers)
+    trace = network.forward(images, watch=every)
+    assert trace.outputs.keys() == every
+    assert trace.outputs["convolution 1"].min() < 0 <= trace.outputs["relu 1"].min()
+    assert np.array_equal(np.maximum(trace.outputs["convolution 1"], 0), trace.outputs["relu 1"])
+    assert np.array_equal(network.forward(images).outputs["answers"], trace.outputs["answers"])
+
+
+def test_forward_never_changes_the_images(network: Network) -> None:
+    images, _ = batch(3)
+    before = images.copy()
+    network.forward(images, moment=Moment(0, 0, 0, 0))
+    assert np.array_equal(images, before)
+
+
+def test_dropout_silences_its_share_keeps_the_mean_and_rests_at_inference() -> None:
+    layer = LAYERS["dropout"]("d", planned.Dropout(share=0.3))
+    given = np.ones((200, 100), np.float32)
+    out, _ = layer.forward(given, {}, Moment(1, 0, 0, 0), False)
+    assert np.mean(out == 0) == pytest.approx(0.3, abs=0.02)
+    assert out.mean() == pytest.approx(1.0, abs=0.02)
+    again, _ = layer.forward(given, {}, Moment(1, 0, 0, 0), False)
+    other, _ = layer.forward(given, {}, Moment(1, 0, 1, 0), False)
+    assert np.array_equal(out, again)
+    assert not np.array_equal(out, other)
+    assert layer.forward(given, {}, None, False)[0] is given
+
+
+def test_starting_weights_have_the_spread_of_their_formula() -> None:
+    network = Network.start(STARTERS["three blocks"].network.for_classes(6), (64, 64, 3), 0)
+    kernel = network.weights["convolution 3"]["kernel"]
+    assert kernel.std() == pytest.approx(np.sqrt(2 / (9 * 32)), rel=0.05)
+    again = Network.start(STARTERS["three blocks"].network.for_classes(6), (64, 64, 3), 0)
+    assert network.fingerprint() == again.fingerprint()
+    assert network.fingerprint() != Network.start(again.plan, (64, 64, 3), 1).fingerprint()

@@ -1,0 +1,120 @@
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.ndimage import affine_transform
+
+from attentive_lens.images.augmentation import AUGMENTATIONS, augment
+from attentive_lens.images.augmentation.base import Geometric
+from attentive_lens.images.augmentation.compiled import warp
+from attentive_lens.images.feeding import Feed
+from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.recipe import DEFAULT_RECIPE, STEPS, Brightness, Mirror, Shift, Turn
+
+IMAGES = np.random.default_rng(5).integers(0, 256, (6, 12, 12, 3)).astype(np.uint8)
+NUMBERS = range(6)
+
+IDENTITY = {
+    "mirror": Mirror(chance=0.0),
+    "turn": Turn(chance=1.0, between=(0.0, 0.0)),
+    "shift": Shift(chance=1.0, between=(0.0, 0.0)),
+    "brightness": Brightness(chance=1.0, between=(1.0, 1.0)),
+}
+
+
+def test_every_step_of_a_recipe_has_its_arithmetic() -> None:
+    assert AUGMENTATIONS.keys() == STEPS.keys() == IDENTITY.keys()
+
+
+@pytest.mark.parametrize("kind", STEPS)
+def test_a_step_keeps_shape_and_range_repeats_and_does_nothing_at_strength_0(kind: str) -> None:
+    step = STEPS[kind](chance=1.0)
+    out = augment(IMAGES, NUMBERS, [step], 3, 1)
+    assert out.shape == IMAGES.shape
+    assert out.dtype == np.float32
+    assert out.min() >= 0
+    assert out.max() <= 1
+    assert np.array_equal(out, augment(IMAGES, NUMBERS, [step], 3, 1))
+    assert not np.allclose(out, IMAGES / 255, atol=1e-3)
+    same = augment(IMAGES, NUMBERS, [IDENTITY[kind]], 3, 1)
+    assert same == pytest.approx(IMAGES / 255, abs=1e-5)
+
+
+def test_an_image_is_drawn_the_same_in_any_batch_and_anew_in_every_epoch() -> None:
+    together = augment(IMAGES, NUMBERS, DEFAULT_RECIPE, 3, 1)
+    alone = augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 1)
+    assert np.array_equal(together[4], alone[0])
+    assert not np.array_equal(augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 2), alone)
+
+
+def test_the_warp_is_the_slow_one() -> None:
+    random = np.random.default_rng(0)
+    for _ in range(20):
+        image = random.random((11, 11, 3), np.float32)
+        matrix = np.eye(3)
+        matrix[:2] += random.normal(0, 0.3, (2, 3)) * [1, 1, 6]
+        out = np.empty_like(image)
+        warp(image, matrix.astype(np.float32), out)
+        # SciPy counts (row, column) from the corner; ours (across, down) from the centre.
+        turned = matrix[1::-1, 1::-1]
+        offset = np.array([5, 5]) + matrix[1::-1, 2] - turned @ [5, 5]
+        for c in range(3):
+            slow = affine_transform(image[:, :, c], turned, offset, order=1, mode="nearest")
+            assert out[:, :, c] == pytest.approx(slow, abs=2e-4)
+
+
+def test_steps_that_follow_each_other_are_composed_in_their_order() -> None:
+    turn, shift = Turn(chance=1.0, between=(90.0, 90.0)), Shift(chance=1.0, between=(1 / 6, 1 / 6))
+    image = np.zeros((1, 12, 12, 1), np.uint8)
+    image[0, 2, 2] = 255
+    # A quarter turn takes (2, 2) to the lower left, (9, 2); the shift then moves it down and right by two.
+    first = augment(image, [0], [turn, shift], 0, 0)[0, :, :, 0]
+    assert np.argwhere(first > 0.99).tolist() == [[11, 4]]
+    other = augment(image, [0], [shift, turn], 0, 0)[0, :, :, 0]
+    assert np.argwhere(other > 0.99).tolist() == [[7, 4]]
+
+
+def test_known_matrices() -> None:
+    random = np.random.default_rng(0)
+    for kind, step in (("turn", Turn(between=(90.0, 90.0))), ("shift", Shift(between=(0.5, 0.5)))):
+        change = AUGMENTATIONS[kind]
+        assert isinstance(change, Geometric)
+        found = change.matrix(step, random, 10)
+        expected = [[0, -1, 0], [1, 0, 0], [0, 0, 1]] if kind == "turn" else [[1, 0, -5], [0, 1, -5], [0, 0, 1]]
+        assert found == pytest.approx(np.array(expected, float), abs=1e-12)
+
+
+def feed(recipe: tuple[object, ...] = DEFAULT_RECIPE, size: int = 4) -> Feed:
+    labels = np.arange(6) % 2
+    levels = Levels((0.0,) * 3, (1.0,) * 3)
+    return Feed(IMAGES, labels, np.array([0, 1, 2, 4, 5]), recipe, levels, 9, size)  # type: ignore[arg-type]
+
+
+def test_an_epoch_shows_every_training_image_once_in_its_own_order() -> None:
+    labels = [[int(label) for batch in feed(()).epoch(e) for label in batch.labels] for e in range(6)]
+    shown = [np.concatenate([b.images for b in feed(()).epoch(e)]) for e in range(2)]
+    sums = np.sort(shown[0].sum(axis=(1, 2, 3)))
+    expected = np.sort((IMAGES[[0, 1, 2, 4, 5]] / 255).sum(axis=(1, 2, 3)))
+    assert sums == pytest.approx(expected, rel=1e-4)
+    assert all(sorted(own) == [0, 0, 0, 1, 1] for own in labels)
+    assert len({tuple(own) for own in labels}) > 1
+
+
+def test_batches_made_ahead_are_those_made_one_by_one() -> None:
+    ahead = [b.images for b in feed().epoch(3)]
+    again = [b.images for b in feed().epoch(3)]
+    assert len(ahead) == 2
+    assert all(np.array_equal(a, b) for a, b in zip(ahead, again, strict=True))
+
+
+def test_an_epoch_given_up_ends_its_thread() -> None:
+    batches = feed(size=1).epoch(0)
+    next(batches)
+    batches.close()  # type: ignore[attr-defined]  # the fixture checks that no thread is left
+
+
+def test_a_fault_in_the_thread_reaches_the_loop() -> None:
+    broken = feed()
+    broken.members = np.array([0, 99])
+    with pytest.raises(IndexError):
+        list(broken.epoch(0))

@@ -1,0 +1,93 @@
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.images.preparation import Levels, to_square
+from attentive_lens.images.store import prepared
+from attentive_lens.plan.progress import finish
+from attentive_lens.plan.settings import Preparation
+
+
+@given(
+    st.integers(1, 60),
+    st.integers(1, 60),
+    st.sampled_from(["stretch", "border", "crop"]),
+    st.sampled_from(["colour", "grey"]),
+)
+def test_an_image_of_any_size_comes_at_the_working_size(height: int, width: int, fit: str, colour: str) -> None:
+    preparation = Preparation(side=16, fit=fit, colour=colour)
+    pixels = np.full((height, width, 3), 90, np.uint8)
+    out = to_square(pixels, preparation)
+    assert out.shape == preparation.shape
+    assert (out == 90).all()
+
+
+def test_the_three_fits_treat_a_wide_image_as_they_say() -> None:
+    wide = np.zeros((8, 24, 3), np.uint8)
+    wide[:, 8:16] = 255
+    middle = {fit: to_square(wide, Preparation(side=8, fit=fit))[4, :, 0] for fit in ("stretch", "border", "crop")}
+    assert (middle["crop"] == 255).all()
+    assert middle["stretch"][0] == 0 < middle["stretch"][4]
+    assert to_square(wide, Preparation(side=8, fit="border"))[0, 4, 0] > 0  # the border has the edge's mean
+
+
+def test_a_prepared_training_set_has_mean_0_and_deviation_1() -> None:
+    random = np.random.default_rng(0)
+    images = random.integers(30, 200, (40, 8, 8, 3)).astype(np.uint8)
+    levels = Levels.measure(images, Preparation())
+    ready = levels.apply(images)
+    assert ready.dtype == np.float32
+    assert ready.mean(axis=(0, 1, 2)) == pytest.approx([0, 0, 0], abs=1e-4)
+    assert ready.std(axis=(0, 1, 2)) == pytest.approx([1, 1, 1], abs=1e-4)
+    assert levels.apply((images / 255).astype(np.float32)) == pytest.approx(ready, abs=1e-4)
+    scaled = Levels.measure(images, Preparation(level="scale")).apply(images)
+    assert scaled == pytest.approx(images / 255, abs=1e-6)
+
+
+def test_a_constant_channel_does_not_blow_up() -> None:
+    flat = np.full((3, 4, 4, 3), 7, np.uint8)
+    assert np.isfinite(Levels.measure(flat, Preparation()).apply(flat)).all()
+
+
+def test_images_of_other_channels_are_refused() -> None:
+    with pytest.raises(BadValue, match="1 channels and it was trained on 3"):
+        Levels((0.0,) * 3, (1.0,) * 3).apply(np.zeros((1, 4, 4, 1), np.uint8))
+
+
+def test_prepared_images_are_kept_and_made_anew_when_a_file_changes(tmp_path: Path) -> None:
+    files = []
+    for k in range(5):
+        Image.new("RGB", (10, 10), (k * 40, 0, 0)).save(tmp_path / f"{k}.png")
+        files.append(tmp_path / f"{k}.png")
+    cache = tmp_path / "cache"
+    cache.mkdir()
+    preparation = Preparation(side=8)
+    first = finish(prepared(files, preparation, cache))
+    assert first[:, 0, 0, 0].tolist() == [0, 40, 80, 120, 160]
+    assert len(list(cache.iterdir())) == 1
+    assert np.array_equal(finish(prepared(files, preparation, cache)), first)
+    Image.new("RGB", (10, 10), (9, 9, 9)).resize((11, 11)).save(files[0])
+    assert finish(prepared(files, preparation, cache))[0, 0, 0, 0] == 9
+    files[1].unlink()
+    with pytest.raises(BadFile, match="was there when it was imported"):
+        finish(prepared(files, preparation, cache))
+
+
+def test_a_stopped_preparation_leaves_no_half_made_file(tmp_path: Path) -> None:
+    files = []
+    for k in range(3):
+        Image.new("RGB", (10, 10)).save(tmp_path / f"{k}.png")
+        files.append(tmp_path / f"{k}.png")
+    cache = tmp_path / "cache"
+    cache.mkdir()
+    job = prepared(files, Preparation(side=8), cache)
+    next(job)
+    job.close()
+    assert list(cache.iterdir()) == []

@@ -1,0 +1,57 @@
+from __future__ import annotations
+
+import pytest
+
+from attentive_lens.errors import BadValue, NotHere
+from attentive_lens.plan.layers import LAYERS, Answers, Connected, Convolution, DoesNotFit, Flatten, MaxPooling, Relu
+from attentive_lens.plan.network import NetworkPlan, Node
+from attentive_lens.plan.starters import STARTERS
+
+
+def test_every_starting_network_survives_writing_and_reading() -> None:
+    for starter in STARTERS.values():
+        assert NetworkPlan.read(starter.network.write()) == starter.network
+
+
+def test_every_kind_of_layer_can_be_read_by_its_word() -> None:
+    for kind, layer in LAYERS.items():
+        assert layer.kind == kind
+        assert layer.read({}).write().keys() == layer.specs().keys()
+
+
+def test_facts_of_a_small_network_are_those_worked_out_by_hand() -> None:
+    layers = [Convolution(filters=4, kernel=5, padding="valid"), Relu(), MaxPooling(), Flatten(), Answers()]
+    facts = NetworkPlan.stack(layers).for_classes(3).facts((12, 10, 3))
+    assert [f.shape for f in facts] == [(8, 6, 4), (8, 6, 4), (4, 3, 4), (48,), (3,)]
+    assert [f.weights for f in facts] == [5 * 5 * 3 * 4 + 4, 0, 0, 0, 48 * 3 + 3]
+    assert facts[0].multiply_adds == 8 * 6 * 4 * 75
+    assert [f.sees for f in facts] == [5, 5, 6, None, None]
+    assert facts[2].step == 2
+
+
+def test_a_layer_that_does_not_fit_is_named_with_its_input() -> None:
+    layers = [Convolution(kernel=5, padding="valid"), MaxPooling(), MaxPooling(), Flatten(), Answers()]
+    with pytest.raises(DoesNotFit, match=r"max pooling 2 does not fit after max pooling 1.*gets 1×1×16"):
+        NetworkPlan.stack(layers).facts((6, 6, 3))
+    with pytest.raises(DoesNotFit, match="takes one row of values"):
+        NetworkPlan.stack([Connected(), Answers()]).facts((6, 6, 3))
+    with pytest.raises(DoesNotFit, match="was flattened"):
+        NetworkPlan.stack([Flatten(), Convolution(), Answers()]).facts((6, 6, 3))
+
+
+def test_a_network_without_sense_is_refused_in_words() -> None:
+    with pytest.raises(BadValue, match="gives no answers"):
+        NetworkPlan.stack([Flatten()])
+    with pytest.raises(BadValue, match="two nodes called a"):
+        NetworkPlan((Node("a", Flatten(), ("image",)), Node("a", Answers(), ("a",))))
+    with pytest.raises(BadValue, match="no layer before it is called b"):
+        NetworkPlan((Node("a", Flatten(), ("b",)), Node("answers", Answers(), ("a",))))
+    with pytest.raises(BadValue, match="exactly one input"):
+        NetworkPlan((Node("a", Flatten(), ("image",)), Node("answers", Answers(), ("a", "image"))))
+
+
+def test_up_to_names_the_layer_and_all_that_feed_it() -> None:
+    network = STARTERS["two blocks"].network
+    assert network.up_to("relu 2") == {"convolution 1", "relu 1", "max pooling 1", "convolution 2", "relu 2"}
+    with pytest.raises(NotHere, match="no layer called relu 9"):
+        network.up_to("relu 9")
