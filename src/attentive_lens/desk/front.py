@@ -212,9 +212,10 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
 _children: list[subprocess.Popen[bytes]] = []
 
 
-def reap_children() -> None:
-    """Take note of ended training children, so that none stays behind as a zombie."""
+def reap_children() -> int:
+    """Take note of ended training children, so that none stays behind as a zombie; how many still work."""
     _children[:] = [child for child in _children if child.poll() is None]
+    return len(_children)
 
 
 def _lower_priority() -> None:

@@ -74,11 +74,13 @@ def prepared(files: Sequence[Path], preparation: Preparation, folder: Path, thre
             for first in range(0, len(files), CHUNK):
                 yield Progress(first, len(files), "preparing images")
                 list(pool.map(one, range(first, min(first + CHUNK, len(files)))))
-        if writable:
-            own.replace(target)
+        if not writable:
+            return pixels
+        own.replace(target)
     finally:
         own.unlink(missing_ok=True)
-    return pixels
+    kept = _mapped(target, shape)
+    return pixels if kept is None else kept
 
 
 def _mapped(file: Path, shape: tuple[int, ...]) -> NDArray[np.uint8] | None:

@@ -208,7 +208,7 @@ class ExplainPage(Page):
             self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
             return
         self.image = image
-        chosen = {"method": self.method} if self.method else {}
+        chosen: dict[str, Any] = {"method": self.method} if self.method else {}
         self.session.ask(
             "explain",
             lambda values, arrays: self._take(image, values, arrays),

@@ -10,6 +10,8 @@ from attentive_lens.window import look
 from attentive_lens.window.words import percent
 
 NAMES, HEAD, RATE = 108, 46, 76
+NUMBERED = 60
+"""Most classes whose cells are kept large enough for a number."""
 
 
 class ConfusionMatrix(QWidget):
@@ -40,7 +42,8 @@ class ConfusionMatrix(QWidget):
         self.classes, self.counts = classes, counts
         if self.current is not None and max(self.current) >= len(classes):
             self.current = None
-        self.setMinimumSize(NAMES + RATE + 18 * len(classes), HEAD + 18 * len(classes) + 8)
+        least = 18 if len(classes) <= NUMBERED else 8
+        self.setMinimumSize(NAMES + RATE + least * len(classes), HEAD + least * len(classes) + 8)
         self.update()
 
     def _cell(self) -> tuple[float, float]:
@@ -60,43 +63,34 @@ class ConfusionMatrix(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         wide, tall = self._cell()
-        small, text = look.font(look.SMALL), look.font(look.TEXT)
+        small = look.font(look.SMALL)
         painter.setFont(small)
         painter.setPen(t.colour("faint"))
         painter.drawText(QRectF(NAMES, 0, 200, 18), Qt.AlignmentFlag.AlignVCenter, "said")
         painter.drawText(QRectF(0, HEAD - 22, NAMES - 12, 18), Qt.AlignmentFlag.AlignRight, "true")
         middle = Qt.AlignmentFlag.AlignCenter
         side = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-        for k, name in enumerate(self.classes):
-            painter.setPen(t.colour("ink"))
-            metrics = painter.fontMetrics()
-            if wide >= 24:
-                words = metrics.elidedText(name, Qt.TextElideMode.ElideRight, int(wide) - 6)
-                painter.drawText(QRectF(NAMES + k * wide, HEAD - 24, wide, 20), middle, words)
-            if tall >= 12:
-                words = metrics.elidedText(name, Qt.TextElideMode.ElideRight, NAMES - 16)
-                painter.drawText(QRectF(0, HEAD + k * tall, NAMES - 12, tall), side, words)
-        for true, row in enumerate(self.counts):
+        shown = event.rect() if event is not None else self.rect()
+        first_row, last_row = self._seen(shown.top() - HEAD, shown.bottom() - HEAD, tall)
+        first_column, last_column = self._seen(shown.left() - NAMES, shown.right() - NAMES, wide)
+        metrics = painter.fontMetrics()
+        painter.setPen(t.colour("ink"))
+        for k in range(first_column, last_column) if wide >= 24 else ():
+            words = metrics.elidedText(self.classes[k], Qt.TextElideMode.ElideRight, int(wide) - 6)
+            painter.drawText(QRectF(NAMES + k * wide, HEAD - 24, wide, 20), middle, words)
+        for true in range(first_row, last_row):
+            row = self.counts[true]
             total = sum(row)
-            for said, count in enumerate(row):
-                box = self.box(true, said).adjusted(1, 1, -1, -1)
-                part = count / total if total else 0.0
-                role = "petrol" if true == said else "vermilion"
-                shade = 0 if count == 0 else round(25 + 215 * (part if true == said else min(1.0, part * 2.2)))
-                painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(t.colour("sheet"))
-                painter.drawRoundedRect(box, 2, 2)
-                painter.setBrush(t.colour(role, shade))
-                painter.drawRoundedRect(box, 2, 2)
-                if wide >= 22 and tall >= 14 and count:
-                    painter.setFont(text if tall > 24 else small)
-                    painter.setPen(t.colour("on_petrol" if shade > 205 else "ink"))
-                    painter.drawText(box, middle, str(count))
+            for said in range(first_column, last_column):
+                self._paint_cell(painter, true, said, total)
+            if tall < 12:
+                continue
             painter.setFont(small)
             painter.setPen(t.colour("ink"))
+            words = metrics.elidedText(self.classes[true], Qt.TextElideMode.ElideRight, NAMES - 16)
+            painter.drawText(QRectF(0, HEAD + true * tall, NAMES - 12, tall), side, words)
             right = QRectF(NAMES + len(row) * wide + 4, HEAD + true * tall, RATE - 8, tall)
-            if tall >= 12:
-                painter.drawText(right, side, percent(row[true] / total) if total else "–")
+            painter.drawText(right, side, percent(row[true] / total) if total else "–")
         if self.current is not None and self.counts:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(t.colour("ink"), 2))
@@ -105,6 +99,34 @@ class ConfusionMatrix(QWidget):
         painter.setPen(t.colour("faint"))
         end = QRectF(NAMES + len(self.classes) * wide + 4, HEAD - 24, RATE - 8, 20)
         painter.drawText(end, side, "right")
+
+    def _seen(self, near: float, far: float, size: float) -> tuple[int, int]:
+        """First cell in sight and the one after the last."""
+        last = min(len(self.classes), int(far // size) + 1)
+        return max(0, int(near // size)), max(0, last)
+
+    def _paint_cell(self, painter: QPainter, true: int, said: int, total: int) -> None:
+        """A cell's shade and, where there is room, its number."""
+        t = look.theme
+        count = self.counts[true][said]
+        cell = self.box(true, said)
+        gap = 1 if cell.width() >= 12 else 0.5
+        box = cell.adjusted(gap, gap, -gap, -gap)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(t.colour("well"))
+        if count == 0:
+            painter.fillRect(box, t.colour("well", 110))
+            return
+        part = count / total
+        shade = round(25 + 215 * (part if true == said else min(1.0, part * 2.2)))
+        painter.setBrush(t.colour("sheet"))
+        painter.drawRoundedRect(box, 2, 2)
+        painter.setBrush(t.colour("petrol" if true == said else "vermilion", shade))
+        painter.drawRoundedRect(box, 2, 2)
+        if box.width() >= 20 and box.height() >= 12:
+            painter.setFont(look.font(look.TEXT if box.height() > 22 else look.SMALL))
+            painter.setPen(t.colour("on_petrol" if shade > 205 else "ink"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(count))
 
     def choose(self, true: int, said: int) -> None:
         """Choose a cell."""

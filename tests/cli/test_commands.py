@@ -1,0 +1,154 @@
+"""The command line as a stranger uses it, on images that are not ours."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image, ImageDraw
+
+from attentive_lens.workspace import Workspace
+
+TINY = ["--set", "network=two blocks", "--set", "preparation.side=24", "--set", "training.epochs=2"]
+
+
+def command(*words: object, code: int = 0) -> str:
+    done = subprocess.run(
+        [sys.executable, "-m", "attentive_lens", *map(str, words)], capture_output=True, text=True, timeout=110
+    )
+    assert done.returncode == code, done.stdout + done.stderr
+    assert "Traceback" not in done.stderr
+    return done.stdout
+
+
+def last_object(text: str) -> dict:  # type: ignore[type-arg]
+    return json.loads(text.strip().splitlines()[-1])
+
+
+def leaves(root: Path) -> Path:
+    """Drawn leaves, round or long: other sizes, modes and shapes than the demo's."""
+    random = np.random.default_rng(1)
+    for name, squeeze in (("round leaf", 1.0), ("a long leaf with quite a long name to it", 0.35)):
+        (root / name).mkdir(parents=True)
+        for k in range(14):
+            width, height = (int(n) for n in random.integers(40, 90, 2))
+            picture = Image.new("RGB", (width, height), tuple(int(n) for n in random.integers(180, 250, 3)))
+            half = min(width, height) * 0.4
+            box = (width / 2 - half, height / 2 - half * squeeze, width / 2 + half, height / 2 + half * squeeze)
+            ImageDraw.Draw(picture).ellipse(box, fill=(30, int(random.integers(90, 150)), 40))
+            if k % 5 == 0:
+                picture = picture.convert(("L", "P", "RGBA")[k // 5])
+            picture.save(root / name / f"leaf {k}.png")
+    return root
+
+
+def test_the_whole_loop_on_images_that_are_not_ours(tmp_path: Path) -> None:
+    source, work = leaves(tmp_path / "leaves"), tmp_path / "work"
+    (source / "round leaf" / "broken.png").write_bytes(b"not an image")
+    made = last_object(command("new", work, source, "--json"))
+    assert made["images"] == 28
+    assert made["classes"] == {"a long leaf with quite a long name to it": 14, "round leaf": 14}
+    assert [Path(s["file"]).name for s in made["skipped"]] == ["broken.png"]
+    trained = last_object(command("train", work, *TINY, "--json"))
+    assert (trained["run"], trained["state"], trained["epochs"]) == (1, "done", 2)
+    assert len(trained["weights_sha256"]) == 64
+    scored = last_object(command("score", work, 1, "--json"))
+    assert scored["images"] == sum(map(sum, scored["confusion"])) == 6
+    assert len(scored["wrong"]) == round(6 * (1 - scored["accuracy"]))
+    assert trained["validation"]["accuracy"] == pytest.approx(scored["accuracy"])
+    told = last_object(command("explain", work, 1, 3, "--json", "--out", tmp_path / "out"))
+    assert {entry["as"] for entry in told["maps"]} == {"said", "true"}
+    for entry in told["maps"]:
+        map_ = np.load(entry["file"])
+        assert map_.shape == (24, 24)
+        assert map_.dtype == np.float32
+        with Image.open(entry["picture"]) as picture:
+            assert picture.width == 2 * picture.height
+    answers = command("predict", trained["model"], source, "--json").strip().splitlines()
+    lines = [json.loads(line) for line in answers]
+    assert len(lines) == 29
+    assert [Path(line["file"]).name for line in lines if "error" in line] == ["broken.png"]
+    assert all(sum(line["probabilities"].values()) == pytest.approx(1) for line in lines if "error" not in line)
+    again = last_object(command("train", work, *TINY, "--json"))
+    assert again["weights_sha256"] == trained["weights_sha256"]
+    threads = last_object(command("train", work, *TINY, "--set", "training.threads=1", "--json"))
+    assert threads["weights_sha256"] == trained["weights_sha256"]
+
+
+def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) -> None:
+    folder = station.folder
+    assert "accuracy" in command("train", folder, *TINY)
+    assert "epoch 2 of 2" in command("watch", folder)
+    assert "true \\ said" in command("score", folder, 1, "--on", "test")
+    assert "deleting what it marks" in command("explain", folder, 1, 2, "--out", tmp_path / "out")
+    model = station.run(1).model
+    assert "(0." in command("predict", model, folder / "images" / "test" / "spiny")
+    assert command("--version").strip()
+
+
+def test_the_demo_runs_the_full_example(tmp_path: Path) -> None:
+    told = last_object(command("demo", tmp_path / "p", "--images", 60, "--no-window", "--epochs", 1, "--json"))
+    assert told["scores"].keys() == {"validation", "test"}
+    assert len(told["explained"]) == min(5, len(told["explained"]))
+    pictures = list(Path(told["results"]).glob("*-said.png"))
+    assert len(pictures) == len(told["explained"]) > 0
+
+
+@pytest.mark.parametrize(
+    ("words", "reason"),
+    [
+        (["score", "none", "1"], "not a workspace"),
+        (["new", "w", "none"], "no such file"),
+        (["predict", "none.alens", "STATION"], "no such file"),
+        (["train", "STATION", "--set", "training.rate=fast"], "a number is needed"),
+        (["train", "STATION", "--set", "training.rate"], "has no «=»"),
+        (["train", "STATION", "--plan", "none.toml"], "no such file"),
+        (["train", "STATION", "--set", "preparation.side=5"], "does not fit"),
+        (["score", "STATION", "1", "--on", "tests"], "test"),
+        (["explain", "STATION", "1", "999"], "numbered 1 to 90"),
+        (["watch", "STATION", "8"], "There is no run 8"),
+    ],
+)
+def test_a_failure_is_one_sentence_and_exit_code_1(
+    words: list[str], reason: str, station_once: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    ready = [str(station_once) if w == "STATION" else w for w in words]
+    told = last_object(command(*ready, "--json", code=1))
+    assert told.keys() == {"error"}
+    assert reason in " ".join(told["error"].values())
+
+
+def test_wrong_usage_is_exit_code_2() -> None:
+    command("train", code=2)
+    command("score", "x", "one", code=2)
+    command("demo", "--images", "many", code=2)
+
+
+def test_ctrl_c_stops_after_the_step_and_keeps_everything(station: Workspace) -> None:
+    words = ["train", str(station.folder), "--set", "network=two blocks", "--set", "preparation.side=24", "--json"]
+    process = subprocess.Popen(
+        [sys.executable, "-m", "attentive_lens", *words, "--set", "training.epochs=9999"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        text=True,
+    )
+    journal = station.folder / "runs" / "0002" / "journal.jsonl"
+    end = time.monotonic() + 60
+    while not (journal.exists() and '"epoch", ' in journal.read_text()):
+        assert time.monotonic() < end
+        time.sleep(0.05)
+    os.kill(process.pid, signal.SIGINT)
+    out, _ = process.communicate(timeout=30)
+    told = last_object(out)
+    assert process.returncode == 0
+    assert told["state"] == "stopped"
+    assert told["epochs"] >= 1
+    assert Path(told["model"]).exists()

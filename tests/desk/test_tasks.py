@@ -1,0 +1,154 @@
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import attentive_lens as al
+from attentive_lens.desk import tasks
+from attentive_lens.desk.front import RunReader, reap_children, start_training, with_base
+from attentive_lens.desk.resident import Reply, Resident
+from attentive_lens.desk.training import execute
+from attentive_lens.errors import BadValue, LensError, NotHere
+from attentive_lens.formats.bundle import read_model
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.progress import finish
+from attentive_lens.workspace import Workspace
+
+
+def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Workspace) -> None:
+    folder = str(station.folder)
+    first = finish(tasks.score(folder, 1, "test")).values
+    assert station.run(1).scores_file("test").exists()
+    assert finish(tasks.score(folder, 1, "test")).values == first
+    station.run(1).scores_file("test").unlink()
+    assert finish(tasks.score(folder, 1, "test")).values == first
+    assert first["images"] == 12 == len(first["answers"])
+
+
+def test_an_explanation_has_both_answers_every_layer_and_its_trust(station: Workspace) -> None:
+    result = finish(tasks.explain(str(station.folder), 1, 5, target="winged"))
+    values, arrays = result.values, result.arrays
+    assert values["targets"].keys() == {"said", "true", "for"} == values["trust"].keys()
+    assert sum(values["probabilities"].values()) == pytest.approx(1)
+    assert max(values["probabilities"], key=values["probabilities"].get) == values["said"]
+    assert arrays["map said"].shape == arrays["map true"].shape == (32, 32)
+    for k, layer in enumerate(values["layers"]):
+        assert list(arrays[f"layer {k}"].shape) == layer["shape"]
+
+
+def test_what_is_not_there_is_said_with_what_is(station: Workspace) -> None:
+    folder = str(station.folder)
+    for job, reason in (
+        (tasks.explain(folder, 1, 500), "numbered 1 to 90"),
+        (tasks.explain(folder, 1, 5, method="gradiant"), "gradient"),
+        (tasks.explain(folder, 1, 5, target="wingd"), "winged"),
+        (tasks.score(folder, 4, "test"), "runs 1"),
+    ):
+        with pytest.raises(LensError, match=reason):
+            finish(job)
+
+
+def test_layers_of_an_earlier_run_are_taken_over_frozen_to_the_bit(station: Workspace) -> None:
+    plan = Plan().changed({"training.epochs": 1, "seed": 99})
+    plan = with_base(station, plan, 1, "max pooling 2")
+    run = station.claim_run(plan)
+    finish(execute(station, run, lambda: False))
+    earlier, later = read_model(station.run(1).model), read_model(run.model)
+    assert later.levels == earlier.levels
+    for node in later.weights:
+        same = all(np.array_equal(a, earlier.weights[node][k]) for k, a in later.weights[node].items())
+        assert same == (node in plan.frozen), node
+
+
+def test_a_base_that_cannot_be_used_is_refused_in_words(station: Workspace) -> None:
+    wide = Plan().changed({"preparation.side": 32, "base.run": 1, "base.until": "relu 1"})
+    run = station.claim_run(wide)
+    with pytest.raises(BadValue, match="another shape"):
+        finish(execute(station, run, lambda: False))
+    assert RunReader(run).view().state == "failed"
+    assert "another shape" in RunReader(run).view().error
+    everything = with_base(station, Plan(), 1, "dropout 1")
+    assert "answers" not in everything.frozen
+    with pytest.raises(NotHere):
+        with_base(station, Plan(), 7, "relu 1")
+
+
+def test_a_child_process_trains_outlives_its_window_and_stops_when_asked(station: Workspace) -> None:
+    plan = Plan().changed({"network": "two blocks", "preparation.side": 32, "training.epochs": 5000})
+    run = start_training(station, plan)
+    reader = RunReader(run)
+    try:
+        wait_for(lambda: len(reader.view().epochs) >= 1, 60)
+        assert reader.view().state == "training"
+    finally:
+        run.ask_to_stop()
+        wait_for(lambda: reader.view().state != "training", 30)
+        wait_for(lambda: not run.alive(), 30)
+        reap_children()
+    assert reader.view().state == "stopped", (run.folder / "log.txt").read_text()
+    assert run.model.exists()
+
+
+def wait_for(condition: object, seconds: float) -> None:
+    end = time.monotonic() + seconds
+    while not condition():  # type: ignore[operator]
+        assert time.monotonic() < end, "waited too long"
+        time.sleep(0.05)
+
+
+@pytest.fixture
+def resident() -> Resident:
+    made = Resident()
+    yield made
+    made.close()
+    assert not made.folder.exists()
+
+
+def until_end(resident: Resident, number: int) -> Reply:
+    found: list[Reply] = []
+
+    def ended() -> bool:
+        found.extend(r for r in resident.replies() if r.number == number and r.progress is None)
+        return bool(found)
+
+    wait_for(ended, 60)
+    return found[0]
+
+
+def test_the_worker_answers_in_order_of_urgency_reports_faults_and_ends(resident: Resident, station: Workspace) -> None:
+    folder = str(station.folder)
+    number = resident.ask("explain", run=1, image=3, workspace=folder)
+    reply = until_end(resident, number)
+    expected = finish(tasks.explain(folder, 1, 3))
+    assert reply.values == expected.values
+    assert np.array_equal(reply.arrays["map said"], expected.arrays["map said"])
+    assert list(resident.folder.iterdir()) == []
+    bad = until_end(resident, resident.ask("explain", run=9, image=3, workspace=folder))
+    assert bad.error is not None
+    assert bad.error["what"] == "There is no run 9"
+    slow = resident.ask("score", 9, run=1, on="training", workspace=folder)
+    quick = resident.ask("filters", 1, run=1, workspace=folder)
+    ends: list[int] = []
+
+    def both() -> bool:
+        ends.extend(r.number for r in resident.replies() if r.values is not None)
+        return len(ends) == 2
+
+    wait_for(both, 60)
+    assert ends == [quick, slow]
+
+
+def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
+    place = al.open_workspace(station.folder)
+    model = al.open_model(place.runs()[-1].model)
+    row = place.catalogue.images()[0]
+    (answer,) = model.predict([place.path_of(row)])
+    explained = finish(tasks.explain(str(station.folder), 1, 1)).values
+    assert answer == pytest.approx(explained["probabilities"], abs=1e-5)
+    assert model.explain(place.path_of(row), target="spiny").shape == (32, 32)
+    assert model.explain(np.zeros((9, 30, 3), np.uint8), method="gradient").min() >= 0
+    with pytest.raises(LensError, match="no such file"):
+        model.predict([Path("none.png")])

@@ -1,0 +1,108 @@
+from __future__ import annotations
+
+import json
+import zipfile
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from safetensors.numpy import load
+
+from attentive_lens.engine.network import Network
+from attentive_lens.errors import BadFile
+from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.settings import Preparation
+from attentive_lens.plan.starters import STARTERS
+
+
+@pytest.fixture
+def model() -> ModelFile:
+    preparation = Preparation(side=16)
+    plan = STARTERS["two blocks"].network.for_classes(3)
+    network = Network.start(plan, preparation.shape, 4)
+    levels = Levels((0.1, 0.2, 0.3), (0.5, 0.6, 0.7))
+    return ModelFile(plan, network.weights, preparation, levels, ("smooth", "spiny", "winged"), {"run": 3})
+
+
+def test_a_model_saved_and_read_answers_with_the_same_bits(model: ModelFile, tmp_path: Path) -> None:
+    model.write(tmp_path / "m.alens")
+    back = read_model(tmp_path / "m.alens")
+    images = np.random.default_rng(0).random((2, 16, 16, 3), np.float32)
+    first = model.network().forward(images).outputs["answers"]
+    assert np.array_equal(back.network().forward(images).outputs["answers"], first)
+    assert (back.plan, back.preparation, back.levels) == (model.plan, model.preparation, model.levels)
+    assert (back.classes, back.card) == (model.classes, model.card)
+    assert [p.name for p in tmp_path.iterdir()] == ["m.alens"]
+
+
+def test_a_model_file_can_be_read_without_us(model: ModelFile, tmp_path: Path) -> None:
+    model.write(tmp_path / "m.alens")
+    with zipfile.ZipFile(tmp_path / "m.alens") as archive:
+        assert json.loads(archive.read("classes.json")) == ["smooth", "spiny", "winged"]
+        kinds = [node["layer"] for node in json.loads(archive.read("network.json"))["nodes"]]
+        assert kinds[:3] == ["convolution", "relu", "max pooling"]
+        assert load(archive.read("weights.safetensors"))["convolution 1/kernel"].shape == (3, 3, 3, 8)
+
+
+def test_optimiser_arrays_travel_with_a_checkpoint(model: ModelFile, tmp_path: Path) -> None:
+    replace(model, optimiser={"a/b/mean": np.ones(3, np.float32)}).write(tmp_path / "c.alens")
+    assert read_model(tmp_path / "c.alens").optimiser["a/b/mean"].tolist() == [1, 1, 1]
+
+
+def rewritten(file: Path, name: str, data: bytes | None) -> Path:
+    """A copy of a model file with one part replaced, or left out."""
+    other = file.with_name("other.alens")
+    with zipfile.ZipFile(file) as old, zipfile.ZipFile(other, "w") as new:
+        for entry in old.namelist():
+            if entry != name:
+                new.writestr(entry, old.read(entry))
+            elif data is not None:
+                new.writestr(entry, data)
+    return other
+
+
+def test_damaged_model_files_are_refused_in_words(model: ModelFile, tmp_path: Path) -> None:
+    file = tmp_path / "m.alens"
+    model.write(file)
+    whole = file.read_bytes()
+    (tmp_path / "cut.alens").write_bytes(whole[: len(whole) // 2])
+    (tmp_path / "text.alens").write_bytes(b"not a model")
+    network = {"format": 9, "nodes": []}
+    cases = {
+        tmp_path / "cut.alens": "not a whole model file",
+        tmp_path / "text.alens": "not a whole model file",
+        rewritten(file, "classes.json", b'["a", "b"]'): "not as many as its answers",
+    }
+    for damaged, reason in cases.items():
+        with pytest.raises(BadFile, match=reason):
+            read_model(damaged)
+    for name, data, reason in (
+        ("weights.safetensors", None, "not a whole model file"),
+        ("weights.safetensors", b"\0" * 40, "weights are damaged"),
+        ("network.json", json.dumps(network).encode(), "reads format 1"),
+        ("preparation.json", b"{}", "not a whole model file"),
+    ):
+        with pytest.raises(BadFile, match=reason):
+            read_model(rewritten(file, name, data))
+    with pytest.raises(BadFile, match="no such file"):
+        read_model(tmp_path / "none.alens")
+
+
+def test_weights_that_do_not_fit_or_are_no_numbers_are_refused(model: ModelFile, tmp_path: Path) -> None:
+    file = tmp_path / "m.alens"
+    kernel = model.weights["convolution 1"]["kernel"]
+    model.weights["convolution 1"]["kernel"] = kernel[:2]
+    model.write(file)
+    with pytest.raises(BadFile, match="weights of convolution 1 are not of the shape"):
+        read_model(file)
+    model.weights["convolution 1"]["kernel"] = np.full_like(kernel, np.nan)
+    model.write(file)
+    with pytest.raises(BadFile, match="not numbers"):
+        read_model(file)
+
+
+def test_a_folder_that_cannot_be_written_is_said(model: ModelFile, tmp_path: Path) -> None:
+    with pytest.raises(BadFile, match="could not be written"):
+        model.write(tmp_path / "none" / "m.alens")

@@ -1,0 +1,78 @@
+"""The rules of the house hold, and the checks that guard them can fail."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[2]
+SOURCES = ROOT / "src" / "attentive_lens"
+HEAVY = ("numba", "scipy", "sklearn", "onnx", "attentive_lens.engine", "attentive_lens.explaining")
+
+BREACHES = {
+    "engine/network.py": "import attentive_lens.images",
+    "images/split.py": "import attentive_lens.workspace",
+    "desk/front.py": "import PyQt6.QtCore",
+    "training/loop.py": "import sqlite3",
+    "window/session.py": "import attentive_lens.engine.network",
+    "window/pages/images.py": "import attentive_lens.window.pages.results",
+}
+
+
+def lint(folder: Path) -> subprocess.CompletedProcess[str]:
+    words = [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"]
+    return subprocess.run(words, cwd=folder, capture_output=True, text=True, timeout=100, env={"PYTHONPATH": "src"})
+
+
+def test_each_breach_of_the_layering_is_caught(tmp_path: Path) -> None:
+    shutil.copytree(SOURCES, tmp_path / "src" / "attentive_lens", ignore=shutil.ignore_patterns("__pycache__"))
+    shutil.copy(ROOT / "pyproject.toml", tmp_path)
+    clean = lint(tmp_path)
+    assert clean.returncode == 0, clean.stdout
+    for name, line in BREACHES.items():
+        file = tmp_path / "src" / "attentive_lens" / name
+        whole = file.read_text("utf-8")
+        file.write_text(f"{whole}\n{line}\n", "utf-8")
+        assert lint(tmp_path).returncode != 0, f"{line} in {name} was not caught"
+        file.write_text(whole, "utf-8")
+
+
+@pytest.mark.parametrize(
+    "module", ["attentive_lens.cli.commands", "attentive_lens.window.application", "attentive_lens.desk.front"]
+)
+def test_the_faces_are_light(module: str) -> None:
+    code = f"import sys, {module}; print([m for m in sys.modules if m.startswith({HEAVY!r})])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert done.stdout.strip() == "[]", done.stdout + done.stderr
+
+
+def test_no_file_is_longer_than_400_lines() -> None:
+    long = [str(f) for f in SOURCES.rglob("*.py") if len(f.read_text("utf-8").splitlines()) > 400]
+    assert long == []
+
+
+def test_colours_stand_only_in_the_look() -> None:
+    for file in (SOURCES / "window").rglob("*.py"):
+        if file.name != "look.py":
+            assert not re.search(r"#[0-9A-Fa-f]{6}\b", file.read_text("utf-8")), file
+
+
+def test_every_pinned_package_has_its_hashes() -> None:
+    for name in ("requirements.lock", "requirements-check.lock"):
+        text = (ROOT / name).read_text("utf-8")
+        packages = re.findall(r"^([A-Za-z0-9_.-]+)==", text, re.MULTILINE)
+        assert len(packages) > 10
+        assert all(f"{package}==" in text for package in packages)
+        for block in re.split(r"\n(?=[A-Za-z0-9])", text.strip()):
+            assert "--hash=sha256:" in block, block[:60]
+    table = tomllib.loads((ROOT / "pyproject.toml").read_text("utf-8"))
+    locked = (ROOT / "requirements.lock").read_text("utf-8").lower()
+    for wanted in table["project"]["dependencies"]:
+        name = re.split(r"[>=<]", wanted)[0].lower()
+        assert re.search(rf"^{re.escape(name)}==", locked, re.MULTILINE), name

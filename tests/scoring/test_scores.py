@@ -1,0 +1,38 @@
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from attentive_lens.scoring.scores import Scores, judge
+
+
+def test_scores_of_four_known_answers() -> None:
+    probabilities = np.array([[0.7, 0.3], [0.1, 0.9], [0.2, 0.8], [0.6, 0.4]])
+    scores = judge("test", ["a", "b"], [11, 12, 13, 14], np.array([0, 0, 1, 0]), probabilities)
+    assert scores.accuracy == 0.75
+    assert scores.confusion.tolist() == [[2, 1], [0, 1]]
+    assert scores.per_class == [pytest.approx(2 / 3), 1.0]
+    assert scores.loss == pytest.approx(-np.log([0.7, 0.1, 0.8, 0.6]).mean())
+    assert [(a.image, a.said, a.true, a.probability) for a in scores.wrong] == [(12, 1, 0, 0.9)]
+
+
+def test_a_class_without_images_has_no_accuracy() -> None:
+    scores = judge("test", ["a", "b", "c"], [1], np.array([1]), np.array([[0.2, 0.5, 0.3]]))
+    assert scores.per_class == [None, 1.0, None]
+
+
+@given(st.integers(1, 40), st.integers(2, 6), st.integers(0, 999))
+def test_every_image_stands_once_in_the_matrix_and_json_keeps_all(n: int, classes: int, seed: int) -> None:
+    random = np.random.default_rng(seed)
+    probabilities = random.dirichlet(np.ones(classes), n)
+    true = random.integers(0, classes, n)
+    scores = judge("validation", [str(k) for k in range(classes)], range(n), true, probabilities)
+    assert scores.confusion.sum() == n
+    assert np.array_equal(scores.confusion.sum(axis=1), np.bincount(true, minlength=classes))
+    assert scores.accuracy == pytest.approx(np.trace(scores.confusion) / n)
+    assert len(scores.wrong) == n - np.trace(scores.confusion)
+    assert Scores.from_dict(json.loads(json.dumps(scores.as_dict()))) == scores

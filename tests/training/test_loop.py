@@ -1,0 +1,153 @@
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.layers import Moment
+from attentive_lens.engine.network import Network, fingerprint
+from attentive_lens.errors import LensError
+from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.images.feeding import Batch, Feed
+from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.layers import Answers, Connected, Flatten, Relu
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.progress import finish
+from attentive_lens.plan.recipe import DEFAULT_RECIPE
+from attentive_lens.plan.settings import Preparation, Training
+from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.journal import Journal, read_events
+from attentive_lens.training.learner import Classifier
+from attentive_lens.training.loop import Outcome, run
+
+SIDE = 8
+PREPARATION = Preparation(side=SIDE)
+PLAN = NetworkPlan.stack([Flatten(), Connected(units=16), Relu(), Answers()]).for_classes(2)
+
+
+def spots(n: int = 40) -> tuple[np.ndarray, np.ndarray]:
+    """Noise with a bright spot at the left or at the right: two classes that can be learned at once."""
+    random = np.random.default_rng(0)
+    pixels = random.integers(0, 60, (n, SIDE, SIDE, 3)).astype(np.uint8)
+    labels = np.arange(n) % 2
+    for image, label in zip(pixels, labels, strict=True):
+        image[3:5, 1 + 4 * label : 3 + 4 * label] = 255
+    return pixels, labels
+
+
+def train(
+    folder: Path, epochs: int = 4, stop: Callable[[], bool] = lambda: False, held: int = 10, **settings: float
+) -> Outcome:
+    folder.mkdir(exist_ok=True)
+    pixels, labels = spots()
+    members = np.arange(held, len(labels))
+    levels = Levels.measure(pixels[members], PREPARATION)
+    network = Network.start(PLAN, PREPARATION.shape, 1)
+    feed = Feed(pixels, labels, members, DEFAULT_RECIPE[3:], levels, 1, 8)
+    model = ModelFile(PLAN, {}, PREPARATION, levels, ("left", "right"))
+    with Crew(1) as crew, Journal(folder / "journal.jsonl") as journal:
+        learner = Classifier(network, Training(**{"rate": 0.01, **settings}), frozenset(), levels, crew)
+        checkpoints = Checkpoints(folder / "checkpoints", model)
+        data = pixels[:held], labels[:held]
+        return finish(run(learner, feed, data, epochs, checkpoints, journal, {"n": 1}, stop))
+
+
+def test_what_can_be_learned_is_learned_and_written_down(tmp_path: Path) -> None:
+    outcome = train(tmp_path / "a")
+    assert (outcome.state, outcome.epochs) == ("done", 4)
+    assert outcome.best is not None
+    assert outcome.best.accuracy == 1.0
+    events, _ = read_events(tmp_path / "a" / "journal.jsonl")
+    epochs = [e for e in events if e["event"] == "epoch"]
+    assert [e["epoch"] for e in epochs] == [1, 2, 3, 4]
+    assert epochs[-1]["training"]["loss"] < epochs[0]["training"]["loss"]
+    assert read_model(tmp_path / "a" / "checkpoints" / "last.alens").card["epoch"] == 4
+
+
+def test_the_same_plan_gives_the_same_bits(tmp_path: Path) -> None:
+    prints = set()
+    for name in ("a", "b"):
+        train(tmp_path / name, 2)
+        prints.add(fingerprint(read_model(tmp_path / name / "checkpoints" / "last.alens").weights))
+    assert len(prints) == 1
+
+
+def test_the_best_epoch_is_kept_even_if_later_ones_are_worse(tmp_path: Path) -> None:
+    outcome = train(tmp_path, 6, rate=0.5)
+    best = read_model(tmp_path / "checkpoints" / "best.alens").card
+    events, _ = read_events(tmp_path / "journal.jsonl")
+    figures = [(e["validation"]["accuracy"], -e["validation"]["loss"]) for e in events if e["event"] == "epoch"]
+    assert outcome.best is not None
+    assert best["epoch"] == figures.index(max(figures)) + 1
+    assert best["validation"]["accuracy"] == outcome.best.accuracy == max(figures)[0]
+
+
+def test_a_stop_in_an_epoch_keeps_what_was_learned(tmp_path: Path) -> None:
+    asked = iter([False] * 5 + [True])
+    outcome = train(tmp_path, 10, lambda: next(asked))
+    assert (outcome.state, outcome.epochs) == ("stopped", 1)
+    last = read_model(tmp_path / "checkpoints" / "last.alens")
+    assert last.card["epoch"] == 1
+    assert last.optimiser
+    assert (tmp_path / "checkpoints" / "best.alens").exists()
+
+
+def test_without_a_validation_set_the_last_epoch_is_the_best(tmp_path: Path) -> None:
+    outcome = train(tmp_path, 2, held=0)
+    assert outcome.best is None
+    assert read_model(tmp_path / "checkpoints" / "best.alens").card["epoch"] == 2
+
+
+def test_a_run_that_blows_up_is_stopped_with_the_reason_before_the_step_is_taken() -> None:
+    pixels, labels = spots(8)
+    levels = Levels.measure(pixels, PREPARATION)
+    network = Network.start(PLAN, PREPARATION.shape, 1)
+    network.weights["answers"]["matrix"][:] = 3e38
+    before = network.fingerprint()
+    with Crew(1) as crew, np.errstate(all="ignore"):
+        learner = Classifier(network, Training(), frozenset(), levels, crew)
+        with pytest.raises(LensError, match=r"epoch 3, batch 5.*no longer a number.*ten times smaller"):
+            learner.learn(Batch(levels.apply(pixels), labels), Moment(0, 2, 4, 0))
+    assert network.fingerprint() == before
+
+
+def test_a_journal_line_half_written_is_read_when_it_is_whole(tmp_path: Path) -> None:
+    file = tmp_path / "j"
+    with Journal(file) as journal:
+        journal.write("start", epochs=3)
+    with file.open("ab") as stream:
+        stream.write(b'{"event": "ep')
+    events, position = read_events(file)
+    assert [e["event"] for e in events] == ["start"]
+    with file.open("ab") as stream:
+        stream.write(b'och", "epoch": 1}\nnot json\n{"event": "end"}\n')
+    events, _ = read_events(file, position)
+    assert [e["event"] for e in events] == ["epoch", "end"]
+    assert read_events(tmp_path / "none") == ([], 0)
+
+
+def test_checkpoints_take_no_more_than_their_share_of_the_time(tmp_path: Path) -> None:
+    now = [0.0]
+    pixels, _ = spots()
+    levels = Levels.measure(pixels, PREPARATION)
+    network = Network.start(PLAN, PREPARATION.shape, 1)
+    writes = []
+
+    def clock() -> float:
+        now[0] += 0.5  # every look at the clock costs half a second, so a write takes that long
+        return now[0]
+
+    with Crew(1) as crew:
+        learner = Classifier(network, Training(), frozenset(), levels, crew)
+        kept = Checkpoints(tmp_path, ModelFile(PLAN, {}, PREPARATION, levels, ("a", "b")), clock)
+        for epoch in range(100):
+            before = kept._spent
+            kept.keep(learner, {"epoch": epoch}, True)
+            writes.append(kept._spent > before)
+            now[0] += 1.0
+        kept.write(learner, {"epoch": 100})
+    assert 1 <= sum(writes) <= 8
+    assert read_model(tmp_path / "best.alens").card["epoch"] == 99

@@ -1,0 +1,240 @@
+"""The real window, driven by object name as a person would drive it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
+from pytestqt.qtbot import QtBot
+
+from attentive_lens.desk.making import make_demo
+from attentive_lens.plan.progress import finish
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.bars import Bars
+from attentive_lens.window.parts.bench import Bench
+from attentive_lens.window.parts.lens import Lens
+from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.parts.picture import Strip
+from attentive_lens.window.parts.sheet import ContactSheet
+from attentive_lens.window.welcome import Welcome
+from attentive_lens.workspace import Workspace
+
+LEFT = Qt.MouseButton.LeftButton
+OpenFrame = Callable[[Workspace], Frame]
+
+
+W = TypeVar("W", bound=QWidget)
+
+
+def child(frame: QWidget, kind: type[W], name: str) -> W:
+    found = frame.findChild(kind, name)
+    assert found is not None, name
+    return found
+
+
+def click(qtbot: QtBot, frame: QWidget, name: str) -> None:
+    qtbot.mouseClick(child(frame, QPushButton, name), LEFT)
+
+
+def stage(qtbot: QtBot, frame: Frame, key: str) -> None:
+    qtbot.mouseClick(frame.rail.buttons[key], LEFT)
+    assert frame.current == key
+
+
+def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: OpenFrame, tmp_path: Path) -> None:
+    frame = open_frame(finish(make_demo(tmp_path / "demo", 60, 1)).workspace)
+    assert frame.current == "images"
+    assert frame.rail.buttons["images"].state == "60 · 6"
+    assert "tape99-empty.png" in child(frame, QLabel, "skipped files").text()
+
+    click(qtbot, frame, "main action")
+    assert frame.current == "network"
+    click(qtbot, frame, "starter two blocks")
+    assert child(frame, Bench, "bench").plates[1].shape == (64, 64, 8)
+
+    stage(qtbot, frame, "training")
+    child(frame, QSpinBox, "training.epochs").setValue(2)
+    child(frame, QSpinBox, "preparation.side").setValue(32)
+    assert frame.session.plan.training.epochs == 2
+    click(qtbot, frame, "main action")
+    assert child(frame, QPushButton, "main action").text() == "Stop"
+    qtbot.waitUntil(lambda: frame.session.training is None, timeout=60_000)
+    view = frame.session.view
+    assert view is not None
+    assert (view.state, len(view.epochs)) == ("done", 2), view.error
+    assert child(frame, QLabel, "figure epoch").text() == "2 of 2"
+
+    stage(qtbot, frame, "results")
+    qtbot.waitUntil(lambda: frame.session.score is not None, timeout=30_000)
+    matrix = child(frame, ConfusionMatrix, "confusion matrix")
+    true, said = next((t, s) for t in range(6) for s in range(6) if t != s and matrix.counts[t][s])
+    qtbot.mouseClick(matrix, LEFT, pos=matrix.box(true, said).center().toPoint())
+    sheet = child(frame, ContactSheet, "cell images")
+    assert sum(len(g.places) for g in sheet.groups) == matrix.counts[true][said]
+
+    qtbot.mouseClick(sheet.viewport(), LEFT, pos=QPoint(20, 60))
+    assert sheet.current is not None
+    click(qtbot, frame, "main action")
+    assert frame.current == "explain"
+    qtbot.waitUntil(lambda: child(frame, Lens, "lens true").map is not None, timeout=30_000)
+    classes = frame.session.collection.classes
+    assert child(frame, QLabel, "said name").text() == classes[said]
+    assert child(frame, QLabel, "true name").text() == classes[true]
+    assert child(frame, Lens, "lens said").map != child(frame, Lens, "lens true").map
+    assert len(child(frame, Bars, "answers").bars) == 6
+    assert "max pooling 2" in {p.name for p in child(frame, Bench, "explain bench").plates}
+    assert set(child(frame, Bench, "explain bench").pictures) >= {"image", "relu 1", "max pooling 1", "relu 2"}
+    qtbot.waitUntil(lambda: len(child(frame, Strip, "filters").pictures) == 8, timeout=30_000)
+
+
+def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    assert frame.current == "results"
+    qtbot.waitUntil(lambda: bool(frame.session.mistakes()), timeout=30_000)
+    stage(qtbot, frame, "explain")
+    lens, other = child(frame, Lens, "lens said"), child(frame, Lens, "lens true")
+    qtbot.waitUntil(lambda: lens.map is not None, timeout=30_000)
+    before = lens.across
+    qtbot.keyClick(lens, Qt.Key.Key_Left if before > 0.5 else Qt.Key.Key_Right)
+    assert lens.across != before
+    assert (lens.across, lens.below, lens.radius) == (other.across, other.below, other.radius)
+    qtbot.keyClick(lens, Qt.Key.Key_Space)
+    assert lens.whole
+    assert other.whole
+    plain = other.map
+    click(qtbot, frame, "difference")
+    assert other.map != plain
+    first = frame.session.mistakes()[0]
+    assert child(frame, QLabel, "image file").text().startswith(f"image {first} ")
+    click(qtbot, frame, "mistake next")
+    second = frame.session.mistakes()[1]
+    qtbot.waitUntil(lambda: child(frame, QLabel, "image file").text().startswith(f"image {second} "), timeout=30_000)
+    click(qtbot, frame, "method gradient")
+    qtbot.waitUntil(
+        lambda: (
+            child(frame, QPushButton, "method gradient").isChecked()
+            and "changed a little" in frame.pages["explain"].shows.text()
+        ),  # type: ignore[attr-defined]  # noqa: E501
+        timeout=30_000,
+    )
+
+
+def test_layers_of_an_earlier_run_are_frozen_from_the_network_page(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    runs = child(frame, QComboBox, "base run")
+    runs.setCurrentIndex(1)
+    runs.activated.emit(1)
+    plan = frame.session.plan
+    assert plan.base is not None
+    assert (plan.base.run, plan.base.until) == (1, "max pooling 2")
+    frozen = [p.name for p in child(frame, Bench, "bench").plates if p.frozen]
+    assert frozen == ["convolution 1", "max pooling 1", "convolution 2", "max pooling 2"]
+    until = child(frame, QComboBox, "base until")
+    until.setCurrentIndex(until.findData("max pooling 1"))
+    until.activated.emit(until.currentIndex())
+    assert frame.session.plan.frozen == {"convolution 1", "relu 1", "max pooling 1"}
+    runs.setCurrentIndex(0)
+    runs.activated.emit(0)
+    assert frame.session.plan.base is None
+
+
+def test_wrong_settings_are_explained_where_they_stand_and_change_nothing(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    page = frame.pages["training"]
+    rate = child(frame, QLineEdit, "training.rate")
+    for words, part in (("fast", "not a number"), ("-3", "below the least")):
+        rate.setText(words)
+        rate.editingFinished.emit()
+        assert part in page.training_form.problem.text()  # type: ignore[attr-defined]
+        assert rate.text() == "0.001"
+    child(frame, QSpinBox, "preparation.side").setValue(5)
+    assert "does not fit" in page.preparation_form.problem.text()  # type: ignore[attr-defined]
+    assert frame.session.plan.preparation.side == 64
+
+
+def test_stop_from_the_bottom_strip_keeps_the_run(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
+    frame = open_frame(station)
+    frame.session.change_plan(
+        frame.session.plan.changed({"network": "two blocks", "preparation.side": 32, "training.epochs": 9999})
+    )
+    stage(qtbot, frame, "training")
+    click(qtbot, frame, "main action")
+    qtbot.waitUntil(lambda: bool(frame.session.view and frame.session.view.epochs), timeout=60_000)
+    click(qtbot, frame, "stop training")
+    qtbot.waitUntil(lambda: frame.session.training is None, timeout=30_000)
+    view = frame.session.view
+    assert view is not None
+    assert (view.number, view.state) == (2, "stopped")
+    assert frame.session.workspace.run(2).model.exists()
+
+
+def test_classes_and_sets_filter_the_contact_sheet(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "images")
+    sheet = child(frame, ContactSheet, "contact sheet")
+    assert sum(len(g.places) for g in sheet.groups) == 90
+    click(qtbot, frame, "set training")
+    assert {g.note.split(" ")[0] for g in sheet.groups} == {"validation", "test"}
+    bars = child(frame, Bars, "class bars")
+    qtbot.mouseClick(bars, LEFT, pos=QPoint(10, 30))
+    assert {g.title for g in sheet.groups} == {frame.session.collection.classes[1]}
+    sheet.setFocus()
+    qtbot.keyClick(sheet, Qt.Key.Key_Right)
+    assert sheet.current is not None
+    assert f"image {sheet.current + 1}" in child(frame, QLabel, "image facts").text()
+
+
+def test_the_empty_stages_lead_on(qtbot: QtBot, open_frame: OpenFrame, tmp_path: Path) -> None:
+    frame = open_frame(finish(make_demo(tmp_path / "demo", 24, 1)).workspace)
+    stage(qtbot, frame, "explain")
+    qtbot.mouseClick(child(frame, QPushButton, "go to results"), LEFT)
+    assert frame.current == "results"
+    qtbot.mouseClick(child(frame, QPushButton, "go to training"), LEFT)
+    assert frame.current == "training"
+    frame.session.explain_asked.emit(1)
+    assert "no trained model" in child(frame, QLabel, "message").text()
+
+
+def test_without_a_workspace_there_are_three_doors(qtbot: QtBot, station: Workspace, tmp_path: Path) -> None:
+    welcome = Welcome()
+    qtbot.addWidget(welcome)
+    welcome.show()
+    welcome.open_folder(tmp_path)
+    assert "not a workspace" in child(welcome, QLabel, "welcome message").text()
+    welcome.make_workspace(tmp_path / "work", tmp_path / "none")
+    qtbot.waitUntil(lambda: "no such file" in child(welcome, QLabel, "welcome message").text(), timeout=30_000)
+    welcome.open_folder(station.folder)
+    assert isinstance(welcome.frame, Frame)
+    welcome.frame.close()
+
+
+@pytest.mark.parametrize("classes", [2, 6, 100, 1000])
+def test_the_matrix_takes_any_number_of_classes(qtbot: QtBot, classes: int) -> None:
+    matrix = ConfusionMatrix()
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setWidget(matrix)
+    area.resize(600, 600)
+    qtbot.addWidget(area)
+    counts = [[int(t == s) for s in range(classes)] for t in range(classes)]
+    matrix.show_counts([f"a class with a long name {k}" for k in range(classes)], counts)
+    area.show()
+    area.grab()
+    chosen: list[tuple[int, int]] = []
+    matrix.chosen.connect(lambda t, s: chosen.append((t, s)))
+    qtbot.mouseClick(matrix, LEFT, pos=matrix.box(1, 0).center().toPoint())
+    assert chosen == [(1, 0)]
+    qtbot.keyClick(matrix, Qt.Key.Key_Right)
+    assert chosen[-1] == (1, 1)

@@ -1,0 +1,120 @@
+from __future__ import annotations
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+from pytestqt.qtbot import QtBot
+
+from attentive_lens.plan.starters import STARTERS
+from attentive_lens.window import look, words
+from attentive_lens.window.parts.basics import ink_on_paper, signed_colours, to_image, unsigned_colours
+from attentive_lens.window.parts.bench import plates_of
+from attentive_lens.window.parts.chart import Chart, Curve, reduced, round_steps
+from attentive_lens.window.parts.sheet import ContactSheet, Group
+
+
+def contrast(one: str, other: str) -> float:
+    """Contrast of two colours by relative luminance (WCAG 2.2)."""
+
+    def luminance(colour: str) -> float:
+        parts = [int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5)]
+        linear = [p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
+        return float(np.dot(linear, [0.2126, 0.7152, 0.0722]))
+
+    high, low = sorted((luminance(one), luminance(other)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
+
+
+def test_every_colour_of_text_can_be_read_on_paper_and_sheet() -> None:
+    t = look.LIGHT
+    for role in ("ink", "faint", "petrol", "vermilion", "ochre"):
+        for ground in (t.paper, t.sheet):
+            assert contrast(getattr(t, role), ground) >= 4.5, role
+    assert contrast(t.on_petrol, t.petrol) >= 4.5
+
+
+def test_numbers_read_as_people_write_them() -> None:
+    assert words.thousands(1234567) == "1\u2009234\u2009567"
+    assert words.short(286_182) == "286\u2009k"
+    assert words.short(4_700_000) == "4.7\u2009M"
+    assert words.short(999) == "999"
+    assert words.percent(0.913) == "91.3\u2009%"
+    assert [words.duration(s) for s in (8, 93, 7500)] == ["8\u2009s", "1\u2009min 33\u2009s", "2\u2009h 5\u2009min"]
+    assert words.shape((64, 64, 3)) == "64×64×3"
+
+
+@given(st.floats(-1e3, 1e3), st.floats(1e-3, 1e3), st.integers(2, 9))
+def test_steps_of_an_axis_are_round_even_and_not_too_many(low: float, span: float, most: int) -> None:
+    steps = round_steps(low, low + span, most)
+    assert len(steps) <= most + 1
+    if len(steps) > 1:
+        gaps = np.diff(steps)
+        assert np.allclose(gaps, gaps[0])
+        digits = gaps[0] / 10 ** np.floor(np.log10(gaps[0]) + 1e-9)
+        assert min(abs(digits - d) for d in (1, 2, 5, 10)) < 1e-6
+
+
+@given(st.lists(st.floats(-5, 5), min_size=1, max_size=900), st.integers(8, 100))
+def test_a_reduced_curve_keeps_its_ends_and_its_extremes(values: list[float], most: int) -> None:
+    points = tuple((float(k), v) for k, v in enumerate(values))
+    kept = reduced(points, most)
+    assert kept[0] == points[0]
+    assert kept[-1] == points[-1]
+    assert {min(values), max(values)} <= {y for _, y in kept}
+    assert len(kept) <= max(most + 4, 8)
+    assert kept == sorted(kept)
+
+
+def test_maps_are_coloured_by_their_tokens() -> None:
+    ramp = np.array([[0.0, 1.0], [-1.0, 9.0]])
+    unsigned, signed = unsigned_colours(np.maximum(ramp, 0), 1.0), signed_colours(ramp, 1.0)
+    vermilion, petrol = (look.theme.colour(r).getRgb()[:3] for r in ("vermilion", "petrol"))
+    assert unsigned[0, 0, 3] == 0
+    assert tuple(unsigned[0, 1]) == (*vermilion, 255)
+    assert tuple(signed[0, 1]) == tuple(signed[1, 1]) == (*vermilion, 255)
+    assert tuple(signed[1, 0]) == (*petrol, 255)
+    assert signed[0, 0, 3] == 0
+    flat = ink_on_paper(np.ones((2, 2)))
+    assert tuple(flat[0, 0]) == look.theme.colour("sheet").getRgb()[:3]
+
+
+def test_a_picture_from_an_array_has_its_pixels(qtbot: QtBot) -> None:
+    pixels = np.random.default_rng(0).integers(0, 256, (5, 7, 3)).astype(np.uint8)
+    image = to_image(pixels)
+    assert (image.width(), image.height()) == (7, 5)
+    assert image.pixelColor(6, 2).getRgb()[:3] == tuple(pixels[2, 6])
+
+
+def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
+    for starter in STARTERS.values():
+        network = starter.network.for_classes(6)
+        plates = plates_of(network, network.facts((64, 64, 3)), (64, 64, 3), frozenset({"convolution 1"}))
+        kinds = [node.layer.kind for node in network.nodes]
+        assert len(plates) == 1 + len(kinds) - kinds.count("relu")
+        assert plates[1].coated
+        assert plates[1].output == "relu 1"
+        assert [p.name for p in plates if p.frozen] == ["convolution 1"]
+
+
+def test_a_sheet_of_100_000_images_lays_out_and_paints(qtbot: QtBot) -> None:
+    sheet = ContactSheet("sheet")
+    qtbot.addWidget(sheet)
+    sheet.resize(500, 400)
+    pixels = np.zeros((10, 4, 4, 3), np.uint8)
+    sheet.show()
+    sheet.show_groups(pixels, (Group("many", "", tuple(range(10)) * 10_000),))
+    bar = sheet.verticalScrollBar()
+    assert bar is not None
+    assert bar.maximum() > 100_000 // sheet.columns * 60
+    bar.setValue(bar.maximum())
+    sheet.grab()
+
+
+def test_a_chart_draws_what_it_is_given_and_nothing_without_points(qtbot: QtBot) -> None:
+    chart = Chart("Loss", "", "chart")
+    qtbot.addWidget(chart)
+    chart.resize(400, 200)
+    chart.show_curves((Curve("training", (), "ink"),), 10)
+    empty = chart.grab().toImage()
+    chart.show_curves((Curve("training", ((1, 2.0), (2, 1.0), (3, float("nan"))), "petrol"),), 10, 2)
+    assert chart.grab().toImage() != empty

@@ -1,0 +1,140 @@
+from __future__ import annotations
+
+import os
+import sqlite3
+from pathlib import Path
+
+import pytest
+from PIL import Image
+
+from attentive_lens.desk.front import RunReader, collection
+from attentive_lens.desk.making import make_workspace
+from attentive_lens.errors import BadFile, BadValue, LensError, NotHere
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.progress import finish
+from attentive_lens.workspace import Workspace
+
+
+def pictures(root: Path, **classes: int) -> Path:
+    for name, count in classes.items():
+        (root / name).mkdir(parents=True, exist_ok=True)
+        for k in range(count):
+            Image.new("RGB", (12 + k, 9), (k, 90, 160)).save(root / name / f"{k}.png")
+    return root
+
+
+def test_a_workspace_lists_its_images_and_says_what_it_could_not_read(tmp_path: Path) -> None:
+    source = pictures(tmp_path / "pictures", red=6, blue=5)
+    (source / "red" / "bad.png").write_bytes(b"")
+    (source / "red" / "notes.txt").write_text("x")
+    made = finish(make_workspace(tmp_path / "work", source))
+    assert made.collection.classes == ["blue", "red"]
+    assert [row.number for row in made.collection.rows] == list(range(1, 12))
+    assert (made.collection.rows[0].width, made.collection.rows[0].height) == (12, 9)
+    reasons = {Path(file).name: why for file, why in made.collection.skipped}
+    assert reasons.keys() == {"bad.png", "notes.txt"}
+    assert "empty" in reasons["bad.png"]
+    assert len(made.findings) == 2
+    again = collection(Workspace.open(tmp_path / "work"), Plan())
+    assert again == made.collection
+
+
+def test_images_inside_the_workspace_move_with_it(tmp_path: Path) -> None:
+    source = pictures(tmp_path / "work" / "images", a=2, b=2)
+    finish(make_workspace(tmp_path / "work", source))
+    (tmp_path / "work").rename(tmp_path / "moved")
+    moved = Workspace.open(tmp_path / "moved")
+    assert all(moved.path_of(row).exists() for row in moved.catalogue.images())
+
+
+def test_a_name_that_is_no_unicode_survives_the_catalogue(tmp_path: Path) -> None:
+    source = pictures(tmp_path / "pictures", a=2, b=2)
+    odd = os.fsencode(source / "a") + b"/\xff\n.png"
+    os.rename(source / "a" / "0.png", odd)  # noqa: PTH104
+    made = finish(make_workspace(tmp_path / "work", source))
+    assert any(os.fsencode(made.workspace.path_of(row)) == odd for row in made.collection.rows)
+
+
+@pytest.mark.parametrize(
+    ("classes", "reason"), [({}, "no folder"), ({"a": 0}, "gave no images"), ({"a": 3}, "one class only")]
+)
+def test_too_few_classes_are_refused_and_nothing_is_left(classes: dict[str, int], reason: str, tmp_path: Path) -> None:
+    source = pictures(tmp_path / "pictures", **classes)
+    source.mkdir(exist_ok=True)
+    with pytest.raises((BadFile, BadValue), match=reason):
+        finish(make_workspace(tmp_path / "work", source))
+    assert not (tmp_path / "work").exists()
+
+
+def test_a_stopped_import_leaves_no_workspace(tmp_path: Path) -> None:
+    job = make_workspace(tmp_path / "work", pictures(tmp_path / "pictures", a=3, b=3))
+    next(job)
+    job.close()
+    assert not (tmp_path / "work").exists()
+
+
+def test_a_class_with_one_image_is_trained_on_and_named(tmp_path: Path) -> None:
+    made = finish(make_workspace(tmp_path / "work", pictures(tmp_path / "pictures", many=20, one=1)))
+    assert made.findings == ["«one» has only 1 image: too few to learn from and to be judged by."]
+    assert made.collection.count("training", 1) == 1
+
+
+def test_a_folder_that_is_none_or_damaged_is_said(tmp_path: Path) -> None:
+    with pytest.raises(NotHere, match="not a workspace"):
+        Workspace.open(tmp_path)
+    finish(make_workspace(tmp_path / "work", pictures(tmp_path / "pictures", a=2, b=2)))
+    with pytest.raises(BadFile, match="workspace already"):
+        finish(make_workspace(tmp_path / "work", tmp_path / "pictures"))
+    base = tmp_path / "work" / "catalogue.sqlite"
+    with sqlite3.connect(base) as connection:
+        connection.execute("PRAGMA user_version = 99")
+    connection.close()
+    with pytest.raises(BadFile, match="later version"):
+        Workspace.open(tmp_path / "work").catalogue.classes()
+    base.write_bytes(b"rubbish" * 100)
+    with pytest.raises(BadFile, match="damaged"):
+        Workspace.open(tmp_path / "work").catalogue.classes()
+    (tmp_path / "work" / "workspace.toml").write_text("format = 9\n")
+    with pytest.raises(BadFile, match="reads format 1"):
+        Workspace.open(tmp_path / "work")
+    (tmp_path / "work" / "workspace.toml").write_text("format = ")
+    with pytest.raises(BadFile, match="damaged"):
+        Workspace.open(tmp_path / "work")
+
+
+def test_runs_are_claimed_once_each_and_keep_their_plan(station: Workspace) -> None:
+    plan = Plan(name="other")
+    first, second = station.claim_run(plan), station.claim_run(plan)
+    assert (first.number, second.number) == (2, 3)
+    assert station.run(2).plan() == plan
+    with pytest.raises(NotHere, match="runs 1, 2, 3"):
+        station.run(9)
+    (first.folder / "plan.toml").write_text("name = [")
+    with pytest.raises(BadFile, match="not valid TOML"):
+        first.plan()
+
+
+def test_a_run_whose_process_died_is_broken_off(station: Workspace) -> None:
+    run = station.claim_run(Plan())
+    run.note_process()
+    assert RunReader(run).view().state == "training"
+    (run.folder / "process.json").write_text('{"pid": 1, "since": 5}')
+    assert RunReader(run).view().state == "broken off"
+    assert RunReader(station.run(1)).view().state == "done"
+
+
+def test_a_read_only_workspace_can_be_looked_at_and_not_trained_in(
+    station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # The test's user may be root, for whom no folder is read-only: what the system would say is put in its place.
+    monkeypatch.setattr(os, "access", lambda place, mode: False)
+    opened = Workspace.open(station.folder)
+    assert not opened.writable
+    assert len(opened.catalogue.images()) == 90
+
+    def refuse(*_: object, **__: object) -> None:
+        raise PermissionError(30, "Read-only file system")
+
+    monkeypatch.setattr(Path, "mkdir", refuse)
+    with pytest.raises(LensError, match="read-only file system"):
+        opened.claim_run(Plan())
