@@ -119,7 +119,7 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     qtbot.waitUntil(
         lambda: (
             child(frame, QPushButton, "method gradient").isChecked()
-            and "changed a little" in frame.pages["explain"].shows.text()
+            and "small change" in frame.pages["explain"].shows.text()
         ),  # type: ignore[attr-defined]  # noqa: E501
         timeout=30_000,
     )

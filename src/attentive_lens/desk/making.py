@@ -12,7 +12,8 @@ from attentive_lens.images.decoding import decode
 from attentive_lens.images.sources import open_source
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job
-from attentive_lens.workspace import Workspace, create
+from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.importing import create
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 
 from attentive_lens.window import look
 from attentive_lens.window.pages import PAGES, Page
+from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
@@ -49,17 +50,14 @@ class Frame(QMainWindow):
         across = QHBoxLayout(body)
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(0)
-        self.pages: dict[str, Page] = {key: kind(session) for key, kind in PAGES.items()}
-        self.rail = Rail([(key, page.word, page.question) for key, page in self.pages.items()])
+        self.pages: dict[str, Page] = {}
+        self.rail = Rail([(key, kind.word, kind.question) for key, kind in PAGES.items()])
         self.rail.chosen.connect(self.show_stage)
         down = QVBoxLayout()
         down.setContentsMargins(0, 0, 0, 0)
         down.setSpacing(0)
         down.addWidget(self._make_top())
         self.stage = QStackedWidget()
-        for key, page in self.pages.items():
-            self.stage.addWidget(page)
-            page.action_changed.connect(lambda k=key: self._refresh(k))
         down.addWidget(self.stage, 1)
         right = QWidget()
         right.setLayout(down)
@@ -77,13 +75,35 @@ class Frame(QMainWindow):
         self.current = "images"
         session.runs_changed.connect(self._list_runs)
         session.stage_asked.connect(self.show_stage)
-        session.explain_asked.connect(lambda _: self.show_stage("explain"))
+        session.explain_asked.connect(self._explain)
         session.said.connect(self.say)
         session.worked.connect(self._show_work)
         session.ticked.connect(self._show_training)
         self._list_runs()
-        for key in self.pages:
-            self._refresh(key)
+        self.painted.connect(lambda: QTimer.singleShot(0, self._build_next))
+
+    def page(self, key: str) -> Page:
+        """A stage's page, built when it is first wanted: the first painting does not wait for all of them."""
+        if key not in self.pages:
+            page = PAGES[key](self.session)
+            self.pages[key] = page
+            self.stage.addWidget(page)
+            page.action_changed.connect(lambda: self._refresh(key))
+        return self.pages[key]
+
+    def _build_next(self) -> None:
+        """Build a page that is still missing, one for each turn of the event loop, for its line on the rail."""
+        missing = [key for key in PAGES if key not in self.pages]
+        if missing:
+            self.page(missing[0])
+            self._refresh(missing[0])
+            QTimer.singleShot(20, self._build_next)
+
+    def _explain(self, image: int) -> None:
+        page = self.page("explain")
+        if isinstance(page, ExplainPage):
+            page.open_image(image)
+        self.show_stage("explain")
 
     def _make_top(self) -> QWidget:
         top = QFrame()
@@ -140,11 +160,12 @@ class Frame(QMainWindow):
 
     def show_stage(self, key: str) -> None:
         """Bring a stage on the screen."""
+        page = self.page(key)
         self.current = key
-        self.stage.setCurrentWidget(self.pages[key])
+        self.stage.setCurrentWidget(page)
         self.rail.show_stage(key)
-        self.pages[key].entered()
-        self.pages[key].setFocus()
+        page.entered()
+        page.setFocus()
         for own in self.pages:
             self._refresh(own)
 

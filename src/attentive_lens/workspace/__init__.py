@@ -2,6 +2,6 @@
 
 from attentive_lens.workspace.catalogue import Catalogue, ImageRow
 from attentive_lens.workspace.runs import Run
-from attentive_lens.workspace.workspace import Workspace, create
+from attentive_lens.workspace.workspace import Workspace
 
-__all__ = ["Catalogue", "ImageRow", "Run", "Workspace", "create"]
+__all__ = ["Catalogue", "ImageRow", "Run", "Workspace"]

@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import psutil
-import tomlkit
 
 from attentive_lens.errors import BadFile, NotHere
 from attentive_lens.plan.plan import Plan
@@ -67,6 +66,8 @@ class Run:
 
     def write_plan(self, plan: Plan) -> None:
         """Once, at its beginning."""
+        import tomlkit  # only here: who only reads plans does without it
+
         (self.folder / "plan.toml").write_text(tomlkit.dumps(plan.write()), "utf-8")
 
     def note_process(self, pid: int | None = None) -> None:

@@ -23,7 +23,7 @@ class Gradient(MapMethod):
     """
 
     label = "gradient"
-    shows = "Which pixels the score would change most with, if they changed a little."
+    shows = "Where a small change would move the score most."
     misleads = "It is noisy, and weak where the answer is so sure that small changes no longer matter."
 
     def maps(self, network: Network, image: Array, classes: Sequence[int]) -> NDArray[np.float32]:

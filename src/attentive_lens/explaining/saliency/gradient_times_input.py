@@ -23,8 +23,8 @@ class GradientTimesInput(MapMethod):
     """
 
     label = "gradient × input"
-    shows = "What each pixel adds to the score, counted from the mean colour of the training images."
-    misleads = "A pixel of the mean colour adds nothing here, even where its being empty is the reason."
+    shows = "What each pixel adds to the score."
+    misleads = "Counted from the mean colour: a pixel of that colour adds nothing, even where emptiness is the reason."
     signed = True
 
     def maps(self, network: Network, image: Array, classes: Sequence[int]) -> NDArray[np.float32]:

@@ -62,9 +62,9 @@ class ExplainPage(Page):
         outer.addWidget(self._make_evidence())
         for keys, step in (("PgDown", 1), ("PgUp", -1)):
             QShortcut(QKeySequence(keys), self).activated.connect(lambda s=step: self._step(s))
-        session.explain_asked.connect(self.open_image)
         session.runs_changed.connect(self._other_run)
         session.scores_ready.connect(self._show_place)
+        session.scores_ready.connect(self._take_surest)
 
     def _make_centre(self) -> QVBoxLayout:
         centre = QVBoxLayout()
@@ -196,9 +196,12 @@ class ExplainPage(Page):
         self._step(1)
 
     def entered(self) -> None:
-        """Take the surest mistake if there is nothing under the lens."""
+        """Have the run in view scored; its surest mistake comes under the lens if nothing is there."""
         self.session.want_scores()
-        if self.image is None and self.session.mistakes():
+        self._take_surest()
+
+    def _take_surest(self) -> None:
+        if self.image is None and self.isVisible() and self.session.mistakes():
             self.open_image(self.session.mistakes()[0])
 
     def open_image(self, image: int) -> None:

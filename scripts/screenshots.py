@@ -1,0 +1,52 @@
+"""Take the pictures of docs/screenshots/ from the demo: python scripts/screenshots.py [WORKSPACE]."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QEventLoop, QTimer
+
+from attentive_lens.desk.front import with_base
+from attentive_lens.window.application import make_application, make_frame
+from attentive_lens.window.session import open_session
+
+ROOT = Path(__file__).parents[1]
+
+
+def wait(seconds: float) -> None:
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
+
+
+def main() -> None:
+    workspace = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "pollen-station"
+    into = ROOT / "docs" / "screenshots"
+    into.mkdir(parents=True, exist_ok=True)
+    application = make_application()
+    session = open_session(workspace)
+    if not any(view.has_model for view in session.views.values()):
+        sys.exit("The workspace has no trained run: train one first.")
+    frame = make_frame(session)
+    frame.resize(1280, 800)
+    frame.show()
+    wait(3)
+    for stage in ("images", "network", "training", "results", "explain"):
+        frame.show_stage(stage)
+        wait(1.5)
+        frame.grab().save(str(into / f"{stage}.png"))
+    first = min(number for number, view in session.views.items() if view.has_model)
+    session.change_plan(with_base(session.workspace, session.plan, first, "max pooling 2"))
+    frame.show_stage("network")
+    wait(0.5)
+    frame.grab().save(str(into / "network-frozen.png"))
+    frame.close()
+    application.processEvents()
+
+
+if __name__ == "__main__":
+    main()
