@@ -81,6 +81,6 @@ class Layer(ABC, Generic[S]):
         """Gradients of the input (if ``inputs``) and of the weights (if ``parameters``) for that of the output."""
 
 
-def he_normal(shape: Shape, fan_in: int, random: np.random.Generator, dtype: np.dtype[Any]) -> Array:
+def he_weights(shape: Shape, fan_in: int, random: np.random.Generator, dtype: np.dtype[Any]) -> Array:
     """Normal starting weights of variance 2 / fan-in (He 2015, «Delving deep into rectifiers», eq. 10)."""
     return (random.standard_normal(shape) * np.sqrt(2.0 / fan_in)).astype(dtype)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.layers.base import Layer, Moment, he_normal
+from attentive_lens.engine.layers.base import Layer, Moment, he_weights
 from attentive_lens.plan.layers import Answers, Connected, Shape
 
 
@@ -19,7 +19,7 @@ class ConnectedLayer(Layer[Connected]):
         shapes = self.settings.weight_shapes(given)
         share = 0.1 if isinstance(self.settings, Answers) else 1.0
         return {
-            "matrix": he_normal(shapes["matrix"], given[0], random, dtype) * np.asarray(share, dtype),
+            "matrix": he_weights(shapes["matrix"], given[0], random, dtype) * np.asarray(share, dtype),
             "bias": np.zeros(shapes["bias"], dtype),
         }
 

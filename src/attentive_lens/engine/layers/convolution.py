@@ -8,7 +8,7 @@ import numpy as np
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
-from attentive_lens.engine.layers.base import Layer, Moment, he_normal
+from attentive_lens.engine.layers.base import Layer, Moment, he_weights
 from attentive_lens.plan.layers import Convolution, Shape
 
 
@@ -26,7 +26,7 @@ class ConvolutionLayer(Layer[Convolution]):
         shapes = self.settings.weight_shapes(given)
         fan_in = self.settings.kernel**2 * given[2]
         return {
-            "kernel": he_normal(shapes["kernel"], fan_in, random, dtype),
+            "kernel": he_weights(shapes["kernel"], fan_in, random, dtype),
             "bias": np.zeros(shapes["bias"], dtype),
         }
 
