@@ -71,6 +71,8 @@ def test_the_whole_loop_on_images_that_are_not_ours(tmp_path: Path) -> None:
         assert map_.dtype == np.float32
         with Image.open(entry["picture"]) as picture:
             assert picture.width == 2 * picture.height
+    with Image.open(told["filters_picture"]) as picture:
+        assert picture.size == (420, 56)
     answers = command("predict", trained["model"], source, "--json").strip().splitlines()
     lines = [json.loads(line) for line in answers]
     assert len(lines) == 29

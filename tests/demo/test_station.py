@@ -78,3 +78,12 @@ def test_a_station_is_not_made_over_another_or_too_small(tmp_path: Path) -> None
         finish(make(tmp_path, 24, 0))
     with pytest.raises(BadValue, match="too few"):
         finish(make(tmp_path / "c", 5, 0))
+
+
+def test_a_station_stopped_half_way_leaves_nothing_and_can_be_made_again(tmp_path: Path) -> None:
+    job = make(tmp_path, 200, 0)
+    for _ in range(2):
+        next(job)
+    job.close()
+    assert list(tmp_path.iterdir()) == []
+    assert len(list(finish(make(tmp_path, 24, 0)).rglob("*.png"))) == 28

@@ -54,6 +54,11 @@ def test_a_wrong_change_is_refused_with_what_is_known(settings: dict[str, object
         Plan().changed(settings)
 
 
+def test_a_plan_is_called_by_its_network_until_it_has_a_name_of_its_own() -> None:
+    assert Plan().changed({"network": "two blocks"}).name == "two blocks"
+    assert Plan().changed({"name": "mine", "network": "two blocks"}).name == "mine"
+
+
 def test_frozen_layers_are_those_up_to_the_frost_line() -> None:
     plan = Plan().changed({"base.run": 1, "base.until": "relu 1"})
     assert plan.frozen == {"convolution 1", "relu 1"}

@@ -46,6 +46,8 @@ def demo(
     as_json: AsJson = False,
 ) -> None:
     """Make the pollen station's workspace and open it."""
+    if not (no_window or as_json) and (folder / "workspace.toml").exists():
+        raise typer.Exit(context.obj["open_window"](str(folder)))
     from attentive_lens.desk.making import make_demo
 
     made = watched(make_demo(folder, images, seed), "making the pollen station")
@@ -226,11 +228,12 @@ def explain(
     as_json: AsJson = False,
 ) -> None:
     """Show which pixels drove the answer that was said and the answer that is true."""
-    from attentive_lens.cli.pictures import write_explanation
+    from attentive_lens.cli.pictures import write_explanation, write_filters
     from attentive_lens.desk import tasks
 
     result = watched(tasks.explain(str(workspace), run, image, method, target), "explaining")
     told = write_explanation(result, into)
+    told["filters_picture"] = write_filters(watched(tasks.filters(str(workspace), run), "first filters"), into)
     if as_json:
         say_json(told)
         return
@@ -244,7 +247,9 @@ def explain(
             f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",
             markup=False,
         )
-    out.print(f"  first filters and feature maps: {told['layers_picture']}", markup=False)
+    out.print(f"  what each layer saw: {told['layers_picture']}", markup=False)
+    if told["filters_picture"]:
+        out.print(f"  first-layer filters: {told['filters_picture']}", markup=False)
 
 
 @app.command()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from attentive_lens.cli.pictures import write_explanation
+from attentive_lens.cli.pictures import write_explanation, write_filters
 from attentive_lens.cli.speaking import out, watched
 from attentive_lens.cli.training import summary, train_run
 from attentive_lens.desk import tasks
@@ -47,6 +47,7 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> dict[str
         entry = write_explanation(result, results)
         told["explained"].append(entry)
         say(f"  image {answer.image}: said {entry['said']}, true {entry['true']} · {entry['maps'][0]['picture']}")
+    write_filters(watched(tasks.filters(str(place.folder), run.number), "first filters"), results)
     told["results"] = str(results)
     say(f"The pictures are in {results}; the model is {run.model}.")
     return told

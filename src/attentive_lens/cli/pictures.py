@@ -59,6 +59,24 @@ def write_explanation(result: Result, folder: Path) -> dict[str, Any]:
     return told
 
 
+def write_filters(result: Result, folder: Path) -> str | None:
+    """Write the first convolution's filters as one picture, eight a row; its path, or None without such a layer."""
+    filters = result.arrays.get("filters")
+    if filters is None:
+        return None
+    tile, gap = 48, 4
+    rows = -(-len(filters) // 8)
+    sheet = Image.new("RGB", (8 * (tile + gap) + gap, rows * (tile + gap) + gap), (0xF4, 0xF1, 0xEA))
+    for k, one in enumerate(filters):
+        row, column = divmod(k, 8)
+        picture = Image.fromarray((one * 255).astype(np.uint8)).resize((tile, tile), Image.Resampling.NEAREST)
+        sheet.paste(picture, (gap + column * (tile + gap), gap + row * (tile + gap)))
+    folder.mkdir(parents=True, exist_ok=True)
+    file = folder / "first-filters.png"
+    sheet.save(file)
+    return str(file)
+
+
 def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32]) -> NDArray[np.uint8]:
     """A map, transparent to ochre to vermilion, over its greyed image: S×S×3 uint8, image and map side by side."""
     colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels

@@ -23,6 +23,8 @@ out = Console(highlight=False, soft_wrap=True)
 
 def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
     """Run a job to its end with a bar, the time gone and the time left; ``note`` adds a word at the end."""
+    if not console.is_terminal:
+        return _told(job, note)
     with Progress(
         TextColumn("{task.description}"),
         BarColumn(28),
@@ -53,6 +55,20 @@ def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
                 description=step.doing or shown,
                 note=note(),
             )
+
+
+def _told(job: Job[T], note: Callable[[], str]) -> T:
+    """Run a job to its end where there is no terminal: a line whenever it comes to something else."""
+    doing = ""
+    while True:
+        try:
+            step = next(job)
+        except StopIteration as end:
+            result: T = end.value
+            return result
+        if step.doing and step.doing != doing:
+            doing = step.doing
+            console.print(" · ".join(filter(None, (doing, note()))), markup=False, highlight=False, soft_wrap=True)
 
 
 def say_json(value: dict[str, Any]) -> None:

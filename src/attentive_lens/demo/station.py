@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -48,7 +49,7 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
     Parameters
     ----------
     folder : Path
-        Made if missing; must not hold an ``images`` folder yet.
+        Made if missing; must not hold an ``images`` folder yet. Stopped half way, nothing is left in it.
     images : int
         Readable images in all, at least 24; a sixth of each type is for testing.
     seed : int
@@ -66,15 +67,19 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
     if images < FEWEST:
         raise BadValue("The demo was not made", f"{images} images are too few", f"Ask for at least {FEWEST}")
     mark = mark or Mark()
-    place = folder / "images"
+    if (folder / "images").exists():
+        raise BadFile(f"{folder / 'images'} exists already", "a collection stands there", "Name another folder")
+    making = folder / ".making"
+    place = making / "images"
     rows: list[KeyRow] = []
     masks: list[NDArray[np.uint8]] = []
     slides = _slides(images, seed, mark)
     try:
+        shutil.rmtree(making, ignore_errors=True)
         for set_name in ("training", "test"):
             for kind in TYPES:
-                (place / set_name / kind).mkdir(parents=True, exist_ok=False)
-        (folder / "answer-key").mkdir(exist_ok=True)
+                (place / set_name / kind).mkdir(parents=True)
+        (making / "answer-key").mkdir()
         for number, slide in enumerate(slides):
             if number % 64 == 0:
                 yield Progress(number, len(slides), "photographing grains")
@@ -84,12 +89,14 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
             rows.append(row)
             masks.append(shot.mask)
         rows += _unreadable(place, seed)
-        _write_key(folder / "answer-key", rows, np.stack(masks))
-    except FileExistsError:
-        raise BadFile(f"{place} exists already", "a collection stands there", "Name another folder") from None
+        _write_key(making / "answer-key", rows, np.stack(masks))
+        (making / "answer-key").replace(folder / "answer-key")
+        place.replace(folder / "images")
     except OSError as error:
         raise BadFile(f"{folder} could not be written", str(error.strerror).lower(), "Name another folder") from None
-    return place
+    finally:
+        shutil.rmtree(making, ignore_errors=True)
+    return folder / "images"
 
 
 @dataclass(frozen=True)

@@ -160,7 +160,8 @@ def with_base(workspace: Workspace, plan: Plan, number: int, until: str, frozen:
     """The plan built on an earlier run's layers: that run's network and preparation, new weights after ``until``."""
     earlier = workspace.run(number).plan()
     settings = {"base.run": number, "base.until": until, "base.frozen": frozen}
-    return replace(plan, network=earlier.network, preparation=earlier.preparation).changed(settings)
+    name = f"{earlier.name.split(' on run ')[0]} on run {number}"
+    return replace(plan, name=name, network=earlier.network, preparation=earlier.preparation).changed(settings)
 
 
 def base_layers(plan: Plan) -> Sequence[str]:

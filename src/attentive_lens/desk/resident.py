@@ -16,6 +16,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.desk.faults import open_log
+
 
 @dataclass(frozen=True)
 class Reply:
@@ -49,13 +51,17 @@ class Resident:
         memory = Path("/dev/shm")  # noqa: S108
         parent = str(memory) if os.access(memory, os.W_OK) else None
         self.folder = Path(tempfile.mkdtemp(prefix="attentive-lens-", dir=parent))
+        log = open_log()
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
         self.process = subprocess.Popen(  # noqa: S603
             [sys.executable, "-m", "attentive_lens.desk.worker", str(self.folder)],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
+            stderr=log,
             env=environment,
         )
+        if log is not None:
+            log.close()
         if self.process.stdout is None or self.process.stdin is None:
             raise RuntimeError("the worker has no pipes")
         self._in, self._out = self.process.stdin, self.process.stdout

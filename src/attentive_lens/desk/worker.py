@@ -69,7 +69,7 @@ class Worker:
             what = {
                 "what": "That could not be done",
                 "why": "the program has a fault",
-                "remedy": "See the log",
+                "remedy": "Try it again; faults.log in the state folder tells more",
             }
             self.say(entry.number, error=what)
         else:

@@ -93,7 +93,8 @@ class Plan:
     def changed(self, settings: Mapping[str, Any]) -> Plan:
         """A copy with dotted settings changed: ``{"training.epochs": 5, "network": "two blocks"}``.
 
-        ``network`` takes the name of a starting network, ``recipe`` the word ``"none"`` or ``"default"``.
+        ``network`` takes the name of a starting network (the plan takes it too, unless it has one of its own),
+        ``recipe`` the word ``"none"`` or ``"default"``.
         """
         plan = self
         base = self.base.write() if self.base else {}
@@ -109,7 +110,8 @@ class Plan:
             elif key == "network":
                 if value not in STARTERS:
                     raise unknown_word("plan.network", str(value), frozenset(STARTERS))
-                plan = replace(plan, network=STARTERS[value].network)
+                renamed = value if plan.name in STARTERS else plan.name
+                plan = replace(plan, network=STARTERS[value].network, name=renamed)
             elif key == "recipe" and value in ("none", "default"):
                 plan = replace(plan, recipe=DEFAULT_RECIPE if value == "default" else ())
             elif section == "base" and name:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import faulthandler
+import os
 import sys
 import traceback
 from pathlib import Path
 from types import TracebackType
 
-from platformdirs import user_state_dir
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
+from attentive_lens.desk.faults import open_log
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.frame import Frame
@@ -44,6 +45,12 @@ def make_frame(session: Session) -> Frame:
 
 def open_window(workspace: str | None) -> int:
     """Open the window and return the exit code when it is closed."""
+    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        sys.stderr.write(
+            "The window cannot be opened: there is no display (DISPLAY is not set)."
+            " Use the commands, see «attentive-lens --help».\n"
+        )
+        return 1
     _log_faults()
     application = make_application()
     try:
@@ -60,11 +67,8 @@ def open_window(workspace: str | None) -> int:
 
 def _log_faults() -> None:
     """Faults of the program go to a log in the state folder, and the window stays."""
-    folder = Path(user_state_dir("attentive-lens"))
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        log = (folder / "faults.log").open("a", encoding="utf-8")
-    except OSError:
+    log = open_log()
+    if log is None:
         return
     faulthandler.enable(log)
 

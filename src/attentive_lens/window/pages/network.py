@@ -195,7 +195,6 @@ class NetworkPage(Page):
                 earlier = self.session.workspace.run(number).plan()
                 until = "" if other_run else str(self.base_until.currentData() or "")
                 plan = with_base(self.session.workspace, plan, number, until or _last_spatial(earlier))
-                plan = replace(plan, name=f"{earlier.name} on run {number}")
         except LensError as error:
             self.base_problem.setText(str(error))
             return

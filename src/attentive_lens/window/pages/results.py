@@ -83,7 +83,7 @@ class ResultsPage(Page):
         )
         head.addWidget(self.all_wrong)
         right.addLayout(head)
-        self.sheet = ContactSheet("cell images", 72)
+        self.sheet = ContactSheet("cell images", 86)
         self.sheet.opened.connect(self._open)
         self.sheet.selected.connect(lambda _: self.action_changed.emit())
         right.addWidget(self.sheet, 1)

@@ -14,6 +14,8 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
 
 GAP = 6
+MARGIN = 3
+"""Left of the first column, so that the frame of a selected image is whole."""
 HEADER = 28
 CAPTION = 18
 
@@ -81,7 +83,7 @@ class ContactSheet(QAbstractScrollArea):
     @property
     def columns(self) -> int:
         """Images in a row."""
-        return max(1, (self._view().width() + GAP) // (self.side + GAP))
+        return max(1, (self._view().width() - 2 * MARGIN + GAP) // (self.side + GAP))
 
     def _view(self) -> QFrame:
         port = self.viewport()
@@ -115,7 +117,7 @@ class ContactSheet(QAbstractScrollArea):
                 k = group.places.index(place)
                 row, column = divmod(k, self.columns)
                 y = top + HEADER + row * self._row_height(group)
-                return QRect(column * (self.side + GAP), y, self.side, self.side)
+                return QRect(MARGIN + column * (self.side + GAP), y, self.side, self.side)
         return None
 
     def _at(self, point: QPoint) -> int | None:
@@ -123,10 +125,11 @@ class ContactSheet(QAbstractScrollArea):
         y = point.y() + (bar.value() if bar is not None else 0)
         for top, group in zip(self._tops, self.groups, strict=True):
             row, inside = divmod(y - top - HEADER, self._row_height(group))
-            column, across = divmod(point.x(), self.side + GAP)
+            column, across = divmod(point.x() - MARGIN, self.side + GAP)
             k = row * self.columns + column
             if (
                 row >= 0
+                and column >= 0
                 and inside < self.side
                 and across < self.side
                 and column < self.columns
@@ -152,8 +155,8 @@ class ContactSheet(QAbstractScrollArea):
                 continue
             painter.setFont(strong)
             painter.setPen(t.colour("ink"))
-            painter.drawText(QRect(0, y, 400, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.title)
-            across = painter.fontMetrics().horizontalAdvance(group.title) + 10
+            painter.drawText(QRect(MARGIN, y, 400, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.title)
+            across = MARGIN + painter.fontMetrics().horizontalAdvance(group.title) + 10
             painter.setFont(plain)
             painter.setPen(t.colour("faint"))
             painter.drawText(QRect(across, y, 600, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.note)
@@ -161,7 +164,7 @@ class ContactSheet(QAbstractScrollArea):
             last = min(rows, (height - y - HEADER) // step + 1)
             for k in range(first * self.columns, min(last * self.columns, len(group.places))):
                 row, column = divmod(k, self.columns)
-                box = QRect(column * (self.side + GAP), y + HEADER + row * step, self.side, self.side)
+                box = QRect(MARGIN + column * (self.side + GAP), y + HEADER + row * step, self.side, self.side)
                 self._paint_one(painter, box, group.places[k])
                 if group.captions:
                     under = QRect(box.left(), box.bottom() + 1, self.side, CAPTION)
