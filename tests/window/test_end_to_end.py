@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton, QScrollAr
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.desk.making import make_demo
+from attentive_lens.desk.training import execute
 from attentive_lens.plan.progress import finish
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.bars import Bars
@@ -205,6 +206,19 @@ def test_the_empty_stages_lead_on(qtbot: QtBot, open_frame: OpenFrame, tmp_path:
     assert frame.current == "training"
     frame.session.explain_asked.emit(1)
     assert "no trained model" in child(frame, QLabel, "message").text()
+
+
+def test_a_set_without_images_is_said_where_its_scores_would_stand(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    plan = station.run(1).plan().changed({"split.validation": 0.0, "training.epochs": 1})
+    finish(execute(station, station.claim_run(plan), lambda: False))
+    frame = open_frame(station)
+    click(qtbot, frame, "score validation")
+    problem = child(frame, QLabel, "results problem")
+    qtbot.waitUntil(lambda: "no validation set" in problem.text(), timeout=30_000)
+    click(qtbot, frame, "score test")
+    qtbot.waitUntil(lambda: not problem.isVisible(), timeout=30_000)
 
 
 def test_without_a_workspace_there_are_three_doors(qtbot: QtBot, station: Workspace, tmp_path: Path) -> None:

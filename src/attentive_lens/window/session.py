@@ -72,6 +72,7 @@ class Session(QObject):
         self.run: int | None = None
         self.on = "test" if "test" in self.collection.sets else "validation"
         self.scores: dict[tuple[int, str], dict[str, Any]] = {}
+        self.score_problem = ""
         self._scoring: set[tuple[int, str]] = set()
         self._resident: Resident | None = None
         self._notifier: QSocketNotifier | None = None
@@ -162,6 +163,7 @@ class Session(QObject):
     def want_scores(self, on: str | None = None) -> None:
         """Have the run in view scored on a set, unless it is; `scores_ready` follows."""
         self.on = on or self.on
+        self.score_problem = ""
         view = self.view
         if view is None or not view.has_model or view.state == "training":
             return
@@ -178,7 +180,8 @@ class Session(QObject):
 
             def failed(sentence: str) -> None:
                 self._scoring.discard(key)
-                self.said.emit(sentence, True)
+                self.score_problem = sentence
+                self.scores_ready.emit()
 
             self.ask("score", done, failed, priority=3, run=key[0], on=key[1])
 

@@ -214,7 +214,7 @@ class ExplainPage(Page):
         chosen: dict[str, Any] = {"method": self.method} if self.method else {}
         self.session.ask(
             "explain",
-            lambda values, arrays: self._take(image, values, arrays),
+            lambda values, arrays: self._take((view.number, image), values, arrays),
             priority=1,
             run=view.number,
             image=image,
@@ -237,8 +237,9 @@ class ExplainPage(Page):
         at = mistakes.index(self.image) + step if self.image in mistakes else 0
         self.open_image(mistakes[at % len(mistakes)])
 
-    def _take(self, image: int, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
-        if image != self.image:
+    def _take(self, asked: tuple[int, int], values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        run, image = asked
+        if (run, image) != (self.session.run, self.image):
             return
         self.values, self.arrays = values, arrays
         self.stack.setCurrentIndex(1)

@@ -61,6 +61,9 @@ class ResultsPage(Page):
             head.addWidget(made)
             self.set_buttons[name] = made
         left.addLayout(head)
+        self.problem = label(role="warn", name="results problem")
+        self.problem.setWordWrap(True)
+        left.addWidget(self.problem)
         frame, inside = panel(name="matrix panel")
         self.matrix = ConfusionMatrix()
         self.matrix.setToolTip("Click a cell to see its images.")
@@ -139,12 +142,15 @@ class ResultsPage(Page):
         if table is None:
             waiting = view is not None and view.state == "training"
             self.title.setText("–")
-            self.about.setText("scored when training is done" if waiting else "scoring …")
+            self.about.setText("")
+            self.problem.setText("Scored when training is done." if waiting else session.score_problem or "Scoring …")
+            self.problem.show()
             self.matrix.show_counts([], [])
             self.sheet.show_groups(session.pixels, ())
             self.cell_title.setText("")
             self.action_changed.emit()
             return
+        self.problem.hide()
         self.title.setText(percent(table["accuracy"]))
         wrong = len(session.mistakes())
         self.about.setText(

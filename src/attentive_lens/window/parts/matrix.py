@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QPoint, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QFontMetrics, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.words import percent
 
-NAMES, HEAD, RATE = 108, 46, 76
+NAMES, HEAD, RATE = 84, 46, 76
+MOST_NAMES = 190
+"""Widest column of names; longer ones are cut, and whole in the tooltip."""
 NUMBERED = 60
 """Most classes whose cells are kept large enough for a number."""
 
@@ -36,29 +38,35 @@ class ConfusionMatrix(QWidget):
         self.classes: list[str] = []
         self.counts: list[list[int]] = []
         self.current: tuple[int, int] | None = None
+        self.names = NAMES
 
     def show_counts(self, classes: list[str], counts: list[list[int]]) -> None:
         """Show another matrix; the current cell is kept if it exists."""
         self.classes, self.counts = classes, counts
         if self.current is not None and max(self.current) >= len(classes):
             self.current = None
+        metrics = QFontMetrics(look.font(look.SMALL))
+        longest = max((metrics.horizontalAdvance(name) for name in classes), default=0)
+        self.names = min(MOST_NAMES, max(NAMES, longest + 20))
         least = 18 if len(classes) <= NUMBERED else 8
-        self.setMinimumSize(NAMES + RATE + least * len(classes), HEAD + least * len(classes) + 8)
+        self.setMinimumSize(self.names + RATE + least * len(classes), HEAD + least * len(classes) + 8)
         self.update()
 
     def _cell(self) -> tuple[float, float]:
         n = max(1, len(self.classes))
-        wide = min(110.0, (self.width() - NAMES - RATE) / n)
+        wide = min(110.0, (self.width() - self.names - RATE) / n)
         tall = min(92.0, (self.height() - HEAD - 4) / n)
         return wide, tall
 
     def box(self, true: int, said: int) -> QRectF:
         """Where a cell is."""
         wide, tall = self._cell()
-        return QRectF(NAMES + said * wide, HEAD + true * tall, wide, tall)
+        return QRectF(self.names + said * wide, HEAD + true * tall, wide, tall)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Names, cells, and the part answered rightly at the right."""
+        if not self.classes:
+            return
         t = look.theme
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -66,18 +74,18 @@ class ConfusionMatrix(QWidget):
         small = look.font(look.SMALL)
         painter.setFont(small)
         painter.setPen(t.colour("faint"))
-        painter.drawText(QRectF(NAMES, 0, 200, 18), Qt.AlignmentFlag.AlignVCenter, "said")
-        painter.drawText(QRectF(0, HEAD - 22, NAMES - 12, 18), Qt.AlignmentFlag.AlignRight, "true")
+        painter.drawText(QRectF(self.names, 0, 200, 18), Qt.AlignmentFlag.AlignVCenter, "said")
+        painter.drawText(QRectF(0, HEAD - 22, self.names - 12, 18), Qt.AlignmentFlag.AlignRight, "true")
         middle = Qt.AlignmentFlag.AlignCenter
         side = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
         shown = event.rect() if event is not None else self.rect()
         first_row, last_row = self._seen(shown.top() - HEAD, shown.bottom() - HEAD, tall)
-        first_column, last_column = self._seen(shown.left() - NAMES, shown.right() - NAMES, wide)
+        first_column, last_column = self._seen(shown.left() - self.names, shown.right() - self.names, wide)
         metrics = painter.fontMetrics()
         painter.setPen(t.colour("ink"))
         for k in range(first_column, last_column) if wide >= 24 else ():
             words = metrics.elidedText(self.classes[k], Qt.TextElideMode.ElideRight, int(wide) - 6)
-            painter.drawText(QRectF(NAMES + k * wide, HEAD - 24, wide, 20), middle, words)
+            painter.drawText(QRectF(self.names + k * wide, HEAD - 24, wide, 20), middle, words)
         for true in range(first_row, last_row):
             row = self.counts[true]
             total = sum(row)
@@ -87,9 +95,9 @@ class ConfusionMatrix(QWidget):
                 continue
             painter.setFont(small)
             painter.setPen(t.colour("ink"))
-            words = metrics.elidedText(self.classes[true], Qt.TextElideMode.ElideRight, NAMES - 16)
-            painter.drawText(QRectF(0, HEAD + true * tall, NAMES - 12, tall), side, words)
-            right = QRectF(NAMES + len(row) * wide + 4, HEAD + true * tall, RATE - 8, tall)
+            words = metrics.elidedText(self.classes[true], Qt.TextElideMode.ElideRight, self.names - 16)
+            painter.drawText(QRectF(0, HEAD + true * tall, self.names - 12, tall), side, words)
+            right = QRectF(self.names + len(row) * wide + 4, HEAD + true * tall, RATE - 8, tall)
             painter.drawText(right, side, percent(row[true] / total) if total else "–")
         if self.current is not None and self.counts:
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -97,7 +105,7 @@ class ConfusionMatrix(QWidget):
             painter.drawRoundedRect(self.box(*self.current), 3, 3)
         painter.setFont(small)
         painter.setPen(t.colour("faint"))
-        end = QRectF(NAMES + len(self.classes) * wide + 4, HEAD - 24, RATE - 8, 20)
+        end = QRectF(self.names + len(self.classes) * wide + 4, HEAD - 24, RATE - 8, 20)
         painter.drawText(end, side, "right")
 
     def _seen(self, near: float, far: float, size: float) -> tuple[int, int]:
@@ -136,7 +144,7 @@ class ConfusionMatrix(QWidget):
 
     def _at(self, point: QPoint) -> tuple[int, int] | None:
         wide, tall = self._cell()
-        said, true = int((point.x() - NAMES) // wide), int((point.y() - HEAD) // tall)
+        said, true = int((point.x() - self.names) // wide), int((point.y() - HEAD) // tall)
         inside = 0 <= said < len(self.classes) and 0 <= true < len(self.classes)
         return (true, said) if inside else None
 
