@@ -29,6 +29,13 @@ def test_facts_of_a_small_network_are_those_worked_out_by_hand() -> None:
     assert facts[2].step == 2
 
 
+def test_receptive_fields_begin_where_the_padding_puts_them() -> None:
+    layers = [Convolution(kernel=5), MaxPooling(), Convolution(kernel=3), Flatten(), Answers()]
+    facts = NetworkPlan.stack(layers).for_classes(2).facts((16, 16, 3))
+    # 5×5 kept edges begin 2 before the image; the second convolution one step of two pixels before that.
+    assert [(f.start, f.step, f.sees) for f in facts[:3]] == [(-2, 1, 5), (-2, 2, 6), (-4, 2, 10)]
+
+
 def test_a_layer_that_does_not_fit_is_named_with_its_input() -> None:
     layers = [Convolution(kernel=5, padding="valid"), MaxPooling(), MaxPooling(), Flatten(), Answers()]
     with pytest.raises(DoesNotFit, match=r"max pooling 2 does not fit after max pooling 1.*gets 1×1×16"):

@@ -96,6 +96,14 @@ def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
         assert [p.name for p in plates if p.frozen] == ["convolution 1"]
 
 
+def test_a_receptive_field_is_drawn_where_a_change_reaches_the_middle_output() -> None:
+    network = STARTERS["two blocks"].network.for_classes(6)
+    plates = plates_of(network, network.facts((64, 64, 3)), (64, 64, 3), frozenset())
+    corner, length = plates[3].field(64)  # convolution 2 of 32×32 outputs: 8 pixels from 2·16 − 3 on
+    assert (corner * 64, length * 64) == (29, 8)
+    assert plates[-1].field(64) == (0.0, 1.0)
+
+
 def test_a_sheet_of_100_000_images_lays_out_and_paints(qtbot: QtBot) -> None:
     sheet = ContactSheet("sheet")
     qtbot.addWidget(sheet)

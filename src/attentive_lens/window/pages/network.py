@@ -208,9 +208,8 @@ class NetworkPage(Page):
         if pixels is not None:
             self.bench.show_pictures({"image": to_image(pixels[0])})
             side = plan.preparation.side
-            seen = min(side, plate.sees or side)
-            corner = (side - seen) / 2 / side
-            box = QRectF(corner, corner, seen / side, seen / side)
+            corner, length = plate.field(side)
+            box = QRectF(corner, corner, length, length)
             self.sample.show_image(to_image(pixels[0]), None if place == 0 else box)
         self.sees_title.setText(f"{plate.name} sees" if place else "The image")
         side = plan.preparation.side

@@ -60,6 +60,16 @@ class Plate:
     coated: bool = False
     holes: bool = False
     sees: int | None = None
+    step: int = 1
+    start: int = 0
+
+    def field(self, side: int) -> tuple[float, float]:
+        """Where the middle output's receptive field begins, and its length, in parts of the image's side."""
+        if self.sees is None:
+            return 0.0, 1.0
+        first = self.start + self.step * (self.shape[0] // 2)
+        begin, end = max(0, first), min(side, first + self.sees)
+        return begin / side, (end - begin) / side
 
 
 def plates_of(
@@ -80,6 +90,8 @@ def plates_of(
                 True,
                 before.holes,
                 before.sees,
+                before.step,
+                before.start,
             )
             continue
         sees = "the whole image" if fact.sees is None else f"{fact.sees}×{fact.sees} pixels"
@@ -98,6 +110,8 @@ def plates_of(
                 False,
                 isinstance(node.layer, Dropout),
                 fact.sees,
+                fact.step,
+                fact.start,
             )
         )
     return tuple(plates)
