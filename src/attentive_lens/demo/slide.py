@@ -103,11 +103,9 @@ def photograph(
     if blur is None:
         blur = float(np.clip(random.gamma(2.2, 0.17), 0.15, 1.3))
     picture = gaussian_filter(light, (0, blur * side / 64, blur * side / 64), truncate=3)
-    noise = np.float32(random.uniform(0.006, 0.016))
-    picture += random.standard_normal(picture.shape, dtype=np.float32) * noise
     picture *= 255
-    picture += 0.5
-    pixels = np.clip(picture, 0, 255, out=picture).astype(np.uint8)
+    picture += _camera_noise(picture.shape, random) * np.float32(255 * random.uniform(0.006, 0.016))
+    pixels = np.clip(picture + np.float32(0.5), 0, 255).astype(np.uint8)
     return Photograph(np.ascontiguousarray(pixels.transpose(1, 2, 0)), mask)
 
 
@@ -115,6 +113,15 @@ def _halve(fine: Plane) -> Plane:
     """Mean over blocks of 2×2 pixels of a plane; slices, for a reduction over two axes takes five times as long."""
     rows = fine[::2] + fine[1::2]
     return (rows[:, ::2] + rows[:, 1::2]) * np.float32(0.25)
+
+
+def _camera_noise(shape: tuple[int, ...], random: Random) -> Plane:
+    """Noise of mean 0 and deviation 1: the sum of two even draws, at a third of the cost of normal ones."""
+    drawn = random.integers(0, 256, (2, *shape), np.uint8)
+    noise = np.add(drawn[0], drawn[1], dtype=np.float32)
+    noise -= 255
+    noise *= np.float32(1 / 104.5)
+    return noise
 
 
 def _stain(random: Random) -> Plane:
@@ -131,6 +138,7 @@ def _ramp(size: int, coarse: int) -> Plane:
     """Weights, size×coarse, that interpolate a coarse row of numbers smoothly to a fine one."""
     place = (np.arange(size) + 0.5) / size * (coarse - 1)
     weights = np.exp(-(((place[:, None] - np.arange(coarse)) / 0.6) ** 2))
+    weights[weights < 1e-6] = 0  # denormal numbers make a product ten times slower
     return (weights / weights.sum(axis=1, keepdims=True)).astype(np.float32)
 
 

@@ -85,7 +85,7 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
                 yield Progress(number, len(slides), "photographing grains")
             shot = photograph(slide.kind, chance(seed, "slide", number), side, slide.mark)
             row = slide.row
-            Image.fromarray(shot.pixels).save(place / row.file, compress_level=1, compress_type=3)
+            Image.fromarray(shot.pixels).save(place / row.file, compress_level=1, compress_type=2)
             rows.append(row)
             masks.append(shot.mask)
         rows += _unreadable(place, seed)
