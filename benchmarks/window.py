@@ -20,6 +20,8 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+_state = tempfile.TemporaryDirectory()
+os.environ["XDG_STATE_HOME"] = _state.name
 
 SINCE = "import os, time; print(time.time() - float(os.environ['STARTED']), flush=True)"
 

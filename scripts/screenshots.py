@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import os
 import sys
+import tempfile
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+_state = tempfile.TemporaryDirectory()
+os.environ["XDG_STATE_HOME"] = _state.name
 
 from PyQt6.QtCore import QEventLoop, QTimer
 

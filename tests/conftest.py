@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import os
+import tempfile
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["OPENBLAS_NUM_THREADS"] = "1"
+_state = tempfile.TemporaryDirectory()
+os.environ["XDG_STATE_HOME"] = _state.name
 
 import shutil
 import threading

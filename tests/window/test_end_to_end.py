@@ -11,6 +11,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
 
+from attentive_lens.desk import memory
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.training import execute
 from attentive_lens.plan.progress import finish
@@ -179,6 +180,23 @@ def test_stop_from_the_bottom_strip_keeps_the_run(qtbot: QtBot, open_frame: Open
     assert view is not None
     assert (view.number, view.state) == (2, "stopped")
     assert frame.session.workspace.run(2).model.exists()
+
+
+def test_the_window_comes_back_as_it_was_left(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
+    finish(execute(station, station.claim_run(station.run(1).plan()), lambda: False))
+    frame = open_frame(station)
+    assert (frame.current, frame.session.run) == ("results", 2)
+    frame.session.choose_run(1)
+    stage(qtbot, frame, "network")
+    frame.close()
+    again = open_frame(station)
+    assert (again.current, again.session.run) == ("network", 1)
+    recalled = memory.recall(station.folder)
+    assert recalled["size"] == [frame.width(), frame.height()]
+    for k in range(60):
+        memory.remember(Path(f"other {k}"), {"stage": "images"})
+    assert memory.recall(station.folder) == {}
+    assert memory.recall(Path("other 59")) == {"stage": "images"}
 
 
 def test_classes_and_sets_filter_the_contact_sheet(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:

@@ -99,11 +99,11 @@ def new(
         table.add_row(c, *(str(found.count(s, k)) for s in ("training", "validation", "test")))
     out.print(table)
     for text in made.findings:
-        out.print(text, markup=False)
+        out.print(text)
     if found.skipped:
         out.print(f"{len(found.skipped)} files gave no image:")
         for file, why in found.skipped:
-            out.print(f"  {_printable(file)}: {why}", markup=False)
+            out.print(f"  {_printable(file)}: {why}")
 
 
 @app.command()
@@ -153,7 +153,7 @@ def watch(
         return
     out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
     if view.error:
-        out.print(view.error, markup=False)
+        out.print(view.error)
     for epoch in view.epochs:
         out.print(epoch_line(epoch))
 
@@ -210,7 +210,6 @@ def score(
         out.print(
             f"  image {entry['image']}: said {entry['said']} ({entry['probability']:.2f}), true {entry['true']}"
             f" · {entry['file']}",
-            markup=False,
         )
     if len(wrong) > 20:
         out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
@@ -245,11 +244,10 @@ def explain(
         out.print(
             f"  map for {entry['target']}: {entry['picture']}\n    deleting what it marks leaves"
             f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",
-            markup=False,
         )
-    out.print(f"  what each layer saw: {told['layers_picture']}", markup=False)
+    out.print(f"  what each layer saw: {told['layers_picture']}")
     if told["filters_picture"]:
-        out.print(f"  first-layer filters: {told['filters_picture']}", markup=False)
+        out.print(f"  first-layer filters: {told['filters_picture']}")
 
 
 @app.command()
@@ -269,9 +267,9 @@ def predict(
         if as_json:
             say_json(answer)
         elif "error" in answer:
-            out.print(f"{answer['file']}: not read, {answer['error']}", markup=False)
+            out.print(f"{answer['file']}: not read, {answer['error']}")
         else:
-            out.print(f"{answer['file']}: {answer['said']} ({answer['probability']:.2f})", markup=False)
+            out.print(f"{answer['file']}: {answer['said']} ({answer['probability']:.2f})")
 
 
 def _rows(workspace: Path) -> list[Any]:

@@ -21,7 +21,7 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> dict[str
 
     def say(text: str) -> None:
         if not quiet:
-            out.print(text, markup=False)
+            out.print(text)
 
     run = place.claim_run(Plan().changed({"training.epochs": epochs}))
     trained = train_run(place, run)

@@ -17,8 +17,8 @@ from attentive_lens.plan.progress import Job
 
 T = TypeVar("T")
 
-console = Console(stderr=True)
-out = Console(highlight=False, soft_wrap=True)
+console = Console(stderr=True, markup=False, highlight=False)
+out = Console(highlight=False, soft_wrap=True, markup=False)
 
 
 def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
@@ -68,7 +68,7 @@ def _told(job: Job[T], note: Callable[[], str]) -> T:
             return result
         if step.doing and step.doing != doing:
             doing = step.doing
-            console.print(" · ".join(filter(None, (doing, note()))), markup=False, highlight=False, soft_wrap=True)
+            console.print(" · ".join(filter(None, (doing, note()))), soft_wrap=True)
 
 
 def say_json(value: dict[str, Any]) -> None:
@@ -88,7 +88,7 @@ def reporting(command: Callable[..., None]) -> Callable[..., None]:
             if kwargs.get("as_json"):
                 say_json({"error": error.as_dict()})
             else:
-                console.print(str(error), style="red", markup=False, highlight=False, soft_wrap=True)
+                console.print(str(error), style="red", soft_wrap=True)
             raise typer.Exit(1) from None
         except KeyboardInterrupt:
             console.print("Stopped.")

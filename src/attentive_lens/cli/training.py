@@ -41,7 +41,7 @@ def train_here(
         f" {trained.outcome.seconds:.0f} s{figures}"
     )
     if trained.outcome.epochs:
-        out.print(f"model: {run.model}", markup=False)
+        out.print(f"model: {run.model}")
 
 
 def train_run(place: Workspace, run: Run) -> Trained:

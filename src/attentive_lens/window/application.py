@@ -13,9 +13,11 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
 from attentive_lens.desk.faults import open_log
+from attentive_lens.desk.memory import recall
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages import PAGES
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
@@ -37,9 +39,14 @@ def make_application() -> QApplication:
 def make_frame(session: Session) -> Frame:
     """The window on a session; the worker starts soon after the first painting."""
     frame = Frame(session)
+    kept = recall(session.workspace.folder)
+    frame.recall_size(kept.get("size"))
     frame.painted.connect(lambda: QTimer.singleShot(WORKER_AFTER_MS, session.start_worker))
     has_model = any(view.has_model for view in session.views.values())
-    frame.show_stage("results" if has_model else "images")
+    if kept.get("run") in session.views and session.training is None:
+        session.choose_run(kept["run"])
+    stage = kept.get("stage")
+    frame.show_stage(stage if stage in PAGES else "results" if has_model else "images")
     return frame
 
 

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.desk.memory import remember
 from attentive_lens.window import look
 from attentive_lens.window.pages import PAGES, Page
 from attentive_lens.window.pages.explain import ExplainPage
@@ -90,6 +91,13 @@ class Frame(QMainWindow):
             self.stage.addWidget(page)
             page.action_changed.connect(lambda: self._refresh(key))
         return self.pages[key]
+
+    def recall_size(self, size: object) -> None:
+        """Take a remembered size, if it is one and fits the screen."""
+        screen = self.screen()
+        if isinstance(size, list) and len(size) == 2 and all(isinstance(n, int) for n in size) and screen is not None:
+            room = screen.availableSize()
+            self.resize(min(size[0], room.width()), min(size[1], room.height()))
 
     def _build_next(self) -> None:
         """Build a page that is still missing, one for each turn of the event loop, for its line on the rail."""
@@ -238,6 +246,9 @@ class Frame(QMainWindow):
             QTimer.singleShot(0, self.painted.emit)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        """End the worker; training goes on."""
+        """Remember how it stood and end the worker; training goes on."""
+        size = [self.width(), self.height()]
+        values = {"size": size, "stage": self.current, "run": self.session.run}
+        remember(self.session.workspace.folder, values)
         self.session.close()
         super().closeEvent(event)
