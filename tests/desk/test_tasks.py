@@ -39,6 +39,18 @@ def test_an_explanation_has_both_answers_every_layer_and_its_trust(station: Work
         assert list(arrays[f"layer {k}"].shape) == layer["shape"]
 
 
+def test_variants_are_of_training_images_and_nothing_without_a_recipe(station: Workspace) -> None:
+    folder = str(station.folder)
+    plain = finish(tasks.variants(folder, [], 8, 2)).arrays
+    assert np.array_equal(plain["variants"], np.concatenate([plain["originals"]] * 2))
+    recipe = [{"change": "noise", "chance": 1.0, "between": [0.1, 0.1]}]
+    noisy = finish(tasks.variants(folder, recipe, 8, 2)).arrays["variants"]
+    assert not np.array_equal(noisy[:8], noisy[8:])
+    assert np.array_equal(noisy, finish(tasks.variants(folder, recipe, 8, 2)).arrays["variants"])
+    with pytest.raises(LensError, match="noise"):
+        finish(tasks.variants(folder, [{"change": "nois"}], 8, 2))
+
+
 def test_what_is_not_there_is_said_with_what_is(station: Workspace) -> None:
     folder = str(station.folder)
     for job, reason in (

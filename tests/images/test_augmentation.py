@@ -9,7 +9,30 @@ from attentive_lens.images.augmentation.base import Geometric
 from attentive_lens.images.augmentation.compiled import warp
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preparation import Levels
-from attentive_lens.plan.recipe import DEFAULT_RECIPE, STEPS, Brightness, Mirror, Shift, Turn
+from attentive_lens.plan.recipe import (
+    DEFAULT_RECIPE,
+    STEPS,
+    Blur,
+    Brightness,
+    Contrast,
+    Crop,
+    CutOut,
+    Elastic,
+    Gamma,
+    Grey,
+    Hue,
+    Jpeg,
+    Mirror,
+    Noise,
+    Perspective,
+    Quarter,
+    Saturation,
+    Scale,
+    Sharpen,
+    Shear,
+    Shift,
+    Turn,
+)
 
 IMAGES = np.random.default_rng(5).integers(0, 256, (6, 12, 12, 3)).astype(np.uint8)
 NUMBERS = range(6)
@@ -19,6 +42,22 @@ IDENTITY = {
     "turn": Turn(chance=1.0, between=(0.0, 0.0)),
     "shift": Shift(chance=1.0, between=(0.0, 0.0)),
     "brightness": Brightness(chance=1.0, between=(1.0, 1.0)),
+    "quarter turn": Quarter(chance=0.0),
+    "scale": Scale(chance=1.0, between=(1.0, 1.0)),
+    "shear": Shear(chance=1.0, between=(0.0, 0.0)),
+    "perspective": Perspective(chance=1.0, between=(0.0, 0.0)),
+    "crop": Crop(chance=1.0, between=(1.0, 1.0), aspect=(1.0, 1.0)),
+    "elastic warp": Elastic(chance=1.0, between=(0.0, 0.0)),
+    "contrast": Contrast(chance=1.0, between=(1.0, 1.0)),
+    "saturation": Saturation(chance=1.0, between=(1.0, 1.0)),
+    "hue": Hue(chance=1.0, between=(0.0, 0.0)),
+    "gamma": Gamma(chance=1.0, between=(1.0, 1.0)),
+    "blur": Blur(chance=1.0, between=(0.0, 0.0)),
+    "sharpen": Sharpen(chance=1.0, between=(0.0, 0.0)),
+    "noise": Noise(chance=1.0, between=(0.0, 0.0)),
+    "cut-out patch": CutOut(chance=1.0, between=(0.0, 0.0)),
+    "grey": Grey(chance=0.0),
+    "JPEG artefacts": Jpeg(chance=0.0),
 }
 
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.recipe import STEPS
+from attentive_lens.plan.recipe import DEFAULT_RECIPE
 from attentive_lens.plan.starters import STARTERS
 
 
@@ -34,7 +34,7 @@ def test_changing_a_setting_leaves_the_first_plan_as_it_was() -> None:
     plan = Plan()
     other = plan.changed({"training.epochs": 3, "recipe": "none"})
     assert (other.training.epochs, other.recipe) == (3, ())
-    assert (plan.training.epochs, len(plan.recipe)) == (20, len(STEPS))
+    assert (plan.training.epochs, len(plan.recipe)) == (20, len(DEFAULT_RECIPE))
 
 
 @pytest.mark.parametrize(

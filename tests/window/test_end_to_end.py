@@ -6,9 +6,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.desk import memory
@@ -21,6 +22,8 @@ from attentive_lens.window.parts.bench import Bench
 from attentive_lens.window.parts.lens import Lens
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.picture import Strip
+from attentive_lens.window.parts.range import RangeSlider
+from attentive_lens.window.parts.recipe_editor import VariantGrid
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.welcome import Welcome
 from attentive_lens.workspace import Workspace
@@ -213,6 +216,45 @@ def test_classes_and_sets_filter_the_contact_sheet(qtbot: QtBot, open_frame: Ope
     qtbot.keyClick(sheet, Qt.Key.Key_Right)
     assert sheet.current is not None
     assert f"image {sheet.current + 1}" in child(frame, QLabel, "image facts").text()
+
+
+def test_the_recipe_is_designed_by_eye(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    click(qtbot, frame, "design recipe")
+    assert frame.current == "images"
+    grid = child(frame, VariantGrid, "variant grid")
+    qtbot.waitUntil(lambda: grid.variants is not None, timeout=30_000)
+    assert grid.originals is not None
+    assert grid.variants is not None
+    assert len(grid.variants) == 5 * len(grid.originals) == 40
+    first = grid.variants
+    qtbot.mouseClick(child(frame, QCheckBox, "recipe grey"), LEFT, pos=QPoint(7, 7))
+    assert "grey" in {step.kind for step in frame.session.plan.recipe}
+    assert "colour" in child(frame, QLabel, "recipe caution").text()
+    often = child(frame, RangeSlider, "recipe.grey.chance")
+    often.setFocus()
+    for _ in range(25):
+        qtbot.keyClick(often, Qt.Key.Key_Right)
+
+    def all_grey() -> bool:
+        return grid.variants is not first and bool((np.ptp(grid.variants, axis=3) == 0).all())
+
+    qtbot.waitUntil(all_grey, timeout=30_000)
+    assert {step.kind: step.chance for step in frame.session.plan.recipe}["grey"] == 1.0
+    click(qtbot, frame, "recipe step turn")
+    between = child(frame, RangeSlider, "recipe.turn.between")
+    between.setFocus()
+    qtbot.keyClick(between, Qt.Key.Key_Left)
+    turn = next(step for step in frame.session.plan.recipe if step.kind == "turn")
+    assert turn.between[0] < -30  # type: ignore[attr-defined]
+    click(qtbot, frame, "recipe step mirror")
+    box = child(frame, QComboBox, "recipe.mirror.direction")
+    box.setCurrentText("left-right")
+    box.textActivated.emit("left-right")
+    assert frame.session.plan.recipe[0].direction == "left-right"  # type: ignore[attr-defined]
+    click(qtbot, frame, "back to sheet")
+    assert child(frame, ContactSheet, "contact sheet").isVisible()
 
 
 def test_the_empty_stages_lead_on(qtbot: QtBot, open_frame: OpenFrame, tmp_path: Path) -> None:

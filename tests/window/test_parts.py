@@ -10,6 +10,7 @@ from attentive_lens.window import look, words
 from attentive_lens.window.parts.basics import ink_on_paper, signed_colours, to_image, unsigned_colours
 from attentive_lens.window.parts.bench import plates_of
 from attentive_lens.window.parts.chart import Chart, Curve, reduced, round_steps
+from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 
 
@@ -126,3 +127,16 @@ def test_a_chart_draws_what_it_is_given_and_nothing_without_points(qtbot: QtBot)
     empty = chart.grab().toImage()
     chart.show_curves((Curve("training", ((1, 2.0), (2, 1.0), (3, float("nan"))), "petrol"),), 10, 2)
     assert chart.grab().toImage() != empty
+
+
+def test_handles_of_a_range_stay_in_it_and_do_not_pass_each_other(qtbot: QtBot) -> None:
+    slider = RangeSlider("range", -10.0, 10.0, (-2.0, 2.0))
+    qtbot.addWidget(slider)
+    slider.held = 0
+    for value, left in ((-99.0, -10.0), (99.0, 2.0), (0.03, 0.0)):
+        slider.move_to(value)
+        assert slider.values == [left, 2.0]
+    seen: list[int] = []
+    slider.moved.connect(lambda: seen.append(1))
+    slider.move_to(0.0)
+    assert seen == []

@@ -25,10 +25,11 @@ from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.saliency import DEFAULT, METHODS
 from attentive_lens.explaining.trust import deletion
 from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.images.augmentation import augment
 from attentive_lens.images.decoding import decode
 from attentive_lens.images.preparation import to_square
 from attentive_lens.images.store import prepared
-from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.plan import Plan, read_recipe
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.values import unknown_word
 from attentive_lens.scoring.scores import Scores, judge
@@ -52,6 +53,24 @@ def prepare(workspace: str) -> Job[Result]:
     pixels = yield from prepared([place.path_of(row) for row in rows], Plan().preparation, place.cache)
     mapped = getattr(pixels, "filename", None)
     return Result({"file": str(mapped)} if mapped else {}, {} if mapped else {"pixels": pixels})
+
+
+def variants(workspace: str, recipe: list[dict[str, Any]], columns: int, rows: int, draw: int = 0) -> Job[Result]:
+    """What a recipe makes of some training images.
+
+    ``originals`` are ``columns`` images, of the classes in turn, N×S×S×C uint8; ``variants`` are ``rows`` draws of
+    all of them, row by row.
+    """
+    steps = read_recipe(recipe)
+    data = yield from gather(Workspace.open(Path(workspace)), Plan())
+    members = data.members("training")
+    by_class = [members[data.labels[members] == k] for k in range(len(data.collection.classes))]
+    turns = [own[turn] for turn in range(columns) for own in by_class if turn < len(own)][:columns]
+    chosen = np.array(sorted(turns, key=lambda place: int(data.labels[place])))
+    originals = data.pixels[chosen]
+    drawn = [augment(originals, chosen.tolist(), steps, 0, draw * rows + row) for row in range(rows)]
+    pixels = (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8)
+    return Result({}, {"originals": originals, "variants": pixels})
 
 
 def score(workspace: str, run: int, on: str) -> Job[Result]:
@@ -219,6 +238,7 @@ def as_scores(table: dict[str, Any]) -> Scores:
 
 TASKS: dict[str, Callable[..., Job[Result]]] = {
     "prepare": prepare,
+    "variants": variants,
     "score": score,
     "explain": explain,
     "filters": filters,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -54,6 +54,10 @@ class Plan:
             return frozenset()
         return self.network.up_to(self.base.until)
 
+    def with_recipe(self, recipe: tuple[RecipeStep, ...]) -> Plan:
+        """A copy with another recipe."""
+        return replace(self, recipe=recipe)
+
     @classmethod
     def read(cls, table: Mapping[str, Any]) -> Plan:
         """From a plan file's table; sections left out stand at their defaults."""
@@ -76,7 +80,7 @@ class Plan:
         if "network" in table:
             parts["network"] = NetworkPlan.read(table["network"])
         if "recipe" in table:
-            parts["recipe"] = tuple(_step(_table("recipe", row)) for row in table["recipe"])
+            parts["recipe"] = read_recipe(table["recipe"])
         return cls(**parts)
 
     def write(self) -> dict[str, Any]:
@@ -120,6 +124,11 @@ class Plan:
                 sections = {f"{s}.{n}" for s, kind in _SECTIONS.items() for n in kind.specs()}
                 raise unknown_word("plan", key, sections | _WHOLE)
         return replace(plan, base=Base.read(base)) if base else plan
+
+
+def read_recipe(rows: Sequence[Any]) -> tuple[RecipeStep, ...]:
+    """Steps from the ``[[recipe]]`` tables of a plan file."""
+    return tuple(_step(_table("recipe", row)) for row in rows)
 
 
 def _step(row: Mapping[str, Any]) -> RecipeStep:

@@ -20,6 +20,7 @@ from attentive_lens.desk.memory import remember
 from attentive_lens.window import look
 from attentive_lens.window.pages import PAGES, Page
 from attentive_lens.window.pages.explain import ExplainPage
+from attentive_lens.window.pages.images import ImagesPage
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
@@ -167,8 +168,12 @@ class Frame(QMainWindow):
         return bottom
 
     def show_stage(self, key: str) -> None:
-        """Bring a stage on the screen."""
+        """Bring a stage on the screen; «recipe» is the Images stage with its editor open."""
+        recipe = key == "recipe"
+        key = "images" if recipe else key
         page = self.page(key)
+        if recipe and isinstance(page, ImagesPage):
+            page.open_recipe()
         self.current = key
         self.stage.setCurrentWidget(page)
         self.rail.show_stage(key)

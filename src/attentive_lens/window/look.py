@@ -107,6 +107,11 @@ def stylesheet() -> str:
     QPushButton[role="main"]:hover {{ background: #0C5A60; }}
     QPushButton[role="main"]:focus {{ border: 1px solid {t.ink}; }}
     QPushButton[role="main"]:disabled {{ background: {t.line}; border-color: {t.line}; color: {t.faint}; }}
+    QFrame[role="panel"] QPushButton[role="row"] {{ text-align: left; border: 1px solid transparent; padding: 2px 8px;
+        background: transparent; }}
+    QFrame[role="panel"] QPushButton[role="row"]:checked {{ background: {t.well}; color: {t.ink};
+        border-left: 3px solid {t.petrol}; }}
+    QFrame[role="panel"] QPushButton[role="row"]:focus {{ border: 1px solid {t.petrol}; }}
     QComboBox, QLineEdit, QSpinBox, QDoubleSpinBox {{ background: {t.paper}; border: 1px solid {t.line};
         border-radius: {RADIUS}px; padding: 3px 8px; min-height: 18px; max-height: 18px;
         selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; }}

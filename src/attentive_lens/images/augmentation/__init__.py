@@ -8,9 +8,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.images.augmentation.base import Augmentation, Geometric, Tonal
+from attentive_lens.images.augmentation.blur import BlurChange
 from attentive_lens.images.augmentation.brightness import BrightnessChange
 from attentive_lens.images.augmentation.compiled import warp
+from attentive_lens.images.augmentation.contrast import ContrastChange
+from attentive_lens.images.augmentation.crop import CropChange
+from attentive_lens.images.augmentation.cut_out import CutOutChange
+from attentive_lens.images.augmentation.elastic import ElasticChange
+from attentive_lens.images.augmentation.gamma import GammaChange
+from attentive_lens.images.augmentation.grey import GreyChange
+from attentive_lens.images.augmentation.hue import HueChange
+from attentive_lens.images.augmentation.jpeg import JpegChange
 from attentive_lens.images.augmentation.mirror import MirrorChange
+from attentive_lens.images.augmentation.noise import NoiseChange
+from attentive_lens.images.augmentation.perspective import PerspectiveChange
+from attentive_lens.images.augmentation.quarter import QuarterChange
+from attentive_lens.images.augmentation.saturation import SaturationChange
+from attentive_lens.images.augmentation.scale import ScaleChange
+from attentive_lens.images.augmentation.sharpen import SharpenChange
+from attentive_lens.images.augmentation.shear import ShearChange
 from attentive_lens.images.augmentation.shift import ShiftChange
 from attentive_lens.images.augmentation.turn import TurnChange
 from attentive_lens.plan.chance import chance
@@ -19,8 +35,24 @@ from attentive_lens.plan.recipe import RecipeStep
 AUGMENTATIONS: dict[str, Augmentation] = {
     "mirror": MirrorChange(),
     "turn": TurnChange(),
+    "quarter turn": QuarterChange(),
     "shift": ShiftChange(),
+    "scale": ScaleChange(),
+    "shear": ShearChange(),
+    "perspective": PerspectiveChange(),
+    "crop": CropChange(),
+    "elastic warp": ElasticChange(),
     "brightness": BrightnessChange(),
+    "contrast": ContrastChange(),
+    "saturation": SaturationChange(),
+    "hue": HueChange(),
+    "gamma": GammaChange(),
+    "blur": BlurChange(),
+    "sharpen": SharpenChange(),
+    "noise": NoiseChange(),
+    "cut-out patch": CutOutChange(),
+    "grey": GreyChange(),
+    "JPEG artefacts": JpegChange(),
 }
 
 

@@ -18,5 +18,7 @@ class RecipeStep(Value):
 
     kind: ClassVar[str] = ""
     idea: ClassVar[str] = ""
+    caution: ClassVar[str] = ""
+    """What to ask oneself where the change may change the meaning."""
 
     chance: float = spec(0.5, label="how often", low=0.0, high=1.0, meaning="Part of the images changed, 0 to 1.")

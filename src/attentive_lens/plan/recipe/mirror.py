@@ -16,6 +16,7 @@ class Mirror(RecipeStep):
     title: ClassVar[str] = "recipe.mirror"
     kind: ClassVar[str] = "mirror"
     idea: ClassVar[str] = "Mirrors the image left to right, top to bottom, or either."
+    caution: ClassVar[str] = "Would a mirrored image still have its label?"
 
     direction: str = spec(
         "either",

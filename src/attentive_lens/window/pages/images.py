@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QSlider, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QSlider, QStackedLayout, QVBoxLayout, QWidget
 
 from attentive_lens.desk.front import small_classes
 from attentive_lens.window import look
@@ -11,6 +11,7 @@ from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.bars import Bar, Bars
 from attentive_lens.window.parts.basics import button, label, panel, to_image
 from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.parts.recipe_editor import RecipeEditor
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -29,7 +30,12 @@ class ImagesPage(Page):
         super().__init__(session)
         self.label: int | None = None
         self.shown_sets = set(SETS)
-        layout = QHBoxLayout(self)
+        self.views = QStackedLayout(self)
+        self.views.setContentsMargins(0, 0, 0, 0)
+        sheet_view = QWidget()
+        self.views.addWidget(sheet_view)
+        self.editor: RecipeEditor | None = None
+        layout = QHBoxLayout(sheet_view)
         layout.setContentsMargins(24, 16, 16, 16)
         layout.setSpacing(20)
 
@@ -84,6 +90,8 @@ class ImagesPage(Page):
         self.title = label(size=look.LARGE, strong=True, name="images title")
         head.addWidget(self.title)
         head.addStretch()
+        head.addWidget(button("Changes for training", "open recipe", "Design the recipe by eye.", self.open_recipe))
+        head.addSpacing(12)
         head.addWidget(label("smaller", "faint", look.SMALL))
         self.zoom = QSlider(Qt.Orientation.Horizontal)
         self.zoom.setObjectName("zoom")
@@ -139,6 +147,15 @@ class ImagesPage(Page):
     def act(self) -> None:
         """On to the network."""
         self.session.stage_asked.emit("network")
+
+    def open_recipe(self) -> None:
+        """Show the recipe's editor, made when it is first wanted."""
+        if self.editor is None:
+            self.editor = RecipeEditor(self.session)
+            self.editor.back.clicked.connect(lambda: self.views.setCurrentIndex(0))
+            self.views.addWidget(self.editor)
+        self.views.setCurrentWidget(self.editor)
+        self.editor.refresh()
 
     def refresh(self) -> None:
         """Show the collection as it is filtered."""

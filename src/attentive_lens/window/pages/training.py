@@ -7,13 +7,12 @@ from dataclasses import replace
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QProgressBar, QScrollArea, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QScrollArea, QVBoxLayout
 
 from attentive_lens.desk.front import RunView
-from attentive_lens.plan.recipe import DEFAULT_RECIPE
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
-from attentive_lens.window.parts.basics import label, panel, set_role
+from attentive_lens.window.parts.basics import button, label, panel, set_role
 from attentive_lens.window.parts.chart import Chart, Curve
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
@@ -52,16 +51,16 @@ class TrainingPage(Page):
         inside.addWidget(self.preparation_form)
         inside.addSpacing(6)
         inside.addWidget(label("Changes to training images", strong=True))
-        self.recipe_ticks: dict[str, QCheckBox] = {}
-        for step in DEFAULT_RECIPE:
-            tick = QCheckBox(_recipe_words(step))
-            tick.setObjectName(f"recipe {step.kind}")
-            tick.setFont(look.font())
-            tick.setToolTip(f"{step.idea} Never done to validation or test images.")
-            tick.setChecked(any(s.kind == step.kind for s in plan.recipe))
-            tick.toggled.connect(lambda _: self._change_recipe())
-            inside.addWidget(tick)
-            self.recipe_ticks[step.kind] = tick
+        self.recipe = label(role="faint", name="recipe words")
+        self.recipe.setWordWrap(True)
+        inside.addWidget(self.recipe)
+        change = button(
+            "Design them by eye",
+            "design recipe",
+            "Opens the editor.",
+            lambda: session.stage_asked.emit("recipe"),
+        )
+        inside.addWidget(change, 0, Qt.AlignmentFlag.AlignLeft)
         inside.addStretch()
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -219,10 +218,6 @@ class TrainingPage(Page):
     def _change(self, **parts: Any) -> None:
         self.session.change_plan(replace(self.session.plan, **parts))
 
-    def _change_recipe(self) -> None:
-        steps = tuple(step for step in DEFAULT_RECIPE if self.recipe_ticks[step.kind].isChecked())
-        self._change(recipe=steps)
-
     def _show_plan(self) -> None:
         plan = self.session.plan
         found = self.session.collection
@@ -230,6 +225,7 @@ class TrainingPage(Page):
             f"{thousands(found.count('training'))} training, {thousands(found.count('validation'))} validation images"
         )
         self.plan_name.setText(f"{plan.name} · {counts}")
+        self.recipe.setText("\n".join(_recipe_words(step) for step in plan.recipe) or "none")
         self.training_form.show_value(plan.training)
         self.split_form.show_value(plan.split)
         self.preparation_form.show_value(plan.preparation)
@@ -239,6 +235,6 @@ def _recipe_words(step: Any) -> str:
     """A recipe step in a few words: turn −30 to 30 degrees."""
     between = getattr(step, "between", None)
     if between is None:
-        return f"{step.kind}: {step.direction}"
+        return f"{step.kind}: {step.direction}" if hasattr(step, "direction") else str(step.kind)
     unit = step.specs()["between"].unit
     return f"{step.kind}: {between[0]:g} to {between[1]:g} {unit}".rstrip().replace("-", "\u2212")

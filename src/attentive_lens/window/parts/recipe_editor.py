@@ -1,0 +1,248 @@
+"""The recipe by eye: originals in one row, fresh draws of what training would see under them."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from attentive_lens.plan.recipe import STEPS, RecipeStep
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label, panel, to_image
+from attentive_lens.window.parts.range import RangeSlider
+from attentive_lens.window.session import Session
+
+COLUMNS, ROWS = 8, 5
+
+
+class VariantGrid(QWidget):
+    """Originals above, variants of each in its column."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("variant grid")
+        self.setAccessibleName("originals and their variants")
+        self.originals: NDArray[np.uint8] | None = None
+        self.variants: NDArray[np.uint8] | None = None
+
+    def show_images(self, originals: NDArray[np.uint8], variants: NDArray[np.uint8]) -> None:
+        """N×S×S×C originals, and rows·N variants, row by row."""
+        self.originals, self.variants = originals, variants
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Both, as large as fits."""
+        if self.originals is None or self.variants is None:
+            return
+        t = look.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.setFont(look.font(look.SMALL))
+        count = len(self.originals)
+        rows = len(self.variants) // count
+        side = min((self.width() - 4) / count - 6, (self.height() - 60) / (rows + 1) - 6)
+        painter.setPen(t.colour("faint"))
+        painter.drawText(QRectF(0, 0, 400, 20), Qt.AlignmentFlag.AlignVCenter, "as they are")
+        below = 24 + side + 10
+        painter.drawText(QRectF(0, below, 400, 20), Qt.AlignmentFlag.AlignVCenter, "as training would see them")
+        for k, picture in enumerate(self.originals):
+            painter.drawImage(QRectF(k * (side + 6), 22, side, side), to_image(picture))
+        for k, picture in enumerate(self.variants):
+            row, column = divmod(k, count)
+            box = QRectF(column * (side + 6), below + 22 + row * (side + 6), side, side)
+            painter.drawImage(box, to_image(picture))
+
+
+class RecipeEditor(QWidget):
+    """Steps to tick and to set, and what they do to the images, live."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.steps: dict[str, RecipeStep] = {kind: step() for kind, step in STEPS.items()}
+        self.current = "mirror"
+        self.draw = 0
+        self._asked = self._again = False
+        self.sliders: dict[str, RangeSlider] = {}
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(24, 16, 16, 16)
+        layout.setSpacing(20)
+        frame, inside = panel("Changes to training images", "recipe panel")
+        frame.setFixedWidth(340)
+        rows = QWidget()
+        grid = QGridLayout(rows)
+        grid.setContentsMargins(0, 0, 6, 0)
+        grid.setVerticalSpacing(2)
+        self.ticks: dict[str, QCheckBox] = {}
+        self.names: dict[str, QPushButton] = {}
+        for row, (kind, step) in enumerate(STEPS.items()):
+            tick = QCheckBox()
+            tick.setObjectName(f"recipe {kind}")
+            tick.setAccessibleName(kind)
+            tick.setToolTip(f"{step.idea} Never done to validation or test images.")
+            tick.clicked.connect(lambda _, k=kind: self._tick(k))
+            name = button(kind, f"recipe step {kind}", step.idea, partial(self._choose, kind), True)
+            name.setProperty("role", "row")
+            grid.addWidget(tick, row, 0)
+            grid.addWidget(name, row, 1)
+            self.ticks[kind], self.names[kind] = tick, name
+        grid.setColumnStretch(1, 1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(rows)
+        inside.addWidget(scroll, 1)
+        self.idea = label(role="faint", name="recipe idea")
+        self.idea.setWordWrap(True)
+        inside.addWidget(self.idea)
+        self.caution = label(role="warn", name="recipe caution")
+        self.caution.setWordWrap(True)
+        inside.addWidget(self.caution)
+        self.settings = QGridLayout()
+        inside.addLayout(self.settings)
+        layout.addWidget(frame)
+        right = QVBoxLayout()
+        head = QHBoxLayout()
+        head.addWidget(label("What training sees", size=look.LARGE, strong=True))
+        head.addStretch()
+        head.addWidget(button("Draw again", "draw again", "Another draw of the same recipe.", self._draw_again))
+        self.back = QPushButton("Back to the sheet")
+        self.back.setObjectName("back to sheet")
+        self.back.setFont(look.font())
+        head.addWidget(self.back)
+        right.addLayout(head)
+        self.grid = VariantGrid()
+        right.addWidget(self.grid, 1)
+        layout.addLayout(right, 1)
+        session.plan_changed.connect(self.show_plan)
+        self.show_plan()
+        self._show_step()
+
+    def show_plan(self) -> None:
+        """Tick and set what the plan says, unless it stands there already: a handle being moved keeps its focus."""
+        if self.recipe() == self.session.plan.recipe:
+            return
+        own = {step.kind: step for step in self.session.plan.recipe}
+        self.steps |= own
+        for kind, tick in self.ticks.items():
+            tick.setChecked(kind in own)
+        if self.sliders:
+            self._show_step()
+
+    def refresh(self) -> None:
+        """Ask for fresh variants, one request at a time: what changed meanwhile is asked for when it is answered."""
+        if self._asked:
+            self._again = True
+            return
+        self._asked = True
+        self.session.ask(
+            "variants",
+            self._take,
+            self._failed,
+            priority=0,
+            recipe=[{"change": step.kind, **step.write()} for step in self.recipe()],
+            columns=COLUMNS,
+            rows=ROWS,
+            draw=self.draw,
+        )
+
+    def recipe(self) -> tuple[RecipeStep, ...]:
+        """The ticked steps as they are set now."""
+        return tuple(self.steps[kind] for kind in STEPS if self.ticks[kind].isChecked())
+
+    def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        self._asked = False
+        self.grid.show_images(arrays["originals"], arrays["variants"])
+        if self._again:
+            self._again = False
+            self.refresh()
+
+    def _failed(self, sentence: str) -> None:
+        self._asked = False
+        self.session.said.emit(sentence, True)
+
+    def _draw_again(self) -> None:
+        self.draw += 1
+        self.refresh()
+
+    def _tick(self, kind: str) -> None:
+        self._choose(kind)
+        self._settle()
+
+    def _settle(self) -> None:
+        self.session.change_plan(self.session.plan.with_recipe(self.recipe()))
+        self.refresh()
+
+    def _choose(self, kind: str) -> None:
+        self.current = kind
+        self._show_step()
+
+    def _show_step(self) -> None:
+        step = self.steps[self.current]
+        for kind, named in self.names.items():
+            named.setChecked(kind == self.current)
+        self.idea.setText(step.idea)
+        self.caution.setText(step.caution)
+        self.caution.setVisible(bool(step.caution))
+        while self.settings.count():
+            item = self.settings.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
+        self.sliders = {}
+        row = 0
+        for name, spec in step.specs().items():
+            value = getattr(step, name)
+            if spec.choices:
+                self._add_choices(row, step, name)
+                row += 1
+            if not isinstance(value, float | tuple) or spec.low is None or spec.high is None:
+                continue
+            self.settings.addWidget(label(f"{spec.label} {spec.unit}".strip(), "faint", look.SMALL), row, 0)
+            values = value if isinstance(value, tuple) else (value,)
+            slider = RangeSlider(f"{step.title}.{name}", spec.low, spec.high, values)
+            slider.setToolTip(spec.meaning)
+            slider.setAccessibleName(spec.label)
+            slider.moved.connect(lambda n=name: self._moved(n))
+            slider.settled.connect(self._settle)
+            self.settings.addWidget(slider, row, 1)
+            self.sliders[name] = slider
+            row += 1
+
+    def _add_choices(self, row: int, step: RecipeStep, name: str) -> None:
+        spec = step.specs()[name]
+        box = QComboBox()
+        box.setObjectName(f"{step.title}.{name}")
+        box.setAccessibleName(spec.label)
+        box.setToolTip(spec.meaning)
+        box.setFont(look.font())
+        box.addItems(spec.choices)
+        box.setCurrentText(getattr(step, name))
+        box.textActivated.connect(partial(self._set_choice, name))
+        self.settings.addWidget(label(spec.label, "faint", look.SMALL), row, 0)
+        self.settings.addWidget(box, row, 1)
+
+    def _set_choice(self, name: str, choice: str) -> None:
+        self.steps[self.current] = self.steps[self.current].with_(**{name: choice})
+        self._settle()
+
+    def _moved(self, name: str) -> None:
+        values = self.sliders[name].values
+        self.steps[self.current] = self.steps[self.current].with_(
+            **{name: tuple(values) if len(values) > 1 else values[0]}
+        )
+        self.ticks[self.current].setChecked(True)
+        self.refresh()
