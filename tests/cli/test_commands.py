@@ -90,6 +90,10 @@ def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) 
     assert "epoch 2 of 2" in command("watch", folder)
     assert "true \\ said" in command("score", folder, 1, "--on", "test")
     assert "deleting what it marks" in command("explain", folder, 1, 2, "--out", tmp_path / "out")
+    assert "unreadable: images/training/netted/tape99-empty.png: it is empty" in command("faults", folder)
+    told = last_object(command("faults", folder, "--json"))
+    assert len(told["skipped"]) == 4
+    assert all(finding["files"] for finding in told["findings"])
     model = station.run(1).model
     assert "(0." in command("predict", model, folder / "images" / "test" / "spiny")
     assert command("--version").strip()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
@@ -13,7 +14,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.desk import memory
-from attentive_lens.desk.making import make_demo
+from attentive_lens.desk.making import make_demo, make_workspace
 from attentive_lens.desk.training import execute
 from attentive_lens.plan.progress import finish
 from attentive_lens.window.frame import Frame
@@ -216,6 +217,24 @@ def test_classes_and_sets_filter_the_contact_sheet(qtbot: QtBot, open_frame: Ope
     qtbot.keyClick(sheet, Qt.Key.Key_Right)
     assert sheet.current is not None
     assert f"image {sheet.current + 1}" in child(frame, QLabel, "image facts").text()
+
+
+def test_faults_are_listed_and_lead_to_their_images(qtbot: QtBot, open_frame: OpenFrame, tmp_path: Path) -> None:
+    made = finish(make_demo(tmp_path / "demo", 240, 1))
+    first = next(made.workspace.path_of(row) for row in made.collection.rows if row.given_set == "training")
+    shutil.copy(first, tmp_path / "demo" / "images" / "test" / "smooth" / "copied.png")
+    shutil.rmtree(tmp_path / "work", ignore_errors=True)
+    workspace = finish(make_workspace(tmp_path / "work", tmp_path / "demo" / "images")).workspace
+    frame = open_frame(workspace)
+    click(qtbot, frame, "look for faults")
+    qtbot.waitUntil(lambda: frame.findChild(QPushButton, "finding 0") is not None, timeout=60_000)
+    assert child(frame, QPushButton, "finding 0").text().startswith("leak · 2")
+    click(qtbot, frame, "finding 0")
+    sheet = child(frame, ContactSheet, "contact sheet")
+    assert [len(g.places) for g in sheet.groups] == [2]
+    assert "stand in different sets" in child(frame, QLabel, "images warning").text()
+    click(qtbot, frame, "finding 0")
+    assert sum(len(g.places) for g in sheet.groups) == 241
 
 
 def test_the_recipe_is_designed_by_eye(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:

@@ -108,6 +108,31 @@ def new(
 
 @app.command()
 @reporting
+def faults(workspace: InWorkspace, as_json: AsJson = False) -> None:
+    """Look for faults that spoil training: copies in two sets, marks, poor images, rare classes, unreadable files."""
+    from attentive_lens.desk import tasks
+
+    found = watched(tasks.faults(str(workspace)), "looking for faults").values
+    files = {row.number: _printable(row.file) for row in _rows(workspace)}
+    if as_json:
+        findings = [{**f, "files": [files[image] for image in f["images"]]} for f in found["findings"]]
+        skipped = [{"file": file, "reason": why} for file, why in found["skipped"]]
+        say_json({"findings": findings, "skipped": skipped})
+        return
+    for finding in found["findings"]:
+        out.print(f"{finding['kind']}: {finding['why']}. {finding['remedy']}.")
+        for image in finding["images"][:5]:
+            out.print(f"  image {image} · {files[image]}")
+        if len(finding["images"]) > 5:
+            out.print(f"  … and {len(finding['images']) - 5} more; --json lists all.")
+    for file, why in found["skipped"]:
+        out.print(f"unreadable: {file}: {why}")
+    if not (found["findings"] or found["skipped"]):
+        out.print("No faults were found.")
+
+
+@app.command()
+@reporting
 def train(
     workspace: InWorkspace,
     plan: Annotated[Path | None, typer.Option(help="Plan file (TOML); the default plan if left out.")] = None,

@@ -27,6 +27,7 @@ from attentive_lens.explaining.trust import deletion
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.augmentation import augment
 from attentive_lens.images.decoding import decode
+from attentive_lens.images.faults import Evidence, find_faults
 from attentive_lens.images.preparation import to_square
 from attentive_lens.images.store import prepared
 from attentive_lens.plan.plan import Plan, read_recipe
@@ -71,6 +72,29 @@ def variants(workspace: str, recipe: list[dict[str, Any]], columns: int, rows: i
     drawn = [augment(originals, chosen.tolist(), steps, 0, draw * rows + row) for row in range(rows)]
     pixels = (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8)
     return Result({}, {"originals": originals, "variants": pixels})
+
+
+def faults(workspace: str) -> Job[Result]:
+    """Faults of the collection as the default plan parts and prepares it, and the files that gave no image."""
+    data = yield from gather(Workspace.open(Path(workspace)), Plan())
+    found = data.collection
+    sizes = np.array([[row.height, row.width] for row in found.rows], np.int64)
+    evidence = Evidence(data.pixels, data.labels, tuple(found.sets), tuple(found.classes), sizes)
+    findings = yield from find_faults(evidence)
+    return Result(
+        {
+            "findings": [
+                {
+                    "kind": finding.kind,
+                    "why": finding.why,
+                    "remedy": finding.remedy,
+                    "images": [found.rows[place].number for place in finding.places],
+                }
+                for finding in findings
+            ],
+            "skipped": [[file.encode("utf-8", "backslashreplace").decode(), why] for file, why in found.skipped],
+        }
+    )
 
 
 def score(workspace: str, run: int, on: str) -> Job[Result]:
@@ -239,6 +263,7 @@ def as_scores(table: dict[str, Any]) -> Scores:
 TASKS: dict[str, Callable[..., Job[Result]]] = {
     "prepare": prepare,
     "variants": variants,
+    "faults": faults,
     "score": score,
     "explain": explain,
     "filters": filters,

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from functools import partial
+from typing import Any
+
+from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QSlider, QStackedLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QSlider, QStackedLayout, QVBoxLayout, QWidget
 
 from attentive_lens.desk.front import small_classes
 from attentive_lens.window import look
@@ -16,6 +20,7 @@ from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
+MOST_FINDINGS = 8
 SETS = ("training", "validation", "test")
 
 
@@ -29,6 +34,8 @@ class ImagesPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.label: int | None = None
+        self.findings: list[dict[str, Any]] = []
+        self.finding: int | None = None
         self.shown_sets = set(SETS)
         self.views = QStackedLayout(self)
         self.views.setContentsMargins(0, 0, 0, 0)
@@ -70,8 +77,19 @@ class ImagesPage(Page):
             self.set_buttons[name] = (made, count)
         side.addWidget(frame)
 
-        frame, inside = panel("Not read", "skipped panel")
+        frame, inside = panel("Faults", "faults panel")
         frame.setFixedWidth(256)
+        self.look_for = button(
+            "Look for faults",
+            "look for faults",
+            "Copies in two sets, marks that give a class away, poor images, rare classes.",
+            self._look_for_faults,
+        )
+        inside.addWidget(self.look_for)
+        self.finding_rows = QVBoxLayout()
+        self.finding_rows.setSpacing(2)
+        inside.addLayout(self.finding_rows)
+        inside.addWidget(label("Not read", "faint", look.SMALL))
         self.skipped = QLabel()
         self.skipped.setObjectName("skipped files")
         self.skipped.setWordWrap(True)
@@ -184,6 +202,9 @@ class ImagesPage(Page):
                 )
                 if places:
                     groups.append(Group(name, f"{set_name} · {thousands(len(places))}", places))
+        if self.finding is not None:
+            chosen = self.findings[self.finding]
+            groups = [Group(chosen["kind"], "", tuple(image - 1 for image in chosen["images"]))]
         shown = sum(len(group.places) for group in groups)
         self.title.setText(f"{thousands(shown)} images" if shown != 1 else "1 image")
         self.sheet.show_groups(self.session.pixels, tuple(groups))
@@ -192,10 +213,51 @@ class ImagesPage(Page):
         if self.sheet.current is not None:
             self._show_one(self.sheet.current)
         warnings = small_classes(found)
+        if self.finding is not None:
+            chosen = self.findings[self.finding]
+            warnings = [f"{chosen['why']}. {chosen['remedy']}."]
         self.warning.setText("\n".join(warnings[:3]))
         self.warning.setVisible(bool(warnings))
         lines = [f"{file.rsplit('/', 1)[-1]!s}\n{why}" for file, why in found.skipped]
         self.skipped.setText("\n\n".join(lines) if lines else "Every file was read.")
+
+    def _look_for_faults(self) -> None:
+        self.look_for.setEnabled(False)
+        self.look_for.setText("Looking …")
+        self.session.ask("faults", self._take_faults, self._faults_failed, priority=8)
+
+    def _faults_failed(self, sentence: str) -> None:
+        self.look_for.setEnabled(True)
+        self.look_for.setText("Look for faults")
+        self.session.said.emit(sentence, True)
+
+    def _take_faults(self, values: dict[str, Any], _: dict[str, NDArray[Any]]) -> None:
+        self.findings, self.finding = values["findings"], None
+        self.look_for.setEnabled(True)
+        self.look_for.setText("Look again" if self.findings else "No faults were found")
+        while self.finding_rows.count():
+            item = self.finding_rows.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
+        for k, found in enumerate(self.findings[:MOST_FINDINGS]):
+            words = f"{found['kind']} · {thousands(len(found['images']))}"
+            row = button(words, f"finding {k}", found["why"], partial(self._choose_finding, k), checkable=True)
+            row.setProperty("role", "row")
+            self.finding_rows.addWidget(row)
+        more = len(self.findings) - MOST_FINDINGS
+        if more > 0:
+            self.finding_rows.addWidget(label(f"and {more} more: attentive-lens faults", "faint", look.SMALL))
+        self.refresh()
+
+    def _choose_finding(self, number: int) -> None:
+        self.finding = None if self.finding == number else number
+        for k in range(min(MOST_FINDINGS, len(self.findings))):
+            item = self.finding_rows.itemAt(k)
+            row = item.widget() if item is not None else None
+            if isinstance(row, QPushButton):
+                row.setChecked(k == self.finding)
+        self.refresh()
 
     def _choose_class(self, label: int) -> None:
         self.label = None if self.label == label else label
