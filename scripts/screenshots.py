@@ -12,6 +12,7 @@ _state = tempfile.TemporaryDirectory()
 os.environ["XDG_STATE_HOME"] = _state.name
 
 from PyQt6.QtCore import QEventLoop, QTimer
+from PyQt6.QtWidgets import QPushButton
 
 from attentive_lens.desk.front import with_base
 from attentive_lens.window.application import make_application, make_frame
@@ -42,6 +43,21 @@ def main() -> None:
         frame.show_stage(stage)
         wait(1.5)
         frame.grab().save(str(into / f"{stage}.png"))
+    frame.show_stage("images")
+    page = frame.page("images")
+    button = page.findChild(QPushButton, "look for faults")
+    if button is not None:
+        button.click()
+    while page.findChild(QPushButton, "finding 0") is None:
+        wait(0.5)
+    found = page.findChild(QPushButton, "finding 0")
+    if found is not None:
+        found.click()
+    wait(0.5)
+    frame.grab().save(str(into / "faults.png"))
+    frame.show_stage("recipe")
+    wait(2)
+    frame.grab().save(str(into / "recipe.png"))
     first = min(number for number, view in session.views.items() if view.has_model)
     session.change_plan(with_base(session.workspace, session.plan, first, "max pooling 2"))
     frame.show_stage("network")
