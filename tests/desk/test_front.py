@@ -1,0 +1,119 @@
+"""The light half of the desk: what is told without computing."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from attentive_lens.desk import memory
+from attentive_lens.desk.front import (
+    RunReader,
+    base_layers,
+    collection,
+    facts_of,
+    start_training,
+    with_base,
+)
+from attentive_lens.errors import BadFile, LensError
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.starters import STARTERS
+from attentive_lens.training.journal import Journal
+from attentive_lens.workspace import Run, Workspace
+
+
+def test_a_collection_counts_every_image_once(station: Workspace) -> None:
+    found = collection(station, Plan())
+    by_set = {name: found.count(name) for name in ("training", "validation", "test")}
+    assert sum(by_set.values()) == len(found.rows) == 90
+    for name, total in by_set.items():
+        assert sum(found.count(name, label) for label in range(6)) == total
+    assert {row.given_set for row, s in zip(found.rows, found.sets, strict=True) if s == "test"} == {"test"}
+
+
+def test_another_seed_parts_the_same_images_otherwise(station: Workspace) -> None:
+    first, other = (collection(station, Plan(seed=seed)) for seed in (1, 2))
+    assert first.rows == other.rows
+    assert first.sets != other.sets
+    assert first.count("validation") == other.count("validation")
+
+
+def test_a_journal_is_followed_as_it_grows(tmp_path: Path) -> None:
+    (tmp_path / "0001").mkdir()
+    run = Run(tmp_path / "0001")
+    run.note_process()
+    reader = RunReader(run)
+    assert reader.view().state == "training"
+    with Journal(run.journal) as journal:
+        journal.write("start", plan="two blocks", epochs=3)
+        journal.write("batch", epoch=1, step=5, of=30, loss=1.5)
+        view = reader.view()
+        assert (view.name, view.planned, view.steps) == ("two blocks", 3, (5, 30))
+        assert not view.has_model
+        figures = {"accuracy": 0.5, "loss": 1.0}
+        for epoch, best in ((1, True), (2, False)):
+            journal.write("epoch", epoch=epoch, training=figures, validation=figures, best=best, seconds=1.0)
+        view = reader.view()
+        assert view.steps == (20, 30)
+        assert view.best is not None
+        assert view.best["epoch"] == 1
+        journal.write("end", state="stopped")
+    assert reader.view().state == "stopped"
+    assert RunReader(run).view() == reader.view()
+
+
+def test_a_plan_on_an_earlier_run_brings_its_network_and_preparation(station: Workspace) -> None:
+    plan = with_base(station, Plan(seed=5), 1, "relu 1", frozen=False)
+    earlier = station.run(1).plan()
+    assert (plan.network, plan.preparation) == (earlier.network, earlier.preparation)
+    assert (plan.seed, plan.name) == (5, "two blocks on run 1")
+    assert plan.frozen == frozenset()
+    assert base_layers(earlier)[-1] == "dropout 1"
+    with pytest.raises(LensError, match="no layer called"):
+        with_base(station, Plan(), 1, "convolution 9")
+
+
+@given(st.sampled_from(sorted(STARTERS)), st.integers(16, 200), st.integers(2, 1000))
+def test_every_starting_network_fits_every_usual_image_and_number_of_classes(name: str, side: int, n: int) -> None:
+    plan = Plan().changed({"network": name, "preparation.side": side})
+    network, facts = facts_of(plan, n)
+    assert facts[-1].shape == (n,)
+    assert [fact.name for fact in facts] == [node.name for node in network.nodes]
+    assert all(min(fact.shape) >= 1 for fact in facts)
+    sees = [fact.sees for fact in facts if fact.sees is not None]
+    assert sees == sorted(sees)
+
+
+def test_training_that_cannot_be_started_says_why(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuse(*_: object, **__: object) -> None:
+        raise OSError(12, "Cannot allocate memory")
+
+    monkeypatch.setattr("subprocess.Popen", refuse)
+    with pytest.raises(BadFile, match="cannot allocate memory"):
+        start_training(station, Plan())
+
+
+def test_scores_are_forgotten_when_the_model_is_newer(station: Workspace) -> None:
+    run = station.run(1)
+    run.keep_scores("test", {"accuracy": 0.5})
+    assert run.kept_scores("test") == {"accuracy": 0.5}
+    later = run.scores_file("test").stat().st_mtime_ns + 10**9
+    os.utime(run.model, ns=(later, later))
+    assert run.kept_scores("test") is None
+    run.scores_file("test").write_text("{half")
+    os.utime(run.model, ns=(0, 0))
+    assert run.kept_scores("test") is None
+
+
+def test_a_damaged_memory_is_no_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    assert memory.recall(Path("x")) == {}
+    memory.remember(Path("x"), {"stage": "images"})
+    assert memory.recall(Path("x")) == {"stage": "images"}
+    (file,) = tmp_path.rglob("windows.json")
+    for damaged in ("{half", "[]", '{"x": 3}'):
+        file.write_text(damaged)
+        assert memory.recall(Path("x")) == {}
