@@ -27,6 +27,7 @@ from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
+from attentive_lens.training.journal import read_events
 
 REACH = 4
 """Pixels round the dot that still count as on it: a gradient is greatest at an edge, to either side of it."""
@@ -69,6 +70,7 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
         "seed": seed,
         "training seconds": round(outcome.seconds, 1),
         "epochs": outcome.epochs,
+        "seconds to 85 % validation": seconds_to(0.85, run.journal),
         "clean validation accuracy": share_right(clean),
         "test accuracy without dot": share_right(plain),
         "test accuracy with dot": share_right(marked),
@@ -76,6 +78,17 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
         **peaks,
         "dot's part of the image": round(float(np.mean(area)), 3) if area else 0.0,
     }
+
+
+def seconds_to(accuracy: float, journal: Path) -> float:
+    """Training time until the validation accuracy was first reached; 0 if it never was."""
+    spent = 0.0
+    for event in read_events(journal)[0]:
+        if event["event"] == "epoch":
+            spent += event["seconds"]
+            if event["validation"]["accuracy"] >= accuracy:
+                return round(spent, 1)
+    return 0.0
 
 
 def share_right(answers: list) -> float:  # type: ignore[type-arg]
