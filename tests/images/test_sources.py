@@ -55,6 +55,22 @@ def test_links_that_lead_in_a_circle_are_not_followed(tmp_path: Path) -> None:
     assert len(found(root)) == 1
 
 
+def test_a_folder_that_cannot_be_listed_is_reported(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    root = laid_out(tmp_path, "a/1.png", "a/closed/2.png", "b/3.png")
+    scandir = os.scandir
+
+    def refusing(place: str) -> object:
+        if os.fspath(place).endswith("closed"):
+            raise PermissionError(13, "Permission denied", place)
+        return scandir(place)
+
+    monkeypatch.setattr(os, "scandir", refusing)
+    items = list(open_source(root).find())
+    reasons = {i.file.name: i.reason for i in items if isinstance(i, Skipped)}
+    assert reasons == {"closed": "it could not be listed: permission denied"}
+    assert sum(isinstance(i, Found) for i in items) == 2
+
+
 def test_a_name_that_is_no_unicode_is_found(tmp_path: Path) -> None:
     root = laid_out(tmp_path, "a/1.png")
     with open(os.path.join(os.fsencode(root / "a"), b"\xff\n.png"), "wb") as stream:  # noqa: PTH118, PTH123

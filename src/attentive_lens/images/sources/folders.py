@@ -60,8 +60,9 @@ class Folders(Source):
         for stray in sorted(parent.iterdir()):
             if not stray.is_dir() and not stray.name.startswith("."):
                 yield Skipped(stray, "it stands outside the class folders, so its class is not known")
+        refused: list[OSError] = []
         for folder in folders:
-            for place, inner, names in os.walk(folder, onerror=None):
+            for place, inner, names in os.walk(folder, onerror=refused.append):
                 inner[:] = sorted(name for name in inner if not name.startswith("."))
                 for name in sorted(names):
                     if name.startswith("."):
@@ -71,6 +72,8 @@ class Folders(Source):
                         yield Found(file, folder.name, set_name)
                     else:
                         yield Skipped(file, "its name does not end like an image's")
+        for error in refused:
+            yield Skipped(Path(os.fsdecode(error.filename)), f"it could not be listed: {str(error.strerror).lower()}")
 
     def _subfolders(self, place: Path) -> list[Path]:
         try:
