@@ -14,6 +14,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, Ti
 
 from attentive_lens.errors import LensError
 from attentive_lens.plan.progress import Job
+from attentive_lens.plan.progress import Progress as Step
 
 T = TypeVar("T")
 
@@ -37,38 +38,41 @@ def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
         transient=True,
     ) as bars:
         bar = bars.add_task(shown, total=None, note="")
-        doing = ""
-        while True:
-            try:
-                step = next(job)
-            except StopIteration as end:
-                result: T = end.value
-                return result
+        stages: list[str] = []
+
+        def show(step: Step) -> None:
             stage = step.doing.split(" ")[0]
-            if stage != doing:
-                doing = stage
+            if stages[-1:] != [stage]:
+                stages.append(stage)
                 bars.reset(bar, total=step.total or None)
             bars.update(
-                bar,
-                completed=step.done,
-                total=step.total or None,
-                description=step.doing or shown,
-                note=note(),
+                bar, completed=step.done, total=step.total or None, description=step.doing or shown, note=note()
             )
+
+        return _stepped(job, show)
 
 
 def _told(job: Job[T], note: Callable[[], str]) -> T:
     """Run a job to its end where there is no terminal: a line whenever it comes to something else."""
-    doing = ""
+    told: list[str] = []
+
+    def show(step: Step) -> None:
+        if step.doing and told[-1:] != [step.doing]:
+            told.append(step.doing)
+            console.print(" · ".join(filter(None, (step.doing, note()))), soft_wrap=True)
+
+    return _stepped(job, show)
+
+
+def _stepped(job: Job[T], show: Callable[[Step], None]) -> T:
+    """Run a job to its end, showing each step."""
     while True:
         try:
             step = next(job)
         except StopIteration as end:
             result: T = end.value
             return result
-        if step.doing and step.doing != doing:
-            doing = step.doing
-            console.print(" · ".join(filter(None, (doing, note()))), soft_wrap=True)
+        show(step)
 
 
 def say_json(value: dict[str, Any]) -> None:
