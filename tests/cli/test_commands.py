@@ -102,9 +102,9 @@ def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) 
 def test_the_demo_runs_the_full_example(tmp_path: Path) -> None:
     told = last_object(command("demo", tmp_path / "p", "--images", 60, "--no-window", "--epochs", 1, "--json"))
     assert told["scores"].keys() == {"validation", "test"}
-    assert len(told["explained"]) == min(5, len(told["explained"]))
+    assert 1 <= len(told["explained"]) <= 5
     pictures = list(Path(told["results"]).glob("*-said.png"))
-    assert len(pictures) == len(told["explained"]) > 0
+    assert len(pictures) == len(told["explained"])
 
 
 @pytest.mark.parametrize(

@@ -37,6 +37,16 @@ def test_quarter_turns_are_exact() -> None:
         assert any(np.allclose(found, np.frombuffer(p, np.float32).reshape(16, 16, 3), atol=1e-5) for p in possible)
 
 
+def test_mirroring_reverses_one_axis() -> None:
+    assert once(recipe.Mirror(direction="left-right")) == pytest.approx(LEVELS[:, ::-1], abs=1e-5)
+    assert once(recipe.Mirror(direction="top-bottom")) == pytest.approx(LEVELS[::-1], abs=1e-5)
+
+
+def test_brightness_is_a_factor_cut_off_at_white() -> None:
+    out = once(recipe.Brightness(between=(1.5, 1.5)))
+    assert out == pytest.approx(np.minimum(LEVELS * 1.5, 1), abs=1e-5)
+
+
 def test_scaling_by_two_shows_the_middle_half() -> None:
     assert matrix(recipe.Scale(between=(2.0, 2.0))) == pytest.approx(np.diag([0.5, 0.5, 1]))
 
