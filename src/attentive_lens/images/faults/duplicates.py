@@ -15,8 +15,7 @@ from attentive_lens.plan.progress import Job, Progress
 COARSE = 16
 NEAR_COARSE = 0.75
 NEAR_FINE = 0.81
-"""Of copies shifted by two pixels, lit otherwise, noisy and packed again 98 % lie above; of round grains that are not
-the same none of 700 of the most alike."""
+"""Correlation from which two pictures are copies; ``benchmarks/faults.py`` says what it finds and what it mistakes."""
 SHIFT = 2
 """Pixels by which near duplicates may be shifted against each other."""
 AT_ONCE = 64

@@ -1,7 +1,7 @@
 """A curve over epochs: few lines, an axis with round numbers, a value wherever the mouse is.
 
-Curves longer than a few points a pixel are reduced to a band from least to greatest and their mean before they
-are drawn, so a run of any length costs the same.
+Of curves longer than a point a pixel only the first, least, greatest and last of every stretch are drawn, so that a
+run of any length costs the same to paint.
 """
 
 from __future__ import annotations
