@@ -98,14 +98,15 @@ def test_training_that_cannot_be_started_says_why(station: Workspace, monkeypatc
 
 def test_scores_are_forgotten_when_the_model_is_newer(station: Workspace) -> None:
     run = station.run(1)
-    run.keep_scores("test", {"accuracy": 0.5})
-    assert run.kept_scores("test") == {"accuracy": 0.5}
+    run.keep_scores("test", {"accuracy": 0.5}, "images as now")
+    assert run.kept_scores("test", "images as now") == {"accuracy": 0.5}
+    assert run.kept_scores("test", "one label changed") is None
     later = run.scores_file("test").stat().st_mtime_ns + 10**9
     os.utime(run.model, ns=(later, later))
-    assert run.kept_scores("test") is None
+    assert run.kept_scores("test", "images as now") is None
     run.scores_file("test").write_text("{half")
     os.utime(run.model, ns=(0, 0))
-    assert run.kept_scores("test") is None
+    assert run.kept_scores("test", "images as now") is None
 
 
 def test_a_damaged_memory_is_no_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -9,10 +9,17 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from attentive_lens.errors import BadFile, BadValue
-from attentive_lens.images.preparation import Levels, to_square
+from attentive_lens.images.preparation import Levels, local_contrast, to_square
+from attentive_lens.images.sources import Reference
+from attentive_lens.images.sources.folders import Folders
 from attentive_lens.images.store import prepared
 from attentive_lens.plan.progress import finish
 from attentive_lens.plan.settings import Preparation
+
+
+def references(files: list[Path]) -> list[Reference | None]:
+    source = Folders(files[0].parent)
+    return [Reference(source, str(file), "", -1) for file in files]
 
 
 @given(
@@ -69,15 +76,15 @@ def test_prepared_images_are_kept_and_made_anew_when_a_file_changes(tmp_path: Pa
     cache = tmp_path / "cache"
     cache.mkdir()
     preparation = Preparation(side=8)
-    first = finish(prepared(files, preparation, cache))
+    first = finish(prepared(references(files), preparation, cache))
     assert first[:, 0, 0, 0].tolist() == [0, 40, 80, 120, 160]
     assert len(list(cache.iterdir())) == 1
-    assert np.array_equal(finish(prepared(files, preparation, cache)), first)
+    assert np.array_equal(finish(prepared(references(files), preparation, cache)), first)
     Image.new("RGB", (10, 10), (9, 9, 9)).resize((11, 11)).save(files[0])
-    assert finish(prepared(files, preparation, cache))[0, 0, 0, 0] == 9
+    assert finish(prepared(references(files), preparation, cache))[0, 0, 0, 0] == 9
     files[1].unlink()
     with pytest.raises(BadFile, match="was there when it was imported"):
-        finish(prepared(files, preparation, cache))
+        finish(prepared(references(files), preparation, cache))
 
 
 def test_a_stopped_preparation_leaves_no_half_made_file(tmp_path: Path) -> None:
@@ -87,7 +94,39 @@ def test_a_stopped_preparation_leaves_no_half_made_file(tmp_path: Path) -> None:
         files.append(tmp_path / f"{k}.png")
     cache = tmp_path / "cache"
     cache.mkdir()
-    job = prepared(files, Preparation(side=8), cache)
+    job = prepared(references(files), Preparation(side=8), cache)
     next(job)
     job.close()
     assert list(cache.iterdir()) == []
+
+
+@pytest.mark.parametrize("colour", ["colour", "grey", "luma-chroma"])
+@pytest.mark.parametrize("level", ["scale and centre", "local contrast"])
+def test_every_preparation_leaves_mean_0_and_deviation_1(colour: str, level: str) -> None:
+    random = np.random.default_rng(1)
+    preparation = Preparation(side=16, colour=colour, level=level)
+    images = random.integers(20, 220, (30, 16, 16, preparation.shape[2])).astype(np.uint8)
+    ready = Levels.measure(images, preparation).apply(images)
+    assert ready.dtype == np.float32
+    assert ready.mean(axis=(0, 1, 2)) == pytest.approx([0] * preparation.shape[2], abs=1e-3)
+    assert ready.std(axis=(0, 1, 2)) == pytest.approx([1] * preparation.shape[2], abs=1e-3)
+
+
+def test_luma_and_chroma_of_known_colours() -> None:
+    levels = Levels.plain(Preparation(side=4, colour="luma-chroma", level="scale"))
+    colours = np.array([[[[255, 255, 255], [255, 0, 0], [0, 0, 255], [90, 90, 90]]]], np.uint8)
+    luma, blue, red = np.moveaxis(levels.apply(colours)[0, 0], 1, 0)
+    assert luma == pytest.approx([1, 0.299, 0.114, 90 / 255], abs=1e-4)
+    assert blue == pytest.approx([0, -0.168736, 0.5, 0], abs=1e-4)
+    assert red == pytest.approx([0, 0.5, -0.081312, 0], abs=1e-4)
+
+
+def test_local_contrast_does_not_see_light_and_keeps_flat_ground_flat() -> None:
+    random = np.random.default_rng(2)
+    image = random.random((1, 32, 32, 1)).astype(np.float32) * 0.2 + 0.3
+    plain = local_contrast(image)
+    assert local_contrast(image * 2) == pytest.approx(plain, abs=1e-3)
+    assert local_contrast(image + 0.2) == pytest.approx(plain, abs=1e-3)
+    half = image.copy()
+    half[:, :, :16] = 0.5
+    assert np.abs(local_contrast(half)[:, :, :8]).max() < 0.2 * np.abs(local_contrast(half)[:, :, 20:]).max()

@@ -84,7 +84,7 @@ def test_a_place_without_classes_is_refused_in_words(tmp_path: Path) -> None:
     with pytest.raises(BadFile, match="no folder in it"):
         list(open_source(tmp_path).find())
     (tmp_path / "file").write_bytes(b"x")
-    with pytest.raises(BadFile, match="not a folder of images"):
+    with pytest.raises(BadFile, match="none of these"):
         open_source(tmp_path / "file")
 
 

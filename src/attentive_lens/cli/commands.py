@@ -1,4 +1,4 @@
-"""The commands."""
+"""The commands about runs and models, and the demo."""
 
 from __future__ import annotations
 
@@ -8,28 +8,9 @@ from typing import Annotated, Any
 import typer
 from rich.table import Table
 
-import attentive_lens
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, printable, rows_of
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.desk.front import RunReader
-
-app = typer.Typer(
-    help="Train convolutional image classifiers and find out why they get an image wrong.",
-    no_args_is_help=True,
-    add_completion=False,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-)
-
-AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON object instead of text.")]
-InWorkspace = Annotated[Path, typer.Argument(help="Folder of the workspace.", metavar="WORKSPACE")]
-OfRun = Annotated[int, typer.Argument(help="Number of the run.", metavar="RUN")]
-
-
-@app.callback(invoke_without_command=True)
-def _options(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
-    if version:
-        out.print(attentive_lens.__version__)
-        raise typer.Exit
 
 
 @app.command()
@@ -66,69 +47,6 @@ def demo(
         say_json({"workspace": str(made.workspace.folder), "images": len(made.collection.rows)})
         return
     raise typer.Exit(context.obj["open_window"](str(folder)))
-
-
-@app.command()
-@reporting
-def new(
-    workspace: InWorkspace,
-    source: Annotated[Path, typer.Argument(help="Folder with one folder of images per class.")],
-    name: Annotated[str, typer.Option(help="What to call it; the folder's name if left out.")] = "",
-    as_json: AsJson = False,
-) -> None:
-    """Make a workspace from a folder of images; they stay where they are."""
-    from attentive_lens.desk.making import make_workspace
-
-    made = watched(make_workspace(workspace, source, name), "reading images")
-    found = made.collection
-    counts = {c: sum(r.label == k for r in found.rows) for k, c in enumerate(found.classes)}
-    if as_json:
-        say_json(
-            {
-                "workspace": str(made.workspace.folder),
-                "images": len(found.rows),
-                "classes": counts,
-                "skipped": [{"file": _printable(file), "reason": why} for file, why in found.skipped],
-                "findings": [{"kind": "small class", "text": text, "files": []} for text in made.findings],
-            }
-        )
-        return
-    out.print(f"{made.workspace.folder}: {len(found.rows)} images of {len(counts)} classes")
-    table = Table("class", "training", "validation", "test", box=None)
-    for k, c in enumerate(found.classes):
-        table.add_row(c, *(str(found.count(s, k)) for s in ("training", "validation", "test")))
-    out.print(table)
-    for text in made.findings:
-        out.print(text)
-    if found.skipped:
-        out.print(f"{len(found.skipped)} files gave no image:")
-        for file, why in found.skipped:
-            out.print(f"  {_printable(file)}: {why}")
-
-
-@app.command()
-@reporting
-def faults(workspace: InWorkspace, as_json: AsJson = False) -> None:
-    """Look for faults that spoil training: copies in two sets, marks, poor images, rare classes, unreadable files."""
-    from attentive_lens.desk import tasks
-
-    found = watched(tasks.faults(str(workspace)), "looking for faults").values
-    files = {row.number: _printable(row.file) for row in _rows(workspace)}
-    if as_json:
-        findings = [{**f, "files": [files[image] for image in f["images"]]} for f in found["findings"]]
-        skipped = [{"file": file, "reason": why} for file, why in found["skipped"]]
-        say_json({"findings": findings, "skipped": skipped})
-        return
-    for finding in found["findings"]:
-        out.print(f"{finding['kind']}: {finding['why']}. {finding['remedy']}.")
-        for image in finding["images"][:5]:
-            out.print(f"  image {image} · {files[image]}")
-        if len(finding["images"]) > 5:
-            out.print(f"  … and {len(finding['images']) - 5} more; --json lists all.")
-    for file, why in found["skipped"]:
-        out.print(f"unreadable: {file}: {why}")
-    if not (found["findings"] or found["skipped"]):
-        out.print("No faults were found.")
 
 
 @app.command()
@@ -210,11 +128,11 @@ def score(
         raise unknown_word("set", on, frozenset({"training", "validation", "test"}))
     table = watched(tasks.score(str(workspace), run, on), "scoring").values
     found = tasks.as_scores(table)
-    files = {row.number: row.file for row in _rows(workspace)}
+    files = {row.number: row.file for row in rows_of(workspace)}
     wrong = [
         {
             "image": a.image,
-            "file": _printable(files[a.image]),
+            "file": printable(files[a.image]),
             "said": found.classes[a.said],
             "true": found.classes[a.true],
             "probability": a.probability,
@@ -288,21 +206,10 @@ def predict(
 
     answers = watched(tasks.predict(str(model), [str(f) for f in image_files(images)]), "answering").values["answers"]
     for answer in answers:
-        answer["file"] = _printable(answer["file"])
+        answer["file"] = printable(answer["file"])
         if as_json:
             say_json(answer)
         elif "error" in answer:
             out.print(f"{answer['file']}: not read, {answer['error']}")
         else:
             out.print(f"{answer['file']}: {answer['said']} ({answer['probability']:.2f})")
-
-
-def _rows(workspace: Path) -> list[Any]:
-    from attentive_lens.workspace import Workspace
-
-    return Workspace.open(workspace).catalogue.images()
-
-
-def _printable(file: str) -> str:
-    """A file name that can be printed: bytes that are no text are shown as escapes."""
-    return file.encode("utf-8", "backslashreplace").decode()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import json
 import sys
+import tomllib
 from collections.abc import Callable
 from typing import Any, TypeVar
 
@@ -12,7 +13,7 @@ import typer
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
-from attentive_lens.errors import LensError
+from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.progress import Job
 from attentive_lens.plan.progress import Progress as Step
 
@@ -101,3 +102,17 @@ def reporting(command: Callable[..., None]) -> Callable[..., None]:
             raise typer.Exit(1) from None
 
     return run
+
+
+def parsed(settings: list[str], example: str) -> dict[str, Any]:
+    """``key=value`` words as TOML values; what is no TOML is text."""
+    found: dict[str, Any] = {}
+    for setting in settings:
+        key, equals, value = setting.partition("=")
+        if not equals:
+            raise BadValue(f"«{setting}» says nothing", "it has no «=»", f"Write {example}")
+        try:
+            found[key.strip()] = tomllib.loads(f"value = {value}")["value"]
+        except tomllib.TOMLDecodeError:
+            found[key.strip()] = value.strip()
+    return found

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import signal
-import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from attentive_lens.cli.speaking import console, out, say_json, watched
+from attentive_lens.cli.speaking import console, out, parsed, say_json, watched
 from attentive_lens.desk.front import RunReader, with_base
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadValue
@@ -26,7 +25,7 @@ def train_here(
     place = Workspace.open(workspace)
     if claimed is None:
         plan = read_plan(plan_file) if plan_file else Plan()
-        run = place.claim_run(planned(place, plan, parsed(settings)))
+        run = place.claim_run(planned(place, plan, parsed(settings, "--set training.epochs=5")))
     else:
         run = place.run(claimed)
     trained = train_run(place, run)
@@ -71,20 +70,6 @@ def summary(trained: Trained) -> dict[str, Any]:
         "validation": {"accuracy": best.accuracy, "loss": best.loss} if best else None,
         "model": str(trained.run.model) if trained.outcome.epochs else None,
     }
-
-
-def parsed(settings: list[str]) -> dict[str, Any]:
-    """``key=value`` words as TOML values; what is no TOML is text."""
-    found: dict[str, Any] = {}
-    for setting in settings:
-        key, equals, value = setting.partition("=")
-        if not equals:
-            raise BadValue(f"--set {setting} says nothing", "it has no «=»", "Write --set training.epochs=5")
-        try:
-            found[key.strip()] = tomllib.loads(f"value = {value}")["value"]
-        except tomllib.TOMLDecodeError:
-            found[key.strip()] = value.strip()
-    return found
 
 
 def planned(place: Workspace, plan: Plan, settings: dict[str, Any]) -> Plan:

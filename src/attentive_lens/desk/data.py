@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,10 +11,13 @@ from numpy.typing import NDArray
 
 from attentive_lens.desk.front import Collection, collection
 from attentive_lens.errors import NotHere
+from attentive_lens.images.sources import SOURCES, Reference, Source
 from attentive_lens.images.store import prepared
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job
-from attentive_lens.workspace import Workspace
+from attentive_lens.plan.reading import Reading
+from attentive_lens.workspace import ImageRow, Run, Workspace
+from attentive_lens.workspace.corrections import GONE
 
 
 @dataclass(frozen=True)
@@ -39,9 +44,8 @@ class Data:
 
     def place(self, image: int) -> int:
         """Place of an image by its number; `NotHere` if there is none."""
-        for place, row in enumerate(self.collection.rows):
-            if row.number == image:
-                return place
+        if 1 <= image <= len(self.labels):
+            return image - 1
         raise NotHere(
             f"There is no image {image}",
             f"images are numbered 1 to {len(self.labels)}",
@@ -49,9 +53,28 @@ class Data:
         )
 
 
-def gather(workspace: Workspace, plan: Plan) -> Job[Data]:
-    """All images of the workspace, from the cache where it has them."""
-    found = collection(workspace, plan)
-    files = [workspace.path_of(row) for row in found.rows]
-    pixels = yield from prepared(files, plan.preparation, workspace.cache)
+def gather(workspace: Workspace, plan: Plan, run: Run | None = None) -> Job[Data]:
+    """All images of the workspace, from the cache where it has them; with a run, in the sets it was trained with."""
+    found = collection(workspace, plan, run)
+    pixels = yield from prepared(references(workspace, found.rows), plan.preparation, workspace.cache)
     return Data(found, pixels, np.array([row.label for row in found.rows], np.int64))
+
+
+def sources(workspace: Workspace) -> dict[int, Source]:
+    """The workspace's sources, by number."""
+    return {
+        number: SOURCES[origin.kind](workspace.folder / origin.place, Reading.read(origin.reading))
+        for number, origin in workspace.catalogue.origins().items()
+    }
+
+
+def references(workspace: Workspace, rows: Sequence[ImageRow]) -> list[Reference | None]:
+    """Where the images of some rows are; None for those that are gone."""
+    known = sources(workspace)
+    folder = str(workspace.folder.absolute())
+    return [
+        None
+        if row.given_set == GONE
+        else Reference(known[row.origin], os.path.join(folder, row.file), row.part, row.index)  # noqa: PTH118  # fast
+        for row in rows
+    ]

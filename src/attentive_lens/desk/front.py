@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.split import part
+from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import ImageRow, Run, Workspace
+from attentive_lens.workspace.corrections import EXCLUDED, GONE, corrected
 
 CHILD_NICENESS = 10
 
@@ -28,9 +32,9 @@ class Collection:
     classes : list of str
         Names by class number.
     rows : list of ImageRow
-        By number.
+        By number, with people's corrections applied.
     sets : list of str
-        "training", "validation" or "test" for each row.
+        "training", "validation" or "test" for each row; "left out", "excluded" or "gone" for those not used.
     skipped : list of (file, reason)
         Files that gave no image.
     """
@@ -40,24 +44,70 @@ class Collection:
     sets: list[str]
     skipped: list[tuple[str, str]]
 
+    @cached_property
+    def counts(self) -> Counter[tuple[str, int]]:
+        """Images by set and class number."""
+        return Counter(zip(self.sets, (row.label for row in self.rows), strict=True))
+
     def count(self, set_name: str, label: int | None = None) -> int:
         """Images of a set, or of one class in it."""
-        return sum(s == set_name and label in (None, row.label) for s, row in zip(self.sets, self.rows, strict=True))
+        if label is not None:
+            return self.counts[set_name, label]
+        return sum(n for (own, _), n in self.counts.items() if own == set_name)
+
+    @cached_property
+    def totals(self) -> list[int]:
+        """Images in use by class number."""
+        return [sum(self.counts[name, k] for name in (*SETS, LEFT_OUT)) for k in range(len(self.classes))]
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """Changes when a label or a set does."""
+        told = repr((self.classes, [row.label for row in self.rows], self.sets))
+        return hashlib.sha256(told.encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
-def collection(workspace: Workspace, plan: Plan) -> Collection:
-    """The catalogue's images, parted by the plan's split and seed."""
+def collection(workspace: Workspace, plan: Plan, run: Run | None = None) -> Collection:
+    """The catalogue's images with people's corrections, parted by the plan's split and seed.
+
+    With a run, the sets are those it was trained with, whatever was moved since; images it did not know are left out.
+    """
     catalogue = workspace.catalogue
-    rows = catalogue.images()
-    sets = part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed)
-    return Collection(catalogue.classes(), rows, sets, catalogue.skipped())
+    rows = corrected(catalogue.images(), catalogue.corrections())
+    found = Collection(catalogue.classes(), rows, parted(rows, plan, catalogue.copies()), catalogue.skipped())
+    noted = run.images() if run is not None else None
+    if noted is None:
+        return found
+    unknown = [LEFT_OUT] * (len(rows) - len(noted[1]))
+    sets = [
+        now if now in (EXCLUDED, GONE) else then for now, then in zip(found.sets, [*noted[1], *unknown], strict=True)
+    ]
+    return replace(found, sets=sets)
+
+
+def parted(rows: list[ImageRow], plan: Plan, copies: Mapping[int, int]) -> list[str]:
+    """The set of each row by the plan; copies are group numbers by image number."""
+    groups: dict[int, int] = {}
+    if plan.split.keep_together == "copies":
+        groups = {number - 1: group for number, group in copies.items()}
+    elif plan.split.keep_together == "same name" and plan.split.pattern:
+        groups = groups_by_name([row.name for row in rows], plan.split.pattern)
+    return part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)
+
+
+def changed_since(run: Run, found: Collection) -> list[int]:
+    """Numbers of the images a run was trained or judged with under another label than they have now."""
+    noted = run.images()
+    if noted is None:
+        return []
+    return [row.number for row, then in zip(found.rows, noted[0].tolist(), strict=False) if row.label != then]
 
 
 def small_classes(found: Collection) -> list[str]:
     """A sentence for every class with fewer images than can be split and learned from."""
     sentences = []
     for label, name in enumerate(found.classes):
-        count = sum(row.label == label for row in found.rows)
+        count = found.totals[label]
         if count < 10:
             images = "1 image" if count == 1 else f"{count} images"
             sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")

@@ -7,13 +7,13 @@ from pathlib import Path
 
 from attentive_lens.demo.station import make
 from attentive_lens.desk.front import Collection, collection, small_classes
-from attentive_lens.errors import LensError
-from attentive_lens.images.decoding import decode
-from attentive_lens.images.sources import open_source
+from attentive_lens.errors import BadFile, LensError
+from attentive_lens.images.sources import SOURCES, kind_of, open_source
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job
+from attentive_lens.plan.reading import Reading
 from attentive_lens.workspace import Workspace
-from attentive_lens.workspace.importing import create
+from attentive_lens.workspace.importing import Rescanned, create, rescan
 
 
 @dataclass(frozen=True)
@@ -25,9 +25,9 @@ class Made:
     findings: list[str]
 
 
-def make_workspace(folder: Path, source: Path, name: str = "") -> Job[Made]:
-    """A workspace from a folder of images."""
-    workspace = yield from create(folder, open_source(source), _look, name)
+def make_workspace(folder: Path, source: Path, name: str = "", reading: Reading | None = None) -> Job[Made]:
+    """A workspace from a folder of images, a table or a file of arrays; ``reading`` says how where it is not plain."""
+    workspace = yield from create(folder, kind_of(source), open_source(source, reading), name)
     found = collection(workspace, Plan())
     return Made(workspace, found, small_classes(found))
 
@@ -43,7 +43,17 @@ def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:
     return Made(workspace, found, small_classes(found))
 
 
-def _look(file: Path) -> tuple[int, int, str]:
-    picture = decode(file)
-    height, width = picture.pixels.shape[:2]
-    return width, height, picture.mode
+def look_again(workspace: Workspace) -> Job[Rescanned]:
+    """Look through the workspace's source again for new, changed and lost images.
+
+    Raises
+    ------
+    BadFile
+        If the source is not there any more, or was not noted when the workspace was made.
+    """
+    origin = workspace.catalogue.origins()[1]
+    place = workspace.folder / origin.place
+    if not origin.place or not place.exists():
+        where = f"{place} is gone" if origin.place else "an early version that did not note it made the workspace"
+        raise BadFile("The images' source could not be looked through", where, "Put it back, or import again")
+    return (yield from rescan(workspace, SOURCES[origin.kind](place, Reading.read(origin.reading))))

@@ -14,7 +14,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.data import Data, gather, references
+from attentive_lens.desk.front import collection
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import scores as raw_scores
 from attentive_lens.engine.crew import Crew
@@ -50,8 +51,7 @@ class Result:
 def prepare(workspace: str) -> Job[Result]:
     """All images at the default plan's working size, N×S×S×C uint8, for the contact sheet."""
     place = Workspace.open(Path(workspace))
-    rows = place.catalogue.images()
-    pixels = yield from prepared([place.path_of(row) for row in rows], Plan().preparation, place.cache)
+    pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preparation, place.cache)
     mapped = getattr(pixels, "filename", None)
     return Result({"file": str(mapped)} if mapped else {}, {} if mapped else {"pixels": pixels})
 
@@ -101,7 +101,8 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     """Scores of a run's best model on a set; kept beside the run and read from there the next time."""
     place = Workspace.open(Path(workspace))
     own = place.run(run)
-    kept = own.kept_scores(on)
+    as_of = collection(place, own.plan(), own).fingerprint
+    kept = own.kept_scores(on, as_of)
     if kept is not None:
         return Result(kept)
     model, data = yield from _model_and_data(place, own)
@@ -122,7 +123,7 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     numbers = [data.collection.rows[place].number for place in members]
     found = judge(on, model.classes, numbers, data.labels[members], np.concatenate(parts))
     table = found.as_dict()
-    own.keep_scores(on, table)
+    own.keep_scores(on, table, as_of)
     return Result(table)
 
 
@@ -227,7 +228,7 @@ def predict(model: str, files: list[str]) -> Job[Result]:
 
 def _model_and_data(place: Workspace, run: Run) -> Job[tuple[ModelFile, Data]]:
     model = _model(run.model)
-    data = yield from gather(place, run.plan())
+    data = yield from gather(place, run.plan(), run)
     if tuple(data.collection.classes) != model.classes:
         raise NotHere(
             f"Run {run.number} does not fit these images",

@@ -72,6 +72,7 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, stop: Callabl
     plan = claimed.plan()
     journal.write("start", plan=plan.name, epochs=plan.training.epochs)
     data = yield from gather(workspace, plan)
+    claimed.keep_images(data.labels.tolist(), data.collection.sets)
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")

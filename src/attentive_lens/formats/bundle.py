@@ -12,7 +12,7 @@ import json
 import os
 import zipfile
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -114,8 +114,9 @@ def read_model(file: Path) -> ModelFile:
             plan = NetworkPlan.read(network["nodes"])
             table = json.loads(archive.read("preparation.json"))
             found = table.pop("levels")
-            levels = Levels(tuple(map(float, found["mean"])), tuple(map(float, found["deviation"])))
+            means, deviations = tuple(map(float, found["mean"])), tuple(map(float, found["deviation"]))
             preparation = Preparation.read(table)
+            levels = replace(Levels.plain(preparation), mean=means, deviation=deviations)
             classes = tuple(str(name) for name in json.loads(archive.read("classes.json")))
             card = json.loads(archive.read("card.json"))
             flat = load(archive.read("weights.safetensors"))

@@ -16,6 +16,9 @@ from attentive_lens.errors import BadFile
 MOST_PIXELS = 200_000_000
 """Larger pictures are refused before they are unpacked: 600 MB of memory each."""
 
+ORIENTATION = 0x0112
+"""The EXIF tag that says how the camera was held."""
+
 SUFFIXES = frozenset(Image.registered_extensions())
 """Endings of file names that an image may have, in lower case with the dot."""
 
@@ -30,10 +33,13 @@ class Picture:
         Red, green, blue; a grey picture has three equal channels, transparency lies on white.
     mode : str
         What the file held, in words.
+    note : str
+        What was done to it on the way, if anything out of the ordinary.
     """
 
     pixels: NDArray[np.uint8]
     mode: str
+    note: str = ""
 
 
 _MODES = {
@@ -75,7 +81,12 @@ def decode(file: Path) -> Picture:
                 if picture.width * picture.height > MOST_PIXELS:
                     raise _bad(file, f"it has {picture.width}×{picture.height} pixels, more than can be unpacked")
                 mode = picture.mode
-                return Picture(_to_rgb(ImageOps.exif_transpose(picture)), _MODES.get(mode, mode))
+                frames = getattr(picture, "n_frames", 1)
+                notes = [f"first of {frames} frames"] if frames > 1 else []
+                if picture.getexif().get(ORIENTATION, 1) != 1:
+                    notes.append("turned as its camera noted")
+                pixels = _to_rgb(ImageOps.exif_transpose(picture))
+                return Picture(pixels, _MODES.get(mode, mode), ", ".join(notes))
     except UnidentifiedImageError:
         raise _bad(file, "its contents are not those of an image format known here") from None
     except Image.DecompressionBombError:

@@ -6,14 +6,15 @@ import hashlib
 import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import nullcontext
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import decode
 from attentive_lens.images.preparation import to_square
+from attentive_lens.images.sources.base import Reference
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.settings import Preparation
 
@@ -21,13 +22,17 @@ CHUNK = 256
 """Images decoded between two reports."""
 
 
-def prepared(files: Sequence[Path], preparation: Preparation, folder: Path, threads: int = 2) -> Job[NDArray[np.uint8]]:
+def prepared(
+    images: Sequence[Reference | None], preparation: Preparation, folder: Path, threads: int = 2
+) -> Job[NDArray[np.uint8]]:
     """All images at the working size, from the cache or decoded now.
+
+    They are written a chunk at a time, so making them takes little memory however many there are.
 
     Parameters
     ----------
-    files : sequence of Path
-        Readable image files.
+    images : sequence of Reference or None
+        Readable images; None stands for one that is gone and gives black.
     preparation : Preparation
         Side, fit and colour.
     folder : Path
@@ -38,49 +43,77 @@ def prepared(files: Sequence[Path], preparation: Preparation, folder: Path, thre
     Returns
     -------
     ndarray, N×S×S×C uint8
-        Memory-mapped, in the order of the files; in memory only if the folder cannot be written.
+        Memory-mapped, in the order of the images; in memory only if the folder cannot be written.
 
     Raises
     ------
     BadFile
-        If a file can no longer be read as it was when it was imported.
+        If an image can no longer be read as it was when it was imported.
     """
-    digest = hashlib.sha256(f"{preparation.side} {preparation.fit} {preparation.colour}".encode())
-    for file in files:
-        try:
-            status = file.stat()
-        except OSError:
-            raise BadFile(
-                f"{file} is gone", "it was there when it was imported", "Put it back, or import again"
-            ) from None
-        digest.update(f"{file}\0{status.st_size}\0{status.st_mtime_ns}\n".encode(errors="surrogateescape"))
-    target = folder / f"prepared-{digest.hexdigest()[:16]}.npy"
-    shape = (len(files), *preparation.shape)
+    target = folder / f"prepared-{_digest(images, preparation)}.npy"
+    shape = (len(images), *preparation.shape)
     if target.exists():
         kept = _mapped(target, shape)
         if kept is not None:
             return kept
+    black = np.zeros(preparation.shape, np.uint8)
+
+    def one(image: Reference | None) -> NDArray[np.uint8]:
+        return black if image is None else to_square(image.picture().pixels, preparation)
+
     writable = os.access(folder, os.W_OK)
     own = folder / f".{target.name}.{os.getpid()}"
-    pixels: NDArray[np.uint8] = (
-        np.lib.format.open_memmap(own, "w+", np.uint8, shape) if writable else np.empty(shape, np.uint8)
-    )
-
-    def one(place: int) -> None:
-        pixels[place] = to_square(decode(files[place]).pixels, preparation)
-
+    whole = np.empty((0, *preparation.shape) if writable else shape, np.uint8)
     try:
-        with ThreadPoolExecutor(threads) as pool:
-            for first in range(0, len(files), CHUNK):
-                yield Progress(first, len(files), "preparing images")
-                list(pool.map(one, range(first, min(first + CHUNK, len(files)))))
+        with ThreadPoolExecutor(threads) as pool, own.open("wb") if writable else nullcontext() as file:
+            if file is not None:
+                header = {"descr": "|u1", "fortran_order": False, "shape": shape}
+                np.lib.format.write_array_header_1_0(file, header)
+            for first in range(0, len(images), CHUNK):
+                yield Progress(first, len(images), "preparing images")
+                made = np.stack(list(pool.map(one, images[first : first + CHUNK])))
+                if file is not None:
+                    file.write(made.data)
+                else:
+                    whole[first : first + len(made)] = made
         if not writable:
-            return pixels
+            return whole
         own.replace(target)
     finally:
         own.unlink(missing_ok=True)
     kept = _mapped(target, shape)
-    return pixels if kept is None else kept
+    if kept is None:
+        raise BadFile(f"{target} could not be read", "it was changed while it was written", "Try again")
+    return kept
+
+
+def _digest(images: Sequence[Reference | None], preparation: Preparation) -> str:
+    """Of what decides the pixels: every image's file as it is now, and the preparation before the levels."""
+    digest = hashlib.sha256(f"{preparation.side} {preparation.fit} {preparation.colour == 'grey'}".encode())
+    known: dict[str, str] = {}
+    readings: set[int] = set()
+    for image in images:
+        if image is None:
+            digest.update(b"gone\n")
+            continue
+        if id(image.source) not in readings:
+            readings.add(id(image.source))
+            digest.update(image.source.reading.told.encode())
+        if image.file not in known:
+            known[image.file] = _state(image.file)
+        digest.update(f"{known[image.file]}\0{image.part}\0{image.index}\n".encode(errors="surrogateescape"))
+        if image.index < 0:
+            del known[image.file]
+    return digest.hexdigest()[:16]
+
+
+def _state(file: str) -> str:
+    try:
+        status = os.stat(file)  # noqa: PTH116  # asked for every image; half the time of Path
+    except OSError:
+        remedy = "Put it back, or let the source be looked through again"
+        raise BadFile(f"{file} is gone", "it was there when it was imported", remedy) from None
+    return f"{file}\0{status.st_size}\0{status.st_mtime_ns}"
 
 
 def _mapped(file: Path, shape: tuple[int, ...]) -> NDArray[np.uint8] | None:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.errors import BadValue
 from attentive_lens.plan.values import Value, spec
 
 
@@ -21,6 +23,47 @@ class Split(Value):
         high=0.9,
         meaning="Part of every class kept from training to judge it by, 0 to 0.9.",
     )
+    test: float = spec(
+        0.0,
+        label="kept for the test",
+        low=0.0,
+        high=0.9,
+        meaning="Part of every class kept for one last judgement, where the source names no test set; 0 to 0.9.",
+    )
+    keep_together: str = spec(
+        "copies",
+        label="never parted",
+        choices=("copies", "same name", "nothing"),
+        meaning="Images that go into one set together: copies that the fault finder knows, or a part of their names.",
+    )
+    pattern: str = spec(
+        "",
+        label="part of the name",
+        meaning="Regular expression; images for which it finds the same text in the name stay together.",
+    )
+    subset: float = spec(
+        1.0,
+        label="part used",
+        low=0.001,
+        high=1.0,
+        meaning="Part of every class used at all, 0 to 1; a small one makes a first run quick.",
+    )
+    folds: int = spec(
+        0, label="folds", low=0, high=100, meaning="Equal parts that take turns as the validation set; 0 for one split."
+    )
+    fold: int = spec(1, label="fold judged by", low=1, high=100, meaning="Which fold is the validation set, from 1.")
+
+    def __post_init__(self) -> None:
+        """Settings that must fit each other."""
+        super().__post_init__()
+        if self.folds and self.fold > self.folds:
+            raise BadValue("split.fold", f"there is no fold {self.fold} of {self.folds}", "Choose a lower one")
+        if self.validation + self.test > 0.95:
+            raise BadValue("split", "validation and test leave nothing to train on", "Lower one of them")
+        try:
+            re.compile(self.pattern)
+        except re.error as error:
+            raise BadValue("split.pattern", f"it is no regular expression: {error}", "Mend it") from None
 
 
 @dataclass(frozen=True)
@@ -43,18 +86,24 @@ class Preparation(Value):
         choices=("stretch", "border", "crop"),
         meaning="Stretched to the square, set in a border, or cut to their middle.",
     )
-    colour: str = spec("colour", label="colour", choices=("colour", "grey"), meaning="Three channels or one.")
+    colour: str = spec(
+        "colour",
+        label="colour",
+        choices=("colour", "grey", "luma-chroma"),
+        meaning="Red, green and blue; one channel; or brightness apart from colour (luma, and two of chroma).",
+    )
     level: str = spec(
         "scale and centre",
         label="levels",
-        choices=("scale", "scale and centre"),
-        meaning="Scale to 0–1; centre also takes off the training mean and divides by its deviation.",
+        choices=("scale", "scale and centre", "local contrast"),
+        meaning="Scale to 0–1; centre also takes off the training mean and divides by its deviation; local contrast"
+        " does so with the mean and deviation of each pixel's neighbourhood.",
     )
 
     @property
     def shape(self) -> tuple[int, int, int]:
         """(rows, columns, channels) of a prepared image."""
-        return (self.side, self.side, 3 if self.colour == "colour" else 1)
+        return (self.side, self.side, 1 if self.colour == "grey" else 3)
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,9 @@
 """The folder on disk that holds one piece of work: catalogue, runs, models. Alone knows SQLite."""
 
-from attentive_lens.workspace.catalogue import Catalogue, ImageRow
+from attentive_lens.workspace.catalogue import Catalogue
+from attentive_lens.workspace.corrections import Correction, Corrections
+from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.runs import Run
 from attentive_lens.workspace.workspace import Workspace
 
-__all__ = ["Catalogue", "ImageRow", "Run", "Workspace"]
+__all__ = ["Catalogue", "Correction", "Corrections", "ImageRow", "Origin", "Run", "Workspace"]

@@ -2,66 +2,19 @@
 
 from __future__ import annotations
 
+import json
 import os
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
+from attentive_lens.workspace.corrections import Correction, Corrections
+from attentive_lens.workspace.rows import ImageRow, Origin
+from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION
 
-VERSION = 1
-"""Of the schema; `_MIGRATIONS` leads from each version to the next."""
-
-_SCHEMA = """
-CREATE TABLE classes (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
-CREATE TABLE images (
-    id INTEGER PRIMARY KEY,
-    file TEXT NOT NULL UNIQUE,
-    class INTEGER NOT NULL REFERENCES classes (id),
-    given_set TEXT CHECK (given_set IN ('training', 'validation', 'test')),
-    width INTEGER NOT NULL,
-    height INTEGER NOT NULL,
-    mode TEXT NOT NULL,
-    bytes INTEGER NOT NULL
-);
-CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
-"""
-
-_MIGRATIONS: dict[int, str] = {}
-
-
-@dataclass(frozen=True)
-class ImageRow:
-    """One image of the catalogue.
-
-    Attributes
-    ----------
-    number : int
-        From 1, in the order of the source.
-    file : str
-        Relative to the workspace if it lies in it, else absolute.
-    label : int
-        Class number from 0.
-    given_set : str or None
-        Set named by the source.
-    width, height : int
-        Pixels of the file.
-    mode : str
-        What the file holds, in words.
-    bytes : int
-        Size of the file.
-    """
-
-    number: int
-    file: str
-    label: int
-    given_set: str | None
-    width: int
-    height: int
-    mode: str
-    bytes: int
+_COLUMNS = "id, file, class, given_set, width, height, mode, bytes, part, place, origin"
 
 
 class Catalogue:
@@ -86,23 +39,21 @@ class Catalogue:
         classes: Sequence[str],
         images: Sequence[ImageRow],
         skipped: Sequence[tuple[str, str]],
+        origin: Origin,
     ) -> Catalogue:
         """Write a new catalogue whole."""
         catalogue = cls(file)
         with catalogue._open() as base:
             base.execute("PRAGMA journal_mode = WAL")
-            base.executescript(_SCHEMA)
+            base.executescript(SCHEMA)
             base.execute(f"PRAGMA user_version = {VERSION}")
+            _insert_origin(base, origin)
             base.executemany("INSERT INTO classes VALUES (?, ?)", enumerate(classes))
-            base.executemany(
-                "INSERT INTO images VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                [
-                    (r.number, _storable(r.file), r.label, r.given_set, r.width, r.height, r.mode, r.bytes)
-                    for r in images
-                ],
-            )
-            base.executemany("INSERT INTO skipped VALUES (?, ?)", [(_storable(f), why) for f, why in skipped])
+            _insert_images(base, images)
+            _insert_skipped(base, skipped)
         return catalogue
+
+    # What the source gave
 
     def classes(self) -> list[str]:
         """Names by class number."""
@@ -110,11 +61,9 @@ class Catalogue:
             return [str(name) for (name,) in base.execute("SELECT name FROM classes ORDER BY id")]
 
     def images(self) -> list[ImageRow]:
-        """All images by number."""
+        """All images by number, as their source gave them."""
         with self._open() as base:
-            rows = base.execute(
-                "SELECT id, file, class, given_set, width, height, mode, bytes FROM images ORDER BY id"
-            ).fetchall()
+            rows = base.execute(f"SELECT {_COLUMNS} FROM images ORDER BY id").fetchall()
         return [ImageRow(n, _restored(file), *rest) for n, file, *rest in rows]
 
     def skipped(self) -> list[tuple[str, str]]:
@@ -122,6 +71,64 @@ class Catalogue:
         with self._open() as base:
             rows = base.execute("SELECT file, reason FROM skipped ORDER BY rowid").fetchall()
         return [(_restored(file), str(why)) for file, why in rows]
+
+    def origins(self) -> dict[int, Origin]:
+        """The sources, by number."""
+        with self._open() as base:
+            rows = base.execute("SELECT id, kind, place, reading FROM origins ORDER BY id").fetchall()
+        return {n: Origin(kind, _restored(place), json.loads(reading)) for n, kind, place, reading in rows}
+
+    def renew(
+        self,
+        classes: Sequence[str],
+        changed: Sequence[ImageRow],
+        added: Sequence[ImageRow],
+        skipped: Sequence[tuple[str, str]],
+    ) -> None:
+        """After the source was looked through again: all classes, changed and new images, all files skipped."""
+        with self._open() as base:
+            base.executemany("INSERT OR IGNORE INTO classes VALUES (?, ?)", enumerate(classes))
+            base.executemany("DELETE FROM images WHERE id = ?", [(row.number,) for row in changed])
+            _insert_images(base, [*changed, *added])
+            base.execute("DELETE FROM skipped")
+            _insert_skipped(base, skipped)
+
+    def add_class(self, name: str) -> int:
+        """A further class; its number."""
+        with self._open() as base:
+            (number,) = base.execute("SELECT COUNT(*) FROM classes").fetchone()
+            base.execute("INSERT INTO classes VALUES (?, ?)", (number, name))
+        return int(number)
+
+    # What people decided
+
+    def corrections(self) -> dict[int, Correction]:
+        """Decisions by image number."""
+        with self._open() as base:
+            rows = base.execute("SELECT image, class, set_name, flagged FROM corrections").fetchall()
+        return {n: Correction(label, set_name, bool(flagged)) for n, label, set_name, flagged in rows}
+
+    def correct(self, changes: Corrections) -> None:
+        """Set the decisions about some images; an empty correction takes them back."""
+        with self._open() as base:
+            base.executemany("DELETE FROM corrections WHERE image = ?", [(n,) for n in changes])
+            base.executemany(
+                "INSERT INTO corrections VALUES (?, ?, ?, ?)",
+                [(n, c.label, c.set_name, int(c.flagged)) for n, c in changes.items() if c],
+            )
+
+    # What was found out
+
+    def copies(self) -> dict[int, int]:
+        """Group number of every image known to be a copy of another."""
+        with self._open() as base:
+            return dict(base.execute("SELECT image, belongs FROM copies").fetchall())
+
+    def keep_copies(self, groups: Mapping[int, int]) -> None:
+        """Note which images are copies of each other, in place of what was noted before."""
+        with self._open() as base:
+            base.execute("DELETE FROM copies")
+            base.executemany("INSERT INTO copies VALUES (?, ?)", groups.items())
 
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
@@ -134,8 +141,8 @@ class Catalogue:
         except sqlite3.Error as error:
             raise BadFile(
                 f"{self.file} could not be used",
-                f"the catalogue is damaged or locked ({error})",
-                "Import the images again",
+                f"the catalogue is damaged, locked or cannot be written ({error})",
+                "Try again, or import the images again",
             ) from None
 
     def _bring_up_to_date(self, base: sqlite3.Connection) -> None:
@@ -146,10 +153,48 @@ class Catalogue:
                 f"its schema is {version} and this version knows {VERSION}",
                 "Use the later version",
             )
-        while 0 < version < VERSION and not self.immutable:
-            base.executescript(_MIGRATIONS[version])
+        if 0 < version < VERSION and self.immutable:
+            raise BadFile(
+                f"{self.file} was written by an earlier version",
+                f"its schema is {version} and cannot be brought to {VERSION} where nothing may be written",
+                "Copy the workspace to a folder you may write in",
+            )
+        while 0 < version < VERSION:
+            base.executescript(f"BEGIN;{MIGRATIONS[version]}PRAGMA user_version = {version + 1};COMMIT;")
             version += 1
-            base.execute(f"PRAGMA user_version = {version}")
+
+
+def _insert_origin(base: sqlite3.Connection, origin: Origin) -> None:
+    base.execute(
+        "INSERT INTO origins (kind, place, reading) VALUES (?, ?, ?)",
+        (origin.kind, _storable(origin.place), json.dumps(origin.reading)),
+    )
+
+
+def _insert_images(base: sqlite3.Connection, images: Sequence[ImageRow]) -> None:
+    base.executemany(
+        f"INSERT INTO images ({_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            (
+                r.number,
+                _storable(r.file),
+                r.label,
+                r.given_set,
+                r.width,
+                r.height,
+                r.mode,
+                r.bytes,
+                r.part,
+                r.index,
+                r.origin,
+            )
+            for r in images
+        ),
+    )
+
+
+def _insert_skipped(base: sqlite3.Connection, skipped: Sequence[tuple[str, str]]) -> None:
+    base.executemany("INSERT INTO skipped VALUES (?, ?)", [(_storable(f), why) for f, why in skipped])
 
 
 def _storable(file: str) -> str | bytes:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import json
 import os
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import psutil
+from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile, NotHere
 from attentive_lens.plan.plan import Plan
@@ -81,6 +84,24 @@ class Run:
         own.write_text(json.dumps(note), "utf-8")
         own.replace(self.folder / "process.json")
 
+    def keep_images(self, labels: Sequence[int], sets: Sequence[str]) -> None:
+        """Note the labels and sets it is trained with, in the order of the images' numbers."""
+        words = sorted(set(sets))
+        codes = np.array([words.index(name) for name in words], np.uint8)[np.searchsorted(words, sets)]
+        own = self.folder / f".images.{os.getpid()}.npz"
+        with own.open("wb") as file:
+            np.savez_compressed(file, labels=np.asarray(labels, np.int32), sets=codes, words=np.array(words))
+        own.replace(self.folder / "images.npz")
+
+    def images(self) -> tuple[NDArray[np.int32], list[str]] | None:
+        """The labels and sets it was trained with, by place; None if that was not noted."""
+        try:
+            with np.load(self.folder / "images.npz", allow_pickle=False) as noted:
+                words = [str(word) for word in noted["words"]]
+                return noted["labels"], [words[code] for code in noted["sets"].tolist()]
+        except (OSError, ValueError, KeyError, IndexError):
+            return None
+
     def alive(self) -> bool:
         """Whether the process that executes it is there, on this machine."""
         try:
@@ -108,8 +129,8 @@ class Run:
         """Where the scores on a set are kept."""
         return self.folder / f"scores-{on}.json"
 
-    def kept_scores(self, on: str) -> dict[str, Any] | None:
-        """Scores kept for its model as it is now, if any."""
+    def kept_scores(self, on: str, images: str) -> dict[str, Any] | None:
+        """Scores kept for its model as it is now and images with this fingerprint, if any."""
         file, model = self.scores_file(on), self.checkpoints / "best.alens"
         try:
             if file.stat().st_mtime_ns < model.stat().st_mtime_ns:
@@ -117,10 +138,11 @@ class Run:
             table = json.loads(file.read_text("utf-8"))
         except (OSError, ValueError):
             return None
-        return table if isinstance(table, dict) else None
+        return table if isinstance(table, dict) and table.pop("images_as_of", "") == images else None
 
-    def keep_scores(self, on: str, table: dict[str, Any]) -> None:
+    def keep_scores(self, on: str, table: dict[str, Any], images: str) -> None:
         """Write scores beside the run; a read-only workspace goes without."""
+        table = {**table, "images_as_of": images}
         if os.access(self.folder, os.W_OK):
             own = self.folder / f".scores-{on}.{os.getpid()}"
             own.write_text(json.dumps(table), "utf-8")

@@ -9,7 +9,8 @@ from pathlib import Path
 
 from attentive_lens.errors import BadFile, NotHere
 from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace.catalogue import Catalogue, ImageRow
+from attentive_lens.workspace.catalogue import Catalogue
+from attentive_lens.workspace.rows import ImageRow
 from attentive_lens.workspace.runs import Run
 
 FORMAT = 1

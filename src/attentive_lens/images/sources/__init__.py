@@ -4,15 +4,29 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from attentive_lens.errors import BadFile
-from attentive_lens.images.sources.base import Found, Skipped, Source
+from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.images.sources.arrays import Arrays
+from attentive_lens.images.sources.base import Found, Reference, Skipped, Source
 from attentive_lens.images.sources.folders import Folders
+from attentive_lens.images.sources.idx import IdxFiles
+from attentive_lens.images.sources.listing import Listing
+from attentive_lens.images.sources.mat import MatFile
+from attentive_lens.images.sources.table import PixelTable
+from attentive_lens.plan.reading import Reading
 
-SOURCES: dict[str, type[Source]] = {"folders": Folders}
+SOURCES: dict[str, type[Source]] = {
+    "listing": Listing,
+    "pixel table": PixelTable,
+    "arrays": Arrays,
+    "MAT": MatFile,
+    "IDX": IdxFiles,
+    "folders": Folders,
+}
+"""In the order in which they are asked whether they know a place; the least particular last."""
 
 
-def open_source(place: Path) -> Source:
-    """The source that recognises this file or folder.
+def kind_of(place: Path) -> str:
+    """The kind of source that recognises a file or folder.
 
     Raises
     ------
@@ -21,14 +35,45 @@ def open_source(place: Path) -> Source:
     """
     if not place.exists():
         raise BadFile(f"{place} could not be opened", "there is no such file or folder", "Check the path")
-    for kind in SOURCES.values():
-        if kind.recognises(place):
-            return kind(place)
+    for kind, source in SOURCES.items():
+        if source.recognises(place):
+            return kind
     raise BadFile(
         f"{place} could not be opened",
-        "it is not a folder of images",
-        "Name a folder that holds one folder per class",
+        f"it is none of these: {'; '.join(source.title for source in SOURCES.values())}",
+        "Name a folder that holds one folder per class, a table, or a file of arrays",
     )
 
 
-__all__ = ["SOURCES", "Found", "Skipped", "Source", "open_source"]
+def readings_of(place: Path, asked: Reading | None = None) -> list[Reading]:
+    """Every way a place can be read that agrees with what is asked, the likeliest first; `BadFile` if none."""
+    asked = asked or Reading()
+    found = [r for r in SOURCES[kind_of(place)].readings(place, asked) if r.agrees(asked)]
+    if not found:
+        raise BadFile(f"{place} could not be read", f"nothing in it fits «{asked.told}»", "Ask for less")
+    return found
+
+
+def open_source(place: Path, asked: Reading | None = None) -> Source:
+    """The source that recognises this file or folder.
+
+    Raises
+    ------
+    BadFile
+        If there is nothing there, or no kind of source knows it.
+    BadValue
+        If it can be read in more than one way; the remedy lists them.
+    """
+    found = readings_of(place, asked)
+    if len(found) > 1:
+        differing = [n for n in Reading.specs() if len({getattr(r, n) for r in found}) > 1]
+        ways = " or ".join(" ".join(f"--read {n}={getattr(r, n)!s}" for n in differing) for r in found)
+        raise BadValue(
+            f"{place} can be read in {len(found)} ways",
+            "the file does not say how its numbers are laid out",
+            f"Say which: {ways}",
+        )
+    return SOURCES[kind_of(place)](place, found[0])
+
+
+__all__ = ["SOURCES", "Found", "Reference", "Skipped", "Source", "kind_of", "open_source", "readings_of"]

@@ -6,46 +6,138 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
+
+from attentive_lens.errors import BadFile
+from attentive_lens.images.decoding import Picture, decode
+from attentive_lens.plan.reading import Reading
+
+SET_WORDS = {
+    "train": "training",
+    "training": "training",
+    "val": "validation",
+    "valid": "validation",
+    "validation": "validation",
+    "test": "test",
+    "testing": "test",
+}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Found:
-    """An image file, not yet opened.
+    """An image, not yet opened.
 
     Attributes
     ----------
     file : Path
-        Where it is.
+        The image file, or the table or array file it is in.
     label : str
         Its class.
     set_name : str or None
         "training", "validation" or "test" if the source says so.
+    part : str
+        What in the file it is in: an array's name; empty for an image file.
+    index : int
+        Where in the part it is: a row of an array, the first byte of a table's line; -1 for an image file.
     """
 
     file: Path
     label: str
     set_name: str | None
+    part: str = ""
+    index: int = -1
+
+    @property
+    def name(self) -> str:
+        """What to call it in a report."""
+        return f"{self.file}, {self.part} {self.index}" if self.index >= 0 else str(self.file)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Skipped:
-    """A file that gives no image, and why."""
+    """A file, or a line of one, that gives no image, and why."""
 
     file: Path
     reason: str
 
 
 class Source(ABC):
-    """Base of the sources: recognises a place and lists what is in it, without opening any image."""
+    """Base of the sources: recognises a place, lists what is in it without opening any image, and opens one.
 
-    def __init__(self, place: Path) -> None:
+    Parameters
+    ----------
+    place : Path
+        File or folder.
+    reading : Reading
+        One of `readings`; sources that need none ignore it.
+    """
+
+    title: ClassVar[str] = ""
+    """What it reads, in words."""
+
+    def __init__(self, place: Path, reading: Reading | None = None) -> None:
         self.place = place
+        self.reading = reading or Reading()
 
     @classmethod
     @abstractmethod
     def recognises(cls, place: Path) -> bool:
         """Whether this kind of source can read the place; «no» must be cheap and never an error."""
 
+    @classmethod
+    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+        """Every way the place can be read, the likeliest first; one for sources that leave nothing open.
+
+        Raises
+        ------
+        BadFile
+            If it cannot be read at all; the reason says what is missing.
+        """
+        del place
+        return [asked]
+
     @abstractmethod
     def find(self) -> Iterator[Found | Skipped]:
         """Everything in the source, in a fixed order."""
+
+    def picture(self, file: Path, part: str, index: int) -> Picture:
+        """Open one image, named as `find` named it; may be called from several threads.
+
+        Raises
+        ------
+        BadFile
+            With the reason.
+        """
+        del part, index
+        return decode(file)
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """Where one image of a catalogue is, and the source that opens it."""
+
+    source: Source
+    file: str
+    part: str
+    index: int
+
+    def picture(self) -> Picture:
+        """Open it; `BadFile` with the reason if that fails."""
+        return self.source.picture(Path(self.file), self.part, self.index)
+
+
+def listed(place: Path) -> list[Path]:
+    """What is in a folder, sorted, without hidden entries; `BadFile` if it cannot be listed."""
+    try:
+        return sorted(p for p in place.iterdir() if not p.name.startswith("."))
+    except OSError as error:
+        raise BadFile(f"{place} could not be listed", str(error.strerror).lower(), "Check its permissions") from None
+
+
+def set_named(name: str) -> str | None:
+    """The set a name speaks of, if any: «x_train», «test-labels», «validation»."""
+    plain = name.lower()
+    for word in ("train", "val", "test"):
+        if word in plain:
+            return SET_WORDS[word]
+    return None

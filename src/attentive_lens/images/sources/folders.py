@@ -8,17 +8,7 @@ from pathlib import Path
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import SUFFIXES
-from attentive_lens.images.sources.base import Found, Skipped, Source
-
-SET_WORDS = {
-    "train": "training",
-    "training": "training",
-    "val": "validation",
-    "valid": "validation",
-    "validation": "validation",
-    "test": "test",
-    "testing": "test",
-}
+from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, listed
 
 
 class Folders(Source):
@@ -28,6 +18,8 @@ class Folders(Source):
     set. Folders within a class's are searched too; links to folders are not followed, hidden files are left
     alone, and every other file that gives no image is reported.
     """
+
+    title = "folders, one for each class"
 
     @classmethod
     def recognises(cls, place: Path) -> bool:
@@ -76,9 +68,4 @@ class Folders(Source):
             yield Skipped(Path(os.fsdecode(error.filename)), f"it could not be listed: {str(error.strerror).lower()}")
 
     def _subfolders(self, place: Path) -> list[Path]:
-        try:
-            return sorted(p for p in place.iterdir() if p.is_dir() and not p.name.startswith("."))
-        except OSError as error:
-            raise BadFile(
-                f"{place} could not be listed", str(error.strerror).lower(), "Check its permissions"
-            ) from None
+        return [p for p in listed(place) if p.is_dir()]

@@ -1,0 +1,42 @@
+"""The application all commands belong to, and what several of them use."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+import attentive_lens
+from attentive_lens.cli.speaking import out
+
+app = typer.Typer(
+    help="Train convolutional image classifiers and find out why they get an image wrong.",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
+
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON object instead of text.")]
+InWorkspace = Annotated[Path, typer.Argument(help="Folder of the workspace.", metavar="WORKSPACE")]
+OfRun = Annotated[int, typer.Argument(help="Number of the run.", metavar="RUN")]
+
+
+@app.callback(invoke_without_command=True)
+def _options(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
+    if version:
+        out.print(attentive_lens.__version__)
+        raise typer.Exit
+
+
+def rows_of(workspace: Path) -> list[Any]:
+    """The catalogue's images."""
+    from attentive_lens.workspace import Workspace
+
+    return Workspace.open(workspace).catalogue.images()
+
+
+def printable(file: str) -> str:
+    """A file name that can be printed: bytes that are no text are shown as escapes."""
+    return file.encode("utf-8", "backslashreplace").decode()

@@ -1,0 +1,249 @@
+"""Decisions about images: made over a selection, undone, written to a table and read back from one."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from attentive_lens.desk.front import collection
+from attentive_lens.desk.history import History
+from attentive_lens.errors import BadFile, BadValue, LensError
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.values import unknown_word
+from attentive_lens.workspace import Correction, Corrections, ImageRow, Workspace
+from attentive_lens.workspace.corrections import EXCLUDED, NOTHING, SETS
+
+COLUMNS = ("image", "file", "part", "index", "label", "set", "flag", "source label", "used as")
+
+
+class Curating:
+    """The decisions about a workspace's images, with their history.
+
+    Every change is written to the catalogue at once; source files are never touched.
+
+    Parameters
+    ----------
+    workspace : Workspace
+        Whose images.
+    """
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self.history: History[Corrections] = History(workspace.catalogue.corrections())
+
+    @property
+    def state(self) -> Corrections:
+        """The decisions as they are now."""
+        return self.history.state
+
+    def change(self, told: str, numbers: Iterable[int], change: Callable[[Correction], Correction]) -> None:
+        """Decide the same about some images; ``told`` says what, for the word beside «undo».
+
+        Raises
+        ------
+        BadFile
+            If the catalogue cannot be written; nothing is changed then.
+        """
+        self.apply(told, {number: change(self.state.get(number, NOTHING)) for number in numbers})
+
+    def apply(self, told: str, changes: Corrections) -> None:
+        """Decide about each of some images; decisions that are so already are no change."""
+        news = {n: own for n, own in changes.items() if own != self.state.get(n, NOTHING)}
+        if news:
+            self._write(news)
+            after = {n: own for n, own in {**self.state, **news}.items() if own}
+            self.history.add(told, after)
+
+    def undo(self) -> str:
+        """Take the last change back; what it was, or an empty word if there is none."""
+        return self._go(self.history.undo)
+
+    def redo(self) -> str:
+        """Make the change taken back again; what it was, or an empty word."""
+        return self._go(self.history.redo)
+
+    def _go(self, step: Callable[[], str]) -> str:
+        before = self.state
+        told = step()
+        if told:
+            touched = before.keys() | self.state.keys()
+            self._write({n: self.state.get(n, NOTHING) for n in touched if before.get(n) != self.state.get(n)})
+        return told
+
+    def _write(self, changes: Corrections) -> None:
+        if not self.workspace.writable:
+            why = "its folder cannot be written"
+            raise BadFile("The decision was not kept", why, "Copy the workspace to a folder you may write in")
+        self.workspace.catalogue.correct(changes)
+
+
+def relabelled(label: int) -> Callable[[Correction], Correction]:
+    """Another class."""
+    return lambda own: replace(own, label=label)
+
+
+def moved(set_name: str | None) -> Callable[[Correction], Correction]:
+    """Another set, "excluded", or None for the source's and the split's choice."""
+    return lambda own: replace(own, set_name=set_name)
+
+
+def flagged(on: bool) -> Callable[[Correction], Correction]:
+    """Marked or not."""
+    return lambda own: replace(own, flagged=on)
+
+
+def write_list(workspace: Workspace, file: Path, plan: Plan | None = None) -> int:
+    """Write every image with its label and set as corrected, as a CSV table; the number of lines.
+
+    Reading the table again changes nothing: the set a split has drawn stands in a column of its own.
+
+    Raises
+    ------
+    BadFile
+        If the file cannot be written.
+    """
+    found = collection(workspace, plan or Plan())
+    first = [row.label for row in workspace.catalogue.images()]
+    try:
+        with file.open("w", newline="", encoding="utf-8", errors="surrogateescape") as stream:
+            table = csv.writer(stream)
+            table.writerow(COLUMNS)
+            for row, set_name, before in zip(found.rows, found.sets, first, strict=True):
+                index = row.index if row.index >= 0 else ""
+                named, flag = row.given_set or "as split", "flag" if row.flagged else ""
+                words = (found.classes[row.label], named, flag, found.classes[before], set_name)
+                table.writerow([row.number, row.file, row.part, index, *words])
+    except OSError as error:
+        raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None
+    return len(found.rows)
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What a table of decisions changed: images relabelled, moved or excluded, flagged; and classes that were new."""
+
+    relabelled: int
+    moved: int
+    flagged: int
+    new_classes: tuple[str, ...]
+
+
+def read_list(workspace: Workspace, file: Path, new_classes: bool = False) -> Taken:
+    """Take decisions from a CSV table: all of them, or none if a line is wrong.
+
+    The first line names the columns: «image» (number) or «file» says which, and any of «label», «set» (training,
+    validation, test, excluded, or «as split») and «flag» (any word, or empty) what. Cells left empty decide nothing.
+
+    Raises
+    ------
+    BadFile
+        If it cannot be read.
+    BadValue
+        If a line names an unknown image, class or set; the message has the line.
+    """
+    rows = workspace.catalogue.images()
+    classes = workspace.catalogue.classes()
+    before = workspace.catalogue.corrections()
+    lines = _lines(file)
+    columns = set(lines[0][1]) if lines else set()
+    if not columns & {"image", "file"} or not columns & {"label", "set", "flag"}:
+        known = "«image» or «file», and «label», «set» or «flag»"
+        raise BadValue(f"{file} decides nothing", f"its first line does not name {known}", "Name the columns")
+    by_file = _by_file(rows, workspace.folder)
+    after: dict[int, Correction] = {}
+    added: list[str] = []
+    for number, line in lines:
+        try:
+            row = _named(line, rows, by_file)
+            own = after.get(row.number, before.get(row.number, NOTHING))
+            if label := line.get("label", ""):
+                if label not in classes and new_classes:
+                    classes.append(label)
+                    added.append(label)
+                if label not in classes:
+                    raise unknown_word("class", label, frozenset(classes))
+                own = replace(own, label=_unless(classes.index(label), row.label))
+            if word := line.get("set", ""):
+                own = replace(own, set_name=_set(word, own, row))
+            if "flag" in line:
+                own = replace(own, flagged=bool(line["flag"]))
+        except LensError as error:
+            raise BadValue(f"{file}, line {number}: {error.what}", error.why, error.remedy) from None
+        after[row.number] = own
+    news = {n: own for n, own in after.items() if own != before.get(n, NOTHING)}
+    for name in added:
+        workspace.catalogue.add_class(name)
+    Curating(workspace).apply("decisions from a table", news)
+    was = {n: before.get(n, NOTHING) for n in news}
+    return Taken(
+        sum(own.label != was[n].label for n, own in news.items()),
+        sum(own.set_name != was[n].set_name for n, own in news.items()),
+        sum(own.flagged != was[n].flagged for n, own in news.items()),
+        tuple(added),
+    )
+
+
+def _lines(file: Path) -> list[tuple[int, dict[str, str]]]:
+    """Line number and cells by column for every line after the first."""
+    try:
+        with file.open(newline="", encoding="utf-8-sig", errors="surrogateescape") as stream:
+            table = csv.DictReader(stream)
+            found = []
+            for line in table:
+                if None in line or None in line.values():
+                    need = len(table.fieldnames or ())
+                    why = f"it does not have {need} cells"
+                    raise BadValue(f"{file}, line {table.line_num} was not understood", why, "Mend it")
+                found.append((table.line_num, {str(k).strip().lower(): str(v).strip() for k, v in line.items()}))
+            return found
+    except OSError as error:
+        raise BadFile(f"{file} could not be read", str(error.strerror).lower(), "Check the path") from None
+    except csv.Error as error:
+        raise BadFile(f"{file} could not be read", f"it is no table ({error})", "Replace it") from None
+
+
+def _by_file(rows: Sequence[ImageRow], folder: Path) -> dict[tuple[str, str, str], ImageRow | None]:
+    """Rows by file as written, in full, and by its bare name where only one has it; None marks several."""
+    found: dict[tuple[str, str, str], ImageRow | None] = {}
+    for row in rows:
+        place = (row.part, str(row.index) if row.index >= 0 else "")
+        for file in {row.file, str(folder.absolute() / row.file)}:
+            found[file, *place] = row
+    for row in rows:
+        bare = (row.file.rsplit("/", 1)[-1], row.part, str(row.index) if row.index >= 0 else "")
+        if found.get(bare) is not row:
+            found[bare] = None if bare in found else row
+    return found
+
+
+def _named(
+    line: dict[str, str], rows: Sequence[ImageRow], by_file: dict[tuple[str, str, str], ImageRow | None]
+) -> ImageRow:
+    if word := line.get("image", ""):
+        if not word.isdigit() or not 1 <= int(word) <= len(rows):
+            raise BadValue(f"there is no image {word}", f"images are numbered 1 to {len(rows)}", "Mend the number")
+        return rows[int(word) - 1]
+    key = (line.get("file", ""), line.get("part", ""), line.get("index", ""))
+    if key not in by_file:
+        raise BadValue(f"«{key[0]}» is not known", "no image of the workspace has this file", "Mend the name")
+    row = by_file[key]
+    if row is None:
+        raise BadValue(f"«{key[0]}» is not clear", "several images have this name", "Write the path, or the number")
+    return row
+
+
+def _unless(value: int, same: int) -> int | None:
+    return None if value == same else value
+
+
+def _set(word: str, own: Correction, row: ImageRow) -> str | None:
+    """The decision a set's name stands for; an image that is gone keeps its own."""
+    if word == "as split":
+        return None
+    if word == "gone":
+        return own.set_name
+    if word not in (*SETS, EXCLUDED):
+        raise unknown_word("set", word, frozenset((*SETS, EXCLUDED, "as split")))
+    return None if word == row.given_set else word

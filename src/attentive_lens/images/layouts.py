@@ -1,0 +1,175 @@
+"""Arrays as images: which axis is what, and how numbers become pixels.
+
+An array of numbers does not say which of its axes counts images and which are rows, columns and channels. `readings`
+lists every way that fits the shape and the number of labels; `one` takes a single image out.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from math import isqrt
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.plan.reading import Reading
+
+CHANNELS = (1, 3, 4)
+
+
+def images_in(shape: tuple[int, ...], layout: str) -> int:
+    """Images in an array of a shape."""
+    return shape[layout.index("N")]
+
+
+def readings(shape: tuple[int, ...], labels: int | None, asked: Reading, turned: bool = False) -> list[Reading]:
+    """Every reading of an array that fits its shape, the likeliest first.
+
+    Parameters
+    ----------
+    shape : tuple of int
+        Of the array.
+    labels : int or None
+        How many labels there are, if known: only an axis of that length can count the images.
+    asked : Reading
+        Settings already decided.
+    turned : bool
+        Whether arrays of this kind are usually stored column by column.
+    """
+    layouts = {2: ("NP", "PN"), 3: ("NHW", "HWN"), 4: ("NHWC", "NCHW", "HWCN")}.get(len(shape), ())
+    if turned:
+        layouts = tuple(sorted(layouts, key=lambda layout: layout[-1] != "N"))
+    found = []
+    for layout in layouts:
+        if asked.layout and layout != asked.layout:
+            continue
+        if labels is not None and images_in(shape, layout) != labels:
+            continue
+        if "C" in layout and shape[layout.index("C")] not in CHANNELS:
+            continue
+        own = replace(asked, layout=layout)
+        if "P" in layout:
+            found += _flat_readings(shape[layout.index("P")], own, turned)
+        else:
+            size = (shape[layout.index("H")], shape[layout.index("W")])
+            if asked.height in (0, size[0]) and asked.width in (0, size[1]):
+                found.append(replace(own, height=size[0], width=size[1]))
+    return found
+
+
+def _flat_readings(values: int, asked: Reading, turned: bool) -> list[Reading]:
+    found = []
+    for channels in CHANNELS:
+        size = _size(values, channels, asked)
+        if size is None:
+            continue
+        grey = ("WHC", "HWC") if turned else ("HWC",)
+        colour = ("WHC", "CWH", "HWC", "CHW") if turned else ("CHW", "HWC")
+        orders = (asked.order,) if asked.order else grey if channels == 1 else colour
+        found += [replace(asked, order=order, height=size[0], width=size[1]) for order in orders]
+        if channels == 1 and found:
+            break  # four planes of side s are also one of side 2s; the plain picture is meant
+    return found
+
+
+def _size(values: int, channels: int, asked: Reading) -> tuple[int, int] | None:
+    """Rows and columns of an image of so many values, or None if it cannot have so many channels."""
+    pixels, rest = divmod(values, channels)
+    if rest or not pixels:
+        return None
+    height, width = asked.height, asked.width
+    if not height and not width:
+        side = isqrt(pixels)
+        return (side, side) if side * side == pixels else None
+    height, width = height or pixels // width, width or pixels // height
+    return (height, width) if height * width == pixels else None
+
+
+def one(array: NDArray[Any], index: int, reading: Reading) -> NDArray[Any]:
+    """Image ``index`` of an array, H×W×C, in the array's own numbers."""
+    raw = array[..., index] if reading.layout.endswith("N") else array[index]
+    if "P" in reading.layout:
+        return unfolded(raw, reading)
+    if reading.layout == "NCHW":
+        return np.asarray(raw).transpose(1, 2, 0)
+    return np.asarray(raw).reshape(reading.height, reading.width, -1)
+
+
+def unfolded(line: NDArray[Any], reading: Reading) -> NDArray[Any]:
+    """An image kept in one line, as H×W×C."""
+    height, width = reading.height, reading.width
+    sizes = {"H": height, "W": width, "C": line.size // (height * width)}
+    shaped = np.asarray(line).reshape([sizes[axis] for axis in reading.order])
+    return shaped.transpose([reading.order.index(axis) for axis in "HWC"])
+
+
+@dataclass(frozen=True)
+class Scale:
+    """What the numbers of an array mean.
+
+    Attributes
+    ----------
+    top : float
+        The number that stands for white: 255, 1 or 65 535.
+    """
+
+    top: float
+
+    @classmethod
+    def of(cls, sample: NDArray[Any]) -> Scale:
+        """From some of the array's numbers: truth values and fractions up to 1, 16 bits if any is above 255."""
+        if sample.dtype == np.bool_:
+            return cls(1.0)
+        highest = float(np.nan_to_num(sample.astype(np.float64), posinf=0, neginf=0).max(initial=0))
+        if sample.dtype.kind == "f" and highest <= 1.0:
+            return cls(1.0)
+        return cls(65535.0 if sample.dtype == np.uint16 and highest > 255 else 255.0)
+
+    def pixels(self, image: NDArray[Any]) -> NDArray[np.uint8]:
+        """H×W×C numbers as H×W×3 uint8 red, green, blue; a fourth channel is taken for opacity, over white.
+
+        Raises
+        ------
+        ValueError
+            If a number lies outside 0 to `top`, or is none; the text is a reason to show.
+        """
+        if image.dtype != np.uint8 or self.top != 255.0:
+            values = image.astype(np.float64)
+            if not np.isfinite(values).all():
+                raise ValueError("it has values that are not numbers")
+            low, high = float(values.min()), float(values.max())
+            if low < 0 or high > self.top:
+                raise ValueError(f"its values run from {low:g} to {high:g}, outside 0 to {self.top:g}")
+            image = (values * (255 / self.top) + 0.5).astype(np.uint8)
+        if image.shape[2] == 4:
+            opacity = image[:, :, 3:].astype(np.float32) / 255
+            image = (image[:, :, :3] * opacity + 255 * (1 - opacity) + 0.5).astype(np.uint8)
+        return np.repeat(image, 3, axis=2) if image.shape[2] == 1 else np.ascontiguousarray(image)
+
+
+def label_words(values: NDArray[Any], names: list[str] | None = None) -> list[str]:
+    """Labels as words, N: whole numbers (named by ``names`` if given), text, or one column a class (N×K).
+
+    A blank or missing label is an empty word.
+    """
+    values = np.asarray(values)
+    if values.ndim == 2 and min(values.shape) > 1:
+        values = values.argmax(axis=1)
+    words = [_word(value) for value in values.reshape(-1)]
+    if names is None:
+        return words
+    return [names[int(w)] if w.isdigit() and int(w) < len(names) else w for w in words]
+
+
+def _word(value: Any) -> str:
+    if isinstance(value, np.ndarray):
+        return _word(value.reshape(-1)[0]) if value.size else ""
+    if isinstance(value, bytes):
+        return value.decode("utf-8", "replace").strip()
+    if isinstance(value, float | np.floating):
+        return "" if np.isnan(value) else f"{value:g}"
+    return str(value).strip()
+
+
+__all__ = ["Scale", "images_in", "label_words", "one", "readings", "unfolded"]

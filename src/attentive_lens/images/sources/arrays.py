@@ -1,0 +1,294 @@
+"""NPY and NPZ files, and what all sources made of arrays share."""
+
+from __future__ import annotations
+
+import difflib
+import tempfile
+import threading
+import zipfile
+from abc import abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.errors import BadFile
+from attentive_lens.images.decoding import Picture
+from attentive_lens.images.layouts import Scale, images_in, label_words, one, readings
+from attentive_lens.images.sources.base import Found, Skipped, Source, listed, set_named
+from attentive_lens.plan.reading import Reading
+
+SAMPLED = 64
+"""Images looked at to tell what white is."""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """An array in a file, not yet read: its name, the file, and its shape and type."""
+
+    name: str
+    file: Path
+    shape: tuple[int, ...]
+    dtype: np.dtype[Any]
+
+    @property
+    def holds_images(self) -> bool:
+        """Whether it can be images: numbers, in two to four axes, none of them empty."""
+        return self.dtype.kind in "buif" and 2 <= len(self.shape) <= 4 and min(self.shape) > 0 and not self.is_column
+
+    @property
+    def is_column(self) -> bool:
+        """Whether it has one value for each image."""
+        return len(self.shape) == 1 or (len(self.shape) == 2 and min(self.shape) == 1)
+
+
+class ArraySource(Source):
+    """Base of the sources that hold images as arrays: images in some, labels in others of the same length.
+
+    Names say what belongs together: «train_images» with «train_labels» gives a training set. An array of texts
+    called «classes» or «names» names the classes that whole numbers stand for.
+    """
+
+    turned: ClassVar[bool] = False
+    """Whether its arrays are usually stored column by column."""
+
+    def __init__(self, place: Path, reading: Reading | None = None) -> None:
+        super().__init__(place, reading)
+        self._lock = threading.Lock()
+        self._entries: dict[str, Entry] | None = None
+        self._arrays: dict[str, NDArray[Any]] = {}
+        self._scales: dict[str, Scale] = {}
+
+    @classmethod
+    @abstractmethod
+    def entries(cls, place: Path) -> list[Entry]:
+        """The arrays at a place, in the order of their names, without reading them; `BadFile` if damaged."""
+
+    @classmethod
+    @abstractmethod
+    def load(cls, entry: Entry) -> NDArray[Any]:
+        """An array, memory-mapped where it can be; `BadFile` if damaged."""
+
+    @classmethod
+    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+        """Every reading that fits the largest array of images."""
+        entries = cls.entries(place)
+        images = _chosen_images(place, entries, asked)
+        labels = _labels_of(entries, images[0], asked)
+        if labels is None:
+            remedy = "Put them beside it as an array of one value for each image, or name it with «labels»"
+            raise BadFile(f"{place} has no labels", f"no array fits the {images[0].shape} images", remedy)
+        found = readings(images[0].shape, _length(labels), replace(asked, images="", labels=""), cls.turned)
+        if not found:
+            sides = "×".join(map(str, images[0].shape))
+            raise BadFile(
+                f"{place} could not be read as images",
+                f"its array «{images[0].name}» of {sides} has no axes that fit {_length(labels)} images",
+                "Name its axes with «layout», or the size with «height» and «width»",
+            )
+        return [replace(reading, images=asked.images, labels=asked.labels) for reading in found]
+
+    def find(self) -> Iterator[Found | Skipped]:
+        """Images in the order of the arrays."""
+        entries = self.entries(self.place)
+        names = _class_names(entries, self.load)
+        for images in _chosen_images(self.place, entries, self.reading):
+            labels = _labels_of(entries, images, self.reading)
+            count = images_in(images.shape, self.reading.layout) if len(images.shape) == self._axes else -1
+            if labels is None or _length(labels) != count:
+                yield Skipped(images.file, f"the array «{images.name}» has no labels of its length")
+                continue
+            set_name = set_named(images.name)
+            for index, word in enumerate(label_words(self.load(labels), names)):
+                if word:
+                    yield Found(images.file, word, set_name, images.name, index)
+                else:
+                    yield Skipped(images.file, f"image {index} of «{images.name}» has a blank label")
+
+    @property
+    def _axes(self) -> int:
+        return len(self.reading.layout)
+
+    def picture(self, file: Path, part: str, index: int) -> Picture:
+        """One image of an array."""
+        array, scale = self._opened(part)
+        try:
+            pixels = scale.pixels(one(array, index, self.reading))
+        except (ValueError, IndexError) as error:
+            raise BadFile(f"{file.name}, {part} {index} was not read", str(error), "Mend the array") from None
+        return Picture(pixels, f"array of {array.dtype.name}")
+
+    def _opened(self, part: str) -> tuple[NDArray[Any], Scale]:
+        with self._lock:
+            if part not in self._arrays:
+                if self._entries is None:
+                    self._entries = {entry.name: entry for entry in self.entries(self.place)}
+                if part not in self._entries:
+                    raise BadFile(f"{self.place} has changed", f"there is no array «{part}» any more", "Restore it")
+                array = self.load(self._entries[part])
+                count = images_in(array.shape, self.reading.layout)
+                places = np.linspace(0, count - 1, min(count, SAMPLED)).astype(int)
+                sample = np.stack([one(array, int(k), self.reading) for k in places])
+                self._scales[part] = Scale.of(sample)
+                self._arrays[part] = array
+            return self._arrays[part], self._scales[part]
+
+
+def _length(labels: Entry) -> int:
+    return labels.shape[0] if len(labels.shape) == 1 or labels.shape[0] != 1 else labels.shape[1]
+
+
+def _chosen_images(place: Path, entries: list[Entry], asked: Reading) -> list[Entry]:
+    """The arrays of images, the largest first: the one named, or all of as many axes as the largest."""
+    able = [entry for entry in entries if entry.holds_images and entry.name != asked.labels]
+    if asked.images:
+        able = [entry for entry in able if entry.name == asked.images]
+    if not able:
+        known = ", ".join(f"{e.name} {'×'.join(map(str, e.shape))}" for e in entries) or "nothing"
+        raise BadFile(f"{place} has no images", f"its arrays are: {known}", "Name the one with images, or another file")
+    able.sort(key=lambda entry: -int(np.prod(entry.shape)))
+    return [entry for entry in able if len(entry.shape) == len(able[0].shape) and _like(entry, able[0])]
+
+
+def _like(one_: Entry, other: Entry) -> bool:
+    """Whether two arrays can be parts of one collection: they differ in one axis at most."""
+    return sum(a != b for a, b in zip(one_.shape, other.shape, strict=True)) <= 1
+
+
+def _labels_of(entries: list[Entry], images: Entry, asked: Reading) -> Entry | None:
+    """The array of labels that goes with an array of images: the one named, else by length, set and name."""
+    if asked.labels:
+        named = [e for e in entries if e.name == asked.labels]
+        return named[0] if named else None
+    able = [e for e in entries if e.is_column and _length(e) in images.shape and e.name != images.name]
+    if not able:  # one column a class
+        able = [e for e in entries if len(e.shape) == 2 and e.shape[0] in images.shape and e.name != images.name]
+        able = [e for e in able if e.shape[1] <= 1000 and not _like_images(e, images)]
+    same_set = [e for e in able if set_named(e.name) == set_named(images.name)]
+    able = same_set or able
+    spoken = [e for e in able if any(word in e.name.lower() for word in ("label", "class", "target", "type"))]
+    able = spoken or able
+    return max(able, key=lambda e: difflib.SequenceMatcher(None, e.name, images.name).ratio(), default=None)
+
+
+def _like_images(entry: Entry, images: Entry) -> bool:
+    return len(entry.shape) == len(images.shape) and _like(entry, images)
+
+
+def _class_names(entries: list[Entry], load: Any) -> list[str] | None:
+    for entry in entries:
+        plain = entry.name.lower()
+        if entry.is_column and entry.dtype.kind in "US" and ("classes" in plain or "names" in plain):
+            return label_words(load(entry))
+    return None
+
+
+class Arrays(ArraySource):
+    """One NPZ file, or NPY files in one folder."""
+
+    title = "arrays (NPY, NPZ)"
+
+    @classmethod
+    def recognises(cls, place: Path) -> bool:
+        """A file of either kind, or a folder of NPY files."""
+        if place.is_dir():
+            try:
+                return any(p.suffix.lower() == ".npy" and p.is_file() for p in place.iterdir())
+            except OSError:
+                return False
+        return place.suffix.lower() in (".npy", ".npz")
+
+    @classmethod
+    def entries(cls, place: Path) -> list[Entry]:
+        """From the headers alone."""
+        if place.suffix.lower() == ".npz":
+            return _npz_entries(place)
+        files = [p for p in listed(place if place.is_dir() else place.parent) if p.suffix.lower() == ".npy"]
+        found = [_npy_entry(file) for file in files]
+        if place.is_dir():
+            return found
+        return [entry for entry in found if entry.file == place or not entry.holds_images]
+
+    @classmethod
+    def load(cls, entry: Entry) -> NDArray[Any]:
+        """Memory-mapped; a packed array is unpacked to a temporary file first."""
+        try:
+            if entry.file.suffix.lower() == ".npy":
+                return np.asanyarray(np.load(entry.file, mmap_mode="r", allow_pickle=False))
+            with zipfile.ZipFile(entry.file) as archive, archive.open(f"{entry.name}.npy") as member:
+                if np.prod(entry.shape) * entry.dtype.itemsize < 1 << 24:
+                    return np.asarray(np.lib.format.read_array(member, allow_pickle=False))
+                shape, columns_first, dtype = _header(member)
+                return unpacked(member, shape, dtype, columns_first)
+        except (OSError, ValueError, zipfile.BadZipFile, EOFError, KeyError) as error:
+            raise _damaged(entry.file, error) from None
+
+
+def unpacked(stream: Any, shape: tuple[int, ...], dtype: np.dtype[Any], columns_first: bool = False) -> NDArray[Any]:
+    """The rest of a stream as an array on disk, in a temporary file that vanishes when nobody uses it.
+
+    Raises
+    ------
+    ValueError
+        If the stream ends too early.
+    """
+    wanted = int(np.prod(shape)) * dtype.itemsize
+    with tempfile.TemporaryFile(dir=_roomy_folder()) as file:
+        left = wanted
+        while left and (data := stream.read(min(left, 1 << 20))):
+            file.write(data)
+            left -= len(data)
+        if left:
+            raise ValueError(f"it ends {left} bytes too early")
+        file.flush()
+        return np.memmap(file, dtype, "r", 0, shape, "F" if columns_first else "C")
+
+
+def _roomy_folder() -> str | None:
+    """A folder on disk for large temporary files; the system's own is often memory."""
+    roomy = Path("/var/tmp")  # noqa: S108
+    return str(roomy) if roomy.is_dir() else None
+
+
+def _header(stream: Any) -> tuple[tuple[int, ...], bool, np.dtype[Any]]:
+    version = np.lib.format.read_magic(stream)
+    read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+    shape, columns_first, dtype = read(stream)
+    if dtype.hasobject:
+        raise ValueError("it holds Python objects, which are not read for safety")
+    return tuple(int(n) for n in shape), columns_first, dtype
+
+
+def _npy_entry(file: Path) -> Entry:
+    try:
+        with file.open("rb") as stream:
+            shape, _, dtype = _header(stream)
+            room = file.stat().st_size - stream.tell()
+    except (OSError, ValueError) as error:
+        raise _damaged(file, error) from None
+    needed = int(np.prod(shape)) * dtype.itemsize
+    if room < needed:
+        raise _damaged(file, ValueError(f"it ends {needed - room} bytes too early"))
+    return Entry(file.stem, file, shape, dtype)
+
+
+def _npz_entries(file: Path) -> list[Entry]:
+    found = []
+    try:
+        with zipfile.ZipFile(file) as archive:
+            for name in sorted(archive.namelist()):
+                if name.endswith(".npy"):
+                    with archive.open(name) as member:
+                        shape, _, dtype = _header(member)
+                    found.append(Entry(name.removesuffix(".npy"), file, shape, dtype))
+    except (OSError, ValueError, zipfile.BadZipFile, EOFError) as error:
+        raise _damaged(file, error) from None
+    return found
+
+
+def _damaged(file: Path, error: Exception) -> BadFile:
+    why = str(error.strerror).lower() if isinstance(error, OSError) and error.strerror else str(error)
+    return BadFile(f"{file} could not be read", f"it is damaged or cut off ({why})", "Replace it")

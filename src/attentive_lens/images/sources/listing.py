@@ -1,0 +1,128 @@
+"""Image files named in a table: one line a file, with its label and perhaps its set."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from attentive_lens.errors import BadFile
+from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, listed
+from attentive_lens.images.sources.separated import FEWEST_PIXELS, LABEL_WORDS, SET_COLUMNS, Head, head, is_table
+from attentive_lens.plan.reading import Reading
+
+ENDINGS = (".png", ".jpg", ".jpeg")
+"""Tried when a name in the table has none."""
+
+
+class Listing(Source):
+    """A table of file names and labels, or the folder that holds one table and the images.
+
+    Names are taken from the table's own folder. Images in that folder that no line names are reported.
+    """
+
+    title = "image files named in a table"
+
+    @classmethod
+    def recognises(cls, place: Path) -> bool:
+        """A table with a column of file names, or a folder with one such table and no folders of images."""
+        table = _table_at(place)
+        if table is None:
+            return False
+        try:
+            found = head(table)
+        except BadFile:
+            return False
+        return len(found.names) < FEWEST_PIXELS and _file_column(found, table.parent, Reading()) is not None
+
+    @classmethod
+    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+        """One for each column that can hold the labels."""
+        table = _table_at(place)
+        if table is None:
+            raise BadFile(f"{place} could not be read", "there is no table of file names", "Name the table")
+        found = head(table)
+        files = _file_column(found, table.parent, asked)
+        if files is None:
+            raise BadFile(f"{table} names no images", "no column holds names of files", "Name it with «images»")
+        others = [k for k in range(len(found.names)) if k != files and k != found.column(SET_COLUMNS)]
+        if asked.labels:
+            others = [k for k in others if found.names[k] == asked.labels]
+        elif (spoken := found.column(LABEL_WORDS)) in others:
+            others = [k for k in others if k == spoken]
+        if not others:
+            known = ", ".join(found.names)
+            raise BadFile(f"{table} has no labels", f"its columns are: {known}", "Name the column with «labels»")
+        return [replace(asked, images=found.names[files], labels=found.names[k]) for k in others]
+
+    def find(self) -> Iterator[Found | Skipped]:
+        """The lines in order, then the images nobody named."""
+        table = _table_at(self.place)
+        if table is None:
+            raise BadFile(f"{self.place} could not be read", "the table is gone", "Put it back")
+        found = head(table)
+        places = {name: k for k, name in enumerate(found.names)}
+        files, labels = places[self.reading.images], places[self.reading.labels]
+        sets = found.column(SET_COLUMNS)
+        seen: set[Path] = {table}
+        with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
+            lines = csv.reader(stream, delimiter=found.parted)
+            if found.has_heading:
+                next(lines)
+            for row in lines:
+                if not row:
+                    continue
+                if len(row) != len(found.names):
+                    why = f"line {lines.line_num}: it has {len(row)} values, {len(found.names)} are needed"
+                    yield Skipped(table, why)
+                    continue
+                file = _resolved(table.parent, row[files].strip())
+                if file in seen:
+                    yield Skipped(file, f"line {lines.line_num} names it a second time")
+                    continue
+                seen.add(file)
+                label = row[labels].strip()
+                if label:
+                    word = SET_WORDS.get(row[sets].strip().lower()) if sets is not None else None
+                    yield Found(file, label, word)
+                else:
+                    yield Skipped(file, f"line {lines.line_num} gives it no label")
+        for file in listed(table.parent):
+            if file.suffix.lower() in SUFFIXES and file not in seen and not file.is_dir():
+                yield Skipped(file, f"{table.name} does not name it")
+
+
+def _table_at(place: Path) -> Path | None:
+    if is_table(place):
+        return place
+    try:
+        inside = sorted(place.iterdir()) if place.is_dir() else []
+    except OSError:
+        return None
+    tables = [p for p in inside if p.suffix.lower() in (".csv", ".tsv") and p.is_file()]
+    images = [p for p in inside if p.suffix.lower() in SUFFIXES]
+    return tables[0] if len(tables) == 1 and images else None
+
+
+def _file_column(found: Head, folder: Path, asked: Reading) -> int | None:
+    """The column whose values are names of image files, for most of the first lines."""
+    if asked.images:
+        return found.names.index(asked.images) if asked.images in found.names else None
+    for k in range(len(found.names)):
+        cells = [row[k].strip() for row in found.rows if k < len(row) and row[k].strip()]
+        named = sum(Path(cell).suffix.lower() in SUFFIXES or _resolved(folder, cell).is_file() for cell in cells)
+        if cells and 2 * named > len(cells):
+            return k
+    return None
+
+
+def _resolved(folder: Path, name: str) -> Path:
+    file = folder / name
+    if file.suffix.lower() not in SUFFIXES:
+        for ending in ENDINGS:
+            longer = file.with_name(file.name + ending) if file.name else file
+            if longer.is_file():
+                return longer
+    return file

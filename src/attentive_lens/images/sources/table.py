@@ -1,0 +1,169 @@
+"""A table of pixels: one line an image, with its label in a column of its own."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.errors import BadFile
+from attentive_lens.images.decoding import Picture
+from attentive_lens.images.layouts import Scale, readings, unfolded
+from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source
+from attentive_lens.images.sources.separated import (
+    FEWEST_PIXELS,
+    LABEL_WORDS,
+    SET_COLUMNS,
+    Head,
+    head,
+    is_number,
+    is_table,
+)
+from attentive_lens.plan.reading import Reading
+
+
+class PixelTable(Source):
+    """Each line has the values of one image, 0 to 255 (or 0 to 1), and its label.
+
+    An image is remembered by the first byte of its line, so a table larger than memory is read a line at a time.
+    """
+
+    title = "table of pixels"
+
+    def __init__(self, place: Path, reading: Reading | None = None) -> None:
+        super().__init__(place, reading)
+        self._columns: tuple[Head, int, int | None] | None = None
+        self._scale: Scale | None = None
+
+    @classmethod
+    def recognises(cls, place: Path) -> bool:
+        """A text table with many columns of numbers."""
+        if not is_table(place):
+            return False
+        try:
+            found = head(place)
+        except BadFile:
+            return False
+        return len(found.names) > FEWEST_PIXELS and sum(map(is_number, found.rows[0] if found.rows else [])) > 12
+
+    @classmethod
+    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+        """By the column with the labels, and by the order of the pixels where they have colours."""
+        found = head(place)
+        sets = found.column(SET_COLUMNS)
+        able = [k for k in range(len(found.names)) if k != sets]
+        if asked.labels:
+            able = [k for k in able if found.names[k] == asked.labels]
+        elif (spoken := found.column(LABEL_WORDS)) in able:
+            able = [k for k in able if k == spoken]
+        else:
+            texts = [k for k in able if any(not is_number(row[k]) for row in found.rows if k < len(row))]
+            able = texts[:1] or [able[0], able[-1]]
+        values = len(found.names) - 1 - (sets is not None)
+        complete = []
+        for k in able:
+            own = replace(asked, labels=found.names[k])
+            complete += readings((1, values), 1, replace(own, layout="NP"))
+        if not complete:
+            raise BadFile(
+                f"{place} could not be read as images",
+                f"its lines have {values} pixels beside the label, no square of one or three channels",
+                "Name the size with «height» and «width», and the label's column with «labels»",
+            )
+        return complete
+
+    def find(self) -> Iterator[Found | Skipped]:
+        """The lines in order."""
+        found, labels, sets = self._located()
+        with self.place.open("rb") as stream:
+            if found.has_heading:
+                stream.readline()
+            number = int(found.has_heading)
+            while True:
+                start = stream.tell()
+                line = stream.readline()
+                if not line:
+                    return
+                number += 1
+                if not line.strip():
+                    continue
+                count = line.count(found.parted.encode()) + 1
+                if count != len(found.names):
+                    why = f"line {number}: it has {count} values, {len(found.names)} are needed"
+                    yield Skipped(self.place, why)
+                    continue
+                label = _cell(line, labels, count, found.parted)
+                if not label:
+                    yield Skipped(self.place, f"line {number}: its label is blank")
+                    continue
+                word = _cell(line, sets, count, found.parted).lower() if sets is not None else ""
+                yield Found(self.place, label, SET_WORDS.get(word), "byte", start)
+
+    def picture(self, file: Path, part: str, index: int) -> Picture:
+        """The image whose line starts at byte ``index``."""
+        del part
+        found, labels, sets = self._located()
+        scale = self._scaled()
+        try:
+            with file.open("rb") as stream:
+                stream.seek(index)
+                values = _numbers(stream.readline(), found, labels, sets)
+            return Picture(scale.pixels(unfolded(values, self.reading)), "line of a table")
+        except (ValueError, OSError) as error:
+            why = str(error.strerror).lower() if isinstance(error, OSError) else str(error)
+            raise BadFile(f"{file.name}, byte {index} was not read", why, "Mend the line") from None
+
+    def _located(self) -> tuple[Head, int, int | None]:
+        if self._columns is None:
+            found = head(self.place)
+            if self.reading.labels not in found.names:
+                why = f"it has no column «{self.reading.labels}» any more"
+                raise BadFile(f"{self.place} has changed", why, "Restore it")
+            self._columns = found, found.names.index(self.reading.labels), found.column(SET_COLUMNS)
+        return self._columns
+
+    def _scaled(self) -> Scale:
+        """What white is, from the first lines that can be read."""
+        if self._scale is None:
+            found, labels, sets = self._located()
+            sample = []
+            for row in found.rows:
+                line = found.parted.join(row).encode("utf-8", "surrogateescape")
+                try:
+                    sample.append(_numbers(line, found, labels, sets))
+                except ValueError:
+                    continue
+            self._scale = Scale.of(np.concatenate(sample) if sample else np.full(1, 255.0))
+        return self._scale
+
+
+def _cell(line: bytes, column: int, count: int, parted: str) -> str:
+    """One cell of a line; the ends are found without cutting the whole line up."""
+    mark = parted.encode()
+    if column == 0:
+        cell = line.split(mark, 1)[0]
+    elif column == count - 1:
+        cell = line.rsplit(mark, 1)[1]
+    else:
+        cell = line.split(mark, column + 1)[column]
+    text = cell.decode("utf-8-sig", "replace").strip()
+    return next(csv.reader([text]), [""])[0] if text.startswith('"') else text
+
+
+def _numbers(line: bytes, found: Head, labels: int, sets: int | None) -> NDArray[np.float64]:
+    """The pixels of a line; `ValueError` with the reason if one is missing or no number."""
+    cells = line.strip(b"\r\n").split(found.parted.encode())
+    if len(cells) != len(found.names):
+        raise ValueError(f"it has {len(cells)} values, {len(found.names)} are needed")
+    for column in sorted({labels, *([sets] if sets is not None else [])}, reverse=True):
+        del cells[column]
+    try:
+        return np.array(cells).astype(np.float64)
+    except ValueError:
+        bad = next(k for k, cell in enumerate(cells) if not is_number(cell.decode("utf-8", "replace")))
+        shown = cells[bad].decode("utf-8", "replace").strip()
+        raise ValueError(f"pixel {bad + 1} is {'blank' if not shown else repr(shown)}, no number") from None

@@ -1,0 +1,51 @@
+"""The catalogue's tables, and the way from each earlier form of them to the next."""
+
+VERSION = 2
+
+_IMAGES = """
+CREATE TABLE images (
+    id INTEGER PRIMARY KEY,
+    file TEXT NOT NULL,
+    class INTEGER NOT NULL REFERENCES classes (id),
+    given_set TEXT CHECK (given_set IN ('training', 'validation', 'test', 'gone')),
+    width INTEGER NOT NULL,
+    height INTEGER NOT NULL,
+    mode TEXT NOT NULL,
+    bytes INTEGER NOT NULL,
+    part TEXT NOT NULL DEFAULT '',
+    place INTEGER NOT NULL DEFAULT -1,
+    origin INTEGER NOT NULL DEFAULT 1 REFERENCES origins (id),
+    UNIQUE (file, part, place)
+);
+"""
+
+_ADDED = """
+CREATE TABLE origins (id INTEGER PRIMARY KEY, kind TEXT NOT NULL, place TEXT NOT NULL, reading TEXT NOT NULL);
+CREATE TABLE corrections (
+    image INTEGER PRIMARY KEY REFERENCES images (id),
+    class INTEGER REFERENCES classes (id),
+    set_name TEXT CHECK (set_name IN ('training', 'validation', 'test', 'excluded')),
+    flagged INTEGER NOT NULL
+);
+CREATE TABLE copies (image INTEGER PRIMARY KEY REFERENCES images (id), belongs INTEGER NOT NULL);
+"""
+
+SCHEMA = f"""
+CREATE TABLE classes (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
+CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
+{_ADDED}
+{_IMAGES}
+"""
+
+MIGRATIONS = {
+    1: f"""
+{_ADDED}
+INSERT INTO origins VALUES (1, 'folders', '', '{{}}');
+ALTER TABLE images RENAME TO images_before;
+{_IMAGES}
+INSERT INTO images (id, file, class, given_set, width, height, mode, bytes)
+    SELECT id, file, class, given_set, width, height, mode, bytes FROM images_before;
+DROP TABLE images_before;
+"""
+}
+"""By the version they start from."""
