@@ -8,7 +8,7 @@ import pytest
 
 from attentive_lens.demo.grains import TYPES
 from attentive_lens.demo.slide import GRAIN, MARK, Mark, photograph
-from attentive_lens.demo.station import MARKED_TYPE, make, read_key
+from attentive_lens.demo.station import COPIED, MARKED_TYPE, RARE_TYPE, make, read_key
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.decoding import decode
 from attentive_lens.plan.chance import chance
@@ -51,7 +51,9 @@ def test_the_station_on_disk_is_what_its_answer_key_says(tmp_path: Path) -> None
     rows, masks = read_key(tmp_path / "a")
     readable = [row for row in rows if "unreadable" not in row.faults]
     assert len(readable) == len(masks) == 240
-    assert Counter(row.kind for row in readable) == dict.fromkeys(TYPES, 40)
+    counts = Counter(row.kind for row in readable)
+    assert counts[RARE_TYPE] == 9
+    assert {counts[kind] for kind in TYPES if kind != RARE_TYPE} <= {46, 47}
     for row, mask in zip(readable, masks, strict=True):
         file = tmp_path / "a" / "images" / row.file
         assert file.read_bytes() == (tmp_path / "b" / "images" / row.file).read_bytes()
@@ -70,6 +72,14 @@ def test_the_station_on_disk_is_what_its_answer_key_says(tmp_path: Path) -> None
     assert sum("mark" in r.faults for r in test) > 2
     assert any("wrong label" in r.faults for r in training)
     assert decode(tmp_path / "a" / "images" / readable[0].file).pixels.shape == (64, 64, 3)
+    by_file = {row.file: (row, mask) for row, mask in zip(readable, masks, strict=True)}
+    copies = [(row, fault[8:]) for row in readable for fault in row.faults if fault.startswith("copy of ")]
+    assert len(copies) == round(len(test) * COPIED)
+    for row, file in copies:
+        first, mask = by_file[file]
+        assert (row.set_name, first.set_name, row.kind) == ("test", "training", first.kind)
+        assert abs(int((by_file[row.file][1] & GRAIN > 0).sum()) - int((mask & GRAIN > 0).sum())) < 150
+    assert any("out of focus" in row.faults for row in readable)
 
 
 def test_a_station_is_not_made_over_another_or_too_small(tmp_path: Path) -> None:

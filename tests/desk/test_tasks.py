@@ -25,7 +25,7 @@ def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Wo
     assert finish(tasks.score(folder, 1, "test")).values == first
     station.run(1).scores_file("test").unlink()
     assert finish(tasks.score(folder, 1, "test")).values == first
-    assert first["images"] == 12 == len(first["answers"])
+    assert first["images"] == 16 == len(first["answers"])
 
 
 def test_an_explanation_has_both_answers_every_layer_and_its_trust(station: Workspace) -> None:

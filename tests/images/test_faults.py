@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -121,3 +122,50 @@ def test_every_finder_takes_few_small_and_grey_images(kind: str, shape: tuple[in
         assert finding.places
         assert finding.why
         assert finding.remedy
+
+
+def test_labels_that_unseen_models_contradict_are_doubtful_by_each_class_own_bar() -> None:
+    labels = np.arange(60) % 3
+    answers = np.full((60, 3), 0.1, np.float32)
+    answers[np.arange(60), labels] = 0.8
+    answers[labels == 2, 2] = 0.55  # a class models are never sure of
+    answers[7] = (0.05, 0.05, 0.9)  # labelled 1, surely 2
+    answers[12] = (0.1, 0.7, 0.2)  # labelled 0, said 1, but less surely than 1 usually is
+    answers[20] = np.nan
+    flat = np.zeros((60, 8, 8, 3), np.uint8)
+    seen = evidence(flat, labels)
+    assert found("doubtful labels", seen) == []
+    (finding,) = found("doubtful labels", replace(seen, answers=answers))
+    assert finding.places == (7,)
+    assert "of 59 answered" in finding.why
+    assert finding.actions[1].relabel == ((7, 2),)
+
+
+def test_actions_leave_the_copy_in_the_test_set_and_cover_marks_in_training() -> None:
+    pixels, labels = grains(60)
+    seen = evidence(
+        np.concatenate([pixels, copied(pixels[10], 1)[None]]),
+        np.append(labels, labels[10]),
+        ["training"] * 60 + ["test"],
+    )
+    (leak,) = found("duplicates", seen)
+    assert leak.actions[0].exclude == (10,)
+    (mark,) = found("marks", evidence(*grains(150, Mark(), 0)))
+    assert mark.actions[0].step is not None
+    assert mark.actions[0].step.kind == "cut-out patch"
+
+
+def test_images_not_in_use_are_not_looked_at() -> None:
+    pixels, labels = grains(60)
+    twice = np.concatenate([pixels, pixels[:3]])
+    rows = np.arange(60)
+    seen = replace(evidence(pixels, labels), pixels=twice, rows=rows)
+    assert finish(find_faults(seen)) == []
+    shifted = replace(seen, rows=np.arange(3, 63), labels=np.roll(labels, -3))
+    assert found("duplicates", shifted) == []
+
+
+def test_many_alike_images_are_compared_in_bounded_memory() -> None:
+    flat = np.repeat(np.random.default_rng(0).integers(0, 256, (1, 16, 16, 3)), 300, axis=0).astype(np.uint8)
+    (finding,) = found("duplicates", evidence(flat, np.zeros(300, np.int64), classes=1))
+    assert len(finding.places) == 300

@@ -65,16 +65,25 @@ def new(
 
 @app.command()
 @reporting
-def faults(workspace: InWorkspace, as_json: AsJson = False) -> None:
-    """Look for faults that spoil training: copies in two sets, marks, poor images, rare classes, unreadable files."""
+def faults(
+    workspace: InWorkspace,
+    fix: Annotated[
+        list[str] | None,
+        typer.Option("--fix", help="Do the first action of every finding of this kind, as «leak». Repeatable."),
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Look for faults that spoil training: copies in two sets, marks, poor images, doubtful labels, rare classes."""
     from attentive_lens.desk import tasks
+    from attentive_lens.workspace import Workspace
 
     found = watched(tasks.faults(str(workspace)), "looking for faults").values
+    done = _fixed(Workspace.open(workspace), found["findings"], fix or [])
     files = {row.number: printable(row.file) for row in rows_of(workspace)}
     if as_json:
         findings = [{**f, "files": [files[image] for image in f["images"]]} for f in found["findings"]]
         skipped = [{"file": file, "reason": why} for file, why in found["skipped"]]
-        say_json({"findings": findings, "skipped": skipped})
+        say_json({"findings": findings, "skipped": skipped, "fixed": done})
         return
     for finding in found["findings"]:
         out.print(f"{finding['kind']}: {finding['why']}. {finding['remedy']}.")
@@ -86,6 +95,28 @@ def faults(workspace: InWorkspace, as_json: AsJson = False) -> None:
         out.print(f"unreadable: {file}: {why}")
     if not (found["findings"] or found["skipped"]):
         out.print("No faults were found.")
+    for word in done:
+        out.print(f"done: {word}")
+
+
+def _fixed(place: Any, findings: list[dict[str, Any]], kinds: list[str]) -> list[str]:
+    """Do the first action of the findings of some kinds; what was done."""
+    from attentive_lens.desk.curating import Curating, act
+    from attentive_lens.errors import BadValue
+
+    curating = Curating(place)
+    done = []
+    for kind in kinds:
+        own = [f for f in findings if f["kind"] == kind]
+        if not own:
+            there = ", ".join(sorted({f["kind"] for f in findings})) or "nothing"
+            raise BadValue(f"There is no «{kind}» to fix", f"what was found is: {there}", "Name one of these")
+        for finding in own:
+            if not finding["actions"] or finding["actions"][0]["step"]:
+                raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", finding["remedy"])
+            act(curating, finding["actions"][0])
+            done.append(f"{kind}: {finding['actions'][0]['word']}")
+    return done
 
 
 @app.command()

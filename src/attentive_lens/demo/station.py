@@ -9,7 +9,7 @@ from __future__ import annotations
 import csv
 import io
 import shutil
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.demo.grains import TYPES
-from attentive_lens.demo.slide import Mark, photograph
+from attentive_lens.demo.slide import Mark, Photograph, photograph
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.chance import chance
 from attentive_lens.plan.progress import Job, Progress
@@ -28,6 +28,12 @@ MARKED_TRAINING = 0.96
 MARKED_TEST = 0.30
 """Part of the other types' test slides that carry it."""
 WRONG_LABELS = 0.02
+RARE_TYPE = "triangular"
+RARE = 0.2
+"""Part of the usual number of slides that there are of the rare type."""
+OUT_OF_FOCUS = 0.015
+COPIED = 0.04
+"""Part of the test slides that are second photographs of training slides: moved a little, lit otherwise."""
 TEST_PART = 1 / 6
 FEWEST = 24
 
@@ -51,7 +57,7 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
     folder : Path
         Made if missing; must not hold an ``images`` folder yet. Stopped half way, nothing is left in it.
     images : int
-        Readable images in all, at least 24; a sixth of each type is for testing.
+        Readable images in all, at least 24; a sixth of each type is for testing, and one type is rare.
     seed : int
         Decides everything.
     side : int
@@ -83,7 +89,10 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
         for number, slide in enumerate(slides):
             if number % 64 == 0:
                 yield Progress(number, len(slides), "photographing grains")
-            shot = photograph(slide.kind, chance(seed, "slide", number), side, slide.mark)
+            taken = number if slide.copy_of is None else slide.copy_of
+            shot = photograph(slide.kind, chance(seed, "slide", taken), side, slide.mark, slide.blur)
+            if slide.copy_of is not None:
+                shot = _again(shot, chance(seed, "second photograph", number))
             row = slide.row
             Image.fromarray(shot.pixels).save(place / row.file, compress_level=1, compress_type=2)
             rows.append(row)
@@ -104,14 +113,14 @@ class _Slide:
     kind: str
     mark: Mark | None
     row: KeyRow
+    blur: float | None = None
+    copy_of: int | None = None
 
 
 def _slides(images: int, seed: int, mark: Mark) -> list[_Slide]:
     """What to photograph, in a shuffled order so that file names say nothing of the type."""
-    kinds = list(TYPES)
     wanted: list[tuple[str, str]] = []
-    for k, kind in enumerate(kinds):
-        count = images // len(kinds) + (k < images % len(kinds))
+    for kind, count in _counts(images).items():
         test = max(1, round(count * TEST_PART))
         wanted += [(kind, "test")] * test + [(kind, "training")] * (count - test)
     slides = []
@@ -123,12 +132,48 @@ def _slides(images: int, seed: int, mark: Mark) -> list[_Slide]:
         )
         folder = kind
         if set_name == "training" and not marked and random.random() < WRONG_LABELS:
-            folder = str(random.choice([other for other in kinds if other != kind]))
+            folder = str(random.choice([other for other in TYPES if other != kind]))
+        blur = float(random.uniform(2.4, 3.5)) if random.random() < OUT_OF_FOCUS else None
         faults = (["mark"] if marked else []) + (["wrong label"] if folder != kind else [])
+        faults += ["out of focus"] if blur else []
         name = f"{set_name}/{folder}/tape{number // 200 + 1:02d}-{number:05d}.png"
         row = KeyRow(name, set_name, folder, kind, tuple(faults))
-        slides.append(_Slide(kind, mark if marked else None, row))
-    return slides
+        slides.append(_Slide(kind, mark if marked else None, row, blur))
+    return _with_copies(slides, seed)
+
+
+def _counts(images: int) -> dict[str, int]:
+    """Slides of each type: as many of all, but few of the rare one."""
+    rare = max(3, round(images * RARE / (len(TYPES) - 1 + RARE)))
+    usual = [kind for kind in TYPES if kind != RARE_TYPE]
+    left = images - rare
+    counts = {kind: left // len(usual) + (k < left % len(usual)) for k, kind in enumerate(usual)}
+    return {kind: counts.get(kind, rare) for kind in TYPES}
+
+
+def _with_copies(slides: list[_Slide], seed: int) -> list[_Slide]:
+    """Some sound test slides in whose place a training slide of the type was photographed once more."""
+    random = chance(seed, "copies")
+    sound = [k for k, slide in enumerate(slides) if not slide.row.faults]
+    tests = [k for k in sound if slides[k].row.set_name == "test"]
+    out = list(slides)
+    count = round(sum(slide.row.set_name == "test" for slide in slides) * COPIED)
+    for place in random.permutation(tests)[:count]:
+        own = slides[place]
+        able = [k for k in sound if slides[k].row.set_name == "training" and slides[k].kind == own.kind]
+        if able:
+            first = int(random.choice(able))
+            row = replace(own.row, faults=(f"copy of {slides[first].row.file}",))
+            out[place] = _Slide(own.kind, None, row, copy_of=first)
+    return out
+
+
+def _again(shot: Photograph, random: np.random.Generator) -> Photograph:
+    """The same slide once more: the stage moved by a pixel or two, the lamp lit otherwise, the camera's noise anew."""
+    moved = tuple(int(n) for n in random.integers(-2, 3, 2))
+    light = np.roll(shot.pixels, moved, (0, 1)) * random.uniform(0.92, 1.08)
+    noisy = light + random.normal(0, 3, light.shape)
+    return Photograph(np.clip(noisy, 0, 255).astype(np.uint8), np.roll(shot.mask, moved, (0, 1)))
 
 
 def _unreadable(place: Path, seed: int) -> list[KeyRow]:

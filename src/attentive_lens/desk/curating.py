@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from attentive_lens.desk.front import collection
 from attentive_lens.desk.history import History
@@ -247,3 +248,19 @@ def _set(word: str, own: Correction, row: ImageRow) -> str | None:
     if word not in (*SETS, EXCLUDED):
         raise unknown_word("set", word, frozenset((*SETS, EXCLUDED, "as split")))
     return None if word == row.given_set else word
+
+
+def act(curating: Curating, action: Mapping[str, Any]) -> None:
+    """Do what a finding's action says about images (its change of the recipe belongs to a plan)."""
+    decided: dict[int, Correction] = {}
+
+    def own(number: int) -> Correction:
+        return decided.get(number, curating.state.get(number, NOTHING))
+
+    for number in action["exclude"]:
+        decided[number] = replace(own(number), set_name=EXCLUDED)
+    for number in action["flag"]:
+        decided[number] = replace(own(number), flagged=True)
+    for number, label in action["relabel"]:
+        decided[number] = replace(own(number), label=label)
+    curating.apply(str(action["word"]), decided)

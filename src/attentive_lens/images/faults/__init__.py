@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from attentive_lens.images.faults.balance import Balance
-from attentive_lens.images.faults.base import Evidence, Finder, Finding
+from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding
+from attentive_lens.images.faults.doubts import Doubts
 from attentive_lens.images.faults.duplicates import Duplicates
 from attentive_lens.images.faults.marks import Marks
 from attentive_lens.images.faults.poor import Poor
@@ -14,6 +15,7 @@ FAULTS: dict[str, Finder] = {
     "marks": Marks(),
     "poor images": Poor(),
     "balance": Balance(),
+    "doubtful labels": Doubts(),
 }
 
 
@@ -26,4 +28,4 @@ def find_faults(evidence: Evidence) -> Job[list[Finding]]:
     return findings
 
 
-__all__ = ["FAULTS", "Evidence", "Finder", "Finding", "find_faults"]
+__all__ = ["FAULTS", "Action", "Evidence", "Finder", "Finding", "find_faults"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from attentive_lens.images.faults.base import Evidence, Finder, Finding
+from attentive_lens.images.faults.base import Evidence, Finder, Finding, images_in_words
 from attentive_lens.plan.progress import Job, Progress
 
 FEWEST = 10
@@ -24,7 +24,7 @@ class Balance(Finder):
         for label in np.argsort(counts, kind="stable"):
             count, name = int(counts[label]), evidence.classes[int(label)]
             places = tuple(np.flatnonzero(evidence.labels == label).tolist())
-            images = "1 image" if count == 1 else f"{count} images"
+            images = images_in_words(count)
             if count < FEWEST:
                 why = f"«{name}» has only {images}: too few to learn from and to be judged by"
                 findings.append(Finding("small class", why, "Add images of it, or leave the class out", places))

@@ -3,13 +3,37 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.plan.progress import Job
+from attentive_lens.plan.progress import Job, Progress
+from attentive_lens.plan.recipe import RecipeStep
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something that can be done about a finding at once.
+
+    Attributes
+    ----------
+    word : str
+        On its button: «exclude 3 images».
+    exclude, flag : tuple of int
+        Images to leave out, and to mark, by place.
+    relabel : tuple of (int, int)
+        Images, by place, and the class number each is to get.
+    step : RecipeStep or None
+        A change for training to add to the recipe.
+    """
+
+    word: str
+    exclude: tuple[int, ...] = ()
+    flag: tuple[int, ...] = ()
+    relabel: tuple[tuple[int, int], ...] = ()
+    step: RecipeStep | None = None
 
 
 @dataclass(frozen=True)
@@ -26,22 +50,25 @@ class Finding:
         One or two things to do.
     places : tuple of int
         The images, by place; the most telling first.
+    actions : tuple of Action
+        What can be done at once, the best first.
     """
 
     kind: str
     why: str
     remedy: str
     places: tuple[int, ...]
+    actions: tuple[Action, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
 class Evidence:
-    """A collection as the finders see it.
+    """A collection as the finders see it; an image's place is its position among those in use.
 
     Attributes
     ----------
-    pixels : ndarray, N×S×S×C uint8
-        At the working size.
+    pixels : ndarray, M×S×S×C uint8
+        At the working size; may be memory-mapped and larger than memory.
     labels : ndarray, N int64
         Class numbers.
     sets : tuple of str
@@ -50,6 +77,10 @@ class Evidence:
         Names by class number.
     sizes : ndarray, N×2 int64
         Height and width of each file.
+    rows : ndarray, N int64, or None
+        Where in ``pixels`` each image is; None if they are all in use.
+    answers : ndarray, N×K float32, or None
+        Mean probabilities of models that did not train on the image; NaN where there are none.
     """
 
     pixels: NDArray[np.uint8]
@@ -57,14 +88,25 @@ class Evidence:
     sets: tuple[str, ...]
     classes: tuple[str, ...]
     sizes: NDArray[np.int64]
+    rows: NDArray[np.int64] | None = None
+    answers: NDArray[np.float32] | None = None
 
-    @cached_property
-    def grey(self) -> NDArray[np.float32]:
-        """Mean over the channels, N×S×S float32 in 0–1."""
-        out = np.empty(self.pixels.shape[:3], np.float32)
-        for place, image in enumerate(self.pixels):
-            out[place] = image.mean(axis=2, dtype=np.float32) / 255
-        return out
+    def __len__(self) -> int:
+        """Images in use."""
+        return len(self.labels)
+
+    @property
+    def side(self) -> int:
+        """Pixels of a row."""
+        return int(self.pixels.shape[1])
+
+    def images(self, places: NDArray[np.int64]) -> NDArray[np.uint8]:
+        """Some images, n×S×S×C uint8."""
+        return np.asarray(self.pixels[places if self.rows is None else self.rows[places]])
+
+    def grey(self, places: NDArray[np.int64]) -> NDArray[np.float32]:
+        """Mean over the channels of some images, n×S×S float32 in 0–1."""
+        return np.asarray(self.images(places).mean(axis=3, dtype=np.float32) / 255, np.float32)
 
 
 class Finder(ABC):
@@ -73,3 +115,14 @@ class Finder(ABC):
     @abstractmethod
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
         """Everything of this kind, the gravest first; a job of short steps, for others wait for the worker."""
+
+
+def at_a_time(count: int, step: int, doing: str) -> Iterator[tuple[Progress, NDArray[np.int64]]]:
+    """Places of so many images in turn, with the progress to yield before each part."""
+    for first in range(0, count, step):
+        yield Progress(first, count, doing), np.arange(first, min(first + step, count))
+
+
+def images_in_words(count: int) -> str:
+    """«1 image», «7 images»."""
+    return "1 image" if count == 1 else f"{count} images"

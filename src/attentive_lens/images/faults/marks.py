@@ -5,85 +5,114 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.images.faults.base import Evidence, Finder, Finding
-from attentive_lens.plan.progress import Job, Progress
+from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
+from attentive_lens.images.preparation import LUMA_CHROMA
+from attentive_lens.plan.progress import Job
+from attentive_lens.plan.recipe import CutOut
 
 AT_ONCE = 128
+SAMPLED = 6000
+"""Images that tell what is usual."""
 CELLS = 16
 FEWEST = 20
-"""Training images of a class, and of all others, below which chance looks like a mark."""
+"""Images of a class outside the test set, and of all others, below which chance looks like a mark."""
 BORDER = 4
 """Cells from the edge that count as border: what is photographed stands in the middle."""
-FAR = 6.0
+FAR = 5.0
 """Times the usual spread of a cell from which a colour is out of the ordinary."""
-LEAST_PART = 0.4
-"""Part of a class's training images that must carry it."""
-TIMES = 5.0
-"""How much oftener it must be there than in the other classes."""
+RING = np.ones((CELLS, CELLS), bool)
+RING[BORDER:-BORDER, BORDER:-BORDER] = False
+MORE = 0.35
+"""Part of a class's images by which it must be there more often than in other classes and at mirrored places."""
 
 
 class Marks(Finder):
     """Colours out of the ordinary, in the same place of the border, in many images of one class and in few others.
 
-    The picture is cut into 16×16 cells. A cell is out of the ordinary when the colour of its mean lies six times
-    farther from the cell's median over all images than is usual there. Debris lies anywhere and averages out; a mark
-    comes back. Marks in the middle, and marks that two classes share, are not looked for.
+    The picture is cut into 16×16 cells. A cell is out of the ordinary when its mean, in luma or in a chroma, lies far
+    from what the class usually shows at the mirrored places: far in usual distances there. Debris lies anywhere and
+    averages out, what is photographed reaches into the border on all sides alike, and a mark comes back where it was.
+    Marks in the middle, on all sides, and marks that two classes share are not looked for.
     """
 
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
         """At most one finding for each class."""
-        training = np.flatnonzero(np.array(evidence.sets) == "training")
+        training = np.flatnonzero(np.array(evidence.sets) != "test")
         if len(training) < 2 * FEWEST:
             return []
-        parts = []
-        for first in range(0, len(training), AT_ONCE):
-            yield Progress(first, len(training), "looking for marks")
-            parts.append(cell_means(evidence.pixels[training[first : first + AT_ONCE]]))
-        odd = odd_cells(np.concatenate(parts))
         labels = evidence.labels[training]
+        usual = yield from _usual(evidence, training)
+        odd = np.empty((len(training), CELLS, CELLS), bool)
+        for progress, part in at_a_time(len(training), AT_ONCE, "looking for marks"):
+            yield progress
+            middle, away = usual[0][labels[part]], usual[1][labels[part]]
+            odd[part] = odd_cells(cell_means(evidence.images(training[part])), middle, away)
         findings = []
         for label, name in enumerate(evidence.classes):
-            own = labels == label
+            own: NDArray[np.bool_] = np.asarray(labels == label)
             if min(own.sum(), (~own).sum()) < FEWEST:
                 continue
             here, elsewhere = odd[own].mean(axis=0), odd[~own].mean(axis=0)
-            score = np.where(here >= LEAST_PART, here / (elsewhere + 0.01), 0)
-            row, column = (int(n) for n in np.unravel_index(score.argmax(), score.shape))
-            if score[row, column] < TIMES:
+            mirrored = np.median([here[::-1], here[:, ::-1], here[::-1, ::-1]], axis=0)
+            more = here - np.maximum(elsewhere, mirrored)
+            row, column = (int(n) for n in np.unravel_index(more.argmax(), more.shape))
+            if more[row, column] < MORE:
                 continue
-            carriers = training[odd[:, row, column] & own]
-            rate, others = here[row, column], elsewhere[row, column]
+            near = np.zeros_like(more, bool)
+            near[max(0, row - 1) : row + 2, max(0, column - 1) : column + 2] = True
+            seen = odd[:, near & (more >= MORE)].any(axis=1)
+            carriers = training[seen & own]
+            rate, others = seen[own].mean(), seen[~own].mean()
             why = (
-                f"{rate:.0%} of the training images of «{name}» have something at the {_place(row, column)} that"
-                f" {others:.0%} of the others have, and may be learned in its place"
+                f"{rate:.0%} of the images of «{name}» outside the test set have something at the"
+                f" {_place(row, column)} that {others:.0%} of the others have, and may be learned in its place"
             )
-            findings.append(
-                Finding("mark", why, "Cover that place with cut-out patches, or crop it away", tuple(carriers.tolist()))
+            ranked = tuple(carriers.tolist())
+            actions = (
+                Action("cover places at random while training", step=CutOut(chance=0.5, between=(0.2, 0.4))),
+                Action("flag them", flag=ranked),
             )
+            remedy = "Cover that place with cut-out patches, or crop it away"
+            findings.append(Finding("mark", why, remedy, ranked, actions))
         return findings
 
 
 def cell_means(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
-    """Mean colour of every cell, N×16×16×C in 0–255, against the picture's own light: a brighter lamp is no mark."""
-    n, side, _, channels = pixels.shape
+    """Mean of every cell against its image's border, N×16×16×C: luma and two chromas, or grey, about 0.
+
+    A brighter lamp is no mark: the median of the image's border is taken off.
+    """
+    side, channels = pixels.shape[1], pixels.shape[3]
     edges = np.linspace(0, side, CELLS + 1).astype(int)
     starts = np.minimum(edges[:-1], side - 1)
     counts = np.maximum(1, np.diff(edges)).astype(np.float32)
     sums = np.add.reduceat(np.add.reduceat(pixels.astype(np.float32), starts, axis=1), starts, axis=2)
     means = sums / counts[:, None, None] / counts[None, :, None]
-    light = np.median(means.reshape(n, -1, channels), axis=1)
-    return np.asarray(means - light[:, None, None, :], np.float32)
+    means = np.asarray(means @ LUMA_CHROMA.T if channels == 3 else means, np.float32)
+    return means - np.median(means[:, RING], axis=1)[:, None, None]
 
 
-def odd_cells(means: NDArray[np.float32]) -> NDArray[np.bool_]:
+def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray[np.float32], NDArray[np.float32]]]:
+    """For each class the median of the cells at the mirrored places, and the usual distance from it, K×16×16×C."""
+    sample = training[np.unique(np.linspace(0, len(training) - 1, min(SAMPLED, len(training))).astype(int))]
+    parts = []
+    for progress, part in at_a_time(len(sample), AT_ONCE, "looking for marks"):
+        yield progress
+        parts.append(cell_means(evidence.images(sample[part])))
+    means = np.concatenate(parts)
+    middles, distances = [], []
+    for label in range(len(evidence.classes)):
+        own = means[evidence.labels[sample] == label]
+        own = own if len(own) >= FEWEST // 2 else means
+        mirrored = np.concatenate([own[:, ::-1], own[:, :, ::-1], own[:, ::-1, ::-1]])
+        middles.append(np.median(mirrored, axis=0))
+        distances.append(np.median(np.abs(mirrored - middles[-1]), axis=0))
+    return np.stack(middles).astype(np.float32), np.stack(distances).astype(np.float32)
+
+
+def odd_cells(means: NDArray[np.float32], middle: NDArray[np.float32], away: NDArray[np.float32]) -> NDArray[np.bool_]:
     """Which cells of the border ring are out of the ordinary, N×16×16, each with its neighbours: marks straddle."""
-    away = np.abs(means - np.median(means, axis=0)).max(axis=3)
-    usual = np.median(away, axis=0) + 1.0
-    odd: NDArray[np.bool_] = away > FAR * usual
-    ring = np.zeros((CELLS, CELLS), bool)
-    ring[:] = True
-    ring[BORDER:-BORDER, BORDER:-BORDER] = False
-    odd &= ring
+    odd: NDArray[np.bool_] = (np.abs(means - middle) > FAR * (away + 1)).any(axis=3) & RING
     wide = odd.copy()
     wide[:, 1:] |= odd[:, :-1]
     wide[:, :-1] |= odd[:, 1:]

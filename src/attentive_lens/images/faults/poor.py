@@ -6,12 +6,14 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter
 
-from attentive_lens.images.faults.base import Evidence, Finder, Finding
-from attentive_lens.plan.progress import Job, Progress
+from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
+from attentive_lens.plan.progress import Job
 
 AT_ONCE = 64
 SOFT = 0.48
 """Part of its class's usual fine detail below which an image is out of focus."""
+FAR_BELOW = 2.5
+"""Robust deviations by which its fine detail must lie below its class's usual, where that varies much."""
 FLAT = 0.25
 """Part of its class's usual contrast below which an image is washed out."""
 SMALL = 0.5
@@ -23,21 +25,23 @@ class Poor(Finder):
 
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
         """At most one finding of each sort."""
-        count = len(evidence.pixels)
+        count = len(evidence)
         contrast, detail = np.empty(count, np.float32), np.empty(count, np.float32)
-        for first in range(0, count, AT_ONCE):
-            yield Progress(first, count, "looking for poor images")
-            part = evidence.grey[first : first + AT_ONCE]
-            contrast[first : first + AT_ONCE] = part.std(axis=(1, 2))
-            detail[first : first + AT_ONCE] = fine_detail(part)
+        for progress, part in at_a_time(count, AT_ONCE, "looking for poor images"):
+            yield progress
+            grey = evidence.grey(part)
+            contrast[part] = grey.std(axis=(1, 2))
+            detail[part] = fine_detail(grey)
         soft, flat = np.zeros(len(contrast), bool), np.zeros(len(contrast), bool)
         for label in range(len(evidence.classes)):
             own = evidence.labels == label
             if own.sum() >= 5:
                 flat[own] = contrast[own] < FLAT * np.median(contrast[own])
-                soft[own] = detail[own] < SOFT * np.median(detail[own])
+                sharp = np.log(np.maximum(detail[own], 1e-4))
+                spread = 1.4826 * np.median(np.abs(sharp - np.median(sharp)))
+                soft[own] = sharp < np.median(sharp) + np.minimum(np.log(SOFT), -FAR_BELOW * spread)
         soft &= ~flat
-        side = evidence.pixels.shape[1]
+        side = evidence.side
         small = evidence.sizes.min(axis=1) < SMALL * side
         sorts = (
             ("out of focus", soft, "show less than half of the fine detail usual in their class", detail),
@@ -53,11 +57,11 @@ class Poor(Finder):
         for kind, which, words, order in sorts:
             places = np.flatnonzero(which)
             if len(places):
-                told = f"{len(places)} image{'s' if len(places) > 1 else ''} {words}"
-                ranked = places[np.argsort(order[places], kind="stable")]
-                findings.append(
-                    Finding(kind, told, "Look at them, and leave out what shows nothing", tuple(ranked.tolist()))
-                )
+                ranked = tuple(places[np.argsort(order[places], kind="stable")].tolist())
+                told = images_in_words(len(places))
+                actions = (Action(f"exclude {told}", ranked), Action("flag them", flag=ranked))
+                remedy = "Look at them, and leave out what shows nothing"
+                findings.append(Finding(kind, f"{told} {words}", remedy, ranked, actions))
         return findings
 
 

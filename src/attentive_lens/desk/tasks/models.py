@@ -1,12 +1,7 @@
-"""Short work, as jobs: what the resident worker does for the window and the command line does for itself.
-
-Each task is one function and one line in `TASKS`; it takes plain values and gives a `Result`.
-"""
+"""Tasks about models: their scores, their explanations, their filters, their answers to new images."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -14,8 +9,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.desk.data import Data, gather, references
+from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.front import collection
+from attentive_lens.desk.tasks.base import Result
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import scores as raw_scores
 from attentive_lens.engine.crew import Crew
@@ -26,75 +22,14 @@ from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.saliency import DEFAULT, METHODS
 from attentive_lens.explaining.trust import deletion
 from attentive_lens.formats.bundle import ModelFile, read_model
-from attentive_lens.images.augmentation import augment
 from attentive_lens.images.decoding import decode
-from attentive_lens.images.faults import Evidence, find_faults
 from attentive_lens.images.preparation import to_square
-from attentive_lens.images.store import prepared
-from attentive_lens.plan.plan import Plan, read_recipe
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.values import unknown_word
 from attentive_lens.scoring.scores import Scores, judge
 from attentive_lens.workspace import Run, Workspace
 
 SCORED_AT_ONCE = 64
-
-
-@dataclass(frozen=True)
-class Result:
-    """What a task gives: values that JSON can hold, and arrays by name."""
-
-    values: dict[str, Any]
-    arrays: dict[str, NDArray[Any]] = field(default_factory=dict)
-
-
-def prepare(workspace: str) -> Job[Result]:
-    """All images at the default plan's working size, N×S×S×C uint8, for the contact sheet."""
-    place = Workspace.open(Path(workspace))
-    pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preparation, place.cache)
-    mapped = getattr(pixels, "filename", None)
-    return Result({"file": str(mapped)} if mapped else {}, {} if mapped else {"pixels": pixels})
-
-
-def variants(workspace: str, recipe: list[dict[str, Any]], columns: int, rows: int, draw: int = 0) -> Job[Result]:
-    """What a recipe makes of some training images.
-
-    ``originals`` are ``columns`` images, of the classes in turn, N×S×S×C uint8; ``variants`` are ``rows`` draws of
-    all of them, row by row.
-    """
-    steps = read_recipe(recipe)
-    data = yield from gather(Workspace.open(Path(workspace)), Plan())
-    members = data.members("training")
-    by_class = [members[data.labels[members] == k] for k in range(len(data.collection.classes))]
-    turns = [own[turn] for turn in range(columns) for own in by_class if turn < len(own)][:columns]
-    chosen = np.array(sorted(turns, key=lambda place: int(data.labels[place])))
-    originals = data.pixels[chosen]
-    drawn = [augment(originals, chosen.tolist(), steps, 0, draw * rows + row) for row in range(rows)]
-    pixels = (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8)
-    return Result({}, {"originals": originals, "variants": pixels})
-
-
-def faults(workspace: str) -> Job[Result]:
-    """Faults of the collection as the default plan parts and prepares it, and the files that gave no image."""
-    data = yield from gather(Workspace.open(Path(workspace)), Plan())
-    found = data.collection
-    sizes = np.array([[row.height, row.width] for row in found.rows], np.int64)
-    evidence = Evidence(data.pixels, data.labels, tuple(found.sets), tuple(found.classes), sizes)
-    findings = yield from find_faults(evidence)
-    return Result(
-        {
-            "findings": [
-                {
-                    "kind": finding.kind,
-                    "why": finding.why,
-                    "remedy": finding.remedy,
-                    "images": [found.rows[place].number for place in finding.places],
-                }
-                for finding in findings
-            ],
-            "skipped": [[file.encode("utf-8", "backslashreplace").decode(), why] for file, why in found.skipped],
-        }
-    )
 
 
 def score(workspace: str, run: int, on: str) -> Job[Result]:
@@ -259,14 +194,3 @@ def _network(file: Path) -> Network:
 def as_scores(table: dict[str, Any]) -> Scores:
     """Scores from the `score` task's values."""
     return Scores.from_dict(table)
-
-
-TASKS: dict[str, Callable[..., Job[Result]]] = {
-    "prepare": prepare,
-    "variants": variants,
-    "faults": faults,
-    "score": score,
-    "explain": explain,
-    "filters": filters,
-    "predict": predict,
-}

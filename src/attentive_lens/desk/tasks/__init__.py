@@ -1,0 +1,48 @@
+"""Short work, as jobs: what the resident worker does for the window and the command line does for itself.
+
+Each task is one function and one line in `TASKS`; it takes plain values and gives a `Result`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from attentive_lens.desk.tasks.base import Result
+from attentive_lens.desk.tasks.images import class_means, fits, measures, picture, prepare, preview, variants
+from attentive_lens.desk.tasks.looking import faults
+from attentive_lens.desk.tasks.models import as_scores, explain, explain_pixels, filters, predict, score
+from attentive_lens.plan.progress import Job
+
+TASKS: dict[str, Callable[..., Job[Result]]] = {
+    "prepare": prepare,
+    "preview": preview,
+    "picture": picture,
+    "measures": measures,
+    "class means": class_means,
+    "fits": fits,
+    "variants": variants,
+    "faults": faults,
+    "score": score,
+    "explain": explain,
+    "filters": filters,
+    "predict": predict,
+}
+
+__all__ = [
+    "TASKS",
+    "Result",
+    "as_scores",
+    "class_means",
+    "explain",
+    "explain_pixels",
+    "faults",
+    "filters",
+    "fits",
+    "measures",
+    "picture",
+    "predict",
+    "prepare",
+    "preview",
+    "score",
+    "variants",
+]

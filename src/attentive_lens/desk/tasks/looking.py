@@ -1,0 +1,126 @@
+"""The task that looks for faults, and what it needs to know besides the pictures."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.tasks.base import Result
+from attentive_lens.engine.batches import scores
+from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.losses import softmax
+from attentive_lens.errors import LensError
+from attentive_lens.formats.bundle import read_model
+from attentive_lens.images.faults import Action, Evidence, Finding, find_faults
+from attentive_lens.images.split import LEFT_OUT, SETS
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.progress import Job, Progress
+from attentive_lens.workspace import Run, Workspace
+
+MOST_RUNS = 12
+"""Runs asked about labels, the latest first."""
+AT_ONCE = 64
+
+
+def faults(workspace: str) -> Job[Result]:
+    """Faults of the collection as the default plan parts and prepares it, and the files that gave no image.
+
+    Which images are copies is noted in the catalogue, for a split that keeps them together.
+    """
+    place = Workspace.open(Path(workspace))
+    data = yield from gather(place, Plan())
+    found = data.collection
+    used = np.flatnonzero(np.isin(np.array(found.sets), (*SETS, LEFT_OUT)))
+    answers = yield from unseen_answers(place, data)
+    evidence = Evidence(
+        data.pixels,
+        data.labels[used],
+        tuple(found.sets[k] for k in used),
+        tuple(found.classes),
+        np.array([[found.rows[k].height, found.rows[k].width] for k in used], np.int64).reshape(-1, 2),
+        used,
+        None if answers is None else answers[used],
+    )
+    findings = yield from find_faults(evidence)
+    numbers = (used + 1).tolist()
+    if place.writable:
+        groups = [f.places for f in findings if f.kind in ("leak", "duplicate")]
+        place.catalogue.keep_copies({numbers[p]: group for group, places in enumerate(groups, 1) for p in places})
+    return Result(
+        {
+            "findings": [_told(finding, numbers) for finding in findings],
+            "skipped": [[file.encode("utf-8", "backslashreplace").decode(), why] for file, why in found.skipped],
+        }
+    )
+
+
+def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | None]:
+    """Mean probabilities, N×K, of models for images they did not train on (NaN for others); None without any.
+
+    A run answers for the validation images it noted, if its classes are those of today; one built on another run's
+    layers does not, for that run may have trained on them.
+    """
+    sums = np.zeros((len(data.labels), len(data.collection.classes)), np.float32)
+    counts = np.zeros(len(data.labels), np.int64)
+    asked = 0
+    for run in reversed(place.runs()):
+        if asked == MOST_RUNS:
+            break
+        members = _held_out(run, len(data.labels))
+        if members is None:
+            continue
+        try:
+            model = read_model(run.model)
+            if model.classes != tuple(data.collection.classes):
+                continue
+            own = yield from gather(place, run.plan(), run)
+        except LensError:
+            continue
+        asked += 1
+        network = model.network()
+        with Crew(2) as crew:
+            for first in range(0, len(members), AT_ONCE):
+                yield Progress(first, len(members), f"asking run {run.number} about labels")
+                part = members[first : first + AT_ONCE]
+                sums[part] += softmax(scores(network, model.levels.apply(own.pixels[part]), crew))
+                counts[part] += 1
+    if not asked:
+        return None
+    with np.errstate(invalid="ignore"):
+        return np.where(counts[:, None] > 0, sums / np.maximum(counts, 1)[:, None], np.nan).astype(np.float32)
+
+
+def _held_out(run: Run, images: int) -> NDArray[np.int64] | None:
+    """Places of the images a finished run was judged with, if it noted them and did not build on another run."""
+    noted = run.images()
+    try:
+        if noted is None or len(noted[1]) > images or run.plan().base is not None:
+            return None
+    except LensError:
+        return None
+    members = np.flatnonzero(np.array(noted[1]) == "validation")
+    return members if len(members) and (run.checkpoints / "best.alens").exists() else None
+
+
+def _told(finding: Finding, numbers: list[int]) -> dict[str, Any]:
+    return {
+        "kind": finding.kind,
+        "why": finding.why,
+        "remedy": finding.remedy,
+        "images": [numbers[p] for p in finding.places],
+        "actions": [_action(action, numbers) for action in finding.actions],
+    }
+
+
+def _action(action: Action, numbers: list[int]) -> dict[str, Any]:
+    return {
+        "word": action.word,
+        "exclude": [numbers[p] for p in action.exclude],
+        "flag": [numbers[p] for p in action.flag],
+        "relabel": [[numbers[p], label] for p, label in action.relabel],
+        "step": {"change": action.step.kind, **action.step.write()} if action.step else None,
+    }
