@@ -60,8 +60,9 @@ def judged(workspace: Path, planted: Planted) -> str:
     }
     for finding in findings:
         files = [rows[n] for n in finding["images"]]
-        if finding["kind"] in ("leak", "duplicate"):
-            found["copies"] |= {frozenset((a, b)) for a in files for b in files if a < b}
+        if finding["groups"]:
+            named = [[rows[n] for n in group] for group in finding["groups"]]
+            found["copies"] |= {frozenset((a, b)) for group in named for a in group for b in group if a < b}
         elif finding["kind"] == "rare class":
             found["rare class"].add(finding["why"].split("»")[0].strip("«"))
         elif finding["kind"] in found:

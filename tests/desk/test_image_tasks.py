@@ -84,6 +84,10 @@ def test_a_preview_shows_every_way_a_source_can_be_read(station: Workspace, tmp_
     found = finish(tasks.preview(str(tmp_path / "a.npz"), {}))
     assert [way["reading"]["layout"] for way in found.values["ways"]] == ["NHWC", "NCHW"]
     assert not np.array_equal(found.arrays["reading 0"], found.arrays["reading 1"])
+    pixels = np.load(finish(tasks.prepare(str(station.folder))).values["file"])[:20]
+    np.savez(tmp_path / "b.npz", images=pixels.transpose(0, 3, 1, 2).reshape(20, -1), labels=np.arange(20) % 2)
+    found = finish(tasks.preview(str(tmp_path / "b.npz"), {})).values
+    assert found["ways"][found["likeliest"]]["reading"]["order"] == "CHW"
     with pytest.raises(LensError, match="no such file"):
         finish(tasks.preview(str(tmp_path / "none"), {}))
 
@@ -93,14 +97,12 @@ def test_planted_copies_are_found_their_fix_excludes_them_and_a_split_keeps_them
     rows, _ = read_key(tmp_path / "station")
     planted = {(r.file, f[8:]) for r in rows for f in r.faults if f.startswith("copy of ")}
     found = finish(tasks.faults(str(workspace.folder))).values["findings"]
-    leaks = [f for f in found if f["kind"] == "leak"]
+    (leak,) = [f for f in found if f["kind"] == "leak"]
     told = collection(workspace, Plan())
     files = {row.number: row.file.removeprefix("images/") for row in told.rows}
-    assert {tuple(sorted(files[n] for n in f["images"])) for f in leaks} == {tuple(sorted(p)) for p in planted}
-    assert set(workspace.catalogue.copies()) == {n for f in leaks for n in f["images"]}
-    curating = Curating(workspace)
-    for leak in leaks:
-        act(curating, leak["actions"][0])
+    assert {tuple(sorted(files[n] for n in group)) for group in leak["groups"]} == {tuple(sorted(p)) for p in planted}
+    assert set(workspace.catalogue.copies()) == set(leak["images"])
+    act(Curating(workspace), leak["actions"][0])
     after = collection(workspace, Plan())
     out = {files[k + 1] for k, name in enumerate(after.sets) if name == "excluded"}
     assert out == {training for _, training in planted}
@@ -113,7 +115,16 @@ def test_runs_that_take_turns_doubt_a_label_that_is_wrong(station: Workspace) ->
         plan = small_plan().changed({"split.folds": 2, "split.fold": fold})
         finish(execute(station, station.claim_run(plan), lambda: False))
     kinds = [f["kind"] for f in finish(tasks.faults(str(station.folder))).values["findings"]]
-    assert set(kinds) <= {"leak", "duplicate", "mark", "out of focus", "rare class", "small class", "doubtful label"}
+    assert set(kinds) <= {
+        "leak",
+        "duplicate",
+        "contradiction",
+        "mark",
+        "out of focus",
+        "rare class",
+        "small class",
+        "doubtful label",
+    }
     noted = [run.images() for run in station.runs()[1:]]
     held = [{k for k, name in enumerate(n[1]) if name == "validation"} for n in noted if n is not None]
     assert not held[0] & held[1]

@@ -63,13 +63,13 @@ def test_copies_are_found_and_named_as_leaks_when_they_stand_in_two_sets() -> No
         ["training"] * 60 + ["training", "test", "validation"],
     )
     findings = found("duplicates", seen)
-    assert [(f.kind, f.places) for f in findings] == [
-        ("leak", (10, 61)),
-        ("leak", (21, 62)),
-        ("duplicate", (4, 60)),
+    assert [(f.kind, f.groups) for f in findings] == [
+        ("leak", ((10, 61),)),
+        ("contradiction", ((21, 62),)),
+        ("duplicate", ((4, 60),)),
     ]
-    assert "under different labels" in findings[1].why
-    assert "test, training" in findings[0].why
+    assert findings[0].why == "1 picture stands in more than one set (2 images)"
+    assert findings[1].actions[0].flag == (21, 62)
 
 
 @pytest.mark.parametrize(

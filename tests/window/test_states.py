@@ -69,11 +69,11 @@ def test_a_helper_that_dies_is_started_anew_and_answers_again(
 ) -> None:
     frame = open_frame(station)
     qtbot.waitUntil(lambda: bool(frame.session.mistakes()), timeout=30_000)
-    resident = frame.session._resident
+    resident = frame.session.asker._resident
     assert resident is not None
     resident.process.kill()
     qtbot.waitUntil(lambda: "started anew" in text(frame, "message"), timeout=10_000)
-    qtbot.waitUntil(lambda: frame.session._resident not in (None, resident), timeout=10_000)
+    qtbot.waitUntil(lambda: frame.session.asker._resident not in (None, resident), timeout=10_000)
     frame.session.explain_asked.emit(frame.session.mistakes()[0])
     qtbot.waitUntil(lambda: text(frame, "said name") != "", timeout=30_000)
 

@@ -87,10 +87,11 @@ def faults(
         return
     for finding in found["findings"]:
         out.print(f"{finding['kind']}: {finding['why']}. {finding['remedy']}.")
-        for image in finding["images"][:5]:
-            out.print(f"  image {image} · {files[image]}")
-        if len(finding["images"]) > 5:
-            out.print(f"  … and {len(finding['images']) - 5} more; --json lists all.")
+        lines = finding["groups"] or [[image] for image in finding["images"]]
+        for group in lines[:5]:
+            out.print("  " + " = ".join(f"image {image} · {files[image]}" for image in group))
+        if len(lines) > 5:
+            out.print(f"  … and {len(lines) - 5} more; --json lists all.")
     for file, why in found["skipped"]:
         out.print(f"unreadable: {file}: {why}")
     if not (found["findings"] or found["skipped"]):

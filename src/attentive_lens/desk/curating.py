@@ -80,6 +80,16 @@ class Curating:
         self.workspace.catalogue.correct(changes)
 
 
+def relabel(curating: Curating, told: str, rows: Sequence[ImageRow], numbers: Iterable[int], label: int) -> None:
+    """Give some images another class; for one whose source says so already, the decision is taken back.
+
+    ``rows`` are the catalogue's, without corrections.
+    """
+    state = curating.state
+    own = {n: _unless(label, rows[n - 1].label) for n in numbers}
+    curating.apply(told, {n: replace(state.get(n, NOTHING), label=decided) for n, decided in own.items()})
+
+
 def relabelled(label: int) -> Callable[[Correction], Correction]:
     """Another class."""
     return lambda own: replace(own, label=label)

@@ -12,12 +12,15 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from attentive_lens.errors import BadFile
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import read_events
-from attentive_lens.workspace import ImageRow, Run, Workspace
+from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
 from attentive_lens.workspace.corrections import EXCLUDED, GONE, corrected
 
 CHILD_NICENESS = 10
@@ -45,6 +48,11 @@ class Collection:
     skipped: list[tuple[str, str]]
 
     @cached_property
+    def labels(self) -> NDArray[np.int64]:
+        """Class numbers, N."""
+        return np.array([row.label for row in self.rows], np.int64)
+
+    @cached_property
     def counts(self) -> Counter[tuple[str, int]]:
         """Images by set and class number."""
         return Counter(zip(self.sets, (row.label for row in self.rows), strict=True))
@@ -67,18 +75,45 @@ class Collection:
         return hashlib.sha256(told.encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
+@dataclass(frozen=True)
+class Library:
+    """The catalogue as its sources gave it, read once; `collection` adds decisions and a plan.
+
+    Attributes
+    ----------
+    classes, rows, skipped
+        As in `Collection`, without corrections.
+    copies : dict
+        Group number of images known to be copies, by image number.
+    """
+
+    classes: list[str]
+    rows: list[ImageRow]
+    skipped: list[tuple[str, str]]
+    copies: dict[int, int]
+
+    @classmethod
+    def read(cls, workspace: Workspace) -> Library:
+        """From the catalogue."""
+        catalogue = workspace.catalogue
+        return cls(catalogue.classes(), catalogue.images(), catalogue.skipped(), catalogue.copies())
+
+    def collection(self, corrections: Corrections, plan: Plan) -> Collection:
+        """With corrections, parted by a plan's split and seed."""
+        rows = corrected(self.rows, corrections)
+        return Collection(self.classes, rows, parted(rows, plan, self.copies), self.skipped)
+
+
 def collection(workspace: Workspace, plan: Plan, run: Run | None = None) -> Collection:
     """The catalogue's images with people's corrections, parted by the plan's split and seed.
 
     With a run, the sets are those it was trained with, whatever was moved since; images it did not know are left out.
     """
-    catalogue = workspace.catalogue
-    rows = corrected(catalogue.images(), catalogue.corrections())
-    found = Collection(catalogue.classes(), rows, parted(rows, plan, catalogue.copies()), catalogue.skipped())
+    found = Library.read(workspace).collection(workspace.catalogue.corrections(), plan)
     noted = run.images() if run is not None else None
     if noted is None:
         return found
-    unknown = [LEFT_OUT] * (len(rows) - len(noted[1]))
+    unknown = [LEFT_OUT] * (len(found.rows) - len(noted[1]))
     sets = [
         now if now in (EXCLUDED, GONE) else then for now, then in zip(found.sets, [*noted[1], *unknown], strict=True)
     ]

@@ -1,4 +1,4 @@
-"""What the window remembers of a workspace between two openings: size, stage, run in view."""
+"""What the window remembers between two openings: size, stage and run of each workspace, sources used before."""
 
 from __future__ import annotations
 
@@ -27,21 +27,41 @@ def remember(workspace: Path, values: dict[str, Any]) -> None:
     everything[str(workspace.absolute())] = values
     for oldest in list(everything)[:-MOST]:
         del everything[oldest]
-    file = _file()
+    _write(_file(), everything)
+
+
+def recent_workspaces() -> list[Path]:
+    """Workspaces opened before that are still there, the latest first."""
+    return [Path(name) for name in reversed(_all()) if (Path(name) / "workspace.toml").exists()]
+
+
+def remember_source(place: Path) -> None:
+    """Keep a source of images for the list of those used before."""
+    known = [str(place.absolute()), *(str(own) for own in recent_sources() if own != place.absolute())]
+    _write(_file("sources.json"), {"sources": known[:MOST]})
+
+
+def recent_sources() -> list[Path]:
+    """Sources of images used before that are still there, the latest first."""
+    found = _all("sources.json").get("sources")
+    return [Path(name) for name in found if Path(name).exists()] if isinstance(found, list) else []
+
+
+def _write(file: Path, table: dict[str, Any]) -> None:
     with contextlib.suppress(OSError):
         file.parent.mkdir(parents=True, exist_ok=True)
         own = file.with_name(f".{file.name}.{os.getpid()}")
-        own.write_text(json.dumps(everything, indent=1), "utf-8")
+        own.write_text(json.dumps(table, indent=1), "utf-8")
         own.replace(file)
 
 
-def _file() -> Path:
-    return Path(user_state_dir("attentive-lens")) / "windows.json"
+def _file(name: str = "windows.json") -> Path:
+    return Path(user_state_dir("attentive-lens")) / name
 
 
-def _all() -> dict[str, Any]:
+def _all(name: str = "windows.json") -> dict[str, Any]:
     try:
-        table = json.loads(_file().read_text("utf-8"))
+        table = json.loads(_file(name).read_text("utf-8"))
     except (OSError, ValueError):
         return {}
     return table if isinstance(table, dict) else {}

@@ -52,16 +52,16 @@ def part(
     sets = np.array([name or "training" for name in given], object)
     lots = chance(seed, "split").random(len(classes))
     free = np.array([name is None or name == "training" for name in given], bool)
-    units = _units(free, classes, lots, groups or {})
+    bound, alone = _units(free, classes, lots, groups or {})
     if split.test and "test" not in sets:
-        _hold_out(sets, units, split.test, "test")
+        _hold_out(sets, classes, bound, alone, split.test, "test")
     if split.folds > 1:
-        _deal(sets, units, split)
+        _deal(sets, classes, bound, alone, split)
     elif split.validation and "validation" not in sets:
-        _hold_out(sets, units, split.validation, "validation")
+        _hold_out(sets, classes, bound, alone, split.validation, "validation")
     if split.subset < 1:
         _thin(sets, classes, lots, split.subset)
-    return [str(name) for name in sets]
+    return [str(name) for name in sets.tolist()]
 
 
 def groups_by_name(names: Sequence[str], pattern: str) -> dict[int, int]:
@@ -80,14 +80,14 @@ def groups_by_name(names: Sequence[str], pattern: str) -> dict[int, int]:
     return found
 
 
-Units = list[tuple[int, NDArray[np.int64]]]
-"""What stays together: its class, and its places."""
+Groups = list[tuple[int, NDArray[np.int64]]]
+"""What stays together: the class most have, and the places."""
 
 
 def _units(
     free: NDArray[np.bool_], classes: NDArray[np.int64], lots: NDArray[np.float64], groups: Mapping[int, int]
-) -> Units:
-    """Groups and single images, large ones first, then by lot."""
+) -> tuple[Groups, NDArray[np.int64]]:
+    """Groups, large ones first, and the places of all other images; both by lot."""
     together: dict[int, list[int]] = {}
     for place, group in groups.items():
         if free[place]:
@@ -97,37 +97,66 @@ def _units(
     for places in bound:
         alone[places] = False
     bound.sort(key=lambda places: (-len(places), float(lots[places].min())))
-    units: Units = [(int(np.bincount(classes[places]).argmax()), places) for places in bound]
     singles = np.flatnonzero(alone)
-    singles = singles[np.argsort(lots[singles], kind="stable")]
-    units += [(int(classes[place]), np.array([place])) for place in singles]
-    return units
+    ranked = singles[np.argsort(lots[singles], kind="stable")]
+    return [(int(np.bincount(classes[places]).argmax()), places) for places in bound], ranked
 
 
-def _hold_out(sets: NDArray[np.object_], units: Units, fraction: float, name: str) -> None:
-    """Move units from training to a set until every class has its part there; a group goes if half of it fits."""
-    members: dict[int, int] = {}
-    for label, places in units:
-        members[label] = members.get(label, 0) + int((sets[places] == "training").sum())
-    wanted = {label: min(count - 1, max(1, round(count * fraction))) for label, count in members.items()}
-    for label, places in units:
+def _hold_out(
+    sets: NDArray[np.object_],
+    classes: NDArray[np.int64],
+    bound: Groups,
+    alone: NDArray[np.int64],
+    fraction: float,
+    name: str,
+) -> None:
+    """Move images from training to a set until every class has its part there; a group goes if half of it fits."""
+    left = alone[sets[alone] == "training"]
+    groups = [(label, places) for label, places in bound if sets[places[0]] == "training"]
+    members = np.bincount(classes[left], minlength=int(classes.max(initial=0)) + 1)
+    for label, places in groups:
+        members[label] += len(places)
+    rounded = np.round(members * fraction)
+    wanted = np.minimum(members - 1, np.maximum(1, rounded)).astype(np.int64)
+    for label, places in groups:
         size = len(places)
-        if sets[places[0]] == "training" and wanted[label] > 0 and 2 * wanted[label] >= size and members[label] > size:
+        if wanted[label] > 0 and 2 * wanted[label] >= size and members[label] > size:
             sets[places] = name
             wanted[label] -= size
-            members[label] -= size
+    for label in np.flatnonzero(wanted > 0).tolist():
+        own = left[classes[left] == label]
+        others = any(label == k for k, places in groups if sets[places[0]] == "training")
+        sets[own[: min(int(wanted[label]), len(own) if others else len(own) - 1)]] = name
 
 
-def _deal(sets: NDArray[np.object_], units: Units, split: Split) -> None:
-    """Validation is one of so many folds, dealt by class to the fold that has fewest of it."""
-    counts: dict[int, list[int]] = {}
-    for label, places in units:
-        if sets[places[0]] == "training":
-            own = counts.setdefault(label, [0] * split.folds)
-            fold = own.index(min(own))
-            own[fold] += len(places)
-            if fold == split.fold - 1:
-                sets[places] = "validation"
+def _deal(
+    sets: NDArray[np.object_], classes: NDArray[np.int64], bound: Groups, alone: NDArray[np.int64], split: Split
+) -> None:
+    """Validation is one of so many folds: groups go to the fold with fewest of their class, the others even out."""
+    left = alone[sets[alone] == "training"]
+    groups = [(label, places) for label, places in bound if sets[places[0]] == "training"]
+    for label in range(int(classes.max(initial=-1)) + 1):
+        counts = [0] * split.folds
+        for own, places in groups:
+            if own == label:
+                fold = counts.index(min(counts))
+                counts[fold] += len(places)
+                if fold == split.fold - 1:
+                    sets[places] = "validation"
+        singles = left[classes[left] == label]
+        sets[singles[_dealt(counts, len(singles)) == split.fold - 1]] = "validation"
+
+
+def _dealt(counts: list[int], cards: int) -> NDArray[np.int64]:
+    """The fold each of so many images goes to: always the one with fewest, the first of equals."""
+    filled = sum(max(0, max(counts) - n) for n in counts)
+    folds: list[int] = []
+    for _ in range(min(cards, filled)):
+        fold = counts.index(min(counts))
+        counts[fold] += 1
+        folds.append(fold)
+    rest = np.arange(cards - len(folds)) % len(counts)
+    return np.concatenate([np.array(folds, np.int64), rest])
 
 
 def _thin(sets: NDArray[np.object_], classes: NDArray[np.int64], lots: NDArray[np.float64], kept: float) -> None:

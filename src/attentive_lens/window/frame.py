@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QPaintEvent
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QPaintEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -18,6 +20,8 @@ from PyQt6.QtWidgets import (
 
 from attentive_lens.desk.memory import remember
 from attentive_lens.window import look
+from attentive_lens.window.dropping import dropped_place
+from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages import PAGES, Page
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.images import ImagesPage
@@ -43,6 +47,9 @@ class Frame(QMainWindow):
         super().__init__()
         self.session = session
         self._was_painted = False
+        self.importing: ImportWindow | None = None
+        self.other: Frame | None = None
+        self.setAcceptDrops(True)
         self.setWindowTitle(f"{session.workspace.name} – Attentive Lens")
         self.resize(1280, 800)
         self.setMinimumSize(1100, 680)
@@ -80,6 +87,7 @@ class Frame(QMainWindow):
         session.explain_asked.connect(self._explain)
         session.said.connect(self.say)
         session.worked.connect(self._show_work)
+        session.images_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)
         self._list_runs()
         self.painted.connect(lambda: QTimer.singleShot(0, self._build_next))
@@ -147,7 +155,13 @@ class Frame(QMainWindow):
         row.setContentsMargins(16, 1, 16, 0)
         row.setSpacing(10)
         self.message = label(role="faint", size=look.SMALL, name="message")
-        row.addWidget(self.message, 1)
+        row.addWidget(self.message)
+        self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", self.session.undo)
+        self.undo.setFont(look.font(look.SMALL))
+        self.undo.setStyleSheet("padding: 0 8px; min-height: 16px;")
+        self.undo.hide()
+        row.addWidget(self.undo)
+        row.addStretch(1)
         self.work = label(role="faint", size=look.SMALL, name="background work")
         row.addWidget(self.work)
         self.work_bar = QProgressBar()
@@ -167,13 +181,49 @@ class Frame(QMainWindow):
         self._clear.timeout.connect(lambda: self.message.setText(""))
         return bottom
 
+    def _show_undo(self) -> None:
+        """Offer «undo» while there is something to take back."""
+        last = self.session.curating.history.last
+        self.undo.setVisible(bool(last))
+        self.undo.setToolTip(f"Take back: {last} (Ctrl+Z).")
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Ctrl+Z and Ctrl+Shift+Z, unless a field that is edited takes them for itself."""
+        if event is None:
+            return
+        control, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+        if event.key() == Qt.Key.Key_Z and event.modifiers() & control:
+            self.session.redo() if event.modifiers() & shift else self.session.undo()
+        else:
+            super().keyPressEvent(event)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Take files and folders."""
+        if event is not None and dropped_place(event) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Look at what was dropped as a source of images for a workspace of its own."""
+        place = dropped_place(event) if event is not None else None
+        if place is not None:
+            self.importing = ImportWindow(place, self._open_other)
+            self.importing.show()
+
+    def _open_other(self, folder: Path) -> None:
+        """A workspace just made, in a window of its own beside this one."""
+        from attentive_lens.window.application import make_frame
+        from attentive_lens.window.session import open_session
+
+        self.other = make_frame(open_session(folder))
+        self.other.show()
+
     def show_stage(self, key: str) -> None:
         """Bring a stage on the screen; «recipe» is the Images stage with its editor open."""
         recipe = key == "recipe"
         key = "images" if recipe else key
         page = self.page(key)
         if recipe and isinstance(page, ImagesPage):
-            page.open_recipe()
+            page.show_view("recipe")
         self.current = key
         self.stage.setCurrentWidget(page)
         self.rail.show_stage(key)

@@ -142,6 +142,15 @@ def stylesheet() -> str:
     QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page
         {{ background: transparent; width: 0; height: 0; border: none; }}
     QScrollArea {{ border: none; }}
+    QTableView {{ background: {t.paper}; border: none; selection-background-color: {t.well};
+        selection-color: {t.ink}; outline: none; }}
+    QTableView::item {{ border-bottom: 1px solid {t.well}; padding: 0 4px; }}
+    QHeaderView {{ background: {t.paper}; border: none; }}
+    QHeaderView::section {{ background: {t.paper}; color: {t.faint}; border: none;
+        border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
+    QMenu {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px; }}
+    QMenu::item {{ padding: 4px 18px; background: transparent; }}
+    QMenu::item:selected {{ background: {t.petrol}; color: {t.on_petrol}; border-radius: 3px; }}
     QSplitter::handle {{ background: transparent; }}
     QToolTip {{ background: {t.ink}; color: {t.paper}; border: none; padding: 4px 6px; }}
     QProgressBar {{ background: {t.well}; border: none; border-radius: 2px; height: 4px; }}

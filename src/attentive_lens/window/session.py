@@ -2,32 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6 import sip
-from PyQt6.QtCore import QObject, QSocketNotifier, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from attentive_lens.desk.front import (
-    Collection,
-    RunReader,
-    RunView,
-    collection,
-    reap_children,
-    start_training,
-)
-from attentive_lens.desk.resident import Reply, Resident
+from attentive_lens.desk.browsing import Answers, pixels_of
+from attentive_lens.desk.curating import Curating, act, relabel
+from attentive_lens.desk.front import Collection, Library, RunReader, RunView, reap_children, start_training
 from attentive_lens.errors import LensError
-from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace import Workspace
+from attentive_lens.plan.plan import Plan, read_recipe
+from attentive_lens.plan.settings import Preparation, Split
+from attentive_lens.window.asking import Asker, Done, Failed
+from attentive_lens.workspace import Correction, Workspace
 
 TICK_MS = 400
-
-Done = Callable[[dict[str, Any], dict[str, NDArray[Any]]], None]
-Failed = Callable[[str], None]
 
 
 class Session(QObject):
@@ -45,8 +38,10 @@ class Session(QObject):
         A sentence for the bottom strip, and whether it is bad news.
     worked
         Background work: what, done, total; total 0 and done 0 when nothing is under way.
-    pixels_ready
-        The contact sheet's images are there.
+    pixels_ready, measures_ready
+        The contact sheet's images are there; their brightness, contrast and sharpness.
+    images_changed
+        A label, set or flag was decided or undone.
     scores_ready
         The scores of the run in view on the set in view are there.
     """
@@ -59,14 +54,19 @@ class Session(QObject):
     said = pyqtSignal(str, bool)
     worked = pyqtSignal(str, int, int)
     pixels_ready = pyqtSignal()
+    measures_ready = pyqtSignal()
+    images_changed = pyqtSignal()
     scores_ready = pyqtSignal()
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace
         self.plan = Plan()
-        self.collection: Collection = collection(workspace, self.plan)
+        self.library = Library.read(workspace)
+        self.curating = Curating(workspace)
+        self.collection: Collection = self.library.collection(self.curating.state, self.plan)
         self.pixels: NDArray[np.uint8] | None = None
+        self.measures: dict[str, NDArray[np.float32]] = {"pixels": pixels_of(self.collection)}
         self.readers: dict[int, RunReader] = {}
         self.views: dict[int, RunView] = {}
         self.run: int | None = None
@@ -74,10 +74,9 @@ class Session(QObject):
         self.scores: dict[tuple[int, str], dict[str, Any]] = {}
         self.score_problem = ""
         self._scoring: set[tuple[int, str]] = set()
-        self._resident: Resident | None = None
-        self._notifier: QSocketNotifier | None = None
-        self._asked: dict[int, tuple[Done | None, Failed | None]] = {}
-        self._waiting: list[tuple[str, int, Done | None, Failed | None, dict[str, Any]]] = []
+        self.asker = Asker()
+        self.asker.worked.connect(self.worked)
+        self.asker.failed.connect(lambda sentence: self.said.emit(sentence, True))
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.tick)
         self._timer.start(TICK_MS)
@@ -91,60 +90,18 @@ class Session(QObject):
 
     def start_worker(self) -> None:
         """Start the resident worker and ask it for the contact sheet's images."""
-        if self._resident is not None:
-            return
-        self._resident = Resident()
-        self._notifier = QSocketNotifier(sip.voidptr(self._resident.fileno()), QSocketNotifier.Type.Read, self)
-        self._notifier.activated.connect(self._read_replies)
-        self.ask("prepare", self._take_pixels, priority=1)
-        for task, priority, done, failed, args in self._waiting:
-            self._send(task, priority, done, failed, args)
-        self._waiting.clear()
+        self.asker.start()
+        self.want_pixels()
 
     def ask(self, task: str, done: Done | None, failed: Failed | None = None, priority: int = 5, **args: Any) -> None:
-        """Ask the worker; ``done`` gets values and arrays, ``failed`` a sentence (shown below if left out)."""
+        """Ask the worker about this workspace; ``failed`` gets a sentence, shown below if left out."""
         args = {"workspace": str(self.workspace.folder.absolute()), **args}
-        if self._resident is None:
-            self._waiting.append((task, priority, done, failed, args))
-        else:
-            self._send(task, priority, done, failed, args)
+        self.asker.ask(task, done, failed, priority, **args)
 
-    def _send(self, task: str, priority: int, done: Done | None, failed: Failed | None, args: dict[str, Any]) -> None:
-        if self._resident is not None:
-            self._asked[self._resident.ask(task, priority, **args)] = (done, failed)
-
-    def _read_replies(self) -> None:
-        if self._resident is None:
-            return
-        for reply in self._resident.replies():
-            self._take(reply)
-        if self._resident.ended and self._notifier is not None:
-            self._notifier.setEnabled(False)
-            self._resident.close()
-            self._resident, self._notifier = None, None
-            lost, self._asked = self._asked, {}
-            for _, failed in lost.values():
-                if failed:
-                    failed("The helper process ended. Ask again: it is started anew.")
-            self.said.emit("The helper process ended and is started anew.", True)
-            QTimer.singleShot(500, self.start_worker)
-
-    def _take(self, reply: Reply) -> None:
-        if reply.progress is not None:
-            done, total, doing = reply.progress
-            self.worked.emit(doing, done, total)
-            return
-        done_call, failed_call = self._asked.pop(reply.number, (None, None))
-        if not self._asked:
-            self.worked.emit("", 0, 0)
-        if reply.error is not None:
-            sentence = str(LensError(**reply.error))
-            if failed_call:
-                failed_call(sentence)
-            else:
-                self.said.emit(sentence, True)
-        elif reply.values is not None and done_call:
-            done_call(reply.values, reply.arrays)
+    def want_pixels(self) -> None:
+        """Have the contact sheet's images made or found; `pixels_ready` follows, then `measures_ready`."""
+        self.ask("prepare", self._take_pixels, priority=1)
+        self.ask("measures", self._take_measures, priority=7)
 
     def _take_pixels(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
         if "pixels" in arrays:
@@ -152,6 +109,84 @@ class Session(QObject):
         else:
             self.pixels = np.load(values["file"], mmap_mode="r", allow_pickle=False)
         self.pixels_ready.emit()
+
+    def _take_measures(self, _: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        self.measures = {"pixels": pixels_of(self.collection), **arrays}
+        self.measures_ready.emit()
+
+    # Images
+
+    def decide(self, told: str, numbers: Sequence[int], change: Callable[[Correction], Correction]) -> None:
+        """Decide the same about some images; it can be undone."""
+        try:
+            self.curating.change(told, numbers, change)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self._decided(told)
+
+    def relabel(self, told: str, numbers: Sequence[int], label: int) -> None:
+        """Give some images another class; it can be undone."""
+        try:
+            relabel(self.curating, told, self.library.rows, numbers, label)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self._decided(told)
+
+    def act(self, action: dict[str, Any]) -> None:
+        """Do what a finding offers: decide about images, or add a step to the recipe."""
+        try:
+            if action["step"]:
+                (step,) = read_recipe([action["step"]])
+                others = tuple(own for own in self.plan.recipe if own.kind != step.kind)
+                self.change_plan(self.plan.with_recipe((*others, step)))
+                self.said.emit(f"«{step.kind}» is in the recipe now: training will {action['word']}.", False)
+                return
+            act(self.curating, action)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self._decided(str(action["word"]))
+
+    def undo(self) -> None:
+        """Take the last decision back."""
+        self._step(self.curating.undo, "Taken back: {}.", "There is nothing to undo.")
+
+    def redo(self) -> None:
+        """Make the decision taken back again."""
+        self._step(self.curating.redo, "Done again: {}.", "There is nothing to do again.")
+
+    def _step(self, step: Callable[[], str], told: str, nothing: str) -> None:
+        try:
+            word = step()
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        if word:
+            self._recollect()
+        self.said.emit(told.format(word) if word else nothing, False)
+
+    def _decided(self, told: str) -> None:
+        self._recollect()
+        self.said.emit(f"Done: {told}.", False)
+
+    def _recollect(self) -> None:
+        self.collection = self.library.collection(self.curating.state, self.plan)
+        self.scores.clear()
+        self.images_changed.emit()
+        self.want_scores()
+
+    def reread_copies(self) -> None:
+        """The fault finder noted which images are copies: the split keeps them together now."""
+        self.library = replace(self.library, copies=self.workspace.catalogue.copies())
+        self._recollect()
+
+    def reread(self) -> None:
+        """Read the catalogue again: another process changed it."""
+        self.library = Library.read(self.workspace)
+        self.curating = Curating(self.workspace)
+        self._recollect()
 
     # Scores
 
@@ -184,6 +219,12 @@ class Session(QObject):
                 self.scores_ready.emit()
 
             self.ask("score", done, failed, priority=3, run=key[0], on=key[1])
+
+    @property
+    def answers(self) -> Answers:
+        """What the run in view said, on the sets it was scored on."""
+        tables = [table for (run, _), table in self.scores.items() if run == self.run]
+        return Answers({image: (said, p) for table in tables for image, said, _, p in table["answers"]})
 
     def mistakes(self) -> list[int]:
         """Numbers of the wrongly answered images of the run and set in view, the most confident first."""
@@ -258,8 +299,16 @@ class Session(QObject):
             parted = (plan.split, plan.seed) != (self.plan.split, self.plan.seed)
             self.plan = plan
             if parted:
-                self.collection = collection(self.workspace, plan)
+                self.collection = self.library.collection(self.curating.state, plan)
             self.plan_changed.emit()
+
+    def change_split(self, split: Split) -> None:
+        """Part the images otherwise."""
+        self.change_plan(replace(self.plan, split=split))
+
+    def change_preparation(self, preparation: Preparation) -> None:
+        """Prepare the images otherwise; `BadValue` if the network does not fit them then."""
+        self.change_plan(replace(self.plan, preparation=preparation))
 
     def start(self) -> None:
         """Train the plan being designed, in a process of its own."""
@@ -286,11 +335,7 @@ class Session(QObject):
     def close(self) -> None:
         """End the worker; runs go on."""
         self._timer.stop()
-        if self._notifier is not None:
-            self._notifier.setEnabled(False)
-        if self._resident is not None:
-            self._resident.close()
-            self._resident = None
+        self.asker.close()
 
 
 def open_session(folder: Path) -> Session:

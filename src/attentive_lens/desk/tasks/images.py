@@ -78,7 +78,16 @@ def preview(place: str, asked: dict[str, Any], count: int = 10) -> Job[Result]:
                 "problems": [*problems, *skipped[:5]],
             }
         )
-    return Result({"kind": kind, "title": SOURCES[kind].title, "ways": ways}, arrays)
+    rough = [_roughness(arrays[f"reading {number}"]) for number in range(len(ways))]
+    values = {"kind": kind, "title": SOURCES[kind].title, "ways": ways, "likeliest": int(np.argmin(rough))}
+    return Result(values, arrays)
+
+
+def _roughness(images: NDArray[np.uint8]) -> float:
+    """Mean step between neighbours in n×S×S×3: pixels read in a wrong order jump about."""
+    values = images.astype(np.int16)
+    steps = [np.abs(np.diff(values, axis=axis)).mean() for axis in (1, 2)] if len(images) else [255.0]
+    return float(np.sum(steps))
 
 
 def _first_pictures(

@@ -48,7 +48,7 @@ def faults(workspace: str) -> Job[Result]:
     findings = yield from find_faults(evidence)
     numbers = (used + 1).tolist()
     if place.writable:
-        groups = [f.places for f in findings if f.kind in ("leak", "duplicate")]
+        groups = [group for finding in findings for group in finding.groups]
         place.catalogue.keep_copies({numbers[p]: group for group, places in enumerate(groups, 1) for p in places})
     return Result(
         {
@@ -112,6 +112,7 @@ def _told(finding: Finding, numbers: list[int]) -> dict[str, Any]:
         "why": finding.why,
         "remedy": finding.remedy,
         "images": [numbers[p] for p in finding.places],
+        "groups": [[numbers[p] for p in group] for group in finding.groups],
         "actions": [_action(action, numbers) for action in finding.actions],
     }
 

@@ -52,6 +52,8 @@ class Finding:
         The images, by place; the most telling first.
     actions : tuple of Action
         What can be done at once, the best first.
+    groups : tuple of tuple of int
+        The places again, by what belongs together; empty if they are all of one sort.
     """
 
     kind: str
@@ -59,6 +61,7 @@ class Finding:
     remedy: str
     places: tuple[int, ...]
     actions: tuple[Action, ...] = ()
+    groups: tuple[tuple[int, ...], ...] = ()
 
 
 @dataclass(frozen=True, eq=False)

@@ -24,6 +24,11 @@ COLUMNS = 16384
 MOST_ALIKE = 8
 """Likely copies of an image that are looked at closely, in each such lot."""
 KEPT = 4096
+KINDS = {
+    "leak": ("in more than one set", "Keep each in one set only, else the score is too good"),
+    "contradiction": ("there under different labels", "Look at each and correct the label"),
+    "duplicate": ("there more than once", "Keep one of each"),
+}
 ORDER = {"test": 3, "validation": 2, "training": 1}
 """Which of some copies is kept: a test set must not shrink."""
 TINT = 0.012
@@ -41,27 +46,29 @@ class Duplicates(Finder):
     """
 
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
-        """One finding for each group of copies; those that stand in two sets first."""
+        """At most one finding of each kind: copies in two sets, under two labels, and others."""
+        kinds: dict[str, list[tuple[int, ...]]] = {kind: [] for kind in KINDS}
         groups = yield from duplicate_groups(evidence)
-        findings = []
         for places in groups:
-            sets = sorted({evidence.sets[p] for p in places})
-            labels = sorted({evidence.classes[int(evidence.labels[p])] for p in places})
-            told = f"{len(places)} images show the same picture"
-            if len(labels) > 1:
-                told += f" under different labels ({', '.join(labels)})"
-            if len(sets) > 1:
-                kind, remedy = "leak", "Keep it in one set only, else the score is too good"
-                told += f" and stand in different sets ({', '.join(sets)})"
+            if len({int(evidence.labels[p]) for p in places}) > 1:
+                kinds["contradiction"].append(tuple(places))
+            elif len({evidence.sets[p] for p in places}) > 1:
+                kinds["leak"].append(tuple(places))
             else:
-                kind, remedy = "duplicate", "Keep one of them"
-            kept = max(places, key=lambda p: (ORDER.get(evidence.sets[p], 0), -p))
-            out = tuple(p for p in places if p != kept)
-            leave_out = Action(f"exclude {images_in_words(len(out))}, keep the one in {evidence.sets[kept]}", out)
-            mark = Action("flag them", flag=tuple(places))
-            actions = (mark, leave_out) if len(labels) > 1 else (leave_out, mark)
-            findings.append(Finding(kind, told, remedy, tuple(places), actions))
-        return sorted(findings, key=lambda f: (f.kind != "leak", f.places))
+                kinds["duplicate"].append(tuple(places))
+        return [_finding(evidence, kind, own) for kind, own in kinds.items() if own]
+
+
+def _finding(evidence: Evidence, kind: str, groups: list[tuple[int, ...]]) -> Finding:
+    told, remedy = KINDS[kind]
+    places = tuple(place for group in groups for place in group)
+    kept = {max(group, key=lambda p: (ORDER.get(evidence.sets[p], 0), -p)) for group in groups}
+    out = tuple(place for place in places if place not in kept)
+    leave_out = Action(f"exclude {images_in_words(len(out))}, keep one of each in the set judged last", out)
+    mark = Action("flag them", flag=places)
+    actions = (mark, leave_out) if kind == "contradiction" else (leave_out, mark)
+    pictures = "1 picture stands" if len(groups) == 1 else f"{len(groups)} pictures stand"
+    return Finding(kind, f"{pictures} {told} ({len(places)} images)", remedy, places, actions, tuple(groups))
 
 
 def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:

@@ -60,7 +60,7 @@ class Marks(Finder):
                 continue
             near = np.zeros_like(more, bool)
             near[max(0, row - 1) : row + 2, max(0, column - 1) : column + 2] = True
-            seen = odd[:, near & (more >= MORE)].any(axis=1)
+            seen: NDArray[np.bool_] = np.asarray(odd[:, near & (more >= MORE)].any(axis=1))
             carriers = training[seen & own]
             rate, others = seen[own].mean(), seen[~own].mean()
             why = (
@@ -89,7 +89,7 @@ def cell_means(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
     sums = np.add.reduceat(np.add.reduceat(pixels.astype(np.float32), starts, axis=1), starts, axis=2)
     means = sums / counts[:, None, None] / counts[None, :, None]
     means = np.asarray(means @ LUMA_CHROMA.T if channels == 3 else means, np.float32)
-    return means - np.median(means[:, RING], axis=1)[:, None, None]
+    return np.asarray(means - np.median(means[:, RING], axis=1)[:, None, None], np.float32)
 
 
 def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray[np.float32], NDArray[np.float32]]]:
@@ -100,14 +100,15 @@ def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray
         yield progress
         parts.append(cell_means(evidence.images(sample[part])))
     means = np.concatenate(parts)
-    middles, distances = [], []
+    middles: list[NDArray[np.float32]] = []
+    distances: list[NDArray[np.float32]] = []
     for label in range(len(evidence.classes)):
         own = means[evidence.labels[sample] == label]
         own = own if len(own) >= FEWEST // 2 else means
         mirrored = np.concatenate([own[:, ::-1], own[:, :, ::-1], own[:, ::-1, ::-1]])
-        middles.append(np.median(mirrored, axis=0))
-        distances.append(np.median(np.abs(mirrored - middles[-1]), axis=0))
-    return np.stack(middles).astype(np.float32), np.stack(distances).astype(np.float32)
+        middles.append(np.asarray(np.median(mirrored, axis=0), np.float32))
+        distances.append(np.asarray(np.median(np.abs(mirrored - middles[-1]), axis=0), np.float32))
+    return np.asarray(np.stack(middles), np.float32), np.asarray(np.stack(distances), np.float32)
 
 
 def odd_cells(means: NDArray[np.float32], middle: NDArray[np.float32], away: NDArray[np.float32]) -> NDArray[np.bool_]:

@@ -13,7 +13,22 @@ from attentive_lens.plan.values import Spec, Value
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
 
-CHOICE_WORDS = {"same": "kept", "valid": "cut"}
+CHOICE_WORDS = {
+    "": "found out",
+    "same": "kept",
+    "valid": "cut",
+    "NHW": "images × rows × columns",
+    "NHWC": "images × rows × columns × channels",
+    "NCHW": "images × channels × rows × columns",
+    "HWN": "rows × columns × images",
+    "HWCN": "rows × columns × channels × images",
+    "NP": "one image a row",
+    "PN": "one image a column",
+    "HWC": "row by row, colours together",
+    "CHW": "one colour after the other, row by row",
+    "WHC": "column by column, colours together",
+    "CWH": "one colour after the other, column by column",
+}
 """Everyday words for a choice's name in a plan file."""
 
 
@@ -82,6 +97,9 @@ class Form(QWidget):
             spin.valueChanged.connect(lambda number: self._edit(name, number))
             return spin
         line = QLineEdit()
+        if kind is str:
+            line.editingFinished.connect(lambda: self._edit(name, line.text()))
+            return line
         line.setAlignment(Qt.AlignmentFlag.AlignRight)
         line.editingFinished.connect(lambda: self._edit_number(name, line))
         return line
@@ -99,7 +117,7 @@ class Form(QWidget):
             elif isinstance(made, QSpinBox):
                 made.setValue(own)
             elif isinstance(made, QLineEdit):
-                made.setText(f"{own:g}")
+                made.setText(own if isinstance(own, str) else f"{own:g}")
         self._quiet = False
 
     def _edit_number(self, name: str, line: QLineEdit) -> None:

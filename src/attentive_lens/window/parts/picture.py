@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QPen
+from PyQt6.QtCore import QEvent, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
@@ -45,6 +45,34 @@ class PictureBox(QWidget):
                     self.box.height() * side,
                 )
             )
+
+
+class PixelBox(PictureBox):
+    """A picture that tells which of its pixels the mouse is over.
+
+    Signals
+    -------
+    hovered
+        Column and row of the pixel; −1 and −1 when the mouse leaves.
+    """
+
+    hovered = pyqtSignal(int, int)
+
+    def __init__(self, name: str, side: int) -> None:
+        super().__init__(name, side)
+        self.setMouseTracking(True)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Tell the pixel."""
+        if event is not None and self.picture is not None:
+            across = int(event.position().x() / self.width() * self.picture.width())
+            down = int(event.position().y() / self.height() * self.picture.height())
+            if 0 <= across < self.picture.width() and 0 <= down < self.picture.height():
+                self.hovered.emit(across, down)
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        """Tell that there is none."""
+        self.hovered.emit(-1, -1)
 
 
 class Strip(QWidget):

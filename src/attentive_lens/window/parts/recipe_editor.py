@@ -79,8 +79,8 @@ class RecipeEditor(QWidget):
         self._asked = self._again = False
         self.sliders: dict[str, RangeSlider] = {}
         layout = QHBoxLayout(self)
-        layout.setContentsMargins(24, 16, 16, 16)
-        layout.setSpacing(20)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(16)
         frame, inside = panel("Changes to training images", "recipe panel")
         frame.setFixedWidth(340)
         rows = QWidget()
@@ -119,10 +119,6 @@ class RecipeEditor(QWidget):
         head.addWidget(label("What training sees", size=look.LARGE, strong=True))
         head.addStretch()
         head.addWidget(button("Draw again", "draw again", "Another draw of the same recipe.", self._draw_again))
-        self.back = QPushButton("Back to the sheet")
-        self.back.setObjectName("back to sheet")
-        self.back.setFont(look.font())
-        head.addWidget(self.back)
         right.addLayout(head)
         self.grid = VariantGrid()
         right.addWidget(self.grid, 1)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPoint, QRect, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygon, QResizeEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
 
 from attentive_lens.window import look
@@ -33,6 +33,8 @@ class Group:
 class ContactSheet(QAbstractScrollArea):
     """Groups of images that flow with the width; arrows and mouse select, Enter or a double click open.
 
+    One image is the current one; Shift with either extends the selection to it, Ctrl with the mouse adds one.
+
     Signals
     -------
     selected, opened
@@ -53,13 +55,20 @@ class ContactSheet(QAbstractScrollArea):
         self.pixels: NDArray[np.uint8] | None = None
         self.groups: tuple[Group, ...] = ()
         self.current: int | None = None
+        self.selection: frozenset[int] = frozenset()
+        self.flagged: frozenset[int] = frozenset()
+        self.faded: frozenset[int] = frozenset()
+        self._anchor: int | None = None
         self._tops: list[int] = []
+        self._places: dict[int, tuple[int, int]] = {}
 
     def show_groups(self, pixels: NDArray[np.uint8] | None, groups: tuple[Group, ...]) -> None:
-        """Show other images; the selection is kept if it is still there."""
+        """Show other images; the selection is kept as far as it is still there."""
         self.pixels, self.groups = pixels, groups
-        if not any(self.current in group.places for group in groups):
-            self.current = None
+        self._places = {place: (g, k) for g, group in enumerate(groups) for k, place in enumerate(group.places)}
+        self.selection = frozenset(place for place in self.selection if place in self._places)
+        if self.current not in self._places:
+            self.current = self._anchor = None
         self._lay_out()
 
     def set_side(self, side: int) -> None:
@@ -67,8 +76,15 @@ class ContactSheet(QAbstractScrollArea):
         self.side = side
         self._lay_out()
 
-    def select(self, place: int) -> None:
-        """Select an image and bring it into sight."""
+    def select(self, place: int, extend: bool = False, add: bool = False) -> None:
+        """Make an image the current one and bring it into sight; select it alone, up to it, or also it."""
+        order = self._order()
+        if extend and self._anchor in self._places and place in self._places:
+            first, last = sorted((order.index(self._anchor), order.index(place)))
+            self.selection = frozenset(order[first : last + 1])
+        else:
+            self.selection = self.selection ^ {place} if add else frozenset({place})
+            self._anchor = place
         self.current = place
         found = self._rectangle(place)
         if found is not None:
@@ -79,6 +95,18 @@ class ContactSheet(QAbstractScrollArea):
                 bar.setValue(found.bottom() - self._view().height() + GAP)
         self._view().update()
         self.selected.emit(place)
+
+    def select_all(self) -> None:
+        """Select every image shown."""
+        self.selection = frozenset(self._places)
+        if self.current is None and self._places:
+            self.current = self._anchor = next(iter(self._places))
+        self._view().update()
+        if self.current is not None:
+            self.selected.emit(self.current)
+
+    def _order(self) -> list[int]:
+        return list(self._places)
 
     @property
     def columns(self) -> int:
@@ -112,13 +140,12 @@ class ContactSheet(QAbstractScrollArea):
         self._lay_out()
 
     def _rectangle(self, place: int) -> QRect | None:
-        for top, group in zip(self._tops, self.groups, strict=True):
-            if place in group.places:
-                k = group.places.index(place)
-                row, column = divmod(k, self.columns)
-                y = top + HEADER + row * self._row_height(group)
-                return QRect(MARGIN + column * (self.side + GAP), y, self.side, self.side)
-        return None
+        if place not in self._places:
+            return None
+        g, k = self._places[place]
+        row, column = divmod(k, self.columns)
+        y = self._tops[g] + HEADER + row * self._row_height(self.groups[g])
+        return QRect(MARGIN + column * (self.side + GAP), y, self.side, self.side)
 
     def _at(self, point: QPoint) -> int | None:
         bar = self.verticalScrollBar()
@@ -178,15 +205,32 @@ class ContactSheet(QAbstractScrollArea):
             painter.fillRect(box, t.colour("well"))
         else:
             painter.drawImage(box, to_image(self.pixels[place]))
-        if place == self.current:
-            painter.setPen(QPen(t.colour("petrol"), 3 if self.hasFocus() else 2))
+        if place in self.faded:
+            painter.fillRect(box, t.colour("paper", 170))
+            painter.setPen(QPen(t.colour("faint"), 1))
+            painter.drawLine(box.topLeft(), box.bottomRight())
+        if place in self.flagged:
+            wide = max(8, self.side // 5)
+            corner = QPolygon([box.topRight(), box.topRight() - QPoint(wide, 0), box.topRight() + QPoint(0, wide)])
+            painter.setPen(QPen(t.colour("sheet"), 1))
+            painter.setBrush(t.colour("ochre_fill"))
+            painter.drawPolygon(corner)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+        if place in self.selection or place == self.current:
+            thick = 3 if place == self.current and self.hasFocus() else 2
+            painter.setPen(QPen(t.colour("petrol"), thick))
             painter.drawRect(box.adjusted(-1, -1, 0, 0))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Select."""
         found = self._at(event.pos()) if event is not None else None
-        if found is not None:
-            self.select(found)
+        if event is not None and found is not None:
+            held = event.modifiers()
+            self.select(
+                found,
+                bool(held & Qt.KeyboardModifier.ShiftModifier),
+                bool(held & Qt.KeyboardModifier.ControlModifier),
+            )
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         """Open."""
@@ -195,22 +239,28 @@ class ContactSheet(QAbstractScrollArea):
             self.opened.emit(found)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows select, Enter opens."""
-        order = [place for group in self.groups for place in group.places]
+        """Arrows select, with Shift as far as they go, Enter opens."""
+        order = self._order()
         if event is None or not order:
             return
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.current is not None:
             self.opened.emit(self.current)
+            return
+        if event.key() == Qt.Key.Key_A and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.select_all()
             return
         steps = {
             Qt.Key.Key_Left: -1,
             Qt.Key.Key_Right: 1,
             Qt.Key.Key_Up: -self.columns,
             Qt.Key.Key_Down: self.columns,
+            Qt.Key.Key_Home: -len(order),
+            Qt.Key.Key_End: len(order),
         }
         step = steps.get(Qt.Key(event.key()))
         if step is None:
             super().keyPressEvent(event)
             return
-        at = order.index(self.current) + step if self.current in order else 0
-        self.select(order[min(max(at, 0), len(order) - 1)])
+        at = order.index(self.current) + step if self.current in self._places else 0
+        extend = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        self.select(order[min(max(at, 0), len(order) - 1)], extend)

@@ -1,0 +1,147 @@
+"""Which images are shown, in which groups and in which order."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.front import Collection
+
+MEASURES = ("pixels", "brightness", "contrast", "sharpness")
+"""What every image can be measured by; the first needs only the catalogue."""
+ORDERS = ("class and set", *MEASURES, "answer")
+SHOWN_SETS = ("training", "validation", "test", "left out", "excluded", "gone")
+
+
+@dataclass(frozen=True)
+class Answers:
+    """What the run in view said, by image number: the class said and its probability."""
+
+    said: Mapping[int, tuple[int, float]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What somebody wants to see.
+
+    Attributes
+    ----------
+    label : int or None
+        Only this class.
+    sets : frozenset of str
+        Only these sets.
+    flagged : bool
+        Only marked images.
+    answers : str
+        "" for all, "wrong" or "right" for those the run in view answered so.
+    within : mapping of str to (float, float)
+        Only images whose measure lies in the closed range.
+    order : str
+        One of `ORDERS`; "answer" puts the surest mistakes first.
+    descending : bool
+        Largest first, for measures.
+    """
+
+    label: int | None = None
+    sets: frozenset[str] = frozenset(SHOWN_SETS)
+    flagged: bool = False
+    answers: str = ""
+    within: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    order: str = "class and set"
+    descending: bool = False
+
+
+@dataclass(frozen=True)
+class Shown:
+    """Images under one heading: its parts, and places in the collection."""
+
+    title: str
+    note: str
+    places: NDArray[np.int64]
+
+
+def pixels_of(found: Collection) -> NDArray[np.float32]:
+    """Length of the shorter side of every file, in pixels."""
+    return np.array([min(row.width, row.height) for row in found.rows], np.float32)
+
+
+def browse(
+    found: Collection, wanted: Wanted, measures: Mapping[str, NDArray[np.float32]], answers: Answers
+) -> list[Shown]:
+    """Groups of images, in order; measures that are not there yet neither filter nor sort."""
+    keep = _kept(found, wanted, measures, answers)
+    places = np.flatnonzero(keep)
+    if wanted.order in measures:
+        values = measures[wanted.order][places]
+        ranked = places[np.argsort(-values if wanted.descending else values, kind="stable")]
+        return [Shown(f"by {wanted.order}", "", ranked)] if len(ranked) else []
+    if wanted.order == "answer" and answers.said:
+        return _by_answer(found, places, answers)
+    return _by_class_and_set(found, places)
+
+
+def _kept(
+    found: Collection, wanted: Wanted, measures: Mapping[str, NDArray[np.float32]], answers: Answers
+) -> NDArray[np.bool_]:
+    keep = np.ones(len(found.rows), bool)
+    if wanted.label is not None:
+        keep &= found.labels == wanted.label
+    if not set(found.sets) <= wanted.sets:
+        keep &= np.isin(np.array(found.sets), sorted(wanted.sets))
+    if wanted.flagged:
+        keep &= np.array([row.flagged for row in found.rows], bool)
+    for name, (low, high) in wanted.within.items():
+        if name in measures:
+            keep &= (measures[name] >= low) & (measures[name] <= high)
+    if wanted.answers and answers.said:
+        right = np.zeros(len(keep), np.int8)
+        for number, (said, _) in answers.said.items():
+            right[number - 1] = 1 if said == found.labels[number - 1] else -1
+        keep &= right == (1 if wanted.answers == "right" else -1)
+    return keep
+
+
+def _by_class_and_set(found: Collection, places: NDArray[np.int64]) -> list[Shown]:
+    codes = np.array([SHOWN_SETS.index(name) for name in found.sets], np.int64)[places]
+    keys = found.labels[places] * len(SHOWN_SETS) + codes
+    ranked = np.argsort(keys, kind="stable")
+    edges = np.flatnonzero(np.diff(keys[ranked])) + 1
+    groups = []
+    for part in np.split(ranked, edges):
+        if len(part):
+            label, code = divmod(int(keys[part[0]]), len(SHOWN_SETS))
+            groups.append(Shown(found.classes[label], SHOWN_SETS[code], places[part]))
+    return groups
+
+
+def _by_answer(found: Collection, places: NDArray[np.int64], answers: Answers) -> list[Shown]:
+    """Wrong answers, the surest first; right ones, the least sure first; those not asked about."""
+    wrong, right, others = [], [], []
+    for place in places.tolist():
+        answer = answers.said.get(place + 1)
+        if answer is None:
+            others.append(place)
+        elif answer[0] == found.labels[place]:
+            right.append((answer[1], place))
+        else:
+            wrong.append((-answer[1], place))
+    named = (
+        ("answered wrongly", "the surest first", [place for _, place in sorted(wrong)]),
+        ("answered rightly", "the least sure first", [place for _, place in sorted(right)]),
+        ("not asked about", "", others),
+    )
+    return [Shown(title, note, np.array(own, np.int64)) for title, note, own in named if own]
+
+
+def histogram(values: Sequence[float] | NDArray[np.float32], bins: int = 40) -> tuple[NDArray[np.int64], float, float]:
+    """Counts over even steps from the least to the greatest value, and these two."""
+    numbers = np.asarray(values, np.float64)
+    if not len(numbers):
+        return np.zeros(bins, np.int64), 0.0, 1.0
+    low, high = float(numbers.min()), float(numbers.max())
+    high = high if high > low else low + 1.0
+    counts, _ = np.histogram(numbers, bins, (low, high))
+    return counts.astype(np.int64), low, high

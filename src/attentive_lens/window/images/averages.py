@@ -1,0 +1,111 @@
+"""What a class has in common: its mean image, how far its images are from it, and some of them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label, to_image
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+
+NAME, SIDE, GAP, HEAD = 150, 88, 8, 26
+
+
+class ClassRows(QWidget):
+    """A row a class: mean, deviation, and training images as far as there is room."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("class averages")
+        self.setAccessibleName("mean image and deviation of each class")
+        self.session = session
+        self.mean: NDArray[np.uint8] | None = None
+        self.deviation: NDArray[np.uint8] | None = None
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def show_averages(self, mean: NDArray[np.uint8], deviation: NDArray[np.uint8]) -> None:
+        """K×S×S×3 uint8 each."""
+        self.mean, self.deviation = mean, deviation
+        self.setFixedHeight(HEAD + len(mean) * (SIDE + GAP))
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """As high as its classes need."""
+        return QSize(600, self.height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Rows in sight."""
+        if self.mean is None or self.deviation is None or event is None:
+            return
+        t, found = look.theme, self.session.collection
+        painter = QPainter(self)
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(t.colour("faint"))
+        for k, word in enumerate(("mean", "deviation", "some of them")):
+            painter.drawText(NAME + k * (SIDE + GAP), 14, word)
+        shown = max(0, (self.width() - NAME) // (SIDE + GAP) - 2)
+        for label_, name in enumerate(found.classes):
+            top = HEAD + label_ * (SIDE + GAP)
+            if top > event.rect().bottom() or top + SIDE < event.rect().top():
+                continue
+            painter.setFont(look.font(look.TEXT, True))
+            painter.setPen(t.colour("ink"))
+            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, NAME - 12)
+            painter.drawText(QRectF(0, top, NAME, 20), Qt.AlignmentFlag.AlignVCenter, words)
+            painter.setFont(look.font(look.SMALL))
+            painter.setPen(t.colour("faint"))
+            count = f"{thousands(found.count('training', label_))} training images"
+            painter.drawText(QRectF(0, top + 20, NAME, 18), Qt.AlignmentFlag.AlignVCenter, count)
+            pictures = [self.mean[label_], self.deviation[label_], *self._some(label_, shown)]
+            for k, picture in enumerate(pictures):
+                painter.drawImage(QRectF(NAME + k * (SIDE + GAP), top, SIDE, SIDE), to_image(picture))
+
+    def _some(self, label_: int, count: int) -> list[NDArray[np.uint8]]:
+        if self.session.pixels is None:
+            return []
+        found = self.session.collection
+        own = [k for k in np.flatnonzero(found.labels == label_).tolist() if found.sets[k] == "training"]
+        return [self.session.pixels[k] for k in own[:: max(1, len(own) // max(1, count))][:count]]
+
+
+class AveragesView(QWidget):
+    """The rows of all classes."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        down = QVBoxLayout(self)
+        down.setContentsMargins(0, 0, 0, 0)
+        down.setSpacing(8)
+        down.addWidget(label("What the training images of a class have in common", size=look.LARGE, strong=True))
+        told = label(
+            "A sharp spot in a mean, or a dark one in a deviation, lies in the same place in most images: a mark,"
+            " perhaps. Deviations are shown twice as strong.",
+            "faint",
+        )
+        told.setWordWrap(True)
+        down.addWidget(told)
+        self.rows = ClassRows(session)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.rows)
+        down.addWidget(scroll, 1)
+        session.images_changed.connect(self._changed)
+
+    def _changed(self) -> None:
+        if self.isVisible():
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Have the classes averaged."""
+        self.session.ask("class means", self._take, priority=2)
+
+    def _take(self, _: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        self.rows.show_averages(arrays["mean"], arrays["deviation"])

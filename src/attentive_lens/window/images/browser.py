@@ -1,0 +1,223 @@
+"""Browsing: filters above, classes and faults at the left, the sheet or the table, the image at hand at the right."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from attentive_lens.desk.browsing import Shown, Wanted, browse
+from attentive_lens.desk.front import small_classes
+from attentive_lens.window import look
+from attentive_lens.window.images.details import Details
+from attentive_lens.window.images.distribution import Distribution
+from attentive_lens.window.images.filters import FilterBar
+from attentive_lens.window.images.findings import Findings, Remedy
+from attentive_lens.window.images.table import ImageTable
+from attentive_lens.window.parts.bars import Bar, Bars
+from attentive_lens.window.parts.basics import label, panel
+from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+from attentive_lens.workspace.corrections import EXCLUDED, GONE
+
+SIDE = 256
+
+
+class Browser(QWidget):
+    """The collection to look through and decide about.
+
+    Signals
+    -------
+    opened
+        Place of the image to show in full size.
+    """
+
+    opened = pyqtSignal(int)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.label: int | None = None
+        self.shown: list[Shown] = []
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(10)
+        self.filters = FilterBar()
+        self.filters.changed.connect(self.refresh)
+        whole.addWidget(self.filters)
+        across = QHBoxLayout()
+        across.setSpacing(16)
+        whole.addLayout(across, 1)
+        across.addLayout(self._make_left())
+        across.addLayout(self._make_middle(), 1)
+        self.details = Details(session)
+        self.details.opened.connect(self._open_current)
+        across.addWidget(self.details)
+        session.pixels_ready.connect(self.refresh)
+        session.measures_ready.connect(self._show_measures)
+        session.images_changed.connect(self.refresh)
+        session.plan_changed.connect(self.refresh)
+        session.scores_ready.connect(self.refresh)
+        self._show_measures()
+
+    def _make_left(self) -> QVBoxLayout:
+        left = QVBoxLayout()
+        left.setSpacing(10)
+        frame, inside = panel("Classes", "class panel")
+        frame.setFixedWidth(SIDE)
+        self.class_bars = Bars("class bars", 96, 48)
+        self.class_bars.setToolTip("Images of each class. Click one to see only these, again to see all.")
+        self.class_bars.chosen.connect(self._choose_class)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.class_bars)
+        scroll.setMaximumHeight(224)
+        inside.addWidget(scroll)
+        left.addWidget(frame)
+        frame, inside = panel(name="measure panel")
+        frame.setFixedWidth(SIDE)
+        self.distribution = Distribution()
+        self.distribution.changed.connect(self.refresh)
+        inside.addWidget(self.distribution)
+        left.addWidget(frame)
+        self.findings = Findings(self.session)
+        self.findings.setFixedWidth(SIDE)
+        self.findings.chosen.connect(self.refresh)
+        left.addWidget(self.findings, 1)
+        return left
+
+    def _make_middle(self) -> QVBoxLayout:
+        middle = QVBoxLayout()
+        middle.setSpacing(8)
+        self.title = label(size=look.LARGE, strong=True, name="images title")
+        middle.addWidget(self.title)
+        self.warning = label(role="warn", name="images warning")
+        self.warning.setWordWrap(True)
+        middle.addWidget(self.warning)
+        self.remedy = Remedy(self.session)
+        middle.addWidget(self.remedy)
+        self.sheet = ContactSheet("contact sheet")
+        self.sheet.selected.connect(lambda _: self._show_details())
+        self.sheet.opened.connect(self.opened)
+        self.filters.resized.connect(self.sheet.set_side)
+        self.table = ImageTable(self.session)
+        self.table.selected.connect(lambda _: self._show_details())
+        self.table.opened.connect(self.opened)
+        selection = self.table.selectionModel()
+        if selection is not None:
+            selection.selectionChanged.connect(lambda *_: self._show_details())
+        self.views = QStackedWidget()
+        self.views.addWidget(self.sheet)
+        self.views.addWidget(self.table)
+        middle.addWidget(self.views, 1)
+        return middle
+
+    def show_table(self, on: bool) -> None:
+        """The table in place of the sheet, or the other way round."""
+        self.views.setCurrentIndex(int(on))
+        self._show_details()
+
+    def wanted(self) -> Wanted:
+        """What the filters ask for."""
+        answers = self.filters.answers.currentText()
+        return Wanted(
+            self.label,
+            self.filters.sets,
+            self.filters.flagged.isChecked(),
+            answers if answers in ("wrong", "right") else "",
+            self.distribution.within,
+            self.filters.order.currentText(),
+            self.filters.descending,
+        )
+
+    def refresh(self) -> None:
+        """Show the collection as it is filtered."""
+        found = self.session.collection
+        most = max(1, *found.totals)
+        self.class_bars.show_bars(
+            tuple(
+                Bar(name, n / most, thousands(n), "petrol" if k == self.label else "faint")
+                for k, (name, n) in enumerate(zip(found.classes, found.totals, strict=True))
+            ),
+            self.label,
+        )
+        self.filters.show_counts(found, self.label)
+        self.filters.show_answers(bool(self.session.answers.said))
+        self.filters.turn.setEnabled(self.filters.order.currentText() in self.session.measures)
+        self.findings.show_skipped(found.skipped)
+        finding = self.findings.current
+        self.remedy.show_finding(finding)
+        if finding is not None:
+            groups = finding["groups"] or [finding["images"]]
+            self.shown = [Shown(finding["kind"], "", np.array(group, np.int64) - 1) for group in groups]
+        else:
+            self.shown = browse(found, self.wanted(), self.session.measures, self.session.answers)
+        count = sum(len(group.places) for group in self.shown)
+        self.title.setText("1 image" if count == 1 else f"{thousands(count)} images")
+        self._show_groups()
+        warnings = small_classes(found) if finding is None else []
+        self.warning.setText("\n".join(warnings[:3]))
+        self.warning.setVisible(bool(warnings))
+        self._show_details()
+
+    def _show_groups(self) -> None:
+        found = self.session.collection
+        self.sheet.flagged = frozenset(k for k, row in enumerate(found.rows) if row.flagged)
+        self.sheet.faded = frozenset(k for k, name in enumerate(found.sets) if name in (EXCLUDED, GONE))
+        groups = []
+        for own in self.shown:
+            note = f"{own.note} · {thousands(len(own.places))}".removeprefix(" · ")
+            groups.append(Group(own.title, note, tuple(own.places.tolist())))
+        self.sheet.show_groups(self.session.pixels, tuple(groups))
+        if self.sheet.current is None and groups:
+            self.sheet.current = groups[0].places[0]
+        self.table.show_places(self._places())
+
+    def _places(self) -> NDArray[np.int64]:
+        parts = [group.places for group in self.shown]
+        return np.concatenate(parts) if parts else np.zeros(0, np.int64)
+
+    def _show_details(self) -> None:
+        if self.views.currentWidget() is self.table:
+            index = self.table.currentIndex()
+            place = int(self.table.rows_.places[index.row()]) if index.isValid() else None
+            self.details.show_images(place, self.table.selection)
+        else:
+            self.details.show_images(self.sheet.current, tuple(sorted(self.sheet.selection)))
+
+    def _show_measures(self) -> None:
+        self.distribution.show_measures(self.session.measures)
+        self.refresh()
+
+    def _choose_class(self, number: int) -> None:
+        self.label = None if self.label == number else number
+        self.refresh()
+
+    def _open_current(self) -> None:
+        if self.details.place is not None:
+            self.opened.emit(self.details.place)
+
+    def neighbour(self, step: int) -> int | None:
+        """The place of the image before or after the current one, which becomes the current."""
+        places = self._places()
+        at = np.flatnonzero(places == self.sheet.current)
+        if not len(at):
+            return None
+        place = int(places[min(max(int(at[0]) + step, 0), len(places) - 1)])
+        self.sheet.select(place)
+        return place
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """The keys written on the buttons, and Space for full size; the sheet and the table pass them on."""
+        if event is None:
+            return
+        made = self.details.keys.get(event.text().upper())
+        if event.key() == Qt.Key.Key_Space:
+            self._open_current()
+        elif made is not None:
+            made.click()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,147 @@
+"""What the fault finder found, and what can be done about it."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any
+
+from numpy.typing import NDArray
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QFrame, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+
+
+class Findings(QFrame):
+    """A button that looks, a row for each kind of finding, and the files that gave no image.
+
+    Signals
+    -------
+    chosen
+        Another finding is to be shown, or none.
+    """
+
+    chosen = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setProperty("role", "panel")
+        self.setObjectName("faults panel")
+        self.findings: list[dict[str, Any]] = []
+        self.finding: int | None = None
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 12, 16, 12)
+        layout.setSpacing(6)
+        layout.addWidget(label("Faults", strong=True))
+        self.look_for = button(
+            "Look for faults",
+            "look for faults",
+            "Copies in two sets, marks that give a class away, poor images, doubtful labels, rare classes.",
+            self._look,
+        )
+        layout.addWidget(self.look_for)
+        body = QWidget()
+        self.rows = QVBoxLayout(body)
+        self.rows.setContentsMargins(0, 0, 0, 0)
+        self.rows.setSpacing(2)
+        self.skipped = label(name="skipped files", size=look.SMALL)
+        self.skipped.setWordWrap(True)
+        self.skipped.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.found = QVBoxLayout()
+        self.found.setSpacing(2)
+        self.rows.addLayout(self.found)
+        self.rows.addWidget(label("Not read", "faint", look.SMALL))
+        self.rows.addWidget(self.skipped)
+        self.rows.addStretch()
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(body)
+        layout.addWidget(scroll, 1)
+
+    @property
+    def current(self) -> dict[str, Any] | None:
+        """The finding to show, if one is chosen."""
+        return self.findings[self.finding] if self.finding is not None else None
+
+    def show_skipped(self, skipped: list[tuple[str, str]]) -> None:
+        """Files that gave no image."""
+        lines = [f"{file.rsplit('/', 1)[-1]!s}\n{why}" for file, why in skipped[:200]]
+        if len(skipped) > 200:
+            lines.append(f"and {thousands(len(skipped) - 200)} more: attentive-lens faults --json")
+        self.skipped.setText("\n\n".join(lines) if lines else "Every file was read.")
+
+    def _look(self) -> None:
+        self.look_for.setEnabled(False)
+        self.look_for.setText("Looking …")
+        self.session.ask("faults", self._take, self._failed, priority=8)
+
+    def _failed(self, sentence: str) -> None:
+        self.look_for.setEnabled(True)
+        self.look_for.setText("Look for faults")
+        self.session.said.emit(sentence, True)
+
+    def _take(self, values: dict[str, Any], _: dict[str, NDArray[Any]]) -> None:
+        self.findings, self.finding = values["findings"], None
+        self.look_for.setEnabled(True)
+        self.look_for.setText("Look again" if self.findings else "No faults were found")
+        while self.found.count():
+            item = self.found.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
+        for k, found in enumerate(self.findings):
+            words = f"{found['kind']} · {thousands(len(found['images']))}"
+            row = button(words, f"finding {k}", found["why"], partial(self._choose, k), checkable=True)
+            row.setProperty("role", "row")
+            self.found.addWidget(row)
+        self.session.reread_copies()
+        self.chosen.emit()
+
+    def _choose(self, number: int) -> None:
+        self.finding = None if self.finding == number else number
+        for k in range(self.found.count()):
+            item = self.found.itemAt(k)
+            row = item.widget() if item is not None else None
+            if isinstance(row, QPushButton):
+                row.setChecked(k == self.finding)
+        self.chosen.emit()
+
+
+class Remedy(QFrame):
+    """Above the sheet: why the chosen finding is one, and a button for each thing that can be done."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setProperty("role", "panel")
+        self.setObjectName("remedy")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 8, 14, 8)
+        layout.setSpacing(6)
+        self.why = label(role="warn", name="finding why")
+        self.why.setWordWrap(True)
+        layout.addWidget(self.why)
+        self.buttons = QVBoxLayout()
+        self.buttons.setSpacing(4)
+        layout.addLayout(self.buttons)
+
+    def show_finding(self, finding: dict[str, Any] | None) -> None:
+        """Another finding, or none."""
+        self.setVisible(finding is not None)
+        while self.buttons.count():
+            item = self.buttons.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
+        if finding is None:
+            return
+        self.why.setText(f"{finding['why']}. {finding['remedy']}.")
+        for k, action in enumerate(finding["actions"]):
+            words = action["word"][0].upper() + action["word"][1:]
+            made = button(words, f"remedy {k}", "It can be undone.", partial(self.session.act, action))
+            self.buttons.addWidget(made, 0, Qt.AlignmentFlag.AlignLeft)

@@ -1,0 +1,147 @@
+"""The working size and the levels: the choices side by side, and the check that a batch comes out as it should."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from attentive_lens.plan.settings import Preparation
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label, panel, set_role, to_image
+from attentive_lens.window.parts.form import Form
+from attentive_lens.window.session import Session
+
+COLUMNS = 7
+NAME = 110
+ROWS = (
+    ("stretch", "stretched"),
+    ("border", "in a border"),
+    ("crop", "cut to the middle"),
+    ("network", "what the network takes"),
+)
+NEAR_MEAN, NEAR_DEVIATION = 0.25, 0.25
+"""How far a batch of 64 may be from mean 0 and deviation 1 and still be as it should."""
+
+
+class FitRows(QWidget):
+    """A row of images for each fit, the chosen one marked, and what the network takes under them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("fit rows")
+        self.setAccessibleName("the same images stretched, in a border, cut, and as the network takes them")
+        self.images: dict[str, NDArray[np.uint8]] = {}
+        self.chosen = "stretch"
+
+    def show_images(self, images: dict[str, NDArray[np.uint8]], chosen: str) -> None:
+        """n×S×S×C uint8 by row."""
+        self.images, self.chosen = images, chosen
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Rows with their names; pixels stay squares when enlarged."""
+        if not self.images:
+            return
+        t = look.theme
+        painter = QPainter(self)
+        count = len(self.images["stretch"])
+        side = min((self.width() - NAME) / max(count, 1) - 8, self.height() / len(ROWS) - 14)
+        for k, (key, word) in enumerate(ROWS):
+            y = k * (side + 14) + (8 if key == "network" else 0)
+            chosen = key == self.chosen
+            painter.setFont(look.font(look.TEXT, chosen))
+            painter.setPen(t.colour("petrol" if chosen else "ink"))
+            flags = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap
+            painter.drawText(QRectF(0, y, NAME - 14, side), flags, word)
+            for j, image in enumerate(self.images[key]):
+                box = QRectF(NAME + j * (side + 8), y, side, side)
+                painter.drawImage(box, to_image(image))
+                if chosen:
+                    painter.setPen(t.colour("petrol"))
+                    painter.drawRect(box)
+
+
+class SizesView(QWidget):
+    """The preparation's settings beside what they do to the least square images there are."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._asked = self._again = False
+        across = QHBoxLayout(self)
+        across.setContentsMargins(0, 0, 0, 0)
+        across.setSpacing(16)
+        frame, inside = panel("Size and levels", "preparation panel")
+        frame.setFixedWidth(420)
+        self.form = Form(session.plan.preparation, ("side", "fit", "colour", "level"), self._change)
+        inside.addWidget(self.form)
+        inside.addWidget(label("A batch of 64 training images, prepared", strong=True))
+        self.check = label(name="batch check")
+        self.check.setWordWrap(True)
+        inside.addWidget(self.check)
+        self.verdict = label(role="faint", name="batch verdict")
+        self.verdict.setWordWrap(True)
+        inside.addWidget(self.verdict)
+        inside.addStretch()
+        across.addWidget(frame)
+        right = QVBoxLayout()
+        self.title = label("The least square images, each way", size=look.LARGE, strong=True)
+        right.addWidget(self.title)
+        self.rows = FitRows()
+        right.addWidget(self.rows, 1)
+        across.addLayout(right, 1)
+        session.plan_changed.connect(self._plan_changed)
+
+    def _change(self, preparation: Preparation) -> None:
+        self.session.change_preparation(preparation)
+
+    def _plan_changed(self) -> None:
+        self.form.show_value(self.session.plan.preparation)
+        if self.isVisible():
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Have the images prepared, one request at a time."""
+        if self._asked:
+            self._again = True
+            return
+        self._asked = True
+        plan = self.session.plan.write()
+        self.session.ask("fits", self._take, self._failed, priority=0, plan=plan, columns=COLUMNS)
+
+    def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        self._asked = False
+        self.rows.show_images(arrays, self.session.plan.preparation.fit)
+        names = {1: ("grey",), 3: ("red", "green", "blue")}[len(values["mean"])]
+        if self.session.plan.preparation.colour == "luma-chroma":
+            names = ("luma", "chroma blue", "chroma red")
+        lines = [
+            f"{name}: mean {mean:+.2f}, deviation {deviation:.2f}"
+            for name, mean, deviation in zip(names, values["mean"], values["deviation"], strict=True)
+        ]
+        self.check.setText("\n".join(lines).replace("-", "\u2212"))
+        good = max(map(abs, values["mean"])) < NEAR_MEAN and all(
+            abs(d - 1) < NEAR_DEVIATION for d in values["deviation"]
+        )
+        scaled = self.session.plan.preparation.level == "scale"
+        set_role(self.verdict, "good" if good else "faint" if scaled else "warn")
+        self.verdict.setText(
+            "Mean about 0 and deviation about 1, as a network learns best."
+            if good
+            else "Only scaled to 0–1: networks learn faster from mean 0 and deviation 1."
+            if scaled
+            else "Not about 0 and 1: these images differ much from the rest of the training set."
+        )
+        if self._again:
+            self._again = False
+            self.refresh()
+
+    def _failed(self, sentence: str) -> None:
+        self._asked = False
+        self.verdict.setText(sentence)
+        set_role(self.verdict, "bad")

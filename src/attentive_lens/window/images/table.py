@@ -1,0 +1,148 @@
+"""The images as a table, for those who would rather read than look."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtGui import QImage, QKeyEvent
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
+
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import to_image
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+
+COLUMNS = ("image", "file", "class", "set", "flag", "size", "brightness", "contrast", "sharpness", "said")
+NUMBERS = frozenset({"image", "size", "brightness", "contrast", "sharpness"})
+ROW = 30
+
+
+class _Model(QAbstractTableModel):
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.places: NDArray[np.int64] = np.zeros(0, np.int64)
+        self.said = session.answers.said
+
+    def show(self, places: NDArray[np.int64]) -> None:
+        """Other images."""
+        self.beginResetModel()
+        self.places, self.said = places, self.session.answers.said
+        self.endResetModel()
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
+        """A row an image."""
+        return len(self.places)
+
+    def columnCount(self, parent: QModelIndex | None = None) -> int:
+        """Fixed."""
+        return len(COLUMNS)
+
+    def headerData(self, section: int, side: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Names of the columns."""
+        if role == Qt.ItemDataRole.DisplayRole and side == Qt.Orientation.Horizontal:
+            return COLUMNS[section]
+        return None
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Words, and a small picture beside the number."""
+        name, place = COLUMNS[index.column()], int(self.places[index.row()])
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self._words(name, place)
+        if role == Qt.ItemDataRole.DecorationRole and name == "image":
+            return self._picture(place)
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignRight if name in NUMBERS else Qt.AlignmentFlag.AlignLeft
+            return side | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole and name == "file":
+            return self.session.collection.rows[place].file
+        return None
+
+    def _picture(self, place: int) -> QImage | None:
+        pixels = self.session.pixels
+        if pixels is None or place >= len(pixels):
+            return None
+        return to_image(pixels[place]).scaled(24, 24)
+
+    def _words(self, name: str, place: int) -> str:
+        found = self.session.collection
+        row = found.rows[place]
+        measured = self.session.measures.get(name)
+        if measured is not None and place < len(measured):
+            return f"{measured[place]:.2f}"
+        answer = self.said.get(row.number)
+        words = {
+            "image": thousands(row.number),
+            "file": row.name,
+            "class": found.classes[row.label],
+            "set": found.sets[place],
+            "flag": "flag" if row.flagged else "",
+            "size": f"{row.width}×{row.height}",
+            "said": f"{found.classes[answer[0]]} {answer[1]:.2f}" if answer else "",
+        }
+        return words.get(name, "")
+
+
+class ImageTable(QTableView):
+    """One row an image, in the order and under the filters of the sheet.
+
+    Signals
+    -------
+    selected
+        Place of the current image.
+    opened
+        Place of the image to open.
+    """
+
+    selected = pyqtSignal(int)
+    opened = pyqtSignal(int)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("image table")
+        self.setAccessibleName("images as a table")
+        self.rows_ = _Model(session)
+        self.setModel(self.rows_)
+        self.setFont(look.font())
+        self.setShowGrid(False)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        down, across = self.verticalHeader(), self.horizontalHeader()
+        if down is not None and across is not None:
+            down.hide()
+            down.setDefaultSectionSize(ROW)
+            across.setFont(look.font(look.SMALL))
+            across.setHighlightSections(False)
+            across.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+            across.setStretchLastSection(True)
+        for k, wide in enumerate((74, 138, 78, 74, 40, 58, 74, 64, 74, 110)):
+            self.setColumnWidth(k, wide)
+        self.doubleClicked.connect(lambda index: self.opened.emit(int(self.rows_.places[index.row()])))
+        selection = self.selectionModel()
+        if selection is not None:
+            selection.currentRowChanged.connect(self._moved)
+
+    def show_places(self, places: NDArray[np.int64]) -> None:
+        """Other images."""
+        self.rows_.show(places)
+
+    @property
+    def selection(self) -> tuple[int, ...]:
+        """Places of the selected images."""
+        model = self.selectionModel()
+        rows = model.selectedRows() if model is not None else []
+        return tuple(int(self.rows_.places[index.row()]) for index in rows)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Letters and Space decide about images rather than search."""
+        if event is not None and event.text() and event.text().isprintable():
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
+
+    def _moved(self, now: QModelIndex, _: QModelIndex) -> None:
+        if now.isValid():
+            self.selected.emit(int(self.rows_.places[now.row()]))

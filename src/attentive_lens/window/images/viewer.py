@@ -1,0 +1,181 @@
+"""One image in full size: every pixel of its file, with its values under the mouse."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label, to_image
+from attentive_lens.window.session import Session
+
+MOST = 64.0
+"""Screen pixels for one of the image, at most."""
+
+
+class Canvas(QWidget):
+    """A picture that the wheel enlarges about the mouse and the mouse drags.
+
+    Signals
+    -------
+    hovered
+        Column and row of the pixel under the mouse.
+    """
+
+    hovered = pyqtSignal(int, int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("full picture")
+        self.setAccessibleName("the image in full size")
+        self.setMouseTracking(True)
+        self.picture: QImage | None = None
+        self.scale = 1.0
+        self.corner = QPointF(0, 0)
+        self._held: QPointF | None = None
+
+    def show_picture(self, picture: QImage | None) -> None:
+        """Another picture, as large as fits."""
+        self.picture = picture
+        self.fit()
+
+    def fit(self) -> None:
+        """As large as fits, in the middle."""
+        if self.picture is not None:
+            whole = min(self.width() / self.picture.width(), self.height() / self.picture.height())
+            self._place(min(whole, MOST))
+        self.update()
+
+    def _place(self, scale: float) -> None:
+        if self.picture is not None:
+            self.scale = scale
+            across = (self.width() - self.picture.width() * scale) / 2
+            self.corner = QPointF(across, (self.height() - self.picture.height() * scale) / 2)
+
+    def zoom(self, factor: float, about: QPointF | None = None) -> None:
+        """Larger or smaller about a point that stays where it is."""
+        at = about or QPointF(self.width() / 2, self.height() / 2)
+        scale = min(max(self.scale * factor, 0.02), MOST)
+        self.corner = at - (at - self.corner) * (scale / self.scale)
+        self.scale = scale
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """The picture; enlarged, its pixels stay squares."""
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), look.theme.colour("well"))
+        if self.picture is not None:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale < 1)
+            wide, high = self.picture.width() * self.scale, self.picture.height() * self.scale
+            painter.drawImage(QRectF(self.corner.x(), self.corner.y(), wide, high), self.picture)
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """Larger and smaller."""
+        if event is not None:
+            self.zoom(1.25 if event.angleDelta().y() > 0 else 0.8, event.position())
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Take hold of it."""
+        self._held = event.position() if event is not None else None
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Let it go."""
+        self._held = None
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Drag it, and tell the pixel."""
+        if event is None or self.picture is None:
+            return
+        if self._held is not None:
+            self.corner += event.position() - self._held
+            self._held = event.position()
+            self.update()
+        at = (event.position() - self.corner) / self.scale
+        inside = 0 <= at.x() < self.picture.width() and 0 <= at.y() < self.picture.height()
+        self.hovered.emit(int(at.x()) if inside else -1, int(at.y()) if inside else -1)
+
+
+class Viewer(QWidget):
+    """An image of the collection in full size; the arrows go to its neighbours, Esc goes back.
+
+    Signals
+    -------
+    moved
+        −1 or 1: the neighbour is wanted.
+    left
+        Back to the sheet.
+    """
+
+    moved = pyqtSignal(int)
+    left = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("viewer")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.session = session
+        self.pixels: NDArray[np.uint8] | None = None
+        self._image = 0
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(24, 16, 16, 16)
+        head = QHBoxLayout()
+        self.title = label(size=look.LARGE, strong=True, name="viewer title")
+        head.addWidget(self.title)
+        self.note = label(role="faint", name="viewer note")
+        head.addWidget(self.note)
+        head.addStretch()
+        self.values = label(role="faint", name="viewer values")
+        head.addWidget(self.values)
+        head.addSpacing(12)
+        head.addWidget(button("Fit", "fit picture", "As large as fits.", lambda: self.canvas.fit()))
+        head.addWidget(button("Back to the sheet", "leave viewer", "Back (Esc).", self.left.emit))
+        layout.addLayout(head)
+        self.canvas = Canvas()
+        self.canvas.hovered.connect(self._show_values)
+        layout.addWidget(self.canvas, 1)
+
+    def open_image(self, place: int) -> None:
+        """Show an image; it is opened in the background."""
+        row = self.session.collection.rows[place]
+        self._image = row.number
+        self.title.setText(f"image {row.number} · {self.session.collection.classes[row.label]}")
+        self.note.setText(f"{row.name} · {row.width}×{row.height}")
+        self.values.setText("")
+        self.session.ask("picture", self._take, self._failed, priority=0, image=row.number)
+        self.setFocus()
+
+    def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        if values["image"] == self._image:
+            self.pixels = arrays["pixels"]
+            self.canvas.show_picture(to_image(arrays["pixels"]))
+            if values["step"] > 1:
+                self.note.setText(f"{self.note.text()}, every {values['step']}. pixel shown")
+
+    def _failed(self, sentence: str) -> None:
+        self.pixels = None
+        self.canvas.show_picture(None)
+        self.values.setText(sentence)
+
+    def _show_values(self, across: int, down: int) -> None:
+        if self.pixels is None or across < 0 or down >= len(self.pixels) or across >= self.pixels.shape[1]:
+            self.values.setText("")
+            return
+        colours = " ".join(str(int(v)) for v in self.pixels[down, across])
+        self.values.setText(f"column {across}, row {down}: {colours}")
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows, +, − and Esc."""
+        key = Qt.Key(event.key()) if event is not None else None
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            self.moved.emit(-1 if key == Qt.Key.Key_Left else 1)
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            self.canvas.zoom(1.25 if key == Qt.Key.Key_Plus else 0.8)
+        elif key in (Qt.Key.Key_Escape, Qt.Key.Key_Space):
+            self.left.emit()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,228 @@
+"""Before anything is imported: the first images of a source as they will be read, every way it can be read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QProcess, Qt, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from attentive_lens.desk.memory import remember_source
+from attentive_lens.plan.reading import Reading
+from attentive_lens.window import look
+from attentive_lens.window.asking import Asker
+from attentive_lens.window.parts.basics import button, label, panel, set_role, to_image
+from attentive_lens.window.parts.form import CHOICE_WORDS, Form
+from attentive_lens.window.running import run_command
+from attentive_lens.window.words import thousands
+
+SIDE, GAP = 72, 8
+
+
+class Way(QWidget):
+    """One way to read the source: a sentence, and the first images with their labels; a click chooses it.
+
+    Signals
+    -------
+    chosen
+        It was clicked.
+    """
+
+    chosen = pyqtSignal()
+
+    def __init__(self, told: str, pictures: NDArray[np.uint8], labels: list[str]) -> None:
+        super().__init__()
+        self.told, self.pictures, self.labels = told, pictures, labels
+        self.on = False
+        self.setFixedHeight(SIDE + 64)
+        self.setAccessibleName(told)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """The sentence, then the images."""
+        t = look.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.fillRect(self.rect(), t.colour("sheet"))
+        painter.setPen(QPen(t.colour("petrol" if self.on else "line"), 2 if self.on else 1))
+        painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+        painter.setFont(look.font(look.TEXT, self.on))
+        painter.setPen(t.colour("petrol" if self.on else "ink"))
+        painter.drawText(14, 24, self.told)
+        painter.setFont(look.font(look.SMALL))
+        for k, picture in enumerate(self.pictures):
+            left = 14 + k * (SIDE + GAP)
+            if left + SIDE > self.width():
+                break
+            painter.drawImage(left, 34, to_image(picture).scaled(SIDE, SIDE))
+            painter.setPen(t.colour("faint"))
+            words = painter.fontMetrics().elidedText(self.labels[k], Qt.TextElideMode.ElideRight, SIDE)
+            painter.drawText(left, 34 + SIDE + 16, words)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Choose it."""
+        self.chosen.emit()
+
+
+class ImportWindow(QWidget):
+    """Look first, then make the workspace.
+
+    Parameters
+    ----------
+    place : Path
+        The source.
+    made : callable
+        Gets the new workspace's folder.
+    """
+
+    def __init__(self, place: Path, made: Callable[[Path], None]) -> None:
+        super().__init__()
+        self.setObjectName("import window")
+        self.setWindowTitle(f"{place.name} – Attentive Lens")
+        self.resize(1080, 720)
+        self.place, self._made = place, made
+        self.asker = Asker()
+        self.asker.start()
+        self.ways: list[Way] = []
+        self.readings: list[dict[str, Any]] = []
+        self.current = 0
+        self._process: QProcess | None = None
+        down = QVBoxLayout(self)
+        down.setContentsMargins(28, 22, 28, 20)
+        down.setSpacing(12)
+        down.addWidget(label(f"Images from {place.name}", size=look.TITLE, strong=True))
+        self.told = label("Looking at the first images …", "faint", name="source told")
+        self.told.setWordWrap(True)
+        down.addWidget(self.told)
+        across = QHBoxLayout()
+        across.setSpacing(16)
+        down.addLayout(across, 1)
+        body = QWidget()
+        self.rows = QVBoxLayout(body)
+        self.rows.setContentsMargins(0, 0, 0, 0)
+        self.rows.setAlignment(Qt.AlignmentFlag.AlignTop)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(body)
+        across.addWidget(scroll, 1)
+        frame, inside = panel("Read it otherwise", "reading panel")
+        frame.setFixedWidth(340)
+        self.form = Form(Reading(), tuple(Reading.specs()), self._ask)
+        inside.addWidget(self.form)
+        self.counts = label(role="faint", name="class counts")
+        self.counts.setWordWrap(True)
+        self.counts.setAlignment(Qt.AlignmentFlag.AlignTop)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.counts)
+        inside.addWidget(scroll, 1)
+        across.addWidget(frame)
+        down.addLayout(self._make_foot())
+        self._ask(Reading())
+
+    def _make_foot(self) -> QHBoxLayout:
+        foot = QHBoxLayout()
+        foot.addWidget(label("Workspace", "faint"))
+        self.folder = QLineEdit(str(self.place.with_name(f"{self.place.stem}-workspace")))
+        self.folder.setObjectName("workspace folder")
+        self.folder.setAccessibleName("folder of the new workspace")
+        self.folder.setToolTip("The images stay where they are; labels, runs and models go into this folder.")
+        self.folder.setFont(look.font())
+        foot.addWidget(self.folder, 1)
+        self.stop = button("Stop", "stop import", "Stop; nothing is left behind.", self._stop)
+        self.stop.hide()
+        foot.addWidget(self.stop)
+        self.make = button("Make the workspace", "make workspace", "Read all images and open them.", self.start)
+        self.make.setProperty("role", "main")
+        self.make.setEnabled(False)
+        foot.addWidget(self.make)
+        return foot
+
+    def _ask(self, reading: Reading) -> None:
+        self.asker.ask("preview", self._take, self._failed, 0, place=str(self.place.absolute()), asked=reading.write())
+
+    def _failed(self, sentence: str) -> None:
+        self._clear()
+        set_role(self.told, "bad")
+        self.told.setText(sentence)
+        self.make.setEnabled(False)
+
+    def _clear(self) -> None:
+        for way in self.ways:
+            way.deleteLater()
+        self.ways = []
+
+    def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        self._clear()
+        self.readings = values["ways"]
+        several = len(self.readings) > 1
+        ask = " It can be read in several ways: choose the one whose pictures look right." if several else ""
+        set_role(self.told, "warn" if several else "faint")
+        self.told.setText(f"{values['title'][0].upper()}{values['title'][1:]}.{ask}")
+        differing = [n for n in Reading.specs() if len({str(r["reading"][n]) for r in self.readings}) > 1]
+        for k, way in enumerate(self.readings):
+            own = way["reading"]
+            words = [str(CHOICE_WORDS.get(own[n], own[n])) for n in (differing or ("layout", "order")) if own[n]]
+            made = Way(" · ".join(words) or "As they will be read", arrays[f"reading {k}"], way["labels"])
+            made.setObjectName(f"reading {k}")
+            made.chosen.connect(lambda number=k: self.choose(number))
+            self.ways.append(made)
+            self.rows.addWidget(made)
+        self.make.setEnabled(True)
+        self.choose(int(values["likeliest"]))
+
+    def choose(self, number: int) -> None:
+        """Read it this way."""
+        self.current = number
+        for k, way in enumerate(self.ways):
+            way.on = k == number
+            way.update()
+        chosen = self.readings[number]
+        classes = chosen["classes"]
+        lines = [f"{thousands(chosen['images'])} images, {thousands(len(classes))} classes"]
+        lines += [f"{name}: {thousands(count)}" for name, count in list(classes.items())[:60]]
+        if chosen["skipped"]:
+            lines.append(f"\n{thousands(chosen['skipped'])} files or lines give no image")
+        lines += chosen["problems"]
+        self.counts.setText("\n".join(lines))
+
+    def start(self) -> None:
+        """Make the workspace, in a process of its own."""
+        reading = {n: value for n, value in self.readings[self.current]["reading"].items() if value}
+        words = ["new", self.folder.text(), str(self.place)]
+        for name, value in reading.items():
+            words += ["--read", f"{name}={value}"]
+        self.make.setEnabled(False)
+        self.stop.show()
+        set_role(self.told, "faint")
+        self.told.setText("Reading all images …")
+        self._process = run_command(self, words, self._ended)
+
+    def _stop(self) -> None:
+        if self._process is not None:
+            self._process.terminate()
+
+    def _ended(self, code: int, told: str) -> None:
+        self.stop.hide()
+        self.make.setEnabled(True)
+        self._process = None
+        if code == 0:
+            remember_source(self.place)
+            self._made(Path(self.folder.text()))
+            self.close()
+        else:
+            set_role(self.told, "bad")
+            self.told.setText(told)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        """End what is under way; nothing is left behind."""
+        if self._process is not None:
+            self._process.terminate()
+            self._process.waitForFinished(3000)
+        self.asker.close()
+        super().closeEvent(event)

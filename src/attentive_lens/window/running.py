@@ -1,0 +1,43 @@
+"""A command of ours in a process of its own, for long work that must not stop when the window does not."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+
+from PyQt6.QtCore import QObject, QProcess
+
+
+def run_command(
+    parent: QObject, words: list[str], ended: Callable[[int, str], None], doing: Callable[[str], None] | None = None
+) -> QProcess:
+    """Start ``attentive-lens`` with some words.
+
+    Parameters
+    ----------
+    parent : QObject
+        Owns the process; with it the process ends.
+    words : list of str
+        Command and arguments.
+    ended : callable
+        Gets the exit code and the last line of output, or of errors if it failed.
+    doing : callable or None
+        Gets each line of progress.
+    """
+    process = QProcess(parent)
+
+    def finished(code: int, _: QProcess.ExitStatus) -> None:
+        data = process.readAllStandardError() if code else process.readAllStandardOutput()
+        lines = bytes(data.data()).decode(errors="replace").strip().splitlines()
+        ended(code, lines[-1] if lines else "That did not work." if code else "")
+
+    def read() -> None:
+        lines = process.peek(1 << 16).decode(errors="replace").strip().splitlines()
+        if doing is not None and lines:
+            doing(lines[-1])
+
+    process.finished.connect(finished)
+    process.setReadChannel(QProcess.ProcessChannel.StandardError)
+    process.readyReadStandardError.connect(read)
+    process.start(sys.executable, ["-m", "attentive_lens", *words])
+    return process
