@@ -223,14 +223,15 @@ def test_the_list_is_saved_and_new_files_are_found(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace, tmp_path: Path
 ) -> None:
     frame, sheet = images_stage(qtbot, open_frame, station)
-    sheet.select(shown(sheet)[0])
+    place = shown(sheet)[0]
+    sheet.select(place)
     qtbot.keyClick(sheet, Qt.Key.Key_X)
     page = frame.page("images")
     assert isinstance(page, ImagesPage)
     page.save_list(tmp_path / "list.csv")
     with (tmp_path / "list.csv").open(newline="") as stream:
         lines = list(csv.DictReader(stream))
-    assert [line["image"] for line in lines if line["set"] == "excluded"] == [str(shown(sheet)[0] + 1)]
+    assert [line["image"] for line in lines if line["set"] == "excluded"] == [str(place + 1)]
     page.save_list(tmp_path / "nowhere" / "list.csv")
     assert "could not be written" in child(frame, QLabel, "message").text()
     Image.new("RGB", (64, 64), (200, 10, 10)).save(station.folder / "images" / "training" / "smooth" / "new.png")

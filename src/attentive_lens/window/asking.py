@@ -38,10 +38,11 @@ class Asker(QObject):
         self._notifier: QSocketNotifier | None = None
         self._asked: dict[int, tuple[Done | None, Failed | None]] = {}
         self._waiting: list[tuple[str, int, Done | None, Failed | None, dict[str, Any]]] = []
+        self._over = False
 
     def start(self) -> None:
         """Start the worker; what was asked before is sent now."""
-        if self._resident is not None:
+        if self._resident is not None or self._over:
             return
         self._resident = Resident()
         self._notifier = QSocketNotifier(sip.voidptr(self._resident.fileno()), QSocketNotifier.Type.Read, self)
@@ -95,7 +96,9 @@ class Asker(QObject):
             done_call(reply.values, reply.arrays)
 
     def close(self) -> None:
-        """End the worker."""
+        """End the worker for good: nothing is started or answered after this."""
+        self._over = True
+        self._asked, self._waiting = {}, []
         if self._notifier is not None:
             self._notifier.setEnabled(False)
         if self._resident is not None:
