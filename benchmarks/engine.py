@@ -21,10 +21,9 @@ import numpy as np
 from attentive_lens.engine.batches import learn, scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers import Moment
+from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.optimisers import Adam
-from attentive_lens.images.augmentation import augment
-from attentive_lens.plan.recipe import DEFAULT_RECIPE
 from attentive_lens.plan.settings import Training
 from attentive_lens.plan.starters import STARTERS
 
@@ -60,7 +59,7 @@ def main() -> None:
     words = parser.parse_args()
     random = np.random.default_rng(1)
     images = random.standard_normal((64, 64, 64, 3), np.float32)
-    labels = random.integers(0, 6, 64)
+    targets = one_hot(random.integers(0, 6, 64), 6)
     with Crew(2) as crew:
         print(f"{'ratio to the product peak, two threads':44} median   range")
         for name, starter in STARTERS.items():
@@ -70,7 +69,7 @@ def main() -> None:
             optimiser = Adam(Training())
 
             def step(net: Network = network, way: object = route, rule: Adam = optimiser) -> None:
-                found = learn(net, images, labels, way, Moment(7, 0, 0, 0), crew)  # type: ignore[arg-type]
+                found = learn(net, images, targets, way, Moment(7, 0, 0, 0), crew)  # type: ignore[arg-type]
                 rule.step(net.weights, found.gradients)
 
             def answer(net: Network = network) -> None:
@@ -79,19 +78,6 @@ def main() -> None:
             for what, work, factor in (("training step", step, 3), ("inference", answer, 1)):
                 middle, low, high = ratio(work, factor * cost, words.samples, crew)
                 print(f"{name + ', ' + what:44} {middle:.3f}    {low:.3f}–{high:.3f}")
-    pixels = random.integers(0, 256, (640, 64, 64, 3)).astype(np.uint8)
-    augment(pixels[:8], range(8), DEFAULT_RECIPE, 0, 0)
-    rates = []
-    for epoch in range(words.samples):
-        start = time.perf_counter()
-        augment(pixels, range(640), DEFAULT_RECIPE, 0, epoch)
-        ours = time.perf_counter() - start
-        start = time.perf_counter()
-        for image in pixels:
-            image.astype(np.float32) * np.float32(1 / 255)
-        rates.append((640 / ours, ours / (time.perf_counter() - start)))
-    rate, times = (statistics.median(column) for column in zip(*rates, strict=True))
-    print(f"augmentation, one core: {rate:.0f} images/s, {times:.1f} times a bare conversion to float")
 
 
 if __name__ == "__main__":

@@ -16,6 +16,7 @@ from attentive_lens.formats.bundle import read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.corrections import Correction
 
 
 def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Workspace) -> None:
@@ -41,14 +42,19 @@ def test_an_explanation_has_both_answers_every_layer_and_its_trust(station: Work
 
 def test_variants_are_of_training_images_and_nothing_without_a_recipe(station: Workspace) -> None:
     folder = str(station.folder)
-    plain = finish(tasks.variants(folder, [], 8, 2)).arrays
+    plain = finish(tasks.variants(folder, {"recipe": []}, 8, 2)).arrays
     assert np.array_equal(plain["variants"], np.concatenate([plain["originals"]] * 2))
-    recipe = [{"change": "noise", "chance": 1.0, "between": [0.1, 0.1]}]
+    recipe = {"recipe": [{"change": "noise", "chance": 1.0, "between": [0.1, 0.1]}]}
     noisy = finish(tasks.variants(folder, recipe, 8, 2)).arrays["variants"]
     assert not np.array_equal(noisy[:8], noisy[8:])
     assert np.array_equal(noisy, finish(tasks.variants(folder, recipe, 8, 2)).arrays["variants"])
+    small = {**recipe, "preparation": {"side": 48, "colour": "grey"}}
+    assert finish(tasks.variants(folder, small, 8, 1)).arrays["variants"].shape == (8, 48, 48, 1)
+    station.catalogue.correct({n: Correction(0) for n in range(1, 91)})
+    again = finish(tasks.variants(folder, recipe, 8, 2)).arrays["originals"]
+    assert not np.array_equal(again, plain["originals"])
     with pytest.raises(LensError, match="noise"):
-        finish(tasks.variants(folder, [{"change": "nois"}], 8, 2))
+        finish(tasks.variants(folder, {"recipe": [{"change": "nois"}]}, 8, 2))
 
 
 def test_what_is_not_there_is_said_with_what_is(station: Workspace) -> None:

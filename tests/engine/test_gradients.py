@@ -10,7 +10,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from attentive_lens.engine.layers import LAYERS, Moment
-from attentive_lens.engine.losses import cross_entropy, softmax
+from attentive_lens.engine.losses import cross_entropy, one_hot, softmax
 from attentive_lens.engine.network import Network
 from attentive_lens.plan.layers import (
     Answers,
@@ -117,16 +117,18 @@ def test_the_whole_network_has_the_gradient_that_differences_give() -> None:
     plan = NetworkPlan.stack([*layers, Connected(units=5), Relu(), Dropout(share=0.3), Answers()]).for_classes(3)
     network = Network.start(plan, (6, 6, 2), 5, np.float64)
     random = np.random.default_rng(1)
-    images, labels = random.standard_normal((4, 6, 6, 2)), np.array([0, 2, 1, 2])
+    images = random.standard_normal((4, 6, 6, 2))
+    wanted = one_hot(np.array([0, 2, 1, 2]), 3, np.float64)
+    wanted[3] = [0.25, 0.15, 0.6]
     moment = Moment(5, 0, 0, 0)
     route = network.route(frozenset(network.weights), image=True)
 
     def loss() -> float:
         scores = network.forward(images, moment=moment).outputs[network.answers]
-        return float(cross_entropy(scores, labels)[0].sum())
+        return float(cross_entropy(scores, wanted)[0].sum())
 
     trace = network.forward(images, route=route, moment=moment)
-    _, seed = cross_entropy(trace.outputs[network.answers], labels)
+    _, seed = cross_entropy(trace.outputs[network.answers], wanted)
     image, found = network.backward(trace, {network.answers: seed}, route)
     assert image is not None
     check(loss, images, image, random, 40)
@@ -146,8 +148,14 @@ def test_the_gradient_of_a_linear_network_is_its_matrix() -> None:
     assert IMAGE in route.walked
 
 
+SCORES = np.array([[0.0, np.log(3.0)], [1000.0, -1000.0]])
+
+
 def test_cross_entropy_of_known_scores() -> None:
-    losses, grad = cross_entropy(np.array([[0.0, np.log(3.0)], [1000.0, -1000.0]]), np.array([1, 1]))
+    losses, grad = cross_entropy(SCORES, one_hot(np.array([1, 1]), 2, np.float64))
     assert losses == pytest.approx([np.log(4 / 3), 2000.0])
     assert grad == pytest.approx(np.array([[0.25, -0.25], [1.0, -1.0]]))
+    losses, grad = cross_entropy(SCORES[:1], np.array([[0.3, 0.7]]))
+    assert losses == pytest.approx([0.3 * np.log(4) + 0.7 * np.log(4 / 3)])
+    assert grad == pytest.approx(np.array([[-0.05, 0.05]]))
     assert softmax(np.array([[1e4, 1e4]])) == pytest.approx(np.array([[0.5, 0.5]]))

@@ -6,6 +6,7 @@ import pytest
 from attentive_lens.engine.batches import learn, scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers import LAYERS, Moment
+from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS
 from attentive_lens.plan import layers as planned
@@ -22,7 +23,7 @@ def network() -> Network:
 
 def batch(n: int = 21) -> tuple[np.ndarray, np.ndarray]:
     random = np.random.default_rng(2)
-    return random.standard_normal((n, *SHAPE), np.float32), random.integers(0, 4, n)
+    return random.standard_normal((n, *SHAPE), np.float32), one_hot(random.integers(0, 4, n), 4)
 
 
 def test_every_planned_layer_has_its_arithmetic() -> None:
@@ -30,12 +31,12 @@ def test_every_planned_layer_has_its_arithmetic() -> None:
 
 
 def test_gradients_and_scores_have_the_same_bits_whatever_the_thread_count(network: Network) -> None:
-    images, labels = batch()
+    images, targets = batch()
     route = network.route(frozenset(network.weights))
     seen, answers = set(), set()
     for threads in (1, 2, 3):
         with Crew(threads) as crew:
-            step = learn(network, images, labels, route, Moment(1, 2, 3, 0), crew)
+            step = learn(network, images, targets, route, Moment(1, 2, 3, 0), crew)
             seen.add((step.loss, step.right, fingerprint(step.gradients)))
             answers.add(scores(network, images, crew).tobytes())
     assert len(seen) == len(answers) == 1
@@ -50,15 +51,15 @@ def test_an_image_scores_the_same_bits_in_any_company(network: Network) -> None:
 
 
 def test_the_batch_gradient_is_the_mean_of_the_images_gradients(network: Network) -> None:
-    images, labels = batch(6)
+    images, targets = batch(6)
     network.weights = {n: {k: a.astype(np.float64) for k, a in w.items()} for n, w in network.weights.items()}
     route = network.route(frozenset(network.weights))
     with Crew(1) as crew:
         # Dropout draws by piece, so it is left out here.
         network.layers["dropout 1"].settings = planned.Dropout(share=0.0)
-        whole = learn(network, images.astype(np.float64), labels, route, Moment(0, 0, 0, 0), crew)
+        whole = learn(network, images.astype(np.float64), targets, route, Moment(0, 0, 0, 0), crew)
         each = [
-            learn(network, images[k : k + 1].astype(np.float64), labels[k : k + 1], route, Moment(0, 0, 0, 0), crew)
+            learn(network, images[k : k + 1].astype(np.float64), targets[k : k + 1], route, Moment(0, 0, 0, 0), crew)
             for k in range(6)
         ]
     mean = sum(step.gradients["convolution 1"]["kernel"] for step in each) / 6
@@ -66,7 +67,7 @@ def test_the_batch_gradient_is_the_mean_of_the_images_gradients(network: Network
 
 
 def test_frozen_weights_keep_their_bits_and_nothing_below_is_walked(network: Network) -> None:
-    images, labels = batch()
+    images, targets = batch()
     frozen = network.plan.up_to("max pooling 2")
     route = network.route(frozenset(network.weights) - frozen)
     assert route.walked == {"fully connected 1", "relu 3", "dropout 1", "answers"}
@@ -74,7 +75,7 @@ def test_frozen_weights_keep_their_bits_and_nothing_below_is_walked(network: Net
     optimiser = OPTIMISERS["adam"](Training())
     with Crew(2) as crew:
         for k in range(3):
-            step = learn(network, images, labels, route, Moment(0, 0, k, 0), crew)
+            step = learn(network, images, targets, route, Moment(0, 0, k, 0), crew)
             assert step.gradients.keys() == {"fully connected 1", "answers"}
             optimiser.step(network.weights, step.gradients)
     for node in before:

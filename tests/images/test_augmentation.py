@@ -23,7 +23,9 @@ from attentive_lens.plan.recipe import (
     Hue,
     Jpeg,
     Mirror,
+    Mix,
     Noise,
+    Paste,
     Perspective,
     Quarter,
     Saturation,
@@ -36,6 +38,7 @@ from attentive_lens.plan.recipe import (
 
 IMAGES = np.random.default_rng(5).integers(0, 256, (6, 12, 12, 3)).astype(np.uint8)
 NUMBERS = range(6)
+NO_LEVELS = Levels((0.0,) * 3, (1.0,) * 3)
 
 IDENTITY = {
     "mirror": Mirror(chance=0.0),
@@ -58,6 +61,8 @@ IDENTITY = {
     "cut-out patch": CutOut(chance=1.0, between=(0.0, 0.0)),
     "grey": Grey(chance=0.0),
     "JPEG artefacts": Jpeg(chance=0.0),
+    "linear mix": Mix(chance=1.0, between=(0.0, 0.0)),
+    "pasted patch": Paste(chance=1.0, between=(0.0, 0.0)),
 }
 
 
@@ -68,22 +73,22 @@ def test_every_step_of_a_recipe_has_its_arithmetic() -> None:
 @pytest.mark.parametrize("kind", STEPS)
 def test_a_step_keeps_shape_and_range_repeats_and_does_nothing_at_strength_0(kind: str) -> None:
     step = STEPS[kind](chance=1.0)
-    out = augment(IMAGES, NUMBERS, [step], 3, 1)
+    out = augment(IMAGES, NUMBERS, [step], 3, 1).images
     assert out.shape == IMAGES.shape
     assert out.dtype == np.float32
     assert out.min() >= 0
     assert out.max() <= 1
-    assert np.array_equal(out, augment(IMAGES, NUMBERS, [step], 3, 1))
+    assert np.array_equal(out, augment(IMAGES, NUMBERS, [step], 3, 1).images)
     assert not np.allclose(out, IMAGES / 255, atol=1e-3)
-    same = augment(IMAGES, NUMBERS, [IDENTITY[kind]], 3, 1)
+    same = augment(IMAGES, NUMBERS, [IDENTITY[kind]], 3, 1).images
     assert same == pytest.approx(IMAGES / 255, abs=1e-5)
 
 
 def test_an_image_is_drawn_the_same_in_any_batch_and_anew_in_every_epoch() -> None:
-    together = augment(IMAGES, NUMBERS, DEFAULT_RECIPE, 3, 1)
-    alone = augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 1)
+    together = augment(IMAGES, NUMBERS, DEFAULT_RECIPE, 3, 1).images
+    alone = augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 1).images
     assert np.array_equal(together[4], alone[0])
-    assert not np.array_equal(augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 2), alone)
+    assert not np.array_equal(augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 2).images, alone)
 
 
 def test_the_warp_is_the_slow_one() -> None:
@@ -107,9 +112,9 @@ def test_steps_that_follow_each_other_are_composed_in_their_order() -> None:
     image = np.zeros((1, 12, 12, 1), np.uint8)
     image[0, 2, 2] = 255
     # A quarter turn takes (2, 2) to the lower left, (9, 2); the shift then moves it down and right by two.
-    first = augment(image, [0], [turn, shift], 0, 0)[0, :, :, 0]
+    first = augment(image, [0], [turn, shift], 0, 0).images[0, :, :, 0]
     assert np.argwhere(first > 0.99).tolist() == [[11, 4]]
-    other = augment(image, [0], [shift, turn], 0, 0)[0, :, :, 0]
+    other = augment(image, [0], [shift, turn], 0, 0).images[0, :, :, 0]
     assert np.argwhere(other > 0.99).tolist() == [[7, 4]]
 
 
@@ -125,12 +130,11 @@ def test_known_matrices() -> None:
 
 def feed(recipe: tuple[object, ...] = DEFAULT_RECIPE, size: int = 4) -> Feed:
     labels = np.arange(6) % 2
-    levels = Levels((0.0,) * 3, (1.0,) * 3)
-    return Feed(IMAGES, labels, np.array([0, 1, 2, 4, 5]), recipe, levels, 9, size)  # type: ignore[arg-type]
+    return Feed(IMAGES, labels, np.array([0, 1, 2, 4, 5]), recipe, NO_LEVELS, 9, size, 2)  # type: ignore[arg-type]
 
 
 def test_an_epoch_shows_every_training_image_once_in_its_own_order() -> None:
-    labels = [[int(label) for batch in feed(()).epoch(e) for label in batch.labels] for e in range(6)]
+    labels = [[int(k) for batch in feed(()).epoch(e) for k in batch.targets.argmax(axis=1)] for e in range(6)]
     shown = [np.concatenate([b.images for b in feed(()).epoch(e)]) for e in range(2)]
     sums = np.sort(shown[0].sum(axis=(1, 2, 3)))
     expected = np.sort((IMAGES[[0, 1, 2, 4, 5]] / 255).sum(axis=(1, 2, 3)))
@@ -157,3 +161,32 @@ def test_a_fault_in_the_thread_reaches_the_loop() -> None:
     broken.members = np.array([0, 99])
     with pytest.raises(IndexError):
         list(broken.epoch(0))
+
+
+@pytest.mark.parametrize("kind", ["linear mix", "pasted patch"])
+def test_mixed_images_are_wanted_as_much_as_they_hold(kind: str) -> None:
+    whole = np.zeros((2, 12, 12, 3), np.uint8)
+    whole[1] = 255
+    for epoch in range(20):
+        found = augment(whole, [5, 8], [STEPS[kind](chance=1.0)], 3, epoch)
+        assert found.partners.tolist() == [1, 0]
+        held = [found.images[0].mean(), 1 - found.images[1].mean()]
+        assert found.shares == pytest.approx(np.array(held), abs=1e-5)
+        assert (found.shares > 0.05).all()
+        assert (found.shares < 0.45).all()
+    mixed = Feed(whole, np.array([0, 2]), np.arange(2), [STEPS[kind](chance=1.0)], NO_LEVELS, 1, 2, 4)
+    for batch in mixed.epoch(0):
+        assert batch.targets.sum(axis=1) == pytest.approx(np.ones(2))
+        assert batch.targets[:, [1, 3]].tolist() == [[0, 0], [0, 0]]
+        white = batch.images.mean(axis=(1, 2, 3))
+        assert batch.targets[:, 2] == pytest.approx(white, abs=1e-5)
+
+
+def test_an_image_is_mixed_once_at_most_after_all_else_and_a_lone_one_never() -> None:
+    steps = [Mix(chance=1.0), Paste(chance=1.0), Grey(chance=1.0)]
+    found = augment(IMAGES, NUMBERS, steps, 3, 1)
+    assert np.ptp(found.images, axis=3).max() < 1e-6
+    assert np.array_equal(found.images, augment(IMAGES, NUMBERS, [steps[2], steps[0]], 3, 1).images)
+    assert (found.partners != np.arange(6)).all()
+    alone = augment(IMAGES[:1], [0], steps, 3, 1)
+    assert (alone.partners.tolist(), alone.shares.tolist()) == ([0], [0])

@@ -8,6 +8,7 @@ import pytest
 
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers import Moment
+from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.errors import LensError
 from attentive_lens.formats.bundle import ModelFile, read_model
@@ -46,7 +47,7 @@ def train(
     members = np.arange(held, len(labels))
     levels = Levels.measure(pixels[members], PREPARATION)
     network = Network.start(PLAN, PREPARATION.shape, 1)
-    feed = Feed(pixels, labels, members, DEFAULT_RECIPE[3:], levels, 1, 8)
+    feed = Feed(pixels, labels, members, DEFAULT_RECIPE[3:], levels, 1, 8, 2)
     model = ModelFile(PLAN, {}, PREPARATION, levels, ("left", "right"))
     with Crew(1) as crew, Journal(folder / "journal.jsonl") as journal:
         learner = Classifier(network, Training(**{"rate": 0.01, **settings}), frozenset(), levels, crew)
@@ -110,7 +111,7 @@ def test_a_run_that_blows_up_is_stopped_with_the_reason_before_the_step_is_taken
     with Crew(1) as crew, np.errstate(all="ignore"):
         learner = Classifier(network, Training(), frozenset(), levels, crew)
         with pytest.raises(LensError, match=r"epoch 3, batch 5.*no longer a number.*ten times smaller"):
-            learner.learn(Batch(levels.apply(pixels), labels), Moment(0, 2, 4, 0))
+            learner.learn(Batch(levels.apply(pixels), one_hot(labels, 2)), Moment(0, 2, 4, 0))
     assert network.fingerprint() == before
 
 

@@ -267,6 +267,16 @@ def test_the_recipe_is_designed_by_eye(qtbot: QtBot, open_frame: OpenFrame, stat
 
     qtbot.waitUntil(all_grey, timeout=30_000)
     assert {step.kind: step.chance for step in frame.session.plan.recipe}["grey"] == 1.0
+    kinds = [step.kind for step in frame.session.plan.recipe]
+    assert kinds == ["mirror", "turn", "shift", "brightness", "grey"]
+    click(qtbot, frame, "step earlier")
+    assert [step.kind for step in frame.session.plan.recipe][3:] == ["grey", "brightness"]
+    assert child(frame, QLabel, "recipe turn grey").text() == "4"
+    mixing = child(frame, QCheckBox, "recipe pasted patch")
+    qtbot.mouseClick(mixing, LEFT, pos=QPoint(7, 7))
+    assert frame.session.plan.recipe[-1].kind == "pasted patch"
+    assert not child(frame, QPushButton, "step earlier").isEnabled()
+    qtbot.mouseClick(mixing, LEFT, pos=QPoint(7, 7))
     click(qtbot, frame, "recipe step turn")
     between = child(frame, RangeSlider, "recipe.turn.between")
     between.setFocus()

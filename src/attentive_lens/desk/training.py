@@ -77,7 +77,8 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, stop: Callabl
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
     network, levels = _starting_point(workspace, plan, data)
-    feed = Feed(data.pixels, data.labels, members, plan.recipe, levels, plan.seed, plan.training.batch)
+    classes = len(data.collection.classes)
+    feed = Feed(data.pixels, data.labels, members, plan.recipe, levels, plan.seed, plan.training.batch, classes)
     held_out = data.members("validation")
     model = ModelFile(network.plan, {}, plan.preparation, levels, tuple(data.collection.classes))
     with Crew(plan.training.threads) as crew:

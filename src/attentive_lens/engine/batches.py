@@ -7,7 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from attentive_lens.engine.arrays import Array, Labels, Weights
+from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers import Moment
 from attentive_lens.engine.losses import cross_entropy
@@ -29,8 +29,11 @@ class Step:
     gradients: Weights
 
 
-def learn(network: Network, images: Array, labels: Labels, route: Route, moment: Moment, crew: Crew) -> Step:
-    """Forward and backward for one batch, N×H×W×C; the mean softmax cross-entropy and its gradients."""
+def learn(network: Network, images: Array, targets: Array, route: Route, moment: Moment, crew: Crew) -> Step:
+    """Forward and backward for one batch, N×H×W×C; the mean softmax cross-entropy and its gradients.
+
+    ``targets`` are the wanted probabilities, N×K; an answer is right if it is the class wanted most.
+    """
     edges = [len(images) * k // PIECES for k in range(PIECES + 1)]
     spans = [(a, b) for a, b in pairwise(edges) if a < b]
 
@@ -38,8 +41,8 @@ def learn(network: Network, images: Array, labels: Labels, route: Route, moment:
         a, b = spans[k]
         trace = network.forward(images[a:b], route=route, moment=replace(moment, piece=k))
         scores = trace.outputs[network.answers]
-        losses, grad = cross_entropy(scores, labels[a:b])
-        right = int((scores.argmax(axis=1) == labels[a:b]).sum())
+        losses, grad = cross_entropy(scores, targets[a:b])
+        right = int((scores.argmax(axis=1) == targets[a:b].argmax(axis=1)).sum())
         grad /= len(images)
         _, found = network.backward(trace, {network.answers: grad}, route)
         return float(losses.sum()), right, found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import DTypeLike
 
 from attentive_lens.engine.arrays import Array, Labels
 
@@ -13,28 +14,32 @@ def softmax(scores: Array) -> Array:
     return np.asarray(powers / powers.sum(axis=1, keepdims=True))
 
 
-def cross_entropy(scores: Array, labels: Labels) -> tuple[Array, Array]:
+def one_hot(labels: Labels, classes: int, dtype: DTypeLike = np.float32) -> Array:
+    """Targets, N×K, that are 1 at each image's class and 0 elsewhere."""
+    targets = np.zeros((len(labels), classes), dtype)
+    targets[np.arange(len(labels)), labels] = 1
+    return targets
+
+
+def cross_entropy(scores: Array, targets: Array) -> tuple[Array, Array]:
     """Softmax cross-entropy from raw scores.
 
     Parameters
     ----------
     scores : ndarray, N×K
         Raw scores (logits).
-    labels : ndarray, N int64
-        True classes.
+    targets : ndarray, N×K
+        Wanted probabilities, each row summing to 1; `one_hot` where an image has one label.
 
     Returns
     -------
     losses : ndarray, N
-        −log of the true class's probability, in nats, 0 or above.
+        −Σ target · log probability, in nats, 0 or above.
     grad : ndarray, N×K
-        Gradient of each image's own loss: probabilities, less 1 at the true class (Bishop 2006, eq. 4.109).
+        Gradient of each image's own loss: probabilities less targets (Bishop 2006, eq. 4.109).
     """
-    rows = np.arange(len(labels))
     shifted = scores - scores.max(axis=1, keepdims=True)
     powers = np.exp(shifted)
     sums = powers.sum(axis=1, keepdims=True)
-    losses = np.log(sums[:, 0]) - shifted[rows, labels]
-    grad = np.asarray(powers / sums)
-    grad[rows, labels] -= 1
-    return losses, grad
+    losses = (targets * (np.log(sums) - shifted)).sum(axis=1)
+    return losses, np.asarray(powers / sums - targets)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import queue
 import threading
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -22,14 +23,14 @@ AHEAD = 2
 
 @dataclass(frozen=True)
 class Batch:
-    """Prepared images N×S×S×C float32 with their class numbers N int64."""
+    """Prepared images N×S×S×C float32 with what should be answered: N×K float32, each row summing to 1."""
 
     images: NDArray[np.float32]
-    labels: NDArray[np.int64]
+    targets: NDArray[np.float32]
 
 
 class Feed:
-    """Training batches, epoch by epoch.
+    """Training batches, epoch by epoch; `waited` counts the seconds that somebody waited for one.
 
     Parameters
     ----------
@@ -43,8 +44,8 @@ class Feed:
         Changes; none leaves the images as they are.
     levels : Levels
         Applied last.
-    seed, size : int
-        Master seed, and images in a batch; the last of an epoch may be smaller.
+    seed, size, classes : int
+        Master seed, images in a batch (the last of an epoch may be smaller), and number of classes.
     """
 
     def __init__(
@@ -56,9 +57,12 @@ class Feed:
         levels: Levels,
         seed: int,
         size: int,
+        classes: int,
     ) -> None:
         self.pixels, self.labels, self.members = pixels, labels, members
         self.recipe, self.levels, self.seed, self.size = recipe, levels, seed, size
+        self.classes = classes
+        self.waited = 0.0
 
     @property
     def batches(self) -> int:
@@ -69,7 +73,11 @@ class Feed:
         """One batch: a function of its arguments and the seed."""
         rows = self.members[order[number * self.size : (number + 1) * self.size]]
         variants = augment(self.pixels[rows], rows.tolist(), self.recipe, self.seed, epoch)
-        return Batch(self.levels.apply(variants), self.labels[rows])
+        labels, each = self.labels[rows], np.arange(len(rows))
+        targets = np.zeros((len(rows), self.classes), np.float32)
+        targets[each, labels] = 1 - variants.shares
+        targets[each, labels[variants.partners]] += variants.shares
+        return Batch(self.levels.apply(variants.images), targets)
 
     def epoch(self, epoch: int) -> Iterator[Batch]:
         """The batches of an epoch, in its own order; made ahead, and stopped when the iterator is closed."""
@@ -89,7 +97,9 @@ class Feed:
         thread.start()
         try:
             for _ in range(self.batches):
+                began = time.perf_counter()
                 item = waiting.get()
+                self.waited += time.perf_counter() - began
                 if isinstance(item, BaseException):
                     raise item
                 yield item

@@ -26,7 +26,8 @@ class Plan:
     Raises
     ------
     BadValue
-        If the network does not fit the prepared image, or the base names a layer it has not.
+        If the network does not fit the prepared image, the base names a layer it has not, or a step stands twice
+        in the recipe.
     """
 
     name: str = "three blocks"
@@ -46,6 +47,10 @@ class Plan:
         self.network.facts(self.preparation.shape)
         if self.base is not None:
             self.network.node(self.base.until)
+        kinds = [step.kind for step in self.recipe]
+        for kind in kinds:
+            if kinds.count(kind) > 1:
+                raise BadValue("plan.recipe", f"{kind} stands in it twice", "Make it one step with one range")
 
     @property
     def frozen(self) -> frozenset[str]:

@@ -68,7 +68,7 @@ class Value:
     title: ClassVar[str] = "value"
 
     def __post_init__(self) -> None:
-        hints = get_type_hints(type(self))
+        hints = _hints(type(self))
         for f in fields(self):
             known = f.metadata.get("spec")
             if known is not None:
@@ -87,7 +87,7 @@ class Value:
     @classmethod
     def types(cls) -> dict[str, Any]:
         """The type of every field, by name."""
-        hints = get_type_hints(cls)
+        hints = _hints(cls)
         return {f.name: hints[f.name] for f in fields(cls)}
 
     @classmethod
@@ -97,7 +97,7 @@ class Value:
         for key in table:
             if key not in known:
                 raise unknown_word(f"{cls.title}.{key}", key, known)
-        hints = get_type_hints(cls)
+        hints = _hints(cls)
         ready = {
             key: tuple(value) if isinstance(value, list) and get_origin(hints[key]) is tuple else value
             for key, value in table.items()
@@ -119,6 +119,17 @@ class Value:
             value = getattr(self, f.name)
             table[f.name] = list(value) if isinstance(value, tuple) else value
         return table
+
+
+_known_hints: dict[str, dict[str, Any]] = {}
+
+
+def _hints(kind: type) -> dict[str, Any]:
+    """Types by field; working them out takes longer than all else, so it is done once."""
+    name = f"{kind.__module__}.{kind.__qualname__}"
+    if name not in _known_hints:
+        _known_hints[name] = get_type_hints(kind)
+    return _known_hints[name]
 
 
 def unknown_word(where: str, word: str, known: set[str] | frozenset[str]) -> BadValue:

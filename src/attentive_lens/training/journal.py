@@ -15,7 +15,8 @@ class Journal:
 
     Events are ``start`` (epochs, batches, images), ``batch`` (step, loss: at most four a second, each the mean
     since the last), ``epoch`` (number from 1, training and validation loss and accuracy, whether it is the best
-    so far, seconds) and ``end`` (state, seconds). Each carries ``at``, seconds since 1970.
+    so far, seconds, and how many of them were spent waiting for a batch) and ``end`` (state, seconds). Each carries
+    ``at``, seconds since 1970.
     """
 
     def __init__(self, file: Path) -> None:

@@ -15,7 +15,7 @@ from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.batches import learn, scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers import Moment
-from attentive_lens.engine.losses import cross_entropy
+from attentive_lens.engine.losses import cross_entropy, one_hot
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.optimisers import OPTIMISERS
 from attentive_lens.errors import LensError
@@ -72,7 +72,7 @@ class Classifier(Learner):
 
     def learn(self, batch: Batch, moment: Moment) -> Mark:
         """Forward, backward, step."""
-        step = learn(self.network, batch.images, batch.labels, self.route, moment, self.crew)
+        step = learn(self.network, batch.images, batch.targets, self.route, moment, self.crew)
         if not np.isfinite(step.loss):
             raise LensError(
                 f"Training stopped in epoch {moment.epoch + 1}, batch {moment.batch + 1}",
@@ -80,7 +80,7 @@ class Classifier(Learner):
                 "Train again with a learning rate ten times smaller",
             )
         self.optimiser.step(self.network.weights, step.gradients)
-        return Mark(step.loss, step.right, len(batch.labels))
+        return Mark(step.loss, step.right, len(batch.images))
 
     def judge(self, pixels: NDArray[np.uint8], labels: NDArray[np.int64]) -> Mark:
         """In inference mode, a few hundred images at a time."""
@@ -88,7 +88,7 @@ class Classifier(Learner):
         for first in range(0, len(labels), 256):
             own = labels[first : first + 256]
             found = scores(self.network, self.levels.apply(pixels[first : first + 256]), self.crew)
-            losses += float(cross_entropy(found, own)[0].sum())
+            losses += float(cross_entropy(found, one_hot(own, found.shape[1], found.dtype))[0].sum())
             right += int((found.argmax(axis=1) == own).sum())
         return Mark(losses / max(1, len(labels)), right, len(labels))
 

@@ -76,7 +76,7 @@ def run(
     done = 0
     total = epochs * feed.batches
     for epoch in range(epochs):
-        started = time.perf_counter()
+        started, waited = time.perf_counter(), feed.waited
         loss, right, images = 0.0, 0, 0
         shown, since = time.perf_counter(), (0.0, 0)
         batches = feed.epoch(epoch)
@@ -105,7 +105,8 @@ def run(
             best = validation
         figures = {"training": _figures(training), "validation": _figures(validation) if validation else None}
         checkpoints.keep(learner, {**card, "epoch": done, **figures}, is_best)
-        journal.write("epoch", epoch=done, **figures, best=is_best, seconds=round(time.perf_counter() - started, 3))
+        spent = {"seconds": time.perf_counter() - started, "waited": feed.waited - waited}
+        journal.write("epoch", epoch=done, **figures, best=is_best, **{k: round(v, 3) for k, v in spent.items()})
         if stopped or (stop() and done < epochs):
             checkpoints.write(learner, {**card, "epoch": done, **figures})
             return Outcome("stopped", done, time.perf_counter() - began, best)

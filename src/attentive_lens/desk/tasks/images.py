@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
+from collections.abc import Hashable
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -11,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.desk.data import gather, references
+from attentive_lens.desk.data import Data, gather, references
 from attentive_lens.desk.tasks.base import Result
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.images.augmentation import augment
@@ -21,7 +22,7 @@ from attentive_lens.images.preparation import Levels, to_square
 from attentive_lens.images.sources import SOURCES, Found, Source, kind_of, readings_of
 from attentive_lens.images.split import SETS
 from attentive_lens.images.store import prepared
-from attentive_lens.plan.plan import Plan, read_recipe
+from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.reading import Reading
 from attentive_lens.plan.settings import Preparation
@@ -203,19 +204,33 @@ def fits(workspace: str, plan: dict[str, Any], columns: int = 8) -> Job[Result]:
     return Result({**values, "images": [rows[k].number for k in chosen]}, arrays)
 
 
-def variants(workspace: str, recipe: list[dict[str, Any]], columns: int, rows: int, draw: int = 0) -> Job[Result]:
-    """What a recipe makes of some training images.
+_shown: dict[Hashable, tuple[NDArray[np.uint8], list[int]]] = {}
+"""The originals asked for last: a slider that moves asks for the same many times a second."""
+
+
+def variants(workspace: str, plan: dict[str, Any], columns: int, rows: int, draw: int = 0) -> Job[Result]:
+    """What a plan's recipe makes of some training images, prepared as the plan says.
 
     ``originals`` are ``columns`` images, of the classes in turn, N×S×S×C uint8; ``variants`` are ``rows`` draws of
     all of them, row by row.
     """
-    steps = read_recipe(recipe)
-    data = yield from gather(Workspace.open(Path(workspace)), Plan())
-    members = data.members("training")
-    by_class = [members[data.labels[members] == k] for k in range(len(data.collection.classes))]
-    turns = [own[turn] for turn in range(columns) for own in by_class if turn < len(own)][:columns]
-    chosen = np.array(sorted(turns, key=lambda place: int(data.labels[place])))
-    originals = data.pixels[chosen]
-    drawn = [augment(originals, chosen.tolist(), steps, 0, draw * rows + row) for row in range(rows)]
+    design = Plan.read(plan)
+    place = Workspace.open(Path(workspace))
+    key = (place.folder, place.catalogue.stamp(), design.preparation, design.split, design.seed, columns)
+    if key not in _shown:
+        data = yield from gather(place, design)
+        _shown.clear()
+        _shown[key] = _some_of_each(data, columns)
+    originals, chosen = _shown[key]
+    drawn = [augment(originals, chosen, design.recipe, 0, draw * rows + row).images for row in range(rows)]
     pixels = (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8)
     return Result({}, {"originals": originals, "variants": pixels})
+
+
+def _some_of_each(data: Data, count: int) -> tuple[NDArray[np.uint8], list[int]]:
+    """Training images of the classes in turn, with their places."""
+    members = data.members("training")
+    by_class = [members[data.labels[members] == k] for k in range(len(data.collection.classes))]
+    turns = [own[turn] for turn in range(count) for own in by_class if turn < len(own)][:count]
+    chosen = sorted((int(place) for place in turns), key=lambda place: int(data.labels[place]))
+    return np.asarray(data.pixels[chosen]), chosen

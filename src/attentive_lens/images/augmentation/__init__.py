@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.images.augmentation.base import Augmentation, Geometric, Tonal
+from attentive_lens.images.augmentation.base import Augmentation, Geometric, Pairing, Tonal
 from attentive_lens.images.augmentation.blur import BlurChange
 from attentive_lens.images.augmentation.brightness import BrightnessChange
 from attentive_lens.images.augmentation.compiled import warp
@@ -20,7 +21,9 @@ from attentive_lens.images.augmentation.grey import GreyChange
 from attentive_lens.images.augmentation.hue import HueChange
 from attentive_lens.images.augmentation.jpeg import JpegChange
 from attentive_lens.images.augmentation.mirror import MirrorChange
+from attentive_lens.images.augmentation.mix import MixChange
 from attentive_lens.images.augmentation.noise import NoiseChange
+from attentive_lens.images.augmentation.paste import PasteChange
 from attentive_lens.images.augmentation.perspective import PerspectiveChange
 from attentive_lens.images.augmentation.quarter import QuarterChange
 from attentive_lens.images.augmentation.saturation import SaturationChange
@@ -53,16 +56,38 @@ AUGMENTATIONS: dict[str, Augmentation] = {
     "cut-out patch": CutOutChange(),
     "grey": GreyChange(),
     "JPEG artefacts": JpegChange(),
+    "linear mix": MixChange(),
+    "pasted patch": PasteChange(),
 }
+
+
+@dataclass(frozen=True)
+class Variants:
+    """What a recipe made of a batch.
+
+    Attributes
+    ----------
+    images : ndarray, N×S×S×C float32
+        In 0–1, before the levels are applied.
+    partners : ndarray, N int64
+        Which image of the batch each was mixed with; itself where it was not.
+    shares : ndarray, N float32
+        How much of the label is the partner's, 0 to 0.5.
+    """
+
+    images: NDArray[np.float32]
+    partners: NDArray[np.int64]
+    shares: NDArray[np.float32]
 
 
 def augment(
     images: NDArray[np.uint8], numbers: Sequence[int], recipe: Sequence[RecipeStep], seed: int, epoch: int
-) -> NDArray[np.float32]:
+) -> Variants:
     """Fresh variants of training images.
 
-    Every image's draw is a function of (seed, epoch, its number), whatever else is in the batch. Geometric
-    steps that follow each other are composed and the image is resampled once.
+    Every image's draw is a function of (seed, epoch, its number), whatever else is in the batch; only whom it is
+    mixed with is chosen among the batch. Geometric steps that follow each other are composed and the image is
+    resampled once. Mixing comes after all other steps, with the partner as it then is, and at most once an image.
 
     Parameters
     ----------
@@ -75,17 +100,15 @@ def augment(
     seed, epoch : int
         Master seed, and epoch from 0.
 
-    Returns
-    -------
-    ndarray, N×S×S×C float32
-        In 0–1, before the levels are applied.
     """
+    alone = [step for step in recipe if not isinstance(AUGMENTATIONS[step.kind], Pairing)]
+    paired = [step for step in recipe if isinstance(AUGMENTATIONS[step.kind], Pairing)]
     out = np.empty(images.shape, np.float32)
     np.multiply(images, np.float32(1 / 255), out=out)
     for place, number in enumerate(numbers):
         random = chance(seed, "augmentation", epoch, int(number))
         waiting: NDArray[np.float64] | None = None
-        for step in recipe:
+        for step in alone:
             if random.random() >= step.chance:
                 continue
             change = AUGMENTATIONS[step.kind]
@@ -99,7 +122,26 @@ def augment(
                 change.apply(step, random, out[place])
         if waiting is not None:
             out[place] = _warped(out[place], waiting)
-    return out
+    return _mixed(out, numbers, paired, seed, epoch)
+
+
+def _mixed(
+    images: NDArray[np.float32], numbers: Sequence[int], steps: Sequence[RecipeStep], seed: int, epoch: int
+) -> Variants:
+    count = len(images)
+    partners, shares = np.arange(count), np.zeros(count, np.float32)
+    if not steps or count < 2:
+        return Variants(images, partners, shares)
+    unmixed = images.copy()
+    for place, number in enumerate(numbers):
+        random = chance(seed, "mixing", epoch, int(number))
+        for step in steps:
+            change = AUGMENTATIONS[step.kind]
+            if random.random() < step.chance and isinstance(change, Pairing):
+                partners[place] = (place + 1 + random.integers(count - 1)) % count
+                shares[place] = change.apply(step, random, images[place], unmixed[partners[place]])
+                break
+    return Variants(images, partners, shares)
 
 
 def _warped(image: NDArray[np.float32], matrix: NDArray[np.float64]) -> NDArray[np.float32]:
@@ -108,4 +150,4 @@ def _warped(image: NDArray[np.float32], matrix: NDArray[np.float64]) -> NDArray[
     return out
 
 
-__all__ = ["AUGMENTATIONS", "augment"]
+__all__ = ["AUGMENTATIONS", "Variants", "augment"]

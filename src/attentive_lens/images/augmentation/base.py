@@ -1,4 +1,4 @@
-"""The two kinds of change: where pixels are, and what they are."""
+"""The three kinds of change: where pixels are, what they are, and with what they are mixed."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 
 class Augmentation(ABC):  # noqa: B024
-    """Base of all changes; its two kinds below say what they do."""
+    """Base of all changes; its three kinds below say what they do."""
 
 
 class Geometric(Augmentation):
@@ -27,3 +27,13 @@ class Tonal(Augmentation):
     @abstractmethod
     def apply(self, step: Any, random: np.random.Generator, image: NDArray[np.float32]) -> None:
         """Change S×S×C values in 0–1 in place; they stay within."""
+
+
+class Pairing(Augmentation):
+    """A change made with another image of the batch, whose label then counts too."""
+
+    @abstractmethod
+    def apply(
+        self, step: Any, random: np.random.Generator, image: NDArray[np.float32], partner: NDArray[np.float32]
+    ) -> float:
+        """Change S×S×C values in place by the partner's, and return the partner's share of the label, 0 to 0.5."""

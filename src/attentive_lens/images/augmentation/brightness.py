@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.images.augmentation.base import Tonal
+from attentive_lens.images.augmentation.compiled import stretch
 from attentive_lens.plan.recipe import Brightness
 
 
@@ -14,5 +15,4 @@ class BrightnessChange(Tonal):
 
     def apply(self, step: Brightness, random: np.random.Generator, image: NDArray[np.float32]) -> None:
         """In place, cut off at 1."""
-        image *= np.float32(random.uniform(*step.between))
-        np.minimum(image, 1, out=image)
+        stretch(image, 0.0, random.uniform(*step.between))

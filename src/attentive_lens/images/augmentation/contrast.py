@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.images.augmentation.base import Tonal
+from attentive_lens.images.augmentation.compiled import stretch
 from attentive_lens.plan.recipe import Contrast
 
 
@@ -14,8 +15,4 @@ class ContrastChange(Tonal):
 
     def apply(self, step: Contrast, random: np.random.Generator, image: NDArray[np.float32]) -> None:
         """In place, cut off at 0 and 1."""
-        mean = image.mean(dtype=np.float32)
-        image -= mean
-        image *= np.float32(random.uniform(*step.between))
-        image += mean
-        np.clip(image, 0, 1, out=image)
+        stretch(image, float(image.sum()) / image.size, random.uniform(*step.between))

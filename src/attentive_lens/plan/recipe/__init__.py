@@ -12,7 +12,9 @@ from attentive_lens.plan.recipe.grey import Grey
 from attentive_lens.plan.recipe.hue import Hue
 from attentive_lens.plan.recipe.jpeg import Jpeg
 from attentive_lens.plan.recipe.mirror import Mirror
+from attentive_lens.plan.recipe.mix import Mix
 from attentive_lens.plan.recipe.noise import Noise
+from attentive_lens.plan.recipe.paste import Paste
 from attentive_lens.plan.recipe.perspective import Perspective
 from attentive_lens.plan.recipe.quarter import Quarter
 from attentive_lens.plan.recipe.saturation import Saturation
@@ -45,9 +47,11 @@ STEPS: dict[str, type[RecipeStep]] = {
         CutOut,
         Grey,
         Jpeg,
+        Mix,
+        Paste,
     )
 }
-"""Every step by its word: where pixels are first, then what they are."""
+"""Every step by its word: where pixels are first, then what they are, then with what they are mixed."""
 
 DEFAULT_RECIPE: tuple[RecipeStep, ...] = (Mirror(), Turn(), Shift(), Brightness())
 
@@ -65,7 +69,9 @@ __all__ = [
     "Hue",
     "Jpeg",
     "Mirror",
+    "Mix",
     "Noise",
+    "Paste",
     "Perspective",
     "Quarter",
     "RecipeStep",

@@ -20,5 +20,7 @@ class RecipeStep(Value):
     idea: ClassVar[str] = ""
     caution: ClassVar[str] = ""
     """What to ask oneself where the change may change the meaning."""
+    last: ClassVar[bool] = False
+    """Whether it is done after all others, wherever it stands in the recipe."""
 
     chance: float = spec(0.5, label="how often", low=0.0, high=1.0, meaning="Part of the images changed, 0 to 1.")

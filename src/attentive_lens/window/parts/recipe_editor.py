@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QGridLayout,
     QHBoxLayout,
+    QLabel,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -74,6 +75,7 @@ class RecipeEditor(QWidget):
         super().__init__()
         self.session = session
         self.steps: dict[str, RecipeStep] = {kind: step() for kind, step in STEPS.items()}
+        self.order = list(STEPS)
         self.current = "mirror"
         self.draw = 0
         self._asked = self._again = False
@@ -88,6 +90,7 @@ class RecipeEditor(QWidget):
         grid.setContentsMargins(0, 0, 6, 0)
         grid.setVerticalSpacing(2)
         self.ticks: dict[str, QCheckBox] = {}
+        self.turns: dict[str, QLabel] = {}
         self.names: dict[str, QPushButton] = {}
         for row, (kind, step) in enumerate(STEPS.items()):
             tick = QCheckBox()
@@ -99,7 +102,10 @@ class RecipeEditor(QWidget):
             name.setProperty("role", "row")
             grid.addWidget(tick, row, 0)
             grid.addWidget(name, row, 1)
-            self.ticks[kind], self.names[kind] = tick, name
+            turn = label(role="faint", size=look.SMALL, name=f"recipe turn {kind}")
+            turn.setToolTip("Its turn: steps are done in this order, one after the other.")
+            grid.addWidget(turn, row, 2)
+            self.ticks[kind], self.names[kind], self.turns[kind] = tick, name, turn
         grid.setColumnStretch(1, 1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -113,6 +119,17 @@ class RecipeEditor(QWidget):
         inside.addWidget(self.caution)
         self.settings = QGridLayout()
         inside.addLayout(self.settings)
+        turns = QHBoxLayout()
+        self.earlier = button(
+            "Earlier", "step earlier", "Do this step before the one it now follows.", partial(self._move, -1)
+        )
+        self.later = button(
+            "Later", "step later", "Do this step after the one that now follows it.", partial(self._move, 1)
+        )
+        turns.addWidget(self.earlier)
+        turns.addWidget(self.later)
+        turns.addStretch()
+        inside.addLayout(turns)
         layout.addWidget(frame)
         right = QVBoxLayout()
         head = QHBoxLayout()
@@ -133,8 +150,10 @@ class RecipeEditor(QWidget):
             return
         own = {step.kind: step for step in self.session.plan.recipe}
         self.steps |= own
+        self.order = [*own, *(kind for kind in self.order if kind not in own)]
         for kind, tick in self.ticks.items():
             tick.setChecked(kind in own)
+        self._show_turns()
         if self.sliders:
             self._show_step()
 
@@ -149,7 +168,7 @@ class RecipeEditor(QWidget):
             self._take,
             self._failed,
             priority=0,
-            recipe=[{"change": step.kind, **step.write()} for step in self.recipe()],
+            plan=self.session.plan.with_recipe(self.recipe()).write(),
             columns=COLUMNS,
             rows=ROWS,
             draw=self.draw,
@@ -157,7 +176,29 @@ class RecipeEditor(QWidget):
 
     def recipe(self) -> tuple[RecipeStep, ...]:
         """The ticked steps as they are set now."""
-        return tuple(self.steps[kind] for kind in STEPS if self.ticks[kind].isChecked())
+        return tuple(self.steps[kind] for kind in self.order if self.ticks[kind].isChecked())
+
+    def _show_turns(self) -> None:
+        ticked = [step.kind for step in self.recipe()]
+        for kind, turn in self.turns.items():
+            turn.setText(str(ticked.index(kind) + 1) if kind in ticked else "")
+        self.earlier.setEnabled(self._neighbour(-1) is not None)
+        self.later.setEnabled(self._neighbour(1) is not None)
+
+    def _neighbour(self, by: int) -> str | None:
+        """The ticked step it would change places with; what is mixed is mixed last."""
+        ticked = [step.kind for step in self.recipe()]
+        if self.current not in ticked or not 0 <= ticked.index(self.current) + by < len(ticked):
+            return None
+        other = ticked[ticked.index(self.current) + by]
+        return other if STEPS[other].last == STEPS[self.current].last else None
+
+    def _move(self, by: int) -> None:
+        other = self._neighbour(by)
+        if other is not None:
+            mine, theirs = self.order.index(self.current), self.order.index(other)
+            self.order[mine], self.order[theirs] = other, self.current
+            self._settle()
 
     def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
         self._asked = False
@@ -175,10 +216,25 @@ class RecipeEditor(QWidget):
         self.refresh()
 
     def _tick(self, kind: str) -> None:
+        if self.ticks[kind].isChecked():
+            self._find_place(kind)
         self._choose(kind)
         self._settle()
 
+    def _find_place(self, kind: str) -> None:
+        """Behind the steps of the recipe that usually come before it."""
+        usual = list(STEPS)
+        others = [other for other in self.order if other != kind]
+        before = [
+            k
+            for k, other in enumerate(others)
+            if self.ticks[other].isChecked() and usual.index(other) < usual.index(kind)
+        ]
+        others.insert(max(before, default=-1) + 1, kind)
+        self.order = others
+
     def _settle(self) -> None:
+        self._show_turns()
         self.session.change_plan(self.session.plan.with_recipe(self.recipe()))
         self.refresh()
 
@@ -190,6 +246,7 @@ class RecipeEditor(QWidget):
         step = self.steps[self.current]
         for kind, named in self.names.items():
             named.setChecked(kind == self.current)
+        self._show_turns()
         self.idea.setText(step.idea)
         self.caution.setText(step.caution)
         self.caution.setVisible(bool(step.caution))
