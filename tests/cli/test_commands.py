@@ -61,6 +61,7 @@ def test_the_whole_loop_on_images_that_are_not_ours(tmp_path: Path) -> None:
     assert len(trained["weights_sha256"]) == 64
     scored = last_object(command("score", work, 1, "--json"))
     assert scored["images"] == sum(map(sum, scored["confusion"])) == 6
+    assert (scored["relabelled"], scored["judged_by_test"]) == ([], [])
     assert len(scored["wrong"]) == round(6 * (1 - scored["accuracy"]))
     assert trained["validation"]["accuracy"] == pytest.approx(scored["accuracy"])
     told = last_object(command("explain", work, 1, 3, "--json", "--out", tmp_path / "out"))

@@ -8,11 +8,14 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
+from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
 from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled, write_list
-from attentive_lens.desk.front import changed_since, collection
+from attentive_lens.desk.front import collection
 from attentive_lens.desk.history import History
+from attentive_lens.desk.tasks import TASKS
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Workspace
 
 
@@ -127,11 +130,22 @@ def test_labels_changed_after_a_run_are_told_and_its_sets_stay(station: Workspac
     curating.change("move", [trained], moved("test"))
     after = collection(station, run.plan(), run)
     assert changed_since(run, after) == [trained]
+    assert f"1 image has another label now than run 1 knew: {trained}." in caution_of_labels(1, [trained])
+    assert caution_of_labels(1, []) == ""
     assert after.sets == before.sets, "a run keeps the sets it was trained with"
     assert collection(station, Plan()).sets[trained - 1] == "test"
     curating.undo()
     curating.undo()
     assert changed_since(run, collection(station, run.plan(), run)) == []
+
+
+def test_a_test_set_that_judged_several_runs_is_warned_of(station: Workspace) -> None:
+    finish(TASKS["score"](str(station.folder), 1, "validation"))
+    assert judged_by_test(station) == []
+    finish(TASKS["score"](str(station.folder), 1, "test"))
+    assert judged_by_test(station) == [1]
+    assert caution_of_test([1]) == ""
+    assert "judged 2 runs (1, 4)" in caution_of_test([1, 4])
 
 
 def test_a_workspace_that_cannot_be_written_keeps_its_decisions(station: Workspace) -> None:

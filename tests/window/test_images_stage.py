@@ -130,7 +130,9 @@ def test_images_are_filtered_and_sorted_by_measure_set_flag_and_answer(
     choose(frame, "order", "answer")
     assert sheet.groups[0].title == "answered wrongly"
     choose(frame, "answers filter", "wrong")
-    assert {k + 1 for k in shown(sheet)} == set(frame.session.mistakes())
+    qtbot.waitUntil(lambda: len(frame.session.scores) == 2, timeout=30_000)
+    answered = [answer for table in frame.session.scores.values() for answer in table["answers"]]
+    assert {k + 1 for k in shown(sheet)} == {image for image, said, true, _ in answered if said != true}
 
 
 def test_the_table_shows_the_same_images_and_selects_them(
@@ -290,3 +292,22 @@ def test_a_source_that_cannot_be_read_says_why_and_offers_nothing(qtbot: QtBot, 
     qtbot.waitUntil(lambda: "damaged or cut off" in child(window, QLabel, "source told").text(), timeout=30_000)
     assert not child(window, QPushButton, "make workspace").isEnabled()
     window.close()
+
+
+def test_labels_changed_since_a_run_are_told_with_its_results(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame, sheet = images_stage(qtbot, open_frame, station)
+    row = frame.session.collection.rows[shown(sheet)[0]]
+    stage(qtbot, frame, "results")
+    qtbot.waitUntil(lambda: frame.session.score is not None, timeout=30_000)
+    assert frame.session.on == "validation"
+    caution = child(frame, QLabel, "results caution")
+    assert not caution.isVisible()
+    frame.session.relabel("relabel", [row.number], (row.label + 1) % 6)
+    qtbot.waitUntil(caution.isVisible, timeout=30_000)
+    assert f"than run 1 knew: {row.number}." in caution.text()
+    click(qtbot, frame, "show relabelled")
+    assert shown(child(frame, ContactSheet, "cell images")) == [row.number - 1]
+    frame.session.undo()
+    qtbot.waitUntil(lambda: not caution.isVisible(), timeout=30_000)

@@ -8,9 +8,10 @@ from typing import Annotated, Any
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, printable, rows_of
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, printable
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
-from attentive_lens.desk.front import RunReader
+from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
+from attentive_lens.desk.front import RunReader, collection
 
 
 @app.command()
@@ -83,6 +84,7 @@ def watch(
         raise NotHere("There is nothing to watch", "the workspace has no runs yet", "Train first")
     view = RunReader(place.run(run) if run is not None else place.runs()[-1]).view()
     last = view.epochs[-1] if view.epochs else {}
+    relabelled = changed_since(place.run(view.number), collection(place, place.run(view.number).plan()))
     if as_json:
         say_json(
             {
@@ -91,6 +93,7 @@ def watch(
                 "epochs": len(view.epochs),
                 "last": last,
                 "error": view.error,
+                "relabelled": relabelled,
             }
         )
         return
@@ -99,6 +102,8 @@ def watch(
         out.print(view.error)
     for epoch in view.epochs:
         out.print(epoch_line(epoch))
+    if relabelled:
+        out.print(caution_of_labels(view.number, relabelled))
 
 
 def epoch_line(epoch: dict[str, Any]) -> str:
@@ -123,12 +128,16 @@ def score(
     """Score a run's best model on a set: accuracy, loss, confusion matrix, the wrong images."""
     from attentive_lens.desk import tasks
     from attentive_lens.plan.values import unknown_word
+    from attentive_lens.workspace import Workspace
 
     if on not in ("training", "validation", "test"):
         raise unknown_word("set", on, frozenset({"training", "validation", "test"}))
     table = watched(tasks.score(str(workspace), run, on), "scoring").values
     found = tasks.as_scores(table)
-    files = {row.number: row.file for row in rows_of(workspace)}
+    place = Workspace.open(workspace)
+    now = collection(place, place.run(run).plan())
+    relabelled, judged = changed_since(place.run(run), now), judged_by_test(place)
+    files = {row.number: row.file for row in now.rows}
     wrong = [
         {
             "image": a.image,
@@ -141,7 +150,8 @@ def score(
     ]
     if as_json:
         keys = ("on", "images", "accuracy", "loss", "classes", "per_class", "confusion")
-        say_json({"run": run, **{key: table[key] for key in keys}, "wrong": wrong})
+        cautions = {"relabelled": relabelled, "judged_by_test": judged}
+        say_json({"run": run, **{key: table[key] for key in keys}, "wrong": wrong, **cautions})
         return
     out.print(f"run {run} on {on}: {found.accuracy:.1%} of {len(found.answers)} images right, loss {found.loss:.3f}")
     matrix = Table("true \\ said", *found.classes, "right", box=None)
@@ -156,6 +166,9 @@ def score(
         )
     if len(wrong) > 20:
         out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
+    for caution in (caution_of_labels(run, relabelled), caution_of_test(judged) if on == "test" else ""):
+        if caution:
+            out.print(caution)
 
 
 @app.command()

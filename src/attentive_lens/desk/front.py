@@ -130,25 +130,6 @@ def parted(rows: list[ImageRow], plan: Plan, copies: Mapping[int, int]) -> list[
     return part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)
 
 
-def changed_since(run: Run, found: Collection) -> list[int]:
-    """Numbers of the images a run was trained or judged with under another label than they have now."""
-    noted = run.images()
-    if noted is None:
-        return []
-    return [row.number for row, then in zip(found.rows, noted[0].tolist(), strict=False) if row.label != then]
-
-
-def small_classes(found: Collection) -> list[str]:
-    """A sentence for every class with fewer images than can be split and learned from."""
-    sentences = []
-    for label, name in enumerate(found.classes):
-        count = found.totals[label]
-        if count < 10:
-            images = "1 image" if count == 1 else f"{count} images"
-            sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")
-    return sentences
-
-
 @dataclass(frozen=True)
 class RunView:
     """A run as its folder tells it.

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.demo.station import make
-from attentive_lens.desk.front import Collection, collection, small_classes
+from attentive_lens.desk.cautions import small_classes
+from attentive_lens.desk.front import Collection, collection
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.sources import SOURCES, kind_of, open_source
 from attentive_lens.plan.plan import Plan

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from attentive_lens.desk.browsing import Answers, pixels_of
+from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
 from attentive_lens.desk.curating import Curating, act, relabel
 from attentive_lens.desk.front import Collection, Library, RunReader, RunView, reap_children, start_training
 from attentive_lens.errors import LensError
@@ -70,7 +71,7 @@ class Session(QObject):
         self.readers: dict[int, RunReader] = {}
         self.views: dict[int, RunView] = {}
         self.run: int | None = None
-        self.on = "test" if "test" in self.collection.sets else "validation"
+        self.on = "validation" if "validation" in self.collection.sets else "test"
         self.scores: dict[tuple[int, str], dict[str, Any]] = {}
         self.score_problem = ""
         self._scoring: set[tuple[int, str]] = set()
@@ -225,6 +226,20 @@ class Session(QObject):
         """What the run in view said, on the sets it was scored on."""
         tables = [table for (run, _), table in self.scores.items() if run == self.run]
         return Answers({image: (said, p) for table in tables for image, said, _, p in table["answers"]})
+
+    def cautions(self) -> list[str]:
+        """What to know before trusting the scores in view: labels changed since, a test set used to choose by."""
+        if self.run is None:
+            return []
+        found = [caution_of_labels(self.run, self.relabelled)]
+        if self.on == "test":
+            found.append(caution_of_test(judged_by_test(self.workspace)))
+        return [sentence for sentence in found if sentence]
+
+    @property
+    def relabelled(self) -> list[int]:
+        """Numbers of the images whose label is another than the run in view knew."""
+        return [] if self.run is None else changed_since(self.workspace.run(self.run), self.collection)
 
     def mistakes(self) -> list[int]:
         """Numbers of the wrongly answered images of the run and set in view, the most confident first."""

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.browsing import Shown, Wanted, browse
-from attentive_lens.desk.front import small_classes
+from attentive_lens.desk.cautions import small_classes
 from attentive_lens.window import look
 from attentive_lens.window.images.details import Details
 from attentive_lens.window.images.distribution import Distribution

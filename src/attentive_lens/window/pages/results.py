@@ -18,6 +18,9 @@ from attentive_lens.window.words import percent, thousands
 SETS = ("validation", "test", "training")
 
 
+TEST_TIP = "Keep it for one last judgement: a run chosen by the test set looks better there than it is."
+
+
 class ResultsPage(Page):
     """The confusion matrix, and the images in its cells."""
 
@@ -54,7 +57,7 @@ class ResultsPage(Page):
             made = button(
                 name,
                 f"score {name}",
-                f"Score the run on the {name} set.",
+                f"Score the run on the {name} set. {TEST_TIP if name == 'test' else ''}".strip(),
                 partial(self._choose, name),
                 True,
             )
@@ -64,6 +67,15 @@ class ResultsPage(Page):
         self.problem = label(role="warn", name="results problem")
         self.problem.setWordWrap(True)
         left.addWidget(self.problem)
+        row = QHBoxLayout()
+        self.caution = label(role="warn", name="results caution")
+        self.caution.setWordWrap(True)
+        row.addWidget(self.caution, 1)
+        self.relabelled = button(
+            "Show them", "show relabelled", "The images with another label.", self._show_relabelled
+        )
+        row.addWidget(self.relabelled)
+        left.addLayout(row)
         frame, inside = panel(name="matrix panel")
         self.matrix = ConfusionMatrix()
         self.matrix.setToolTip("Click a cell to see its images.")
@@ -139,6 +151,10 @@ class ResultsPage(Page):
             made.setChecked(name == session.on)
             made.setEnabled(session.collection.count(name) > 0)
         table = session.score
+        cautions = session.cautions() if table is not None else []
+        self.caution.setText("\n".join(cautions))
+        self.caution.setVisible(bool(cautions))
+        self.relabelled.setVisible(bool(cautions) and bool(session.relabelled))
         if table is None:
             waiting = view is not None and view.state == "training"
             self.title.setText("–")
@@ -191,6 +207,16 @@ class ResultsPage(Page):
         self.cell_title.setText("All wrong images" if parts else "No image was answered wrongly")
         said = {image: names[s] for image, s, _, _ in table["answers"]}
         self.sheet.show_groups(self.session.pixels, self._groups(parts, said))
+        self.action_changed.emit()
+
+    def _show_relabelled(self) -> None:
+        self.matrix.current = None
+        self.matrix.update()
+        names = self.session.collection.classes
+        places = tuple(number - 1 for number in self.session.relabelled)
+        captions = tuple(names[self.session.collection.rows[place].label] for place in places)
+        self.cell_title.setText("Labels changed since the run")
+        self.sheet.show_groups(self.session.pixels, (Group("with the label they have now", "", places, captions),))
         self.action_changed.emit()
 
     def _groups(

@@ -1,0 +1,51 @@
+"""What to warn of before anybody trusts a figure: small classes, labels changed since, a test set used to choose by."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from attentive_lens.desk.front import Collection
+from attentive_lens.workspace import Run, Workspace
+
+
+def changed_since(run: Run, found: Collection) -> list[int]:
+    """Numbers of the images a run was trained or judged with under another label than they have now."""
+    noted = run.images()
+    if noted is None:
+        return []
+    return [row.number for row, then in zip(found.rows, noted[0].tolist(), strict=False) if row.label != then]
+
+
+def judged_by_test(workspace: Workspace) -> list[int]:
+    """Numbers of the runs that the test set has judged so far."""
+    return [run.number for run in workspace.runs() if run.scores_file("test").exists()]
+
+
+def caution_of_test(judged: Sequence[int]) -> str:
+    """What to say once the test set has judged several runs; empty before."""
+    if len(judged) < 2:
+        return ""
+    return (
+        f"The test set has judged {len(judged)} runs ({', '.join(map(str, judged))}). Choose between runs by the"
+        " validation set: a run chosen by the test set looks better there than it is."
+    )
+
+
+def caution_of_labels(run: int, changed: Sequence[int]) -> str:
+    """What to say when labels were changed after a run; empty if none were."""
+    if not changed:
+        return ""
+    images = "1 image has" if len(changed) == 1 else f"{len(changed)} images have"
+    shown = ", ".join(map(str, changed[:8])) + (", …" if len(changed) > 8 else "")
+    return f"{images} another label now than run {run} knew: {shown}. Train again to learn from the new ones."
+
+
+def small_classes(found: Collection) -> list[str]:
+    """A sentence for every class with fewer images than can be split and learned from."""
+    sentences = []
+    for label, name in enumerate(found.classes):
+        count = found.totals[label]
+        if count < 10:
+            images = "1 image" if count == 1 else f"{count} images"
+            sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")
+    return sentences
