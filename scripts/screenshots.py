@@ -11,12 +11,14 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 _state = tempfile.TemporaryDirectory()
 os.environ["XDG_STATE_HOME"] = _state.name
 
+import numpy as np
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QPushButton
 
 from attentive_lens.desk.front import with_base
 from attentive_lens.window.application import make_application, make_frame
-from attentive_lens.window.session import open_session
+from attentive_lens.window.importing import ImportWindow
+from attentive_lens.window.session import Session, open_session
 
 ROOT = Path(__file__).parents[1]
 
@@ -39,6 +41,7 @@ def main() -> None:
     frame.resize(1280, 800)
     frame.show()
     wait(3)
+    session.want_scores("test")
     for stage in ("images", "network", "training", "results", "explain"):
         frame.show_stage(stage)
         wait(1.5)
@@ -55,9 +58,15 @@ def main() -> None:
         found.click()
     wait(0.5)
     frame.grab().save(str(into / "faults.png"))
+    for view in ("table", "averages", "sets", "sizes"):
+        page.show_view(view)
+        wait(2)
+        frame.grab().save(str(into / f"{view}.png"))
     frame.show_stage("recipe")
     wait(2)
     frame.grab().save(str(into / "recipe.png"))
+    with tempfile.TemporaryDirectory() as folder:
+        take_import(session, Path(folder), into / "import.png")
     first = min(number for number, view in session.views.items() if view.has_model)
     session.change_plan(with_base(session.workspace, session.plan, first, "max pooling 2"))
     frame.show_stage("network")
@@ -65,6 +74,22 @@ def main() -> None:
     frame.grab().save(str(into / "network-frozen.png"))
     frame.close()
     application.processEvents()
+
+
+def take_import(session: Session, folder: Path, into: Path) -> None:
+    """The demo's images in one array whose axes leave several readings."""
+    place = folder / "grains.npz"
+    chosen = np.linspace(0, len(session.pixels) - 1, 60).astype(int)
+    labels = [session.collection.classes[session.collection.rows[k].label] for k in chosen]
+    np.savez(place, images=session.pixels[chosen].reshape(60, -1), types=np.array(labels))
+    window = ImportWindow(place, lambda _: None)
+    window.folder.setText("grains-workspace")
+    window.show()
+    while not window.ways:
+        wait(0.2)
+    wait(0.5)
+    window.grab().save(str(into))
+    window.close()
 
 
 if __name__ == "__main__":

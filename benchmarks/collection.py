@@ -1,0 +1,157 @@
+"""A large collection: how fast it is imported and prepared, how much memory that and browsing it take.
+
+Makes a folder of 64×64 PNG files in ten classes, then runs each part in a process of its own. Rates are ratios to bare
+Pillow decoding of the same files by two threads in the same run; memory is the most the process and its children held
+for themselves (resident, without pages of mapped cache files, which the system may drop).
+
+    python benchmarks/collection.py [--images 200000] [--folder PLACE]
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+import psutil
+from PIL import Image
+
+CLASSES, POOL = 10, 500
+
+BROWSE = """
+import statistics, sys, time
+from pathlib import Path
+from attentive_lens.window.application import make_application, make_frame
+from attentive_lens.window.session import open_session
+from attentive_lens.window.parts.sheet import ContactSheet
+from PyQt6.QtWidgets import QComboBox
+from PyQt6.QtCore import QEventLoop
+began = time.perf_counter()
+application = make_application()
+session = open_session(Path(sys.argv[1]))
+frame = make_frame(session)
+frame.resize(1280, 800)
+frame.show()
+application.processEvents()
+print(f"window open after {time.perf_counter() - began:.2f} s")
+def until(ready):
+    while not ready():
+        application.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 50)
+until(lambda: session.pixels is not None)
+sheet = frame.page("images").findChild(ContactSheet, "contact sheet")
+bar = sheet.verticalScrollBar()
+def painted(count, step):
+    found = []
+    for k in range(count):
+        bar.setValue(step(k))
+        start = time.perf_counter()
+        sheet.viewport().repaint()
+        found.append((time.perf_counter() - start) * 1000)
+    return f"median {statistics.median(found):.1f} ms, longest {max(found):.1f} ms"
+print("a screenful while scrolling by rows:", painted(200, lambda k: 20 * k))
+print("a screenful anywhere:", painted(60, lambda k: bar.maximum() * (k * 37 % 60) // 60))
+until(lambda: "sharpness" in session.measures)
+box = frame.page("images").findChild(QComboBox, "order")
+start = time.perf_counter()
+box.setCurrentText("sharpness")
+box.textActivated.emit("sharpness")
+sheet.viewport().repaint()
+print(f"sorted by sharpness and painted in {time.perf_counter() - start:.2f} s")
+frame.close()
+"""
+
+
+def make(folder: Path, images: int) -> list[Path]:
+    """Files of a few hundred made-up pictures, all decoded alike."""
+    random = np.random.default_rng(0)
+    pictures = []
+    for k in range(POOL):
+        down, across = np.mgrid[:64, :64]
+        disc = ((down - 32) ** 2 + (across - 32) ** 2 < (12 + k % 15) ** 2)[..., None]
+        picture = np.where(disc, [150 + k % 80, 60, 90], 215) + random.normal(0, 6, (64, 64, 3))
+        with io.BytesIO() as stream:
+            Image.fromarray(picture.clip(0, 255).astype(np.uint8)).save(stream, "PNG", compress_level=1)
+            pictures.append(stream.getvalue())
+    for k in range(CLASSES):
+        (folder / f"type {k}").mkdir(parents=True)
+    files = [folder / f"type {k % CLASSES}" / f"{k:06}.png" for k in range(images)]
+    for k, file in enumerate(files):
+        file.write_bytes(pictures[k % POOL])
+    return files
+
+
+def bare(files: Sequence[Path]) -> float:
+    """Files decoded a second by two threads of Pillow and nothing else."""
+    chosen = files[:: max(1, len(files) // 10_000)]
+
+    def one(file: Path) -> None:
+        with Image.open(file) as picture:
+            picture.load()
+
+    start = time.perf_counter()
+    with ThreadPoolExecutor(2) as pool:
+        list(pool.map(one, chosen))
+    return len(chosen) / (time.perf_counter() - start)
+
+
+def measured(words: Sequence[str]) -> tuple[float, float]:
+    """Seconds and most memory (MB) of a process with its children; what it prints is printed."""
+    start = time.perf_counter()
+    process = subprocess.Popen(words, env={**os.environ, "QT_QPA_PLATFORM": "offscreen"})  # noqa: S603
+    watched = psutil.Process(process.pid)
+    most = 0.0
+    while process.poll() is None:
+        held = 0
+        try:
+            for own in (watched, *watched.children(recursive=True)):
+                used = own.memory_info()
+                held += used.rss - used.shared
+        except psutil.Error:
+            held = 0
+        most = max(most, held / 1e6)
+        time.sleep(0.1)
+    if process.returncode:
+        sys.exit(f"{words} ended with {process.returncode}")
+    return time.perf_counter() - start, most
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--images", type=int, default=200_000)
+    parser.add_argument("--folder", type=Path)
+    words = parser.parse_args()
+    with tempfile.TemporaryDirectory(dir=words.folder) as place, tempfile.TemporaryDirectory() as state:
+        os.environ["XDG_STATE_HOME"] = state
+        start = time.perf_counter()
+        files = make(Path(place) / "pictures", words.images)
+        print(f"{words.images} files made in {time.perf_counter() - start:.0f} s", flush=True)
+        workspace = str(Path(place) / "workspace")
+        before = bare(files)
+        lens = [sys.executable, "-m", "attentive_lens"]
+        spent, most = measured([*lens, "new", workspace, str(Path(place) / "pictures")])
+        rate, decoding = words.images / spent, (before + bare(files)) / 2
+        print(
+            f"import: {rate:.0f} images/s, {rate / decoding:.2f} of bare decoding ({decoding:.0f}/s); {most:.0f} MB",
+            flush=True,
+        )
+        prepare = (
+            "import sys; from attentive_lens.desk.tasks import TASKS; from attentive_lens.plan.progress import finish;"
+            " finish(TASKS['prepare'](sys.argv[1]))"
+        )
+        spent, most = measured([sys.executable, "-c", prepare, workspace])
+        rate, decoding = words.images / spent, (decoding + bare(files)) / 2
+        print(f"preparation: {rate:.0f} images/s, {rate / decoding:.2f} of bare decoding; {most:.0f} MB", flush=True)
+        _, most = measured([sys.executable, "-c", BROWSE, workspace])
+        print(f"browsing, window and worker together: {most:.0f} MB")
+
+
+if __name__ == "__main__":
+    main()
