@@ -7,6 +7,11 @@ from collections.abc import Sequence
 from attentive_lens.desk.front import Collection
 from attentive_lens.workspace import Run, Workspace
 
+FEW = 10
+"""Images below which a class is called small."""
+NAMED = 3
+"""Classes named one by one."""
+
 
 def changed_since(run: Run, found: Collection) -> list[int]:
     """Numbers of the images a run was trained or judged with under another label than they have now."""
@@ -41,11 +46,12 @@ def caution_of_labels(run: int, changed: Sequence[int]) -> str:
 
 
 def small_classes(found: Collection) -> list[str]:
-    """A sentence for every class with fewer images than can be split and learned from."""
+    """Sentences about classes with fewer images than can be split and learned from; many are told in one."""
+    small = [(name, count) for name, count in zip(found.classes, found.totals, strict=True) if count < FEW]
     sentences = []
-    for label, name in enumerate(found.classes):
-        count = found.totals[label]
-        if count < 10:
-            images = "1 image" if count == 1 else f"{count} images"
-            sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")
+    for name, count in small[:NAMED]:
+        images = "1 image" if count == 1 else f"{count} images"
+        sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")
+    if len(small) > NAMED:
+        sentences.append(f"… and {len(small) - NAMED} more classes have fewer than {FEW} images.")
     return sentences

@@ -61,7 +61,7 @@ class Way(QWidget):
                 break
             painter.drawImage(left, 34, to_image(picture).scaled(SIDE, SIDE))
             painter.setPen(t.colour("faint"))
-            words = painter.fontMetrics().elidedText(self.labels[k], Qt.TextElideMode.ElideRight, SIDE)
+            words = painter.fontMetrics().elidedText(self.labels[k], Qt.TextElideMode.ElideMiddle, SIDE)
             painter.drawText(left, 34 + SIDE + 16, words)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

@@ -57,7 +57,7 @@ class ClassRows(QWidget):
                 continue
             painter.setFont(look.font(look.TEXT, True))
             painter.setPen(t.colour("ink"))
-            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, NAME - 12)
+            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, NAME - 12)
             painter.drawText(QRectF(0, top, NAME, 20), Qt.AlignmentFlag.AlignVCenter, words)
             painter.setFont(look.font(look.SMALL))
             painter.setPen(t.colour("faint"))

@@ -159,7 +159,7 @@ class Browser(QWidget):
         self.title.setText("1 image" if count == 1 else f"{thousands(count)} images")
         self._show_groups()
         warnings = small_classes(found) if finding is None else []
-        self.warning.setText("\n".join(warnings[:3]))
+        self.warning.setText("\n".join(warnings))
         self.warning.setVisible(bool(warnings))
         self._show_details()
 

@@ -14,7 +14,7 @@ from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
-NAME, FIGURE, ROW = 150, 64, 20
+NAME, FIGURE, ROW = 190, 64, 20
 BARS = (("training", "petrol"), ("validation", "ochre_fill"), ("test", "ink"))
 
 
@@ -55,7 +55,7 @@ class SetBars(QWidget):
                 continue
             painter.setFont(look.font(look.TEXT, True))
             painter.setPen(t.colour("ink"))
-            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, NAME - 12)
+            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, NAME - 12)
             painter.drawText(QRectF(0, top, NAME, ROW), Qt.AlignmentFlag.AlignVCenter, words)
             painter.setFont(look.font(look.SMALL))
             for j, (set_name, role) in enumerate(BARS):

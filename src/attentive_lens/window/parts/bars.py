@@ -65,7 +65,7 @@ class Bars(QWidget):
             chosen = k == self.current
             painter.setFont(look.font(look.TEXT, chosen))
             painter.setPen(t.colour("ink" if bar.role == "faint" else bar.role))
-            words = painter.fontMetrics().elidedText(bar.name, Qt.TextElideMode.ElideRight, self.name_width - 8)
+            words = painter.fontMetrics().elidedText(bar.name, Qt.TextElideMode.ElideMiddle, self.name_width - 8)
             painter.drawText(QRectF(0, y, self.name_width, ROW), Qt.AlignmentFlag.AlignVCenter, words)
             groove = QRectF(self.name_width, y + 7, wide, 8)
             painter.setPen(Qt.PenStyle.NoPen)

@@ -84,7 +84,7 @@ class ConfusionMatrix(QWidget):
         metrics = painter.fontMetrics()
         painter.setPen(t.colour("ink"))
         for k in range(first_column, last_column) if wide >= 24 else ():
-            words = metrics.elidedText(self.classes[k], Qt.TextElideMode.ElideRight, int(wide) - 6)
+            words = metrics.elidedText(self.classes[k], Qt.TextElideMode.ElideMiddle, int(wide) - 6)
             painter.drawText(QRectF(self.names + k * wide, HEAD - 24, wide, 20), middle, words)
         for true in range(first_row, last_row):
             row = self.counts[true]
@@ -95,7 +95,7 @@ class ConfusionMatrix(QWidget):
                 continue
             painter.setFont(small)
             painter.setPen(t.colour("ink"))
-            words = metrics.elidedText(self.classes[true], Qt.TextElideMode.ElideRight, self.names - 16)
+            words = metrics.elidedText(self.classes[true], Qt.TextElideMode.ElideMiddle, self.names - 16)
             painter.drawText(QRectF(0, HEAD + true * tall, self.names - 12, tall), side, words)
             right = QRectF(self.names + len(row) * wide + 4, HEAD + true * tall, RATE - 8, tall)
             painter.drawText(right, side, percent(row[true] / total) if total else "–")

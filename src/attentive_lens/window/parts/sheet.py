@@ -18,6 +18,10 @@ MARGIN = 3
 """Left of the first column, so that the frame of a selected image is whole."""
 HEADER = 28
 CAPTION = 18
+NOTE = 160
+"""Pixels kept for what stands beside a heading."""
+NOTE = 160
+"""Pixels kept for what stands beside a heading."""
 
 
 @dataclass(frozen=True)
@@ -182,8 +186,10 @@ class ContactSheet(QAbstractScrollArea):
                 continue
             painter.setFont(strong)
             painter.setPen(t.colour("ink"))
-            painter.drawText(QRect(MARGIN, y, 400, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.title)
-            across = MARGIN + painter.fontMetrics().horizontalAdvance(group.title) + 10
+            metrics = painter.fontMetrics()
+            title = metrics.elidedText(group.title, Qt.TextElideMode.ElideMiddle, self._view().width() - NOTE)
+            painter.drawText(QRect(MARGIN, y, self._view().width(), HEADER - 4), Qt.AlignmentFlag.AlignVCenter, title)
+            across = MARGIN + metrics.horizontalAdvance(title) + 10
             painter.setFont(plain)
             painter.setPen(t.colour("faint"))
             painter.drawText(QRect(across, y, 600, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.note)
@@ -196,7 +202,7 @@ class ContactSheet(QAbstractScrollArea):
                 if group.captions:
                     under = QRect(box.left(), box.bottom() + 1, self.side, CAPTION)
                     painter.setPen(t.colour("faint"))
-                    words = painter.fontMetrics().elidedText(group.captions[k], Qt.TextElideMode.ElideRight, self.side)
+                    words = painter.fontMetrics().elidedText(group.captions[k], Qt.TextElideMode.ElideMiddle, self.side)
                     painter.drawText(under, Qt.AlignmentFlag.AlignVCenter, words)
 
     def _paint_one(self, painter: QPainter, box: QRect, place: int) -> None:
