@@ -9,19 +9,37 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from attentive_lens.engine.layers import LAYERS, Moment
+from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Moment
 from attentive_lens.engine.losses import cross_entropy, one_hot, softmax
 from attentive_lens.engine.network import Network
 from attentive_lens.plan.layers import (
+    Add,
     Answers,
+    AveragePooling,
+    BatchNormalisation,
+    Concatenate,
     Connected,
     Convolution,
     DoesNotFit,
     Dropout,
+    Elu,
     Flatten,
+    Gelu,
+    GlobalPooling,
+    GroupNormalisation,
     LayerSettings,
+    LeakyRelu,
+    LocalResponse,
     MaxPooling,
+    Multiply,
+    PowerPooling,
     Relu,
+    Resampling,
+    Sigmoid,
+    Silu,
+    Softmax,
+    Tanh,
+    TransposedConvolution,
 )
 from attentive_lens.plan.network import IMAGE, NetworkPlan
 
@@ -56,21 +74,52 @@ def check(function: Any, at: np.ndarray, grad: np.ndarray, random: np.random.Gen
 
 
 def cases() -> st.SearchStrategy[LayerSettings]:
-    """Layers of every kind, with settings of every sort."""
+    """Layers of every kind that takes one input of maps, with settings of every sort."""
     convolution = st.builds(
         Convolution,
-        filters=st.integers(1, 4),
+        filters=st.sampled_from([1, 2, 4]),
         kernel=st.integers(1, 5),
         stride=st.integers(1, 3),
-        padding=st.sampled_from(["same", "valid"]),
+        padding=st.sampled_from(["same", "valid", "given"]),
+        pad=st.integers(0, 3),
+        dilation=st.integers(1, 3),
+        groups=st.sampled_from([1, 1, 2, 4]),
     )
-    pooling = st.builds(MaxPooling, window=st.integers(1, 3), stride=st.integers(1, 3))
-    others = [Relu(), Dropout(share=0.4), Flatten()]
-    return st.one_of(convolution, pooling, st.sampled_from(others))
+    side = {"window": st.integers(1, 3), "stride": st.integers(1, 3)}
+    return st.one_of(
+        convolution,
+        st.builds(TransposedConvolution, filters=st.integers(1, 3), kernel=st.integers(1, 5), stride=st.integers(1, 3)),
+        st.builds(MaxPooling, **side),
+        st.builds(AveragePooling, **side),
+        st.builds(PowerPooling, **side, power=st.floats(1.5, 4.0)),
+        st.builds(GlobalPooling, takes=st.sampled_from(["average", "max", "power mean"]), power=st.floats(1.5, 4.0)),
+        st.builds(GroupNormalisation, groups=st.sampled_from([1, 2, 4])),
+        st.builds(LocalResponse, across=st.integers(1, 6), factor=st.floats(0.01, 1.0)),
+        st.builds(Dropout, share=st.just(0.4), whole=st.sampled_from(["values", "channels"])),
+        st.builds(Resampling, factor=st.integers(1, 3), between=st.sampled_from(["nearest", "bilinear"])),
+        st.builds(LeakyRelu, slope=st.floats(0.01, 0.5)),
+        st.builds(Elu, floor=st.floats(0.5, 2.0)),
+        st.sampled_from([Relu(), Gelu(), Silu(), Tanh(), Sigmoid(), Softmax(), Flatten(), BatchNormalisation()]),
+    )
 
 
-@settings(max_examples=120, deadline=None)
-@given(cases(), st.integers(1, 3), st.integers(1, 9), st.integers(1, 9), st.integers(1, 4), st.integers(0, 2**30))
+def test_every_layer_is_drawn_or_proved_below() -> None:
+    elsewhere = {"add", "multiply", "concatenate", "fully connected", "answers"}
+    seen: set[str] = set()
+
+    @settings(max_examples=400, deadline=None, database=None)
+    @given(cases())
+    def draw(layer: LayerSettings) -> None:
+        seen.add(layer.kind)
+
+    draw()
+    assert seen | elsewhere == LAYERS.keys()
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    cases(), st.integers(1, 3), st.integers(1, 9), st.integers(1, 9), st.sampled_from([1, 2, 4]), st.integers(0, 2**30)
+)
 def test_every_layer_has_the_gradient_that_differences_give(
     layer: LayerSettings, n: int, height: int, width: int, channels: int, seed: int
 ) -> None:
@@ -79,6 +128,36 @@ def test_every_layer_has_the_gradient_that_differences_give(
     except DoesNotFit:
         assume(False)
     agree(layer, (n, height, width, channels), seed)
+
+
+@settings(max_examples=30, deadline=None)
+@given(
+    st.integers(1, 2), st.integers(4, 9), st.integers(4, 9), st.integers(1, 3), st.integers(0, 3), st.integers(0, 99)
+)
+def test_the_tile_transform_has_the_gradient_that_differences_give(
+    n: int, height: int, width: int, filters: int, pad: int, seed: int
+) -> None:
+    layer = Convolution(filters=filters, padding="given", pad=pad)
+    agree(layer, (n, height, width, 2), seed, "tiles")
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.sampled_from([Add(), Multiply(), Concatenate()]), st.integers(2, 3), st.booleans(), st.integers(0, 99))
+def test_joining_layers_have_the_gradients_that_differences_give(
+    layer: LayerSettings, count: int, gate: bool, seed: int
+) -> None:
+    random = np.random.default_rng(seed)
+    shapes = [(2, 3, 4, 2)] * count
+    if gate and isinstance(layer, Multiply):
+        shapes[-1] = (2, 2)
+    given_ = tuple(spread(random, shape) for shape in shapes)
+    own = LAYERS[layer.kind]("layer", layer)
+    out, kept = own.forward(given_, {}, INFERENCE)
+    assert out.shape[1:] == layer.output_shape(*(shape[1:] for shape in shapes))
+    seedling = random.standard_normal(out.shape)
+    grads, _ = own.backward(seedling.copy(), kept, {}, True, False)
+    for one, grad in zip(given_, grads, strict=True):
+        check(lambda: float((own.forward(given_, {}, INFERENCE)[0] * seedling).sum()), one, grad, random)
 
 
 @settings(max_examples=20, deadline=None)
@@ -91,25 +170,35 @@ def test_connected_layers_have_the_gradient_that_differences_give(
     agree(kind(units=units), (n, given_), seed)
 
 
-def agree(settings_: LayerSettings, shape: tuple[int, ...], seed: int) -> None:
+def agree(settings_: LayerSettings, shape: tuple[int, ...], seed: int, kernels: str = "auto") -> None:
     random = np.random.default_rng(seed)
-    layer = LAYERS[settings_.kind]("layer", settings_)
-    weights = layer.start(shape[1:], random, np.dtype(np.float64))
+    layer: Any = LAYERS[settings_.kind]("layer", settings_)
+    if kernels != "auto":
+        layer.asked = kernels
+        assert layer.kernel(shape[1:]) == kernels
+    weights = layer.start(shape[1:], random, np.dtype(np.float64), "he")
     images = spread(random, shape)
     moment = Moment(seed, 1, 2, 3)
-    out, kept = layer.forward(images.copy(), weights, moment, False)
+
+    def call_for() -> Call:
+        """With the sums of the batch as it is: a normalisation's statistics move with the images."""
+        return Call(moment, sums=layer.sums(images) if layer.whole_batch else None)
+
+    call = call_for()
+    out, kept = layer.forward(images.copy(), weights, call)
     assert out.shape == (shape[0], *settings_.output_shape(shape[1:]))
     seedling = random.standard_normal(out.shape)
 
     def scalar() -> float:
-        return float((layer.forward(images.copy(), weights, moment, False)[0] * seedling).sum())
+        return float((layer.forward(images.copy(), weights, call_for())[0] * seedling).sum())
 
     grad, found = layer.backward(seedling.copy(), kept, weights, True, True)
     assert grad is not None
     check(scalar, images, grad, random)
-    assert found.keys() == weights.keys()
-    for name, array in weights.items():
-        check(scalar, array, found[name], random)
+    assert found.keys() == settings_.weight_shapes(shape[1:]).keys()
+    assert weights.keys() == found.keys() | settings_.state_shapes(shape[1:]).keys()
+    for name, grad in found.items():
+        check(scalar, weights[name], grad, random)
 
 
 def test_the_whole_network_has_the_gradient_that_differences_give() -> None:
@@ -129,9 +218,8 @@ def test_the_whole_network_has_the_gradient_that_differences_give() -> None:
 
     trace = network.forward(images, route=route, moment=moment)
     _, seed = cross_entropy(trace.outputs[network.answers], wanted)
-    image, found = network.backward(trace, {network.answers: seed}, route)
-    assert image is not None
-    check(loss, images, image, random, 40)
+    nodes, found = network.backward(trace, {network.answers: seed}, route)
+    check(loss, images, nodes[IMAGE], random, 40)
     for node, arrays in found.items():
         for name, grad in arrays.items():
             check(loss, network.weights[node][name], grad, random)
@@ -142,9 +230,8 @@ def test_the_gradient_of_a_linear_network_is_its_matrix() -> None:
     images = np.random.default_rng(0).standard_normal((1, 2, 2, 1))
     route = network.route(image=True)
     trace = network.forward(images, route=route)
-    image, _ = network.backward(trace, {"answers": np.array([[0.0, 1.0, 0.0]])}, route)
-    assert image is not None
-    assert np.array_equal(image.reshape(-1), network.weights["answers"]["matrix"][:, 1])
+    nodes, _ = network.backward(trace, {"answers": np.array([[0.0, 1.0, 0.0]])}, route)
+    assert np.array_equal(nodes[IMAGE].reshape(-1), network.weights["answers"]["matrix"][:, 1])
     assert IMAGE in route.walked
 
 

@@ -10,7 +10,7 @@ from scipy.signal import correlate
 
 from attentive_lens.engine.kernels import gather
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
-from attentive_lens.engine.layers import LAYERS
+from attentive_lens.engine.layers import INFERENCE, LAYERS
 from attentive_lens.plan.layers import MaxPooling
 
 
@@ -70,7 +70,7 @@ def test_a_known_convolution() -> None:
 def test_pooling_takes_the_greatest_and_gives_the_gradient_to_the_first_of_equals() -> None:
     layer = LAYERS["max pooling"]("pool", MaxPooling())
     image = np.array([[1, 5, 2, 2], [5, 0, 2, 2], [9, 9, 9, 9]], np.float32).reshape(1, 3, 4, 1)
-    out, kept = layer.forward(image, {}, None, False)
+    out, kept = layer.forward(image, {}, INFERENCE)
     assert out.reshape(-1).tolist() == [5, 2]
     grad, _ = layer.backward(np.array([10, 20], np.float32).reshape(out.shape), kept, {}, True, True)
     assert grad is not None

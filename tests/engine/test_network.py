@@ -5,7 +5,7 @@ import pytest
 
 from attentive_lens.engine.batches import learn, scores
 from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.layers import LAYERS, Moment
+from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Moment
 from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS
@@ -103,14 +103,14 @@ def test_forward_never_changes_the_images(network: Network) -> None:
 def test_dropout_silences_its_share_keeps_the_mean_and_rests_at_inference() -> None:
     layer = LAYERS["dropout"]("d", planned.Dropout(share=0.3))
     given = np.ones((200, 100), np.float32)
-    out, _ = layer.forward(given, {}, Moment(1, 0, 0, 0), False)
+    out, _ = layer.forward(given, {}, Call(Moment(1, 0, 0, 0)))
     assert np.mean(out == 0) == pytest.approx(0.3, abs=0.02)
     assert out.mean() == pytest.approx(1.0, abs=0.02)
-    again, _ = layer.forward(given, {}, Moment(1, 0, 0, 0), False)
-    other, _ = layer.forward(given, {}, Moment(1, 0, 1, 0), False)
+    again, _ = layer.forward(given, {}, Call(Moment(1, 0, 0, 0)))
+    other, _ = layer.forward(given, {}, Call(Moment(1, 0, 1, 0)))
     assert np.array_equal(out, again)
     assert not np.array_equal(out, other)
-    assert layer.forward(given, {}, None, False)[0] is given
+    assert layer.forward(given, {}, INFERENCE)[0] is given
 
 
 def test_starting_weights_have_the_spread_of_their_formula() -> None:

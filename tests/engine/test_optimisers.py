@@ -32,7 +32,7 @@ def test_adam_takes_a_whole_step_first_and_then_follows_its_moments() -> None:
 
 def test_every_optimiser_in_the_plan_finds_the_bottom_of_a_bowl() -> None:
     for name in OPTIMISERS:
-        optimiser = OPTIMISERS[name](Training(optimiser=name, rate=0.05))
+        optimiser = OPTIMISERS[name](Training(optimiser=name, rate=0.5 if name == "adagrad" else 0.05))
         weights = {"node": {"w": np.array([3.0, -2.0])}}
         for _ in range(400):
             optimiser.step(weights, {"node": {"w": 2 * weights["node"]["w"]}})

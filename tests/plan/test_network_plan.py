@@ -38,7 +38,9 @@ def test_receptive_fields_begin_where_the_padding_puts_them() -> None:
 
 def test_a_layer_that_does_not_fit_is_named_with_its_input() -> None:
     layers = [Convolution(kernel=5, padding="valid"), MaxPooling(), MaxPooling(), Flatten(), Answers()]
-    with pytest.raises(DoesNotFit, match=r"max pooling 2 does not fit after max pooling 1.*gets 1×1×16"):
+    with pytest.raises(
+        DoesNotFit, match=r"max pooling 2 does not fit.*gets 1×1 from max pooling 1 \(2×2 window, step 2, on 2×2\)"
+    ):
         NetworkPlan.stack(layers).facts((6, 6, 3))
     with pytest.raises(DoesNotFit, match="takes one row of values"):
         NetworkPlan.stack([Connected(), Answers()]).facts((6, 6, 3))

@@ -110,8 +110,8 @@ def test_a_run_that_blows_up_is_stopped_with_the_reason_before_the_step_is_taken
     before = network.fingerprint()
     with Crew(1) as crew, np.errstate(all="ignore"):
         learner = Classifier(network, Training(), frozenset(), levels, crew)
-        with pytest.raises(LensError, match=r"epoch 3, batch 5.*no longer a number.*ten times smaller"):
-            learner.learn(Batch(levels.apply(pixels), one_hot(labels, 2)), Moment(0, 2, 4, 0))
+        with pytest.raises(LensError, match=r"epoch 3, batch 5.*no number at all began .*ten times smaller"):
+            learner.learn(Batch(levels.apply(pixels), one_hot(labels, 2)), Moment(0, 2, 4, 0), 9)
     assert network.fingerprint() == before
 
 

@@ -59,13 +59,15 @@ def train(
         list[str] | None,
         typer.Option("--set", help="Change a setting: training.epochs=5. May be repeated."),
     ] = None,
+    resume: Annotated[int | None, typer.Option(help="Go on with this run, which was interrupted.")] = None,
     claimed: Annotated[int | None, typer.Option(hidden=True)] = None,
+    go_on: Annotated[bool, typer.Option("--go-on", hidden=True)] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Train a plan; Ctrl+C stops after the step at hand and keeps everything."""
+    """Train a plan, or go on with an interrupted run; Ctrl+C stops after the step at hand and keeps everything."""
     from attentive_lens.cli.training import train_here
 
-    train_here(workspace, plan, settings or [], claimed, as_json)
+    train_here(workspace, plan, settings or [], claimed, resume, go_on, as_json)
 
 
 @app.command()

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from attentive_lens.cli.speaking import console, out, parsed, say_json, watched
-from attentive_lens.desk.front import RunReader, with_base
+from attentive_lens.desk.front import RunReader, check_resumable, with_base
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.plan import Plan
@@ -19,16 +19,27 @@ from attentive_lens.workspace.runs import read_plan
 
 
 def train_here(
-    workspace: Path, plan_file: Path | None, settings: list[str], claimed: int | None, as_json: bool
+    workspace: Path,
+    plan_file: Path | None,
+    settings: list[str],
+    claimed: int | None,
+    resume: int | None,
+    go_on: bool,
+    as_json: bool,
 ) -> None:
-    """Train a plan, or the claimed run, and tell how it ended."""
+    """Train a plan, or the claimed run, or go on with an interrupted one, and tell how it ended."""
     place = Workspace.open(workspace)
-    if claimed is None:
+    if resume is not None:
+        run = place.run(resume)
+        if plan_file or settings:
+            raise BadValue("A run goes on with its own plan", "it never changes", "Leave out --plan and --set")
+        check_resumable(run)
+    elif claimed is None:
         plan = read_plan(plan_file) if plan_file else Plan()
         run = place.claim_run(planned(place, plan, parsed(settings, "--set training.epochs=5")))
     else:
         run = place.run(claimed)
-    trained = train_run(place, run)
+    trained = train_run(place, run, go_on or resume is not None)
     told = summary(trained)
     if as_json:
         say_json(told)
@@ -43,7 +54,7 @@ def train_here(
         out.print(f"model: {run.model}")
 
 
-def train_run(place: Workspace, run: Run) -> Trained:
+def train_run(place: Workspace, run: Run, resume: bool = False) -> Trained:
     """Execute a claimed run with a bar; Ctrl+C and SIGTERM stop it after the step at hand."""
     reader = RunReader(run)
 
@@ -55,7 +66,7 @@ def train_run(place: Workspace, run: Run) -> Trained:
         return f"validation {validation['accuracy']:.1%}" if validation else ""
 
     with _stopping() as stopped:
-        return watched(execute(place, run, lambda: bool(stopped)), f"training run {run.number}", note)
+        return watched(execute(place, run, lambda: bool(stopped), resume), f"training run {run.number}", note)
 
 
 def summary(trained: Trained) -> dict[str, Any]:

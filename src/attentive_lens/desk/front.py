@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
@@ -197,7 +197,7 @@ class RunReader:
 
     def view(self) -> RunView:
         """The run as it is now."""
-        alive = self._end is None and self.run.alive()
+        alive = self.run.alive()
         events, self._position = read_events(self.run.journal, self._position)
         for event in events:
             kind = event["event"]
@@ -209,6 +209,10 @@ class RunReader:
                 self._batches.append(event)
             elif kind == "end":
                 self._end = event
+            elif kind == "resume":
+                self._end = None
+                self._epochs = [own for own in self._epochs if own["epoch"] <= event["epoch"]]
+                self._batches = [own for own in self._batches if own["epoch"] <= event["epoch"]]
         state = str(self._end["state"]) if self._end else "training" if alive else "broken off"
         return RunView(
             self.run.number,
@@ -241,6 +245,11 @@ def facts_of(plan: Plan, classes: int) -> tuple[NetworkPlan, Any]:
     return network, network.facts(plan.preparation.shape)
 
 
+def resumable(view: RunView) -> bool:
+    """Whether a run was interrupted and can go on."""
+    return view.state in ("stopped", "broken off", "failed") and len(view.epochs) < view.planned
+
+
 def start_training(workspace: Workspace, plan: Plan) -> Run:
     """Claim a run and start the child process that executes it; it outlives this one.
 
@@ -250,6 +259,34 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
         If the workspace cannot be written.
     """
     run = workspace.claim_run(plan)
+    _start(workspace, run)
+    return run
+
+
+def resume_training(workspace: Workspace, number: int) -> Run:
+    """Start the child process that goes on with an interrupted run.
+
+    Raises
+    ------
+    BadValue
+        If it is training, or ended by itself.
+    """
+    run = workspace.run(number)
+    check_resumable(run)
+    _start(workspace, run, "--go-on")
+    return run
+
+
+def check_resumable(run: Run) -> None:
+    """Refuse a run that is training, or ended by itself; take back the word to stop."""
+    view = RunReader(run).view()
+    if not resumable(view):
+        why = "it is training" if view.state == "training" else "it trained all its epochs"
+        raise BadValue(f"Run {run.number} cannot go on", why, "Start a new run")
+    run.forget_stop()
+
+
+def _start(workspace: Workspace, run: Run, *words: str) -> None:
     command = [
         sys.executable,
         "-m",
@@ -258,9 +295,10 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
         str(workspace.folder.absolute()),
         "--claimed",
         str(run.number),
+        *words,
     ]
     try:
-        with (run.folder / "log.txt").open("wb") as log:
+        with (run.folder / "log.txt").open("ab") as log:
             process = subprocess.Popen(
                 command,
                 stdin=subprocess.DEVNULL,
@@ -273,7 +311,6 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
         raise BadFile("Training could not be started", str(error.strerror).lower(), "Try again") from None
     _children.append(process)
     run.note_process(process.pid)
-    return run
 
 
 _children: list[subprocess.Popen[bytes]] = []

@@ -8,21 +8,26 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import psutil
 
 import attentive_lens
+from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.layers.convolution import ConvolutionLayer
 from attentive_lens.engine.network import Network, fingerprint
-from attentive_lens.errors import BadValue, LensError
+from attentive_lens.engine.optimisers import OPTIMISERS
+from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.network import working_memory
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Classifier
-from attentive_lens.training.loop import Outcome, run
+from attentive_lens.training.loop import Outcome, Position, run
 from attentive_lens.workspace import Run, Workspace
 
 
@@ -35,8 +40,10 @@ class Trained:
     weights_sha256: str
 
 
-def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool]) -> Job[Trained]:
-    """Train a claimed run to its end.
+def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool], resume: bool = False) -> Job[Trained]:
+    """Train a claimed run to its end, or go on with one that was stopped or broken off.
+
+    One that goes on ends with the same weights, to the bit, as if it had never been interrupted.
 
     Its journal ends with exactly one ``end`` event, whatever happens short of being killed.
 
@@ -48,7 +55,7 @@ def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool]) -> Job
     claimed.note_process()
     with Journal(claimed.journal) as journal:
         try:
-            trained = yield from _execute(workspace, claimed, journal, stop)
+            trained = yield from _execute(workspace, claimed, journal, stop, resume)
         except LensError as error:
             journal.write("end", state="failed", error=str(error))
             raise
@@ -68,21 +75,36 @@ def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool]) -> Job
         return trained
 
 
-def _execute(workspace: Workspace, claimed: Run, journal: Journal, stop: Callable[[], bool]) -> Job[Trained]:
+def _execute(
+    workspace: Workspace, claimed: Run, journal: Journal, stop: Callable[[], bool], resume: bool
+) -> Job[Trained]:
     plan = claimed.plan()
-    journal.write("start", plan=plan.name, epochs=plan.training.epochs)
-    data = yield from gather(workspace, plan)
-    claimed.keep_images(data.labels.tolist(), data.collection.sets)
+    last = _checkpoint(claimed) if resume else None
+    position = Position.read(last.card["position"]) if last else Position()
+    if resume:
+        journal.write("resume", epoch=position.epoch)
+    else:
+        journal.write("start", plan=plan.name, epochs=plan.training.epochs)
+    data = yield from gather(workspace, plan, claimed if resume else None)
+    if resume:
+        _check_labels(claimed, data)
+    else:
+        claimed.keep_images(data.labels.tolist(), data.collection.sets)
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
-    network, levels = _starting_point(workspace, plan, data)
+    _check_memory(plan, len(data.collection.classes))
+    network, levels = _starting_point(workspace, plan, data) if last is None else (last.network(), last.levels)
+    network = Network(network.plan, network.image, network.weights, plan.training.kernels)
     classes = len(data.collection.classes)
     feed = Feed(data.pixels, data.labels, members, plan.recipe, levels, plan.seed, plan.training.batch, classes)
     held_out = data.members("validation")
     model = ModelFile(network.plan, {}, plan.preparation, levels, tuple(data.collection.classes))
     with Crew(plan.training.threads) as crew:
-        learner = Classifier(network, plan.training, plan.frozen, levels, crew)
+        counts = np.bincount(data.labels[members], minlength=classes)
+        learner = Classifier(network, plan.training, plan.frozen, levels, crew, counts)
+        if last is not None:
+            learner.restore(last.weights, last.optimiser)
         if not learner.route.trainable:
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")
         outcome = yield from run(
@@ -92,8 +114,9 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, stop: Callabl
             plan.training.epochs,
             Checkpoints(claimed.checkpoints, model),
             journal,
-            {"plan": plan.write(), "run": claimed.number, "versions": _versions()},
+            {"plan": plan.write(), "run": claimed.number, "versions": _versions(), "kernels": _kernels(network)},
             lambda: stop() or claimed.should_stop(),
+            position,
         )
     sha = fingerprint(read_model(claimed.model).weights) if outcome.epochs else ""
     return Trained(claimed, outcome, sha)
@@ -102,7 +125,8 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, stop: Callabl
 def _starting_point(workspace: Workspace, plan: Plan, data: Data) -> tuple[Network, Levels]:
     """Fresh weights and measured levels; with a base, the base's layers and the levels they were trained with."""
     network_plan = plan.network.for_classes(len(data.collection.classes))
-    network = Network.start(network_plan, plan.preparation.shape, plan.seed)
+    how = plan.training.start
+    network = Network.start(network_plan, plan.preparation.shape, plan.seed, how=how)
     if plan.base is None:
         return network, Levels.measure(data.pixels[data.members("training")], plan.preparation)
     earlier = read_model(workspace.run(plan.base.run).model)
@@ -119,6 +143,54 @@ def _starting_point(workspace: Workspace, plan: Plan, data: Data) -> tuple[Netwo
         if theirs:
             network.weights[name] = {key: array.copy() for key, array in theirs.items()}
     return network, earlier.levels
+
+
+def _checkpoint(claimed: Run) -> ModelFile | None:
+    """The last state that was kept; None if there is none yet, and the run begins anew."""
+    file = claimed.checkpoints / "last.alens"
+    if not file.exists():
+        return None
+    last = read_model(file)
+    if "position" not in last.card or "/steps" not in last.optimiser:
+        raise BadFile(
+            f"Run {claimed.number} cannot go on",
+            "its last checkpoint does not say where it stood",
+            "Train its plan as a new run",
+        )
+    return last
+
+
+def _check_labels(claimed: Run, data: Data) -> None:
+    """Refuse to go on with other labels or images than the run began with."""
+    noted = claimed.images()
+    changed = changed_since(claimed, data.collection)
+    if noted is None or changed or len(noted[1]) != len(data.labels):
+        raise BadValue(
+            f"Run {claimed.number} cannot go on",
+            f"{len(changed)} labels were changed since it began" if changed else "it began with other images",
+            "Train its plan as a new run, which learns from what is there now",
+        )
+
+
+def _check_memory(plan: Plan, classes: int) -> None:
+    """Refuse a plan that needs more memory than there is, before anything is allocated."""
+    facts = plan.network.for_classes(classes).facts(plan.preparation.shape)
+    needed = working_memory(facts, plan.training.batch, len(OPTIMISERS[plan.training.optimiser].remembers))
+    free = psutil.virtual_memory().available
+    if needed > free:
+        raise BadValue(
+            "The plan does not fit into memory",
+            f"a step needs about {needed / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
+            "Choose a smaller batch, a smaller working size or fewer filters",
+        )
+
+
+def _kernels(network: Network) -> dict[str, str]:
+    """What each convolution runs by."""
+    given = {fact.name: fact.given for fact in network.plan.facts(network.image)}
+    return {
+        name: layer.kernel(given[name]) for name, layer in network.layers.items() if isinstance(layer, ConvolutionLayer)
+    }
 
 
 def _versions() -> dict[str, Any]:

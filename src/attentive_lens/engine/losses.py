@@ -1,9 +1,13 @@
-"""What training makes small."""
+"""What training makes small. Every loss starts from raw scores and wanted probabilities, N×K each."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import DTypeLike
+from scipy.special import expit
 
 from attentive_lens.engine.arrays import Array, Labels
 
@@ -43,3 +47,71 @@ def cross_entropy(scores: Array, targets: Array) -> tuple[Array, Array]:
     sums = powers.sum(axis=1, keepdims=True)
     losses = (targets * (np.log(sums) - shifted)).sum(axis=1)
     return losses, np.asarray(powers / sums - targets)
+
+
+def sigmoid_cross_entropy(scores: Array, targets: Array) -> tuple[Array, Array]:
+    """Cross-entropy of every class by itself, summed over the classes; as `cross_entropy` otherwise.
+
+    max(s, 0) − s·t + log(1 + e^−|s|), which never overflows; the gradient is σ(s) − t.
+    """
+    losses = np.maximum(scores, 0) - scores * targets + np.log1p(np.exp(-np.abs(scores)))
+    return losses.sum(axis=1), np.asarray(expit(scores) - targets)
+
+
+def squared_error(scores: Array, targets: Array) -> tuple[Array, Array]:
+    """Half the squared distance of raw scores and targets, summed over the classes; the gradient is s − t."""
+    gap = scores - targets
+    return 0.5 * (gap * gap).sum(axis=1), gap
+
+
+def absolute_error(scores: Array, targets: Array) -> tuple[Array, Array]:
+    """Distance of raw scores and targets, summed over the classes; the gradient is the sign, 0 where they meet."""
+    gap = scores - targets
+    return np.abs(gap).sum(axis=1), np.sign(gap)
+
+
+LOSSES: dict[str, Callable[[Array, Array], tuple[Array, Array]]] = {
+    "softmax cross-entropy": cross_entropy,
+    "sigmoid cross-entropy": sigmoid_cross_entropy,
+    "squared error": squared_error,
+    "absolute error": absolute_error,
+}
+
+
+@dataclass(frozen=True)
+class Loss:
+    """A loss with what is done to the targets first.
+
+    Attributes
+    ----------
+    kind : str
+        One of `LOSSES`.
+    smoothing : float
+        Part of every target shared out evenly over all classes, 0 to 1 (Szegedy 2016, section 7).
+    weights : ndarray, K, or None
+        Factor of each image's loss, by the classes it is wanted to be.
+    """
+
+    kind: str = "softmax cross-entropy"
+    smoothing: float = 0.0
+    weights: Array | None = None
+
+    def __call__(self, scores: Array, targets: Array) -> tuple[Array, Array]:
+        """Losses N and their gradients N×K."""
+        targets = targets.astype(scores.dtype, copy=False)
+        wanted = targets
+        if self.smoothing:
+            wanted = (1 - self.smoothing) * targets + self.smoothing / targets.shape[1]
+            wanted = wanted.astype(scores.dtype, copy=False)
+        losses, grad = LOSSES[self.kind](scores, wanted)
+        if self.weights is None:
+            return losses, grad
+        factors = (targets @ self.weights).astype(scores.dtype)
+        return losses * factors, grad * factors[:, None]
+
+
+def balanced(counts: Labels) -> Array:
+    """Class weights inverse to the numbers of images, N / (K · count), so that their mean over the images is 1."""
+    present = np.maximum(np.asarray(counts, np.float64), 1)
+    weights = present.sum() / (len(present) * present)
+    return weights.astype(np.float32)

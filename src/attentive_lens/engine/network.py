@@ -3,40 +3,50 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.layers import LAYERS, Layer, Moment
+from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Layer, Moment, Rule
+from attentive_lens.engine.layers.convolution import ConvolutionLayer
 from attentive_lens.plan.chance import chance
+from attentive_lens.plan.layers import Relu
 from attentive_lens.plan.network import IMAGE, NetworkPlan
+
+T = TypeVar("T")
+Walk = Generator[Array, Array, T]
+"""A walk through the network that may stop to hand out a piece's sums and take those of the whole batch."""
 
 
 @dataclass(frozen=True)
 class Route:
-    """What a backward pass is for: whose weights, and whether the image's own gradient is wanted.
+    """What a backward pass is for: whose weights, and the gradient by which nodes' outputs.
 
     Attributes
     ----------
     trainable : frozenset of str
         Nodes whose weights' gradients are wanted.
+    nodes : frozenset of str
+        Nodes (`IMAGE` for the image) whose output's gradient is wanted.
     walked : frozenset of str
         Nodes (and perhaps the image) that the gradient must reach or pass; nothing below is walked.
     """
 
     trainable: frozenset[str]
+    nodes: frozenset[str]
     walked: frozenset[str]
 
 
 @dataclass
 class Trace:
-    """One forward pass: outputs by node, and what backward needs."""
+    """One forward pass: outputs by node, what backward needs, and sums of layers that normalise over the batch."""
 
     outputs: dict[str, Array] = field(default_factory=dict)
     kept: dict[str, Any] = field(default_factory=dict)
+    sums: dict[str, Array] = field(default_factory=dict)
 
 
 class Network:
@@ -49,33 +59,56 @@ class Network:
     image : tuple of int
         (rows, columns, channels) of a prepared image.
     weights : dict
-        Node → array name → array; their dtype is the network's.
+        Node → array name → array; their dtype is the network's. Arrays without a gradient are among them.
+    kernels : str
+        Which kernels convolutions run by, one of `kernels.choice.KERNELS`.
     """
 
-    def __init__(self, plan: NetworkPlan, image: tuple[int, int, int], weights: Weights) -> None:
+    def __init__(self, plan: NetworkPlan, image: tuple[int, int, int], weights: Weights, kernels: str = "auto") -> None:
         self.plan = plan
         self.image = image
         self.weights = weights
-        self.layers: dict[str, Layer[Any]] = {
-            node.name: LAYERS[node.layer.kind](node.name, node.layer) for node in plan.nodes
-        }
-        self._sources = {node.name: node.after[0] for node in plan.nodes}
+        self.kernels = kernels
+        self.layers: dict[str, Layer[Any]] = {}
+        self._sources: dict[str, tuple[str, ...]] = {}
         self._uses: dict[str, int] = {}
-        for source in self._sources.values():
-            self._uses[source] = self._uses.get(source, 0) + 1
+        for node in plan.nodes:
+            layer = self.layers[node.name] = LAYERS[node.layer.kind](node.name, node.layer)
+            if isinstance(layer, ConvolutionLayer):
+                layer.asked = kernels
+            self._sources[node.name] = node.after
+            for source in node.after:
+                self._uses[source] = self._uses.get(source, 0) + 1
         self.answers = plan.nodes[-1].name
+        self._coats = {
+            node.after[0]: node.name
+            for node in plan.nodes
+            if isinstance(node.layer, Relu)
+            and node.after[0] != IMAGE
+            and self._uses[node.after[0]] == 1
+            and self.layers[node.after[0]].can_activate
+        }
+        """Layers that do the ReLU after them at once."""
 
     @classmethod
-    def start(cls, plan: NetworkPlan, image: tuple[int, int, int], seed: int, dtype: type = np.float32) -> Network:
+    def start(
+        cls,
+        plan: NetworkPlan,
+        image: tuple[int, int, int],
+        seed: int,
+        dtype: type = np.float32,
+        how: str = "he",
+        kernels: str = "auto",
+    ) -> Network:
         """A network with starting weights; each node's are a function of the seed and its name."""
         weights: Weights = {}
         for node, facts in zip(plan.nodes, plan.facts(image), strict=True):
             layer = LAYERS[node.layer.kind](node.name, node.layer)
             random = chance(seed, f"starting weights of {node.name}")
-            arrays = layer.start(facts.given, random, np.dtype(dtype))
+            arrays = layer.start(facts.given, random, np.dtype(dtype), how)
             if arrays:
                 weights[node.name] = arrays
-        return cls(plan, image, weights)
+        return cls(plan, image, weights, kernels)
 
     @property
     def dtype(self) -> np.dtype[Any]:
@@ -85,13 +118,28 @@ class Network:
                 return array.dtype
         return np.dtype(np.float32)
 
-    def route(self, trainable: frozenset[str] = frozenset(), image: bool = False) -> Route:
-        """The way back to the weights of ``trainable`` nodes and, if asked, to the image."""
-        walked = {IMAGE} if image else set()
-        for name, source in self._sources.items():
-            if source in walked or (name in trainable and name in self.weights):
+    def route(
+        self,
+        trainable: frozenset[str] = frozenset(),
+        image: bool = False,
+        nodes: frozenset[str] = frozenset(),
+    ) -> Route:
+        """The way back to the weights of ``trainable`` nodes, to the image if asked, and to other nodes' outputs."""
+        wanted = nodes | {IMAGE} if image else nodes
+        walked = set(wanted)
+        for name, sources in self._sources.items():
+            if walked.intersection(sources) or (name in trainable and name in self.weights):
                 walked.add(name)
-        return Route(trainable & self.weights.keys(), frozenset(walked))
+        return Route(trainable & self.weights.keys(), frozenset(wanted), frozenset(walked))
+
+    def prepared(self) -> dict[str, Any]:
+        """What the layers work out of their weights once for many pieces; holds until the weights change."""
+        found = {}
+        for fact in self.plan.facts(self.image):
+            ready = self.layers[fact.name].prepare(self.weights.get(fact.name, {}), fact.given)
+            if ready is not None:
+                found[fact.name] = ready
+        return found
 
     def forward(
         self,
@@ -100,8 +148,10 @@ class Network:
         route: Route | None = None,
         moment: Moment | None = None,
         watch: frozenset[str] = frozenset(),
+        ready: Mapping[str, Any] | None = None,
+        edited: Mapping[str, Array] | None = None,
     ) -> Trace:
-        """Run a piece of a batch.
+        """Run images, or a piece of a batch on its own.
 
         Parameters
         ----------
@@ -110,40 +160,93 @@ class Network:
         route : Route, optional
             The way a later `backward` will take; without it nothing is kept for one.
         moment : Moment, optional
-            When in training; None is inference: no dropout.
+            When in training; None is inference: no dropout, running figures in normalisations.
         watch : frozenset of str
             Nodes whose outputs are wanted besides the answers'.
+        ready : mapping, optional
+            From `prepared`.
+        edited : mapping, optional
+            Node → output that stands in for what it would give; what only such nodes need is not run.
 
         Returns
         -------
         Trace
             With the outputs of the watched nodes and the raw scores under `answers`.
         """
+        return alone(self.walk(images, route=route, moment=moment, watch=watch, ready=ready, edited=edited))
+
+    def walk(
+        self,
+        images: Array,
+        *,
+        route: Route | None = None,
+        moment: Moment | None = None,
+        watch: frozenset[str] = frozenset(),
+        ready: Mapping[str, Any] | None = None,
+        edited: Mapping[str, Array] | None = None,
+    ) -> Walk[Trace]:
+        """`forward`, stopping where a layer needs sums of the whole batch."""
         trace = Trace()
-        values: dict[str, Array] = {IMAGE: images}
-        uses = dict(self._uses)
-        for name, source in self._sources.items():
-            layer = self.layers[name]
-            given = values[source]
-            uses[source] -= 1
-            overwrite = (
-                layer.may_overwrite
-                and source != IMAGE
-                and self._uses[source] == 1
-                and source not in watch
-                and not self.layers[source].keeps_output
-            )
-            out, kept = layer.forward(given, self.weights.get(name, {}), moment, overwrite)
+        ready = ready or {}
+        edited = edited or {}
+        values: dict[str, Array] = {IMAGE: images, **edited}
+        trace.outputs.update({name: out for name, out in edited.items() if name in watch})
+        needed = self._needed(edited, watch)
+        uses = dict.fromkeys(values, 0)
+        for name in needed:
+            for source in self._sources[name]:
+                uses[source] = uses.get(source, 0) + 1
+        for name, sources in self._sources.items():
+            if name not in needed:
+                continue
+            layer, weights = self.layers[name], self.weights.get(name, {})
+            given: Any = tuple(values[source] for source in sources)
+            for source in sources:
+                uses[source] -= 1
+            source = sources[0]
+            coat = self._coats.get(name)
+            activate = coat is not None and name not in watch and coat in needed
+            if self._coats.get(source) == name and source not in watch and source not in edited:
+                out = given[0]  # its ReLU is done
+                kept: Any = out
+            else:
+                sums = None
+                if layer.whole_batch and moment is not None and (route is None or name in route.trainable):
+                    sums = trace.sums[name] = yield layer.sums(given[0])
+                overwrite = (
+                    layer.may_overwrite
+                    and source not in (IMAGE, *edited, *watch)
+                    and self._uses[source] == 1
+                    and not self.layers[source].keeps_output
+                )
+                call = INFERENCE
+                if moment is not None or overwrite or activate or name in ready:
+                    call = Call(moment, overwrite, activate, ready.get(name), sums)
+                out, kept = layer.forward(given if layer.settings.joins else given[0], weights, call)
             if route is not None and name in route.walked:
                 trace.kept[name] = kept
-            if uses[source] == 0:
-                del values[source]
+            for source in sources:
+                if uses[source] == 0 and source in values:
+                    del values[source]
             values[name] = out
             if name in watch or name == self.answers:
                 trace.outputs[name] = out
         return trace
 
-    def backward(self, trace: Trace, seeds: Mapping[str, Array], route: Route) -> tuple[Array | None, Weights]:
+    def _needed(self, edited: Mapping[str, Array], watch: frozenset[str]) -> set[str]:
+        """Nodes that must run for the answers and the watched outputs."""
+        needed: set[str] = set()
+        waiting = [self.answers, *watch]
+        while waiting:
+            name = waiting.pop()
+            if name != IMAGE and name not in edited and name not in needed:
+                needed.add(name)
+                waiting.extend(self._sources[name])
+        return needed
+
+    def backward(
+        self, trace: Trace, seeds: Mapping[str, Array], route: Route, relu: Rule | None = None
+    ) -> tuple[dict[str, Array], Weights]:
         """Walk back from the gradients of some outputs.
 
         Parameters
@@ -154,33 +257,60 @@ class Network:
             Node → gradient of a scalar by that node's output.
         route : Route
             What is wanted.
+        relu : Rule, optional
+            Stands in for the gradient of every ReLU.
 
         Returns
         -------
-        image : ndarray or None
-            Gradient by the images, if the route asked for it.
+        nodes : dict
+            Gradients by the outputs of the nodes the route asked for, the image's under `IMAGE`.
         weights : dict
             Gradients of the trainable nodes' weights.
         """
+        return alone(self.walk_back(trace, seeds, route, relu))
+
+    def walk_back(
+        self, trace: Trace, seeds: Mapping[str, Array], route: Route, relu: Rule | None = None
+    ) -> Walk[tuple[dict[str, Array], Weights]]:
+        """`backward`, stopping where a layer needs sums of the whole batch."""
         grads: dict[str, Array] = {name: np.array(seed) for name, seed in seeds.items()}
         found: Weights = {}
+        nodes: dict[str, Array] = {}
         for name in reversed(self._sources):
             grad = grads.pop(name, None)
-            if grad is None or name not in route.walked:
+            if grad is None:
                 continue
-            source = self._sources[name]
-            onward, own = self.layers[name].backward(
-                grad,
-                trace.kept.pop(name),
-                self.weights.get(name, {}),
-                source in route.walked,
-                name in route.trainable,
-            )
+            if name in route.nodes:
+                nodes[name] = grad.copy()
+            if name not in route.walked or name not in trace.kept:
+                continue
+            layer, sources = self.layers[name], self._sources[name]
+            kept = trace.kept.pop(name)
+            wanted = [source in route.walked for source in sources]
+            if name in trace.sums and any(wanted):
+                kept = layer.with_sums(kept, (yield layer.gradient_sums(grad, kept)))
+            if relu is not None and isinstance(layer.settings, Relu):
+                onward: Any = relu(grad, kept)
+                own: dict[str, Array] = {}
+            else:
+                weights = self.weights.get(name, {})
+                onward, own = layer.backward(grad, kept, weights, any(wanted), name in route.trainable)
             if own:
                 found[name] = own
-            if onward is not None and source in route.walked:
-                grads[source] = grads[source] + onward if source in grads else onward
-        return grads.get(IMAGE), found
+            if not any(wanted):
+                continue
+            parts = onward if layer.settings.joins else (onward,)
+            for source, want, part in zip(sources, wanted, parts, strict=True):
+                if want:
+                    grads[source] = grads[source] + part if source in grads else part
+        if IMAGE in route.nodes and IMAGE in grads:
+            nodes[IMAGE] = grads[IMAGE]
+        return nodes, found
+
+    def absorb(self, sums: Mapping[str, Array]) -> None:
+        """Move the running figures of normalisations by the sums of a step."""
+        for name, own in sums.items():
+            self.weights[name].update(self.layers[name].state(self.weights[name], own))
 
     def copy_weights(self) -> Weights:
         """The weights as they are now, copied."""
@@ -189,6 +319,17 @@ class Network:
     def fingerprint(self) -> str:
         """SHA-256 of all weights' names, shapes and bytes."""
         return fingerprint(self.weights)
+
+
+def alone(walk: Walk[T]) -> T:
+    """Finish a walk whose piece is the whole batch."""
+    try:
+        sums = next(walk)
+        while True:
+            sums = walk.send(sums)
+    except StopIteration as end:
+        result: T = end.value
+        return result
 
 
 def fingerprint(weights: Weights) -> str:

@@ -159,7 +159,7 @@ def _check(file: Path, model: ModelFile) -> None:
     ):
         raise _bad(file, "its levels are not as many as its channels")
     for node, facts in zip(model.plan.nodes, model.plan.facts(model.preparation.shape), strict=True):
-        wanted = node.layer.weight_shapes(facts.given)
+        wanted = node.layer.weight_shapes(facts.given) | node.layer.state_shapes(facts.given)
         there = {name: a.shape for name, a in model.weights.get(node.name, {}).items()}
         if wanted != there:
             raise _bad(file, f"the weights of {node.name} are not of the shape its network asks for")

@@ -79,15 +79,15 @@ class Feed:
         targets[each, labels[variants.partners]] += variants.shares
         return Batch(self.levels.apply(variants.images), targets)
 
-    def epoch(self, epoch: int) -> Iterator[Batch]:
-        """The batches of an epoch, in its own order; made ahead, and stopped when the iterator is closed."""
+    def epoch(self, epoch: int, first: int = 0) -> Iterator[Batch]:
+        """The batches of an epoch from ``first`` on, in its own order; made ahead, stopped when it is closed."""
         order = chance(self.seed, "order", epoch).permutation(len(self.members))
         waiting: queue.Queue[Any] = queue.Queue(AHEAD)
         stop = threading.Event()
 
         def make() -> None:
             try:
-                for number in range(self.batches):
+                for number in range(first, self.batches):
                     if not _put(waiting, self.batch(epoch, number, order), stop):
                         return
             except BaseException as error:  # noqa: BLE001  # handed to the thread that waits
@@ -96,7 +96,7 @@ class Feed:
         thread = threading.Thread(target=make, name="feed", daemon=True)
         thread.start()
         try:
-            for _ in range(self.batches):
+            for _ in range(first, self.batches):
                 began = time.perf_counter()
                 item = waiting.get()
                 self.waited += time.perf_counter() - began

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from attentive_lens.errors import BadValue, NotHere
 from attentive_lens.plan.layers import LAYERS, Answers, DoesNotFit, LayerSettings, Shape
-from attentive_lens.plan.layers.base import product
+from attentive_lens.plan.layers.base import product, text
 from attentive_lens.plan.values import unknown_word
 
 IMAGE = "image"
@@ -17,11 +17,15 @@ IMAGE = "image"
 
 @dataclass(frozen=True)
 class Node:
-    """One layer of a network, under its name, fed by the nodes it stands after."""
+    """One layer of a network, under its name, fed by the nodes it stands after.
+
+    ``pace`` multiplies the learning rate of its weights: 0 holds them as they are.
+    """
 
     name: str
     layer: LayerSettings
     after: tuple[str, ...]
+    pace: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -33,11 +37,13 @@ class Facts:
     name : str
         The node's name.
     given, shape : Shape
-        Input and output shape for one image.
+        (First) input and output shape for one image.
     weights : int
         Numbers that training changes.
     multiply_adds : int
         For one image, forward.
+    memory : int
+        Bytes of its output for one image, float32.
     sees : int or None
         Side of the receptive field in image pixels; None when it is the whole image.
     step, start : int
@@ -49,6 +55,7 @@ class Facts:
     shape: Shape
     weights: int
     multiply_adds: int
+    memory: int
     sees: int | None
     step: int
     start: int
@@ -75,17 +82,32 @@ class NetworkPlan:
                     "a name stands for one node",
                     "Rename one",
                 )
-            if len(node.after) != 1:
+            if not node.name.strip() or "/" in node.name or node.name != node.name.strip():
+                raise BadValue(
+                    f"The network has a node called «{node.name}»",
+                    "a name is text without slashes, and without blanks at its ends",
+                    "Rename it",
+                )
+            if node.layer.joins != (len(node.after) > 1):
                 raise BadValue(
                     f"The layer {node.name} cannot stand after {len(node.after)} layers",
-                    f"a {node.layer.kind} takes exactly one input",
-                    "Name one layer in «after»",
+                    f"{node.layer.kind} takes {'two inputs or more' if node.layer.joins else 'exactly one input'}",
+                    f"Name {'them' if node.layer.joins else 'one layer'} in «after»",
+                )
+            if not 0 <= node.pace <= 100:
+                raise BadValue(
+                    f"The layer {node.name} cannot learn at this pace",
+                    f"{node.pace:g} is not between 0 and 100",
+                    "Choose another",
                 )
             for source in node.after:
                 if source not in known:
+                    later = any(source == other.name for other in self.nodes)
                     raise BadValue(
                         f"The layer {node.name} has nothing to stand after",
-                        f"no layer before it is called {source}",
+                        f"{source} comes later, and a network has no circles"
+                        if later
+                        else f"no layer before it is called {source}",
                         f"Use one of: {', '.join(sorted(known))}",
                     )
             known.add(node.name)
@@ -111,7 +133,9 @@ class NetworkPlan:
         nodes: list[Node] = []
         for table in tables:
             rest = dict(table)
-            kind = rest.pop("layer", None)
+            kind, pace = rest.pop("layer", None), rest.pop("pace", 1.0)
+            if isinstance(pace, bool) or not isinstance(pace, int | float):
+                raise BadValue("network.pace", f"a number is needed, got {pace!r}", "Change it in the plan")
             if kind not in LAYERS:
                 raise unknown_word("network.layer", str(kind), frozenset(LAYERS))
             name, after = rest.pop("name", None), rest.pop("after", None)
@@ -119,7 +143,7 @@ class NetworkPlan:
                 after = nodes[-1].name if nodes else IMAGE
             layer = LAYERS[kind].read(rest)
             sources = (after,) if isinstance(after, str) else tuple(after)
-            nodes.append(Node(name or free_name(layer, nodes), layer, sources))
+            nodes.append(Node(name or free_name(layer, nodes), layer, sources, float(pace)))
         return cls(tuple(nodes))
 
     def write(self) -> list[dict[str, Any]]:
@@ -130,6 +154,7 @@ class NetworkPlan:
                 "name": node.name,
                 **node.layer.write(),
                 "after": node.after[0] if len(node.after) == 1 else list(node.after),
+                **({} if node.pace == 1 else {"pace": node.pace}),
             }
             for node in self.nodes
         ]
@@ -137,7 +162,7 @@ class NetworkPlan:
     def for_classes(self, classes: int) -> NetworkPlan:
         """The same network with one answer for each class."""
         last = self.nodes[-1]
-        return NetworkPlan((*self.nodes[:-1], Node(last.name, Answers(units=classes), last.after)))
+        return NetworkPlan((*self.nodes[:-1], replace(last, layer=Answers(units=classes))))
 
     def node(self, name: str) -> Node:
         """The node of that name; `NotHere` if there is none."""
@@ -170,26 +195,47 @@ class NetworkPlan:
         fields: dict[str, tuple[int | None, int, int]] = {IMAGE: (1, 1, 0)}
         rows: list[Facts] = []
         for node in self.nodes:
-            given = shapes[node.after[0]]
+            given = tuple(shapes[source] for source in node.after)
             try:
-                node.layer.check_input(node.name, given)
-                shape = node.layer.output_shape(given)
+                node.layer.check_input(node.name, given[0])
+                shape = node.layer.output_shape(*given)
             except DoesNotFit as error:
-                at = f"The layer {node.name} does not fit after {node.after[0]}"
-                raise DoesNotFit(at, error.why, error.remedy) from None
-            sees, step, start = fields[node.after[0]]
-            reach = node.layer.reach()
-            if reach is None or sees is None:
-                sees = None
-            else:
-                sees += (reach.kernel - 1) * step
-                start -= reach.before * step
-                step *= reach.stride
+                sources = ", ".join(self._told(source, rows) for source in node.after)
+                at = f"The layer {node.name} does not fit"
+                raise DoesNotFit(at, f"{error.why} from {sources}", error.remedy) from None
+            sees, step, start = _field(node.layer, given[0], [fields[source] for source in node.after])
             shapes[node.name], fields[node.name] = shape, (sees, step, start)
-            weights = sum(product(s) for s in node.layer.weight_shapes(given).values())
-            cost = node.layer.multiply_adds(given)
-            rows.append(Facts(node.name, given, shape, weights, cost, sees, step, start))
+            weights = sum(product(s) for s in node.layer.weight_shapes(given[0]).values())
+            cost = node.layer.multiply_adds(given[0])
+            rows.append(Facts(node.name, given[0], shape, weights, cost, 4 * product(shape), sees, step, start))
         return tuple(rows)
+
+    def _told(self, source: str, rows: Sequence[Facts]) -> str:
+        """A node with what made its shape: «convolution 5 (5×5 kernel, valid padding, on 5×5)»."""
+        for node, fact in zip(self.nodes, rows, strict=False):
+            if node.name == source and node.layer.told:
+                return f"{source} ({node.layer.told}, on {text(fact.given[:2])})"
+        return source
+
+
+def _field(
+    layer: LayerSettings, given: Shape, sources: Sequence[tuple[int | None, int, int]]
+) -> tuple[int | None, int, int]:
+    """What an output sees of the image, the step between neighbours, and where the first one's window begins."""
+    reach = layer.reach(given)
+    step, start = sources[0][1], min(source[2] for source in sources)
+    seen = [source[0] for source in sources]
+    if reach is None or any(side is None for side in seen):
+        return None, step, start
+    ends = [begin + (side or 0) for side, _, begin in sources]
+    sees = max(ends) - start + (reach.kernel - 1) * step
+    return sees, step * reach.stride, start - reach.before * step
+
+
+def working_memory(rows: Sequence[Facts], batch: int, arrays: int) -> int:
+    """Bytes a training step needs: weights, gradients and ``arrays`` more of their size, and the batch's maps."""
+    weights = 4 * sum(fact.weights for fact in rows)
+    return weights * (2 + arrays) + batch * sum(fact.memory for fact in rows)
 
 
 def free_name(layer: LayerSettings, nodes: Sequence[Node]) -> str:

@@ -123,18 +123,72 @@ class Training(Value):
 
     title: ClassVar[str] = "training"
 
+    epochs: int = spec(20, label="epochs", low=1, high=100000, meaning="Times every training image is shown.")
+    batch: int = spec(32, label="batch", unit="images", low=1, high=4096, meaning="Images in one step.")
     optimiser: str = spec(
         "adam",
         label="optimiser",
-        choices=("adam", "momentum"),
-        meaning="The rule that turns gradients into steps: Adam, or stochastic gradient descent with momentum.",
+        choices=("adam", "sgd", "momentum", "nesterov", "adagrad", "rmsprop"),
+        meaning="The rule that turns gradients into steps.",
     )
     rate: float = spec(0.001, label="learning rate", low=1e-8, high=10.0, meaning="Length of a step.")
     momentum: float = spec(
         0.9, label="momentum", low=0.0, high=0.9999, meaning="Part of the last step kept in the next, 0 to 1."
     )
-    batch: int = spec(32, label="batch", unit="images", low=1, high=4096, meaning="Images in one step.")
-    epochs: int = spec(20, label="epochs", low=1, high=100000, meaning="Times every training image is shown.")
+    decay: float = spec(
+        0.0, label="weight decay", low=0.0, high=1.0, meaning="Pull of every kernel and matrix towards zero."
+    )
+    decays: str = spec(
+        "apart",
+        label="decay acts",
+        choices=("apart", "with the gradient"),
+        meaning="Apart from the optimiser’s rule (decoupled; with adam: AdamW), or added to the gradient (L2).",
+    )
+    clip: float = spec(
+        0.0, label="longest gradient", low=0.0, high=1e6, meaning="The whole gradient is shortened to it; 0: never."
+    )
+    loss: str = spec(
+        "softmax cross-entropy",
+        label="loss",
+        choices=("softmax cross-entropy", "sigmoid cross-entropy", "squared error", "absolute error"),
+        meaning="What training makes small.",
+    )
+    smoothing: float = spec(
+        0.0, label="label smoothing", low=0.0, high=0.9, meaning="Part of every label shared out over all classes."
+    )
+    classes_count: str = spec(
+        "by images",
+        label="classes count",
+        choices=("by images", "the same"),
+        meaning="By how many images they have, or all the same: rare ones weigh more (class weights).",
+    )
+    schedule: str = spec(
+        "constant",
+        label="rate over time",
+        choices=("constant", "steps", "exponential", "cosine", "one cycle", "plateau"),
+        meaning="How the learning rate changes: in steps, evenly falling, along a cosine, up and down once, or when"
+        " the validation loss no longer falls.",
+    )
+    every: float = spec(
+        10.0, label="every", unit="epochs", low=0.01, high=1e5, meaning="Steps and exponential: epochs between falls;"
+        " plateau: epochs of patience.",
+    )  # fmt: skip
+    falls: float = spec(0.1, label="falls to", low=0.0001, high=1.0, meaning="Factor of each fall.")
+    warm_up: float = spec(
+        0.0, label="warm-up", unit="epochs", low=0.0, high=1e5, meaning="Epochs over which the rate rises from zero."
+    )
+    start: str = spec(
+        "he",
+        label="weights start",
+        choices=("he", "glorot", "orthogonal", "normal", "constant"),
+        meaning="How new weights are drawn.",
+    )
+    kernels: str = spec(
+        "auto",
+        label="kernels",
+        choices=("auto", "gather", "tiles"),
+        meaning="How convolutions are computed: by their shape, or one way wherever it applies.",
+    )
     threads: int = spec(
         2, label="threads", low=1, high=64, meaning="Cores used; the result is the same for any number."
     )

@@ -14,6 +14,8 @@ from attentive_lens.training.learner import Learner
 
 SHARE = 0.02
 """Most of a run's time that writing may take."""
+SECONDS = 120.0
+"""Between two checkpoints within an epoch."""
 
 
 class Checkpoints:
@@ -33,6 +35,7 @@ class Checkpoints:
         self.best: tuple[Weights, dict[str, Any]] | None = None
         self._best_written = True
         self._spent, self._started = 0.0, clock()
+        self._last = self._started
 
     def keep(self, learner: Learner, card: dict[str, Any], is_best: bool) -> None:
         """After an epoch: remember the best in memory, and write both if there is time for it."""
@@ -42,13 +45,19 @@ class Checkpoints:
         if self._spent <= SHARE * (self.clock() - self._started):
             self.write(learner, card)
 
+    def keep_now_and_then(self, learner: Learner, card: Callable[[], dict[str, Any]]) -> None:
+        """Within a long epoch: write every few minutes, so that little is lost with the machine."""
+        if self.clock() - self._last > SECONDS:
+            self.write(learner, card())
+
     def write(self, learner: Learner, card: dict[str, Any]) -> None:
-        """Write the last state, and the best if it is not on disk yet."""
+        """Write the best if it is not on disk yet, then the last state: a best epoch is never older than it says."""
         began = self.clock()
-        last = replace(self.model, weights=learner.weights(), card=card, optimiser=learner.memory())
-        last.write(self.folder / "last.alens")
         if self.best is not None and not self._best_written:
             weights, best_card = self.best
             replace(self.model, weights=weights, card=best_card).write(self.folder / "best.alens")
             self._best_written = True
-        self._spent += self.clock() - began
+        last = replace(self.model, weights=learner.weights(), card=card, optimiser=learner.memory())
+        last.write(self.folder / "last.alens")
+        self._last = self.clock()
+        self._spent += self._last - began

@@ -13,10 +13,10 @@ from typing import Any, Self
 class Journal:
     """Appends events to a file.
 
-    Events are ``start`` (epochs, batches, images), ``batch`` (step, loss: at most four a second, each the mean
-    since the last), ``epoch`` (number from 1, training and validation loss and accuracy, whether it is the best
-    so far, seconds, and how many of them were spent waiting for a batch) and ``end`` (state, seconds). Each carries
-    ``at``, seconds since 1970.
+    Events are ``start`` (epochs, batches, images), ``resume`` (epoch: whole ones done; what was told of later ones
+    is void), ``batch`` (step, loss: at most four a second, each the mean since the last), ``epoch`` (number from 1,
+    training and validation loss and accuracy, whether it is the best so far, seconds, and how many of them were spent
+    waiting for a batch) and ``end`` (state, seconds). Each carries ``at``, seconds since 1970.
     """
 
     def __init__(self, file: Path) -> None:

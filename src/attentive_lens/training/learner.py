@@ -6,6 +6,7 @@ The loop knows nothing of networks and optimisers, so a learner may have several
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,10 +15,12 @@ from numpy.typing import NDArray
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.batches import learn, scores
 from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.diagnosis import where_it_began
 from attentive_lens.engine.layers import Moment
-from attentive_lens.engine.losses import cross_entropy, one_hot
+from attentive_lens.engine.losses import Loss, balanced, one_hot
 from attentive_lens.engine.network import Network
-from attentive_lens.engine.optimisers import OPTIMISERS
+from attentive_lens.engine.optimisers import OPTIMISERS, clip, length
+from attentive_lens.engine.schedules import rate
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch
 from attentive_lens.images.preparation import Levels
@@ -42,12 +45,16 @@ class Learner(ABC):
     """Base of what can be trained."""
 
     @abstractmethod
-    def learn(self, batch: Batch, moment: Moment) -> Mark:
-        """One step; raises `LensError` without changing anything if the numbers blew up."""
+    def learn(self, batch: Batch, moment: Moment, batches: int) -> Mark:
+        """One step of so many in an epoch; raises `LensError` without changing anything if the numbers blew up."""
 
     @abstractmethod
     def judge(self, pixels: NDArray[np.uint8], labels: NDArray[np.int64]) -> Mark:
         """Loss and right answers on images that are never changed, M×S×S×C uint8."""
+
+    @abstractmethod
+    def note(self, validation: Mark | None) -> None:
+        """An epoch is over and was judged so."""
 
     @abstractmethod
     def weights(self) -> Weights:
@@ -55,51 +62,107 @@ class Learner(ABC):
 
     @abstractmethod
     def memory(self) -> dict[str, Array]:
-        """The optimisers' arrays, for a checkpoint."""
+        """All else that decides the next steps, for a checkpoint; `restore` takes it."""
+
+    @abstractmethod
+    def restore(self, weights: Weights, memory: Mapping[str, Array]) -> None:
+        """Go on from a checkpoint."""
 
 
 class Classifier(Learner):
-    """One network, one optimiser, softmax cross-entropy."""
+    """One network, one optimiser, one loss.
+
+    Parameters
+    ----------
+    network : Network
+        Trained in place.
+    settings : Training
+        Optimiser, schedule, loss.
+    frozen : frozenset of str
+        Nodes whose weights stay.
+    levels : Levels
+        For `judge`.
+    crew : Crew
+        Threads.
+    counts : ndarray, K, optional
+        Training images of each class, for class weights.
+    """
 
     def __init__(
-        self, network: Network, settings: Training, frozen: frozenset[str], levels: Levels, crew: Crew
+        self,
+        network: Network,
+        settings: Training,
+        frozen: frozenset[str],
+        levels: Levels,
+        crew: Crew,
+        counts: NDArray[np.int64] | None = None,
     ) -> None:
-        self.network = network
-        self.levels = levels
-        self.crew = crew
-        self.optimiser = OPTIMISERS[settings.optimiser](settings)
-        self.route = network.route(frozenset(network.weights) - frozen)
+        self.network, self.settings, self.levels, self.crew = network, settings, levels, crew
+        self.optimiser = OPTIMISERS[settings.optimiser](settings, {n.name: n.pace for n in network.plan.nodes})
+        still = {node.name for node in network.plan.nodes if node.pace == 0}
+        self.route = network.route(frozenset(network.weights) - frozen - still)
+        even = counts is not None and settings.classes_count == "the same"
+        self.loss = Loss(settings.loss, settings.smoothing, balanced(counts) if even and counts is not None else None)
+        self.losses: list[float] = []
 
-    def learn(self, batch: Batch, moment: Moment) -> Mark:
+    def learn(self, batch: Batch, moment: Moment, batches: int) -> Mark:
         """Forward, backward, step."""
-        step = learn(self.network, batch.images, batch.targets, self.route, moment, self.crew)
-        if not np.isfinite(step.loss):
+        step = learn(self.network, batch.images, batch.targets, self.route, moment, self.crew, self.loss)
+        long = length(step.gradients)
+        if not (np.isfinite(step.loss) and np.isfinite(long)):
+            began = where_it_began(self.network, batch.images, batch.targets, moment, self.loss)
             raise LensError(
                 f"Training stopped in epoch {moment.epoch + 1}, batch {moment.batch + 1}",
-                "the loss is no longer a number: the steps were too long and the weights ran away",
-                "Train again with a learning rate ten times smaller",
+                f"numbers ran away: infinity or no number at all began {began}; the step was not taken",
+                "Train again with a learning rate ten times smaller, or with «longest gradient» 1",
             )
-        self.optimiser.step(self.network.weights, step.gradients)
+        if self.settings.clip:
+            clip(step.gradients, long, self.settings.clip)
+        own = rate(self.settings, moment.epoch, moment.batch, batches, self.losses)
+        self.optimiser.step(self.network.weights, step.gradients, own)
+        self.network.absorb(step.sums)
         return Mark(step.loss, step.right, len(batch.images))
 
     def judge(self, pixels: NDArray[np.uint8], labels: NDArray[np.int64]) -> Mark:
-        """In inference mode, a few hundred images at a time."""
+        """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights."""
         losses, right = 0.0, 0
+        plain = Loss(self.loss.kind)
         for first in range(0, len(labels), 256):
             own = labels[first : first + 256]
             found = scores(self.network, self.levels.apply(pixels[first : first + 256]), self.crew)
-            losses += float(cross_entropy(found, one_hot(own, found.shape[1], found.dtype))[0].sum())
+            losses += float(plain(found, one_hot(own, found.shape[1], found.dtype))[0].sum())
             right += int((found.argmax(axis=1) == own).sum())
         return Mark(losses / max(1, len(labels)), right, len(labels))
+
+    def note(self, validation: Mark | None) -> None:
+        """Remembers the loss, for a schedule that waits for plateaus."""
+        if validation is not None:
+            self.losses.append(validation.loss)
 
     def weights(self) -> Weights:
         """A copy."""
         return self.network.copy_weights()
 
     def memory(self) -> dict[str, Array]:
-        """By ``node/array/name``."""
-        return {
+        """The optimiser's arrays by ``node/array/name``; its steps and the losses under no node."""
+        found = {
             f"{node}/{array}/{name}": value
             for (node, array), arrays in self.optimiser.memory.items()
             for name, value in arrays.items()
         }
+        found["/steps"] = np.array([self.optimiser.steps], np.float64)
+        found["/losses"] = np.array(self.losses, np.float64)
+        return found
+
+    def restore(self, weights: Weights, memory: Mapping[str, Array]) -> None:
+        """As `weights` and `memory` gave them."""
+        for node, arrays in weights.items():
+            for name, value in arrays.items():
+                self.network.weights[node][name] = value.copy()
+        self.optimiser.steps = int(memory["/steps"][0])
+        self.losses = [float(loss) for loss in memory["/losses"]]
+        for key, value in memory.items():
+            node, _, rest = key.partition("/")
+            array, _, name = rest.partition("/")
+            if node:
+                self.optimiser.memory.setdefault((node, array), {})[name] = value.copy()

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.layers import Moment
+from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Feed
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.training.checkpoints import Checkpoints
@@ -18,6 +19,48 @@ from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Learner, Mark
 
 JOURNAL_SECONDS = 0.25
+
+
+@dataclass(frozen=True)
+class Position:
+    """Where a run stands: what the next step is, and what is known so far.
+
+    Attributes
+    ----------
+    epoch, batch : int
+        Of the next step, from 0.
+    loss, right, images : float, int, int
+        Sums over the epoch's batches so far.
+    best : Mark or None
+        Validation figures of the best epoch so far.
+    """
+
+    epoch: int = 0
+    batch: int = 0
+    loss: float = 0.0
+    right: int = 0
+    images: int = 0
+    best: Mark | None = None
+
+    def write(self) -> dict[str, Any]:
+        """A table that `read` makes this position from."""
+        return asdict(self)
+
+    @classmethod
+    def read(cls, table: Mapping[str, Any]) -> Position:
+        """From `write`."""
+        best = table["best"]
+        return cls(**{**table, "best": Mark(**best) if best else None})
+
+    def after(self, mark: Mark) -> Position:
+        """One batch further."""
+        return replace(
+            self,
+            batch=self.batch + 1,
+            loss=self.loss + mark.loss * mark.images,
+            right=self.right + mark.right,
+            images=self.images + mark.images,
+        )
 
 
 @dataclass(frozen=True)
@@ -51,6 +94,7 @@ def run(
     journal: Journal,
     card: Mapping[str, Any],
     stop: Callable[[], bool],
+    position: Position | None = None,
 ) -> Job[Outcome]:
     """Train.
 
@@ -67,51 +111,70 @@ def run(
     checkpoints, journal
         Where it is written down.
     card : mapping
-        Goes with every checkpoint; figures are added.
+        Goes with every checkpoint; position and figures are added.
     stop : callable
         Asked after every step; True ends the run after it, with everything kept.
+    position : Position, optional
+        Where to go on from; the learner stands there already.
+
+    Raises
+    ------
+    LensError
+        If the numbers blew up; the state before that step is kept.
     """
     began = time.perf_counter()
-    best: Mark | None = None
-    done = 0
+    here = position or Position()
     total = epochs * feed.batches
-    for epoch in range(epochs):
+    figures: dict[str, Any] = {}
+
+    def told() -> dict[str, Any]:
+        return {**card, "epoch": here.epoch, "position": here.write(), **figures}
+
+    def ended(state: str) -> Outcome:
+        return Outcome(state, here.epoch, time.perf_counter() - began, here.best)
+
+    while here.epoch < epochs:
         started, waited = time.perf_counter(), feed.waited
-        loss, right, images = 0.0, 0, 0
         shown, since = time.perf_counter(), (0.0, 0)
-        batches = feed.epoch(epoch)
-        stopped = False
-        for number, batch in enumerate(batches):
-            mark = learner.learn(batch, Moment(feed.seed, epoch, number, 0))
-            loss, right, images = loss + mark.loss * mark.images, right + mark.right, images + mark.images
+        batches, stopped = feed.epoch(here.epoch, here.batch), False
+        for batch in batches:
+            try:
+                mark = learner.learn(batch, Moment(feed.seed, here.epoch, here.batch, 0), feed.batches)
+            except LensError:
+                batches.close()  # type: ignore[attr-defined]
+                checkpoints.write(learner, told())
+                raise
+            here = here.after(mark)
             since = (since[0] + mark.loss * mark.images, since[1] + mark.images)
-            step = epoch * feed.batches + number + 1
+            step = here.epoch * feed.batches + here.batch
             if time.perf_counter() - shown > JOURNAL_SECONDS:
-                journal.write("batch", epoch=epoch + 1, step=step, of=total, loss=since[0] / since[1])
+                journal.write("batch", epoch=here.epoch + 1, step=step, of=total, loss=since[0] / since[1])
                 shown, since = time.perf_counter(), (0.0, 0)
-            yield Progress(step, total, f"epoch {epoch + 1} of {epochs}")
+            yield Progress(step, total, f"epoch {here.epoch + 1} of {epochs}")
             if stop():
                 stopped = True
                 batches.close()  # type: ignore[attr-defined]
                 break
-        if stopped and images < len(feed.members):
-            checkpoints.write(learner, {**card, "epoch": done})
-            return Outcome("stopped", done, time.perf_counter() - began, best)
-        done = epoch + 1
-        training = Mark(loss / images, right, images)
+            if here.batch < feed.batches:
+                checkpoints.keep_now_and_then(learner, told)
+        if here.batch < feed.batches:
+            checkpoints.write(learner, told())
+            return ended("stopped")
+        training = Mark(here.loss / here.images, here.right, here.images)
         validation = learner.judge(*held_out) if len(held_out[1]) else None
-        is_best = _better(validation, best)
-        if is_best:
-            best = validation
+        learner.note(validation)
+        is_best = _better(validation, here.best)
+        here = Position(epoch=here.epoch + 1, best=validation if is_best else here.best)
         figures = {"training": _figures(training), "validation": _figures(validation) if validation else None}
-        checkpoints.keep(learner, {**card, "epoch": done, **figures}, is_best)
+        checkpoints.keep(learner, told(), is_best)
         spent = {"seconds": time.perf_counter() - started, "waited": feed.waited - waited}
-        journal.write("epoch", epoch=done, **figures, best=is_best, **{k: round(v, 3) for k, v in spent.items()})
-        if stopped or (stop() and done < epochs):
-            checkpoints.write(learner, {**card, "epoch": done, **figures})
-            return Outcome("stopped", done, time.perf_counter() - began, best)
-    checkpoints.write(learner, {**card, "epoch": done, **figures})
-    return Outcome("done", done, time.perf_counter() - began, best)
+        spent = {key: round(value, 3) for key, value in spent.items()}
+        journal.write("epoch", epoch=here.epoch, **figures, best=is_best, **spent)
+        if here.epoch < epochs and (stopped or stop()):
+            checkpoints.write(learner, told())
+            return ended("stopped")
+    checkpoints.write(learner, told())
+    return ended("done")
 
 
 def _better(new: Mark | None, best: Mark | None) -> bool:

@@ -125,6 +125,10 @@ class Run:
         """Whether somebody left word to stop."""
         return os.path.exists(self.folder / "control")  # noqa: PTH110  # asked after every step; half the time of Path
 
+    def forget_stop(self) -> None:
+        """Take back the word to stop."""
+        (self.folder / "control").unlink(missing_ok=True)
+
     def scores_file(self, on: str) -> Path:
         """Where the scores on a set are kept."""
         return self.folder / f"scores-{on}.json"

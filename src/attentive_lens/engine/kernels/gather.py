@@ -14,6 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.kernels.compiled import add_bias
 from attentive_lens.engine.kernels.scratch import scratch
 
 BLOCK_BYTES = 1536 * 1024
@@ -22,19 +23,25 @@ BLOCK_BYTES = 1536 * 1024
 
 @dataclass(frozen=True)
 class Window:
-    """How a square window moves: side, step, and zeros before and after on both axes."""
+    """How a square window moves: places on a side, step, zeros before and after, pixels from place to place."""
 
     kernel: int
     stride: int
     before: int
     after: int
+    dilation: int = 1
+
+    @property
+    def extent(self) -> int:
+        """Pixels on its side."""
+        return (self.kernel - 1) * self.dilation + 1
 
     def count(self, side: int) -> int:
         """Windows that fit on ``side`` pixels."""
-        return (side + self.before + self.after - self.kernel) // self.stride + 1
+        return (side + self.before + self.after - self.extent) // self.stride + 1
 
 
-def convolve(images: Array, kernel: Array, window: Window, bias: Array | None = None) -> Array:
+def convolve(images: Array, kernel: Array, window: Window, bias: Array | None = None, activate: bool = False) -> Array:
     """Cross-correlate images with filters.
 
     Parameters
@@ -47,6 +54,8 @@ def convolve(images: Array, kernel: Array, window: Window, bias: Array | None = 
         Its ``kernel`` is K.
     bias : ndarray, F, optional
         Added to every output pixel.
+    activate : bool
+        Whether negative outputs become 0; only with a bias.
 
     Returns
     -------
@@ -61,7 +70,7 @@ def convolve(images: Array, kernel: Array, window: Window, bias: Array | None = 
         target = out[at].reshape(-1, filters)
         np.dot(rows, matrix, out=target)
         if bias is not None:
-            target += bias
+            add_bias(target, bias, activate)
     return out
 
 
@@ -83,7 +92,7 @@ def input_gradient(grad: Array, kernel: Array, window: Window, height: int, widt
     With a stride above 1 the gradient is first spread out, zeros between its pixels.
     """
     turned = np.ascontiguousarray(kernel[::-1, ::-1].transpose(0, 1, 3, 2))
-    step, k = window.stride, window.kernel
+    step, reach = window.stride, window.extent - 1
     if step > 1:
         n, rows, columns, filters = grad.shape
         tall, wide = (rows - 1) * step + 1, (columns - 1) * step + 1
@@ -91,14 +100,13 @@ def input_gradient(grad: Array, kernel: Array, window: Window, height: int, widt
         spread[...] = 0
         spread[:, ::step, ::step] = grad
         grad = spread
-    ahead = k - 1 - window.before
-    below = height + k - 1 - grad.shape[1] - ahead
-    right = width + k - 1 - grad.shape[2] - ahead
-    if right != below:
-        wider = max(below, right)
-        full = convolve(grad, turned, Window(k, 1, ahead, wider))
-        return np.ascontiguousarray(full[:, :height, :width])
-    return convolve(grad, turned, Window(k, 1, ahead, below))
+    ahead = reach - window.before
+    below, right = (side + reach - have - ahead for side, have in ((height, grad.shape[1]), (width, grad.shape[2])))
+    cut = max(0, -ahead)
+    full = convolve(grad, turned, Window(window.kernel, 1, max(0, ahead), max(below, right, 0), window.dilation))
+    if full.shape[1:3] == (height, width):
+        return full
+    return np.ascontiguousarray(full[:, cut : cut + height, cut : cut + width])
 
 
 def _gathered(images: Array, window: Window) -> Iterator[tuple[Array, tuple[slice, slice]]]:
@@ -108,7 +116,7 @@ def _gathered(images: Array, window: Window) -> Iterator[tuple[Array, tuple[slic
     """
     n, height, width, channels = images.shape
     rows, columns = window.count(height), window.count(width)
-    k, step, item = window.kernel, window.stride, images.itemsize
+    k, step, apart, item = window.kernel, window.stride, window.dilation, images.itemsize
     depth = k * k * channels
     pixels = max(1, BLOCK_BYTES // (depth * item))
     group = min(n, max(1, pixels // (rows * columns)))
@@ -119,8 +127,12 @@ def _gathered(images: Array, window: Window) -> Iterator[tuple[Array, tuple[slic
         s0, s1, s2, s3 = padded.strides
         for top in range(0, rows, band):
             bottom = min(rows, top + band)
-            shape = (len(block), bottom - top, columns, k, k * channels)
-            view = np.ndarray(shape, images.dtype, padded, top * step * s1, (s0, step * s1, step * s2, s1, s3))
+            shape: tuple[int, ...] = (len(block), bottom - top, columns, k, k * channels)
+            strides: tuple[int, ...] = (s0, step * s1, step * s2, s1, s3)
+            if apart > 1:
+                shape = (*shape[:3], k, k, channels)
+                strides = (*strides[:3], apart * s1, apart * s2, s3)
+            view = np.ndarray(shape, images.dtype, padded, top * step * s1, strides)
             matrix = scratch("gathered", shape, images.dtype)
             np.copyto(matrix, view)
             yield matrix.reshape(-1, depth), (slice(first, first + len(block)), slice(top, bottom))

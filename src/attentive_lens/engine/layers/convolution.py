@@ -1,49 +1,146 @@
-"""Convolution."""
+"""Convolution, by whichever kernel suits its shape."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.kernels import tiles
+from attentive_lens.engine.kernels.choice import kernel_for
+from attentive_lens.engine.kernels.compiled import add_bias, depthwise, depthwise_backward
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
-from attentive_lens.engine.layers.base import Layer, Moment, he_weights
+from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.engine.starting import started
 from attentive_lens.plan.layers import Convolution, Shape
+
+
+@dataclass(frozen=True)
+class Tiles:
+    """Filters transformed for `kernels.tiles`: forward, and turned for the gradient of the input."""
+
+    forward: Array
+    turned: Array
 
 
 class ConvolutionLayer(Layer[Convolution]):
     """Cross-correlation with learned filters, plus a bias per filter."""
 
+    can_activate = True
+    asked = "auto"
+    """One of `kernels.choice.KERNELS`."""
+
     @property
     def window(self) -> Window:
         """The window and its padding."""
         before, after = self.settings.pads
-        return Window(self.settings.kernel, self.settings.stride, before, after)
+        return Window(self.settings.kernel, self.settings.stride, before, after, self.settings.dilation)
 
-    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any]) -> dict[str, Array]:
-        """He weights, zero bias."""
+    def kernel(self, given: Shape) -> str:
+        """What it runs by for one image's input shape."""
+        return kernel_for(self.settings, given, self.asked)
+
+    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
+        """As asked, zero bias."""
         shapes = self.settings.weight_shapes(given)
-        fan_in = self.settings.kernel**2 * given[2]
+        area = self.settings.kernel**2
+        fans = area * shapes["kernel"][2], area * self.settings.filters // self.settings.groups
         return {
-            "kernel": he_weights(shapes["kernel"], fan_in, random, dtype),
+            "kernel": started(how, shapes["kernel"], *fans, random, dtype),
             "bias": np.zeros(shapes["bias"], dtype),
         }
 
-    def forward(
-        self, given: Array, weights: dict[str, Array], moment: Moment | None, overwrite: bool
-    ) -> tuple[Array, Any]:
-        """N×OH×OW×F; keeps the input."""
-        return convolve(given, weights["kernel"], self.window, weights["bias"]), given
+    def prepare(self, weights: dict[str, Array], given: Shape) -> Any:
+        """The transformed filters, where tiles are used."""
+        if self.kernel(given) != "tiles":
+            return None
+        kernel = weights["kernel"]
+        return Tiles(tiles.transformed(kernel), tiles.transformed(tiles.turned(kernel)))
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """N×OH×OW×F; keeps the input and the transformed filters."""
+        kernel, bias = weights["kernel"], weights["bias"]
+        way = self.kernel(given.shape[1:])
+        if way == "tiles":
+            ready = call.ready or self.prepare(weights, given.shape[1:])
+            rows, columns, _ = self.settings.output_shape(given.shape[1:])
+            before = self.settings.pads[0]
+            given = np.ascontiguousarray(given)
+            out = tiles.convolve(given, ready.forward, before, rows, columns, bias, call.activate)
+            return out, (given, ready)
+        if way == "depthwise":
+            out = self._depthwise(given, kernel)
+            add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
+        elif self.settings.groups > 1:
+            parts = zip(self._parted(given), np.split(kernel, self.settings.groups, axis=3), strict=True)
+            out = np.concatenate([convolve(part, own, self.window) for part, own in parts], axis=3)
+            add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
+        else:
+            out = convolve(given, kernel, self.window, bias, call.activate)
+        return out, (given, None)
 
     def backward(
         self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
-    ) -> tuple[Array | None, dict[str, Array]]:
-        """By the same gathered products, see `kernels.gather`."""
-        found: dict[str, Array] = {}
+    ) -> tuple[Any, dict[str, Array]]:
+        """By the kernel that ran forward."""
+        given, ready = kept
+        kernel = weights["kernel"]
+        grad = np.ascontiguousarray(grad)
+        found: dict[str, Array] = {"bias": grad.sum(axis=(0, 1, 2))} if parameters else {}
+        rows, columns = given.shape[1:3]
+        if isinstance(ready, Tiles):
+            before = self.settings.pads[0]
+            if parameters:
+                found["kernel"] = tiles.filter_gradient(given, grad, before)
+            if not inputs:
+                return None, found
+            return tiles.convolve(grad, ready.turned, 2 - before, rows, columns, None, False), found
+        if self.kernel(given.shape[1:]) == "depthwise":
+            to_images, to_kernel = self._depthwise_backward(given, kernel, grad)
+            if parameters:
+                found["kernel"] = to_kernel
+            return (to_images if inputs else None), found
+        if self.settings.groups > 1:
+            return self._grouped_backward(given, kernel, grad, inputs, found if parameters else None)
         if parameters:
-            found["kernel"] = weight_gradient(kept, grad, self.window)
-            found["bias"] = grad.sum(axis=(0, 1, 2))
+            found["kernel"] = weight_gradient(given, grad, self.window)
+        return (input_gradient(grad, kernel, self.window, rows, columns) if inputs else None), found
+
+    def _parted(self, maps: Array) -> list[Array]:
+        return [np.ascontiguousarray(part) for part in np.split(maps, self.settings.groups, axis=3)]
+
+    def _grouped_backward(
+        self, given: Array, kernel: Array, grad: Array, inputs: bool, found: dict[str, Array] | None
+    ) -> tuple[Array | None, dict[str, Array]]:
+        images, grads = self._parted(given), self._parted(grad)
+        if found is not None:
+            pairs = zip(images, grads, strict=True)
+            found["kernel"] = np.concatenate([weight_gradient(a, g, self.window) for a, g in pairs], axis=3)
         if not inputs:
-            return None, found
-        return input_gradient(grad, weights["kernel"], self.window, kept.shape[1], kept.shape[2]), found
+            return None, found or {}
+        rows, columns = given.shape[1:3]
+        kernels = np.split(kernel, self.settings.groups, axis=3)
+        onward = [input_gradient(g, k, self.window, rows, columns) for g, k in zip(grads, kernels, strict=True)]
+        return np.concatenate(onward, axis=3), found or {}
+
+    def _depthwise(self, given: Array, kernel: Array) -> Array:
+        """Without the bias; several filters a channel look at its copies."""
+        s = self.settings
+        times = s.filters // s.groups
+        out = np.zeros((len(given), *s.output_shape(given.shape[1:])), given.dtype)
+        images = np.repeat(given, times, axis=3) if times > 1 else np.ascontiguousarray(given)
+        depthwise(images, np.ascontiguousarray(kernel[:, :, 0]), s.stride, s.pads[0], s.dilation, out)
+        return out
+
+    def _depthwise_backward(self, given: Array, kernel: Array, grad: Array) -> tuple[Array, Array]:
+        s = self.settings
+        times = s.filters // s.groups
+        images = np.repeat(given, times, axis=3) if times > 1 else np.ascontiguousarray(given)
+        own = np.ascontiguousarray(kernel[:, :, 0])
+        to_images, to_kernel = np.zeros_like(images), np.zeros_like(own)
+        depthwise_backward(images, own, s.stride, s.pads[0], s.dilation, grad, to_images, to_kernel)
+        if times > 1:
+            to_images = to_images.reshape(*given.shape, times).sum(axis=4)
+        return to_images, to_kernel[:, :, None]

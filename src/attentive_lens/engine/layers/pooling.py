@@ -1,23 +1,25 @@
-"""Max pooling."""
+"""Pooling, windowed and global."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.kernels.compiled import pool_backward, pool_forward
-from attentive_lens.engine.layers.base import Layer, Moment
-from attentive_lens.plan.layers import MaxPooling
+from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.plan.layers import AveragePooling, GlobalPooling, MaxPooling, Pooling, PowerPooling
+
+TINY = 1e-12
+"""Added to a power mean, so that it has a slope where all its values are zero."""
 
 
 class MaxPoolingLayer(Layer[MaxPooling]):
     """The greatest value of each window; of equal ones the first, row by row, receives the gradient."""
 
-    def forward(
-        self, given: Array, weights: dict[str, Array], moment: Moment | None, overwrite: bool
-    ) -> tuple[Array, Any]:
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×OH×OW×C; keeps where each greatest value stood."""
         shape = (len(given), *self.settings.output_shape(given.shape[1:]))
         out = np.empty(shape, given.dtype)
@@ -27,7 +29,7 @@ class MaxPoolingLayer(Layer[MaxPooling]):
 
     def backward(
         self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
-    ) -> tuple[Array | None, dict[str, Array]]:
+    ) -> tuple[Any, dict[str, Array]]:
         """Each window's gradient goes to its greatest value."""
         if not inputs:
             return None, {}
@@ -35,3 +37,94 @@ class MaxPoolingLayer(Layer[MaxPooling]):
         out = np.zeros(shape, grad.dtype)
         pool_backward(np.ascontiguousarray(grad), place, self.settings.window, self.settings.stride, out)
         return out, {}
+
+
+class AveragePoolingLayer(Layer[AveragePooling]):
+    """The mean of each window."""
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """N×OH×OW×C; keeps the input's shape."""
+        shape = (len(given), *self.settings.output_shape(given.shape[1:]))
+        out = np.zeros(shape, given.dtype)
+        for part in _offsets(given, self.settings, shape):
+            out += part
+        out /= self.settings.window**2
+        return out, given.shape
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """Shared out evenly."""
+        out = np.zeros(kept, grad.dtype)
+        share = grad / np.asarray(self.settings.window**2, grad.dtype)
+        for part in _offsets(out, self.settings, grad.shape):
+            part += share
+        return out, {}
+
+
+class PowerPoolingLayer(Layer[PowerPooling]):
+    """(mean |x|ᵖ)^(1/p) of each window (Sermanet 2012, eq. 1)."""
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """N×OH×OW×C; keeps input and output."""
+        power = self.settings.power
+        shape = (len(given), *self.settings.output_shape(given.shape[1:]))
+        out = np.zeros(shape, given.dtype)
+        for part in _offsets(np.abs(given) ** power, self.settings, shape):
+            out += part
+        out = (out / self.settings.window**2 + TINY) ** (1 / power)
+        return out.astype(given.dtype, copy=False), (given, out)
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """G · y^(1−p) · |x|^(p−1) · sign(x) / count."""
+        given, out = kept
+        power = self.settings.power
+        share = grad * out ** (1 - power) / self.settings.window**2
+        found = np.zeros(given.shape, grad.dtype)
+        for part in _offsets(found, self.settings, grad.shape):
+            part += share
+        return (found * np.abs(given) ** (power - 1) * np.sign(given)).astype(grad.dtype, copy=False), {}
+
+
+class GlobalPoolingLayer(Layer[GlobalPooling]):
+    """Mean, greatest, or power mean of each whole map."""
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """N×C; keeps input and output."""
+        if self.settings.takes == "average":
+            return given.mean(axis=(1, 2)), (given, None)
+        flat = given.reshape(len(given), -1, given.shape[3])
+        if self.settings.takes == "max":
+            place = flat.argmax(axis=1)
+            return np.take_along_axis(flat, place[:, None], axis=1)[:, 0], (given, place)
+        power = self.settings.power
+        out = ((np.abs(flat) ** power).mean(axis=1) + TINY) ** (1 / power)
+        return out.astype(given.dtype, copy=False), (given, out)
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """As for the windowed poolings, with one window."""
+        given, of = kept
+        n, rows, columns, channels = given.shape
+        if self.settings.takes == "average":
+            share = grad / np.asarray(rows * columns, grad.dtype)
+            return np.broadcast_to(share[:, None, None, :], given.shape).copy(), {}
+        if self.settings.takes == "max":
+            out = np.zeros((n, rows * columns, channels), grad.dtype)
+            np.put_along_axis(out, of[:, None], grad[:, None], axis=1)
+            return out.reshape(given.shape), {}
+        power = self.settings.power
+        share = grad * of ** (1 - power) / (rows * columns)
+        found = share[:, None, None, :] * np.abs(given) ** (power - 1) * np.sign(given)
+        return found.astype(grad.dtype, copy=False), {}
+
+
+def _offsets(maps: Array, settings: Pooling, shape: tuple[int, ...]) -> Iterator[Array]:
+    """For each place in the window, the view of ``maps`` (N×H×W×C) that it takes over all windows."""
+    step, (rows, columns) = settings.stride, shape[1:3]
+    for down in range(settings.window):
+        for across in range(settings.window):
+            yield maps[:, down : down + step * rows : step, across : across + step * columns : step][:, :rows, :columns]

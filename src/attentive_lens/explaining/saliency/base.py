@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
+from attentive_lens.plan.network import IMAGE
 
 
 class MapMethod(ABC):
@@ -55,5 +56,5 @@ def score_gradients(network: Network, image: Array, classes: Sequence[int]) -> A
     trace = network.forward(np.repeat(image[None], len(classes), axis=0), route=route)
     seed = np.zeros_like(trace.outputs[network.answers])
     seed[np.arange(len(classes)), list(classes)] = 1
-    grad, _ = network.backward(trace, {network.answers: seed}, route)
-    return np.zeros((len(classes), *image.shape), image.dtype) if grad is None else grad
+    grads, _ = network.backward(trace, {network.answers: seed}, route)
+    return grads.get(IMAGE, np.zeros((len(classes), *image.shape), image.dtype))

@@ -20,7 +20,7 @@ class DoesNotFit(BadValue):
 
 @dataclass(frozen=True)
 class Reach:
-    """How an output pixel looks at its input: kernel side, step and padding before, in input pixels."""
+    """How an output pixel looks at its input: extent of the window, step and padding before, in input pixels."""
 
     kernel: int = 1
     stride: int = 1
@@ -41,13 +41,20 @@ class LayerSettings(Value):
     """One sentence for the tooltip, with the trade's term."""
     needs_map: ClassVar[bool] = False
     """Whether the input must be (rows, columns, channels)."""
+    joins: ClassVar[bool] = False
+    """Whether it takes two or more inputs; all others take one."""
 
     @abstractmethod
-    def output_shape(self, given: Shape) -> Shape:
-        """Shape that comes out for one input of shape ``given``; `DoesNotFit` where it cannot."""
+    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+        """Shape that comes out for one image's inputs; `DoesNotFit` where they cannot be taken."""
 
     def weight_shapes(self, given: Shape) -> dict[str, Shape]:
         """Shapes of the arrays that training changes, by name; none by default."""
+        del given
+        return {}
+
+    def state_shapes(self, given: Shape) -> dict[str, Shape]:
+        """Shapes of further arrays that are kept with the weights but have no gradient; none by default."""
         del given
         return {}
 
@@ -56,9 +63,15 @@ class LayerSettings(Value):
         del given
         return 0
 
-    def reach(self) -> Reach | None:
+    def reach(self, given: Shape) -> Reach | None:
         """Window on the input, or None when an output sees the whole of it."""
+        del given
         return Reach()
+
+    @property
+    def told(self) -> str:
+        """What decides its output's shape, for an error further on: «5×5 kernel, valid padding»."""
+        return ""
 
     def check_input(self, where: str, given: Shape) -> None:
         """Refuse an input of the wrong rank, naming the node ``where`` it happens."""
@@ -70,9 +83,18 @@ class LayerSettings(Value):
             )
 
 
-def windows(side: int, kernel: int, stride: int, before: int, after: int) -> int:
-    """How many windows of ``kernel`` pixels, ``stride`` apart, fit on ``side`` pixels with padding."""
-    return (side + before + after - kernel) // stride + 1
+@dataclass(frozen=True)
+class SameShape(LayerSettings):
+    """Base of the layers whose output has the shape of their input."""
+
+    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+        """As given."""
+        return given
+
+
+def windows(side: int, extent: int, stride: int, before: int, after: int) -> int:
+    """How many windows of ``extent`` pixels, ``stride`` apart, fit on ``side`` pixels with padding."""
+    return (side + before + after - extent) // stride + 1
 
 
 def text(shape: Shape) -> str:

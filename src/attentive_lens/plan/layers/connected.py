@@ -19,13 +19,13 @@ class Connected(LayerSettings):
 
     units: int = spec(64, label="outputs", low=1, high=65536, meaning="How many values come out.")
 
-    def output_shape(self, given: Shape) -> Shape:
+    def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """(units,)."""
         if len(given) != 1:
             raise DoesNotFit(
                 f"The {self.kind} layer does not fit",
                 f"it takes one row of values, and its input is {text(given)}",
-                "Put a flatten layer before it",
+                "Put a flatten or a global pooling layer before it",
             )
         return (self.units,)
 
@@ -37,7 +37,7 @@ class Connected(LayerSettings):
         """One per weight."""
         return given[0] * self.units
 
-    def reach(self) -> None:
+    def reach(self, given: Shape) -> None:
         """It sees everything."""
         return
 

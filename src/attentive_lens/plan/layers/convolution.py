@@ -31,39 +31,66 @@ class Convolution(LayerSettings):
     padding: str = spec(
         "same",
         label="edges",
-        choices=("same", "valid"),
-        meaning="Kept: zeros round the image keep its side (same). Cut: only whole windows count (valid).",
+        choices=("same", "valid", "given"),
+        meaning="Kept: zeros round the image keep its side (same). Cut: only whole windows count (valid). Or so many.",
     )
+    pad: int = spec(0, label="zeros", unit="pixels", low=0, high=64, meaning="On each side, where edges are «given».")
+    dilation: int = spec(
+        1, label="spread", unit="pixels", low=1, high=16, meaning="Pixels from one place of the window to the next."
+    )
+    groups: int = spec(
+        1, label="groups", low=1, high=4096, meaning="Parts of the channels that are filtered apart; all: depthwise."
+    )
+
+    @property
+    def extent(self) -> int:
+        """Side of the square the window spans, in input pixels."""
+        return (self.kernel - 1) * self.dilation + 1
 
     @property
     def pads(self) -> tuple[int, int]:
         """Zeros before and after, on each axis."""
-        return ((self.kernel - 1) // 2, self.kernel // 2) if self.padding == "same" else (0, 0)
+        if self.padding == "same":
+            return ((self.extent - 1) // 2, self.extent // 2)
+        return (self.pad, self.pad) if self.padding == "given" else (0, 0)
 
-    def output_shape(self, given: Shape) -> Shape:
+    def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """(rows, columns, filters)."""
-        height, width, _ = given
+        height, width, channels = given
         before, after = self.pads
-        if min(height, width) + before + after < self.kernel:
+        if min(height, width) + before + after < self.extent:
             raise DoesNotFit(
                 "The convolution does not fit",
-                f"its {self.kernel}×{self.kernel} window with cut edges is larger than its input, {text(given)}",
+                f"its {self.extent}×{self.extent} window is larger than its input, {text(given)}",
                 "Use a smaller window, keep the edges, or pool less before it",
             )
+        if channels % self.groups or self.filters % self.groups:
+            raise DoesNotFit(
+                "The convolution does not fit",
+                f"{channels} channels and {self.filters} filters cannot both be put into {self.groups} equal groups",
+                "Choose a number of groups that divides both",
+            )
         return (
-            windows(height, self.kernel, self.stride, before, after),
-            windows(width, self.kernel, self.stride, before, after),
+            windows(height, self.extent, self.stride, before, after),
+            windows(width, self.extent, self.stride, before, after),
             self.filters,
         )
 
     def weight_shapes(self, given: Shape) -> dict[str, Shape]:
-        """``kernel``: KH×KW×C×F; ``bias``: F."""
-        return {"kernel": (self.kernel, self.kernel, given[2], self.filters), "bias": (self.filters,)}
+        """``kernel``: KH×KW×(C / groups)×F; ``bias``: F."""
+        per_group = max(1, given[2] // self.groups)
+        return {"kernel": (self.kernel, self.kernel, per_group, self.filters), "bias": (self.filters,)}
 
     def multiply_adds(self, given: Shape) -> int:
         """Of the direct formula."""
-        return product(self.output_shape(given)) * self.kernel**2 * given[2]
+        return product(self.output_shape(given)) * self.kernel**2 * given[2] // self.groups
 
-    def reach(self) -> Reach:
+    def reach(self, given: Shape) -> Reach:
         """Its window."""
-        return Reach(self.kernel, self.stride, self.pads[0])
+        return Reach(self.extent, self.stride, self.pads[0])
+
+    @property
+    def told(self) -> str:
+        """Kernel, padding and step."""
+        step = f", step {self.stride}" if self.stride > 1 else ""
+        return f"{self.kernel}×{self.kernel} kernel, {self.padding} padding{step}"

@@ -1,0 +1,28 @@
+"""Which kernel a convolution runs by: a rule of its shape alone, so that the same plan always runs the same way."""
+
+from __future__ import annotations
+
+from attentive_lens.engine.kernels import tiles
+from attentive_lens.plan.layers import Convolution, Shape
+
+KERNELS = ("auto", "gather", "tiles")
+"""What can be asked for: the rule's choice, or one kernel wherever it applies."""
+FEWEST = 16
+"""Channels and filters below which tiles cost more than they save."""
+LEAST = 2.0
+"""Times fewer multiply-adds that tiles must need: maps whose side fills its tiles badly are gathered."""
+
+
+def kernel_for(layer: Convolution, given: Shape, asked: str = "auto") -> str:
+    """«gather», «tiles» or «depthwise», for one image's input shape."""
+    if layer.groups > 1 and layer.groups == given[2]:
+        return "depthwise"
+    fits = layer.kernel == 3 and layer.stride == layer.dilation == layer.groups == 1
+    if not fits or asked == "gather":
+        return "gather"
+    if asked == "tiles":
+        return "tiles"
+    rows, columns, filters = layer.output_shape(given)
+    spent = tiles.PLACES * -(-rows // tiles.SIDE) * -(-columns // tiles.SIDE)
+    saved = 9 * rows * columns / spent
+    return "tiles" if min(given[2], filters) >= FEWEST and saved >= LEAST else "gather"

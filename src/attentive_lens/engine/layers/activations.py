@@ -1,0 +1,151 @@
+"""The activations: a value and a slope each."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from typing import Any
+
+import numpy as np
+from scipy.special import erf, expit
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.kernels.compiled import relu_backward
+from attentive_lens.engine.layers.base import Call, Layer, S
+from attentive_lens.plan.layers import Elu, Gelu, LeakyRelu, Relu, Sigmoid, Silu, Softmax, Tanh
+
+
+class ReluLayer(Layer[Relu]):
+    """max(x, 0); its gradient is 1 above zero and 0 at and below it."""
+
+    may_overwrite = True
+    keeps_output = True
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """As given in shape; keeps the output."""
+        out = np.maximum(given, 0, out=given if call.overwrite else None)
+        return out, out
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """In place."""
+        grad = np.ascontiguousarray(grad)
+        relu_backward(grad.reshape(-1), kept.reshape(-1))
+        return grad, {}
+
+
+class Pointwise(Layer[S]):
+    """Base of the smooth activations; keeps input and output."""
+
+    keeps_output = True
+
+    @abstractmethod
+    def value(self, x: Array) -> Array:
+        """f(x), a new array."""
+
+    @abstractmethod
+    def slope(self, x: Array, y: Array) -> Array:
+        """f′(x), from x and y = f(x)."""
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """As given in shape."""
+        out = self.value(given).astype(given.dtype, copy=False)
+        return out, (given, out)
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """Times the slope."""
+        return (grad * self.slope(*kept)).astype(grad.dtype, copy=False), {}
+
+
+class LeakyReluLayer(Pointwise[LeakyRelu]):
+    """x above zero, slope · x below (Maas 2013, section 2)."""
+
+    def value(self, x: Array) -> Array:
+        """See the class."""
+        return np.where(x > 0, x, x * np.asarray(self.settings.slope, x.dtype))
+
+    def slope(self, x: Array, y: Array) -> Array:
+        """1 or the slope."""
+        return np.where(x > 0, np.asarray(1, x.dtype), np.asarray(self.settings.slope, x.dtype))
+
+
+class EluLayer(Pointwise[Elu]):
+    """x above zero, floor · (eˣ − 1) below (Clevert 2016, eq. 15)."""
+
+    def value(self, x: Array) -> Array:
+        """See the class."""
+        return np.where(x > 0, x, np.asarray(self.settings.floor, x.dtype) * np.expm1(np.minimum(x, 0)))
+
+    def slope(self, x: Array, y: Array) -> Array:
+        """1, or y + floor."""
+        return np.where(x > 0, np.asarray(1, x.dtype), y + np.asarray(self.settings.floor, x.dtype))
+
+
+class GeluLayer(Pointwise[Gelu]):
+    """x · Φ(x), exactly, by the error function (Hendrycks & Gimpel 2016, section 2)."""
+
+    def value(self, x: Array) -> Array:
+        """See the class."""
+        return np.asarray(x * 0.5 * (1 + erf(x * np.asarray(np.sqrt(0.5), x.dtype))))
+
+    def slope(self, x: Array, y: Array) -> Array:
+        """Φ(x) + x · φ(x)."""
+        below = 0.5 * (1 + erf(x * np.asarray(np.sqrt(0.5), x.dtype)))
+        return np.asarray(below + x * np.exp(-0.5 * x * x) * np.asarray(1 / np.sqrt(2 * np.pi), x.dtype))
+
+
+class SiluLayer(Pointwise[Silu]):
+    """x · σ(x) (Elfwing 2018, eq. 6)."""
+
+    def value(self, x: Array) -> Array:
+        """See the class."""
+        return np.asarray(x * expit(x))
+
+    def slope(self, x: Array, y: Array) -> Array:
+        """σ · (1 + x · (1 − σ))."""
+        gate = expit(x)
+        return np.asarray(gate * (1 + x * (1 - gate)))
+
+
+class TanhLayer(Pointwise[Tanh]):
+    """tanh(x)."""
+
+    def value(self, x: Array) -> Array:
+        """See the class."""
+        return np.tanh(x)
+
+    def slope(self, x: Array, y: Array) -> Array:
+        """1 − y²."""
+        return np.asarray(1 - y * y)
+
+
+class SigmoidLayer(Pointwise[Sigmoid]):
+    """1 / (1 + e⁻ˣ)."""
+
+    def value(self, x: Array) -> Array:
+        """See the class."""
+        return np.asarray(expit(x))
+
+    def slope(self, x: Array, y: Array) -> Array:
+        """Y · (1 − y)."""
+        return np.asarray(y * (1 - y))
+
+
+class SoftmaxLayer(Layer[Softmax]):
+    """eˣ over its sum along the channels."""
+
+    keeps_output = True
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """As given in shape; keeps the output."""
+        powers = np.exp(given - given.max(axis=-1, keepdims=True))
+        powers /= powers.sum(axis=-1, keepdims=True)
+        return powers, powers
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """Y · (g − Σ g·y)."""
+        return kept * (grad - (grad * kept).sum(axis=-1, keepdims=True)), {}

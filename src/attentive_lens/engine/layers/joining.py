@@ -1,0 +1,72 @@
+"""Add, multiply, concatenate."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.plan.layers import Add, Concatenate, Multiply
+
+
+class AddLayer(Layer[Add]):
+    """Sum of all inputs."""
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """As each input in shape; keeps how many there were."""
+        out = given[0] + given[1]
+        for more in given[2:]:
+            out += more
+        return out, len(given)
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """The gradient itself for each; all but the first a copy, for a gradient may be changed in place."""
+        return (grad, *(grad.copy() for _ in range(kept - 1))), {}
+
+
+class MultiplyLayer(Layer[Multiply]):
+    """Product of all inputs; one value a channel is a factor for the whole map."""
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """As the first input in shape; keeps the inputs."""
+        out = given[0] * _spread(given[1], given[0])
+        for more in given[2:]:
+            out *= _spread(more, given[0])
+        return out, given
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """Times the product of the others; summed over the map where one factor served all of it."""
+        found = []
+        for k, own in enumerate(kept):
+            part = grad
+            for other, factor in enumerate(kept):
+                if other != k:
+                    part = part * _spread(factor, kept[0])
+            found.append(part.sum(axis=tuple(range(1, part.ndim - 1))) if own.ndim < part.ndim else part)
+        return tuple(found), {}
+
+
+class ConcatenateLayer(Layer[Concatenate]):
+    """Channels of all inputs in their order."""
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """N×H×W×ΣC; keeps the numbers of channels."""
+        return np.concatenate(given, axis=-1), [own.shape[-1] for own in given]
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """Each input's own channels."""
+        edges = np.cumsum(kept)[:-1]
+        return tuple(np.ascontiguousarray(part) for part in np.split(grad, edges, axis=-1)), {}
+
+
+def _spread(values: Array, like: Array) -> Array:
+    """N×C as N×1×1×C where the maps have rows and columns."""
+    return values if values.ndim == like.ndim else values[:, None, None, :]

@@ -1,0 +1,78 @@
+"""Enlarging maps: resampling, and convolution run backward."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
+from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.engine.starting import started
+from attentive_lens.plan.layers import Resampling, Shape, TransposedConvolution
+
+
+class ResamplingLayer(Layer[Resampling]):
+    """Pixels repeated, or blended between their centres; at the border the last pixel is repeated."""
+
+    def _matrix(self, side: int, dtype: np.dtype[Any]) -> Array:
+        """side·factor × side weights of one axis."""
+        factor = self.settings.factor
+        at = (np.arange(side * factor) + 0.5) / factor - 0.5
+        matrix = np.zeros((side * factor, side), dtype)
+        rows = np.arange(side * factor)
+        if self.settings.between == "nearest":
+            matrix[rows, rows // factor] = 1
+            return matrix
+        at = at.clip(0, side - 1)
+        left = np.minimum(at.astype(int), max(0, side - 2))
+        np.add.at(matrix, (rows, left), 1 - (at - left))
+        np.add.at(matrix, (rows, np.minimum(left + 1, side - 1)), at - left)
+        return matrix
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """N×H·factor×W·factor×C; keeps the input's shape."""
+        down, across = (self._matrix(side, given.dtype) for side in given.shape[1:3])
+        return np.einsum("yh,xw,nhwc->nyxc", down, across, given, optimize=True), given.shape
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """The transposed weights."""
+        down, across = (self._matrix(side, grad.dtype) for side in kept[1:3])
+        return np.ascontiguousarray(np.einsum("yh,xw,nyxc->nhwc", down, across, grad, optimize=True)), {}
+
+
+class TransposedConvolutionLayer(Layer[TransposedConvolution]):
+    """The gradient of a convolution by its input, used forward (Dumoulin & Visin 2016, chapter 4)."""
+
+    @property
+    def _window(self) -> Window:
+        before, after = self.settings.pads
+        return Window(self.settings.kernel, self.settings.stride, before, after)
+
+    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
+        """As asked, for the inputs that reach one output pixel; zero bias."""
+        shapes = self.settings.weight_shapes(given)
+        k, s = self.settings.kernel, self.settings.stride
+        fan_in = max(1, k * k * given[2] // (s * s))
+        kernel = started(how, shapes["kernel"], fan_in, k * k * self.settings.filters, random, dtype)
+        return {"kernel": kernel, "bias": np.zeros(shapes["bias"], dtype)}
+
+    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+        """N×H·stride×W·stride×F; keeps the input."""
+        rows, columns, _ = self.settings.output_shape(given.shape[1:])
+        out = input_gradient(given, weights["kernel"], self._window, rows, columns)
+        out += weights["bias"]
+        return out, given
+
+    def backward(
+        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+    ) -> tuple[Any, dict[str, Array]]:
+        """The convolution itself, and its weight gradient with the parts changed over."""
+        grad = np.ascontiguousarray(grad)
+        found: dict[str, Array] = {}
+        if parameters:
+            found = {"kernel": weight_gradient(grad, kept, self._window), "bias": grad.sum(axis=(0, 1, 2))}
+        return (convolve(grad, weights["kernel"], self._window) if inputs else None), found

@@ -1,0 +1,71 @@
+"""Settings of the layers that take several inputs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Shape, text
+
+
+@dataclass(frozen=True)
+class Add(LayerSettings):
+    """Sum of maps of one shape."""
+
+    title: ClassVar[str] = "add"
+    kind: ClassVar[str] = "add"
+    idea: ClassVar[str] = "Adds maps of one shape: a short cut past other layers (residual connection)."
+    joins: ClassVar[bool] = True
+
+    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+        """As given."""
+        for other in others:
+            if other != given:
+                raise DoesNotFit(
+                    "The sum does not fit",
+                    f"its inputs are {text(given)} and {text(other)}, and only equal shapes can be added",
+                    "Bring them to one shape, for example by a 1×1 convolution with the same step",
+                )
+        return given
+
+
+@dataclass(frozen=True)
+class Multiply(LayerSettings):
+    """Product of maps, or of maps with one factor a channel."""
+
+    title: ClassVar[str] = "multiply"
+    kind: ClassVar[str] = "multiply"
+    idea: ClassVar[str] = "Multiplies maps of one shape, or every map by its own factor (a gate)."
+    joins: ClassVar[bool] = True
+
+    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+        """As the first input, the others being the same or one value a channel of it."""
+        for other in others:
+            if other not in (given, (given[-1],)):
+                raise DoesNotFit(
+                    "The product does not fit",
+                    f"{text(given)} takes factors of {text(given)} or {given[-1]} values, and gets {text(other)}",
+                    "Name the maps first, and bring the factors to one a channel",
+                )
+        return given
+
+
+@dataclass(frozen=True)
+class Concatenate(LayerSettings):
+    """Channels of all inputs, one after the other."""
+
+    title: ClassVar[str] = "concatenate"
+    kind: ClassVar[str] = "concatenate"
+    idea: ClassVar[str] = "Lays the channels of several maps behind each other (dense connections, branches)."
+    joins: ClassVar[bool] = True
+
+    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+        """Rows and columns as given, channels summed."""
+        for other in others:
+            if other[:-1] != given[:-1]:
+                raise DoesNotFit(
+                    "The maps cannot be joined",
+                    f"{text(given)} and {text(other)} do not have the same rows and columns",
+                    "Bring them to the same rows and columns first",
+                )
+        return (*given[:-1], sum(shape[-1] for shape in (given, *others)))
