@@ -3,6 +3,7 @@ from __future__ import annotations
 import pytest
 
 from attentive_lens.errors import BadValue, NotHere
+from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.layers import LAYERS, Answers, Connected, Convolution, DoesNotFit, Flatten, MaxPooling, Relu
 from attentive_lens.plan.network import NetworkPlan, Node
 from attentive_lens.plan.starters import STARTERS
@@ -10,7 +11,7 @@ from attentive_lens.plan.starters import STARTERS
 
 def test_every_starting_network_survives_writing_and_reading() -> None:
     for starter in STARTERS.values():
-        assert NetworkPlan.read(starter.network.write()) == starter.network
+        assert read_network(starter.network.write()) == starter.network
 
 
 def test_every_kind_of_layer_can_be_read_by_its_word() -> None:

@@ -24,6 +24,7 @@ from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.settings import Preparation
 
@@ -111,7 +112,7 @@ def read_model(file: Path) -> ModelFile:
             network = json.loads(archive.read("network.json"))
             if network.get("format") != FORMAT:
                 raise _bad(file, f"it has format {network.get('format')!r} and this version reads format {FORMAT}")
-            plan = NetworkPlan.read(network["nodes"])
+            plan = read_network(network["nodes"])
             table = json.loads(archive.read("preparation.json"))
             found = table.pop("levels")
             means, deviations = tuple(map(float, found["mean"])), tuple(map(float, found["deviation"]))

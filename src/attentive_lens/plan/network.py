@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from attentive_lens.errors import BadValue, NotHere
-from attentive_lens.plan.layers import LAYERS, Answers, DoesNotFit, LayerSettings, Shape
+from attentive_lens.plan.layers import Answers, DoesNotFit, LayerSettings, Shape
 from attentive_lens.plan.layers.base import product, text
-from attentive_lens.plan.values import unknown_word
 
 IMAGE = "image"
 """Name of the node that is the prepared image."""
@@ -125,25 +124,6 @@ class NetworkPlan:
         for layer in layers:
             before = nodes[-1].name if nodes else IMAGE
             nodes.append(Node(free_name(layer, nodes), layer, (before,)))
-        return cls(tuple(nodes))
-
-    @classmethod
-    def read(cls, tables: Sequence[Mapping[str, Any]]) -> NetworkPlan:
-        """From the ``[[network]]`` tables of a plan file; `name` and `after` may be left out in a stack."""
-        nodes: list[Node] = []
-        for table in tables:
-            rest = dict(table)
-            kind, pace = rest.pop("layer", None), rest.pop("pace", 1.0)
-            if isinstance(pace, bool) or not isinstance(pace, int | float):
-                raise BadValue("network.pace", f"a number is needed, got {pace!r}", "Change it in the plan")
-            if kind not in LAYERS:
-                raise unknown_word("network.layer", str(kind), frozenset(LAYERS))
-            name, after = rest.pop("name", None), rest.pop("after", None)
-            if after is None:
-                after = nodes[-1].name if nodes else IMAGE
-            layer = LAYERS[kind].read(rest)
-            sources = (after,) if isinstance(after, str) else tuple(after)
-            nodes.append(Node(name or free_name(layer, nodes), layer, sources, float(pace)))
         return cls(tuple(nodes))
 
     def write(self) -> list[dict[str, Any]]:

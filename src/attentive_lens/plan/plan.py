@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from attentive_lens.errors import BadValue
+from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.recipe import DEFAULT_RECIPE, STEPS, RecipeStep
 from attentive_lens.plan.settings import Base, Preparation, Split, Training
@@ -83,7 +84,7 @@ class Plan:
         if "base" in table:
             parts["base"] = Base.read(_table("base", table["base"]))
         if "network" in table:
-            parts["network"] = NetworkPlan.read(table["network"])
+            parts["network"] = read_network(table["network"])
         if "recipe" in table:
             parts["recipe"] = read_recipe(table["recipe"])
         return cls(**parts)

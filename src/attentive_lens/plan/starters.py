@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from attentive_lens.plan.blocks import Residual, built
 from attentive_lens.plan.layers import (
     Answers,
+    BatchNormalisation,
     Connected,
     Convolution,
     Dropout,
     Flatten,
+    GlobalPooling,
     LayerSettings,
     MaxPooling,
     Relu,
@@ -54,6 +57,21 @@ STARTERS: dict[str, Starter] = {
             "three double blocks",
             "Finer texture and more classes; about five times the cost of three blocks.",
             NetworkPlan.stack([*_block(16, 2), *_block(32, 2), *_block(64, 2), *_head(128, 0.4)]),
+        ),
+        Starter(
+            "residual",
+            "Many images or many classes: deep, evenly trained by normalisation and short cuts.",
+            built(
+                [
+                    Convolution(filters=16),
+                    BatchNormalisation(),
+                    Relu(),
+                    *(Residual(filters=filters, stride=2) for filters in (16, 32, 64)),
+                    GlobalPooling(),
+                    Dropout(share=0.2),
+                    Answers(),
+                ]
+            ),
         ),
     )
 }

@@ -1,0 +1,121 @@
+"""A run that was interrupted anywhere and goes on ends with the same bits as one that never was."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from tests.training.test_loop import PREPARATION, spots
+
+from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.network import Network
+from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.images.feeding import Feed
+from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.blocks import Residual, built
+from attentive_lens.plan.layers import Answers, BatchNormalisation, Convolution, Dropout, GlobalPooling, Relu
+from attentive_lens.plan.progress import finish
+from attentive_lens.plan.recipe import DEFAULT_RECIPE
+from attentive_lens.plan.settings import Training
+from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.journal import Journal, read_events
+from attentive_lens.training.learner import Classifier
+from attentive_lens.training.loop import Outcome, Position, run
+
+PLAN = built(
+    [
+        Convolution(filters=4),
+        BatchNormalisation(),
+        Relu(),
+        Residual(filters=4),
+        Dropout(share=0.2),
+        GlobalPooling(),
+        Answers(),
+    ]
+).for_classes(2)
+EPOCHS, HELD = 3, 10
+
+
+class Killed(Exception):
+    """The machine went down."""
+
+
+def train(folder: Path, rule: str, schedule: str, stop_after: int = 10**9, kill_after: int = 10**9) -> Outcome:
+    """Train, or go on where the folder's last checkpoint stands."""
+    folder.mkdir(exist_ok=True)
+    pixels, labels = spots()
+    members = np.arange(HELD, len(labels))
+    levels = Levels.measure(pixels[members], PREPARATION)
+    feed = Feed(pixels, labels, members, DEFAULT_RECIPE, levels, 1, 8, 2)
+    wanted = Training(optimiser=rule, rate=0.01, schedule=schedule, every=1, clip=1.0, decay=0.01, warm_up=0.5)
+    model = ModelFile(PLAN, {}, PREPARATION, levels, ("left", "right"))
+    last = folder / "checkpoints" / "last.alens"
+    steps = [0]
+
+    def stop() -> bool:
+        steps[0] += 1
+        if steps[0] > kill_after:
+            raise Killed
+        return steps[0] > stop_after
+
+    with Crew(1) as crew, Journal(folder / "journal.jsonl") as journal:
+        network = Network.start(PLAN, PREPARATION.shape, 1)
+        learner = Classifier(network, wanted, frozenset(), levels, crew)
+        position = Position()
+        if last.exists():
+            kept = read_model(last)
+            learner.restore(kept.weights, kept.optimiser)
+            position = Position.read(json.loads(json.dumps(kept.card["position"])))
+        checkpoints = Checkpoints(folder / "checkpoints", model)
+        held = pixels[:HELD], labels[:HELD]
+        return finish(run(learner, feed, held, EPOCHS, checkpoints, journal, {}, stop, position))
+
+
+def state(folder: Path) -> dict[str, bytes]:
+    last, best = (read_model(folder / "checkpoints" / f"{name}.alens") for name in ("last", "best"))
+    found = {f"{n}/{k}": a.tobytes() for n, arrays in last.weights.items() for k, a in arrays.items()}
+    found |= {f"memory {key}": a.tobytes() for key, a in last.optimiser.items()}
+    return found | {f"best {n}/{k}": a.tobytes() for n, arrays in best.weights.items() for k, a in arrays.items()}
+
+
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.sampled_from(["adam", "sgd", "momentum", "nesterov", "adagrad", "rmsprop"]),
+    st.sampled_from(["constant", "cosine", "plateau", "one cycle"]),
+    st.lists(st.tuples(st.booleans(), st.integers(0, 9)), min_size=1, max_size=3),
+    st.integers(0, 2**30),
+)
+def test_an_interrupted_run_ends_as_if_it_never_was(
+    tmp_path_factory: pytest.TempPathFactory, rule: str, schedule: str, cuts: list[tuple[bool, int]], seed: int
+) -> None:
+    del seed
+    whole, cut = tmp_path_factory.mktemp("whole"), tmp_path_factory.mktemp("cut")
+    outcome = train(whole, rule, schedule)
+    for killed, after in cuts:
+        if killed:
+            try:
+                train(cut, rule, schedule, kill_after=after)
+            except Killed:
+                continue
+        else:
+            train(cut, rule, schedule, stop_after=after)
+    again = train(cut, rule, schedule)
+    assert again.state == outcome.state == "done"
+    assert again.best == outcome.best
+    assert state(cut) == state(whole)
+
+
+def test_the_epochs_told_after_going_on_are_those_of_the_whole_run(tmp_path: Path) -> None:
+    train(tmp_path / "whole", "adam", "steps")
+    train(tmp_path / "cut", "adam", "steps", stop_after=5)
+    train(tmp_path / "cut", "adam", "steps")
+    told = []
+    for name in ("whole", "cut"):
+        events, _ = read_events(tmp_path / name / "journal.jsonl")
+        told.append([(e["epoch"], e["training"], e["validation"]) for e in events if e["event"] == "epoch"])
+    assert told[0] == told[1]
+    assert [epoch for epoch, *_ in told[0]] == [1, 2, 3]
