@@ -96,7 +96,7 @@ def station(images: int, seed: int, folds: int) -> str:
         if folds:
             planted["doubtful label"] = {row.file for row in rows if "wrong label" in row.faults}
             for fold in range(1, folds + 1):
-                settings = {"split.folds": folds, "split.fold": fold, "training.epochs": 14}
+                settings = {"split.folds": folds, "split.fold": fold, "training.epochs": 30}
                 finish(execute(made.workspace, made.workspace.claim_run(Plan().changed(settings)), lambda: False))
         return f"seed {seed}: {judged(place, planted)}"
 

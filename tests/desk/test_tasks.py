@@ -1,22 +1,34 @@
 from __future__ import annotations
 
+import json
 import time
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
+import psutil
 import pytest
 
 import attentive_lens as al
 from attentive_lens.desk import tasks
-from attentive_lens.desk.front import RunReader, reap_children, start_training, with_base
+from attentive_lens.desk.front import (
+    RunReader,
+    check_resumable,
+    reap_children,
+    resumable,
+    resume_training,
+    start_training,
+    with_base,
+)
 from attentive_lens.desk.resident import Reply, Resident
 from attentive_lens.desk.training import execute
+from attentive_lens.engine.network import fingerprint
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.formats.bundle import read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Workspace
-from attentive_lens.workspace.corrections import Correction
+from attentive_lens.workspace.corrections import NOTHING, Correction
 
 
 def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Workspace) -> None:
@@ -104,10 +116,49 @@ def test_a_child_process_trains_outlives_its_window_and_stops_when_asked(station
     finally:
         run.ask_to_stop()
         wait_for(lambda: reader.view().state != "training", 30)
-        wait_for(lambda: not run.alive(), 30)
+        wait_for(lambda: run.alive_since() is None, 30)
         reap_children()
     assert reader.view().state == "stopped", (run.folder / "log.txt").read_text()
     assert run.model.exists()
+
+
+def test_a_killed_run_goes_on_to_the_same_bits_and_refuses_other_labels(station: Workspace) -> None:
+    plan = Plan().changed({"network": "two blocks", "preparation.side": 32, "training.epochs": 6})
+    whole = finish(execute(station, station.claim_run(plan), lambda: False))
+    run = start_training(station, plan)
+    reader = RunReader(run)
+    wait_for(lambda: len(reader.view().epochs) >= 1, 60)
+    psutil.Process(json.loads((run.folder / "process.json").read_text())["pid"]).kill()
+    wait_for(lambda: run.alive_since() is None, 30)
+    reap_children()
+    view = RunReader(run).view()
+    assert view.state == "broken off"
+    assert resumable(view)
+    station.catalogue.correct({1: Correction(label=5)})
+    with pytest.raises(BadValue, match="1 labels were changed"):
+        finish(execute(station, run, lambda: False, resume=True))
+    station.catalogue.correct({1: NOTHING})
+    resume_training(station, run.number)
+    with pytest.raises(BadValue, match="it is training"):
+        check_resumable(run)
+    reader = RunReader(run)
+    wait_for(lambda: reader.view().state == "done", 60)
+    wait_for(lambda: run.alive_since() is None, 30)
+    reap_children()
+    assert [epoch["epoch"] for epoch in reader.view().epochs] == [1, 2, 3, 4, 5, 6]
+    assert fingerprint(read_model(run.model).weights) == whole.weights_sha256
+    with pytest.raises(BadValue, match="trained all its epochs"):
+        check_resumable(run)
+
+
+def test_a_plan_larger_than_the_memory_is_refused_before_it_is_made(
+    station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(psutil, "virtual_memory", lambda: SimpleNamespace(available=5 * 2**20))
+    run = station.claim_run(Plan())
+    with pytest.raises(BadValue, match=r"needs about 0\.\d GiB and 0\.0 GiB are free"):
+        finish(execute(station, run, lambda: False))
+    assert not list(run.checkpoints.glob("*"))
 
 
 def wait_for(condition: object, seconds: float) -> None:

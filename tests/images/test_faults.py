@@ -124,21 +124,22 @@ def test_every_finder_takes_few_small_and_grey_images(kind: str, shape: tuple[in
         assert finding.remedy
 
 
-def test_labels_that_unseen_models_contradict_are_doubtful_by_each_class_own_bar() -> None:
+def test_labels_that_unseen_models_contradict_are_doubtful_where_another_is_a_hundred_times_likelier() -> None:
     labels = np.arange(60) % 3
     answers = np.full((60, 3), 0.1, np.float32)
     answers[np.arange(60), labels] = 0.8
     answers[labels == 2, 2] = 0.55  # a class models are never sure of
-    answers[7] = (0.05, 0.05, 0.9)  # labelled 1, surely 2
-    answers[12] = (0.1, 0.7, 0.2)  # labelled 0, said 1, but less surely than 1 usually is
+    answers[7] = (0.092, 0.008, 0.9)  # labelled 1, and 2 is 112 times likelier
+    answers[12] = (0.012, 0.9, 0.088)  # labelled 0, and 1 only 75 times likelier
+    answers[15] = (0.001, 0.45, 0.549)  # labelled 0, surely not, but nearly as likely 1 as 2
     answers[20] = np.nan
     flat = np.zeros((60, 8, 8, 3), np.uint8)
     seen = evidence(flat, labels)
     assert found("doubtful labels", seen) == []
     (finding,) = found("doubtful labels", replace(seen, answers=answers))
-    assert finding.places == (7,)
+    assert finding.places == (15, 7)
     assert "of 59 answered" in finding.why
-    assert finding.actions[1].relabel == ((7, 2),)
+    assert finding.actions[1].relabel == ((15, 2), (7, 2))
 
 
 def test_actions_leave_the_copy_in_the_test_set_and_cover_marks_in_training() -> None:

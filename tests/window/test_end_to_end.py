@@ -184,6 +184,18 @@ def test_stop_from_the_bottom_strip_keeps_the_run(qtbot: QtBot, open_frame: Open
     assert view is not None
     assert (view.number, view.state) == (2, "stopped")
     assert frame.session.workspace.run(2).model.exists()
+    done = len(view.epochs)
+    click(qtbot, frame, "go on")
+    qtbot.waitUntil(lambda: frame.session.training is not None, timeout=30_000)
+    assert not child(frame, QPushButton, "go on").isVisible()
+    qtbot.waitUntil(lambda: len(frame.session.views[2].epochs) > done, timeout=60_000)
+    frame.session.stop()
+    qtbot.waitUntil(lambda: frame.session.training is None, timeout=30_000)
+    click(qtbot, frame, "more settings")
+    box = child(frame, QComboBox, "training.loss")
+    assert box.isVisible()
+    box.setCurrentText("squared error")
+    assert frame.session.plan.training.loss == "squared error"
 
 
 def test_the_window_comes_back_as_it_was_left(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:

@@ -91,8 +91,9 @@ def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
         network = starter.network.for_classes(6)
         plates = plates_of(network, network.facts((64, 64, 3)), (64, 64, 3), frozenset({"convolution 1"}))
         kinds = [node.layer.kind for node in network.nodes]
-        assert len(plates) == 1 + len(kinds) - kinds.count("relu")
-        assert plates[1].coated
+        coats = kinds.count("relu") + kinds.count("batch normalisation")
+        assert len(plates) == 1 + len(kinds) - coats
+        assert plates[1].coats[-1] == "ReLU: negative values become 0"
         assert plates[1].output == "relu 1"
         assert [p.name for p in plates if p.frozen] == ["convolution 1"]
 

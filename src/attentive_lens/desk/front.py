@@ -197,7 +197,7 @@ class RunReader:
 
     def view(self) -> RunView:
         """The run as it is now."""
-        alive = self.run.alive()
+        since = self.run.alive_since()
         events, self._position = read_events(self.run.journal, self._position)
         for event in events:
             kind = event["event"]
@@ -211,9 +211,13 @@ class RunReader:
                 self._end = event
             elif kind == "resume":
                 self._end = None
+                spent = sum(own["seconds"] for own in self._epochs if own["epoch"] <= event["epoch"])
+                self._start = {**self._start, "at": event["at"] - spent}
                 self._epochs = [own for own in self._epochs if own["epoch"] <= event["epoch"]]
                 self._batches = [own for own in self._batches if own["epoch"] <= event["epoch"]]
-        state = str(self._end["state"]) if self._end else "training" if alive else "broken off"
+        # An end that was told before the process began is that of an earlier one: this one goes on.
+        end = self._end if self._end and (since is None or self._end["at"] >= since) else None
+        state = str(end["state"]) if end else "training" if since else "broken off"
         return RunView(
             self.run.number,
             str(self._start.get("plan", "")),
@@ -221,7 +225,7 @@ class RunReader:
             self._epochs,
             self._batches,
             int(self._start.get("epochs", 0)),
-            str(self._end.get("error", "")) if self._end else "",
+            str(end.get("error", "")) if end else "",
             float(self._start.get("at", 0.0)),
         )
 

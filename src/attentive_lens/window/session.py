@@ -14,7 +14,15 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from attentive_lens.desk.browsing import Answers, pixels_of
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
 from attentive_lens.desk.curating import Curating, act, relabel
-from attentive_lens.desk.front import Collection, Library, RunReader, RunView, reap_children, start_training
+from attentive_lens.desk.front import (
+    Collection,
+    Library,
+    RunReader,
+    RunView,
+    reap_children,
+    resume_training,
+    start_training,
+)
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan, read_recipe
 from attentive_lens.plan.settings import Preparation, Split
@@ -260,11 +268,11 @@ class Session(QObject):
             self.runs_changed.emit()
         self.ticked.emit()
 
-    def _read_runs(self) -> None:
+    def _read_runs(self, again: int | None = None) -> None:
         for run in self.workspace.runs():
             reader = self.readers.setdefault(run.number, RunReader(run))
             known = self.views.get(run.number)
-            if known is None or known.state == "training":
+            if known is None or known.state == "training" or run.number == again:
                 self.views[run.number] = reader.view()
                 ended = known is not None and self.views[run.number].state != "training"
                 if ended:
@@ -334,6 +342,18 @@ class Session(QObject):
             return
         self.run = run.number
         self.tick()
+        self.runs_changed.emit()
+
+    def resume(self) -> None:
+        """Go on with the run in view, which was interrupted."""
+        if self.run is None:
+            return
+        try:
+            resume_training(self.workspace, self.run)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self._read_runs(again=self.run)
         self.runs_changed.emit()
 
     def stop(self) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import time
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -77,7 +78,7 @@ class Run:
         """Note which process executes it, this one if none is named."""
         try:
             process = psutil.Process(pid)
-            note = {"pid": process.pid, "since": process.create_time()}
+            note = {"pid": process.pid, "since": process.create_time(), "at": time.time()}
         except psutil.Error:
             return
         own = self.folder / f".process.{os.getpid()}"
@@ -102,15 +103,15 @@ class Run:
         except (OSError, ValueError, KeyError, IndexError):
             return None
 
-    def alive(self) -> bool:
-        """Whether the process that executes it is there, on this machine."""
+    def alive_since(self) -> float | None:
+        """When its process was noted, in seconds since 1970; None if that is not there, or not on this machine."""
         try:
             note = json.loads((self.folder / "process.json").read_text("utf-8"))
             process = psutil.Process(int(note["pid"]))
             same = abs(process.create_time() - float(note["since"])) < 1
-            return same and process.status() != psutil.STATUS_ZOMBIE
+            return float(note["at"]) if same and process.status() != psutil.STATUS_ZOMBIE else None
         except (OSError, ValueError, KeyError, psutil.Error):
-            return False
+            return None
 
     def ask_to_stop(self) -> None:
         """Leave word for the process; it ends after the step it is in, with everything kept."""

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QScrollArea, QV
 
 from attentive_lens.desk.front import base_layers, facts_of, with_base
 from attentive_lens.errors import LensError
-from attentive_lens.plan.network import Facts
+from attentive_lens.plan.network import Facts, working_memory
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
@@ -156,6 +156,7 @@ class NetworkPage(Page):
         self.title.setText(plan.name[:1].upper() + plan.name[1:])
         self.about.setText(
             f"{len(network.nodes)} layers · {thousands(weights)} weights{held} · {short(cost)} multiply-adds an image"
+            f" · {_memory(self.facts, plan)} to train"
         )
         for name, made in self.starters.items():
             made.setChecked(STARTERS[name].network == plan.network and plan.base is None)
@@ -246,13 +247,18 @@ class NetworkPage(Page):
             if layer.kind == "answers":
                 value = len(self.session.collection.classes)
             rows.append((spec.label, _amount(name, words.get(value, value), spec.unit)))
-        if fact.weights:
-            rows.append(("weights", thousands(fact.weights) + (", frozen" if plate.frozen else "")))
+        if plate.weights:
+            rows.append(("weights", thousands(plate.weights) + (", frozen" if plate.frozen else "")))
         if fact.multiply_adds:
             rows.append(("multiply-adds an image", short(fact.multiply_adds)))
-        if plate.coated:
-            rows.append(("then", "ReLU: negative values become 0"))
+        for coat in plate.coats:
+            rows.append(("then", coat))
         return rows
+
+
+def _memory(facts: tuple[Facts, ...], plan: Any) -> str:
+    """What a step of training holds, as 240 MB."""
+    return f"{short(working_memory(facts, plan.training.batch, 2))}B"
 
 
 def _amount(name: str, value: Any, unit: str) -> str:

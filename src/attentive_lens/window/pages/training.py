@@ -9,7 +9,7 @@ from typing import Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QScrollArea, QVBoxLayout
 
-from attentive_lens.desk.front import RunView
+from attentive_lens.desk.front import RunView, resumable
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, label, panel, set_role
@@ -18,7 +18,21 @@ from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import duration, percent, thousands
 
-TRAINING_FIELDS = ("epochs", "batch", "rate", "optimiser", "momentum", "threads")
+TRAINING_FIELDS = ("epochs", "batch", "rate", "schedule", "optimiser", "threads")
+MORE_FIELDS = (
+    "every",
+    "falls",
+    "warm_up",
+    "momentum",
+    "decay",
+    "decays",
+    "clip",
+    "loss",
+    "smoothing",
+    "classes_count",
+    "start",
+    "kernels",
+)
 
 
 class TrainingPage(Page):
@@ -41,6 +55,18 @@ class TrainingPage(Page):
         plan = session.plan
         self.training_form = Form(plan.training, TRAINING_FIELDS, lambda v: self._change(training=v))
         inside.addWidget(self.training_form)
+        self.more = button(
+            "More settings",
+            "more settings",
+            "Schedule, momentum, weight decay, loss, class weights, starting weights, kernels.",
+            lambda: self.more_form.setVisible(self.more.isChecked()),
+            checkable=True,
+        )
+        inside.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
+        self.more_form = Form(plan.training, MORE_FIELDS, lambda v: self._change(training=v))
+        self.more_form.setObjectName("more form")
+        self.more_form.hide()
+        inside.addWidget(self.more_form)
         inside.addSpacing(6)
         inside.addWidget(label("Split and preparation", strong=True))
         self.split_form = Form(plan.split, ("validation",), lambda v: self._change(split=v))
@@ -75,6 +101,11 @@ class TrainingPage(Page):
         head = QHBoxLayout()
         self.title = label(size=look.LARGE, strong=True, name="training title")
         head.addWidget(self.title)
+        self.go_on = button(
+            "Go on with it", "go on", "Goes on where it was interrupted, to the same end.", session.resume
+        )
+        head.addSpacing(12)
+        head.addWidget(self.go_on)
         head.addStretch()
         self.left = label(role="faint", name="time left")
         head.addWidget(self.left)
@@ -146,6 +177,7 @@ class TrainingPage(Page):
     def refresh(self) -> None:
         """Draw the run in view."""
         view = self.session.view
+        self.go_on.setVisible(view is not None and resumable(view) and self.session.training is None)
         if view is None:
             self.title.setText("No run yet")
             self.hint.setText("Start training: the curves grow here. It goes on even if the window is closed.")
@@ -227,6 +259,7 @@ class TrainingPage(Page):
         self.plan_name.setText(f"{plan.name} · {counts}")
         self.recipe.setText("\n".join(_recipe_words(step) for step in plan.recipe) or "none")
         self.training_form.show_value(plan.training)
+        self.more_form.show_value(plan.training)
         self.split_form.show_value(plan.split)
         self.preparation_form.show_value(plan.preparation)
 

@@ -1,14 +1,16 @@
 """The bench: the network as glass plates on a rail, image at the left, answers at the right.
 
-A plate's height follows the square root of its maps' side, its thickness the logarithm of their channels. ReLU is
-a coating of the plate before it, not a plate of its own. Frozen plates are frosted. In Explain the plates carry
+A plate's height follows the square root of its maps' side, its thickness the logarithm of their channels. ReLU and
+its kin and normalisations are coatings of the plate before them, not plates of their own; what takes another way than
+the rail is an arc above it. Frozen plates are frosted. In Explain the plates carry
 what each layer saw.
 """
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections import Counter
+from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
@@ -17,6 +19,7 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
+    QPainterPath,
     QPaintEvent,
     QPen,
     QPolygonF,
@@ -24,7 +27,8 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from attentive_lens.plan.layers import Dropout, Relu
+from attentive_lens.plan.layers import Dropout, LayerSettings, Relu
+from attentive_lens.plan.layers.base import SameShape
 from attentive_lens.plan.network import Facts, NetworkPlan
 from attentive_lens.window import look
 from attentive_lens.window.words import shape, short, thousands
@@ -47,8 +51,14 @@ class Plate:
         Of that output.
     idea, facts : str
         For the tooltip.
-    frozen, coated, holes : bool
-        Frosted; followed by ReLU; dropout.
+    frozen, holes : bool
+        Frosted; dropout.
+    coats : tuple of str
+        What follows at once, such as ReLU or a normalisation.
+    after : tuple of int
+        Places of plates, other than the one before, that feed it.
+    weights : int
+        With its coats'.
     """
 
     name: str
@@ -57,11 +67,13 @@ class Plate:
     idea: str
     facts: str
     frozen: bool = False
-    coated: bool = False
     holes: bool = False
+    coats: tuple[str, ...] = ()
     sees: int | None = None
     step: int = 1
     start: int = 0
+    after: tuple[int, ...] = ()
+    weights: int = 0
 
     def field(self, side: int) -> tuple[float, float]:
         """Where the middle output's receptive field begins, and its length, in parts of the image's side."""
@@ -77,28 +89,23 @@ def plates_of(
 ) -> tuple[Plate, ...]:
     """The plates of a network, the image first."""
     plates = [Plate("image", "image", image, "The prepared image.", shape(image), sees=1)]
+    places = {"image": 0}
+    uses = Counter(source for node in network.nodes for source in node.after)
     for node, fact in zip(network.nodes, facts, strict=True):
-        if isinstance(node.layer, Relu) and node.after == (plates[-1].output,):
-            before = plates[-1]
-            plates[-1] = Plate(
-                before.name,
-                node.name,
-                fact.shape,
-                before.idea,
-                before.facts + "\nthen ReLU: negative values become 0",
-                before.frozen,
-                True,
-                before.holes,
-                before.sees,
-                before.step,
-                before.start,
-            )
+        before = plates[-1]
+        if _coats(node.layer) and node.after == (before.output,) and uses[before.output] == 1 and len(plates) > 1:
+            told = f"{before.facts}\nthen {_coat(node.layer)}"
+            coats = (*before.coats, _coat(node.layer))
+            weights = before.weights + fact.weights
+            plates[-1] = replace(before, output=node.name, shape=fact.shape, facts=told, coats=coats, weights=weights)
+            places[node.name] = len(plates) - 1
             continue
         sees = "the whole image" if fact.sees is None else f"{fact.sees}×{fact.sees} pixels"
         about = (
             f"{thousands(fact.weights)} weights · {short(fact.multiply_adds)} multiply-adds an image\n"
             f"each value sees {sees}"
         )
+        places[node.name] = len(plates)
         plates.append(
             Plate(
                 node.name,
@@ -107,14 +114,25 @@ def plates_of(
                 node.layer.idea,
                 about,
                 node.name in frozen,
-                False,
-                isinstance(node.layer, Dropout),
-                fact.sees,
-                fact.step,
-                fact.start,
+                holes=isinstance(node.layer, Dropout),
+                sees=fact.sees,
+                step=fact.step,
+                start=fact.start,
+                after=tuple(places[source] for source in node.after if source != before.output),
+                weights=fact.weights,
             )
         )
     return tuple(plates)
+
+
+def _coats(layer: LayerSettings) -> bool:
+    """Whether a layer is shown as a coating: an activation or a normalisation."""
+    return isinstance(layer, SameShape) and not isinstance(layer, Dropout)
+
+
+def _coat(layer: LayerSettings) -> str:
+    """What follows a plate at once, in a few words."""
+    return "ReLU: negative values become 0" if isinstance(layer, Relu) else layer.kind
 
 
 class Bench(QWidget):
@@ -196,6 +214,7 @@ class Bench(QWidget):
         middle = (self.height() - CAPTIONS) / 2
         painter.setPen(QPen(t.colour("faint"), 1.4))
         painter.drawLine(QPointF(4, middle), QPointF(self.width() - 4, middle))
+        self._paint_arcs(painter)
         for place, plate in enumerate(self.plates):
             glass, edge = self._form(plate, place)
             chosen = place == self.current
@@ -220,7 +239,7 @@ class Bench(QWidget):
                 painter.drawPolygon(glass)
             painter.setBrush(t.colour("plate_side"))
             painter.drawRect(edge)
-            if plate.coated:
+            if plate.coats:
                 painter.fillRect(QRectF(edge.right() - 2, edge.top() + 1, 2, edge.height() - 2), t.colour("petrol"))
             self._paint_captions(painter, plate, place, chosen)
         self._paint_frost_line(painter)
@@ -228,6 +247,22 @@ class Bench(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(t.colour("petrol"), 1))
             painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3)
+
+    def _paint_arcs(self, painter: QPainter) -> None:
+        """Ways past other plates, above the rail: the wider, the higher."""
+        step = self._step()
+        middle = (self.height() - CAPTIONS) / 2
+        painter.setPen(QPen(look.theme.colour("faint"), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for place, plate in enumerate(self.plates):
+            for source in plate.after:
+                begin, end = step * (source + 0.5), step * (place + 0.5)
+                tops = [self._form(self.plates[k], k)[0].boundingRect().top() for k in range(source, place + 1)]
+                top = max(3.0, min(tops) - 8 - 3 * (place - source))
+                path = QPainterPath(QPointF(begin, middle))
+                path.cubicTo(QPointF(begin, top), QPointF(begin, top), QPointF((begin + end) / 2, top))
+                path.cubicTo(QPointF(end, top), QPointF(end, top), QPointF(end, middle))
+                painter.drawPath(path)
 
     def _paint_picture(self, painter: QPainter, glass: QPolygonF, picture: QImage) -> None:
         """The picture on the slanted glass."""
