@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Moment
 from attentive_lens.engine.losses import cross_entropy, one_hot, softmax
 from attentive_lens.engine.network import Network
+from attentive_lens.plan.layers import LAYERS as planned_layers
 from attentive_lens.plan.layers import (
     Add,
     Answers,
@@ -246,3 +247,31 @@ def test_cross_entropy_of_known_scores() -> None:
     assert losses == pytest.approx([0.3 * np.log(4) + 0.7 * np.log(4 / 3)])
     assert grad == pytest.approx(np.array([[-0.05, 0.05]]))
     assert softmax(np.array([[1e4, 1e4]])) == pytest.approx(np.array([[0.5, 0.5]]))
+
+
+@pytest.mark.parametrize("kind", [kind for kind in LAYERS if kind not in ("add", "multiply", "concatenate", "answers")])
+def test_the_proof_fails_if_a_sign_is_flipped(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A mutation check: a backward pass with one gradient turned round is found out, layer by layer."""
+    settings_ = planned_layers[kind]()
+    layer: Any = LAYERS[kind]
+    shape = (2, 12) if kind == "fully connected" else (2, 6, 6, 8)
+    if isinstance(settings_, Connected | Convolution | TransposedConvolution):
+        name = "units" if isinstance(settings_, Connected) else "filters"
+        settings_ = settings_.with_(**{name: 3})
+    agree(settings_, shape, 1)
+    true = layer.backward
+    arrays = [None, *settings_.weight_shapes(shape[1:])]
+    for flipped in arrays:
+
+        def turned(
+            self: Any, grad: Any, kept: Any, weights: Any, inputs: Any, parameters: Any, own: str | None = flipped
+        ) -> tuple[Any, dict[str, Any]]:
+            onward, found = true(self, grad, kept, weights, inputs, parameters)
+            if own is None:
+                return -onward, found
+            return onward, {**found, own: -found[own]}
+
+        monkeypatch.setattr(layer, "backward", turned)
+        with pytest.raises(AssertionError):
+            agree(settings_, shape, 1)
+        monkeypatch.setattr(layer, "backward", true)

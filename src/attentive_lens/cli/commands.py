@@ -228,3 +228,38 @@ def predict(
             out.print(f"{answer['file']}: not read, {answer['error']}")
         else:
             out.print(f"{answer['file']}: {answer['said']} ({answer['probability']:.2f})")
+
+
+@app.command()
+@reporting
+def measure(
+    quick: Annotated[bool, typer.Option("--quick", help="Fewer shapes and samples: within a minute.")] = False,
+    threads: Annotated[int, typer.Option(min=1, max=64, help="Cores used.")] = 2,
+    kernels: Annotated[str, typer.Option(help="auto, gather or tiles.")] = "auto",
+    as_json: AsJson = False,
+) -> None:
+    """Time the engine on this machine, as ratios to its matrix-product peak."""
+    from attentive_lens.engine.kernels.choice import KERNELS
+    from attentive_lens.engine.measuring import measure as measured
+    from attentive_lens.plan.values import unknown_word
+
+    if kernels not in KERNELS:
+        raise unknown_word("kernels", kernels, frozenset(KERNELS))
+    told = watched(measured(threads, quick, kernels), "measuring")
+    if as_json:
+        say_json(told)
+        return
+    low, high = (peak / 1e9 for peak in told["peak_range"])
+    out.print(
+        f"peak with {threads} threads: {told['peak_multiply_adds_per_second'] / 1e9:.0f} thousand million multiply-adds"
+        f" a second ({low:.0f}–{high:.0f})"
+    )
+    table = Table("part of the peak", "median", "range", "samples", "dropped", "kernel", box=None)
+    for figure in told["figures"]:
+        span = f"{figure['low']:.2f}–{figure['high']:.2f}"
+        counts = (str(figure["samples"]), str(figure["dropped"]))
+        table.add_row(figure["what"], f"{figure['ratio']:.2f}", span, *counts, figure["kernel"])
+    out.print(table)
+    for name, memory in told["memory"].items():
+        if memory:
+            out.print(f"{name}: a step holds {memory['grown_mb']:.0f} MB, {memory['ratio']:.2f} of what it must hold")

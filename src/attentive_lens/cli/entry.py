@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-COMMANDS = ("demo", "new", "rescan", "label", "faults", "train", "watch", "score", "explain", "predict")
+COMMANDS = ("demo", "new", "rescan", "label", "faults", "train", "watch", "score", "explain", "predict", "measure")
 
 
 def run_command(words: list[str], open_window: Callable[[str | None], int]) -> int:

@@ -21,6 +21,9 @@ from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, shape, short, thousands
 
+RARE = ("pad", "dilation", "groups", "whole")
+"""Settings that are told only where they are not what they usually are."""
+
 
 class NetworkPage(Page):
     """The bench, the starting networks, and layers taken frozen from an earlier run."""
@@ -244,6 +247,8 @@ class NetworkPage(Page):
         words = {"same": "kept", "valid": "cut"}
         for name, spec in layer.specs().items():
             value = getattr(layer, name)
+            if name in RARE and value == getattr(type(layer), name):
+                continue
             if layer.kind == "answers":
                 value = len(self.session.collection.classes)
             rows.append((spec.label, _amount(name, words.get(value, value), spec.unit)))

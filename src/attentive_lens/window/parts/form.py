@@ -17,6 +17,8 @@ CHOICE_WORDS = {
     "": "found out",
     "same": "kept",
     "valid": "cut",
+    "softmax cross-entropy": "softmax entropy",
+    "sigmoid cross-entropy": "sigmoid entropy",
     "NHW": "images × rows × columns",
     "NHWC": "images × rows × columns × channels",
     "NCHW": "images × channels × rows × columns",
