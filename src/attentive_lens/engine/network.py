@@ -288,7 +288,8 @@ class Network:
             kept = trace.kept.pop(name)
             wanted = [source in route.walked for source in sources]
             if name in trace.sums and any(wanted):
-                kept = layer.with_sums(kept, (yield layer.gradient_sums(grad, kept)))
+                part = layer.gradient_sums(grad, kept)
+                kept = layer.with_sums(kept, part, (yield part))
             if relu is not None and isinstance(layer.settings, Relu):
                 onward: Any = relu(grad, kept)
                 own: dict[str, Array] = {}

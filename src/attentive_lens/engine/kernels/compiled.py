@@ -36,9 +36,51 @@ def pool_backward(grad: Array, place: NDArray[np.uint16], window: int, stride: i
     for i in range(n):
         for r in range(rows):
             for c in range(columns):
-                for f in range(channels):
-                    k = place[i, r, c, f]
-                    out[i, r * stride + k // window, c * stride + k % window, f] += grad[i, r, c, f]
+                for k in range(window * window):
+                    y, x = r * stride + k // window, c * stride + k % window
+                    for f in range(channels):
+                        if place[i, r, c, f] == k:
+                            out[i, y, x, f] += grad[i, r, c, f]
+
+
+@njit(cache=True, nogil=True)
+def channel_sums(values: Array, sums: NDArray[np.float64]) -> None:
+    """Fill ``sums`` (2×C, zeros at first) with the sum and the sum of squares of each column of values (V×C)."""
+    for i in range(values.shape[0]):
+        for f in range(values.shape[1]):
+            value = np.float64(values[i, f])
+            sums[0, f] += value
+            sums[1, f] += value * value
+
+
+@njit(cache=True, nogil=True)
+def channel_products(grad: Array, values: Array, mean: Array, inverse: Array, sums: NDArray[np.float64]) -> None:
+    """Fill ``sums`` (2×C, zeros at first) with Σ grad and Σ grad · (value − mean) · inverse of each column."""
+    for i in range(grad.shape[0]):
+        for f in range(grad.shape[1]):
+            sums[0, f] += np.float64(grad[i, f])
+            sums[1, f] += np.float64(grad[i, f] * ((values[i, f] - mean[f]) * inverse[f]))
+
+
+@njit(cache=True, nogil=True)
+def scale_and_shift(values: Array, factor: Array, offset: Array, activate: bool, out: Array) -> None:
+    """Out = values · factor + offset, column by column (V×C), and 0 where that is negative if asked."""
+    zero = out.dtype.type(0)
+    for i in range(values.shape[0]):
+        if activate:
+            for f in range(values.shape[1]):
+                out[i, f] = max(values[i, f] * factor[f] + offset[f], zero)
+        else:
+            for f in range(values.shape[1]):
+                out[i, f] = values[i, f] * factor[f] + offset[f]
+
+
+@njit(cache=True, nogil=True)
+def normal_backward(grad: Array, values: Array, factor: Array, slope: Array, offset: Array) -> None:
+    """Grad = grad · factor + values · slope + offset, column by column (V×C), in place."""
+    for i in range(grad.shape[0]):
+        for f in range(grad.shape[1]):
+            grad[i, f] = grad[i, f] * factor[f] + values[i, f] * slope[f] + offset[f]
 
 
 @njit(cache=True, nogil=True)
@@ -99,117 +141,3 @@ def depthwise_backward(
                                 for f in range(channels):
                                     to_images[i, y, x, f] += grad[i, r, c, f] * kernel[u, v, f]
                                     to_kernel[u, v, f] += grad[i, r, c, f] * images[i, y, x, f]
-
-
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc", "nsz"})
-def tiles_from_images(images: Array, before: int, down: int, across: int, first: int, out: Array) -> None:
-    """Transform 6×6 pixels of every tile: ``out`` is 36×tiles×C, tiles counted by image, row and column of tiles."""
-    _, height, width, channels = images.shape
-    patch = np.zeros((36, channels), images.dtype)
-    half = np.empty((36, channels), images.dtype)
-    for t in range(out.shape[1]):
-        image, rest = divmod(first + t, down * across)
-        top, left = (rest // across) * 4 - before, (rest % across) * 4 - before
-        for r in range(6):
-            for c in range(6):
-                y, x = top + r, left + c
-                if 0 <= y < height and 0 <= x < width:
-                    for f in range(channels):
-                        patch[r * 6 + c, f] = images[image, y, x, f]
-                else:
-                    for f in range(channels):
-                        patch[r * 6 + c, f] = 0
-        for c in range(6):
-            for f in range(channels):
-                d0, d1, d2 = patch[c, f], patch[6 + c, f], patch[12 + c, f]
-                d3, d4, d5 = patch[18 + c, f], patch[24 + c, f], patch[30 + c, f]
-                half[c, f] = 4 * d0 - 5 * d2 + d4
-                half[6 + c, f] = d4 + d3 - 4 * (d1 + d2)
-                half[12 + c, f] = d4 - d3 + 4 * (d1 - d2)
-                half[18 + c, f] = d4 - d2 + 2 * (d3 - d1)
-                half[24 + c, f] = d4 - d2 - 2 * (d3 - d1)
-                half[30 + c, f] = 4 * d1 - 5 * d3 + d5
-        for r in range(6):
-            k = r * 6
-            for f in range(channels):
-                d0, d1, d2 = half[k, f], half[k + 1, f], half[k + 2, f]
-                d3, d4, d5 = half[k + 3, f], half[k + 4, f], half[k + 5, f]
-                out[k, t, f] = 4 * d0 - 5 * d2 + d4
-                out[k + 1, t, f] = d4 + d3 - 4 * (d1 + d2)
-                out[k + 2, t, f] = d4 - d3 + 4 * (d1 - d2)
-                out[k + 3, t, f] = d4 - d2 + 2 * (d3 - d1)
-                out[k + 4, t, f] = d4 - d2 - 2 * (d3 - d1)
-                out[k + 5, t, f] = 4 * d1 - 5 * d3 + d5
-
-
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc", "nsz"})
-def tiles_to_images(made: Array, bias: Array, activate: bool, down: int, across: int, first: int, out: Array) -> None:
-    """Transform every tile of ``made`` (36×tiles×F) back to 4×4 pixels, add the bias, and stop what is negative."""
-    _, height, width, filters = out.shape
-    half = np.empty((24, filters), out.dtype)
-    zero = out.dtype.type(0)
-    for t in range(made.shape[1]):
-        image, rest = divmod(first + t, down * across)
-        top, left = (rest // across) * 4, (rest % across) * 4
-        for c in range(6):
-            for f in range(filters):
-                a, b = made[6 + c, t, f] + made[12 + c, t, f], made[6 + c, t, f] - made[12 + c, t, f]
-                d, e = made[18 + c, t, f] + made[24 + c, t, f], made[18 + c, t, f] - made[24 + c, t, f]
-                half[c, f] = made[c, t, f] + a + d
-                half[6 + c, f] = b + 2 * e
-                half[12 + c, f] = a + 4 * d
-                half[18 + c, f] = b + 8 * e + made[30 + c, t, f]
-        for r in range(min(4, height - top)):
-            k = r * 6
-            for f in range(filters):
-                a, b = half[k + 1, f] + half[k + 2, f], half[k + 1, f] - half[k + 2, f]
-                d, e = half[k + 3, f] + half[k + 4, f], half[k + 3, f] - half[k + 4, f]
-                half[k, f] = half[k, f] + a + d + bias[f]
-                half[k + 1, f] = b + 2 * e + bias[f]
-                half[k + 2, f] = a + 4 * d + bias[f]
-                half[k + 3, f] = b + 8 * e + half[k + 5, f] + bias[f]
-            for c in range(min(4, width - left)):
-                if activate:
-                    for f in range(filters):
-                        out[image, top + r, left + c, f] = max(half[k + c, f], zero)
-                else:
-                    for f in range(filters):
-                        out[image, top + r, left + c, f] = half[k + c, f]
-
-
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc", "nsz"})
-def tiles_from_gradient(grad: Array, down: int, across: int, first: int, out: Array) -> None:
-    """The transposed map of `tiles_to_images` for the gradient of its output: ``out`` is 36×tiles×F."""
-    _, height, width, filters = grad.shape
-    patch = np.zeros((16, filters), grad.dtype)
-    half = np.empty((24, filters), grad.dtype)
-    for t in range(out.shape[1]):
-        image, rest = divmod(first + t, down * across)
-        top, left = (rest // across) * 4, (rest % across) * 4
-        for r in range(4):
-            for c in range(4):
-                if top + r < height and left + c < width:
-                    for f in range(filters):
-                        patch[r * 4 + c, f] = grad[image, top + r, left + c, f]
-                else:
-                    for f in range(filters):
-                        patch[r * 4 + c, f] = 0
-        for c in range(4):
-            for f in range(filters):
-                g0, g1, g2, g3 = patch[c, f], patch[4 + c, f], patch[8 + c, f], patch[12 + c, f]
-                half[c, f] = g0
-                half[4 + c, f] = g0 + g1 + g2 + g3
-                half[8 + c, f] = g0 - g1 + g2 - g3
-                half[12 + c, f] = g0 + 2 * g1 + 4 * g2 + 8 * g3
-                half[16 + c, f] = g0 - 2 * g1 + 4 * g2 - 8 * g3
-                half[20 + c, f] = g3
-        for r in range(6):
-            k = r * 4
-            for f in range(filters):
-                g0, g1, g2, g3 = half[k, f], half[k + 1, f], half[k + 2, f], half[k + 3, f]
-                out[r * 6, t, f] = g0
-                out[r * 6 + 1, t, f] = g0 + g1 + g2 + g3
-                out[r * 6 + 2, t, f] = g0 - g1 + g2 - g3
-                out[r * 6 + 3, t, f] = g0 + 2 * g1 + 4 * g2 + 8 * g3
-                out[r * 6 + 4, t, f] = g0 - 2 * g1 + 4 * g2 - 8 * g3
-                out[r * 6 + 5, t, f] = g3

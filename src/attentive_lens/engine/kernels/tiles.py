@@ -8,20 +8,20 @@ convolutional neural networks», section 4.3; points 0, ±1, ±2, ∞. The gradi
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.kernels.compiled import (
-    tiles_from_gradient,
-    tiles_from_images,
-    tiles_to_images,
-)
 from attentive_lens.engine.kernels.scratch import scratch
+from attentive_lens.engine.kernels.tile_loops import tiles_from_gradient, tiles_from_images, tiles_to_images
 
 SIDE, PLACES = 4, 36
 """Output pixels on a tile's side, and places of the transformed tile."""
 BLOCK_BYTES = 1024 * 1024
 """Transformed tiles in and out of a block together: about a core's own cache."""
+LEAST = 48
+"""Tiles in a block, so that the rows of a product fill the processor."""
 
 FILTERS = np.array(
     [
@@ -77,15 +77,12 @@ def convolve(
     out = np.empty((n, rows, columns, filters), images.dtype)
     added = np.zeros(filters, images.dtype) if bias is None else bias
     down, across = -(-rows // SIDE), -(-columns // SIDE)
-    total = n * down * across
-    block = _block(channels, filters, images.itemsize, total)
-    for first in range(0, total, block):
-        count = min(block, total - first)
-        given = scratch("tiles given", (PLACES, count, channels), images.dtype)
-        made = scratch("tiles made", (PLACES, count, filters), images.dtype)
-        tiles_from_images(images, before, down, across, first, given)
+    for first, strips in _blocks(n * down, across, channels, filters, images.itemsize):
+        given = scratch("tiles given", (PLACES, strips * across, channels), images.dtype)
+        made = scratch("tiles made", (PLACES, strips * across, filters), images.dtype)
+        tiles_from_images(images, before, down, across, first, strips, given)
         np.matmul(given, places, out=made)
-        tiles_to_images(made, added, activate, down, across, first, out)
+        tiles_to_images(made, added, activate, down, across, first, strips, out)
     return out
 
 
@@ -96,19 +93,20 @@ def filter_gradient(images: Array, grad: Array, before: int) -> Array:
     sums = np.zeros((PLACES, channels, filters), grad.dtype)
     part = scratch("tiles part", (PLACES, channels, filters), grad.dtype)
     down, across = -(-rows // SIDE), -(-columns // SIDE)
-    total = n * down * across
-    block = max(_block(channels, filters, grad.itemsize, total), min(total, channels * filters // (channels + filters)))
-    for first in range(0, total, block):
-        count = min(block, total - first)
-        given = scratch("tiles given", (PLACES, count, channels), grad.dtype)
-        came = scratch("tiles made", (PLACES, count, filters), grad.dtype)
-        tiles_from_images(images, before, down, across, first, given)
-        tiles_from_gradient(grad, down, across, first, came)
+    for first, strips in _blocks(n * down, across, channels, filters, grad.itemsize):
+        given = scratch("tiles given", (PLACES, strips * across, channels), grad.dtype)
+        came = scratch("tiles made", (PLACES, strips * across, filters), grad.dtype)
+        tiles_from_images(images, before, down, across, first, strips, given)
+        tiles_from_gradient(grad, down, across, first, strips, came)
         np.matmul(given.transpose(0, 2, 1), came, out=part)
         sums += part
     matrix = np.kron(FILTERS, FILTERS).astype(grad.dtype)
     return np.asarray(matrix.T @ sums.reshape(PLACES, -1)).reshape(3, 3, channels, filters)
 
 
-def _block(channels: int, filters: int, item: int, total: int) -> int:
-    return max(8, min(total, BLOCK_BYTES // (PLACES * (channels + filters) * item)))
+def _blocks(strips: int, across: int, channels: int, filters: int, item: int) -> Iterator[tuple[int, int]]:
+    """First strip and number of strips of every block: as many as fit a core's cache, and enough to fill a product."""
+    tiles = max(LEAST, BLOCK_BYTES // (PLACES * (channels + filters) * item))
+    block = max(1, min(strips, round(tiles / across)))
+    for first in range(0, strips, block):
+        yield first, min(block, strips - first)

@@ -125,8 +125,8 @@ class Layer(ABC, Generic[S]):
         """Of a piece, what `backward` needs of the whole batch, which then stands in ``kept``; see `with_sums`."""
         raise NotImplementedError
 
-    def with_sums(self, kept: Any, sums: Array) -> Any:
-        """What `backward` needs, with the whole batch's `gradient_sums`."""
+    def with_sums(self, kept: Any, own: Array, sums: Array) -> Any:
+        """What `backward` needs, with the `gradient_sums` of the piece and of the whole batch."""
         raise NotImplementedError
 
     def state(self, weights: dict[str, Array], sums: Array) -> dict[str, Array]:

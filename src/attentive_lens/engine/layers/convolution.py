@@ -12,6 +12,7 @@ from attentive_lens.engine.kernels import tiles
 from attentive_lens.engine.kernels.choice import kernel_for
 from attentive_lens.engine.kernels.compiled import add_bias, depthwise, depthwise_backward
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
+from attentive_lens.engine.kernels.scratch import scratch
 from attentive_lens.engine.layers.base import Call, Layer
 from attentive_lens.engine.starting import started
 from attentive_lens.plan.layers import Convolution, Shape
@@ -88,7 +89,7 @@ class ConvolutionLayer(Layer[Convolution]):
         given, ready = kept
         kernel = weights["kernel"]
         grad = np.ascontiguousarray(grad)
-        found: dict[str, Array] = {"bias": grad.sum(axis=(0, 1, 2))} if parameters else {}
+        found: dict[str, Array] = {"bias": _summed(grad)} if parameters else {}
         rows, columns = given.shape[1:3]
         if isinstance(ready, Tiles):
             before = self.settings.pads[0]
@@ -144,3 +145,11 @@ class ConvolutionLayer(Layer[Convolution]):
         if times > 1:
             to_images = to_images.reshape(*given.shape, times).sum(axis=4)
         return to_images, to_kernel[:, :, None]
+
+
+def _summed(grad: Array) -> Array:
+    """Sum of each channel, as a product with ones: in one pass."""
+    flat = grad.reshape(-1, grad.shape[3])
+    ones = scratch("ones", (len(flat),), grad.dtype)
+    ones[...] = 1
+    return np.dot(ones, flat)

@@ -2,13 +2,39 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.kernels.compiled import channel_products, channel_sums, normal_backward, scale_and_shift
 from attentive_lens.engine.layers.base import Call, Layer
 from attentive_lens.plan.layers import BatchNormalisation, GroupNormalisation, LocalResponse, Shape
+
+
+@dataclass(frozen=True)
+class Normal:
+    """What a batch normalisation keeps.
+
+    Attributes
+    ----------
+    values : ndarray, V×C
+        Its input.
+    mean, inverse : ndarray, C
+        Mean, and one over the deviation.
+    batch : bool
+        Whether they are the batch's, so that the gradient passes through them too.
+    own, sums : ndarray, 3×C, or None
+        Gradient sums of the piece and of the whole batch; None where the piece is the batch.
+    """
+
+    values: Array
+    mean: Array
+    inverse: Array
+    batch: bool
+    own: Array | None = None
+    sums: Array | None = None
 
 
 class BatchNormalisationLayer(Layer[BatchNormalisation]):
@@ -19,6 +45,7 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
     """
 
     whole_batch = True
+    can_activate = True
 
     def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
         """Scale and variance 1, shift and mean 0."""
@@ -32,10 +59,11 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
 
     def sums(self, given: Array) -> Array:
         """3×C float64: count, sum and sum of squares of each channel."""
-        flat = given.reshape(-1, given.shape[-1])
-        total = flat.sum(axis=0, dtype=np.float64)
-        squares = np.einsum("nc,nc->c", flat, flat, dtype=np.float64)
-        return np.stack([np.full(len(total), float(len(flat))), total, squares])
+        flat = np.ascontiguousarray(given).reshape(-1, given.shape[-1])
+        found = np.zeros((3, flat.shape[1]))
+        found[0] = len(flat)
+        channel_sums(flat, found[1:])
+        return found
 
     def _figures(self, weights: dict[str, Array], sums: Array | None) -> tuple[Array, Array]:
         """Mean, and one over the deviation."""
@@ -48,44 +76,50 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
         return mean.astype(dtype), (1 / np.sqrt(variance + self.settings.tiny)).astype(dtype)
 
     def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
-        """As given in shape; keeps the normalised values."""
+        """As given in shape; keeps the input with its figures, and whether they are the batch's."""
+        given = np.ascontiguousarray(given)
         mean, inverse = self._figures(weights, call.sums)
-        normal = given - mean
-        normal *= inverse
-        out = normal * weights["scale"]
-        out += weights["shift"]
-        return out, (normal, inverse, None if call.sums is None else "batch")
+        out = np.empty_like(given)
+        factor = weights["scale"] * inverse
+        channels = given.shape[-1]
+        flat, to = given.reshape(-1, channels), out.reshape(-1, channels)
+        scale_and_shift(flat, factor, weights["shift"] - mean * factor, call.activate, to)
+        return out, Normal(flat, mean, inverse, call.sums is not None)
 
     def gradient_sums(self, grad: Array, kept: Any) -> Array:
         """3×C float64: count, sum of gradients, and of gradients times normalised values."""
-        flat = grad.reshape(-1, grad.shape[-1])
-        times = np.einsum("nc,nc->c", flat, kept[0].reshape(flat.shape), dtype=np.float64)
-        return np.stack([np.full(len(times), float(len(flat))), flat.sum(axis=0, dtype=np.float64), times])
+        flat = np.ascontiguousarray(grad).reshape(kept.values.shape)
+        found = np.zeros((3, flat.shape[1]))
+        found[0] = len(flat)
+        channel_products(flat, kept.values, kept.mean, kept.inverse, found[1:])
+        return found
 
-    def with_sums(self, kept: Any, sums: Array) -> Any:
-        """With the batch's gradient sums in the last place."""
-        return (*kept[:2], sums)
+    def with_sums(self, kept: Any, own: Array, sums: Array) -> Any:
+        """With the gradient sums of the piece and of the batch."""
+        return replace(kept, own=own, sums=sums)
 
     def backward(
         self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Ioffe & Szegedy 2015, section 3; straight through where the running figures were used."""
-        normal, inverse, sums = kept
         found: dict[str, Array] = {}
-        if parameters:
+        own = kept.own
+        if own is None and (parameters or (inputs and kept.batch)):
             own = self.gradient_sums(grad, kept)
+        if parameters and own is not None:
             found = {"scale": own[2].astype(grad.dtype), "shift": own[1].astype(grad.dtype)}
         if not inputs:
             return None, found
-        factor = weights["scale"] * inverse
-        if sums is None:
+        factor = weights["scale"] * kept.inverse
+        if not kept.batch:
             return grad * factor, found
-        if isinstance(sums, str):
-            sums = self.gradient_sums(grad, kept)
-        grad = grad - (sums[1] / sums[0]).astype(grad.dtype)
-        grad -= normal * (sums[2] / sums[0]).astype(grad.dtype)
-        grad *= factor
-        return grad, found
+        sums = own if kept.sums is None else kept.sums
+        # g − Σg/n − x̂ · Σ(g·x̂)/n, times scale / deviation, as one line in g and x
+        along = factor * kept.inverse * (sums[2] / sums[0]).astype(grad.dtype)
+        offset = along * kept.mean - factor * (sums[1] / sums[0]).astype(grad.dtype)
+        out = np.ascontiguousarray(grad)
+        normal_backward(out.reshape(kept.values.shape), kept.values, factor, -along, offset)
+        return out, found
 
     def state(self, weights: dict[str, Array], sums: Array) -> dict[str, Array]:
         """The running mean and variance, moved towards those of the batch."""
