@@ -7,13 +7,12 @@ to others (stolen time in ``/proc/stat``) are dropped and counted.
 
 from __future__ import annotations
 
-import resource
 import statistics
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -21,7 +20,6 @@ from typing import Any
 import numpy as np
 import psutil
 
-from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import learn, scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.folding import folded
@@ -217,11 +215,17 @@ def _convolution(bench: Bench, n: int, side: int, channels: int, filters: int, k
     cost = pieces * PIECE * settings.multiply_adds(shape)
     kernel = layer.kernel(shape) if isinstance(layer, ConvolutionLayer) else ""
 
-    def forward() -> list[tuple[Array, Any]]:
-        call = Call(activate=True, ready=layer.prepare(weights, shape))
-        return bench.crew.each(lambda k: layer.forward(images[k], weights, call), pieces)
+    call = Call(activate=True, ready=layer.prepare(weights, shape))
+    kept = [layer.forward(own, weights, call)[1] for own in images]
 
-    kept = [own for _, own in forward()]
+    def forward() -> None:
+        ready = replace(call, ready=layer.prepare(weights, shape))
+
+        def piece(k: int) -> None:
+            layer.forward(images[k], weights, ready)  # let go at once, as a step does piece by piece
+
+        bench.crew.each(piece, pieces)
+
     what = f"3×3 {channels} → {filters} at {side}×{side}"
     yield bench.ratio(f"{what}, forward with bias and ReLU", forward, cost, kernel)
     for words, inputs, parameters in (("gradient of inputs", True, False), ("gradient of weights", False, True)):
@@ -295,7 +299,8 @@ def weigh(name: str, threads: int, kernels: str) -> None:
             found = learn(network, images, targets, route, Moment(7, 0, number, 0), crew)
             rule.step(network.weights, found.gradients)
             network.absorb(found.sums)
-        most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+        status = Path("/proc/self/status").read_text()  # the process's own peak; the usual figure has its parent's
+        most = 1024 * int(status.split("VmHWM:")[1].split()[0])
     sys.stdout.write(f"{(most - before) / 1e6}\n")
 
 
