@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -16,6 +17,7 @@ from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QPushButton
 
 from attentive_lens.desk.front import with_base
+from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.session import Session, open_session
@@ -72,6 +74,9 @@ def main() -> None:
     frame.show_stage("network")
     wait(0.5)
     frame.grab().save(str(into / "network-frozen.png"))
+    session.change_plan(replace(session.plan, name="residual", network=STARTERS["residual"].network, base=None))
+    wait(0.5)
+    frame.grab().save(str(into / "network-residual.png"))
     frame.close()
     application.processEvents()
 
