@@ -15,6 +15,7 @@ from attentive_lens.desk.tasks.base import Result
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import scores as raw_scores
 from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.folding import folded
 from attentive_lens.engine.losses import softmax
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import LensError, NotHere
@@ -48,7 +49,7 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
             "none of the images belongs to it",
             "Score on another set, or add a folder for it",
         )
-    network = model.network()
+    network = folded(model.network())
     parts: list[Array] = []
     with Crew(2) as crew:
         for first in range(0, len(members), SCORED_AT_ONCE):
@@ -137,7 +138,7 @@ def filters(workspace: str, run: int) -> Job[Result]:
 def predict(model: str, files: list[str]) -> Job[Result]:
     """Answers for new images; a file that cannot be read gives its reason instead."""
     source = _model(Path(model))
-    network = source.network()
+    network = folded(source.network())
     answers: list[dict[str, Any]] = []
     with Crew(2) as crew:
         for first in range(0, len(files), SCORED_AT_ONCE):

@@ -3,45 +3,41 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
 from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.network import Network
-from attentive_lens.plan.network import IMAGE
+from attentive_lens.explaining.probe import Asked, Probe
 
 
 class MapMethod(ABC):
-    """Base of the methods.
-
-    A method differentiates or changes the raw score of a class, before softmax, so that what speaks for one
-    class is not mixed with what speaks against the others.
-    """
+    """Base of the methods. What a map explains is an `Asked`: by default the raw score of a class."""
 
     label: ClassVar[str] = ""
-    """Its name in the trade, for a button."""
+    """Its name in the trade, for a list."""
     shows: ClassVar[str] = ""
     """One sentence: what the map shows."""
     misleads: ClassVar[str] = ""
     """One sentence: when not to believe it."""
+    cost: ClassVar[str] = ""
+    """What it costs, in passes through the network."""
     signed: ClassVar[bool] = False
     """Whether values below zero mean «speaks against»."""
 
     @abstractmethod
-    def maps(self, network: Network, image: Array, classes: Sequence[int]) -> NDArray[np.float32]:
-        """Maps for several classes of one image.
+    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+        """Maps of one image.
 
         Parameters
         ----------
-        network : Network
-            Trained.
+        probe : Probe
+            The trained network.
         image : ndarray, H×W×C
             Prepared as the network takes it.
-        classes : sequence of int
-            T class numbers.
+        asked : Asked
+            T numbers.
 
         Returns
         -------
@@ -49,12 +45,18 @@ class MapMethod(ABC):
             In the unit the method's docstring gives; at least 0 unless ``signed``.
         """
 
+    def should_sum_to(self, probe: Probe, image: Array, asked: Asked) -> Array | None:
+        """What the map of each number must add up to, T, where the method promises it; None where it does not."""
+        del probe, image, asked
+        return None
 
-def score_gradients(network: Network, image: Array, classes: Sequence[int]) -> Array:
-    """Gradients of the raw scores of T classes by one prepared image H×W×C: T×H×W×C, in one pass each way."""
-    route = network.route(image=True)
-    trace = network.forward(np.repeat(image[None], len(classes), axis=0), route=route)
-    seed = np.zeros_like(trace.outputs[network.answers])
-    seed[np.arange(len(classes)), list(classes)] = 1
-    grads, _ = network.backward(trace, {network.answers: seed}, route)
-    return grads.get(IMAGE, np.zeros((len(classes), *image.shape), image.dtype))
+
+def image_gradients(probe: Probe, image: Array, asked: Asked) -> Array:
+    """Gradients of T numbers by one image: T×H×W×C."""
+    return probe.gradients(np.repeat(image[None], len(asked.seeds), axis=0), asked.seeds, asked.of)
+
+
+def paired(images: Array, asked: Asked) -> tuple[Array, Array]:
+    """Every image with every number: N·T images, number by number, and their seeds."""
+    count = len(asked.seeds)
+    return np.concatenate([images] * count), np.repeat(asked.seeds, len(images), axis=0)

@@ -1,0 +1,68 @@
+"""Feature maps weighed by what they do to the answer."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import zoom
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.network import Network
+from attentive_lens.errors import BadValue
+from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.saliency.base import MapMethod
+from attentive_lens.plan.layers import Convolution
+from attentive_lens.plan.layers.base import SameShape
+
+
+class ClassActivation(MapMethod):
+    """max(0, Σ over channels of (mean gradient of the channel) · channel), enlarged (Selvaraju 2017, eq. 1–2).
+
+    Parameters
+    ----------
+    layer : str, optional
+        The convolution whose maps are weighed; the last one if left out.
+
+    Notes
+    -----
+    Units of the number per pixel of the maps. Coarse: as fine as the layer's maps.
+    """
+
+    label = "class activation"
+    shows = "Where the last feature maps speak for the answer, coarsely."
+    misleads = "It is as coarse as the maps of its layer, and says nothing of what happens after it."
+    cost = "one pass each way"
+
+    def __init__(self, layer: str | None = None) -> None:
+        self.layer = layer
+
+    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+        """See `MapMethod.maps`; `BadValue` without a convolution."""
+        node = coated(probe.network, self.layer or last_convolution(probe.network))
+        copies = np.repeat(image[None], len(asked.seeds), axis=0)
+        grads, outs = probe.gradients_at(node, copies, asked.seeds, asked.of)
+        found = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)
+        factors = (1, image.shape[0] / found.shape[1], image.shape[1] / found.shape[2])
+        return np.asarray(zoom(found, factors, order=1, grid_mode=True, mode="nearest"), np.float32)
+
+
+def last_convolution(network: Network) -> str:
+    """Name of the last convolution; `BadValue` if there is none."""
+    names = [node.name for node in network.plan.nodes if isinstance(node.layer, Convolution)]
+    if not names:
+        raise BadValue(
+            "Class activation cannot be shown",
+            "the network has no convolution whose maps could be weighed",
+            "Choose a gradient method, occlusion or random masks",
+        )
+    return names[-1]
+
+
+def coated(network: Network, name: str) -> str:
+    """The activation that directly follows a layer, or the layer itself."""
+    network.plan.node(name)
+    while True:
+        users = [node for node in network.plan.nodes if name in node.after]
+        if len(users) != 1 or not isinstance(users[0].layer, SameShape) or users[0].layer.kind == "dropout":
+            return name
+        name = users[0].name

@@ -1,0 +1,52 @@
+"""Covering the image piece by piece."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.saliency.base import MapMethod
+
+PARTS = 8
+"""A square's side is this part of the image's."""
+
+
+class Occlusion(MapMethod):
+    """How much the number falls when a grey square covers the pixel, mean over the squares that do.
+
+    Notes
+    -----
+    Units of the number. Squares of an eighth of the side, half a side apart, in the training mean. Source: Zeiler &
+    Fergus 2014, section 4.2. It needs no gradient and so is a check on the methods that do.
+    """
+
+    label = "occlusion"
+    shows = "How much the score falls when a square covers the place."
+    misleads = "A square is itself something to see; two things that stand in for each other both look unimportant."
+    cost = "about 290 forward passes"
+    signed = True
+
+    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+        """See `MapMethod.maps`."""
+        height, width = image.shape[:2]
+        side = max(1, round(min(height, width) / PARTS))
+        step = max(1, side // 2)
+        places = [
+            (slice(max(0, r), r + side), slice(max(0, c), c + side))
+            for r in range(-step, height, step)
+            for c in range(-step, width, step)
+            if r + side > 0 and c + side > 0
+        ]
+        copies = np.repeat(image[None], len(places) + 1, axis=0)
+        for copy, place in zip(copies[1:], places, strict=True):
+            copy[place] = 0
+        numbers = probe.numbers(copies, asked)
+        fall = numbers[0] - numbers[1:]
+        sums = np.zeros((len(asked.seeds), height, width))
+        counts = np.zeros((height, width))
+        for own, place in zip(fall, places, strict=True):
+            sums[:, place[0], place[1]] += own[:, None, None]
+            counts[place] += 1
+        return (sums / np.maximum(counts, 1)).astype(np.float32)

@@ -1,0 +1,51 @@
+"""Covering the image at random, again and again."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import zoom
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.saliency.base import MapMethod
+from attentive_lens.plan.chance import chance
+
+MASKS, GRID, KEPT = 400, 8, 0.5
+
+
+class RandomMasks(MapMethod):
+    """How much higher the number is when the pixel is left than when it is not, over random soft masks.
+
+    Notes
+    -----
+    Units of the number. 400 masks of 8×8 squares, each left with probability one half, moved at random and blended at
+    their edges; covered pixels take the training mean. Source: Petsiuk 2018, «RISE», eq. 6, less the mean number. The
+    masks are the same at every call.
+    """
+
+    label = "random masks"
+    shows = "How much the score gains where the place is left uncovered, over random covers."
+    misleads = "It is grainy, and random covers make images that no camera takes."
+    cost = f"{MASKS} forward passes"
+    signed = True
+
+    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+        """See `MapMethod.maps`."""
+        masks = _masks(*image.shape[:2]).astype(image.dtype)
+        numbers = probe.numbers(masks[..., None] * image, asked)
+        around = numbers - numbers.mean(axis=0)
+        weighed = np.einsum("nt,nhw->thw", around, masks - masks.mean(axis=0))
+        return (weighed / (MASKS * masks.var(axis=0) + 1e-9)).astype(np.float32)
+
+
+def _masks(height: int, width: int) -> NDArray[np.float64]:
+    random = chance(0, "random masks")
+    grids = (random.random((MASKS, GRID + 1, GRID + 1)) < KEPT).astype(np.float64)
+    tall, wide = -(-height // GRID), -(-width // GRID)
+    found = np.empty((MASKS, height, width))
+    for k in range(MASKS):
+        large = zoom(grids[k], (tall, wide), order=1, grid_mode=True, mode="nearest")
+        r, c = int(random.integers(tall)), int(random.integers(wide))
+        found[k] = large[r : r + height, c : c + width]
+    return found
