@@ -175,41 +175,6 @@ def score(
 
 @app.command()
 @reporting
-def explain(
-    workspace: InWorkspace,
-    run: OfRun,
-    image: Annotated[int, typer.Argument(help="Number of the image, as «score» prints it.", metavar="IMAGE")],
-    method: Annotated[str, typer.Option(help="gradient_times_input or gradient.")] = "gradient_times_input",
-    target: Annotated[str | None, typer.Option("--for", help="A class to explain besides said and true.")] = None,
-    into: Annotated[Path, typer.Option("--out", help="Folder for the maps and pictures.")] = Path("explained"),
-    as_json: AsJson = False,
-) -> None:
-    """Show which pixels drove the answer that was said and the answer that is true."""
-    from attentive_lens.cli.pictures import write_explanation, write_filters
-    from attentive_lens.desk import tasks
-
-    result = watched(tasks.explain(str(workspace), run, image, method, target), "explaining")
-    told = write_explanation(result, into)
-    told["filters_picture"] = write_filters(watched(tasks.filters(str(workspace), run), "first filters"), into)
-    if as_json:
-        say_json(told)
-        return
-    true = f", true {told['true']} ({told['probabilities'][told['true']]:.2f})" if told["true"] else ""
-    out.print(f"image {image}: said {told['said']} ({told['probabilities'][told['said']]:.2f}){true}")
-    for entry in told["maps"]:
-        t = entry["trust"]
-        verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[t["passed"]]
-        out.print(
-            f"  map for {entry['target']}: {entry['picture']}\n    deleting what it marks leaves"
-            f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",
-        )
-    out.print(f"  what each layer saw: {told['layers_picture']}")
-    if told["filters_picture"]:
-        out.print(f"  first-layer filters: {told['filters_picture']}")
-
-
-@app.command()
-@reporting
 def predict(
     model: Annotated[Path, typer.Argument(help="Model file (.alens).", metavar="MODEL")],
     images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER")],

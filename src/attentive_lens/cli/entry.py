@@ -5,7 +5,20 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-COMMANDS = ("demo", "new", "rescan", "label", "faults", "train", "watch", "score", "explain", "predict", "measure")
+COMMANDS = (
+    "demo",
+    "new",
+    "rescan",
+    "label",
+    "faults",
+    "train",
+    "watch",
+    "score",
+    "explain",
+    "causes",
+    "predict",
+    "measure",
+)
 
 
 def run_command(words: list[str], open_window: Callable[[str | None], int]) -> int:
@@ -18,10 +31,10 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
     open_window : callable
         Opens the window on a workspace; given from outside, for this face does not know the other.
     """
-    from attentive_lens.cli import collecting, commands
+    from attentive_lens.cli import collecting, commands, explaining
     from attentive_lens.cli.app import app
 
-    del collecting, commands  # imported for their commands
+    del collecting, commands, explaining  # imported for their commands
 
     context: dict[str, Any] = {"open_window": open_window}
     try:

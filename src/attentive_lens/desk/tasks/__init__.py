@@ -8,9 +8,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from attentive_lens.desk.tasks.base import Result
+from attentive_lens.desk.tasks.explaining import causes, explain, explain_pixels, filters, trust
 from attentive_lens.desk.tasks.images import class_means, fits, measures, picture, prepare, preview, variants
 from attentive_lens.desk.tasks.looking import faults
-from attentive_lens.desk.tasks.models import as_scores, explain, explain_pixels, filters, predict, score
+from attentive_lens.desk.tasks.models import as_scores, predict, score
 from attentive_lens.plan.progress import Job
 
 TASKS: dict[str, Callable[..., Job[Result]]] = {
@@ -24,6 +25,8 @@ TASKS: dict[str, Callable[..., Job[Result]]] = {
     "faults": faults,
     "score": score,
     "explain": explain,
+    "trust": trust,
+    "causes": causes,
     "filters": filters,
     "predict": predict,
 }
@@ -32,6 +35,7 @@ __all__ = [
     "TASKS",
     "Result",
     "as_scores",
+    "causes",
     "class_means",
     "explain",
     "explain_pixels",
@@ -44,5 +48,6 @@ __all__ = [
     "prepare",
     "preview",
     "score",
+    "trust",
     "variants",
 ]

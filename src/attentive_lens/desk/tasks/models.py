@@ -1,4 +1,4 @@
-"""Tasks about models: their scores, their explanations, their filters, their answers to new images."""
+"""Tasks about models: their scores, and their answers to new images."""
 
 from __future__ import annotations
 
@@ -17,16 +17,11 @@ from attentive_lens.engine.batches import scores as raw_scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.losses import softmax
-from attentive_lens.engine.network import Network
 from attentive_lens.errors import LensError, NotHere
-from attentive_lens.explaining.feature_maps import feature_maps, first_filters
-from attentive_lens.explaining.saliency import DEFAULT, METHODS
-from attentive_lens.explaining.trust import deletion
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.decoding import decode
 from attentive_lens.images.preparation import to_square
 from attentive_lens.plan.progress import Job, Progress
-from attentive_lens.plan.values import unknown_word
 from attentive_lens.scoring.scores import Scores, judge
 from attentive_lens.workspace import Run, Workspace
 
@@ -41,7 +36,7 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     kept = own.kept_scores(on, as_of)
     if kept is not None:
         return Result(kept)
-    model, data = yield from _model_and_data(place, own)
+    model, data = yield from model_and_data(place, own)
     members = data.members(on)
     if not len(members):
         raise NotHere(
@@ -63,81 +58,9 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     return Result(table)
 
 
-def explain(workspace: str, run: int, image: int, method: str = DEFAULT, target: str | None = None) -> Job[Result]:
-    """Why a run's model answered as it did for one image.
-
-    The arrays are ``map said``, ``map true`` (and ``map for`` with a target), S×S float32; ``pixels``, S×S×C uint8;
-    and ``layer 0`` … , every node's output in the network's order.
-    """
-    place = Workspace.open(Path(workspace))
-    model, data = yield from _model_and_data(place, place.run(run))
-    at = data.place(image)
-    row = data.collection.rows[at]
-    values, arrays = explain_pixels(model, data.pixels[at], method, data.labels[at], target)
-    yield Progress(1, 2, "asking every layer")
-    maps = feature_maps(model.network(), model.levels.apply(data.pixels[at][None])[0])
-    arrays |= {f"layer {k}": np.asarray(out) for k, out in enumerate(maps.values())}
-    layers = [{"name": name, "shape": list(out.shape)} for name, out in maps.items()]
-    values |= {"image": image, "file": row.file, "set": data.collection.sets[at], "layers": layers}
-    return Result(values, arrays)
-
-
-def explain_pixels(
-    model: ModelFile, pixels: NDArray[np.uint8], method: str, true: int | None, target: str | None
-) -> tuple[dict[str, Any], dict[str, NDArray[Any]]]:
-    """Answer, maps and their trust for one image S×S×C uint8 at the working size."""
-    if method not in METHODS:
-        raise unknown_word("method", method, frozenset(METHODS))
-    network = model.network()
-    image = model.levels.apply(pixels[None])[0]
-    probabilities = softmax(network.forward(image[None]).outputs[network.answers])[0]
-    said = int(probabilities.argmax())
-    targets = {"said": said}
-    if true is not None:
-        targets["true"] = int(true)
-    if target is not None:
-        if target not in model.classes:
-            raise unknown_word("class", target, frozenset(model.classes))
-        targets["for"] = model.classes.index(target)
-    maps = METHODS[method].maps(network, image, list(targets.values()))
-    arrays: dict[str, NDArray[Any]] = {"pixels": pixels}
-    trust = {}
-    for (key, label), map_ in zip(targets.items(), maps, strict=True):
-        arrays[f"map {key}"] = map_
-        found = deletion(network, image, map_, label)
-        trust[key] = {
-            "before": found.before,
-            "marked_deleted": found.marked,
-            "random_deleted": found.random,
-            "passed": found.passed,
-        }
-    values = {
-        "said": model.classes[said],
-        "true": model.classes[true] if true is not None else None,
-        "targets": {key: model.classes[label] for key, label in targets.items()},
-        "probabilities": {name: float(p) for name, p in zip(model.classes, probabilities, strict=True)},
-        "method": method,
-        "methods": [
-            {"key": key, "label": m.label, "shows": m.shows, "misleads": m.misleads} for key, m in METHODS.items()
-        ],
-        "trust": trust,
-    }
-    return values, arrays
-
-
-def filters(workspace: str, run: int) -> Job[Result]:
-    """The first convolution's filters as pictures, F×K×K×3 float32 in 0–1, under ``filters``."""
-    place = Workspace.open(Path(workspace))
-    found = first_filters(_network(place.run(run).model))
-    yield Progress(1, 1)
-    if found is None:
-        return Result({"layer": None})
-    return Result({"layer": found[0]}, {"filters": found[1]})
-
-
 def predict(model: str, files: list[str]) -> Job[Result]:
     """Answers for new images; a file that cannot be read gives its reason instead."""
-    source = _model(Path(model))
+    source = model_of(Path(model))
     network = folded(source.network())
     answers: list[dict[str, Any]] = []
     with Crew(2) as crew:
@@ -162,8 +85,9 @@ def predict(model: str, files: list[str]) -> Job[Result]:
     return Result({"answers": answers})
 
 
-def _model_and_data(place: Workspace, run: Run) -> Job[tuple[ModelFile, Data]]:
-    model = _model(run.model)
+def model_and_data(place: Workspace, run: Run) -> Job[tuple[ModelFile, Data]]:
+    """A run's best model and the images in the sets it was trained with; `NotHere` if the classes are others now."""
+    model = model_of(run.model)
     data = yield from gather(place, run.plan(), run)
     if tuple(data.collection.classes) != model.classes:
         raise NotHere(
@@ -174,7 +98,8 @@ def _model_and_data(place: Workspace, run: Run) -> Job[tuple[ModelFile, Data]]:
     return model, data
 
 
-def _model(file: Path) -> ModelFile:
+def model_of(file: Path) -> ModelFile:
+    """A model file, read once while it stays as it is."""
     try:
         changed = file.stat().st_mtime_ns
     except OSError:
@@ -186,10 +111,6 @@ def _model(file: Path) -> ModelFile:
 def _model_as_of(file: Path, changed: int) -> ModelFile:
     del changed
     return read_model(file)
-
-
-def _network(file: Path) -> Network:
-    return _model(file).network()
 
 
 def as_scores(table: dict[str, Any]) -> Scores:

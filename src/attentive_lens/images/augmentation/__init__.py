@@ -13,6 +13,7 @@ from attentive_lens.images.augmentation.blur import BlurChange
 from attentive_lens.images.augmentation.brightness import BrightnessChange
 from attentive_lens.images.augmentation.compiled import warp
 from attentive_lens.images.augmentation.contrast import ContrastChange
+from attentive_lens.images.augmentation.cover import CoverChange
 from attentive_lens.images.augmentation.crop import CropChange
 from attentive_lens.images.augmentation.cut_out import CutOutChange
 from attentive_lens.images.augmentation.elastic import ElasticChange
@@ -54,6 +55,7 @@ AUGMENTATIONS: dict[str, Augmentation] = {
     "sharpen": SharpenChange(),
     "noise": NoiseChange(),
     "cut-out patch": CutOutChange(),
+    "covered place": CoverChange(),
     "grey": GreyChange(),
     "JPEG artefacts": JpegChange(),
     "linear mix": MixChange(),

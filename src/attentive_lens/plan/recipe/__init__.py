@@ -4,6 +4,7 @@ from attentive_lens.plan.recipe.base import RecipeStep
 from attentive_lens.plan.recipe.blur import Blur
 from attentive_lens.plan.recipe.brightness import Brightness
 from attentive_lens.plan.recipe.contrast import Contrast
+from attentive_lens.plan.recipe.cover import Cover
 from attentive_lens.plan.recipe.crop import Crop
 from attentive_lens.plan.recipe.cut_out import CutOut
 from attentive_lens.plan.recipe.elastic import Elastic
@@ -45,6 +46,7 @@ STEPS: dict[str, type[RecipeStep]] = {
         Sharpen,
         Noise,
         CutOut,
+        Cover,
         Grey,
         Jpeg,
         Mix,
@@ -61,6 +63,7 @@ __all__ = [
     "Blur",
     "Brightness",
     "Contrast",
+    "Cover",
     "Crop",
     "CutOut",
     "Elastic",

@@ -1,0 +1,123 @@
+"""The commands that explain: one image, and what all mistakes have in common."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
+from attentive_lens.cli.speaking import out, reporting, say_json, watched
+
+
+@app.command()
+@reporting
+def explain(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image, as «score» prints it.", metavar="IMAGE")],
+    method: Annotated[
+        str, typer.Option(help="One of the map methods; a wrong word lists them.")
+    ] = "gradient_times_input",
+    target: Annotated[str | None, typer.Option("--for", help="A class to explain besides said and true.")] = None,
+    into: Annotated[Path, typer.Option("--out", help="Folder for the maps and pictures.")] = Path("explained"),
+    trust: Annotated[bool, typer.Option("--trust", help="Measure whether the maps can be believed.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Show which pixels drove the answer that was said and the answer that is true."""
+    from attentive_lens.cli.pictures import write_explanation, write_filters
+    from attentive_lens.desk import tasks
+
+    result = watched(tasks.explain(str(workspace), run, image, method, target), "explaining")
+    told = write_explanation(result, into)
+    if trust:
+        told["measured"] = watched(tasks.trust(str(workspace), run, image, method), "measuring trust").values
+    told["filters_picture"] = write_filters(watched(tasks.filters(str(workspace), run), "first filters"), into)
+    if as_json:
+        say_json(told)
+        return
+    true = f", true {told['true']} ({told['probabilities'][told['true']]:.2f})" if told["true"] else ""
+    out.print(f"image {image}: said {told['said']} ({told['probabilities'][told['said']]:.2f}){true}")
+    for entry in told["maps"]:
+        t = entry["trust"]
+        verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[t["passed"]]
+        out.print(
+            f"  map for {entry['target']}: {entry['picture']}\n    deleting what it marks leaves"
+            f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",
+        )
+    if trust:
+        _say_trust(told["measured"])
+    out.print(f"  what each layer saw: {told['layers_picture']}")
+    if told["filters_picture"]:
+        out.print(f"  first-layer filters: {told['filters_picture']}")
+
+
+def _say_trust(told: dict[str, Any]) -> None:
+    """The measured figures, each beside its limit."""
+    words = {True: "passed", False: "not passed", None: "cannot be told"}
+    for key in ("said", "true"):
+        own, bend = told[key + "_map"], told[key + "_map"]["curves"]
+        out.print(
+            f"  {key}: deletion {bend['deletion']:.2f} (below {bend['deletion_limit']:.2f}; edges"
+            f" {bend['deletion_edges']:.2f}), insertion {bend['insertion']:.2f} (above {bend['insertion_limit']:.2f};"
+            f" edges {bend['insertion_edges']:.2f}): {words[bend['passed']]}; under small noise {own['stability']:.2f}"
+        )
+        if "completeness_error" in own:
+            out.print(f"    its parts add up to the score but for {own['completeness_error']:.2%}")
+    anew = told["redrawn"]
+    out.print(
+        f"  with all weights drawn anew maps stay alike to {anew['everything']:.2f} (below {anew['limit']:.2f}):"
+        f" {words[anew['passed']]}, on {anew['images']} images"
+    )
+    alike = ", ".join(f"{key} {value:.2f}" for key, value in sorted(told["agreement"].items(), key=lambda p: -p[1]))
+    out.print(f"  likeness to other methods: {alike}")
+
+
+@app.command()
+@reporting
+def causes(
+    workspace: InWorkspace,
+    run: OfRun,
+    on: Annotated[str, typer.Option(help="training, validation or test.")] = "test",
+    method: Annotated[str, typer.Option(help="The map method that mistakes are compared by.")] = "gradient_times_input",
+    plan_out: Annotated[
+        Path | None, typer.Option("--plan", help="Write the plan that should end the largest cause here.")
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Group the mistakes of a run by what they rest on, each group with the remedy that fits."""
+    from attentive_lens.desk import tasks
+
+    told = watched(tasks.causes(str(workspace), run, on, method), "grouping mistakes").values
+    plans = [group["plan"] for group in told["groups"] if group["plan"]]
+    if plan_out is not None:
+        _write_plan(plan_out, plans)
+    if as_json:
+        say_json(told)
+        return
+    out.print(f"run {run} on {on}: {told['mistakes']} mistakes in {len(told['groups'])} groups")
+    for number, group in enumerate(told["groups"], 1):
+        out.print(f"  {number}. {group['why']}")
+        out.print(f"     {group['remedy']}")
+        shown = ", ".join(map(str, group["images"][:12])) + (", …" if len(group["images"]) > 12 else "")
+        out.print(f"     images {shown}")
+    if plan_out is not None:
+        out.print(f"The plan is in {plan_out}: train it with «train WORKSPACE --plan {plan_out}».")
+    elif plans:
+        out.print("With --plan FILE the remedy is written as a plan to train.")
+
+
+def _write_plan(file: Path, plans: list[dict[str, Any]]) -> None:
+    import tomlkit
+
+    from attentive_lens.errors import BadFile, NotHere
+
+    if not plans:
+        raise NotHere(
+            "There is no plan to write", "no group of mistakes rests on one place", "Follow the words instead"
+        )
+    try:
+        file.write_text(tomlkit.dumps(plans[0]), "utf-8")
+    except OSError as error:
+        raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None

@@ -1,0 +1,116 @@
+"""What the mistakes of a run have in common: their maps put into groups, each with its place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.cluster.vq import kmeans2
+from scipy.ndimage import uniform_filter
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.plan.chance import chance
+
+CELLS = 16
+"""Rows and columns to which maps are brought before they are compared."""
+MOST = 8
+"""Groups, at most."""
+NEAR = 10
+"""Neighbours that count as near."""
+
+
+@dataclass(frozen=True)
+class Group:
+    """Mistakes with like maps.
+
+    Attributes
+    ----------
+    members : ndarray, int64
+        Rows of the maps given, the most typical first.
+    typical : ndarray, 16×16 float32
+        Mean map, summing to 1.
+    row, column : float
+        Where the typical map is strongest, parts of the side, 0–1.
+    focus : float
+        Part of the members' strength within a disc of an eighth of the side about that place, 0–1.
+    gathered : float
+        Part of the members whose own strongest place lies in that disc, 0–1.
+    """
+
+    members: NDArray[np.int64]
+    typical: NDArray[np.float32]
+    row: float
+    column: float
+    focus: float
+    gathered: float
+
+    @property
+    def at_one_place(self) -> bool:
+        """Whether its members rest on the same place away from the middle, as on a mark: on the image's frame, not on
+        what it shows.
+        """
+        aside = max(abs(self.row - 0.5), abs(self.column - 0.5)) >= 0.2
+        return aside and self.focus >= 0.2 and self.gathered >= 0.8
+
+
+def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[Group]:
+    """Groups of the maps N×H×W and features N×D of N mistakes, the largest first.
+
+    Maps are brought to 16×16 cells of strength that sum to 1; two mistakes are near where both maps and features are
+    (the product of two Gaussian kernels, each of the width of the tenth-nearest neighbour). Groups by the normalised
+    graph's leading eigenvectors (Ng 2001, as Lapuschkin 2019, «Unmasking Clever Hans predictors», applies it to maps);
+    their number is where the eigenvalues fall off most.
+    """
+    cells = np.stack([in_cells(map_) for map_ in maps])
+    count = len(cells)
+    if count < 4:
+        return [_group(cells, np.arange(count))] if count else []
+    near = _kernel(np.sqrt(cells.reshape(count, -1))) * np.sqrt(_kernel(np.asarray(features, np.float64)))
+    np.fill_diagonal(near, 0)
+    degree = 1 / np.sqrt(near.sum(axis=1) + 1e-12)
+    values, vectors = np.linalg.eigh(degree[:, None] * near * degree)
+    values, vectors = values[::-1], vectors[:, ::-1]
+    most = min(MOST, count // 2)
+    falls = values[: most + 1][:-1] - values[: most + 1][1:]
+    wanted = int(falls[1:].argmax()) + 2 if most > 2 else 2
+    rows = vectors[:, :wanted]
+    rows = rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
+    _, labels = kmeans2(rows, wanted, minit="++", seed=chance(seed, "causes"), iter=50)
+    groups = [_group(cells, np.flatnonzero(labels == k)) for k in range(wanted) if (labels == k).any()]
+    return sorted(groups, key=lambda group: -len(group.members))
+
+
+def in_cells(map_: NDArray[np.float32]) -> NDArray[np.float64]:
+    """Strength of a map in 16×16 cells, summing to 1; even where there is none."""
+    strength = uniform_filter(np.abs(np.asarray(map_, np.float64)), 3)
+    rows, columns = (np.arange(side) * CELLS // side for side in strength.shape)
+    cells = np.zeros((CELLS, CELLS))
+    np.add.at(cells, (rows[:, None], columns[None, :]), strength)
+    total = cells.sum()
+    return cells / total if total > 0 else np.full((CELLS, CELLS), 1 / CELLS**2)
+
+
+def _kernel(points: Array) -> NDArray[np.float64]:
+    squares = (points**2).sum(axis=1)
+    gaps = np.maximum(squares[:, None] + squares[None, :] - 2 * points @ points.T, 0)
+    widths = np.sort(gaps, axis=1)[:, min(NEAR, len(points) - 1)]
+    return np.exp(-gaps / (np.sqrt(np.outer(widths, widths)) + 1e-12))
+
+
+def _group(cells: NDArray[np.float64], members: NDArray[np.int64]) -> Group:
+    own = cells[members]
+    typical = own.mean(axis=0)
+    row, column = (int(k) for k in np.unravel_index(int(uniform_filter(typical, 3).argmax()), typical.shape))
+    down, across = np.mgrid[:CELLS, :CELLS]
+    disc = (down - row) ** 2 + (across - column) ** 2 <= (CELLS / 8 + 0.5) ** 2
+    peaks = np.array([np.unravel_index(int(uniform_filter(own_map, 3).argmax()), typical.shape) for own_map in own])
+    order = np.argsort(np.abs(own - typical).sum(axis=(1, 2)), kind="stable")
+    return Group(
+        members[order],
+        typical.astype(np.float32),
+        (row + 0.5) / CELLS,
+        (column + 0.5) / CELLS,
+        float(own[:, disc].sum(axis=1).mean()),
+        float(disc[peaks[:, 0], peaks[:, 1]].mean()),
+    )
