@@ -16,6 +16,7 @@ from pytestqt.qtbot import QtBot
 from attentive_lens.desk import memory
 from attentive_lens.desk.making import make_demo, make_workspace
 from attentive_lens.desk.training import execute
+from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.progress import finish
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.bars import Bars
@@ -121,14 +122,24 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     click(qtbot, frame, "mistake next")
     second = frame.session.mistakes()[1]
     qtbot.waitUntil(lambda: child(frame, QLabel, "image file").text().startswith(f"image {second} "), timeout=30_000)
-    click(qtbot, frame, "method gradient")
-    qtbot.waitUntil(
-        lambda: (
-            child(frame, QPushButton, "method gradient").isChecked()
-            and "small change" in frame.pages["explain"].shows.text()
-        ),  # type: ignore[attr-defined]  # noqa: E501
-        timeout=30_000,
-    )
+    box = child(frame, QComboBox, "method")
+    assert [box.itemData(k) for k in range(box.count())] == list(METHODS)
+    box.setCurrentIndex(box.findData("occlusion"))
+    box.activated.emit(box.currentIndex())
+    shows = child(frame, QLabel, "method shows")
+    qtbot.waitUntil(lambda: "square covers" in shows.text(), timeout=30_000)
+    click(qtbot, frame, "measure trust")
+    measured = child(frame, QLabel, "measured trust")
+    qtbot.waitUntil(lambda: "drawn anew" in measured.text(), timeout=60_000)
+    assert "must be below" in measured.text()
+    click(qtbot, frame, "group mistakes")
+    qtbot.waitUntil(lambda: bool(frame.findChildren(QPushButton, "cause 0")), timeout=60_000)
+    click(qtbot, frame, "cause 0")
+    assert len(child(frame, QLabel, "causes note").text()) > 40
+    place = child(frame, QLabel, "mistake place")
+    qtbot.waitUntil(lambda: place.text().startswith("mistake "), timeout=30_000)
+    click(qtbot, frame, "cause 0")
+    assert place.text().startswith("mistake ")
 
 
 def test_layers_of_an_earlier_run_are_frozen_from_the_network_page(

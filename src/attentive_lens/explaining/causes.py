@@ -18,6 +18,8 @@ MOST = 8
 """Groups, at most."""
 NEAR = 10
 """Neighbours that count as near."""
+MOSTLY = 0.5
+"""Part of a group's members that must rest on its place for the others to be set apart."""
 
 
 @dataclass(frozen=True)
@@ -50,8 +52,12 @@ class Group:
         """Whether its members rest on the same place away from the middle, as on a mark: on the image's frame, not on
         what it shows.
         """
-        aside = max(abs(self.row - 0.5), abs(self.column - 0.5)) >= 0.2
-        return aside and self.focus >= 0.2 and self.gathered >= 0.8
+        return self.aside and self.focus >= 0.2 and self.gathered >= 0.8
+
+    @property
+    def aside(self) -> bool:
+        """Whether its place is away from the middle."""
+        return max(abs(self.row - 0.5), abs(self.column - 0.5)) >= 0.2
 
 
 def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[Group]:
@@ -77,8 +83,17 @@ def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[G
     rows = vectors[:, :wanted]
     rows = rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
     _, labels = kmeans2(rows, wanted, minit="++", seed=chance(seed, "causes"), iter=50)
-    groups = [_group(cells, np.flatnonzero(labels == k)) for k in range(wanted) if (labels == k).any()]
+    groups = [own for k in range(wanted) if (labels == k).any() for own in _parted(cells, np.flatnonzero(labels == k))]
     return sorted(groups, key=lambda group: -len(group.members))
+
+
+def _parted(cells: NDArray[np.float64], members: NDArray[np.int64]) -> list[Group]:
+    """The group; where most of its members rest on one place aside, without those that do not, which form their own."""
+    whole = _group(cells, members)
+    if not whole.aside or whole.gathered < MOSTLY or whole.gathered == 1:
+        return [whole]
+    there = _peaks_near(cells[members], whole.row, whole.column)
+    return [_group(cells, members[there]), _group(cells, members[~there])]
 
 
 def in_cells(map_: NDArray[np.float32]) -> NDArray[np.float64]:
@@ -102,15 +117,26 @@ def _group(cells: NDArray[np.float64], members: NDArray[np.int64]) -> Group:
     own = cells[members]
     typical = own.mean(axis=0)
     row, column = (int(k) for k in np.unravel_index(int(uniform_filter(typical, 3).argmax()), typical.shape))
-    down, across = np.mgrid[:CELLS, :CELLS]
-    disc = (down - row) ** 2 + (across - column) ** 2 <= (CELLS / 8 + 0.5) ** 2
-    peaks = np.array([np.unravel_index(int(uniform_filter(own_map, 3).argmax()), typical.shape) for own_map in own])
+    middle = ((row + 0.5) / CELLS, (column + 0.5) / CELLS)
+    disc = _disc(*middle)
     order = np.argsort(np.abs(own - typical).sum(axis=(1, 2)), kind="stable")
     return Group(
         members[order],
         typical.astype(np.float32),
-        (row + 0.5) / CELLS,
-        (column + 0.5) / CELLS,
+        *middle,
         float(own[:, disc].sum(axis=1).mean()),
-        float(disc[peaks[:, 0], peaks[:, 1]].mean()),
+        float(_peaks_near(own, *middle).mean()),
     )
+
+
+def _disc(row: float, column: float) -> NDArray[np.bool_]:
+    """Cells within an eighth of the side of a place."""
+    at = (np.arange(CELLS) + 0.5) / CELLS
+    near: NDArray[np.bool_] = (at[:, None] - row) ** 2 + (at[None, :] - column) ** 2 <= (1 / 8 + 0.5 / CELLS) ** 2
+    return near
+
+
+def _peaks_near(cells: NDArray[np.float64], row: float, column: float) -> NDArray[np.bool_]:
+    """Which maps are strongest at that place."""
+    disc = _disc(row, column).reshape(-1)
+    return np.array([bool(disc[int(uniform_filter(own, 3).argmax())]) for own in cells])

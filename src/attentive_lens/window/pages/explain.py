@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.front import facts_of
 from attentive_lens.window import look
+from attentive_lens.window.explaining.causes import CausesPanel
+from attentive_lens.window.explaining.trust import TrustPanel
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.basics import (
@@ -27,7 +28,7 @@ from attentive_lens.window.parts.basics import (
     unsigned_colours,
 )
 from attentive_lens.window.parts.bench import Bench, plates_of
-from attentive_lens.window.parts.lens import Lens
+from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.session import Session
 
@@ -42,6 +43,7 @@ class ExplainPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.image: int | None = None
+        self.walked: list[int] = []
         self.values: dict[str, Any] | None = None
         self.arrays: dict[str, NDArray[Any]] = {}
         self.filters_of: int | None = None
@@ -98,10 +100,12 @@ class ExplainPage(Page):
         row.setSpacing(8)
         row.addWidget(label("Map", "faint"))
         self.method: str | None = None
-        self.method_row = QHBoxLayout()
-        self.method_row.setSpacing(6)
-        self.method_buttons: dict[str, QPushButton] = {}
-        row.addLayout(self.method_row)
+        self.methods = QComboBox()
+        self.methods.setObjectName("method")
+        self.methods.setAccessibleName("map method")
+        self.methods.setFont(look.font())
+        self.methods.activated.connect(lambda _: self._choose_method(str(self.methods.currentData())))
+        row.addWidget(self.methods)
         self.shows = label(role="faint", size=look.SMALL, name="method shows")
         self.shows.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.addWidget(self.shows, 1)
@@ -140,7 +144,6 @@ class ExplainPage(Page):
     def _make_evidence(self) -> QWidget:
         side = QWidget()
         side.setObjectName("evidence")
-        side.setFixedWidth(392)
         side.setStyleSheet(f"#evidence {{ border-left: 1px solid {look.theme.line}; }}")
         inside = QVBoxLayout(side)
         inside.setContentsMargins(20, 4, 16, 8)
@@ -165,13 +168,12 @@ class ExplainPage(Page):
         self.answers_scroll.setWidget(self.answers)
         inside.addWidget(self.answers_scroll)
         inside.addSpacing(4)
-        inside.addWidget(label("Can these maps be trusted?", strong=True))
-        self.trust = {}
-        for key in ("said", "true"):
-            line = label(name=f"trust {key}")
-            line.setWordWrap(True)
-            inside.addWidget(line)
-            self.trust[key] = line
+        self.trust = TrustPanel(self._measure)
+        inside.addWidget(self.trust)
+        inside.addSpacing(4)
+        self.causes = CausesPanel(self.session)
+        self.causes.chosen.connect(self._walk_through)
+        inside.addWidget(self.causes)
         inside.addSpacing(4)
         frame, box = panel("First-layer filters", "filters panel")
         self.filters = Strip("filters", 36, rows=3)
@@ -181,7 +183,12 @@ class ExplainPage(Page):
         box.addWidget(self.filter_note)
         inside.addWidget(frame)
         inside.addStretch()
-        return side
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(side)
+        scroll.setFixedWidth(400)
+        return scroll
 
     def state(self) -> str:
         """The image under the lens."""
@@ -230,8 +237,31 @@ class ExplainPage(Page):
         if self.image is not None and view is not None and view.has_model and self.filters_of != view.number:
             self.open_image(self.image)
 
+    def _measure(self) -> None:
+        view = self.session.view
+        if view is None or self.values is None:
+            return
+        asked = (view.number, self.image, self.values["method"])
+        self.trust.show_waiting()
+
+        def take(values: dict[str, Any], _: dict[str, NDArray[Any]]) -> None:
+            if self.values is not None and asked == (self.session.run, self.image, self.values["method"]):
+                self.trust.show_measured(values)
+
+        self.session.ask("trust", take, priority=5, run=view.number, image=self.image, method=self.values["method"])
+
+    def _walk_through(self, images: list[int]) -> None:
+        self.walked = images
+        if images and self.image not in images:
+            self.open_image(images[0])
+        self._show_place()
+
+    def _mistakes(self) -> list[int]:
+        """What is walked through: all mistakes, or those of the chosen group."""
+        return self.walked or self.session.mistakes()
+
     def _step(self, step: int) -> None:
-        mistakes = self.session.mistakes()
+        mistakes = self._mistakes()
         if not mistakes:
             return
         at = mistakes.index(self.image) + step if self.image in mistakes else 0
@@ -254,18 +284,7 @@ class ExplainPage(Page):
         order = sorted(probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
         self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
-        for key, line in self.trust.items():
-            found = values["trust"][key]
-            if found["passed"] is None:
-                set_role(line, "faint")
-                line.setText(f"{key}, {values[key]}: cannot be told; {found['before']:.3f} leaves nothing to lose.")
-                continue
-            set_role(line, "good" if found["passed"] else "warn")
-            verdict = "yes" if found["passed"] else "no"
-            line.setText(
-                f"{key}, {values[key]}: {verdict}. Deleting what it marks leaves {found['marked_deleted']:.3f} of"
-                f" {found['before']:.3f}; deleting at random leaves {found['random_deleted']:.3f}."
-            )
+        self.trust.show_first(values)
         self.file.setText(f"image {image} · {values['set']} · {values['file'].rsplit('/', 1)[-1]}")
         self._show_methods(values)
         self._place_lens_on(arrays["map said"])
@@ -274,17 +293,16 @@ class ExplainPage(Page):
         self._show_layers()
 
     def _show_methods(self, values: dict[str, Any]) -> None:
-        for method in values["methods"]:
-            key = method["key"]
-            if key not in self.method_buttons:
-                tip = f"{method['shows']} {method['misleads']}"
-                made = button(method["label"], f"method {key}", tip, partial(self._choose_method, key), True)
-                self.method_row.addWidget(made)
-                self.method_buttons[key] = made
-            self.method_buttons[key].setChecked(key == values["method"])
-            if key == values["method"]:
-                self.shows.setText(method["shows"])
-                self.shows.setToolTip(f"{method['shows']} {method['misleads']}")
+        if not self.methods.count():
+            for method in values["methods"]:
+                self.methods.addItem(method["label"], method["key"])
+        at = self.methods.findData(values["method"])
+        self.methods.setCurrentIndex(at)
+        method = values["methods"][at]
+        tip = f"{method['shows']} {method['misleads']} It costs {method['cost']}."
+        self.shows.setText(method["shows"])
+        self.shows.setToolTip(tip)
+        self.methods.setToolTip(tip)
 
     def _choose_method(self, key: str) -> None:
         self.method = key
@@ -317,7 +335,7 @@ class ExplainPage(Page):
         top = float(np.percentile(np.concatenate([said, true]), 99.7))
         self.lenses["said"].show_image(picture, to_image(unsigned_colours(said, top)))
         if self.pulls:
-            gap = said - true
+            gap = self.arrays["map difference"]
             reach = float(np.percentile(np.abs(gap), 99.7))
             self.lenses["true"].show_image(picture, to_image(signed_colours(gap, reach)))
         else:
@@ -325,7 +343,10 @@ class ExplainPage(Page):
         self.heads["true"][0].setText("said − true, on" if self.pulls else "true")
 
     def _show_place(self) -> None:
-        mistakes = self.session.mistakes()
+        self.causes.check()
+        if not self.causes.groups:
+            self.walked = []
+        mistakes = self._mistakes()
         if self.image in mistakes:
             at = mistakes.index(self.image) + 1
             self.place.setText(f"mistake {at} of {len(mistakes)} on {self.session.on}")
@@ -373,13 +394,8 @@ class ExplainPage(Page):
         self.layer_note.setText(f"below: {plate.name}, the most active of {maps.shape[2]} channels first")
 
     def _place_lens_on(self, map_: NDArray[Any]) -> None:
-        """Put the lens where the map is strongest over a few pixels, so that the first look shows something."""
-        side = max(1, map_.shape[0] // 10)
-        rows = map_[: map_.shape[0] // side * side, : map_.shape[1] // side * side]
-        blocks = rows.reshape(rows.shape[0] // side, side, -1, side).mean(axis=(1, 3))
-        row, column = divmod(int(blocks.argmax()), blocks.shape[1])
-        lens = self.lenses["said"]
-        self._lens_moved((column + 0.5) * side / map_.shape[1], (row + 0.5) * side / map_.shape[0], lens.radius)
+        """Put the lens where the map is strongest, so that the first look shows something."""
+        self._lens_moved(*strongest_place(map_), self.lenses["said"].radius)
 
     def _lens_moved(self, x: float, y: float, radius: float) -> None:
         for lens in self.lenses.values():

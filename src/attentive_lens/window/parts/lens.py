@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
@@ -136,3 +139,12 @@ class Lens(QWidget):
             self.whole_asked.emit()
         else:
             super().keyPressEvent(event)
+
+
+def strongest_place(map_: NDArray[Any]) -> tuple[float, float]:
+    """Where a map is strongest over a tenth of its side: across and down, parts of the side."""
+    side = max(1, map_.shape[0] // 10)
+    rows = map_[: map_.shape[0] // side * side, : map_.shape[1] // side * side]
+    blocks = rows.reshape(rows.shape[0] // side, side, -1, side).mean(axis=(1, 3))
+    row, column = divmod(int(blocks.argmax()), blocks.shape[1])
+    return (column + 0.5) * side / map_.shape[1], (row + 0.5) * side / map_.shape[0]

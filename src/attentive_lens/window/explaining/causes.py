@@ -1,0 +1,108 @@
+"""What the mistakes in view have in common, as groups that can be walked through, each with its remedy."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any
+
+from numpy.typing import NDArray
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+
+from attentive_lens.plan.plan import Plan
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+
+
+class CausesPanel(QWidget):
+    """A button that has the mistakes grouped, the groups, and what to do about the chosen one.
+
+    Signals
+    -------
+    chosen
+        Numbers of a group's images, the most typical first; empty for all mistakes.
+    """
+
+    chosen = pyqtSignal(list)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.groups: list[dict[str, Any]] = []
+        self.current: int | None = None
+        self._for: tuple[int | None, str] = (None, "")
+        self.inside = QVBoxLayout(self)
+        self.inside.setContentsMargins(0, 0, 0, 0)
+        self.inside.setSpacing(4)
+        self.inside.addWidget(label("What do the mistakes share?", strong=True))
+        self.ask = button("Group the mistakes", "group mistakes", "Put mistakes with like maps together.", self._ask)
+        self.inside.addWidget(self.ask)
+        self.note = label(role="faint", size=look.SMALL, name="causes note")
+        self.note.setWordWrap(True)
+        self.note.hide()
+        self.rows: list[QPushButton] = []
+        self.inside.addWidget(self.note)
+        self.use = button("Use its plan", "use remedy", "Brings the plan to the Training stage.", self._use)
+        self.use.hide()
+        self.inside.addWidget(self.use)
+
+    def check(self) -> None:
+        """Forget groups of another run or set."""
+        if self._for != (self.session.run, self.session.on):
+            self._show([])
+
+    def _ask(self) -> None:
+        self._for = (self.session.run, self.session.on)
+        self.ask.setEnabled(False)
+        self.note.setText("Explaining every mistake …")
+        self.note.show()
+        self.session.ask("causes", self._take, self._failed, priority=6, run=self.session.run, on=self.session.on)
+
+    def _take(self, values: dict[str, Any], _: dict[str, NDArray[Any]]) -> None:
+        if (values["run"], values["on"]) == (self.session.run, self.session.on):
+            self._for = (values["run"], values["on"])
+            self._show(values["groups"])
+
+    def _failed(self, sentence: str) -> None:
+        self.ask.setEnabled(True)
+        self.note.setText(sentence)
+        self.note.show()
+
+    def _show(self, groups: list[dict[str, Any]]) -> None:
+        self.groups, self.current = groups, None
+        for row in self.rows:
+            row.deleteLater()
+        self.rows = []
+        for number, group in enumerate(groups):
+            count = thousands(len(group["images"]))
+            words = f"{count} on one place" if group["at_one_place"] else f"{count} on the things themselves"
+            row = button(words, f"cause {number}", group["why"], partial(self._choose, number), True)
+            row.setProperty("role", "row")
+            self.inside.insertWidget(1 + number, row)
+            self.rows.append(row)
+        self.ask.setEnabled(True)
+        self.ask.setVisible(not groups)
+        self.note.setVisible(bool(groups))
+        self.note.setText("Choose a group to walk through it." if groups else "")
+        self.use.hide()
+
+    def _choose(self, number: int) -> None:
+        self.current = None if self.current == number else number
+        for k, row in enumerate(self.rows):
+            row.setChecked(k == self.current)
+        if self.current is None:
+            self.note.setText("Choose a group to walk through it.")
+            self.use.hide()
+            self.chosen.emit([])
+            return
+        group = self.groups[number]
+        self.note.setText(f"{group['why']}. {group['remedy']}.")
+        self.use.setVisible(group["plan"] is not None)
+        self.chosen.emit(list(group["images"]))
+
+    def _use(self) -> None:
+        if self.current is not None:
+            self.session.change_plan(Plan.read(self.groups[self.current]["plan"]))
+            self.session.stage_asked.emit("training")
