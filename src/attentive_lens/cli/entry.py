@@ -16,6 +16,9 @@ COMMANDS = (
     "score",
     "explain",
     "causes",
+    "layer",
+    "neighbours",
+    "try",
     "predict",
     "measure",
 )

@@ -121,3 +121,98 @@ def _write_plan(file: Path, plans: list[dict[str, Any]]) -> None:
         file.write_text(tomlkit.dumps(plans[0]), "utf-8")
     except OSError as error:
         raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None
+
+
+@app.command()
+@reporting
+def layer(
+    workspace: InWorkspace,
+    run: OfRun,
+    name: Annotated[str, typer.Argument(help="A layer with feature maps, as «convolution 2».", metavar="LAYER")],
+    into: Annotated[Path, typer.Option("--out", help="Folder for pictures and arrays.")] = Path("layer"),
+    as_json: AsJson = False,
+) -> None:
+    """Show what a layer's filters look for: the training patches that excite each, and images made to excite them."""
+    from attentive_lens.cli.pictures import write_layer
+    from attentive_lens.desk import tasks
+
+    told = write_layer(watched(tasks.layer(str(workspace), run, name), "looking for patches"), into)
+    if as_json:
+        say_json(told)
+        return
+    for key in ("patches", "synthetic", "arrays"):
+        out.print(f"{key}: {told[key]}")
+    for number, classes in enumerate(told["speaks"]):
+        out.print(f"  channel {number}: " + ", ".join(f"{label} {value:+.2f}" for label, value in classes))
+
+
+@app.command()
+@reporting
+def neighbours(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
+    name: Annotated[str, typer.Option("--layer", help="The last before the answers if left out.")] = "",
+    table: Annotated[
+        Path | None, typer.Option("--table", help="Write every training image's place (PCA, t-SNE) here, as CSV.")
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """List the training images that a layer finds nearest to an image, of the class said and of the true one."""
+    from attentive_lens.cli.pictures import write_places
+    from attentive_lens.desk import tasks
+
+    result = watched(tasks.neighbours(str(workspace), run, image, name), "looking for neighbours")
+    told = result.values
+    if table is not None:
+        write_places(result, table)
+    if as_json:
+        say_json({key: value for key, value in told.items() if key != "images"})
+        return
+    for key in ("said", "true"):
+        near = ", ".join(f"{entry['image']} ({entry['distance']:.2f})" for entry in told["near"][key])
+        out.print(f"nearest of {key}, {told['classes'][key]}, at {told['layer']}: {near}")
+
+
+@app.command("try")
+@reporting
+def try_changes(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
+    changes: Annotated[
+        list[str] | None,
+        typer.Option("--change", help="As «cover row=0.85 column=0.15 side=0.3». May be repeated."),
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Try changes on an image and see the answer; find the smallest square whose covering changes it."""
+    from attentive_lens.desk import tasks
+
+    asked = [_change(words) for words in changes or []]
+    told = watched(tasks.tried(str(workspace), run, image, asked), "trying").values
+    if as_json:
+        say_json(told)
+        return
+    before = told["before"]
+    out.print(f"image {image}: said {before['said']} ({before['probabilities'][before['said']]:.2f})")
+    for words, after in zip(changes or [], told["after"], strict=True):
+        out.print(f"  {words}: said {after['said']} ({after['probabilities'][after['said']]:.2f})")
+    least = told["smallest_cover"]
+    if least is None:
+        out.print("  covering no square up to half the image changes the answer")
+    else:
+        out.print(
+            f"  smallest square whose covering changes it: {least['side']:.0%} of the side, {least['row']:.0%} down,"
+            f" {least['column']:.0%} across; then said {least['said']}"
+        )
+
+
+def _change(words: str) -> dict[str, Any]:
+    from attentive_lens.errors import BadValue
+
+    kind, *settings = words.split()
+    pairs = [setting.partition("=") for setting in settings]
+    if any(not equals for _, equals, _ in pairs):
+        raise BadValue("--change", f"«{words}» is not understood", "Write it as «cover row=0.8 column=0.2 side=0.3»")
+    return {"change": kind, **{name: value for name, _, value in pairs}}

@@ -108,3 +108,47 @@ def _layers(layers: list[dict[str, Any]], arrays: dict[str, NDArray[Any]]) -> Im
             place = (gap + column * (tile + gap), gap + line * (tile + gap))
             sheet.paste(picture.resize((tile, tile), Image.Resampling.NEAREST), place)
     return sheet
+
+
+def write_layer(result: Result, folder: Path) -> dict[str, Any]:
+    """Write a layer's patches and synthetic images as pictures, and all arrays as .npy; what was written."""
+    values, arrays = result.values, result.arrays
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name, array in arrays.items():
+            np.save(folder / f"{name.replace(' ', '-')}.npy", array, allow_pickle=False)
+        tiled = [np.concatenate([np.pad(p, ((1, 1), (1, 1), (0, 0)), constant_values=244) for p in row], axis=1)
+                 for row in arrays["patches"]]  # fmt: skip
+        _picture(np.concatenate(tiled, axis=0)).save(folder / "patches.png")
+        _picture(np.concatenate(list(arrays["synthetic"]), axis=1)).save(folder / "synthetic.png")
+    except OSError as error:
+        raise BadFile(
+            f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out"
+        ) from None
+    speaks = [
+        [(values["classes"][k], float(column[k])) for k in np.argsort(-np.abs(column), kind="stable")[:3]]
+        for column in arrays["speaks"].T
+    ]
+    names = ("patches.png", "synthetic.png")
+    files = dict(zip(("patches", "synthetic"), (str(folder / name) for name in names), strict=True))
+    return {**values, **files, "arrays": str(folder), "speaks": speaks}
+
+
+def write_places(result: Result, file: Path) -> None:
+    """Write every training image's place as a CSV table."""
+    import csv
+
+    values, arrays = result.values, result.arrays
+    try:
+        with file.open("w", newline="", encoding="utf-8") as stream:
+            table = csv.writer(stream)
+            table.writerow(("image", "component 1", "component 2", "t-sne 1", "t-sne 2"))
+            for image, one, other in zip(values["images"], arrays["places"], arrays["embedded"], strict=True):
+                table.writerow([image, *(f"{v:.5g}" for v in (*one, *other))])
+    except OSError as error:
+        raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None
+
+
+def _picture(pixels: NDArray[np.uint8]) -> Image.Image:
+    shown = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+    return Image.fromarray(np.ascontiguousarray(shown)).resize((shown.shape[1] * 3, shown.shape[0] * 3), 0)

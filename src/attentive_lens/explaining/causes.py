@@ -68,10 +68,12 @@ def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[G
     graph's leading eigenvectors (Ng 2001, as Lapuschkin 2019, «Unmasking Clever Hans predictors», applies it to maps);
     their number is where the eigenvalues fall off most.
     """
+    count = len(maps)
+    if not count:
+        return []
     cells = np.stack([in_cells(map_) for map_ in maps])
-    count = len(cells)
     if count < 4:
-        return [_group(cells, np.arange(count))] if count else []
+        return [_group(cells, np.arange(count))]
     near = _kernel(np.sqrt(cells.reshape(count, -1))) * np.sqrt(_kernel(np.asarray(features, np.float64)))
     np.fill_diagonal(near, 0)
     degree = 1 / np.sqrt(near.sum(axis=1) + 1e-12)

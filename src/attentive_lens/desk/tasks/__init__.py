@@ -10,6 +10,7 @@ from collections.abc import Callable
 from attentive_lens.desk.tasks.base import Result
 from attentive_lens.desk.tasks.explaining import causes, explain, explain_pixels, filters, trust
 from attentive_lens.desk.tasks.images import class_means, fits, measures, picture, prepare, preview, variants
+from attentive_lens.desk.tasks.inspecting import channel, layer, neighbours, tried
 from attentive_lens.desk.tasks.looking import faults
 from attentive_lens.desk.tasks.models import as_scores, predict, score
 from attentive_lens.plan.progress import Job
@@ -28,6 +29,10 @@ TASKS: dict[str, Callable[..., Job[Result]]] = {
     "trust": trust,
     "causes": causes,
     "filters": filters,
+    "layer": layer,
+    "channel": channel,
+    "neighbours": neighbours,
+    "tried": tried,
     "predict": predict,
 }
 
@@ -36,18 +41,22 @@ __all__ = [
     "Result",
     "as_scores",
     "causes",
+    "channel",
     "class_means",
     "explain",
     "explain_pixels",
     "faults",
     "filters",
     "fits",
+    "layer",
     "measures",
+    "neighbours",
     "picture",
     "predict",
     "prepare",
     "preview",
     "score",
+    "tried",
     "trust",
     "variants",
 ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from dataclasses import replace
 from pathlib import Path
@@ -21,6 +22,7 @@ from attentive_lens.explaining.curves import curves
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.likeness import likeness, redrawn, stability
 from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.regions import found, judged
 from attentive_lens.explaining.saliency import DEFAULT, METHODS, MapMethod
 from attentive_lens.explaining.trust import deletion
 from attentive_lens.formats.bundle import ModelFile
@@ -83,16 +85,17 @@ def explain_pixels(
         if not np.isfinite(maps).all():
             raise BadValue(f"{chosen.label} gives no map", "some of its values are no numbers", "Choose another method")
         wanted = chosen.should_sum_to(probe, image, asked)
+        parts = judged(probe, image, asked, maps[0], found(maps[0]))
     arrays: dict[str, NDArray[Any]] = {"pixels": pixels}
     trust = {}
     for (key, label), map_ in zip(targets.items(), maps, strict=False):
         arrays[f"map {key}"] = map_
-        found = deletion(network, image, map_, label)
+        left = deletion(network, image, map_, label)
         trust[key] = {
-            "before": found.before,
-            "marked_deleted": found.marked,
-            "random_deleted": found.random,
-            "passed": found.passed,
+            "before": left.before,
+            "marked_deleted": left.marked,
+            "random_deleted": left.random,
+            "passed": left.passed,
             "empty": bool(not map_.any()),
         }
     if true is not None:
@@ -111,6 +114,7 @@ def explain_pixels(
             for key, m in METHODS.items()
         ],
         "trust": trust,
+        "regions": [{**part.as_dict(), "gives": dict(zip(targets, part.gives, strict=False))} for part in parts],
     }
     return values, arrays
 
@@ -177,12 +181,10 @@ def _redrawn(run: Run, method: str, probe: Probe, model: ModelFile, data: Data) 
     members = members if len(members) else data.members("training")
     count = REDRAWN_COSTLY if method in COSTLY else REDRAWN_IMAGES
     chosen = members[np.linspace(0, len(members) - 1, min(count, len(members))).astype(int)]
-    found = redrawn(METHODS[method], probe, model.levels.apply(data.pixels[chosen])).as_dict()
-    try:
-        file.write_text(json.dumps({**found, "model": made}), "utf-8")
-    except OSError:
-        return found
-    return found
+    figures = redrawn(METHODS[method], probe, model.levels.apply(data.pixels[chosen])).as_dict()
+    with contextlib.suppress(OSError):
+        file.write_text(json.dumps({**figures, "model": made}), "utf-8")
+    return figures
 
 
 def _error(map_: NDArray[np.float32], wanted: float) -> float:

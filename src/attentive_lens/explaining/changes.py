@@ -1,0 +1,168 @@
+"""Changes tried on one image, to see what the answer hangs on.
+
+Each takes pixels H×W×C uint8 and places as parts of the side, 0–1, and gives a new image. To add one: a function and
+one line in `CHANGES`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import affine_transform, gaussian_filter, median_filter, shift
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.probe import Probe
+
+Pixels = NDArray[np.uint8]
+
+
+def _box(pixels: Pixels, row: float, column: float, side: float) -> tuple[slice, slice]:
+    height, width = pixels.shape[:2]
+    top, left = round((row - side / 2) * height), round((column - side / 2) * width)
+    tall, wide = max(1, round(side * height)), max(1, round(side * width))
+    return slice(max(0, top), max(0, top + tall)), slice(max(0, left), max(0, left + wide))
+
+
+def _disc(pixels: Pixels, row: float, column: float, radius: float) -> NDArray[np.bool_]:
+    height, width = pixels.shape[:2]
+    down, across = np.mgrid[:height, :width]
+    inside: NDArray[np.bool_] = ((down + 0.5) / height - row) ** 2 + ((across + 0.5) / width - column) ** 2 <= radius**2
+    return inside
+
+
+def _bytes(values: NDArray[Any]) -> Pixels:
+    return (np.asarray(values, np.float64) + 0.5).clip(0, 255).astype(np.uint8)
+
+
+def cover(pixels: Pixels, row: float, column: float, side: float) -> Pixels:
+    """A square in the image's mean colour."""
+    out = pixels.copy()
+    out[_box(pixels, row, column, side)] = _bytes(pixels.mean(axis=(0, 1)))
+    return out
+
+
+def blur(pixels: Pixels, row: float, column: float, side: float, width: float = 0.06) -> Pixels:
+    """A square out of focus; ``width`` is the blur's deviation."""
+    sigma = width * pixels.shape[0]
+    box, out = _box(pixels, row, column, side), pixels.copy()
+    out[box] = _bytes(gaussian_filter(pixels.astype(np.float64), (sigma, sigma, 0)))[box]
+    return out
+
+
+def brush(
+    pixels: Pixels, row: float, column: float, radius: float, red: float = 0, green: float = 0, blue: float = 0
+) -> Pixels:
+    """A disc of one colour, 0–1 for each channel (red alone for grey images)."""
+    out = pixels.copy()
+    out[_disc(pixels, row, column, radius)] = _bytes(255 * np.array([red, green, blue][: pixels.shape[2]]))
+    return out
+
+
+def clone(
+    pixels: Pixels, row: float, column: float, radius: float, from_row: float, from_column: float
+) -> Pixels:  # fmt: skip
+    """A disc painted with what stands at another place."""
+    height, width = pixels.shape[:2]
+    moved = np.roll(pixels, (round((row - from_row) * height), round((column - from_column) * width)), axis=(0, 1))
+    out, where = pixels.copy(), _disc(pixels, row, column, radius)
+    out[where] = moved[where]
+    return out
+
+
+def shifted(pixels: Pixels, down: float, across: float) -> Pixels:
+    """The whole image moved; the border repeats."""
+    by = (down * pixels.shape[0], across * pixels.shape[1], 0)
+    return _bytes(shift(pixels.astype(np.float64), by, order=1, mode="nearest"))
+
+
+def turned(pixels: Pixels, degrees: float) -> Pixels:
+    """The whole image turned counter-clockwise about its middle; the border repeats."""
+    angle = np.deg2rad(degrees)
+    return _about_middle(pixels, np.array([[np.cos(angle), np.sin(angle)], [-np.sin(angle), np.cos(angle)]]))
+
+
+def scaled(pixels: Pixels, factor: float) -> Pixels:
+    """The whole image enlarged (above 1) or made smaller about its middle; the border repeats."""
+    return _about_middle(pixels, np.eye(2) / factor)
+
+
+def brightened(pixels: Pixels, factor: float) -> Pixels:
+    """All values times a factor."""
+    return _bytes(pixels * np.float64(factor))
+
+
+def denoised(pixels: Pixels, side: int = 3) -> Pixels:
+    """The median of every side×side pixels."""
+    return np.asarray(median_filter(pixels, size=(int(side), int(side), 1)))
+
+
+def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
+    middle = (np.array(pixels.shape[:2]) - 1) / 2
+    offset = middle - matrix @ middle
+    channels = [
+        affine_transform(pixels[:, :, k].astype(np.float64), matrix, offset, order=1, mode="nearest")
+        for k in range(pixels.shape[2])
+    ]
+    return _bytes(np.stack(channels, axis=2))
+
+
+CHANGES: dict[str, Callable[..., Pixels]] = {
+    "cover": cover,
+    "blur": blur,
+    "brush": brush,
+    "clone": clone,
+    "shift": shifted,
+    "turn": turned,
+    "scale": scaled,
+    "brighten": brightened,
+    "denoise": denoised,
+}
+
+
+def smallest_cover(probe: Probe, image: Array) -> dict[str, float] | None:
+    """The smallest square whose covering with the training mean changes the answer, of a prepared image H×W×C.
+
+    Sides fall by a fifth from half the image's, squares a quarter of their side apart, until none of a side changes
+    it; None if none of the largest does. ``row``, ``column`` and ``side`` are parts of the image's, ``said`` the class
+    then answered.
+    """
+    height, width = image.shape[:2]
+    said = int(probe.scores(image[None])[0].argmax())
+    best, side = None, min(height, width) / 2
+    while side >= 2:
+        found = _flipping(probe, image, round(side), said)
+        if found is None:
+            return best
+        best, side = found, min(side * 0.8, round(side) - 1)
+    return best
+
+
+def _flipping(probe: Probe, image: Array, side: int, said: int) -> dict[str, float] | None:
+    """The square of this side that changes the answer most surely; None if none does."""
+    height, width = image.shape[:2]
+    step = max(1, side // 4)
+    places = [(r, c) for r in range(0, height - side + 1, step) for c in range(0, width - side + 1, step)]
+    best: tuple[float, int, int, int] | None = None
+    for first in range(0, len(places), 256):
+        part = places[first : first + 256]
+        variants = np.repeat(image[None], len(part), axis=0)
+        for variant, (r, c) in zip(variants, part, strict=True):
+            variant[r : r + side, c : c + side] = 0
+        scores = probe.scores(variants)
+        others = scores.argmax(axis=1)
+        gaps = np.where(others != said, scores[np.arange(len(part)), others] - scores[:, said], -np.inf)
+        at = int(gaps.argmax())
+        if np.isfinite(gaps[at]) and (best is None or gaps[at] > best[0]):
+            best = (float(gaps[at]), *part[at], int(others[at]))
+    if best is None:
+        return None
+    _, r, c, other = best
+    return {
+        "row": (r + side / 2) / height,
+        "column": (c + side / 2) / width,
+        "side": side / min(height, width),
+        "said": float(other),
+    }

@@ -1,0 +1,139 @@
+"""What single channels of a layer do: how much they add to an answer, what excites them, what happens without them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.network import Network
+from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.plan.chance import chance
+from attentive_lens.plan.network import Facts
+
+STEPS, JITTER = 96, 4
+"""Steps of gradient ascent, and pixels by which the image is shifted before each."""
+
+
+def contributions(probe: Probe, image: Array, node: str, asked: Asked) -> Array:
+    """What each channel of a layer adds to each number, to first order: Σ over pixels of value · gradient, T×C."""
+    copies = np.repeat(image[None], len(asked.seeds), axis=0)
+    grads, outs = probe.gradients_at(node, copies, asked.seeds, asked.of)
+    return np.asarray((grads * outs).reshape(len(copies), -1, outs.shape[-1]).sum(axis=1))
+
+
+def turned(probe: Probe, image: Array, node: str, channel: int, factors: list[float]) -> Array:
+    """Probabilities, one row for each factor a channel's output is multiplied by; 0 switches it off."""
+    out = probe.outputs(node, image[None])
+    edited = np.repeat(out, len(factors), axis=0)
+    edited[..., channel] *= np.asarray(factors, out.dtype).reshape(-1, *(1 for _ in out.shape[1:-1]))
+    copies = np.repeat(image[None], len(factors), axis=0)
+    scores = probe.network.forward(copies, edited={node: edited}).outputs[probe.network.answers]
+    powers = np.exp(scores - scores.max(axis=1, keepdims=True))
+    return np.asarray(powers / powers.sum(axis=1, keepdims=True))
+
+
+@dataclass(frozen=True)
+class Exciting:
+    """Where a layer's channels are most excited.
+
+    Attributes
+    ----------
+    images : ndarray, C×P int64
+        Which image, the strongest first.
+    rows, columns : ndarray, C×P int64
+        Place in the layer's output.
+    values : ndarray, C×P float32
+        The channel's value there.
+    """
+
+    images: NDArray[np.int64]
+    rows: NDArray[np.int64]
+    columns: NDArray[np.int64]
+    values: NDArray[np.float32]
+
+
+class Excitement:
+    """Collects the strongest places of every channel, images coming in pieces; at most one place an image."""
+
+    def __init__(self, count: int) -> None:
+        self.count = count
+        self._seen = 0
+        self._best: list[NDArray[np.float64]] = []
+
+    def add(self, outs: Array) -> None:
+        """Outputs N×H×W×C of the next N images."""
+        n, rows, columns, channels = outs.shape
+        flat = outs.reshape(n, rows * columns, channels)
+        place = flat.argmax(axis=1)
+        values = np.take_along_axis(flat, place[:, None], axis=1)[:, 0]
+        numbers = np.broadcast_to(self._seen + np.arange(n)[:, None], values.shape)
+        new = np.stack([values, numbers, place // columns, place % columns]).astype(np.float64)
+        old = self._best[0] if self._best else np.empty((4, 0, channels))
+        both = np.concatenate([old, new], axis=1)
+        order = np.argsort(-both[0], axis=0, kind="stable")[: self.count]
+        self._best = [np.take_along_axis(both, order[None], axis=1)]
+        self._seen += n
+
+    def found(self) -> Exciting:
+        """The strongest so far."""
+        values, images, rows, columns = (part.T for part in self._best[0])
+        return Exciting(
+            images.astype(np.int64), rows.astype(np.int64), columns.astype(np.int64), values.astype(np.float32)
+        )
+
+
+def patch(pixels: NDArray[np.uint8], fact: Facts, row: int, column: int) -> NDArray[np.uint8]:
+    """What one output of a layer sees of an image S×S×C: its receptive field, what lies outside being mid-grey.
+
+    At most the whole image: k×k×C, k the smaller of the field's and the image's side.
+    """
+    side = pixels.shape[0]
+    if fact.sees is None or fact.sees >= side:
+        return pixels
+    out = np.full((fact.sees, fact.sees, pixels.shape[2]), 128, np.uint8)
+    top, left = fact.start + fact.step * row, fact.start + fact.step * column
+    above, before = max(0, -top), max(0, -left)
+    below, after = min(fact.sees, side - top), min(fact.sees, side - left)
+    out[above:below, before:after] = pixels[top + above : top + below, left + before : left + after]
+    return out
+
+
+def synthetic(network: Network, node: str, channel: int, seed: int = 0) -> Array:
+    """An image H×W×C, prepared levels, that excites a channel: gradient ascent on its mean value.
+
+    From faint noise; shifted a little before each step and smoothed after it, so that no single pixels are pushed
+    (Yosinski 2015, section 3; Mordvintsev 2015).
+    """
+    random = chance(seed, "synthetic image", channel)
+    image = (0.1 * random.standard_normal((1, *network.image))).astype(network.dtype)
+    route = network.route(image=True)
+    for step in range(STEPS):
+        down, across = (int(v) for v in random.integers(-JITTER, JITTER + 1, 2))
+        moved = np.roll(image, (down, across), axis=(1, 2))
+        trace = network.forward(moved, route=route, watch=frozenset({node}))
+        seeds = np.zeros_like(trace.outputs[node])
+        seeds[..., channel] = 1 / seeds[..., channel].size
+        nodes, _ = network.backward(trace, {node: seeds}, route)
+        grad = np.roll(nodes["image"], (-down, -across), axis=(1, 2))
+        image = image + 0.2 * grad / (np.sqrt((grad * grad).mean()) + 1e-8)
+        sigma = 1.0 * (1 - step / STEPS) + 0.3
+        image = np.asarray(gaussian_filter(image, (0, sigma, sigma, 0)), network.dtype).clip(-2.5, 2.5)
+    return np.asarray(image[0])
+
+
+def speaks_for(probe: Probe, images: Array, node: str) -> Array:
+    """What each channel adds to each class's score, mean over images: K×C."""
+    classes = probe.classes
+    total = None
+    for label in range(classes):
+        seeds = np.zeros((len(images), classes), images.dtype)
+        seeds[:, label] = 1
+        grads, outs = probe.gradients_at(node, images, seeds)
+        own = (grads * outs).reshape(-1, outs.shape[-1]).sum(axis=0) / len(images)
+        total = np.zeros((classes, len(own)), images.dtype) if total is None else total
+        total[label] = own
+    return total if total is not None else np.zeros((0, 0), images.dtype)

@@ -1,0 +1,170 @@
+"""Channels, neighbours, changes tried, and the groups of mistakes."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from tests.explaining.test_explaining import IMAGE, SHAPE
+from tests.explaining.test_methods import small, spot
+
+from attentive_lens.explaining.causes import grouped, in_cells
+from attentive_lens.explaining.changes import CHANGES, smallest_cover
+from attentive_lens.explaining.channels import Excitement, contributions, patch, speaks_for, synthetic, turned
+from attentive_lens.explaining.neighbours import embedded, nearest, principal
+from attentive_lens.explaining.probe import Asked
+
+
+def test_a_channel_s_contribution_is_what_is_lost_to_first_order_without_it() -> None:
+    probe, node = small(), "relu 2"
+    asked = Asked.classes([0], 3)
+    adds = contributions(probe, IMAGE, node, asked)[0]
+    out = probe.outputs(node, IMAGE[None])
+    assert len(adds) == out.shape[-1]
+    channel = int(np.abs(adds).argmax())
+    rows = turned(probe, IMAGE, node, channel, [1.0, 0.0, 1.0 + 1e-6])
+    assert rows[0] == pytest.approx(probe.probabilities(IMAGE[None])[0], abs=1e-9)
+    assert not np.allclose(rows[0], rows[1])
+    edited = np.repeat(out, 2, axis=0)
+    edited[0, ..., channel] *= 1 + 1e-6
+    edited[1, ..., channel] *= 1 - 1e-6
+    copies = np.repeat(IMAGE[None], 2, axis=0)
+    ends = probe.network.forward(copies, edited={node: edited}).outputs[probe.network.answers][:, 0]
+    assert (ends[0] - ends[1]) / 2e-6 == pytest.approx(adds[channel], rel=1e-4)
+
+
+def test_the_most_exciting_places_are_those_of_a_slow_search() -> None:
+    outs = np.random.default_rng(0).standard_normal((20, 4, 5, 3))
+    collected = Excitement(6)
+    for first in range(0, 20, 7):
+        collected.add(outs[first : first + 7])
+    found = collected.found()
+    for channel in range(3):
+        best = sorted(range(20), key=lambda k: -outs[k, :, :, channel].max())[:6]
+        assert found.images[channel].tolist() == best
+        for image, row, column, value in zip(
+            best, found.rows[channel], found.columns[channel], found.values[channel], strict=True
+        ):
+            assert outs[image, row, column, channel] == pytest.approx(value)
+            assert value == pytest.approx(outs[image, :, :, channel].max())
+
+
+def test_a_patch_is_the_receptive_field_with_grey_outside() -> None:
+    fact = next(f for f in small().network.plan.facts(SHAPE) if f.name == "convolution 2")
+    pixels = np.random.default_rng(0).integers(0, 128, SHAPE).astype(np.uint8)
+    assert fact.sees == 8
+    whole = patch(pixels, fact, 4, 4)
+    top = fact.start + fact.step * 4
+    assert np.array_equal(whole, pixels[top : top + 8, top : top + 8])
+    corner = patch(pixels, fact, 0, 0)
+    assert (corner[: -fact.start] == 128).all()
+    assert np.array_equal(corner[-fact.start :, -fact.start :], pixels[: 8 + fact.start, : 8 + fact.start])
+
+
+def test_a_synthetic_image_excites_its_channel_more_than_noise_and_real_ones() -> None:
+    network = small().network
+    made = synthetic(network, "relu 1", 2)
+    assert np.array_equal(made, synthetic(network, "relu 1", 2))
+
+    def strength(image: np.ndarray) -> float:
+        trace = network.forward(image[None], watch=frozenset({"relu 1"}))
+        return float(trace.outputs["relu 1"][..., 2].mean())
+
+    assert strength(made) > 2 * strength(IMAGE)
+
+
+def test_what_channels_add_to_classes_is_told_for_every_class() -> None:
+    probe = small()
+    images = np.random.default_rng(1).standard_normal((5, *SHAPE))
+    found = speaks_for(probe, images, "relu 2")
+    one = contributions(probe, images[0], "relu 2", Asked.classes([0, 1, 2], 3))
+    assert found.shape == one.shape
+    assert speaks_for(probe, images[:1], "relu 2") == pytest.approx(one, abs=1e-9)
+
+
+def test_neighbours_components_and_embedding_keep_what_is_near() -> None:
+    random = np.random.default_rng(0)
+    features = np.concatenate([random.normal(k * 20, 1, (30, 10)) for k in range(3)]).astype(np.float32)
+    order, gaps = nearest(features, features[5], 30)
+    assert order[0] == 5
+    assert gaps[0] == 0
+    assert set(order) == set(range(30))
+    places, explained = principal(features)
+    assert explained[0] > 0.9
+    assert np.argsort(places[[0, 40, 80], 0]).tolist() in ([0, 1, 2], [2, 1, 0])
+    laid = embedded(features)
+    assert np.array_equal(laid, embedded(features))
+    labels = np.repeat(np.arange(3), 30)
+    own = np.linalg.norm(laid[:, None] - laid[None], axis=2) + np.eye(90) * 1e9
+    assert (labels[own.argmin(axis=1)] == labels).mean() > 0.98
+    with pytest.raises(ValueError, match="at most 5000"):
+        embedded(np.zeros((5001, 2)))
+
+
+PIXELS = np.random.default_rng(3).integers(30, 220, (20, 24, 3)).astype(np.uint8)
+CALLS = {
+    "cover": {"row": 0.5, "column": 0.5, "side": 0.25},
+    "blur": {"row": 0.5, "column": 0.5, "side": 0.5},
+    "brush": {"row": 0.2, "column": 0.2, "radius": 0.1, "red": 1.0},
+    "clone": {"row": 0.2, "column": 0.2, "radius": 0.1, "from_row": 0.7, "from_column": 0.7},
+    "shift": {"down": 0.1, "across": 0.0},
+    "turn": {"degrees": 90.0},
+    "scale": {"factor": 2.0},
+    "brighten": {"factor": 0.5},
+    "denoise": {},
+}
+
+
+@pytest.mark.parametrize("kind", CHANGES)
+def test_a_change_gives_a_new_image_of_the_same_sort(kind: str) -> None:
+    before = PIXELS.copy()
+    for pixels in (PIXELS, PIXELS[:, :, :1]):
+        out = CHANGES[kind](pixels, **CALLS[kind])
+        assert (out.shape, out.dtype) == (pixels.shape, np.uint8)
+        assert not np.array_equal(out, pixels)
+    assert np.array_equal(PIXELS, before)
+
+
+def test_changes_do_what_they_are_called() -> None:
+    covered = CHANGES["cover"](PIXELS, 0.5, 0.5, 0.25)
+    assert (np.abs(covered.astype(int) - PIXELS).sum(axis=2) > 0).sum() <= 5 * 6
+    down = CHANGES["shift"](PIXELS, 0.1, 0.0)
+    assert np.array_equal(down[2:], PIXELS[:-2])
+    square = PIXELS[:, :20]
+    assert np.array_equal(CHANGES["turn"](square, 90.0), np.rot90(square))
+    assert CHANGES["brighten"](PIXELS, 0.5).astype(float) == pytest.approx(PIXELS / 2, abs=0.51)
+    painted = CHANGES["brush"](PIXELS, 0.5, 0.5, 0.1, red=1.0)
+    assert painted[10, 12].tolist() == [255, 0, 0]
+    cloned = CHANGES["clone"](PIXELS, 0.25, 0.25, 0.08, 0.75, 0.75)
+    assert np.array_equal(cloned[5, 6], PIXELS[15, 18])
+
+
+def test_the_smallest_cover_is_on_what_the_answer_rests_on() -> None:
+    probe, image, where = spot()
+    found = smallest_cover(probe, image)
+    assert found is not None
+    assert found["said"] == 1
+    rows, columns = np.nonzero(where)
+    assert abs(found["row"] * 16 - (rows.mean() + 0.5)) <= 2
+    assert abs(found["column"] * 16 - (columns.mean() + 0.5)) <= 2
+    assert found["side"] <= 4 / 16
+    assert smallest_cover(probe, -0.01 * image) is None
+
+
+def test_mistakes_on_a_mark_form_a_group_of_their_own() -> None:
+    random = np.random.default_rng(0)
+    maps = np.abs(random.normal(0, 0.05, (50, 32, 32))).astype(np.float32)
+    for k in range(30):
+        maps[k, 26:29, 3:6] += 1
+    for k in range(30, 50):
+        r, c = random.integers(8, 20, 2)
+        maps[k, r : r + 4, c : c + 4] += 1
+    features = np.concatenate([random.normal(0, 1, (30, 6)), random.normal(4, 1, (20, 6))])
+    groups = grouped(maps, features)
+    marked = next(group for group in groups if group.at_one_place)
+    assert sorted(marked.members) == list(range(30))
+    assert (marked.row, marked.column) == pytest.approx((27.5 / 32, 4.5 / 32), abs=0.05)
+    assert sum(group.at_one_place for group in groups) == 1
+    assert sum(len(group.members) for group in groups) == 50
+    assert [len(g.members) for g in grouped(maps[:2], features[:2])] == [2]
+    assert grouped(maps[:0], features[:0]) == []
+    assert in_cells(np.zeros((20, 20), np.float32)).sum() == pytest.approx(1)

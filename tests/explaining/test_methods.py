@@ -1,0 +1,196 @@
+"""Map methods against closed forms, and what theory promises; trust must rank a true map above false ones."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from tests.explaining.test_explaining import IMAGE, SHAPE, linear
+
+from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.network import Network
+from attentive_lens.errors import BadValue
+from attentive_lens.explaining.curves import curves
+from attentive_lens.explaining.likeness import likeness, redrawn, stability
+from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.regions import found, judged
+from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.saliency.class_activation import ClassActivation
+from attentive_lens.explaining.saliency.integrated_gradients import BASELINES, IntegratedGradients
+from attentive_lens.plan.blocks import Residual, Squeeze, built
+from attentive_lens.plan.layers import Answers, Convolution, Flatten, GlobalPooling, Relu
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.starters import STARTERS
+
+ADDING = ("gradient_times_input", "integrated_gradients", "contribution", "contribution_alpha_beta")
+
+
+def small(dtype: type = np.float64) -> Probe:
+    return Probe(Network.start(STARTERS["two blocks"].network.for_classes(3), SHAPE, 1, dtype))
+
+
+def graph() -> Probe:
+    plan = built([Convolution(filters=4), Relu(), Residual(filters=6), Squeeze(narrow=2), GlobalPooling(), Answers()])
+    return Probe(Network.start(plan.for_classes(3), SHAPE, 1, np.float64))
+
+
+def spot() -> tuple[Probe, np.ndarray, np.ndarray]:
+    """A linear network that answers by one bright square, an image that has it, and where it is."""
+    weights = np.zeros(SHAPE)
+    weights[4:8, 9:13] = 1.0
+    network = linear(weights)
+    network.weights["answers"]["bias"] = np.array([-2.0, 0.0])
+    image = np.random.default_rng(2).normal(0, 0.05, SHAPE)
+    image[4:8, 9:13] = 0.2
+    return Probe(network), image, weights.max(axis=2) > 0
+
+
+def test_methods_that_add_up_agree_on_a_linear_network() -> None:
+    weights = np.random.default_rng(1).standard_normal(SHAPE)
+    probe = Probe(linear(weights))
+    wanted = (weights * IMAGE).sum(axis=2)
+    for name in ADDING[:2]:
+        assert METHODS[name].maps(probe, IMAGE, Asked.classes([0], 2))[0] == pytest.approx(wanted, abs=1e-4)
+    shared = METHODS["contribution"].maps(probe, IMAGE, Asked.classes([0], 2))[0]
+    assert likeness(shared, wanted) > 0.999
+
+
+@pytest.mark.parametrize("baseline", BASELINES)
+@pytest.mark.parametrize("probe", [small(), graph()], ids=["stack", "graph"])
+def test_integrated_gradients_add_up_to_the_rise(baseline: str, probe: Probe) -> None:
+    method, asked = IntegratedGradients(baseline), Asked.classes([0, 2], 3)
+    wanted = method.should_sum_to(probe, IMAGE, asked)
+    assert wanted is not None
+    sums = method.maps(probe, IMAGE, asked).sum(axis=(1, 2))
+    assert sums == pytest.approx(wanted, abs=0.02 * float(np.abs(wanted).max()) + 1e-4)
+
+
+@pytest.mark.parametrize("name", METHODS)
+def test_every_method_takes_a_graph_and_probabilities(name: str) -> None:
+    probe = graph()
+    for of in ("score", "probability"):
+        maps = METHODS[name].maps(probe, IMAGE, Asked.classes([1, 2], 3, of))
+        assert maps.shape == (2, *SHAPE[:2])
+        assert np.isfinite(maps).all()
+
+
+@pytest.mark.parametrize("name", ["gradient_times_input", "integrated_gradients", "occlusion", "random_masks"])
+def test_the_map_of_a_difference_is_the_difference_of_maps(name: str) -> None:
+    probe, method = small(), METHODS[name]
+    both = method.maps(probe, IMAGE, Asked.classes([0, 2], 3))
+    gap = method.maps(probe, IMAGE, Asked(np.array([[1.0, 0.0, -1.0]])))[0]
+    assert gap == pytest.approx(both[0] - both[1], abs=1e-4 * float(np.abs(both).max()))
+
+
+def test_symmetric_pixels_have_equal_shares() -> None:
+    weights = np.zeros(SHAPE)
+    weights[3, 3] = weights[12, 12] = 0.7
+    image = np.zeros(SHAPE)
+    image[3, 3] = image[12, 12] = 0.5
+    for name in ADDING:
+        map_ = METHODS[name].maps(Probe(linear(weights)), image, Asked.classes([0], 2))[0]
+        assert map_[3, 3] == pytest.approx(map_[12, 12], rel=1e-5)
+        assert map_[3, 3] > 0.1
+        assert map_.sum() == pytest.approx(map_[3, 3] + map_[12, 12], rel=1e-4)
+
+
+def test_networks_that_compute_the_same_have_the_same_gradients() -> None:
+    """Implementation invariance: one layer, or two whose product it is."""
+    weights = np.random.default_rng(3).standard_normal(SHAPE)
+    one = linear(weights)
+    two = Network.start(NetworkPlan.stack([Convolution(filters=3, kernel=1), Flatten(), Answers()]).for_classes(2),
+                        SHAPE, 0, np.float64)  # fmt: skip
+    mixing = np.random.default_rng(4).standard_normal((3, 3))
+    two.weights["convolution 1"]["kernel"] = mixing.reshape(1, 1, 3, 3)
+    undone = weights @ np.linalg.inv(mixing).T
+    two.weights["answers"]["matrix"] = np.stack([undone.reshape(-1), np.zeros(weights.size)], axis=1)
+    for name in ("gradient", "gradient_times_input", "integrated_gradients", "occlusion", "smoothed_gradient"):
+        maps = [METHODS[name].maps(Probe(net), IMAGE, Asked.classes([0], 2))[0] for net in (one, two)]
+        assert maps[0] == pytest.approx(maps[1], abs=1e-4), name
+
+
+@pytest.mark.parametrize("name", METHODS)
+def test_every_method_finds_what_a_simple_network_rests_on(name: str) -> None:
+    probe, image, where = spot()
+    if name == "class_activation":
+        with pytest.raises(BadValue, match="no convolution"):
+            METHODS[name].maps(probe, image, Asked.classes([0], 2))
+        return
+    map_ = METHODS[name].maps(probe, image, Asked.classes([0], 2))[0]
+    assert map_[where].mean() > 3 * np.abs(map_[~where]).mean()
+    assert where.reshape(-1)[map_.argmax()]
+
+
+def test_class_activation_weighs_the_maps_of_the_layer_asked_for() -> None:
+    probe = small()
+    first = ClassActivation("convolution 1").maps(probe, IMAGE, Asked.classes([0], 3))[0]
+    last = ClassActivation("convolution 2").maps(probe, IMAGE, Asked.classes([0], 3))[0]
+    assert not np.allclose(first, last)
+    assert np.array_equal(last, ClassActivation().maps(probe, IMAGE, Asked.classes([0], 3))[0])
+
+
+def test_trust_ranks_a_true_map_above_constant_edge_and_false_ones() -> None:
+    probe, image, where = spot()
+    image[:, 2] += 2.0  # a strong edge that means nothing
+    image[:, 2] -= 0.0
+    true = where.astype(np.float32)
+    edge = np.zeros_like(true)
+    edge[:, 1:4] = 1
+    maps = np.stack([true, np.roll(true, 8, axis=0), np.zeros_like(true), edge])
+    good, false, constant, lines = curves(probe, image, maps, [0, 0, 0, 0])
+    assert good.passed is True
+    assert [other.passed for other in (false, constant, lines)] == [False, False, False]
+    assert good.deletion < min(false.deletion, constant.deletion, lines.deletion, good.deletion_edges)
+    assert good.insertion > max(false.insertion, constant.insertion, lines.insertion, good.insertion_edges)
+    (nothing,) = curves(probe, -3 * image, true[None], [0])
+    assert nothing.passed is None
+
+
+def test_a_method_that_ignores_the_network_does_not_pass_redrawn_weights() -> None:
+    probe = small()
+    images = np.random.default_rng(0).standard_normal((4, *SHAPE))
+
+    class Edges(type(METHODS["gradient"])):  # type: ignore[misc]
+        def maps(self, probe: Probe, image: np.ndarray, asked: Asked) -> np.ndarray:
+            return np.repeat(np.abs(np.gradient(image.mean(axis=2))[0])[None], len(asked.seeds), 0).astype(np.float32)
+
+    blind = redrawn(Edges(), probe, images, seed=9)
+    assert blind.everything == pytest.approx(1.0)
+    assert not blind.passed
+    seeing = redrawn(METHODS["gradient"], probe, images, seed=9)
+    assert seeing.everything < blind.everything
+    assert seeing.noise > seeing.random
+    steady = stability(METHODS["gradient"], probe, images[0], Asked.classes([0], 3),
+                       METHODS["gradient"].maps(probe, images[0], Asked.classes([0], 3)))  # fmt: skip
+    assert steady[0] > 0.8
+
+
+def test_likeness_is_one_for_the_same_and_none_for_a_constant() -> None:
+    map_ = np.random.default_rng(0).random((12, 12))
+    assert likeness(map_, 3 * map_ + 1) == pytest.approx(1)
+    assert likeness(map_, -map_) == pytest.approx(1), "strength counts, not sign"
+    assert likeness(map_, np.ones((12, 12))) == 0
+
+
+def test_regions_are_found_and_what_they_give_is_measured() -> None:
+    probe, image, where = spot()
+    asked = Asked.classes([0, 1], 2)
+    map_ = METHODS["gradient_times_input"].maps(probe, image, asked)[0]
+    masks = found(map_)
+    regions = judged(probe, image, asked, map_, masks)
+    assert masks[0][where].all()
+    assert regions[0].gives[0] > 0.8 * float(image[where].sum())
+    assert regions[0].gives[1] == pytest.approx(0)
+    assert regions[0].share == max(region.share for region in regions)
+    assert abs(regions[0].top * 16 - 4) <= 2
+    assert found(np.zeros((8, 8), np.float32)) == []
+    (drawn,) = judged(probe, image, asked, map_, [where])
+    assert drawn.gives[0] == pytest.approx(float(image[where].sum()), rel=1e-6)
+
+
+def test_threads_change_nothing() -> None:
+    probe = small(np.float32)
+    image = IMAGE.astype(np.float32)
+    with Crew(2) as crew:
+        for name in ("integrated_gradients", "occlusion"):
+            many = METHODS[name].maps(Probe(probe.network, crew), image, Asked.classes([1], 3))
+            assert np.array_equal(many, METHODS[name].maps(probe, image, Asked.classes([1], 3)))
