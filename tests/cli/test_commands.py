@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import os
 import signal
@@ -14,6 +15,7 @@ import numpy as np
 import pytest
 from PIL import Image, ImageDraw
 
+from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.workspace import Workspace
 
 TINY = ["--set", "network=two blocks", "--set", "preparation.side=24", "--set", "training.epochs=2"]
@@ -98,6 +100,60 @@ def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) 
     model = station.run(1).model
     assert "(0." in command("predict", model, folder / "images" / "test" / "spiny")
     assert command("--version").strip()
+
+
+def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path) -> None:
+    folder, out = station.folder, tmp_path / "out"
+    told = last_object(
+        command("explain", folder, 1, 2, "--method", "integrated_gradients", "--trust", "--out", out, "--json")
+    )
+    measured = told["measured"]
+    assert measured["agreement"].keys() == METHODS.keys() - {"integrated_gradients"}
+    assert measured["said_map"]["completeness_error"] < 0.05
+    assert {"everything", "limit", "passed"} <= measured["redrawn"].keys()
+    assert (station.run(1).folder / "redrawn-integrated_gradients.json").exists()
+    words = command("explain", folder, 1, 2, "--trust", "--out", out)
+    assert "with all weights drawn anew" in words
+    grouped = last_object(command("causes", folder, 1, "--json"))
+    assert sum(len(group["images"]) for group in grouped["groups"]) == grouped["mistakes"] > 0
+    assert "mistakes in" in command("causes", folder, 1)
+    near = last_object(command("neighbours", folder, 1, 2, "--table", tmp_path / "t.csv", "--json"))
+    assert [entry["distance"] for entry in near["near"]["true"]] == sorted(
+        entry["distance"] for entry in near["near"]["true"]
+    )
+    with (tmp_path / "t.csv").open(newline="") as stream:
+        assert len(list(csv.DictReader(stream))) > 20
+    assert "nearest of said" in command("neighbours", folder, 1, 2, "--layer", "max pooling 1")
+    tried = last_object(command("try", folder, 1, 2, "--change", "turn degrees=30", "--change", "denoise", "--json"))
+    assert [after["change"] for after in tried["after"]] == ["turn", "denoise"]
+    assert sum(tried["after"][0]["probabilities"].values()) == pytest.approx(1)
+    assert "square" in command("try", folder, 1, 2, "--change", "brighten factor=1.2")
+    layer = last_object(command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer", "--json"))
+    patches = np.load(tmp_path / "layer" / "patches.npy")
+    assert patches.shape == (16, 9, 8, 8, 3)
+    assert len(layer["speaks"]) == 16
+    with Image.open(layer["synthetic"]) as picture:
+        assert picture.size == (8 * 32 * 3, 32 * 3)
+    assert "channel 0:" in command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer")
+
+
+@pytest.mark.parametrize(
+    ("words", "reason"),
+    [
+        (["explain", "STATION", "1", "2", "--method", "gradiant"], "gradient"),
+        (["try", "STATION", "1", "2", "--change", "cover row=a"], "row, column, side"),
+        (["try", "STATION", "1", "2", "--change", "cover 3"], "not understood"),
+        (["try", "STATION", "1", "2", "--change", "covr"], "cover"),
+        (["layer", "STATION", "1", "convolution 9"], "convolution 2"),
+        (["layer", "STATION", "1", "fully connected 1"], "one row of values"),
+        (["neighbours", "STATION", "1", "2", "--layer", "relu 99"], "relu"),
+        (["train", "STATION", "--resume", "1"], "trained all its epochs"),
+        (["measure", "--kernels", "fast"], "auto"),
+    ],
+)
+def test_what_cannot_be_asked_is_said(words: list[str], reason: str, station_once: Path) -> None:
+    told = last_object(command(*[str(station_once) if w == "STATION" else w for w in words], "--json", code=1))
+    assert reason in " ".join(told["error"].values())
 
 
 def test_the_demo_runs_the_full_example(tmp_path: Path) -> None:

@@ -21,9 +21,11 @@ from attentive_lens.desk.front import (
     with_base,
 )
 from attentive_lens.desk.resident import Reply, Resident
+from attentive_lens.desk.tasks.explaining import cause_in_words
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.errors import BadValue, LensError, NotHere
+from attentive_lens.explaining.causes import grouped
 from attentive_lens.formats.bundle import read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
@@ -221,3 +223,27 @@ def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
     assert model.explain(np.zeros((9, 30, 3), np.uint8), method="gradient").min() >= 0
     with pytest.raises(LensError, match="no such file"):
         model.predict([Path("none.png")])
+
+
+def test_a_channel_is_turned_off_and_what_all_add_is_told(station: Workspace) -> None:
+    folder = str(station.folder)
+    told = finish(tasks.channel(folder, 1, 5, "convolution 2", 3)).values
+    assert [row["factor"] for row in told["answers"]] == [1.0, 0.0, 0.5, 2.0]
+    plain = finish(tasks.explain(folder, 1, 5)).values["probabilities"]
+    assert told["answers"][0]["probabilities"] == pytest.approx(plain, abs=1e-5)
+    assert len(told["adds"]) == 16
+    with pytest.raises(BadValue, match="channels 0 to 15"):
+        finish(tasks.channel(folder, 1, 5, "convolution 2", 16))
+
+
+def test_a_cause_at_one_place_comes_with_a_plan_that_covers_it() -> None:
+    random = np.random.default_rng(0)
+    maps = np.abs(random.normal(0, 0.02, (20, 32, 32))).astype(np.float32)
+    maps[:, 26:29, 3:6] += 1
+    (group,) = [g for g in grouped(maps, random.normal(0, 1, (20, 4))) if g.at_one_place][:1]
+    told = cause_in_words(group, [(k, 0, 1, 0.99) for k in range(20)], ("spiny", "netted"), Plan())
+    plan = Plan.read(told["plan"])
+    assert plan.recipe[-1].kind == "covered place"
+    assert (plan.recipe[-1].row, plan.recipe[-1].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
+    assert plan.network == Plan().network
+    assert "100% of them said to be spiny" in told["why"]

@@ -226,12 +226,12 @@ def causes(workspace: str, run: int, on: str = "test", method: str = DEFAULT) ->
             features.append(probe.outputs(layer, prepared[None])[0].reshape(-1))
     groups = grouped(np.stack(maps), np.stack(features))
     plan = own.plan()
-    told = [_told(group, wrong, model.classes, plan) for group in groups]
+    told = [cause_in_words(group, wrong, model.classes, plan) for group in groups]
     arrays: dict[str, NDArray[Any]] = {f"typical {k}": group.typical for k, group in enumerate(groups)}
     return Result({"run": run, "on": on, "mistakes": len(wrong), "groups": told}, arrays)
 
 
-def _told(
+def cause_in_words(
     group: Group, wrong: list[tuple[int, int, int, float]], classes: tuple[str, ...], plan: Plan
 ) -> dict[str, Any]:
     """A group in words, with the plan that should end it where there is one."""
