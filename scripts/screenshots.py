@@ -44,10 +44,23 @@ def main() -> None:
     frame.show()
     wait(3)
     session.want_scores("test")
+    wait(2)
     for stage in ("images", "network", "training", "results", "explain"):
         frame.show_stage(stage)
         wait(1.5)
         frame.grab().save(str(into / f"{stage}.png"))
+    explain = frame.page("explain")
+    for name in ("group mistakes", "measure trust"):
+        button = explain.findChild(QPushButton, name)
+        if button is not None:
+            button.click()
+    while explain.findChild(QPushButton, "cause 0") is None:
+        wait(0.5)
+    group = explain.findChild(QPushButton, "cause 0")
+    if group is not None:
+        group.click()
+    wait(12)
+    frame.grab().save(str(into / "causes.png"))
     frame.show_stage("images")
     page = frame.page("images")
     button = page.findChild(QPushButton, "look for faults")

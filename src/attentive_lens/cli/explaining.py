@@ -42,6 +42,9 @@ def explain(
     for entry in told["maps"]:
         t = entry["trust"]
         verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[t["passed"]]
+        if t["empty"]:
+            out.print(f"  the map for {entry['target']} is zero everywhere: nothing small changes this answer")
+            continue
         out.print(
             f"  map for {entry['target']}: {entry['picture']}\n    deleting what it marks leaves"
             f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
@@ -77,9 +77,9 @@ class CausesPanel(QWidget):
         self.rows = []
         for number, group in enumerate(groups):
             count = thousands(len(group["images"]))
-            words = f"{count} on one place" if group["at_one_place"] else f"{count} on the things themselves"
+            words = f"{count} rest on one place" if group["at_one_place"] else f"{count} rest on the things themselves"
             row = button(words, f"cause {number}", group["why"], partial(self._choose, number), True)
-            row.setProperty("role", "row")
+            set_role(row, "row")
             self.inside.insertWidget(1 + number, row)
             self.rows.append(row)
         self.ask.setEnabled(True)
