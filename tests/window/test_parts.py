@@ -5,10 +5,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pytestqt.qtbot import QtBot
 
+from attentive_lens.plan.blocks import Residual, Squeeze, built
+from attentive_lens.plan.layers import Answers, Convolution, GlobalPooling, Relu
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look, words
 from attentive_lens.window.parts.basics import ink_on_paper, signed_colours, to_image, unsigned_colours
-from attentive_lens.window.parts.bench import plates_of
+from attentive_lens.window.parts.bench import Bench, chosen_plates, plates_of
 from attentive_lens.window.parts.chart import Chart, Curve, reduced, round_steps
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet, Group
@@ -141,3 +143,21 @@ def test_handles_of_a_range_stay_in_it_and_do_not_pass_each_other(qtbot: QtBot) 
     slider.moved.connect(lambda: seen.append(1))
     slider.move_to(0.0)
     assert seen == []
+
+
+def test_ways_past_plates_that_are_left_out_lead_to_the_right_ones(qapp: object) -> None:
+    network = built([Convolution(filters=8), Relu(), Squeeze(), Residual(filters=8), GlobalPooling(), Answers()])
+    network = network.for_classes(3)
+    plates = plates_of(network, network.facts((16, 16, 3)), (16, 16, 3), frozenset())
+    wanted = [len(plate.shape) == 3 for plate in plates]
+    kept = chosen_plates(plates, wanted)
+    names = [plate.name for plate in plates]
+    for plate in kept:
+        before = plates[names.index(plate.name)]
+        ways = {plates[k].name for k in before.after if wanted[k]}
+        assert {kept[k].name for k in plate.after} == ways
+    assert any(plate.after for plate in kept)
+    bench = Bench("bench")
+    bench.show_plates(kept)
+    bench.resize(700, 240)
+    bench.grab()

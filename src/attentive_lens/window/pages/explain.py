@@ -10,16 +10,15 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from attentive_lens.desk.front import facts_of
 from attentive_lens.window import look
 from attentive_lens.window.explaining.causes import CausesPanel
+from attentive_lens.window.explaining.layers import LayersPanel
 from attentive_lens.window.explaining.trust import TrustPanel
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.basics import (
     EmptyState,
     button,
-    ink_on_paper,
     label,
     panel,
     set_role,
@@ -27,7 +26,6 @@ from attentive_lens.window.parts.basics import (
     to_image,
     unsigned_colours,
 )
-from attentive_lens.window.parts.bench import Bench, plates_of
 from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.session import Session
@@ -122,23 +120,8 @@ class ExplainPage(Page):
         row.addWidget(self.difference)
         row.addWidget(self.whole)
         centre.addLayout(row)
-        head = QHBoxLayout()
-        head.addWidget(label("What each layer saw", strong=True))
-        head.addStretch()
-        self.layer_note = label(role="faint", size=look.SMALL, name="layer note")
-        head.addWidget(self.layer_note)
-        centre.addLayout(head)
-        self.bench = Bench("explain bench", 132)
-        self.bench.setFixedHeight(190)
-        self.bench.chosen.connect(lambda _: self._show_channels())
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setFixedHeight(204)
-        scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self.bench)
-        centre.addWidget(scroll)
-        self.channels = Strip("channels", 40)
-        centre.addWidget(self.channels)
+        self.layers = LayersPanel(self.session)
+        centre.addWidget(self.layers)
         return centre
 
     def _make_evidence(self) -> QWidget:
@@ -290,7 +273,7 @@ class ExplainPage(Page):
         self._place_lens_on(arrays["map said"])
         self._show_maps()
         self._show_place()
-        self._show_layers()
+        self.layers.show_layers(values, arrays)
 
     def _show_methods(self, values: dict[str, Any]) -> None:
         if not self.methods.count():
@@ -355,43 +338,6 @@ class ExplainPage(Page):
         for made in (self.back, self.forth):
             made.setEnabled(bool(mistakes))
         self.action_changed.emit()
-
-    def _show_layers(self) -> None:
-        plan = self.session.run_plan()
-        if self.values is None or plan is None:
-            return
-        network, facts = facts_of(plan, len(self.session.collection.classes))
-        every = plates_of(network, facts, plan.preparation.shape, plan.frozen)
-        plates = tuple(p for p in every if len(p.shape) == 3 or p is every[-1])
-        if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
-            self.bench.show_plates(plates)
-        pictures = {"image": to_image(self.arrays["pixels"])}
-        for k, layer in enumerate(self.values["layers"]):
-            maps = self.arrays[f"layer {k}"]
-            if maps.ndim == 3:
-                pictures[layer["name"]] = to_image(ink_on_paper(maps[:, :, self._order(maps)[0]]))
-        self.bench.show_pictures(pictures)
-        if self.bench.current is None:
-            self.bench.current = 1
-        self._show_channels()
-
-    def _order(self, maps: NDArray[Any]) -> NDArray[np.int64]:
-        """Channels, the most active first."""
-        return np.argsort(-np.abs(maps).mean(axis=(0, 1)), kind="stable")
-
-    def _show_channels(self) -> None:
-        if self.values is None or self.bench.current is None:
-            return
-        plate = self.bench.plates[self.bench.current]
-        names = [layer["name"] for layer in self.values["layers"]]
-        maps = self.arrays[f"layer {names.index(plate.output)}"] if plate.output in names else None
-        if maps is None or maps.ndim != 3:
-            self.channels.show_pictures([])
-            self.layer_note.setText(f"{plate.name} has no maps: it is one row of values")
-            return
-        order = self._order(maps)
-        self.channels.show_pictures([to_image(ink_on_paper(maps[:, :, c])) for c in order[:24]])
-        self.layer_note.setText(f"below: {plate.name}, the most active of {maps.shape[2]} channels first")
 
     def _place_lens_on(self, map_: NDArray[Any]) -> None:
         """Put the lens where the map is strongest, so that the first look shows something."""

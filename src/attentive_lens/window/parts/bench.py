@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -123,6 +124,15 @@ def plates_of(
             )
         )
     return tuple(plates)
+
+
+def chosen_plates(plates: Sequence[Plate], wanted: Sequence[bool]) -> tuple[Plate, ...]:
+    """Some of the plates; ways from plates that are left out are too."""
+    places = {old: new for new, old in enumerate(k for k, want in enumerate(wanted) if want)}
+    return tuple(
+        replace(plates[old], after=tuple(places[source] for source in plates[old].after if source in places))
+        for old in places
+    )
 
 
 def _coats(layer: LayerSettings) -> bool:

@@ -1,0 +1,88 @@
+"""What each layer saw: the bench with the strongest map on every plate, and the channels of the chosen one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from attentive_lens.desk.front import facts_of
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import ink_on_paper, label, to_image
+from attentive_lens.window.parts.bench import Bench, chosen_plates, plates_of
+from attentive_lens.window.parts.picture import Strip
+from attentive_lens.window.session import Session
+
+SHOWN = 24
+"""Channels, at most."""
+
+
+class LayersPanel(QWidget):
+    """The bench above, channels of the chosen plate below, the most active first."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.names: list[str] = []
+        self.arrays: dict[str, NDArray[Any]] = {}
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(6)
+        head = QHBoxLayout()
+        head.addWidget(label("What each layer saw", strong=True))
+        head.addStretch()
+        self.note = label(role="faint", size=look.SMALL, name="layer note")
+        head.addWidget(self.note)
+        inside.addLayout(head)
+        self.bench = Bench("explain bench", 132)
+        self.bench.setFixedHeight(190)
+        self.bench.chosen.connect(lambda _: self._show_channels())
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFixedHeight(204)
+        scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self.bench)
+        inside.addWidget(scroll)
+        self.channels = Strip("channels", 40)
+        inside.addWidget(self.channels)
+
+    def show_layers(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+        """Of the image explained, as the ``explain`` task gives it."""
+        plan = self.session.run_plan()
+        if plan is None:
+            return
+        self.names, self.arrays = [layer["name"] for layer in values["layers"]], arrays
+        network, facts = facts_of(plan, len(self.session.collection.classes))
+        every = plates_of(network, facts, plan.preparation.shape, plan.frozen)
+        plates = chosen_plates(every, [len(p.shape) == 3 or p is every[-1] for p in every])
+        if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
+            self.bench.show_plates(plates)
+        pictures = {"image": to_image(arrays["pixels"])}
+        for k, name in enumerate(self.names):
+            maps = arrays[f"layer {k}"]
+            if maps.ndim == 3:
+                pictures[name] = to_image(ink_on_paper(maps[:, :, _order(maps)[0]]))
+        self.bench.show_pictures(pictures)
+        if self.bench.current is None:
+            self.bench.current = 1
+        self._show_channels()
+
+    def _show_channels(self) -> None:
+        if not self.names or self.bench.current is None:
+            return
+        plate = self.bench.plates[self.bench.current]
+        maps = self.arrays[f"layer {self.names.index(plate.output)}"] if plate.output in self.names else None
+        if maps is None or maps.ndim != 3:
+            self.channels.show_pictures([])
+            self.note.setText(f"{plate.name} has no maps: it is one row of values")
+            return
+        self.channels.show_pictures([to_image(ink_on_paper(maps[:, :, c])) for c in _order(maps)[:SHOWN]])
+        self.note.setText(f"below: {plate.name}, the most active of {maps.shape[2]} channels first")
+
+
+def _order(maps: NDArray[Any]) -> NDArray[np.int64]:
+    """Channels, the most active first."""
+    return np.argsort(-np.abs(maps).mean(axis=(0, 1)), kind="stable")
