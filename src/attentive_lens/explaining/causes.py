@@ -57,7 +57,7 @@ class Group:
     @property
     def aside(self) -> bool:
         """Whether its place is away from the middle."""
-        return max(abs(self.row - 0.5), abs(self.column - 0.5)) >= 0.2
+        return max(abs(self.row - 0.5), abs(self.column - 0.5)) >= 0.3
 
 
 def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[Group]:
@@ -99,8 +99,8 @@ def _parted(cells: NDArray[np.float64], members: NDArray[np.int64]) -> list[Grou
 
 
 def in_cells(map_: NDArray[np.float32]) -> NDArray[np.float64]:
-    """Strength of a map in 16×16 cells, summing to 1; even where there is none."""
-    strength = uniform_filter(np.abs(np.asarray(map_, np.float64)), 3)
+    """What speaks for the answer in 16×16 cells, summing to 1; even where nothing does."""
+    strength = uniform_filter(np.maximum(np.asarray(map_, np.float64), 0), 3)
     rows, columns = (np.arange(side) * CELLS // side for side in strength.shape)
     cells = np.zeros((CELLS, CELLS))
     np.add.at(cells, (rows[:, None], columns[None, :]), strength)
