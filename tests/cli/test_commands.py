@@ -127,13 +127,14 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
     tried = last_object(command("try", folder, 1, 2, "--change", "turn degrees=30", "--change", "denoise", "--json"))
     assert [after["change"] for after in tried["after"]] == ["turn", "denoise"]
     assert sum(tried["after"][0]["probabilities"].values()) == pytest.approx(1)
-    assert "square" in command("try", folder, 1, 2, "--change", "brighten factor=1.2")
+    assert "square" in command("try", folder, 1, 2, "--change", "brighten factor=1.2", "--smallest")
     layer = last_object(command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer", "--json"))
     patches = np.load(tmp_path / "layer" / "patches.npy")
     assert patches.shape == (16, 9, 8, 8, 3)
     assert len(layer["speaks"]) == 16
     with Image.open(layer["synthetic"]) as picture:
         assert picture.size == (8 * 32 * 3, 32 * 3)
+    assert "switched off" in command("channel", folder, 1, 2, "relu 2", 3)
     assert "channel 0:" in command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer")
 
 
@@ -144,7 +145,9 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
         (["try", "STATION", "1", "2", "--change", "cover row=a"], "row, column, side"),
         (["try", "STATION", "1", "2", "--change", "cover 3"], "not understood"),
         (["try", "STATION", "1", "2", "--change", "covr"], "cover"),
+        (["try", "STATION", "1", "2", "--change", "scale factor=0"], "factor"),
         (["layer", "STATION", "1", "convolution 9"], "convolution 2"),
+        (["channel", "STATION", "1", "2", "relu 2", "99"], "channels 0 to 15"),
         (["layer", "STATION", "1", "fully connected 1"], "one row of values"),
         (["neighbours", "STATION", "1", "2", "--layer", "relu 99"], "relu"),
         (["train", "STATION", "--resume", "1"], "trained all its epochs"),

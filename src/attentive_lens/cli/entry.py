@@ -17,6 +17,7 @@ COMMANDS = (
     "explain",
     "causes",
     "layer",
+    "channel",
     "neighbours",
     "try",
     "predict",

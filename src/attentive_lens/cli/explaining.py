@@ -165,7 +165,9 @@ def neighbours(
     from attentive_lens.cli.pictures import write_places
     from attentive_lens.desk import tasks
 
-    result = watched(tasks.neighbours(str(workspace), run, image, name), "looking for neighbours")
+    result = watched(
+        tasks.neighbours(str(workspace), run, image, name, laid_out=table is not None), "looking for neighbours"
+    )
     told = result.values
     if table is not None:
         write_places(result, table)
@@ -187,13 +189,16 @@ def try_changes(
         list[str] | None,
         typer.Option("--change", help="As «cover row=0.85 column=0.15 side=0.3». May be repeated."),
     ] = None,
+    smallest: Annotated[
+        bool, typer.Option("--smallest", help="Look for the smallest square too; done anyway without a change.")
+    ] = False,
     as_json: AsJson = False,
 ) -> None:
     """Try changes on an image and see the answer; find the smallest square whose covering changes it."""
     from attentive_lens.desk import tasks
 
     asked = [_change(words) for words in changes or []]
-    told = watched(tasks.tried(str(workspace), run, image, asked), "trying").values
+    told = watched(tasks.tried(str(workspace), run, image, asked, smallest or not asked), "trying").values
     if as_json:
         say_json(told)
         return
@@ -202,6 +207,8 @@ def try_changes(
     for words, after in zip(changes or [], told["after"], strict=True):
         out.print(f"  {words}: said {after['said']} ({after['probabilities'][after['said']]:.2f})")
     least = told["smallest_cover"]
+    if asked and not smallest:
+        return
     if least is None:
         out.print("  covering no square up to half the image changes the answer")
     else:
@@ -219,3 +226,28 @@ def _change(words: str) -> dict[str, Any]:
     if any(not equals for _, equals, _ in pairs):
         raise BadValue("--change", f"«{words}» is not understood", "Write it as «cover row=0.8 column=0.2 side=0.3»")
     return {"change": kind, **{name: value for name, _, value in pairs}}
+
+
+@app.command()
+@reporting
+def channel(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
+    name: Annotated[str, typer.Argument(help="A layer, as «relu 2».", metavar="LAYER")],
+    number: Annotated[int, typer.Argument(min=0, help="Which channel, from 0.", metavar="CHANNEL")] = 0,
+    as_json: AsJson = False,
+) -> None:
+    """Rank a layer's channels by what they add to said minus true, and turn one off and up to see the answer."""
+    from attentive_lens.desk import tasks
+
+    told = watched(tasks.channel(str(workspace), run, image, name, number), "asking the channels").values
+    if as_json:
+        say_json(told)
+        return
+    ranked = list(told["adds"].items())[:8]
+    out.print(f"{name} adds to said − true: " + ", ".join(f"channel {k} {value:+.2f}" for k, value in ranked))
+    for row in told["answers"]:
+        best = sorted(row["probabilities"].items(), key=lambda pair: -pair[1])[:3]
+        words = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[row["factor"]]
+        out.print(f"  channel {number} {words}: " + ", ".join(f"{label} {p:.2f}" for label, p in best))

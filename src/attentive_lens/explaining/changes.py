@@ -86,6 +86,8 @@ def turned(pixels: Pixels, degrees: float) -> Pixels:
 
 def scaled(pixels: Pixels, factor: float) -> Pixels:
     """The whole image enlarged (above 1) or made smaller about its middle; the border repeats."""
+    if factor <= 0:
+        raise ValueError(f"a factor above 0 is needed, got {factor}")
     return _about_middle(pixels, np.eye(2) / factor)
 
 

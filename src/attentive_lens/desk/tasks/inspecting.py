@@ -82,11 +82,13 @@ def _shown(image: NDArray[Any]) -> NDArray[np.uint8]:
     return (128 + 50 * image).clip(0, 255).astype(np.uint8)
 
 
-def neighbours(workspace: str, run: int, image: int, node: str = "", count: int = 8) -> Job[Result]:
+def neighbours(
+    workspace: str, run: int, image: int, node: str = "", count: int = 8, laid_out: bool = False
+) -> Job[Result]:
     """The training images a layer finds nearest to an image, of the class said and of the true one.
 
-    Without a layer, the last before the answers. ``places``, N×2, are the principal components of the training images'
-    outputs, and ``embedded`` those of t-SNE where there are no more than 5 000.
+    Without a layer, the last before the answers. Laid out, ``places``, N×2, are the principal components of the (first
+    5 000) training images' outputs, and ``embedded`` their places by t-SNE.
     """
     place = Workspace.open(Path(workspace))
     model, data = yield from model_and_data(place, place.run(run))
@@ -115,25 +117,26 @@ def neighbours(workspace: str, run: int, image: int, node: str = "", count: int 
             {"image": data.collection.rows[members[own[k]]].number, "distance": float(gap)}
             for k, gap in zip(order, gaps, strict=True)
         ]
-    yield Progress(1, 2, "laying images out")
-    places, explained = principal(features[:MOST])
-    arrays = {"places": places, "embedded": embedded(features[:MOST])}
     values = {
         "image": image,
         "layer": node,
         "classes": {"said": model.classes[said], "true": model.classes[int(data.labels[at])]},
         "near": found,
-        "explained": explained.tolist(),
-        "images": [data.collection.rows[m].number for m in members[:MOST]],
     }
-    return Result(values, arrays)
+    if not laid_out:
+        return Result(values)
+    yield Progress(1, 2, "laying images out")
+    places, explained = principal(features[:MOST])
+    values["explained"] = explained.tolist()
+    values["images"] = [data.collection.rows[m].number for m in members[:MOST]]
+    return Result(values, {"places": places, "embedded": embedded(features[:MOST])})
 
 
-def tried(workspace: str, run: int, image: int, changes: list[dict[str, Any]]) -> Job[Result]:
+def tried(workspace: str, run: int, image: int, changes: list[dict[str, Any]], smallest: bool = True) -> Job[Result]:
     """Answers after changes tried on an image, each on the original: ``{"change": "cover", "row": 0.8, …}``.
 
-    Also the smallest square whose covering changes the answer, and what each channel of the last convolution adds.
-    ``pixels 0`` … are the changed images, S×S×C uint8.
+    If asked, also the smallest square whose covering changes the answer. ``pixels 0`` … are the changed images,
+    S×S×C uint8.
     """
     place = Workspace.open(Path(workspace))
     model, data = yield from model_and_data(place, place.run(run))
@@ -144,7 +147,7 @@ def tried(workspace: str, run: int, image: int, changes: list[dict[str, Any]]) -
         prepared = model.levels.apply(np.stack([pixels, *made]))
         found = probe.probabilities(prepared)
         yield Progress(1, 2, "covering squares")
-        least = smallest_cover(probe, prepared[0])
+        least = smallest_cover(probe, prepared[0]) if smallest else None
     if least is not None:
         least = {**least, "said": model.classes[int(least["said"])]}  # type: ignore[dict-item]
     answers = [{name: float(p) for name, p in zip(model.classes, row, strict=True)} for row in found]
