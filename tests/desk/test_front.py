@@ -119,3 +119,24 @@ def test_a_damaged_memory_is_no_memory(tmp_path: Path, monkeypatch: pytest.Monke
     for damaged in ("{half", "[]", '{"x": 3}'):
         file.write_text(damaged)
         assert memory.recall(Path("x")) == {}
+
+
+def test_what_was_told_of_epochs_that_are_trained_again_is_void(station: Workspace) -> None:
+    run = station.claim_run(Plan())
+    told = {"training": {"loss": 1.0}, "validation": None, "best": True, "seconds": 3.0}
+    with Journal(run.journal) as journal:
+        journal.write("start", plan="p", epochs=3)
+        journal.write("epoch", epoch=1, **told)
+        journal.write("epoch", epoch=2, **{**told, "seconds": 9.0})
+        journal.write("batch", epoch=3, step=9, of=12, loss=1.0)
+        journal.write("end", state="stopped", error="")
+    reader = RunReader(run)
+    assert (len(reader.view().epochs), reader.view().state) == (2, "stopped")
+    with Journal(run.journal) as journal:
+        journal.write("resume", epoch=1)
+        journal.write("epoch", epoch=2, **told)
+    view = reader.view()
+    assert [(epoch["epoch"], epoch["seconds"]) for epoch in view.epochs] == [(1, 3.0), (2, 3.0)]
+    assert view.batches == []
+    assert view.state == "broken off"
+    assert RunReader(run).view() == view

@@ -168,3 +168,15 @@ def test_mistakes_on_a_mark_form_a_group_of_their_own() -> None:
     assert [len(g.members) for g in grouped(maps[:2], features[:2])] == [2]
     assert grouped(maps[:0], features[:0]) == []
     assert in_cells(np.zeros((20, 20), np.float32)).sum() == pytest.approx(1)
+
+
+def test_those_who_do_not_rest_on_the_group_s_place_are_set_apart() -> None:
+    random = np.random.default_rng(1)
+    maps = np.abs(random.normal(0, 0.01, (40, 32, 32))).astype(np.float32)
+    maps[:30, 26:29, 3:6] += 1  # all have the mark; ten rest on something else more
+    maps[20:30, 14:17, 14:17] += 3
+    maps[30:, 10:20, 10:20] += 1
+    groups = grouped(maps, np.zeros((40, 2)))
+    (marked,) = (group for group in groups if group.at_one_place)
+    assert sorted(marked.members) == list(range(20))
+    assert marked.gathered == 1

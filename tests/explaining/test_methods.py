@@ -194,3 +194,21 @@ def test_threads_change_nothing() -> None:
         for name in ("integrated_gradients", "occlusion"):
             many = METHODS[name].maps(Probe(probe.network, crew), image, Asked.classes([1], 3))
             assert np.array_equal(many, METHODS[name].maps(probe, image, Asked.classes([1], 3)))
+
+
+def test_contribution_hands_out_the_whole_score_of_a_network_without_biases() -> None:
+    plan = NetworkPlan.stack([Convolution(filters=6), Relu(), Flatten(), Answers()]).for_classes(3)
+    probe = Probe(Network.start(plan, SHAPE, 3, np.float64))
+    asked = Asked.classes([0, 1, 2], 3)
+    scores = probe.scores(IMAGE[None])[0]
+    for name in ("contribution", "contribution_alpha_beta"):
+        sums = METHODS[name].maps(probe, IMAGE, asked).sum(axis=(1, 2))
+        assert sums == pytest.approx(scores, abs=0.15 * float(np.abs(scores).max())), name
+
+
+def test_random_masks_do_not_see_what_every_image_has() -> None:
+    probe, image, _ = spot()
+    before = METHODS["random_masks"].maps(probe, image, Asked.classes([0], 2))
+    probe.network.weights["answers"]["bias"] = np.array([500.0, 0.0])
+    after = METHODS["random_masks"].maps(Probe(probe.network), image, Asked.classes([0], 2))
+    assert after == pytest.approx(before, abs=1e-4)

@@ -192,3 +192,10 @@ def test_an_image_is_mixed_once_at_most_after_all_else_and_a_lone_one_never() ->
     assert (found.partners != np.arange(6)).all()
     alone = augment(IMAGES[:1], [0], steps, 3, 1)
     assert (alone.partners.tolist(), alone.shares.tolist()) == ([0], [0])
+
+
+def test_as_many_images_are_mixed_as_the_step_says() -> None:
+    many = np.zeros((200, 6, 6, 3), np.uint8)
+    for chance, low, high in ((0.0, 0, 0), (0.3, 40, 80), (1.0, 200, 200)):
+        mixed = augment(many, range(200), [Mix(chance=chance)], 3, 1).partners != np.arange(200)
+        assert low <= mixed.sum() <= high

@@ -21,7 +21,7 @@ from attentive_lens.plan.recipe import DEFAULT_RECIPE
 from attentive_lens.plan.settings import Preparation, Training
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, read_events
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.learner import Classifier, Learner, Mark
 from attentive_lens.training.loop import Outcome, run
 
 SIDE = 8
@@ -152,3 +152,47 @@ def test_checkpoints_take_no_more_than_their_share_of_the_time(tmp_path: Path) -
         kept.write(learner, {"epoch": 100})
     assert 1 <= sum(writes) <= 8
     assert read_model(tmp_path / "best.alens").card["epoch"] == 99
+
+
+class Told(Learner):
+    """Learns nothing; its validation figures are told beforehand."""
+
+    def __init__(self, rights: list[int]) -> None:
+        self.rights, self.noted = list(rights), []  # type: ignore[var-annotated]
+
+    def learn(self, batch: Batch, moment: Moment, batches: int) -> Mark:
+        return Mark(1.0, 1, len(batch.images))
+
+    def judge(self, pixels: np.ndarray, labels: np.ndarray) -> Mark:
+        return Mark(0.5, self.rights.pop(0), 10)
+
+    def note(self, validation: Mark | None) -> None:
+        self.noted.append(validation)
+
+    def weights(self) -> dict[str, dict[str, np.ndarray]]:
+        return {"n": {"w": np.array([float(len(self.rights))])}}
+
+    def memory(self) -> dict[str, np.ndarray]:
+        return {}
+
+    def restore(self, weights: object, memory: object) -> None:
+        raise NotImplementedError
+
+
+def test_the_best_epoch_stays_the_best_when_later_ones_are_worse_and_worse_ones_better_than_the_last(
+    tmp_path: Path,
+) -> None:
+    pixels, labels = spots()
+    levels = Levels.measure(pixels, PREPARATION)
+    feed = Feed(pixels, labels, np.arange(10, 40), [], levels, 1, 8, 2)
+    learner = Told([3, 8, 2, 5])
+    kept = Checkpoints(tmp_path / "c", ModelFile(PLAN, {}, PREPARATION, levels, ("a", "b")))
+    with Journal(tmp_path / "j") as journal:
+        data = pixels[:10], labels[:10]
+        outcome = finish(run(learner, feed, data, 4, kept, journal, {}, lambda: False))
+    events, _ = read_events(tmp_path / "j")
+    assert [e["best"] for e in events if e["event"] == "epoch"] == [True, True, False, False]
+    assert outcome.best == Mark(0.5, 8, 10)
+    assert [mark.right for mark in learner.noted] == [3, 8, 2, 5]
+    assert kept.best is not None
+    assert kept.best[1]["epoch"] == 2
