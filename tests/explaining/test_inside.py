@@ -7,7 +7,7 @@ import pytest
 from tests.explaining.test_explaining import IMAGE, SHAPE
 from tests.explaining.test_methods import small, spot
 
-from attentive_lens.explaining.causes import grouped, in_cells
+from attentive_lens.explaining.causes import _parted, grouped, in_cells
 from attentive_lens.explaining.changes import CHANGES, smallest_cover
 from attentive_lens.explaining.channels import Excitement, contributions, patch, speaks_for, synthetic, turned
 from attentive_lens.explaining.neighbours import embedded, nearest, principal
@@ -176,7 +176,10 @@ def test_those_who_do_not_rest_on_the_group_s_place_are_set_apart() -> None:
     maps[:30, 26:29, 3:6] += 1  # all have the mark; ten rest on something else more
     maps[20:30, 14:17, 14:17] += 3
     maps[30:, 10:20, 10:20] += 1
-    groups = grouped(maps, np.zeros((40, 2)))
-    (marked,) = (group for group in groups if group.at_one_place)
+    cells = np.stack([in_cells(map_) for map_ in maps])
+    marked, others = _parted(cells, np.arange(30))
     assert sorted(marked.members) == list(range(20))
     assert marked.gathered == 1
+    assert sorted(others.members) == list(range(20, 30))
+    assert [len(group.members) for group in _parted(cells, np.arange(20))] == [20]
+    assert [len(group.members) for group in _parted(cells, np.arange(30, 40))] == [10]

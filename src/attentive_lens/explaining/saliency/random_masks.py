@@ -34,8 +34,7 @@ class RandomMasks(MapMethod):
         """See `MapMethod.maps`."""
         masks = _masks(*image.shape[:2]).astype(image.dtype)
         numbers = probe.numbers(masks[..., None] * image, asked)
-        around = numbers - numbers.mean(axis=0)
-        weighed = np.einsum("nt,nhw->thw", around, masks - masks.mean(axis=0))
+        weighed = np.einsum("nt,nhw->thw", numbers, masks - masks.mean(axis=0))
         return (weighed / (MASKS * masks.var(axis=0) + 1e-9)).astype(np.float32)
 
 
