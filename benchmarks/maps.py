@@ -1,0 +1,89 @@
+"""How long explanations take, beside one forward pass of the same network in the same run, on two threads.
+
+The reference network at 64×64 and one of twelve convolutions at 224×224, with starting weights: what a map costs does
+not depend on what was learned.
+
+    python benchmarks/maps.py [--samples 5]
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import statistics
+import time
+from collections.abc import Callable
+from functools import partial
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import numpy as np
+
+from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.measuring import large, reference
+from attentive_lens.engine.network import Network
+from attentive_lens.explaining.channels import Excitement
+from attentive_lens.explaining.curves import curves
+from attentive_lens.explaining.feature_maps import feature_maps
+from attentive_lens.explaining.likeness import stability
+from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.plan.network import NetworkPlan
+
+
+def seconds(work: Callable[[], object], samples: int) -> float:
+    work()
+    found = []
+    for _ in range(samples):
+        start = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - start)
+    return statistics.median(found)
+
+
+def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
+    network = Network.start(plan, (side, side, 3), 7)
+    image = np.random.default_rng(0).standard_normal((side, side, 3), np.float32)
+    one = seconds(lambda: network.forward(image[None]), samples)
+    print(f"{name} at {side}×{side}: one image forward {1000 * one:.1f} ms")
+
+    def told(what: str, work: Callable[[], object], times: int) -> None:
+        spent = seconds(work, times)
+        print(f"  {what:44} {1000 * spent:8.0f} ms, {spent / one:6.0f} forward passes", flush=True)
+
+    with Crew(2) as crew:
+        probe, asked = Probe(network, crew), Asked.classes([0, 1], 6)
+        for key, method in METHODS.items():
+            told(key, partial(method.maps, probe, image, asked), samples if side == 64 else 1)
+        first = METHODS["gradient_times_input"]
+
+        def trusted() -> None:
+            maps = first.maps(probe, image, asked)
+            curves(probe, image, maps, [0, 1])
+            stability(first, probe, image, asked, maps)
+
+        told("gradient × input with curves and stability", trusted, 1)
+        told("feature maps of all layers", lambda: feature_maps(network, image), samples)
+        if side > 64:
+            return
+        many = np.random.default_rng(1).standard_normal((64, side, side, 3), np.float32)
+
+        def patches() -> None:
+            collected = Excitement(9)
+            for _ in range(2000 // 64):
+                collected.add(probe.outputs("relu 4", many))
+            collected.found()
+
+        told("patches of every filter over 2 000 images", patches, 1)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--samples", type=int, default=5)
+    words = parser.parse_args()
+    measure("reference network", reference(), 64, words.samples)
+    measure("twelve convolutions", large(), 224, words.samples)
+
+
+if __name__ == "__main__":
+    main()
