@@ -7,7 +7,7 @@ import pytest
 from tests.explaining.test_explaining import IMAGE, SHAPE
 from tests.explaining.test_methods import small, spot
 
-from attentive_lens.explaining.causes import _parted, grouped, in_cells
+from attentive_lens.explaining.causes import _group, _joined, _parted, grouped, in_cells
 from attentive_lens.explaining.changes import CHANGES, smallest_cover
 from attentive_lens.explaining.channels import Excitement, contributions, patch, speaks_for, synthetic, turned
 from attentive_lens.explaining.neighbours import embedded, nearest, principal
@@ -183,3 +183,13 @@ def test_those_who_do_not_rest_on_the_group_s_place_are_set_apart() -> None:
     assert sorted(others.members) == list(range(20, 30))
     assert [len(group.members) for group in _parted(cells, np.arange(20))] == [20]
     assert [len(group.members) for group in _parted(cells, np.arange(30, 40))] == [10]
+
+
+def test_two_groups_on_one_place_are_one_cause() -> None:
+    random = np.random.default_rng(2)
+    maps = np.abs(random.normal(0, 0.01, (30, 32, 32))).astype(np.float32)
+    maps[:20, 26:29, 3:6] += 1
+    maps[20:, 4:7, 26:29] += 1
+    cells = np.stack([in_cells(map_) for map_ in maps])
+    parts = [_group(cells, np.arange(a, b)) for a, b in ((0, 8), (8, 20), (20, 30))]
+    assert sorted(len(group.members) for group in _joined(cells, parts)) == [10, 20]

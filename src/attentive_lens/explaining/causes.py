@@ -18,7 +18,7 @@ MOST = 8
 """Groups, at most."""
 NEAR = 10
 """Neighbours that count as near."""
-MOSTLY = 0.5
+ENOUGH = 0.25
 """Part of a group's members that must rest on its place for the others to be set apart."""
 
 
@@ -86,13 +86,31 @@ def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[G
     rows = rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
     _, labels = kmeans2(rows, wanted, minit="++", seed=chance(seed, "causes"), iter=50)
     groups = [own for k in range(wanted) if (labels == k).any() for own in _parted(cells, np.flatnonzero(labels == k))]
-    return sorted(groups, key=lambda group: -len(group.members))
+    return sorted(_joined(cells, groups), key=lambda group: -len(group.members))
+
+
+def _joined(cells: NDArray[np.float64], groups: list[Group]) -> list[Group]:
+    """Groups that rest on one and the same place made one."""
+    found: list[Group] = []
+    for group in groups:
+        like = next(
+            (k for k, own in enumerate(found) if own.at_one_place and group.at_one_place and _near(own, group)), None
+        )
+        if like is None:
+            found.append(group)
+        else:
+            found[like] = _group(cells, np.concatenate([found[like].members, group.members]))
+    return found
+
+
+def _near(one: Group, other: Group) -> bool:
+    return bool(np.hypot(one.row - other.row, one.column - other.column) <= 1 / 8)
 
 
 def _parted(cells: NDArray[np.float64], members: NDArray[np.int64]) -> list[Group]:
     """The group; where most of its members rest on one place aside, without those that do not, which form their own."""
     whole = _group(cells, members)
-    if not whole.aside or whole.gathered < MOSTLY or whole.gathered == 1:
+    if not whole.aside or whole.gathered < ENOUGH or whole.gathered == 1:
         return [whole]
     there = _peaks_near(cells[members], whole.row, whole.column)
     return [_group(cells, members[there]), _group(cells, members[~there])]
