@@ -247,3 +247,18 @@ def test_a_cause_at_one_place_comes_with_a_plan_that_covers_it() -> None:
     assert (plan.recipe[-1].row, plan.recipe[-1].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
     assert plan.network == Plan().network
     assert "100% of them said to be spiny" in told["why"]
+
+
+def test_what_excites_a_layer_is_kept_while_the_model_stays(station: Workspace) -> None:
+    folder = str(station.folder)
+    first = finish(tasks.layer(folder, 1, "convolution 1", patches=3, drawn=2))
+    file = station.run(1).folder / "layer-convolution 1.npz"
+    made = file.stat().st_mtime_ns
+    again = finish(tasks.layer(folder, 1, "convolution 1", patches=3, drawn=2))
+    assert file.stat().st_mtime_ns == made
+    assert again.values == first.values
+    assert again.arrays.keys() == first.arrays.keys()
+    assert all(np.array_equal(again.arrays[name], array) for name, array in first.arrays.items())
+    assert finish(tasks.layer(folder, 1, "convolution 1", patches=2, drawn=2)).arrays["patches"].shape[1] == 2
+    file.write_bytes(b"half a file")
+    assert finish(tasks.layer(folder, 1, "convolution 1", patches=3, drawn=2)).values == first.values

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
+import os
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -30,10 +34,17 @@ def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 2
 
     ``patches``, C×P×k×k×3 uint8: the training patches that excite each channel most, cut to its receptive field;
     ``synthetic``, up to ``drawn``×S×S×C uint8: images made to excite the channels that matter most; ``speaks``, K×C:
-    what each channel adds to each class. The values name images, places and values of the patches.
+    what each channel adds to each class. The values name images and values of the patches. Kept beside the run, and
+    read from there the next time.
     """
     place = Workspace.open(Path(workspace))
-    model, data = yield from model_and_data(place, place.run(run))
+    own_run = place.run(run)
+    model, data = yield from model_and_data(place, own_run)
+    asked = {"patches": patches, "images": images, "drawn": drawn, "model": own_run.model.stat().st_mtime_ns}
+    file = own_run.folder / f"layer-{node}.npz"
+    kept = _kept(file, asked)
+    if kept is not None:
+        return kept
     fact = next((f for f in model.plan.facts(model.preparation.shape) if f.name == node), None)
     if fact is None:
         raise unknown_word("layer", node, frozenset(n.name for n in model.plan.nodes))
@@ -74,7 +85,24 @@ def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 2
         "images": [[rows[members[at]].number for at in own] for own in found.images],
         "values": found.values.round(5).tolist(),
     }
+    with contextlib.suppress(OSError):  # where nothing may be written, it is worked out again
+        own = file.with_name(f".{os.getpid()}.npz")
+        stored: dict[str, Any] = {"told": json.dumps({"values": values, "asked": asked}), **arrays}
+        np.savez(own, **stored)
+        own.replace(file)
     return Result(values, arrays)
+
+
+def _kept(file: Path, asked: dict[str, Any]) -> Result | None:
+    """What was kept for the same question to the same model, if anything."""
+    try:
+        with np.load(file, allow_pickle=False) as kept:
+            told = json.loads(str(kept["told"]))
+            if told["asked"] == asked:
+                return Result(told["values"], {name: kept[name] for name in kept.files if name != "told"})
+    except (OSError, ValueError, KeyError, zipfile.BadZipFile):
+        return None
+    return None
 
 
 def _shown(image: NDArray[Any]) -> NDArray[np.uint8]:
