@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
@@ -90,7 +91,13 @@ class Frame(QMainWindow):
         session.images_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)
         self._list_runs()
-        self.painted.connect(lambda: QTimer.singleShot(0, self._build_next))
+        # Timers of its own, which end with it: a call that outlives the window would reach into freed memory.
+        self._after_paint, self._builder = QTimer(self), QTimer(self)
+        for timer in (self._after_paint, self._builder):
+            timer.setSingleShot(True)
+        self._after_paint.timeout.connect(self.painted)
+        self._builder.timeout.connect(self._build_next)
+        self.painted.connect(self._build_soon)
 
     def page(self, key: str) -> Page:
         """A stage's page, built when it is first wanted: the first painting does not wait for all of them."""
@@ -98,8 +105,14 @@ class Frame(QMainWindow):
             page = PAGES[key](self.session)
             self.pages[key] = page
             self.stage.addWidget(page)
-            page.action_changed.connect(lambda: self._refresh(key))
+            page.action_changed.connect(partial(self._refresh, key))
         return self.pages[key]
+
+    def _choose_run(self, place: int) -> None:
+        self.session.choose_run(int(self.runs.itemData(place) or 0))
+
+    def _build_soon(self) -> None:
+        self._builder.start(0)
 
     def recall_size(self, size: object) -> None:
         """Take a remembered size, if it is one and fits the screen."""
@@ -114,7 +127,7 @@ class Frame(QMainWindow):
         if missing:
             self.page(missing[0])
             self._refresh(missing[0])
-            QTimer.singleShot(20, self._build_next)
+            self._builder.start(20)
 
     def _explain(self, image: int) -> None:
         page = self.page("explain")
@@ -137,7 +150,7 @@ class Frame(QMainWindow):
         self.runs.setToolTip("The run whose curves, scores and explanations are shown.")
         self.runs.setFont(look.font())
         self.runs.setMinimumWidth(200)
-        self.runs.activated.connect(lambda k: self.session.choose_run(int(self.runs.itemData(k) or 0)))
+        self.runs.activated.connect(self._choose_run)
         row.addWidget(self.runs)
         row.addStretch()
         self.action = button("", "main action", "", self._act)
@@ -178,7 +191,7 @@ class Frame(QMainWindow):
         row.addWidget(self.stop)
         self._clear = QTimer(self)
         self._clear.setSingleShot(True)
-        self._clear.timeout.connect(lambda: self.message.setText(""))
+        self._clear.timeout.connect(self.message.clear)
         return bottom
 
     def _show_undo(self) -> None:
@@ -298,12 +311,14 @@ class Frame(QMainWindow):
         super().paintEvent(event)
         if not self._was_painted:
             self._was_painted = True
-            QTimer.singleShot(0, self.painted.emit)
+            self._after_paint.start(0)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Remember how it stood and end the worker; training goes on."""
         size = [self.width(), self.height()]
         values = {"size": size, "stage": self.current, "run": self.session.run}
         remember(self.session.workspace.folder, values)
+        for timer in (self._after_paint, self._builder, self._clear):
+            timer.stop()
         self.session.close()
         super().closeEvent(event)
