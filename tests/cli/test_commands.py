@@ -107,6 +107,8 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
     told = last_object(
         command("explain", folder, 1, 2, "--method", "integrated_gradients", "--trust", "--out", out, "--json")
     )
+    assert all(region["gives"].keys() == {"said", "true"} for region in told["regions"])
+    assert told["regions"]
     measured = told["measured"]
     assert measured["agreement"].keys() == METHODS.keys() - {"integrated_gradients"}
     assert measured["said_map"]["completeness_error"] < 0.05

@@ -30,6 +30,7 @@ def write_explanation(result: Result, folder: Path) -> dict[str, Any]:
         "said": values["said"],
         "true": values["true"],
         "probabilities": values["probabilities"],
+        "regions": values["regions"],
         "maps": [],
     }
     try:
