@@ -20,7 +20,7 @@ install_packages() {
         say "Installed: $*"
     else
         say "They could not be installed from here. As root, type:"
-        say "    apt-get install --no-install-recommends $*"
+        say "    apt-get update && apt-get install --no-install-recommends $*"
         return 1
     fi
 }
@@ -35,6 +35,7 @@ find_python() {
     return 1
 }
 
+# make_environment LOCK MEGABYTES: the environment .venv with the packages a lock file names.
 make_environment() {
     lock=$1
     python="$here/.venv/bin/python"
@@ -48,54 +49,24 @@ make_environment() {
     }
     "$system_python" -c 'import ensurepip, venv' 2>/dev/null \
         || install_packages "making an environment" python3-venv || exit 1
-    say "Setting up (once; about two minutes) …"
+    free=$(df -Pm "$here" | awk 'NR == 2 {print $4}')
+    say "Setting up, once: about two minutes, and $2 MB in $here/.venv ($free MB are free there)."
+    [ "$free" -gt $(($2 + 600)) ] || fail "That needs $2 MB, and 600 MB more while it is unpacked: make room first."
     [ -x "$python" ] || "$system_python" -m venv "$here/.venv" || fail "The environment .venv could not be made."
-    "$python" -m pip install -q --disable-pip-version-check --require-hashes -r "$lock" 2>"$here/.venv/setup.log" \
+    "$python" -m pip install -q --disable-pip-version-check --no-compile --require-hashes -r "$lock" 2>"$here/.venv/setup.log" \
         || { cat "$here/.venv/setup.log" >&2; fail "The packages could not be installed; the reason stands above."; }
+    "$python" "$here/scripts/slim.py"
     "$python" -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e "$here" \
         2>"$here/.venv/setup.log" \
         || { cat "$here/.venv/setup.log" >&2; fail "Attentive Lens itself could not be installed."; }
     cp "$lock" "$stamp"
 }
 
-# Packages that hold the shared libraries Qt asks for. The linker tells which are missing; Qt's own message
-# names one library whatever is lacking.
-package_of() {
-    case "$1" in
-        libGL.so*) echo libgl1 ;;
-        libEGL.so*) echo libegl1 ;;
-        libxkbcommon.so*) echo libxkbcommon0 ;;
-        libdbus-1.so*) echo libdbus-1-3 ;;
-        libfontconfig.so*) echo libfontconfig1 ;;
-        libfreetype.so*) echo libfreetype6 ;;
-        libglib-2.0.so* | libgthread-2.0.so*) echo libglib2.0-0 ;;
-        libxcb-cursor.so*) echo libxcb-cursor0 ;;
-        libxcb-icccm.so*) echo libxcb-icccm4 ;;
-        libxcb-image.so*) echo libxcb-image0 ;;
-        libxcb-keysyms.so*) echo libxcb-keysyms1 ;;
-        libxcb-render-util.so*) echo libxcb-render-util0 ;;
-        libxcb-shape.so*) echo libxcb-shape0 ;;
-        libxcb-*.so*) echo "$(printf '%s' "$1" | sed 's/\.so.*//')0" ;;
-        libxkbcommon-x11.so*) echo libxkbcommon-x11-0 ;;
-        libX11-xcb.so*) echo libx11-xcb1 ;;
-        libX11.so*) echo libx11-6 ;;
-        *) echo "" ;;
-    esac
-}
-
-# need_qt PLATFORM (offscreen or xcb): names and installs the system libraries that are missing.
+# need_qt PLATFORM (offscreen, xcb or wayland): names and installs the system libraries that Qt lacks.
 need_qt() {
-    plugins=$("$python" -c 'import os, PyQt6; print(os.path.join(os.path.dirname(PyQt6.__file__), "Qt6"))')
-    missing=$(ldd "$plugins/plugins/platforms/libq$1.so" "$plugins/lib/libQt6Widgets.so.6" 2>/dev/null \
-        | awk '/not found/ {print $1}' | sort -u)
-    [ -n "$missing" ] || return 0
-    packages=""
-    for library in $missing; do
-        case "$library" in libQt6*) continue ;; esac
-        package=$(package_of "$library")
-        [ -n "$package" ] || { say "Qt needs the library $library, and we know no package for it."; continue; }
-        packages="$packages $package"
-    done
-    packages=$(printf '%s\n' $packages | sort -u)
-    [ -n "$packages" ] && install_packages "Qt's windows" $packages
+    packages=$("$python" -m attentive_lens.cli.libraries "$1") || return 1
+    [ -n "$packages" ] || return 0
+    install_packages "Qt's windows" $packages || return 1
+    packages=$("$python" -m attentive_lens.cli.libraries "$1")
+    [ -z "$packages" ] || { say "Still missing after that: "$packages; return 1; }
 }

@@ -8,6 +8,7 @@ import sys
 # Matrix products use our own threads; this must stand before NumPy is first imported.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
+from attentive_lens.cli import libraries
 from attentive_lens.cli.entry import COMMANDS, run_command
 
 
@@ -20,9 +21,24 @@ def main() -> int:
 
 
 def _open_window(workspace: str | None) -> int:
-    from attentive_lens.window.application import open_window
-
+    environment = dict(os.environ)
+    platform = libraries.platform_of(environment)
+    if platform in ("xcb", "wayland") and not (environment.get("DISPLAY") or environment.get("WAYLAND_DISPLAY")):
+        return _no_window("there is no display (DISPLAY is not set)", "Use the commands, see «attentive-lens --help».")
+    lacking = libraries.missing(platform)
+    if lacking:
+        command = libraries.install_command(libraries.packages(lacking))
+        return _no_window(f"the system lacks {', '.join(lacking)}, which Qt needs", f"As root, type: {command}")
+    try:
+        from attentive_lens.window.application import open_window
+    except ImportError as error:
+        return _no_window(f"PyQt6 could not be loaded ({error})", "Set the program up again with ./start.")
     return open_window(workspace)
+
+
+def _no_window(why: str, remedy: str) -> int:
+    sys.stderr.write(f"The window cannot be opened: {why}. {remedy}\n")
+    return 1
 
 
 if __name__ == "__main__":

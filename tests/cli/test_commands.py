@@ -161,12 +161,28 @@ def test_what_cannot_be_asked_is_said(words: list[str], reason: str, station_onc
     assert reason in " ".join(told["error"].values())
 
 
-def test_the_demo_runs_the_full_example(tmp_path: Path) -> None:
-    told = last_object(command("demo", tmp_path / "p", "--images", 60, "--no-window", "--epochs", 1, "--json"))
+def test_the_demo_runs_the_full_example_once_and_goes_on_with_an_interrupted_one(tmp_path: Path) -> None:
+    words = ("demo", tmp_path / "p", "--images", 60, "--no-window", "--epochs", 2, "--json")
+    told = last_object(command(*words))
+    assert told["train"]["epochs"] == 2
     assert told["scores"].keys() == {"validation", "test"}
     assert 1 <= len(told["explained"]) <= 5
     pictures = list(Path(told["results"]).glob("*-said.png"))
     assert len(pictures) == len(told["explained"])
+    again = last_object(command(*words))
+    assert again == {**told, "train": None}
+    runs = tmp_path / "p" / "runs"
+    # Cut off after its first epoch, as when the machine goes down.
+    journal = runs / "0001" / "journal.jsonl"
+    whole = journal.read_text("utf-8").splitlines()
+    first = next(k for k, line in enumerate(whole) if '"event": "epoch"' in line)
+    journal.write_text("\n".join(whole[: first + 1]) + "\n", "utf-8")
+    (runs / "0001" / "checkpoints" / "last.alens").unlink()
+    went_on = last_object(command(*words))
+    assert went_on["train"]["run"] == 1
+    assert went_on["train"]["weights_sha256"] == told["train"]["weights_sha256"]
+    assert went_on["scores"] == told["scores"]
+    assert [run.name for run in runs.iterdir()] == ["0001"]
 
 
 @pytest.mark.parametrize(

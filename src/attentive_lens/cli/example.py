@@ -2,35 +2,80 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from attentive_lens.cli.pictures import write_explanation, write_filters
 from attentive_lens.cli.speaking import out, watched
 from attentive_lens.cli.training import summary, train_run
 from attentive_lens.desk import tasks
-from attentive_lens.errors import LensError
+from attentive_lens.desk.front import RunReader, RunView, resumable
+from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import Answer
-from attentive_lens.workspace import Workspace
+from attentive_lens.workspace import Run, Workspace
 
 MISTAKES = 5
 
 
 def full_example(place: Workspace, epochs: int, quiet: bool = False) -> dict[str, Any]:
-    """Train the default plan, score it on validation and test, explain five mistakes, write the pictures."""
+    """Train the default plan, score it on validation and test, explain five mistakes, write the pictures.
+
+    A second time, the run of the first is used again, or goes on where it was interrupted.
+
+    Raises
+    ------
+    BadValue
+        If it is training just now, in another process.
+    """
 
     def say(text: str) -> None:
         if not quiet:
             out.print(text)
 
-    run = place.claim_run(Plan().changed({"training.epochs": epochs}))
-    trained = train_run(place, run)
-    told: dict[str, Any] = {"train": summary(trained), "scores": {}, "explained": []}
-    best = trained.outcome.best
-    if best is not None:
-        say(f"Trained run {run.number} in {trained.outcome.seconds:.0f} s: validation accuracy {best.accuracy:.1%}.")
-    if not trained.outcome.epochs:
-        return told
+    plan = Plan().changed({"training.epochs": epochs})
+    view = _earlier(place, plan)
+    told: dict[str, Any] = {"train": None, "scores": {}, "explained": []}
+    if view is not None and view.state == "training":
+        why = f"run {view.number} is training it in another process"
+        raise BadValue("The example is under way", why, f"Follow it with «attentive-lens watch {place.folder}»")
+    if view is not None and view.state == "done":
+        run = place.run(view.number)
+        say(f"The example was trained before, as run {run.number}: it is used again.")
+    else:
+        run = place.run(view.number) if view is not None else place.claim_run(plan)
+        if view is not None:
+            run.forget_stop()
+            say(f"Run {run.number} was interrupted after epoch {len(view.epochs)}: it goes on.")
+        trained = train_run(place, run, resume=view is not None)
+        told["train"] = summary(trained)
+        if trained.outcome.state != "done":
+            say(f"Stopped after epoch {trained.outcome.epochs}. The same command goes on with it.")
+            return told
+        best = trained.outcome.best
+        if best is not None:
+            say(
+                f"Trained run {run.number} in {trained.outcome.seconds:.0f} s: validation accuracy {best.accuracy:.1%}."
+            )
+    return told | _results(place, run, say)
+
+
+def _earlier(place: Workspace, plan: Plan) -> RunView | None:
+    """The latest run of this very plan that is done, training, or can go on."""
+    for run in reversed(place.runs()):
+        try:
+            same = run.plan() == plan
+        except LensError:
+            continue
+        view = RunReader(run).view()
+        if same and (view.state in ("done", "training") or resumable(view)):
+            return view
+    return None
+
+
+def _results(place: Workspace, run: Run, say: Callable[[str], None]) -> dict[str, Any]:
+    """Scores of a finished run, its surest mistakes explained, and its first filters, written as pictures."""
+    told: dict[str, Any] = {"scores": {}, "explained": []}
     results = place.folder / "results"
     wrong: list[Answer] = []
     for on in ("validation", "test"):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import faulthandler
-import os
 import sys
 import traceback
 from pathlib import Path
@@ -52,12 +51,6 @@ def make_frame(session: Session) -> Frame:
 
 def open_window(workspace: str | None) -> int:
     """Open the window and return the exit code when it is closed."""
-    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
-        sys.stderr.write(
-            "The window cannot be opened: there is no display (DISPLAY is not set)."
-            " Use the commands, see «attentive-lens --help».\n"
-        )
-        return 1
     _log_faults()
     application = make_application()
     try:
