@@ -22,16 +22,17 @@ trap 'exit 1' INT TERM
 [ -e "$base/etc/debian_version" ] || debootstrap --variant=minbase "$suite" "$base" || exit 1
 for place in dev/shm dev proc; do umount "$root/$place" 2>/dev/null; done
 rm -rf "$root" && cp -a "$base" "$root" || exit 1
-mkdir -p "$root/opt/attentive-lens" "$root/etc/ssl/certs"
+mkdir -p "$root/opt/attentive-lens"
 git -C "$here" archive HEAD | tar -x -C "$root/opt/attentive-lens" || exit 1
 # The names of the network, and certificates where the registries are reached through somebody's own.
 cp /etc/resolv.conf "$root/etc/resolv.conf"
-cp /etc/ssl/certs/ca-certificates.crt "$root/etc/ssl/certs/" 2>/dev/null
+certificates=/etc/certificates-of-the-host.crt
+cp /etc/ssl/certs/ca-certificates.crt "$root$certificates" || exit 1
 mount -t proc proc "$root/proc" && mount --bind /dev "$root/dev" && mount -t tmpfs tmpfs "$root/dev/shm" || exit 1
 
 inside() {
     chroot "$root" /usr/bin/env -i HOME=/root PATH=/usr/sbin:/usr/bin:/sbin:/bin LANG=C.UTF-8 \
-        PIP_CERT=/etc/ssl/certs/ca-certificates.crt "$@"
+        PIP_CERT="$certificates" "$@"
 }
 seconds() { date +%s; }
 say() { printf '%s: %s\n' "$suite" "$*"; }

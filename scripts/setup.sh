@@ -14,15 +14,19 @@ as_root() {
 install_packages() {
     why=$1; shift
     say "Missing for $why: $*"
-    export DEBIAN_FRONTEND=noninteractive
-    if command -v apt-get >/dev/null 2>&1 && as_root apt-get update -qq >/dev/null \
-        && as_root apt-get install -y -qq --no-install-recommends "$@" >/dev/null; then
+    if command -v apt-get >/dev/null 2>&1 && told=$(apt_install "$@" 2>&1); then
         say "Installed: $*"
     else
+        [ -z "${told:-}" ] || say "$told"
         say "They could not be installed from here. As root, type:"
         say "    apt-get update && apt-get install --no-install-recommends $*"
         return 1
     fi
+}
+
+apt_install() {
+    export DEBIAN_FRONTEND=noninteractive
+    as_root apt-get update -qq >/dev/null && as_root apt-get install -y -qq --no-install-recommends "$@" >/dev/null
 }
 
 find_python() {

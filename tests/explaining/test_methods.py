@@ -14,10 +14,21 @@ from attentive_lens.explaining.likeness import likeness, redrawn, stability
 from attentive_lens.explaining.probe import Asked, Probe
 from attentive_lens.explaining.regions import found, judged
 from attentive_lens.explaining.saliency import METHODS
-from attentive_lens.explaining.saliency.class_activation import ClassActivation
+from attentive_lens.explaining.saliency.class_activation import ClassActivation, last_maps
 from attentive_lens.explaining.saliency.integrated_gradients import BASELINES, IntegratedGradients
 from attentive_lens.plan.blocks import Residual, Squeeze, built
-from attentive_lens.plan.layers import Answers, Convolution, Flatten, GlobalPooling, Relu
+from attentive_lens.plan.layers import (
+    Answers,
+    AveragePooling,
+    Convolution,
+    Flatten,
+    GlobalPooling,
+    LayerSettings,
+    MaxPooling,
+    PowerPooling,
+    Relu,
+    Resampling,
+)
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.starters import STARTERS
 
@@ -112,7 +123,7 @@ def test_networks_that_compute_the_same_have_the_same_gradients() -> None:
 def test_every_method_finds_what_a_simple_network_rests_on(name: str) -> None:
     probe, image, where = spot()
     if name == "class_activation":
-        with pytest.raises(BadValue, match="no convolution"):
+        with pytest.raises(BadValue, match="no feature maps"):
             METHODS[name].maps(probe, image, Asked.classes([0], 2))
         return
     map_ = METHODS[name].maps(probe, image, Asked.classes([0], 2))[0]
@@ -196,14 +207,73 @@ def test_threads_change_nothing() -> None:
             assert np.array_equal(many, METHODS[name].maps(probe, image, Asked.classes([1], 3)))
 
 
-def test_contribution_hands_out_the_whole_score_of_a_network_without_biases() -> None:
-    plan = NetworkPlan.stack([Convolution(filters=6), Relu(), Flatten(), Answers()]).for_classes(3)
-    probe = Probe(Network.start(plan, SHAPE, 3, np.float64))
-    asked = Asked.classes([0, 1, 2], 3)
+@pytest.mark.parametrize("starter", STARTERS)
+@pytest.mark.parametrize("name", ["contribution", "contribution_alpha_beta"])
+def test_contribution_keeps_the_score_on_every_starting_network(name: str, starter: str) -> None:
+    random = np.random.default_rng(4)
+    side = (64, 64, 3)
+    network = Network.start(STARTERS[starter].network.for_classes(3), side, 3)
+    image, asked = random.standard_normal(side).astype(np.float32), Asked.classes([0, 1, 2], 3)
+    plain = METHODS[name].maps(Probe(network), image, asked).sum(axis=(1, 2))
+    scores = Probe(network).scores(image[None])[0]
+    assert plain == pytest.approx(scores, abs=0.01 * float(np.abs(scores).max())), "fresh networks have no biases"
+    for arrays in network.weights.values():
+        for key in arrays.keys() & {"bias", "shift", "mean"}:
+            arrays[key] += 0.3 * random.standard_normal(arrays[key].shape).astype(np.float32)
+    probe = Probe(network)
+    wanted = METHODS[name].should_sum_to(probe, image, asked)
+    assert wanted is not None
+    scores = probe.scores(image[None])[0]
+    assert METHODS[name].maps(probe, image, asked).sum(axis=(1, 2)) == pytest.approx(
+        wanted, abs=0.01 * float(np.abs(scores).max())
+    )
+    assert np.abs(wanted - scores).max() > 0.01, "biases keep a part of their own"
+
+
+@pytest.mark.parametrize("name", ["contribution", "contribution_alpha_beta"])
+@pytest.mark.parametrize(
+    "layer",
+    [AveragePooling(), PowerPooling(power=3.0), MaxPooling(), GlobalPooling(takes="max"), Resampling(), Flatten()],
+    ids=lambda layer: layer.kind,
+)
+def test_contribution_loses_nothing_in_any_layer(name: str, layer: LayerSettings) -> None:
+    maps = [] if len(layer.output_shape((8, 8, 4))) == 1 else [Flatten()]
+    plan = NetworkPlan.stack([Convolution(filters=4), Relu(), layer, *maps, Answers()]).for_classes(3)
+    probe, asked = Probe(Network.start(plan, SHAPE, 3, np.float64)), Asked.classes([0, 1, 2], 3)
     scores = probe.scores(IMAGE[None])[0]
-    for name in ("contribution", "contribution_alpha_beta"):
-        sums = METHODS[name].maps(probe, IMAGE, asked).sum(axis=(1, 2))
-        assert sums == pytest.approx(scores, abs=0.15 * float(np.abs(scores).max())), name
+    sums = METHODS[name].maps(probe, IMAGE, asked).sum(axis=(1, 2))
+    assert sums == pytest.approx(scores, abs=0.01 * float(np.abs(scores).max()))
+
+
+def test_biases_keep_what_they_added_and_no_more() -> None:
+    probe, image, _ = spot()
+    asked = Asked.classes([0], 2)
+    scores = probe.scores(image[None])[0]
+    method = METHODS["contribution"]
+    wanted = method.should_sum_to(probe, image, asked)
+    assert wanted is not None
+    bias = float(probe.network.weights["answers"]["bias"][0])
+    assert float(wanted[0]) == pytest.approx(float(scores[0]) - bias, rel=0.02)
+    assert float(method.maps(probe, image, asked).sum()) == pytest.approx(float(wanted[0]), rel=1e-3)
+
+
+def test_class_activation_weighs_the_maps_that_all_paths_pass() -> None:
+    residual = Network.start(STARTERS["residual"].network.for_classes(3), (64, 64, 3), 1)
+    name = last_maps(residual)
+    nodes = [node.name for node in residual.plan.nodes]
+    last = residual.plan.node(name)
+    assert last.layer.kind == "relu"
+    assert residual.plan.node(last.after[0]).layer.kind == "add"
+    assert nodes.index(name) > max(nodes.index(n) for n in nodes if n.startswith("convolution"))
+    assert last_maps(small().network) == "relu 2", "pooling only thins its maps out"
+    image = np.random.default_rng(0).standard_normal((64, 64, 3)).astype(np.float32)
+    probe, asked = Probe(residual), Asked.classes([0], 3)
+    grads, outs = probe.gradients_at(name, image[None], asked.seeds)
+    coarse = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)[0]
+    map_ = METHODS["class_activation"].maps(probe, image, asked)[0]
+    block = 64 // coarse.shape[0]
+    row, column = np.unravel_index(int(map_.argmax()), map_.shape)
+    assert coarse[row // block, column // block] == coarse.max() > 0
 
 
 def test_random_masks_do_not_see_what_every_image_has() -> None:

@@ -11,8 +11,9 @@ from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadValue
 from attentive_lens.explaining.probe import Asked, Probe
 from attentive_lens.explaining.saliency.base import MapMethod
-from attentive_lens.plan.layers import Convolution
+from attentive_lens.plan.layers import Dropout, Pooling
 from attentive_lens.plan.layers.base import SameShape
+from attentive_lens.plan.network import IMAGE
 
 
 class ClassActivation(MapMethod):
@@ -21,7 +22,7 @@ class ClassActivation(MapMethod):
     Parameters
     ----------
     layer : str, optional
-        The convolution whose maps are weighed; the last one if left out.
+        The layer whose maps are weighed, with the activation that follows it; `last_maps` if left out.
 
     Notes
     -----
@@ -37,8 +38,8 @@ class ClassActivation(MapMethod):
         self.layer = layer
 
     def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
-        """See `MapMethod.maps`; `BadValue` without a convolution."""
-        node = coated(probe.network, self.layer or last_convolution(probe.network))
+        """See `MapMethod.maps`; `BadValue` without feature maps that all paths pass."""
+        node = coated(probe.network, self.layer) if self.layer else last_maps(probe.network)
         copies = np.repeat(image[None], len(asked.seeds), axis=0)
         grads, outs = probe.gradients_at(node, copies, asked.seeds, asked.of)
         found = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)
@@ -46,16 +47,33 @@ class ClassActivation(MapMethod):
         return np.asarray(zoom(found, factors, order=1, grid_mode=True, mode="nearest"), np.float32)
 
 
-def last_convolution(network: Network) -> str:
-    """Name of the last convolution; `BadValue` if there is none."""
-    names = [node.name for node in network.plan.nodes if isinstance(node.layer, Convolution)]
-    if not names:
+def last_maps(network: Network) -> str:
+    """Name of the last node with feature maps that every path from the image to the answers passes.
+
+    Poolings and dropout at the end only thin maps out, so the maps before them are taken. On a short cut round a
+    convolution that is the sum of both ways, not the convolution on either.
+
+    Raises
+    ------
+    BadValue
+        If there is none.
+    """
+    passed: dict[str, frozenset[str]] = {IMAGE: frozenset()}
+    for node in network.plan.nodes:
+        before = [passed[source] for source in node.after]
+        passed[node.name] = frozenset.intersection(*before) | {node.name}
+    of_all = passed[network.answers]
+    shapes = {fact.name: fact.shape for fact in network.plan.facts(network.image)}
+    name = next((n.name for n in reversed(network.plan.nodes) if n.name in of_all and len(shapes[n.name]) == 3), IMAGE)
+    while name != IMAGE and isinstance(network.plan.node(name).layer, Pooling | Dropout):
+        name = network.plan.node(name).after[0]
+    if name == IMAGE:
         raise BadValue(
             "Class activation cannot be shown",
-            "the network has no convolution whose maps could be weighed",
+            "the network has no feature maps that every path to its answers passes",
             "Choose a gradient method, occlusion or random masks",
         )
-    return names[-1]
+    return name
 
 
 def coated(network: Network, name: str) -> str:

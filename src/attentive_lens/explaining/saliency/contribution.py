@@ -10,14 +10,30 @@ from numpy.typing import NDArray
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.layers import INFERENCE, Layer
+from attentive_lens.engine.network import Network
 from attentive_lens.explaining.probe import Asked, Probe
 from attentive_lens.explaining.saliency.base import MapMethod
-from attentive_lens.plan.layers import Answers, Connected, Convolution, Multiply
+from attentive_lens.plan.layers import (
+    Answers,
+    Concatenate,
+    Connected,
+    Convolution,
+    Flatten,
+    GlobalPooling,
+    MaxPooling,
+    Multiply,
+    TransposedConvolution,
+)
 from attentive_lens.plan.layers.base import SameShape
 from attentive_lens.plan.network import IMAGE
 
-TINY = 1e-2
+EPSILON = 1e-2
 """Of a layer's strongest output: what steadies a division."""
+ABSENT = 1e-6
+"""Of a layer's strongest sum: below it, nothing spoke on that side."""
+
+Shared = tuple[tuple[Array, ...], Array]
+"""The shares of a layer's inputs, and what its biases keep of each image's, N."""
 
 
 class Contribution(MapMethod):
@@ -27,18 +43,21 @@ class Contribution(MapMethod):
     ----------
     rule : str
         "epsilon" (Bach 2015, eq. 58): all additions alike, steadied; "alpha-beta" (eq. 60, α = 2, β = 1):
-        twice what spoke for, less once what spoke against, apart.
+        twice what spoke for, less once what spoke against, apart; where only one side spoke, it gets all.
 
     Notes
     -----
-    Units of the number. Activations pass their share on; gates are taken as constants; normalisations are folded into
-    the convolutions before them. What the biases added is handed to nobody.
+    Units of the number. What steadying takes from a division is handed out too, in proportion to the strength of
+    what was added, so that nothing is lost in it. Activations, normalisations, dropout, flattening and max pooling
+    pass their share on whole; average and power pooling hand theirs out by what each value added; gates are taken as
+    constants; batch normalisations are folded into the convolutions before them. Biases keep what they added: the
+    map and their part add up to the number.
     """
 
     label = "contribution"
     shows = "The score shared out to the pixels, layer by layer, by what each added."
     misleads = "The rule decides much: two rules may share out the same score differently."
-    cost = "one pass each way, four with alpha-beta"
+    cost = "two passes each way, four with alpha-beta, and as many again for the sum"
     signed = True
 
     def __init__(self, rule: str = "epsilon") -> None:
@@ -48,55 +67,99 @@ class Contribution(MapMethod):
 
     def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        network = folded(probe.network)
-        every = frozenset(network.layers)
+        return self._shared_out(probe, image, asked)[0]
+
+    def should_sum_to(self, probe: Probe, image: Array, asked: Asked) -> Array | None:
+        """The number less what the biases keep of it."""
+        kept = self._shared_out(probe, image, asked)[1]
+        scores = probe.scores(image[None])[0]
+        return np.asarray(asked.seeds @ scores - kept)
+
+    def _shared_out(self, probe: Probe, image: Array, asked: Asked) -> tuple[NDArray[np.float32], Array]:
+        """Maps T×H×W, and what the biases of all layers keep, T."""
+        short = folded(probe.network)
+        network = Network(short.plan, short.image, short.weights, "gather")  # its sums of like signs are exact
         copies = np.repeat(image[None], len(asked.seeds), axis=0)
-        outs = {IMAGE: copies, **network.forward(copies, watch=every).outputs}
+        outs = {IMAGE: copies, **network.forward(copies, watch=frozenset(network.layers)).outputs}
         shares: dict[str, Array] = {network.answers: outs[network.answers] * asked.seeds.astype(image.dtype)}
+        kept = np.zeros(len(copies))
         for node in reversed(network.plan.nodes):
             share = shares.pop(node.name, None)
             if share is None:
                 continue
             layer, weights = network.layers[node.name], network.weights.get(node.name, {})
             given = tuple(outs[source] for source in node.after)
-            for source, part in zip(node.after, self._back(layer, weights, given, share), strict=True):
+            parts, own = self._back(layer, weights, given, share)
+            kept += own
+            for source, part in zip(node.after, parts, strict=True):
                 shares[source] = shares[source] + part if source in shares else part
-        return shares[IMAGE].sum(axis=3).astype(np.float32)
+        return shares[IMAGE].sum(axis=3).astype(np.float32), kept
 
-    def _back(
-        self, layer: Layer[Any], weights: dict[str, Array], given: tuple[Array, ...], share: Array
-    ) -> tuple[Array, ...]:
+    def _back(self, layer: Layer[Any], weights: dict[str, Array], given: tuple[Array, ...], share: Array) -> Shared:
         kind = layer.settings
+        none = np.zeros(len(share))
         if isinstance(kind, Multiply):
-            return (share, *(np.zeros_like(own) for own in given[1:]))
-        if isinstance(kind, SameShape) and not weights:
-            return (share,)
-        weighed = isinstance(kind, Convolution | Connected | Answers)
+            return (share, *(np.zeros_like(own) for own in given[1:])), none
+        if isinstance(kind, SameShape):
+            return (share,), none
+        whole = isinstance(kind, Flatten | MaxPooling | Concatenate)
+        if whole or (isinstance(kind, GlobalPooling) and kind.takes == "max"):
+            _, saved = layer.forward(given if kind.joins else given[0], weights, INFERENCE)
+            parts = layer.backward(share.copy(), saved, weights, True, False)[0]
+            return (parts if kind.joins else (parts,)), none
+        weighed = isinstance(kind, Convolution | TransposedConvolution | Connected | Answers)
         if self.rule == "alpha-beta" and weighed:
-            return (2 * _signed(layer, weights, given[0], share, 1) - _signed(layer, weights, given[0], share, -1),)
-        out, kept = layer.forward(given if kind.joins else given[0], weights, INFERENCE)
-        parts, _ = layer.backward(share / _steady(out), kept, weights, True, False)
-        parts = parts if kind.joins else (parts,)
-        return tuple(own * part for own, part in zip(given, parts, strict=True))
+            part, kept = _apart(layer, weights, given[0], share)
+            return (part,), kept
+        return _steadied(layer, weights, given, share)
 
 
-def _steady(out: Array) -> Array:
-    floor = TINY * np.abs(out).max() + np.finfo(out.dtype).tiny
-    return out + np.where(out >= 0, floor, -floor).astype(out.dtype)
+def _steadied(layer: Layer[Any], weights: dict[str, Array], given: tuple[Array, ...], share: Array) -> Shared:
+    """By what each input added, steadied; what the steadying takes, by the strength of what was added."""
+    joins = layer.settings.joins
+    out, saved = layer.forward(given if joins else given[0], weights, INFERENCE)
+    floor = EPSILON * np.abs(out).max() + np.finfo(out.dtype).tiny
+    scaled = share / (out + np.where(out >= 0, floor, -floor).astype(out.dtype))
+    left = share - scaled * out
+    kept = _over_images(scaled * weights["bias"]) if "bias" in weights else np.zeros(len(share))
+    grads = layer.backward(scaled, saved, weights, True, False)[0]
+    parts = [own * grad for own, grad in zip(given, grads if joins else (grads,), strict=True)]
+    strengths = tuple(np.abs(own) for own in given)
+    strong = {name: np.zeros_like(a) if name == "bias" else np.abs(a) for name, a in weights.items()}
+    sums, saved = layer.forward(strengths if joins else strengths[0], strong, INFERENCE)
+    some = sums > ABSENT * np.abs(sums).max()
+    grads = layer.backward(np.where(some, left / np.where(some, sums, 1), 0), saved, strong, True, False)[0]
+    for part, own, grad in zip(parts, strengths, grads if joins else (grads,), strict=True):
+        part += own * grad
+    return tuple(parts), kept + _over_images(np.where(some, 0, left))
 
 
-def _signed(layer: Layer[Any], weights: dict[str, Array], given: Array, share: Array, sign: int) -> Array:
-    """The share of what spoke for (1) or against (-1): inputs and weights of equal, or of unequal sign."""
+def _apart(layer: Layer[Any], weights: dict[str, Array], given: Array, share: Array) -> tuple[Array, Array]:
+    """Twice to what spoke for, less once to what spoke against; all to one side where the other did not speak."""
     high, low = np.maximum(given, 0), np.minimum(given, 0)
-    parts = []
-    for own, side in ((high, sign), (low, -sign)):
-        cut = {name: np.maximum(a, 0) if side > 0 else np.minimum(a, 0) for name, a in weights.items()}
-        cut["bias"] = np.zeros_like(weights["bias"])
-        out, kept = layer.forward(own, cut, INFERENCE)
-        parts.append((own, cut, out, kept))
-    bias = np.maximum(sign * weights["bias"], 0) * sign
-    whole = _steady(parts[0][2] + parts[1][2] + bias)
-    found = np.zeros_like(given)
-    for own, cut, _, kept in parts:
-        found += own * layer.backward(share / whole, kept, cut, True, False)[0]
-    return found
+    sides = []
+    for sign in (1, -1):
+        runs = []
+        for own, keeps in ((high, sign), (low, -sign)):
+            cut = {name: np.maximum(a, 0) if keeps > 0 else np.minimum(a, 0) for name, a in weights.items()}
+            cut["bias"] = np.zeros_like(weights["bias"])
+            runs.append((own, cut, *layer.forward(own, cut, INFERENCE)))
+        bias = sign * np.maximum(sign * weights["bias"], 0)
+        sides.append((runs, bias, runs[0][2] + runs[1][2] + bias))
+    most = max(float(np.abs(total).max()) for _, _, total in sides)
+    spoke = [np.abs(total) > ABSENT * most for _, _, total in sides]
+    both = spoke[0] & spoke[1]
+    factors = (np.where(both, 2, spoke[0]), np.where(both, -1, spoke[1]))
+    part = np.zeros_like(given)
+    kept = _over_images(np.where(spoke[0] | spoke[1], 0, share))
+    for (runs, bias, total), has, factor in zip(sides, spoke, factors, strict=True):
+        scaled = (factor * share / np.where(has, total, 1)).astype(share.dtype)
+        kept = kept + _over_images(scaled * bias)
+        for own, cut, _, saved in runs:
+            part += own * layer.backward(scaled.copy(), saved, cut, True, False)[0]
+    return part, kept
+
+
+def _over_images(values: Array) -> Array:
+    """Sum of all values of each image, N."""
+    return np.asarray(values.reshape(len(values), -1).sum(axis=1, dtype=np.float64))
