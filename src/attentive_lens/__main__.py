@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import sys
 
@@ -9,15 +10,22 @@ import sys
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 from attentive_lens.cli import libraries
-from attentive_lens.cli.entry import COMMANDS, run_command
+from attentive_lens.cli.entry import is_command, run_command, workspace_named
+from attentive_lens.errors import LensError
 
 
 def main() -> int:
     """Run a command, or open the window on the workspace named, and return the exit code."""
     words = sys.argv[1:]
-    if words and (words[0] in COMMANDS or words[0].startswith("-")):
+    if is_command(words):
         return run_command(words, _open_window)
-    return _open_window(words[0] if words else None)
+    try:
+        workspace = workspace_named(words)
+    except LensError as error:
+        json_line = json.dumps({"error": error.as_dict()}, ensure_ascii=False)
+        sys.stdout.write(f"{json_line}\n") if "--json" in words else sys.stderr.write(f"{error}\n")
+        return 2
+    return _open_window(workspace)
 
 
 def _open_window(workspace: str | None) -> int:

@@ -6,6 +6,7 @@ Anything that is not a `LensError` is a bug: it is logged with its trace, never 
 LensError            what happened, why, what to do
 ├── BadFile          a file that could not be read or written
 ├── BadValue         a setting outside its range, or one that does not fit the others
+│   └── BadUsage     a word, key or setting of a command that it does not know or cannot take (exit code 2)
 └── NotHere          a workspace, run, image or class that does not exist
 ```
 """
@@ -47,6 +48,10 @@ class BadFile(LensError):
 
 class BadValue(LensError):
     """A setting outside its range, or one that does not fit the others."""
+
+
+class BadUsage(BadValue):
+    """A word or key that is not known, or a setting of a command that it cannot take: wrong usage, exit code 2."""
 
 
 class NotHere(LensError):

@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import time
 from pathlib import Path
 from types import SimpleNamespace
@@ -11,9 +12,11 @@ import pytest
 
 import attentive_lens as al
 from attentive_lens.desk import tasks
+from attentive_lens.desk.data import gather
 from attentive_lens.desk.front import (
     RunReader,
     check_resumable,
+    price_in_memory,
     reap_children,
     resumable,
     resume_training,
@@ -22,13 +25,16 @@ from attentive_lens.desk.front import (
 )
 from attentive_lens.desk.resident import Reply, Resident
 from attentive_lens.desk.tasks.explaining import cause_in_words
+from attentive_lens.desk.tasks.models import as_scores
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
+from attentive_lens.engine.optimisers import OPTIMISERS
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes import grouped
 from attentive_lens.formats.bundle import read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
+from attentive_lens.plan.settings import OPTIMISER_ARRAYS
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import NOTHING, Correction
 
@@ -56,9 +62,9 @@ def test_an_explanation_has_both_answers_every_layer_and_its_trust(station: Work
 
 def test_variants_are_of_training_images_and_nothing_without_a_recipe(station: Workspace) -> None:
     folder = str(station.folder)
-    plain = finish(tasks.variants(folder, {"recipe": []}, 8, 2)).arrays
+    plain = finish(tasks.variants(folder, {"network": "two blocks"}, 8, 2)).arrays
     assert np.array_equal(plain["variants"], np.concatenate([plain["originals"]] * 2))
-    recipe = {"recipe": [{"change": "noise", "chance": 1.0, "between": [0.1, 0.1]}]}
+    recipe = {"network": "two blocks", "recipe": [{"change": "noise", "chance": 1.0, "between": [0.1, 0.1]}]}
     noisy = finish(tasks.variants(folder, recipe, 8, 2)).arrays["variants"]
     assert not np.array_equal(noisy[:8], noisy[8:])
     assert np.array_equal(noisy, finish(tasks.variants(folder, recipe, 8, 2)).arrays["variants"])
@@ -68,7 +74,7 @@ def test_variants_are_of_training_images_and_nothing_without_a_recipe(station: W
     again = finish(tasks.variants(folder, recipe, 8, 2)).arrays["originals"]
     assert not np.array_equal(again, plain["originals"])
     with pytest.raises(LensError, match="noise"):
-        finish(tasks.variants(folder, {"recipe": [{"change": "nois"}]}, 8, 2))
+        finish(tasks.variants(folder, {"network": "two blocks", "recipe": [{"change": "nois"}]}, 8, 2))
 
 
 def test_what_is_not_there_is_said_with_what_is(station: Workspace) -> None:
@@ -236,6 +242,48 @@ def test_a_channel_is_turned_off_and_what_all_add_is_told(station: Workspace) ->
         finish(tasks.channel(folder, 1, 5, "convolution 2", 16))
 
 
+def test_channels_are_ranked_by_what_is_lost_without_them_and_said_for_what(station: Workspace) -> None:
+    folder, node = str(station.folder), "convolution 2"
+    table = as_scores(finish(tasks.score(folder, 1, "training")).values)
+    right = next(a.image for a in table.answers if a.said == a.true)
+    wrong = table.wrong[0].image
+    model = read_model(station.run(1).model)
+    data = finish(gather(station, station.run(1).plan(), station.run(1)))
+    network = model.network()
+    for image, differ in ((right, False), (wrong, True)):
+        told = finish(tasks.channel(folder, 1, image, node, 0)).values
+        assert (told["said"] != told["true"]) is differ
+        assert told["of"] == ("said − true" if differ else told["said"])
+        said, true = model.classes.index(told["said"]), model.classes.index(told["true"])
+        prepared = model.levels.apply(data.pixels[image - 1][None])
+        out = network.forward(prepared, watch=frozenset({node})).outputs[node]
+        for channel in (0, 7):
+            edited = out.copy()
+            edited[..., channel] = 0
+            scores = [
+                network.forward(prepared, edited={node: own}).outputs[network.answers][0] for own in (out, edited)
+            ]
+            numbers = [own[said] - own[true] if differ else own[said] for own in scores]
+            assert told["adds"][str(channel)] == pytest.approx(float(numbers[0] - numbers[1]), abs=1e-4)
+        strengths = [abs(value) for value in told["adds"].values()]
+        assert strengths == sorted(strengths, reverse=True)
+        assert told["gradient"].keys() == told["adds"].keys()
+
+
+def test_a_layer_is_shown_all_training_images_or_a_part_of_every_class(station: Workspace) -> None:
+    folder = str(station.folder)
+    data = finish(gather(station, station.run(1).plan(), station.run(1)))
+    training = data.members("training")
+    whole = finish(tasks.layer(folder, 1, "convolution 2", patches=len(training), drawn=1))
+    assert whole.values["images_looked_at"] == whole.values["images_in_all"] == len(training)
+    seen = {image for own in whole.values["images"] for image in own}
+    assert seen == {int(k) + 1 for k in training}, "whole classes were passed over once"
+    part = finish(tasks.layer(folder, 1, "convolution 2", patches=9, images=18, drawn=1)).values
+    assert part["images_looked_at"] < part["images_in_all"] == len(training)
+    drawn = {image for own in part["images"] for image in own}
+    assert {int(data.labels[k - 1]) for k in drawn} == set(data.labels[training].tolist())
+
+
 def test_a_cause_at_one_place_comes_with_a_plan_that_covers_it() -> None:
     random = np.random.default_rng(0)
     maps = np.abs(random.normal(0, 0.02, (20, 32, 32))).astype(np.float32)
@@ -262,3 +310,21 @@ def test_what_excites_a_layer_is_kept_while_the_model_stays(station: Workspace) 
     assert finish(tasks.layer(folder, 1, "convolution 1", patches=2, drawn=2)).arrays["patches"].shape[1] == 2
     file.write_bytes(b"half a file")
     assert finish(tasks.layer(folder, 1, "convolution 1", patches=3, drawn=2)).values == first.values
+
+
+def test_a_plan_too_large_for_memory_is_refused_before_any_image_is_prepared(station: Workspace) -> None:
+    shutil.rmtree(station.cache)
+    plan = Plan().changed({"preparation.side": 1024, "training.batch": 4096})
+    needed, free = price_in_memory(plan, 6)
+    assert needed > free > 0
+    with pytest.raises(BadValue, match="GiB"):
+        finish(execute(station, station.claim_run(plan), lambda: False))
+    assert list(station.cache.iterdir()) == []
+
+
+def test_the_price_in_memory_counts_what_each_optimiser_keeps() -> None:
+    assert {name: len(kind.remembers) for name, kind in OPTIMISERS.items()} == OPTIMISER_ARRAYS
+    plan = Plan()
+    (adam, _), (plain, _) = (price_in_memory(plan.changed({"training.optimiser": o}), 6) for o in ("adam", "sgd"))
+    weights = sum(fact.weights for fact in plan.network.for_classes(6).facts(plan.preparation.shape))
+    assert adam - plain == 2 * 4 * weights

@@ -7,11 +7,20 @@ import pytest
 from tests.explaining.test_explaining import IMAGE, SHAPE
 from tests.explaining.test_methods import small, spot
 
+from attentive_lens.engine.network import Network
 from attentive_lens.explaining.causes import _group, _joined, _parted, grouped, in_cells
-from attentive_lens.explaining.changes import CHANGES, smallest_cover
+from attentive_lens.explaining.changes import CHANGES
 from attentive_lens.explaining.channels import Excitement, contributions, patch, speaks_for, synthetic, turned
+from attentive_lens.explaining.curves import curves
 from attentive_lens.explaining.neighbours import embedded, nearest, principal
-from attentive_lens.explaining.probe import Asked
+from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.regions import judged
+from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.smallest import Search, smallest_cover
+from attentive_lens.explaining.trust import deletion
+from attentive_lens.plan.layers import Answers, Convolution, GlobalPooling, Relu
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.progress import finish
 
 
 def test_a_channel_s_contribution_is_what_is_lost_to_first_order_without_it() -> None:
@@ -140,14 +149,77 @@ def test_changes_do_what_they_are_called() -> None:
 
 def test_the_smallest_cover_is_on_what_the_answer_rests_on() -> None:
     probe, image, where = spot()
-    found = smallest_cover(probe, image)
+    search = finish(smallest_cover(probe, image))
+    assert search.complete
+    found = search.found
     assert found is not None
-    assert found["said"] == 1
+    assert found.said == 1
     rows, columns = np.nonzero(where)
-    assert abs(found["row"] * 16 - (rows.mean() + 0.5)) <= 2
-    assert abs(found["column"] * 16 - (columns.mean() + 0.5)) <= 2
-    assert found["side"] <= 4 / 16
-    assert smallest_cover(probe, -0.01 * image) is None
+    assert abs(found.row * 16 - (rows.mean() + 0.5)) <= 2
+    assert abs(found.column * 16 - (columns.mean() + 0.5)) <= 2
+    assert found.side <= 4 / 16
+    assert finish(smallest_cover(probe, -0.01 * image)) == Search(None, True)
+
+
+def slow_search(probe: Probe, image: np.ndarray) -> tuple[int, set[tuple[int, int, int]]] | None:
+    """The least side that changes the answer, and all its places with what is said then: every square, one by one."""
+    said = int(probe.scores(image[None])[0].argmax())
+    for side in range(1, min(image.shape[:2]) // 2 + 1):
+        found = set()
+        for row in range(image.shape[0] - side + 1):
+            for column in range(image.shape[1] - side + 1):
+                copy = image.copy()
+                copy[row : row + side, column : column + side] = image.mean(axis=(0, 1))
+                other = int(probe.scores(copy[None])[0].argmax())
+                if other != said:
+                    found.add((row, column, other))
+        if found:
+            return side, found
+    return None
+
+
+def test_no_smaller_square_anywhere_changes_the_answer() -> None:
+    sides = []
+    for seed in range(12):
+        network = Network.start(
+            NetworkPlan.stack([Convolution(filters=3), Relu(), GlobalPooling(takes="max"), Answers()]).for_classes(3),
+            (10, 9, 2),
+            seed,
+            np.float64,
+        )
+        probe, image = Probe(network), np.random.default_rng(seed).standard_normal((10, 9, 2))
+        search, slow = finish(smallest_cover(probe, image)), slow_search(probe, image)
+        assert search.complete
+        assert (search.found is None) == (slow is None)
+        if search.found is not None and slow is not None:
+            side, places = slow
+            assert search.found.pixels == side
+            row, column = search.found.row * 10 - side / 2, search.found.column * 9 - side / 2
+            assert (round(row), round(column), search.found.said) in places
+            sides.append(side)
+            hurried = finish(smallest_cover(probe, image, most=0))
+            assert hurried.found is not None
+            assert hurried.complete == (side == hurried.found.pixels == 1) or not hurried.complete
+            assert hurried.found.pixels >= side
+    assert len(set(sides)) > 1
+
+
+def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
+    """Of an image that is one colour everywhere, nothing changes, whatever is covered."""
+    probe = small()
+    flat = np.broadcast_to(np.array([0.7, -1.2, 2.0]), SHAPE).copy()
+    asked = Asked.classes([0, 1], 3)
+    for name in ("occlusion", "random_masks"):
+        assert np.abs(METHODS[name].maps(probe, flat, asked)).max() < 1e-6, name
+    (region,) = judged(probe, flat, asked, np.ones(SHAPE[:2], np.float32), [np.eye(16, dtype=bool)])
+    assert np.abs(region.gives).max() < 1e-9
+    left = deletion(probe.network, flat, np.random.default_rng(0).random(SHAPE[:2]).astype(np.float32), 0)
+    assert left.marked == pytest.approx(left.before) == pytest.approx(left.random)
+    (bend,) = curves(probe, flat, np.random.default_rng(0).random((1, 16, 16)).astype(np.float32), [0])
+    assert bend.deletion == pytest.approx(bend.probability)
+    assert finish(smallest_cover(probe, flat)).found is None
+    pixels = np.full((12, 12, 3), 90, np.uint8)
+    assert np.array_equal(CHANGES["cover"](pixels, 0.5, 0.5, 0.5), pixels)
 
 
 def test_mistakes_on_a_mark_form_a_group_of_their_own() -> None:

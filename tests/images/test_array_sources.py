@@ -263,3 +263,22 @@ def test_a_table_without_heading_offers_both_ends_for_the_label(tmp_path: Path) 
     read, words = opened(open_source(tmp_path / "plain.csv", Reading(labels="column 1")))
     assert words == ["0", "1"] * 3
     assert np.array_equal(read[..., 0], images.reshape(6, 5, 5))
+
+
+@pytest.mark.parametrize(
+    ("names", "sets"),
+    [
+        (("train", "held"), ("training", "test")),
+        (("train", "val", "rest"), ("training", "validation", "test")),
+        (("one", "other"), (None, None)),
+    ],
+)
+def test_each_pair_of_idx_files_is_a_set(names: tuple[str, ...], sets: tuple[str | None, ...], tmp_path: Path) -> None:
+    for k, name in enumerate(names):
+        file = as_idx(tmp_path, leaves(COUNT + k), kinds(COUNT + k))
+        file.rename(tmp_path / f"{name}-images.idx")
+        (tmp_path / "leaves-labels").rename(tmp_path / f"{name}-labels.idx")
+    found = [item for item in open_source(tmp_path).find() if isinstance(item, Found)]
+    told = {(item.file.name.split("-")[0], item.set_name) for item in found}
+    assert told == set(zip(names, sets, strict=True))
+    assert len(found) == sum(COUNT + k for k in range(len(names)))

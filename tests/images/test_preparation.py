@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -9,6 +10,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.images import store
 from attentive_lens.images.preparation import Levels, local_contrast, to_square
 from attentive_lens.images.sources import Reference
 from attentive_lens.images.sources.folders import Folders
@@ -130,3 +132,23 @@ def test_local_contrast_does_not_see_light_and_keeps_flat_ground_flat() -> None:
     half = image.copy()
     half[:, :, :16] = 0.5
     assert np.abs(local_contrast(half)[:, :, :8]).max() < 0.2 * np.abs(local_contrast(half)[:, :, 20:]).max()
+
+
+@pytest.mark.parametrize("writable", [True, False])
+def test_without_room_for_the_images_none_is_prepared(
+    writable: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "images").mkdir()
+    files = [tmp_path / "images" / f"{k}.png" for k in range(3)]
+    for file in files:
+        Image.new("RGB", (8, 8)).save(file)
+    cache = tmp_path / "cache"
+    cache.mkdir()
+    monkeypatch.setattr("attentive_lens.images.store.os.access", lambda *_: writable)
+    needed = 3 * 64 * 64 * 3
+    monkeypatch.setattr(store.shutil, "disk_usage", lambda _: SimpleNamespace(free=store.SPARE + needed - 1))
+    monkeypatch.setattr(store.psutil, "virtual_memory", lambda: SimpleNamespace(available=needed - 1))
+    with pytest.raises(BadFile, match="disk" if writable else "memory"):
+        finish(prepared(references(files), Preparation(side=64), cache))
+    assert list(cache.iterdir()) == []
+    assert finish(prepared(references(files), Preparation(side=63), cache)).shape == (3, 63, 63, 3)

@@ -9,11 +9,11 @@ import typer
 
 import attentive_lens
 from attentive_lens.cli.speaking import out
+from attentive_lens.plan.values import unknown_word
 
 app = typer.Typer(
     help="Train convolutional image classifiers and find out why they get an image wrong.",
     no_args_is_help=True,
-    add_completion=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )
@@ -21,6 +21,15 @@ app = typer.Typer(
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON object instead of text.")]
 InWorkspace = Annotated[Path, typer.Argument(help="Folder of the workspace.", metavar="WORKSPACE")]
 OfRun = Annotated[int, typer.Argument(help="Number of the run.", metavar="RUN")]
+PlanFile = Annotated[Path | None, typer.Option("--plan", metavar="FILE", help="Plan to read; the default if left out.")]
+Settings = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--set", metavar="KEY=VALUE", help="Change a setting: training.epochs=5; «plan keys» lists all. Repeatable."
+    ),
+]
+OnSet = Annotated[str, typer.Option("--on", metavar="SET", help="training, validation or test.")]
+SETS = frozenset({"training", "validation", "test"})
 
 
 @app.callback(invoke_without_command=True)
@@ -35,6 +44,12 @@ def rows_of(workspace: Path) -> list[Any]:
     from attentive_lens.workspace import Workspace
 
     return Workspace.open(workspace).catalogue.images()
+
+
+def check_set(word: str) -> None:
+    """Refuse a word that is no set's name."""
+    if word not in SETS:
+        raise unknown_word("set", word, SETS)
 
 
 def printable(file: str) -> str:

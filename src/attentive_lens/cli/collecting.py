@@ -9,7 +9,7 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, app, printable, rows_of
-from attentive_lens.cli.speaking import out, parsed, reporting, say_json, watched
+from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json, watched
 
 
 @app.command()
@@ -18,13 +18,18 @@ def new(
     workspace: InWorkspace,
     source: Annotated[
         Path,
-        typer.Argument(help="Folder with one folder per class, a table, or a file of arrays (NPZ, NPY, MAT, IDX)."),
+        typer.Argument(
+            metavar="SOURCE",
+            help="Folder with one folder per class, a table, or a file of arrays (NPZ, NPY, MAT, IDX).",
+        ),
     ],
-    name: Annotated[str, typer.Option(help="What to call it; the folder's name if left out.")] = "",
+    name: Annotated[str, typer.Option(metavar="TEXT", help="What to call it; the folder's name if left out.")] = "",
     read: Annotated[
         list[str] | None,
         typer.Option(
-            "--read", help="How to read a table or array: layout=NCHW, order=HWC, labels=kind, height=48. Repeatable."
+            "--read",
+            metavar="KEY=VALUE",
+            help="How to read a table or array: layout=NCHW, order=HWC, labels=kind, height=48. Repeatable.",
         ),
     ] = None,
     as_json: AsJson = False,
@@ -35,7 +40,8 @@ def new(
 
     asked = parsed(read or [], "--read layout=NCHW")
     kinds = Reading.types()
-    reading = Reading.read({key: str(value) if kinds.get(key) is str else value for key, value in asked.items()})
+    with from_words():
+        reading = Reading.read({key: str(value) if kinds.get(key) is str else value for key, value in asked.items()})
     made = watched(make_workspace(workspace, source, name, reading), "reading images")
     found = made.collection
     counts = dict(zip(found.classes, found.totals, strict=True))
@@ -69,7 +75,9 @@ def faults(
     workspace: InWorkspace,
     fix: Annotated[
         list[str] | None,
-        typer.Option("--fix", help="Do the first action of every finding of this kind, as «leak». Repeatable."),
+        typer.Option(
+            "--fix", metavar="KIND", help="Do the first action of every finding of this kind, as «leak». Repeatable."
+        ),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
@@ -103,7 +111,7 @@ def faults(
 def _fixed(place: Any, findings: list[dict[str, Any]], kinds: list[str]) -> list[str]:
     """Do the first action of the findings of some kinds; what was done."""
     from attentive_lens.desk.curating import Curating, act
-    from attentive_lens.errors import BadValue
+    from attentive_lens.errors import BadUsage, BadValue
 
     curating = Curating(place)
     done = []
@@ -111,7 +119,7 @@ def _fixed(place: Any, findings: list[dict[str, Any]], kinds: list[str]) -> list
         own = [f for f in findings if f["kind"] == kind]
         if not own:
             there = ", ".join(sorted({f["kind"] for f in findings})) or "nothing"
-            raise BadValue(f"There is no «{kind}» to fix", f"what was found is: {there}", "Name one of these")
+            raise BadUsage(f"There is no «{kind}» to fix", f"what was found is: {there}", "Name one of these")
         for finding in own:
             if not finding["actions"] or finding["actions"][0]["step"]:
                 raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", finding["remedy"])
@@ -140,20 +148,23 @@ def rescan(workspace: InWorkspace, as_json: AsJson = False) -> None:
 def label(
     workspace: InWorkspace,
     file: Annotated[
-        Path | None, typer.Argument(help="CSV table with «image» or «file», and «label», «set», «flag».")
+        Path | None,
+        typer.Argument(metavar="[FILE]", help="CSV table with «image» or «file», and «label», «set», «flag»."),
     ] = None,
-    into: Annotated[Path | None, typer.Option("--out", help="Write every image with its label and set here.")] = None,
+    into: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="Write every image with its label and set here.")
+    ] = None,
     new_classes: Annotated[bool, typer.Option("--new-classes", help="Labels not known yet become classes.")] = False,
     as_json: AsJson = False,
 ) -> None:
     """Take corrected labels, sets and flags from a table, or write them to one; image files are never touched."""
     from attentive_lens.desk.curating import read_list, write_list
-    from attentive_lens.errors import BadValue
+    from attentive_lens.errors import BadUsage
     from attentive_lens.workspace import Workspace
 
     place = Workspace.open(workspace)
     if file is None and into is None:
-        raise BadValue("There is nothing to do", "neither a table nor --out is named", "Name one of them")
+        raise BadUsage("There is nothing to do", "neither a table nor --out is named", "Name one of them")
     told: dict[str, Any] = {}
     if file is not None:
         taken = read_list(place, file, new_classes)

@@ -2,29 +2,32 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, printable
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, printable
+from attentive_lens.cli.speaking import console, out, reporting, say_json, watched
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
-from attentive_lens.desk.front import RunReader, collection
+from attentive_lens.desk.front import collection
+
+WATCH_SECONDS = 0.4
 
 
 @app.command()
 @reporting
 def demo(
     context: typer.Context,
-    folder: Annotated[Path, typer.Argument(help="Where to make it.")] = Path("pollen-station"),
-    images: Annotated[int, typer.Option(min=1, help="How many images.")] = 1800,
-    seed: Annotated[int, typer.Option(min=0, help="Decides all of them.")] = 0,
+    folder: Annotated[Path, typer.Argument(metavar="[FOLDER]", help="Where to make it.")] = Path("pollen-station"),
+    images: Annotated[int, typer.Option(metavar="N", min=1, help="How many images.")] = 1800,
+    seed: Annotated[int, typer.Option(metavar="N", min=0, help="Decides all of them.")] = 0,
     no_window: Annotated[
         bool, typer.Option("--no-window", help="Run the full example and write its pictures.")
     ] = False,
-    epochs: Annotated[int, typer.Option(min=1, help="Epochs of the full example.")] = 20,
+    epochs: Annotated[int, typer.Option(metavar="N", min=1, help="Epochs of the full example.")] = 20,
     as_json: AsJson = False,
 ) -> None:
     """Make the pollen station's workspace and open it."""
@@ -54,12 +57,11 @@ def demo(
 @reporting
 def train(
     workspace: InWorkspace,
-    plan: Annotated[Path | None, typer.Option(help="Plan file (TOML); the default plan if left out.")] = None,
-    settings: Annotated[
-        list[str] | None,
-        typer.Option("--set", help="Change a setting: training.epochs=5. May be repeated."),
+    plan: PlanFile = None,
+    settings: Settings = None,
+    resume: Annotated[
+        int | None, typer.Option(metavar="RUN", help="Go on with this run, which was interrupted.")
     ] = None,
-    resume: Annotated[int | None, typer.Option(help="Go on with this run, which was interrupted.")] = None,
     claimed: Annotated[int | None, typer.Option(hidden=True)] = None,
     go_on: Annotated[bool, typer.Option("--go-on", hidden=True)] = False,
     as_json: AsJson = False,
@@ -74,18 +76,32 @@ def train(
 @reporting
 def watch(
     workspace: InWorkspace,
-    run: Annotated[int | None, typer.Argument(help="Number of the run; the latest if left out.")] = None,
+    run: Annotated[
+        int | None, typer.Argument(metavar="[RUN]", help="Number of the run; the latest if left out.")
+    ] = None,
+    once: Annotated[bool, typer.Option("--once", help="Say how far it is and leave, instead of following it.")] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Say how far a run is."""
+    """Follow a run, an epoch a line, until it ends; Ctrl+C ends the watching, not the run."""
+    from attentive_lens.cli.training import NewEpochs
     from attentive_lens.errors import NotHere
     from attentive_lens.workspace import Workspace
 
     place = Workspace.open(workspace)
     if run is None and not place.runs():
         raise NotHere("There is nothing to watch", "the workspace has no runs yet", "Train first")
-    view = RunReader(place.run(run) if run is not None else place.runs()[-1]).view()
-    last = view.epochs[-1] if view.epochs else {}
+    epochs = NewEpochs(place.run(run) if run is not None else place.runs()[-1])
+    to = console if as_json else out
+    if epochs.view.loss_function:
+        view = epochs.view
+        to.print(f"run {view.number} · {view.name} · {view.planned} epochs · loss: {view.loss_function}")
+    while True:
+        for line in epochs.lines():
+            to.print(line)
+        if once or epochs.view.state != "training":
+            break
+        time.sleep(WATCH_SECONDS)
+    view = epochs.view
     relabelled = changed_since(place.run(view.number), collection(place, place.run(view.number).plan()))
     if as_json:
         say_json(
@@ -93,7 +109,8 @@ def watch(
                 "run": view.number,
                 "state": view.state,
                 "epochs": len(view.epochs),
-                "last": last,
+                "last": view.epochs[-1] if view.epochs else {},
+                "loss_function": view.loss_function,
                 "error": view.error,
                 "relabelled": relabelled,
             }
@@ -102,21 +119,8 @@ def watch(
     out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
     if view.error:
         out.print(view.error)
-    for epoch in view.epochs:
-        out.print(epoch_line(epoch))
     if relabelled:
         out.print(caution_of_labels(view.number, relabelled))
-
-
-def epoch_line(epoch: dict[str, Any]) -> str:
-    """One epoch in words and figures."""
-    training, validation = epoch["training"], epoch["validation"]
-    held = f" · validation {validation['accuracy']:.1%} loss {validation['loss']:.3f}" if validation else ""
-    star = " · best so far" if epoch["best"] else ""
-    return (
-        f"epoch {epoch['epoch']:>3} · training {training['accuracy']:.1%} loss {training['loss']:.3f}{held}"
-        f" · {epoch['seconds']:.1f} s{star}"
-    )
 
 
 @app.command()
@@ -124,16 +128,14 @@ def epoch_line(epoch: dict[str, Any]) -> str:
 def score(
     workspace: InWorkspace,
     run: OfRun,
-    on: Annotated[str, typer.Option(help="training, validation or test.")] = "validation",
+    on: OnSet = "validation",
     as_json: AsJson = False,
 ) -> None:
     """Score a run's best model on a set: accuracy, loss, confusion matrix, the wrong images."""
     from attentive_lens.desk import tasks
-    from attentive_lens.plan.values import unknown_word
     from attentive_lens.workspace import Workspace
 
-    if on not in ("training", "validation", "test"):
-        raise unknown_word("set", on, frozenset({"training", "validation", "test"}))
+    check_set(on)
     table = watched(tasks.score(str(workspace), run, on), "scoring").values
     found = tasks.as_scores(table)
     place = Workspace.open(workspace)
@@ -151,11 +153,12 @@ def score(
         for a in found.wrong
     ]
     if as_json:
-        keys = ("on", "images", "accuracy", "loss", "classes", "per_class", "confusion")
+        keys = ("on", "images", "accuracy", "loss", "loss_function", "classes", "per_class", "confusion")
         cautions = {"relabelled": relabelled, "judged_by_test": judged}
         say_json({"run": run, **{key: table[key] for key in keys}, "wrong": wrong, **cautions})
         return
-    out.print(f"run {run} on {on}: {found.accuracy:.1%} of {len(found.answers)} images right, loss {found.loss:.3f}")
+    loss = f"{found.loss_function} {found.loss:.3f}"
+    out.print(f"run {run} on {on}: {found.accuracy:.1%} of {len(found.answers)} images right, {loss}")
     matrix = Table("true \\ said", *found.classes, "right", box=None)
     for k, name in enumerate(found.classes):
         rate = found.per_class[k]
@@ -177,7 +180,7 @@ def score(
 @reporting
 def predict(
     model: Annotated[Path, typer.Argument(help="Model file (.alens).", metavar="MODEL")],
-    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER")],
+    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER…")],
     as_json: AsJson = False,
 ) -> None:
     """Ask a model about new images."""
@@ -199,8 +202,8 @@ def predict(
 @reporting
 def measure(
     quick: Annotated[bool, typer.Option("--quick", help="Fewer shapes and samples: within a minute.")] = False,
-    threads: Annotated[int, typer.Option(min=1, max=64, help="Cores used.")] = 2,
-    kernels: Annotated[str, typer.Option(help="auto, gather or tiles.")] = "auto",
+    threads: Annotated[int, typer.Option(metavar="N", min=1, max=64, help="Cores used.")] = 2,
+    kernels: Annotated[str, typer.Option(metavar="WORD", help="auto, gather or tiles.")] = "auto",
     as_json: AsJson = False,
 ) -> None:
     """Time the engine on this machine, as ratios to its matrix-product peak."""

@@ -89,7 +89,7 @@ def _results(place: Workspace, run: Run, say: Callable[[str], None]) -> dict[str
         wrong = found.wrong or wrong
     for answer in wrong[:MISTAKES]:
         result = watched(tasks.explain(str(place.folder), run.number, answer.image), "explaining")
-        entry = write_explanation(result, results)
+        entry = write_explanation([result], results, f"image-{answer.image:05d}")
         told["explained"].append(entry)
         say(f"  image {answer.image}: said {entry['said']}, true {entry['true']} · {entry['maps'][0]['picture']}")
     write_filters(watched(tasks.filters(str(place.folder), run.number), "first filters"), results)

@@ -7,50 +7,137 @@ from typing import Annotated, Any
 
 import typer
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.errors import BadUsage, LensError
+from attentive_lens.plan.values import unknown_word
 
 
 @app.command()
 @reporting
 def explain(
-    workspace: InWorkspace,
-    run: OfRun,
-    image: Annotated[int, typer.Argument(help="Number of the image, as «score» prints it.", metavar="IMAGE")],
+    places: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="[WORKSPACE RUN] IMAGE…",
+            help="A workspace, the number of a run, and numbers of images as «score» prints them; with --model, image"
+            " files or folders of them.",
+        ),
+    ],
+    model: Annotated[
+        Path | None, typer.Option("--model", metavar="FILE", help="Ask this model file, about any image files.")
+    ] = None,
     method: Annotated[
-        str, typer.Option(help="One of the map methods; a wrong word lists them.")
+        str, typer.Option(metavar="WORD", help="A map method, or all; a wrong word lists them.")
     ] = "gradient_times_input",
-    target: Annotated[str | None, typer.Option("--for", help="A class to explain besides said and true.")] = None,
-    into: Annotated[Path, typer.Option("--out", help="Folder for the maps and pictures.")] = Path("explained"),
+    target: Annotated[
+        str | None, typer.Option("--for", metavar="CLASS", help="A class to explain besides said and true.")
+    ] = None,
+    into: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Where maps and pictures go.")] = Path(
+        "explained"
+    ),
     trust: Annotated[bool, typer.Option("--trust", help="Measure whether the maps can be believed.")] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Show which pixels drove the answer that was said and the answer that is true."""
+    """Show which pixels drove the answer that was said and the answer that is true, and the difference."""
     from attentive_lens.cli.pictures import write_explanation, write_filters
     from attentive_lens.desk import tasks
 
-    result = watched(tasks.explain(str(workspace), run, image, method, target), "explaining")
-    told = write_explanation(result, into)
-    if trust:
-        told["measured"] = watched(tasks.trust(str(workspace), run, image, method), "measuring trust").values
-    told["filters_picture"] = write_filters(watched(tasks.filters(str(workspace), run), "first filters"), into)
-    if as_json:
-        say_json(told)
-        return
+    if model is not None and trust:
+        why = "it compares with what a run's images give, and a model file has none"
+        raise BadUsage("--trust cannot be measured with --model", why, "Ask the run in its workspace")
+    if model is not None:
+        images = _files(places)
+        filters = watched(tasks.filters_of(str(model)), "first filters")
+    else:
+        workspace, run, images = _numbers(places)
+        filters = watched(tasks.filters(workspace, run), "first filters")
+    filters_picture = write_filters(filters, into)
+    for stem, image in images.items():
+        results, refused = [], []
+        for name in _methods(method):
+            if model is not None:
+                job = tasks.explain_file(str(model), str(image), name, target)
+            else:
+                job = tasks.explain(workspace, run, int(image), name, target)
+            try:
+                results.append(watched(job, "explaining"))
+            except LensError as error:
+                if method != "all" or name == _methods(method)[0]:
+                    raise
+                refused.append({"method": name, "reason": error.why})
+        told = write_explanation(results, into, stem)
+        told |= {"not_shown": refused, "filters_picture": filters_picture}
+        if trust:
+            measured = [watched(tasks.trust(workspace, run, int(image), m), "measuring trust").values
+                        for m in (result.values["method"] for result in results)]  # fmt: skip
+            told["measured"] = measured[0] if method != "all" else measured
+        if as_json:
+            say_json(told)
+        else:
+            _say(told)
+
+
+def _methods(word: str) -> list[str]:
+    from attentive_lens.explaining.saliency import METHODS
+
+    if word != "all" and word not in METHODS:
+        raise unknown_word("method", word, frozenset({*METHODS, "all"}))
+    return list(METHODS) if word == "all" else [word]
+
+
+def _numbers(places: list[str]) -> tuple[str, int, dict[str, str]]:
+    """Workspace, run, and images by the beginning of their files' names."""
+    if len(places) < 3:
+        remedy = "Write «explain WORKSPACE RUN IMAGE …», or «explain --model FILE IMAGE …» for image files"
+        raise BadUsage("explain needs more words", "it takes a workspace, a run and at least one image", remedy)
+    workspace, run, *images = places
+    for word in (run, *images):
+        if not (word.isascii() and word.isdigit()):
+            raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
+    return workspace, int(run), {f"image-{int(image):05d}": image for image in images}
+
+
+def _files(places: list[str]) -> dict[str, str]:
+    """Image files by the beginning of the names of what is written for them."""
+    from attentive_lens.desk.script import image_files
+
+    found: dict[str, str] = {}
+    for file in image_files([Path(place) for place in places]):
+        stem = printable(file.stem)
+        number = sum(1 for known in found if known == stem or known.startswith(f"{stem}~"))
+        found[f"{stem}~{number + 1}" if number else stem] = str(file)
+    return found
+
+
+def _say(told: dict[str, Any]) -> None:
+    """One image's explanation in words."""
     true = f", true {told['true']} ({told['probabilities'][told['true']]:.2f})" if told["true"] else ""
-    out.print(f"image {image}: said {told['said']} ({told['probabilities'][told['said']]:.2f}){true}")
+    name = f"image {told['image']}" if told["image"] is not None else told["file"]
+    out.print(f"{name}: said {told['said']} ({told['probabilities'][told['said']]:.2f}){true}")
     for entry in told["maps"]:
         t = entry["trust"]
+        if t is None:
+            out.print(f"  map of {entry['target']} ({entry['method']}): {entry['picture']}")
+            continue
         verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[t["passed"]]
         if t["empty"]:
             out.print(f"  the map for {entry['target']} is zero everywhere: nothing small changes this answer")
             continue
         out.print(
-            f"  map for {entry['target']}: {entry['picture']}\n    deleting what it marks leaves"
+            f"  map for {entry['target']} ({entry['method']}): {entry['picture']}\n    deleting what it marks leaves"
             f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",
         )
-    if trust:
-        _say_trust(told["measured"])
+        if "sum" in t:
+            out.print(
+                f"    its parts add up to {t['sum']:.3f} of {t['should_sum_to']:.3f}, {t['completeness_error']:.1%} off"
+                f" (score {t['score']:.3f})"
+            )
+    for entry in told["not_shown"]:
+        out.print(f"  no map by {entry['method']}: {entry['reason']}")
+    for measured in told.get("measured", []) if isinstance(told.get("measured"), list) else [told.get("measured")]:
+        if measured:
+            _say_trust(measured)
     out.print(f"  what each layer saw: {told['layers_picture']}")
     if told["filters_picture"]:
         out.print(f"  first-layer filters: {told['filters_picture']}")
@@ -82,22 +169,30 @@ def _say_trust(told: dict[str, Any]) -> None:
 def causes(
     workspace: InWorkspace,
     run: OfRun,
-    on: Annotated[str, typer.Option(help="training, validation or test.")] = "test",
-    method: Annotated[str, typer.Option(help="The map method that mistakes are compared by.")] = "gradient_times_input",
+    on: OnSet = "validation",
+    method: Annotated[
+        str, typer.Option(metavar="WORD", help="The map method that mistakes are compared by.")
+    ] = "gradient_times_input",
     plan_out: Annotated[
-        Path | None, typer.Option("--plan", help="Write the plan that should end the largest cause here.")
+        Path | None,
+        typer.Option("--out", metavar="FILE", help="Write the plan that should end the largest cause here."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Group the mistakes of a run by what they rest on, each group with the remedy that fits."""
     from attentive_lens.desk import tasks
+    from attentive_lens.desk.cautions import caution_of_test, judged_by_test
+    from attentive_lens.workspace import Workspace
 
+    check_set(on)
+    _methods(method)
     told = watched(tasks.causes(str(workspace), run, on, method), "grouping mistakes").values
+    judged = judged_by_test(Workspace.open(workspace))
     plans = [group["plan"] for group in told["groups"] if group["plan"]]
     if plan_out is not None:
         _write_plan(plan_out, plans)
     if as_json:
-        say_json(told)
+        say_json({**told, "judged_by_test": judged})
         return
     out.print(f"run {run} on {on}: {told['mistakes']} mistakes in {len(told['groups'])} groups")
     for number, group in enumerate(told["groups"], 1):
@@ -108,22 +203,22 @@ def causes(
     if plan_out is not None:
         out.print(f"The plan is in {plan_out}: train it with «train WORKSPACE --plan {plan_out}».")
     elif plans:
-        out.print("With --plan FILE the remedy is written as a plan to train.")
+        out.print("With --out FILE the remedy is written as a plan to train.")
+    if on == "test" and (caution := caution_of_test(judged)):
+        out.print(caution)
 
 
 def _write_plan(file: Path, plans: list[dict[str, Any]]) -> None:
-    import tomlkit
-
-    from attentive_lens.errors import BadFile, NotHere
+    from attentive_lens.errors import NotHere
+    from attentive_lens.plan.outline import commented
+    from attentive_lens.plan.plan import Plan
+    from attentive_lens.workspace.files import write_text
 
     if not plans:
         raise NotHere(
             "There is no plan to write", "no group of mistakes rests on one place", "Follow the words instead"
         )
-    try:
-        file.write_text(tomlkit.dumps(plans[0]), "utf-8")
-    except OSError as error:
-        raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None
+    write_text(file, commented(Plan.read(plans[0])))
 
 
 @app.command()
@@ -132,17 +227,27 @@ def layer(
     workspace: InWorkspace,
     run: OfRun,
     name: Annotated[str, typer.Argument(help="A layer with feature maps, as «convolution 2».", metavar="LAYER")],
-    into: Annotated[Path, typer.Option("--out", help="Folder for pictures and arrays.")] = Path("layer"),
+    images: Annotated[
+        int,
+        typer.Option(
+            metavar="N", min=1, help="Training images looked at, at most; of more, a part of every class is drawn."
+        ),
+    ] = 20_000,
+    into: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Where pictures and arrays go.")] = Path(
+        "layer"
+    ),
     as_json: AsJson = False,
 ) -> None:
     """Show what a layer's filters look for: the training patches that excite each, and images made to excite them."""
     from attentive_lens.cli.pictures import write_layer
     from attentive_lens.desk import tasks
 
-    told = write_layer(watched(tasks.layer(str(workspace), run, name), "looking for patches"), into)
+    told = write_layer(watched(tasks.layer(str(workspace), run, name, images=images), "looking for patches"), into)
     if as_json:
         say_json(told)
         return
+    looked, whole = told["images_looked_at"], told["images_in_all"]
+    out.print(f"{looked} of {whole} training images were looked at" + (", drawn from every class" * (looked < whole)))
     for key in ("patches", "synthetic", "arrays"):
         out.print(f"{key}: {told[key]}")
     for number, classes in enumerate(told["speaks"]):
@@ -155,9 +260,12 @@ def neighbours(
     workspace: InWorkspace,
     run: OfRun,
     image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
-    name: Annotated[str, typer.Option("--layer", help="The last before the answers if left out.")] = "",
+    name: Annotated[
+        str, typer.Option("--layer", metavar="LAYER", help="The last before the answers if left out.")
+    ] = "",
     table: Annotated[
-        Path | None, typer.Option("--table", help="Write every training image's place (PCA, t-SNE) here, as CSV.")
+        Path | None,
+        typer.Option("--out", metavar="FILE", help="Write every training image's place (PCA, t-SNE) here, as CSV."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
@@ -187,7 +295,7 @@ def try_changes(
     image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
     changes: Annotated[
         list[str] | None,
-        typer.Option("--change", help="As «cover row=0.85 column=0.15 side=0.3». May be repeated."),
+        typer.Option("--change", metavar="CHANGE", help="As «cover row=0.85 column=0.15 side=0.3». May be repeated."),
     ] = None,
     smallest: Annotated[
         bool, typer.Option("--smallest", help="Look for the smallest square too; done anyway without a change.")
@@ -209,22 +317,24 @@ def try_changes(
     least = told["smallest_cover"]
     if asked and not smallest:
         return
-    if least is None:
-        out.print("  covering no square up to half the image changes the answer")
-    else:
-        out.print(
-            f"  smallest square whose covering changes it: {least['side']:.0%} of the side, {least['row']:.0%} down,"
-            f" {least['column']:.0%} across; then said {least['said']}"
-        )
+    if "side" not in least:
+        which = "no square" if least["complete"] else "none of the squares tried"
+        out.print(f"  covering {which} up to half the image changes the answer")
+        return
+    which = "the smallest" if least["complete"] else "a small"
+    out.print(
+        f"  {which} square whose covering changes it: {least['pixels']} pixels, {least['row']:.0%} down,"
+        f" {least['column']:.0%} across; then said {least['said']}"
+    )
+    if not least["complete"]:
+        out.print(f"  (none of {least['pixels'] - 1} pixels does; smaller ones were not all tried)")
 
 
 def _change(words: str) -> dict[str, Any]:
-    from attentive_lens.errors import BadValue
-
-    kind, *settings = words.split()
+    kind, *settings = words.split() or [""]
     pairs = [setting.partition("=") for setting in settings]
-    if any(not equals for _, equals, _ in pairs):
-        raise BadValue("--change", f"«{words}» is not understood", "Write it as «cover row=0.8 column=0.2 side=0.3»")
+    if not kind or any(not equals for _, equals, _ in pairs):
+        raise BadUsage("--change", f"«{words}» is not understood", "Write it as «cover row=0.8 column=0.2 side=0.3»")
     return {"change": kind, **{name: value for name, _, value in pairs}}
 
 
@@ -235,18 +345,20 @@ def channel(
     run: OfRun,
     image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
     name: Annotated[str, typer.Argument(help="A layer, as «relu 2».", metavar="LAYER")],
-    number: Annotated[int, typer.Argument(min=0, help="Which channel, from 0.", metavar="CHANNEL")] = 0,
+    number: Annotated[int, typer.Argument(min=0, help="Which channel, from 0.", metavar="[CHANNEL]")] = 0,
     as_json: AsJson = False,
 ) -> None:
-    """Rank a layer's channels by what they add to said minus true, and turn one off and up to see the answer."""
+    """Rank a layer's channels by what the answer loses without them, and turn one off and up to see the answer."""
     from attentive_lens.desk import tasks
 
     told = watched(tasks.channel(str(workspace), run, image, name, number), "asking the channels").values
     if as_json:
         say_json(told)
         return
-    ranked = list(told["adds"].items())[:8]
-    out.print(f"{name} adds to said − true: " + ", ".join(f"channel {k} {value:+.2f}" for k, value in ranked))
+    of = f"said − true ({told['said']} − {told['true']})" if told["said"] != told["true"] else f"«{told['of']}»"
+    out.print(f"{name} adds to {of}, each channel switched off (in brackets: to first order):")
+    for k, value in list(told["adds"].items())[:8]:
+        out.print(f"  channel {k}: {value:+.3f} ({told['gradient'][k]:+.3f})")
     for row in told["answers"]:
         best = sorted(row["probabilities"].items(), key=lambda pair: -pair[1])[:3]
         words = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[row["factor"]]

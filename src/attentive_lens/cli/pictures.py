@@ -15,15 +15,25 @@ from attentive_lens.explaining.feature_maps import strongest
 
 OCHRE = np.array([0xB9, 0x82, 0x18], np.float32)
 VERMILION = np.array([0xB5, 0x3A, 0x20], np.float32)
+PETROL = np.array([0x0F, 0x6B, 0x72], np.float32)
 PAPER = np.array([0xF4, 0xF1, 0xEA], np.float32)
 INK = np.array([0x23, 0x29, 0x2E], np.float32)
 SCALE = 5
 
 
-def write_explanation(result: Result, folder: Path) -> dict[str, Any]:
-    """Write maps (.npy, H×W float32) and pictures; what was written, as ``explain --json`` prints it."""
-    values, arrays = result.values, result.arrays
-    stem = f"image-{values['image']:05d}"
+def write_explanation(results: list[Result], folder: Path, stem: str) -> dict[str, Any]:
+    """Write maps (.npy, H×W float32) and pictures; what was written, as ``explain --json`` prints it.
+
+    Parameters
+    ----------
+    results : list of Result
+        Of the task `explain` for one image, one for each method.
+    folder : Path
+        Made if missing.
+    stem : str
+        Beginning of the files' names.
+    """
+    values, arrays = results[0].values, results[0].arrays
     told: dict[str, Any] = {
         "image": values["image"],
         "file": values["file"].encode("utf-8", "backslashreplace").decode(),
@@ -35,21 +45,8 @@ def write_explanation(result: Result, folder: Path) -> dict[str, Any]:
     }
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for key, target in values["targets"].items():
-            map_ = arrays[f"map {key}"]
-            file, picture = folder / f"{stem}-{key}.npy", folder / f"{stem}-{key}.png"
-            np.save(file, map_, allow_pickle=False)
-            _enlarged(over_image(arrays["pixels"], map_)).save(picture)
-            told["maps"].append(
-                {
-                    "method": values["method"],
-                    "target": target,
-                    "as": key,
-                    "file": str(file),
-                    "picture": str(picture),
-                    "trust": values["trust"][key],
-                }
-            )
+        for result in results:
+            told["maps"] += _write_maps(result, folder, f"{stem}-{result.values['method']}")
         layers = folder / f"{stem}-layers.png"
         _layers(values["layers"], arrays).save(layers)
     except OSError as error:
@@ -57,6 +54,24 @@ def write_explanation(result: Result, folder: Path) -> dict[str, Any]:
             f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out"
         ) from None
     told["layers_picture"] = str(layers)
+    return told
+
+
+def _write_maps(result: Result, folder: Path, stem: str) -> list[dict[str, Any]]:
+    """The maps of one method: for said, for true and for a class asked for, and said − true where these differ."""
+    values, arrays = result.values, result.arrays
+    targets = dict(values["targets"])
+    if "map difference" in arrays and values["said"] != values["true"]:
+        targets["difference"] = "said − true"
+    told = []
+    for key, target in targets.items():
+        map_ = arrays[f"map {key}"]
+        file, picture = folder / f"{stem}-{key}.npy", folder / f"{stem}-{key}.png"
+        np.save(file, map_, allow_pickle=False)
+        draw = signed_over_image if key == "difference" else over_image
+        _enlarged(draw(arrays["pixels"], map_)).save(picture)
+        entry = {"method": values["method"], "target": target, "as": key, "file": str(file), "picture": str(picture)}
+        told.append({**entry, "trust": values["trust"].get(key)})
     return told
 
 
@@ -81,12 +96,23 @@ def write_filters(result: Result, folder: Path) -> str | None:
 def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32]) -> NDArray[np.uint8]:
     """A map, transparent to ochre to vermilion, over its greyed image: S×S×3 uint8, image and map side by side."""
     colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
-    top = float(np.percentile(map_, 99.5)) or 1.0
-    strength = np.clip(map_ / top, 0, 1)[:, :, None]
+    top = float(np.percentile(map_, 99.5))
+    strength = np.clip(map_ / (top if top > 0 else 1.0), 0, 1)[:, :, None]
     tint = OCHRE + (VERMILION - OCHRE) * strength
+    return _beside(colour, tint, np.sqrt(strength))
+
+
+def signed_over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32]) -> NDArray[np.uint8]:
+    """As `over_image`, for what pulled to the answer said (vermilion) and to the true one (petrol)."""
+    colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+    strength = np.clip(map_ / (float(np.percentile(np.abs(map_), 99.5)) or 1.0), -1, 1)[:, :, None]
+    return _beside(colour, np.where(strength > 0, VERMILION, PETROL), np.sqrt(np.abs(strength)))
+
+
+def _beside(colour: NDArray[np.uint8], tint: NDArray[np.float32], alpha: NDArray[np.float32]) -> NDArray[np.uint8]:
+    """An image, and beside it its pale copy under a tint."""
     pale = PAPER + 0.45 * (colour.mean(axis=2, keepdims=True) - PAPER)
-    shown = pale + (tint - pale) * np.sqrt(strength)
-    return np.concatenate([colour, shown.astype(np.uint8)], axis=1)
+    return np.concatenate([colour, (pale + (tint - pale) * alpha).astype(np.uint8)], axis=1)
 
 
 def _enlarged(pixels: NDArray[np.uint8]) -> Image.Image:

@@ -6,14 +6,15 @@ import functools
 import json
 import sys
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any, TypeVar
 
 import typer
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
-from attentive_lens.errors import BadValue, LensError
+from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.plan.progress import Job
 from attentive_lens.plan.progress import Progress as Step
 
@@ -23,10 +24,10 @@ console = Console(stderr=True, markup=False, highlight=False)
 out = Console(highlight=False, soft_wrap=True, markup=False)
 
 
-def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
-    """Run a job to its end with a bar, the time gone and the time left; ``note`` adds a word at the end."""
+def watched(job: Job[T], shown: str, news: Callable[[], list[str]] = list) -> T:
+    """Run a job to its end with a bar, the time gone and the time left; ``news`` gives lines to print above it."""
     if not console.is_terminal:
-        return _told(job, note)
+        return _told(job, news)
     with Progress(
         TextColumn("{task.description}"),
         BarColumn(28),
@@ -34,11 +35,10 @@ def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
         TimeElapsedColumn(),
         TextColumn("left"),
         TimeRemainingColumn(),
-        TextColumn("{task.fields[note]}"),
         console=console,
         transient=True,
     ) as bars:
-        bar = bars.add_task(shown, total=None, note="")
+        bar = bars.add_task(shown, total=None)
         stages: list[str] = []
 
         def show(step: Step) -> None:
@@ -46,33 +46,36 @@ def watched(job: Job[T], shown: str, note: Callable[[], str] = str) -> T:
             if stages[-1:] != [stage]:
                 stages.append(stage)
                 bars.reset(bar, total=step.total or None)
-            bars.update(
-                bar, completed=step.done, total=step.total or None, description=step.doing or shown, note=note()
-            )
+            bars.update(bar, completed=step.done, total=step.total or None, description=step.doing or shown)
 
-        return _stepped(job, show)
+        return _stepped(job, show, news, bars.console)
 
 
-def _told(job: Job[T], note: Callable[[], str]) -> T:
-    """Run a job to its end where there is no terminal: a line whenever it comes to something else."""
-    told: list[str] = []
+def _told(job: Job[T], news: Callable[[], list[str]]) -> T:
+    """Run a job to its end where there is no terminal: a line whenever it comes to something else, and its news."""
+    stages: list[str] = []
 
     def show(step: Step) -> None:
-        if step.doing and told[-1:] != [step.doing]:
-            told.append(step.doing)
-            console.print(" · ".join(filter(None, (step.doing, note()))), soft_wrap=True)
+        stage = step.doing.split(" ")[0]
+        if stage and stages[-1:] != [stage]:
+            stages.append(stage)
+            console.print(step.doing, soft_wrap=True)
 
-    return _stepped(job, show)
+    return _stepped(job, show, news, console)
 
 
-def _stepped(job: Job[T], show: Callable[[Step], None]) -> T:
-    """Run a job to its end, showing each step."""
+def _stepped(job: Job[T], show: Callable[[Step], None], news: Callable[[], list[str]], to: Console) -> T:
+    """Run a job to its end, showing each step and printing what is new after it."""
     while True:
         try:
             step = next(job)
         except StopIteration as end:
             result: T = end.value
+            for line in news():
+                to.print(line, soft_wrap=True)
             return result
+        for line in news():
+            to.print(line, soft_wrap=True)
         show(step)
 
 
@@ -82,19 +85,33 @@ def say_json(value: dict[str, Any]) -> None:
     sys.stdout.flush()
 
 
+def say_error(error: LensError, as_json: bool) -> None:
+    """One sentence on standard error, or one object on standard output."""
+    if as_json:
+        say_json({"error": error.as_dict()})
+    else:
+        console.print(str(error), style="red", soft_wrap=True)
+
+
+@contextmanager
+def from_words() -> Iterator[None]:
+    """Settings given as words of the command: one that is wrong is wrong usage."""
+    try:
+        yield
+    except BadValue as error:
+        raise BadUsage(error.what, error.why, error.remedy) from None
+
+
 def reporting(command: Callable[..., None]) -> Callable[..., None]:
-    """A command whose failures are said in one sentence, or as JSON, with exit code 1."""
+    """A command whose failures are said in one sentence, or as JSON, with exit code 1, or 2 for wrong usage."""
 
     @functools.wraps(command)
     def run(*args: Any, **kwargs: Any) -> None:
         try:
             command(*args, **kwargs)
         except LensError as error:
-            if kwargs.get("as_json"):
-                say_json({"error": error.as_dict()})
-            else:
-                console.print(str(error), style="red", soft_wrap=True)
-            raise typer.Exit(1) from None
+            say_error(error, bool(kwargs.get("as_json")))
+            raise typer.Exit(2 if isinstance(error, BadUsage) else 1) from None
         except KeyboardInterrupt:
             console.print("Stopped.")
             raise typer.Exit(1) from None
@@ -110,7 +127,7 @@ def parsed(settings: list[str], example: str) -> dict[str, Any]:
     for setting in settings:
         key, equals, value = setting.partition("=")
         if not equals:
-            raise BadValue(f"«{setting}» says nothing", "it has no «=»", f"Write {example}")
+            raise BadUsage(f"«{setting}» says nothing", "it has no «=»", f"Write {example}")
         try:
             found[key.strip()] = tomllib.loads(f"value = {value}")["value"]
         except tomllib.TOMLDecodeError:

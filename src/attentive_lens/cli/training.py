@@ -8,14 +8,13 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from attentive_lens.cli.speaking import console, out, parsed, say_json, watched
-from attentive_lens.desk.front import RunReader, check_resumable, with_base
+from attentive_lens.cli.planning import read, split_base
+from attentive_lens.cli.speaking import console, from_words, out, parsed, say_json, watched
+from attentive_lens.desk.front import RunReader, RunView, check_resumable, with_base
 from attentive_lens.desk.training import Trained, execute
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadUsage
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.values import unknown_word
 from attentive_lens.workspace import Run, Workspace
-from attentive_lens.workspace.runs import read_plan
 
 
 def train_here(
@@ -32,11 +31,13 @@ def train_here(
     if resume is not None:
         run = place.run(resume)
         if plan_file or settings:
-            raise BadValue("A run goes on with its own plan", "it never changes", "Leave out --plan and --set")
+            raise BadUsage("A run goes on with its own plan", "it never changes", "Leave out --plan and --set")
         check_resumable(run)
     elif claimed is None:
-        plan = read_plan(plan_file) if plan_file else Plan()
-        run = place.claim_run(planned(place, plan, parsed(settings, "--set training.epochs=5")))
+        plan = read(plan_file)
+        with from_words():
+            plan = planned(place, plan, parsed(settings, "--set training.epochs=5"))
+        run = place.claim_run(plan)
     else:
         run = place.run(claimed)
     trained = train_run(place, run, go_on or resume is not None)
@@ -55,18 +56,45 @@ def train_here(
 
 
 def train_run(place: Workspace, run: Run, resume: bool = False) -> Trained:
-    """Execute a claimed run with a bar; Ctrl+C and SIGTERM stop it after the step at hand."""
-    reader = RunReader(run)
-
-    def note() -> str:
-        view = reader.view()
-        if not view.epochs:
-            return ""
-        validation = view.epochs[-1]["validation"]
-        return f"validation {validation['accuracy']:.1%}" if validation else ""
-
+    """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand."""
+    epochs = NewEpochs(run)
     with _stopping() as stopped:
-        return watched(execute(place, run, lambda: bool(stopped), resume), f"training run {run.number}", note)
+        job = execute(place, run, lambda: bool(stopped), resume)
+        return watched(job, f"training run {run.number}", epochs.lines)
+
+
+class NewEpochs:
+    """The lines of a run's epochs, each once.
+
+    Parameters
+    ----------
+    run : Run
+        Followed; what it did before is told first.
+    """
+
+    def __init__(self, run: Run) -> None:
+        self._reader = RunReader(run)
+        self._told = 0
+        self.view: RunView = self._reader.view()
+
+    def lines(self) -> list[str]:
+        """What is new since the last call."""
+        self.view = self._reader.view()
+        self._told = min(self._told, len(self.view.epochs))  # a run that goes on takes back what was told of later
+        new = self.view.epochs[self._told :]
+        self._told += len(new)
+        return [epoch_line(epoch) for epoch in new]
+
+
+def epoch_line(epoch: dict[str, Any]) -> str:
+    """One epoch in words and figures."""
+    training, validation = epoch["training"], epoch["validation"]
+    held = f" · validation {validation['accuracy']:.1%} loss {validation['loss']:.3f}" if validation else ""
+    star = " · best so far" if epoch["best"] else ""
+    return (
+        f"epoch {epoch['epoch']:>3} · training {training['accuracy']:.1%} loss {training['loss']:.3f}{held}"
+        f" · learning rate {epoch.get('learning_rate', 0.0):.3g} · {epoch['seconds']:.1f} s{star}"
+    )
 
 
 def summary(trained: Trained) -> dict[str, Any]:
@@ -85,18 +113,13 @@ def summary(trained: Trained) -> dict[str, Any]:
 
 def planned(place: Workspace, plan: Plan, settings: dict[str, Any]) -> Plan:
     """The plan with its settings changed; ``base.run`` alone brings that run's network and preparation along."""
-    base = {key: settings.pop(key) for key in list(settings) if key.startswith("base.")}
+    base = split_base(settings)
     plan = plan.changed(settings)
     if not base:
         return plan
-    for key in base:
-        if key not in ("base.run", "base.until", "base.frozen"):
-            raise unknown_word("plan", key, frozenset({"base.run", "base.until", "base.frozen"}))
-    if not {"base.run", "base.until"} <= base.keys():
-        raise BadValue("plan.base", "it needs both «base.run» and «base.until»", "Give both")
     if "network" in settings:
         return plan.changed(base)
-    return with_base(place, plan, int(base["base.run"]), str(base["base.until"]), bool(base.get("base.frozen", True)))
+    return with_base(place, plan, base["base.run"], str(base["base.until"]), bool(base.get("base.frozen", True)))
 
 
 @contextmanager

@@ -13,12 +13,14 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+import psutil
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
-from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.network import NetworkPlan, working_memory
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.settings import OPTIMISER_ARRAYS
 from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
 from attentive_lens.workspace.corrections import EXCLUDED, GONE, corrected
@@ -150,6 +152,10 @@ class RunView:
         Epochs asked for.
     error : str
         The sentence of a failed run.
+    started : float
+        Seconds since 1970.
+    loss_function : str
+        What its losses are.
     """
 
     number: int
@@ -160,6 +166,7 @@ class RunView:
     planned: int
     error: str = ""
     started: float = 0.0
+    loss_function: str = ""
 
     @property
     def has_model(self) -> bool:
@@ -227,6 +234,7 @@ class RunReader:
             int(self._start.get("epochs", 0)),
             str(end.get("error", "")) if end else "",
             float(self._start.get("at", 0.0)),
+            str(self._start.get("loss_function", "")),
         )
 
 
@@ -247,6 +255,13 @@ def facts_of(plan: Plan, classes: int) -> tuple[NetworkPlan, Any]:
     """The plan's network with an answer for each class, and its facts."""
     network = plan.network.for_classes(classes)
     return network, network.facts(plan.preparation.shape)
+
+
+def price_in_memory(plan: Plan, classes: int) -> tuple[int, int]:
+    """Bytes that a step of training needs, and bytes of memory that are free now."""
+    _, facts = facts_of(plan, classes)
+    needed = working_memory(facts, plan.training.batch, OPTIMISER_ARRAYS[plan.training.optimiser])
+    return needed, int(psutil.virtual_memory().available)
 
 
 def resumable(view: RunView) -> bool:

@@ -8,20 +8,18 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import psutil
 
 import attentive_lens
 from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.front import price_in_memory
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers.convolution import ConvolutionLayer
 from attentive_lens.engine.network import Network, fingerprint
-from attentive_lens.engine.optimisers import OPTIMISERS
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preparation import Levels
-from attentive_lens.plan.network import working_memory
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job
 from attentive_lens.training.checkpoints import Checkpoints
@@ -84,7 +82,8 @@ def _execute(
     if resume:
         journal.write("resume", epoch=position.epoch)
     else:
-        journal.write("start", plan=plan.name, epochs=plan.training.epochs)
+        journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.training.loss)
+    _check_memory(plan, len(workspace.catalogue.classes()))
     data = yield from gather(workspace, plan, claimed if resume else None)
     if resume:
         _check_labels(claimed, data)
@@ -93,7 +92,6 @@ def _execute(
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
-    _check_memory(plan, len(data.collection.classes))
     network, levels = _starting_point(workspace, plan, data) if last is None else (last.network(), last.levels)
     network = Network(network.plan, network.image, network.weights, plan.training.kernels)
     classes = len(data.collection.classes)
@@ -173,10 +171,8 @@ def _check_labels(claimed: Run, data: Data) -> None:
 
 
 def _check_memory(plan: Plan, classes: int) -> None:
-    """Refuse a plan that needs more memory than there is, before anything is allocated."""
-    facts = plan.network.for_classes(classes).facts(plan.preparation.shape)
-    needed = working_memory(facts, plan.training.batch, len(OPTIMISERS[plan.training.optimiser].remembers))
-    free = psutil.virtual_memory().available
+    """Refuse a plan that needs more memory than there is, before anything is prepared or allocated."""
+    needed, free = price_in_memory(plan, classes)
     if needed > free:
         raise BadValue(
             "The plan does not fit into memory",

@@ -28,7 +28,9 @@ class Step:
     Attributes
     ----------
     loss : float
-        Mean over the images.
+        What training makes small, with label smoothing and class weights; mean over the images.
+    plain : float
+        The same loss without these two, which can be compared with that of any other images.
     right : int
         Images answered rightly.
     gradients : dict
@@ -38,12 +40,13 @@ class Step:
     """
 
     loss: float
+    plain: float
     right: int
     gradients: Weights
     sums: Mapping[str, Array] = field(default_factory=dict)
 
 
-Found = tuple[float, int, Weights, Mapping[str, Array]]
+Found = tuple[float, float, int, Weights, Mapping[str, Array]]
 
 
 def learn(
@@ -64,18 +67,20 @@ def learn(
         trace: Trace = yield from network.walk(images[a:b], route=route, moment=own, ready=ready)
         scores = trace.outputs[network.answers]
         losses, grad = judge(scores, targets[a:b])
+        plain = losses if judge.is_plain else judge.plain(scores, targets[a:b])
         right = int((scores.argmax(axis=1) == targets[a:b].argmax(axis=1)).sum())
         grad /= len(images)
         _, found = yield from network.walk_back(trace, {network.answers: grad}, route)
-        return float(losses.sum()), right, found, trace.sums
+        return float(losses.sum()), float(plain.sum()), right, found, trace.sums
 
     results = together(crew, piece, len(spans))
-    total: Weights = results[0][2]
-    for _, _, found, _ in results[1:]:
+    total: Weights = results[0][3]
+    for _, _, _, found, _ in results[1:]:
         for node, arrays in found.items():
             for name, array in arrays.items():
                 total[node][name] += array
-    return Step(sum(r[0] for r in results) / len(images), sum(r[1] for r in results), total, results[0][3])
+    wanted, plain = sum(r[0] for r in results) / len(images), sum(r[1] for r in results) / len(images)
+    return Step(wanted, plain, sum(r[2] for r in results), total, results[0][4])
 
 
 def together(crew: Crew, piece: Callable[[int], Walk[Found]], count: int) -> list[Found]:

@@ -96,6 +96,15 @@ class Loss:
     smoothing: float = 0.0
     weights: Array | None = None
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether nothing is done to the targets."""
+        return not self.smoothing and self.weights is None
+
+    def plain(self, scores: Array, targets: Array) -> Array:
+        """Losses N without smoothing and class weights: what figures about different images are compared by."""
+        return LOSSES[self.kind](scores, targets.astype(scores.dtype, copy=False))[0]
+
     def __call__(self, scores: Array, targets: Array) -> tuple[Array, Array]:
         """Losses N and their gradients N×K."""
         targets = targets.astype(scores.dtype, copy=False)

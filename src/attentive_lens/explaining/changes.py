@@ -13,8 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import affine_transform, gaussian_filter, median_filter, shift
 
-from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.probe import Probe
+from attentive_lens.explaining.covering import filling
 
 Pixels = NDArray[np.uint8]
 
@@ -40,7 +39,7 @@ def _bytes(values: NDArray[Any]) -> Pixels:
 def cover(pixels: Pixels, row: float, column: float, side: float) -> Pixels:
     """A square in the image's mean colour."""
     out = pixels.copy()
-    out[_box(pixels, row, column, side)] = _bytes(pixels.mean(axis=(0, 1)))
+    out[_box(pixels, row, column, side)] = _bytes(filling(pixels))
     return out
 
 
@@ -122,49 +121,3 @@ CHANGES: dict[str, Callable[..., Pixels]] = {
     "brighten": brightened,
     "denoise": denoised,
 }
-
-
-def smallest_cover(probe: Probe, image: Array) -> dict[str, float] | None:
-    """The smallest square whose covering with the training mean changes the answer, of a prepared image H×W×C.
-
-    Sides fall by a fifth from half the image's, squares a quarter of their side apart, until none of a side changes
-    it; None if none of the largest does. ``row``, ``column`` and ``side`` are parts of the image's, ``said`` the class
-    then answered.
-    """
-    height, width = image.shape[:2]
-    said = int(probe.scores(image[None])[0].argmax())
-    best, side = None, min(height, width) / 2
-    while side >= 2:
-        found = _flipping(probe, image, round(side), said)
-        if found is None:
-            return best
-        best, side = found, min(side * 0.8, round(side) - 1)
-    return best
-
-
-def _flipping(probe: Probe, image: Array, side: int, said: int) -> dict[str, float] | None:
-    """The square of this side that changes the answer most surely; None if none does."""
-    height, width = image.shape[:2]
-    step = max(1, side // 4)
-    places = [(r, c) for r in range(0, height - side + 1, step) for c in range(0, width - side + 1, step)]
-    best: tuple[float, int, int, int] | None = None
-    for first in range(0, len(places), 256):
-        part = places[first : first + 256]
-        variants = np.repeat(image[None], len(part), axis=0)
-        for variant, (r, c) in zip(variants, part, strict=True):
-            variant[r : r + side, c : c + side] = 0
-        scores = probe.scores(variants)
-        others = scores.argmax(axis=1)
-        gaps = np.where(others != said, scores[np.arange(len(part)), others] - scores[:, said], -np.inf)
-        at = int(gaps.argmax())
-        if np.isfinite(gaps[at]) and (best is None or gaps[at] > best[0]):
-            best = (float(gaps[at]), *part[at], int(others[at]))
-    if best is None:
-        return None
-    _, r, c, other = best
-    return {
-        "row": (r + side / 2) / height,
-        "column": (c + side / 2) / width,
-        "side": side / min(height, width),
-        "said": float(other),
-    }

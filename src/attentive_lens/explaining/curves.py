@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter, sobel, uniform_filter
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.covering import filling
 from attentive_lens.explaining.probe import Probe
 from attentive_lens.plan.chance import chance
 
@@ -66,7 +67,7 @@ class Curves:
 def curves(probe: Probe, image: Array, maps: NDArray[np.float32], targets: list[int]) -> list[Curves]:
     """Curves of the maps (T×H×W) of some classes of one prepared image H×W×C.
 
-    Deleted pixels take the training mean; restored ones are put back into the image out of focus. Petsiuk 2018,
+    Deleted pixels take the image's mean; restored ones are put back into the image out of focus. Petsiuk 2018,
     section 4.1. Random maps hang together over as many pixels as smoothed ones do.
     """
     height, width = image.shape[:2]
@@ -105,9 +106,10 @@ def _variants(image: Array, blurred: Array, map_: NDArray[np.floating[Any]]) -> 
     order = np.argsort(-uniform_filter(np.asarray(map_, np.float64), SMOOTH), axis=None, kind="stable")
     flat, soft = image.reshape(-1, image.shape[2]), blurred.reshape(-1, image.shape[2])
     out = np.empty((2, len(SHARES), *flat.shape), image.dtype)
+    mean = filling(image).astype(image.dtype)
     for k, share in enumerate(SHARES):
         chosen = order[: round(share * len(order))]
         out[0, k], out[1, k] = flat, soft
-        out[0, k, chosen] = 0
+        out[0, k, chosen] = mean
         out[1, k, chosen] = flat[chosen]
     return out.reshape(-1, *image.shape)

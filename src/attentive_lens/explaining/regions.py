@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import binary_dilation, gaussian_filter, label
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.covering import covered
 from attentive_lens.explaining.probe import Asked, Probe
 
 SHARE = 0.1
@@ -29,7 +30,7 @@ class Region:
     share : float
         Part of the map's strength in it, 0–1.
     gives : list of float
-        How much each number asked for falls when it is covered with the training mean.
+        How much each number asked for falls when it is covered with the image's mean.
     """
 
     top: float
@@ -61,10 +62,7 @@ def judged(
     """What regions, found or drawn by hand, give to each number asked for."""
     if not masks:
         return []
-    variants = np.repeat(image[None], len(masks) + 1, axis=0)
-    for variant, mask in zip(variants[1:], masks, strict=True):
-        variant[mask] = 0
-    numbers = probe.numbers(variants, asked)
+    numbers = probe.numbers(np.concatenate([image[None], covered(image, masks)]), asked)
     strength = np.abs(np.asarray(map_, np.float64))
     whole = max(float(strength.sum()), 1e-12)
     regions = []

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import softmax
 from attentive_lens.engine.network import Network
+from attentive_lens.explaining.covering import covered
 from attentive_lens.plan.chance import chance
 
 SHARE = 0.05
@@ -65,7 +66,7 @@ def deletion(network: Network, image: Array, map_: NDArray[np.float32], target: 
 
     Notes
     -----
-    Deleted pixels take the image's mean over each channel. Petsiuk 2018, section 4.1, with one fixed share in
+    Deleted pixels take the image's mean, see `covering.filling`. Petsiuk 2018, section 4.1, with one fixed share in
     place of the curve. A map that marks the class's pixels passes; so may one that marks any large object.
     """
     height, width = map_.shape
@@ -79,11 +80,7 @@ def deletion(network: Network, image: Array, map_: NDArray[np.float32], target: 
         while mask.sum() < count:
             r, c = random.integers(0, height), random.integers(0, width)
             mask[max(0, r - 2) : r + 3, max(0, c - 2) : c + 3] = True
-    variants = np.repeat(image[None], len(masks), axis=0)
-    mean = image.mean(axis=(0, 1))
-    for variant, mask in zip(variants, masks, strict=True):
-        variant[mask] = mean
-    found = softmax(network.forward(variants).outputs[network.answers])[:, target]
+    found = softmax(network.forward(covered(image, masks)).outputs[network.answers])[:, target]
     return Deletion(float(found[0]), float(found[1]), float(found[2:].mean()))
 
 

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import hashlib
+import math
 import os
+import shutil
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import nullcontext
 from pathlib import Path
 
 import numpy as np
+import psutil
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
@@ -18,6 +21,8 @@ from attentive_lens.images.sources.base import Reference
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.settings import Preparation
 
+SPARE = 64 << 20
+"""Bytes left free on a disk, for journals and checkpoints."""
 CHUNK = 256
 """Images decoded between two reports."""
 
@@ -48,7 +53,7 @@ def prepared(
     Raises
     ------
     BadFile
-        If an image can no longer be read as it was when it was imported.
+        If an image can no longer be read as it was when it was imported, or there is no room for all.
     """
     target = folder / f"prepared-{_digest(images, preparation)}.npy"
     shape = (len(images), *preparation.shape)
@@ -62,6 +67,7 @@ def prepared(
         return black if image is None else to_square(image.picture().pixels, preparation)
 
     writable = os.access(folder, os.W_OK)
+    _check_room(folder if writable else None, math.prod(shape))
     own = folder / f".{target.name}.{os.getpid()}"
     whole = np.empty((0, *preparation.shape) if writable else shape, np.uint8)
     try:
@@ -85,6 +91,19 @@ def prepared(
     if kept is None:
         raise BadFile(f"{target} could not be read", "it was changed while it was written", "Try again")
     return kept
+
+
+def _check_room(folder: Path | None, needed: int) -> None:
+    """Refuse to prepare what fits neither on the disk nor, where nothing may be written, into memory."""
+    free = shutil.disk_usage(folder).free - SPARE if folder is not None else psutil.virtual_memory().available
+    if needed > free:
+        where = "on the disk" if folder is not None else "in memory, as the workspace cannot be written"
+        raise BadFile(
+            "The images cannot be prepared",
+            f"they need {needed / 2**30:.1f} GiB at this working size, and {max(0, free) / 2**30:.1f} GiB are free"
+            f" {where}",
+            "Make room, or choose a smaller working size or subset",
+        )
 
 
 def _digest(images: Sequence[Reference | None], preparation: Preparation) -> str:

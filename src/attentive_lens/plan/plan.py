@@ -16,7 +16,8 @@ from attentive_lens.plan.values import Value, unknown_word
 
 FORMAT = 1
 
-_SECTIONS: dict[str, type[Value]] = {"split": Split, "preparation": Preparation, "training": Training}
+SECTIONS: dict[str, type[Value]] = {"split": Split, "preparation": Preparation, "training": Training}
+_OUTLINE = "«attentive-lens plan new» writes a whole plan"
 _WHOLE = {"name", "seed", "network", "recipe", "base.run", "base.until", "base.frozen"}
 
 
@@ -66,8 +67,12 @@ class Plan:
 
     @classmethod
     def read(cls, table: Mapping[str, Any]) -> Plan:
-        """From a plan file's table; sections left out stand at their defaults."""
-        known = {"format", "name", "seed", "recipe", "network", "base", *_SECTIONS}
+        """From a plan file's table.
+
+        Settings left out stand at their defaults, but nothing is done that is not written: without a recipe no image
+        is changed, and a plan without a network is refused. ``network`` may name a starting one.
+        """
+        known = {"format", "name", "seed", "recipe", "network", "base", *SECTIONS}
         for key in table:
             if key not in known:
                 raise unknown_word("plan", key, known)
@@ -78,21 +83,27 @@ class Plan:
                 "Open it with the version that wrote it",
             )
         parts: dict[str, Any] = {key: table[key] for key in ("name", "seed") if key in table}
-        for key, kind in _SECTIONS.items():
+        for key, kind in SECTIONS.items():
             if key in table:
                 parts[key] = kind.read(_table(key, table[key]))
         if "base" in table:
             parts["base"] = Base.read(_table("base", table["base"]))
-        if "network" in table:
-            parts["network"] = read_network(table["network"])
-        if "recipe" in table:
-            parts["recipe"] = read_recipe(table["recipe"])
+        parts["recipe"] = read_recipe(table.get("recipe", ()))
+        network = table.get("network", ())
+        if isinstance(network, str):
+            parts["network"] = _starter(network)
+            parts.setdefault("name", network)
+            return cls(**parts)
+        if not network:
+            remedy = f"Add [[network]] sections, or the line «network = 'three blocks'» at its top; {_OUTLINE}"
+            raise BadValue("The plan has no network", "there is nothing in it that could be trained", remedy)
+        parts["network"] = read_network(network)
         return cls(**parts)
 
     def write(self) -> dict[str, Any]:
         """The table that `read` makes this plan from."""
         table: dict[str, Any] = {"format": FORMAT, "name": self.name, "seed": self.seed}
-        for key in _SECTIONS:
+        for key in SECTIONS:
             table[key] = getattr(self, key).write()
         if self.base is not None:
             table["base"] = self.base.write()
@@ -110,26 +121,30 @@ class Plan:
         base = self.base.write() if self.base else {}
         for key, value in settings.items():
             section, _, name = key.partition(".")
-            if section in _SECTIONS and name:
+            if section in SECTIONS and name:
                 part = getattr(plan, section)
                 if name not in part.specs():
-                    raise unknown_word(f"plan.{section}", name, frozenset(part.specs()))
+                    raise unknown_word("plan", key, frozenset(f"{section}.{known}" for known in part.specs()))
                 plan = replace(plan, **{section: part.with_(**{name: value})})
             elif key in ("name", "seed"):
                 plan = replace(plan, **{key: value})
             elif key == "network":
-                if value not in STARTERS:
-                    raise unknown_word("plan.network", str(value), frozenset(STARTERS))
                 renamed = value if plan.name in STARTERS else plan.name
-                plan = replace(plan, network=STARTERS[value].network, name=renamed)
+                plan = replace(plan, network=_starter(value), name=renamed)
             elif key == "recipe" and value in ("none", "default"):
                 plan = replace(plan, recipe=DEFAULT_RECIPE if value == "default" else ())
             elif section == "base" and name:
                 base[name] = value
             else:
-                sections = {f"{s}.{n}" for s, kind in _SECTIONS.items() for n in kind.specs()}
+                sections = {f"{s}.{n}" for s, kind in SECTIONS.items() for n in kind.specs()}
                 raise unknown_word("plan", key, sections | _WHOLE)
         return replace(plan, base=Base.read(base)) if base else plan
+
+
+def _starter(name: Any) -> NetworkPlan:
+    if not isinstance(name, str) or name not in STARTERS:
+        raise unknown_word("plan.network", str(name), frozenset(STARTERS))
+    return STARTERS[name].network
 
 
 def read_recipe(rows: Sequence[Any]) -> tuple[RecipeStep, ...]:

@@ -117,6 +117,10 @@ class Base(Value):
     frozen: bool = spec(True, label="frozen", meaning="Whether the layers taken over keep their weights.")
 
 
+OPTIMISER_ARRAYS = {"adam": 2, "sgd": 0, "momentum": 1, "nesterov": 1, "adagrad": 1, "rmsprop": 1}
+"""Arrays of the weights' size that each optimiser keeps, for the memory a run needs."""
+
+
 @dataclass(frozen=True)
 class Training(Value):
     """How the weights are learned."""
@@ -128,7 +132,7 @@ class Training(Value):
     optimiser: str = spec(
         "adam",
         label="optimiser",
-        choices=("adam", "sgd", "momentum", "nesterov", "adagrad", "rmsprop"),
+        choices=tuple(OPTIMISER_ARRAYS),
         meaning="The rule that turns gradients into steps.",
     )
     rate: float = spec(0.001, label="learning rate", low=1e-8, high=10.0, meaning="Length of a step.")

@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 from typing import Any, ClassVar, Self, get_origin, get_type_hints
 
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadUsage, BadValue
 
 _MISSING = object()
 
@@ -132,11 +132,11 @@ def _hints(kind: type) -> dict[str, Any]:
     return _known_hints[name]
 
 
-def unknown_word(where: str, word: str, known: set[str] | frozenset[str]) -> BadValue:
+def unknown_word(where: str, word: str, known: set[str] | frozenset[str]) -> BadUsage:
     """The error for a word that is not on a list, with the nearest that is."""
     near = difflib.get_close_matches(word, known, n=1)
     remedy = f"Did you mean «{near[0]}»?" if near else f"Known are: {', '.join(sorted(known))}"
-    return BadValue(f"{where} is not known", f"«{word}» is none of the words used here", remedy.rstrip("."))
+    return BadUsage(f"{where} is not known", f"«{word}» is none of the words used here", remedy.rstrip("."))
 
 
 def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:

@@ -31,7 +31,9 @@ class Scores:
     classes : tuple of str
         Names by class number.
     loss : float
-        Mean cross-entropy in nats.
+        Mean loss, of the function the model was trained by, without label smoothing and class weights.
+    loss_function : str
+        Its name.
     answers : tuple of Answer
         Every image's, in the set's order.
     """
@@ -39,6 +41,7 @@ class Scores:
     on: str
     classes: tuple[str, ...]
     loss: float
+    loss_function: str
     answers: tuple[Answer, ...]
 
     @property
@@ -73,6 +76,7 @@ class Scores:
             "images": len(self.answers),
             "accuracy": self.accuracy,
             "loss": self.loss,
+            "loss_function": self.loss_function,
             "classes": list(self.classes),
             "per_class": self.per_class,
             "confusion": self.confusion.tolist(),
@@ -83,7 +87,8 @@ class Scores:
     def from_dict(cls, table: dict[str, Any]) -> Scores:
         """From `as_dict`'s table."""
         answers = tuple(Answer(int(i), int(s), int(t), float(p)) for i, s, t, p in table["answers"])
-        return cls(str(table["on"]), tuple(table["classes"]), float(table["loss"]), answers)
+        loss, function = float(table["loss"]), str(table["loss_function"])
+        return cls(str(table["on"]), tuple(table["classes"]), loss, function, answers)
 
 
 def judge(
@@ -92,8 +97,10 @@ def judge(
     images: Sequence[int],
     true: NDArray[np.int64],
     probabilities: NDArray[np.floating[Any]],
+    losses: NDArray[np.floating[Any]],
+    loss_function: str,
 ) -> Scores:
-    """Scores from probabilities.
+    """Scores from probabilities and losses.
 
     Parameters
     ----------
@@ -107,12 +114,14 @@ def judge(
         True classes.
     probabilities : ndarray, N×K
         Of every class, rows summing to 1.
+    losses : ndarray, N
+        Of every image, by the function named.
+    loss_function : str
+        What the model was trained by.
     """
     said = probabilities.argmax(axis=1)
-    own = probabilities[np.arange(len(true)), true].astype(np.float64)
-    loss = float(-np.log(np.maximum(own, 1e-30)).mean())
     answers = tuple(
         Answer(int(i), int(s), int(t), float(p))
         for i, s, t, p in zip(images, said, true, probabilities.max(axis=1), strict=True)
     )
-    return Scores(on, tuple(classes), loss, answers)
+    return Scores(on, tuple(classes), float(losses.mean(dtype=np.float64)), loss_function, answers)

@@ -13,10 +13,12 @@ from typing import Any, Self
 class Journal:
     """Appends events to a file.
 
-    Events are ``start`` (epochs, batches, images), ``resume`` (epoch: whole ones done; what was told of later ones
-    is void), ``batch`` (step, loss: at most four a second, each the mean since the last), ``epoch`` (number from 1,
-    training and validation loss and accuracy, whether it is the best so far, seconds, and how many of them were spent
-    waiting for a batch) and ``end`` (state, seconds). Each carries ``at``, seconds since 1970.
+    Events are ``start`` (plan, epochs, loss function), ``resume`` (epoch: whole ones done; what was told of later
+    ones is void), ``batch`` (step, loss, learning rate: at most four a second, the loss being the mean since the last),
+    ``epoch`` (number from 1, training and validation loss and accuracy, whether it is the best so far, learning rate
+    of its last step, seconds, and how many of them were spent waiting for a batch) and ``end`` (state, seconds). Each
+    carries ``at``, seconds since 1970. Losses are those of the loss function named, without label smoothing and class
+    weights, in training, validation and scores alike.
     """
 
     def __init__(self, file: Path) -> None:

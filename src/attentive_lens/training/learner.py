@@ -29,7 +29,7 @@ from attentive_lens.plan.settings import Training
 
 @dataclass(frozen=True)
 class Mark:
-    """Mean loss and number of right answers over some images."""
+    """Mean loss, without label smoothing and class weights, and number of right answers over some images."""
 
     loss: float
     right: int
@@ -42,7 +42,15 @@ class Mark:
 
 
 class Learner(ABC):
-    """Base of what can be trained."""
+    """Base of what can be trained.
+
+    Attributes
+    ----------
+    learning_rate : float
+        Of the last step; 0 before the first.
+    """
+
+    learning_rate: float = 0.0
 
     @abstractmethod
     def learn(self, batch: Batch, moment: Moment, batches: int) -> Mark:
@@ -121,16 +129,16 @@ class Classifier(Learner):
         own = rate(self.settings, moment.epoch, moment.batch, batches, self.losses)
         self.optimiser.step(self.network.weights, step.gradients, own)
         self.network.absorb(step.sums)
-        return Mark(step.loss, step.right, len(batch.images))
+        self.learning_rate = own
+        return Mark(step.plain, step.right, len(batch.images))
 
     def judge(self, pixels: NDArray[np.uint8], labels: NDArray[np.int64]) -> Mark:
         """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights."""
         losses, right = 0.0, 0
-        plain = Loss(self.loss.kind)
         for first in range(0, len(labels), 256):
             own = labels[first : first + 256]
             found = scores(self.network, self.levels.apply(pixels[first : first + 256]), self.crew)
-            losses += float(plain(found, one_hot(own, found.shape[1], found.dtype))[0].sum())
+            losses += float(self.loss.plain(found, one_hot(own, found.shape[1], found.dtype)).sum())
             right += int((found.argmax(axis=1) == own).sum())
         return Mark(losses / max(1, len(labels)), right, len(labels))
 

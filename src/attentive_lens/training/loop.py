@@ -148,7 +148,8 @@ def run(
             since = (since[0] + mark.loss * mark.images, since[1] + mark.images)
             step = here.epoch * feed.batches + here.batch
             if time.perf_counter() - shown > JOURNAL_SECONDS:
-                journal.write("batch", epoch=here.epoch + 1, step=step, of=total, loss=since[0] / since[1])
+                told_now = {"loss": since[0] / since[1], "learning_rate": learner.learning_rate}
+                journal.write("batch", epoch=here.epoch + 1, step=step, of=total, **told_now)
                 shown, since = time.perf_counter(), (0.0, 0)
             yield Progress(step, total, f"epoch {here.epoch + 1} of {epochs}")
             if stop():
@@ -169,7 +170,7 @@ def run(
         checkpoints.keep(learner, told(), is_best)
         spent = {"seconds": time.perf_counter() - started, "waited": feed.waited - waited}
         spent = {key: round(value, 3) for key, value in spent.items()}
-        journal.write("epoch", epoch=here.epoch, **figures, best=is_best, **spent)
+        journal.write("epoch", epoch=here.epoch, **figures, best=is_best, learning_rate=learner.learning_rate, **spent)
         if here.epoch < epochs and (stopped or stop()):
             checkpoints.write(learner, told())
             return ended("stopped")

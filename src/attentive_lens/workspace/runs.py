@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile, NotHere
 from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace.files import write_text
 
 
 @dataclass(frozen=True)
@@ -72,7 +73,7 @@ class Run:
         """Once, at its beginning."""
         import tomlkit  # only here: who only reads plans does without it
 
-        (self.folder / "plan.toml").write_text(tomlkit.dumps(plan.write()), "utf-8")
+        write_text(self.folder / "plan.toml", tomlkit.dumps(plan.write()))
 
     def note_process(self, pid: int | None = None) -> None:
         """Note which process executes it, this one if none is named."""

@@ -8,7 +8,15 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from attentive_lens.desk.tasks.base import Result
-from attentive_lens.desk.tasks.explaining import causes, explain, explain_pixels, filters, trust
+from attentive_lens.desk.tasks.explaining import (
+    causes,
+    explain,
+    explain_file,
+    explain_pixels,
+    filters,
+    filters_of,
+    trust,
+)
 from attentive_lens.desk.tasks.images import class_means, fits, measures, picture, prepare, preview, variants
 from attentive_lens.desk.tasks.inspecting import channel, layer, neighbours, tried
 from attentive_lens.desk.tasks.looking import faults
@@ -26,6 +34,7 @@ TASKS: dict[str, Callable[..., Job[Result]]] = {
     "faults": faults,
     "score": score,
     "explain": explain,
+    "explain file": explain_file,
     "trust": trust,
     "causes": causes,
     "filters": filters,
@@ -44,9 +53,11 @@ __all__ = [
     "channel",
     "class_means",
     "explain",
+    "explain_file",
     "explain_pixels",
     "faults",
     "filters",
+    "filters_of",
     "fits",
     "layer",
     "measures",

@@ -26,6 +26,8 @@ from attentive_lens.explaining.regions import found, judged
 from attentive_lens.explaining.saliency import DEFAULT, METHODS, MapMethod
 from attentive_lens.explaining.trust import deletion
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.decoding import decode
+from attentive_lens.images.preparation import to_square
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.recipe import Cover
@@ -57,6 +59,18 @@ def explain(workspace: str, run: int, image: int, method: str = DEFAULT, target:
     return Result(values, arrays)
 
 
+def explain_file(model: str, file: str, method: str = DEFAULT, target: str | None = None) -> Job[Result]:
+    """As `explain`, for an image file that no workspace knows and a model file; there is no *true* class."""
+    source = model_of(Path(model))
+    pixels = to_square(decode(Path(file)).pixels, source.preparation)
+    values, arrays = explain_pixels(source, pixels, method, None, target)
+    yield Progress(1, 2, "asking every layer")
+    maps = feature_maps(source.network(), source.levels.apply(pixels[None])[0])
+    arrays |= {f"layer {k}": np.asarray(out) for k, out in enumerate(maps.values())}
+    layers = [{"name": name, "shape": list(out.shape)} for name, out in maps.items()]
+    return Result(values | {"image": None, "file": file, "set": None, "layers": layers}, arrays)
+
+
 def explain_pixels(
     model: ModelFile, pixels: NDArray[np.uint8], method: str, true: int | None, target: str | None
 ) -> tuple[dict[str, Any], dict[str, NDArray[Any]]]:
@@ -66,7 +80,8 @@ def explain_pixels(
     image = model.levels.apply(pixels[None])[0]
     with Crew(2) as crew:
         probe = Probe(network, crew)
-        probabilities = softmax(probe.scores(image[None]))[0]
+        scores = probe.scores(image[None])[0]
+        probabilities = softmax(scores[None])[0]
         if not np.isfinite(probabilities).all():
             raise BadValue("The model gives no answer", "its scores are no numbers", "Choose another run")
         said = int(probabilities.argmax())
@@ -101,8 +116,8 @@ def explain_pixels(
     if true is not None:
         arrays["map difference"] = maps[-1]
     if wanted is not None:
-        for key, map_, sum_ in zip(targets, maps, wanted, strict=False):
-            trust[key]["completeness_error"] = _error(map_, float(sum_))
+        for (key, label), map_, sum_ in zip(targets.items(), maps, wanted, strict=False):
+            trust[key] |= _adding_up(map_, float(sum_), float(scores[label]))
     values = {
         "said": model.classes[said],
         "true": model.classes[true] if true is not None else None,
@@ -142,7 +157,7 @@ def trust(workspace: str, run: int, image: int, method: str = DEFAULT) -> Job[Re
         bends = [own_curve.as_dict() for own_curve in curves(probe, prepared, maps, labels)]
         yield Progress(1, 4, "adding a little noise")
         steady = stability(chosen, probe, prepared, asked, maps)
-        wanted = chosen.should_sum_to(probe, prepared, asked)
+        wanted, scores = chosen.should_sum_to(probe, prepared, asked), probe.scores(prepared[None])[0]
         yield Progress(2, 4, "asking the other methods")
         agreement = {
             key: likeness(maps[0], other.maps(probe, prepared, asked)[0])
@@ -155,7 +170,7 @@ def trust(workspace: str, run: int, image: int, method: str = DEFAULT) -> Job[Re
     for k, key in enumerate(("said", "true")):
         values[key + "_map"] = {"curves": bends[k], "stability": steady[k]}
         if wanted is not None:
-            values[key + "_map"]["completeness_error"] = _error(maps[k], float(wanted[k]))
+            values[key + "_map"] |= _adding_up(maps[k], float(wanted[k]), float(scores[labels[k]]))
     return Result({**values, "agreement": agreement})
 
 
@@ -187,9 +202,11 @@ def _redrawn(run: Run, method: str, probe: Probe, model: ModelFile, data: Data) 
     return figures
 
 
-def _error(map_: NDArray[np.float32], wanted: float) -> float:
-    """How far a map's sum is from what it must add up to, as a part of that."""
-    return abs(float(map_.sum()) - wanted) / max(abs(wanted), 1e-6)
+def _adding_up(map_: NDArray[np.float32], wanted: float, score: float) -> dict[str, float]:
+    """What a map adds up to, what it should, the score, and the error as a part of the larger of the last two."""
+    total = float(map_.sum(dtype=np.float64))
+    error = abs(total - wanted) / max(abs(wanted), abs(score), 1e-6)
+    return {"sum": total, "should_sum_to": wanted, "score": score, "completeness_error": error}
 
 
 def method_of(name: str) -> MapMethod:
@@ -199,7 +216,7 @@ def method_of(name: str) -> MapMethod:
     return METHODS[name]
 
 
-def causes(workspace: str, run: int, on: str = "test", method: str = DEFAULT) -> Job[Result]:
+def causes(workspace: str, run: int, on: str = "validation", method: str = DEFAULT) -> Job[Result]:
     """What the mistakes of a run on a set have in common, in groups, each with the remedy that fits.
 
     ``typical 0`` … are the groups' mean maps, 16×16 float32.
@@ -271,8 +288,12 @@ def cause_in_words(
 
 def filters(workspace: str, run: int) -> Job[Result]:
     """The first convolution's filters as pictures, F×K×K×3 float32 in 0–1, under ``filters``."""
-    place = Workspace.open(Path(workspace))
-    found = first_filters(model_of(place.run(run).model).network())
+    return (yield from filters_of(str(Workspace.open(Path(workspace)).run(run).model)))
+
+
+def filters_of(model: str) -> Job[Result]:
+    """As `filters`, of a model file."""
+    found = first_filters(model_of(Path(model)).network())
     yield Progress(1, 1)
     if found is None:
         return Result({"layer": None})

@@ -15,11 +15,21 @@ from numpy.typing import NDArray
 from attentive_lens.desk.tasks.base import Result
 from attentive_lens.desk.tasks.models import model_and_data
 from attentive_lens.engine.crew import Crew
-from attentive_lens.errors import BadValue
-from attentive_lens.explaining.changes import CHANGES, smallest_cover
-from attentive_lens.explaining.channels import Excitement, contributions, patch, speaks_for, synthetic, turned
+from attentive_lens.errors import BadUsage, BadValue
+from attentive_lens.explaining.changes import CHANGES
+from attentive_lens.explaining.channels import (
+    Excitement,
+    contributions,
+    patch,
+    speaks_for,
+    switched_off,
+    synthetic,
+    turned,
+)
 from attentive_lens.explaining.neighbours import MOST, embedded, nearest, principal
 from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.smallest import smallest_cover
+from attentive_lens.plan.chance import chance
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.values import unknown_word
 from attentive_lens.workspace import Workspace
@@ -29,8 +39,10 @@ SPEAKING = 48
 """Images over which it is averaged what channels add to the classes."""
 
 
-def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 2000, drawn: int = 8) -> Job[Result]:
+def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 20_000, drawn: int = 8) -> Job[Result]:
     """What the channels of a layer look for.
+
+    All training images are looked at; of more than ``images``, as large a part of every class drawn at random.
 
     ``patches``, C×P×k×k×3 uint8: the training patches that excite each channel most, cut to its receptive field;
     ``synthetic``, up to ``drawn``×S×S×C uint8: images made to excite the channels that matter most; ``speaks``, K×C:
@@ -50,7 +62,8 @@ def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 2
         raise unknown_word("layer", node, frozenset(n.name for n in model.plan.nodes))
     if len(fact.shape) != 3:
         raise BadValue(f"{node} has no feature maps", "its output is one row of values", "Choose a layer before it")
-    members = data.members("training")[:images]
+    training = data.members("training")
+    members = _drawn(training, data.labels, images)
     collected = Excitement(patches)
     with Crew(2) as crew:
         probe = Probe(model.network(), crew)
@@ -81,6 +94,8 @@ def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 2
         "layer": node,
         "sees": fact.sees,
         "classes": list(model.classes),
+        "images_looked_at": len(members),
+        "images_in_all": len(training),
         "synthetic_channels": matter.tolist(),
         "images": [[rows[members[at]].number for at in own] for own in found.images],
         "values": found.values.round(5).tolist(),
@@ -91,6 +106,19 @@ def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 2
         np.savez(own, **stored)
         own.replace(file)
     return Result(values, arrays)
+
+
+def _drawn(members: NDArray[np.int64], labels: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+    """Some images, in their order: all if there are no more, else the same part of every class, at least one each."""
+    if len(members) <= count:
+        return members
+    random = chance(0, "images of every class").random(len(labels))
+    chosen = []
+    for label in np.unique(labels[members]):
+        own = members[labels[members] == label]
+        ranked = own[np.argsort(random[own], kind="stable")]
+        chosen.append(ranked[: max(1, round(len(own) * count / len(members)))])
+    return np.sort(np.concatenate(chosen))
 
 
 def _kept(file: Path, asked: dict[str, Any]) -> Result | None:
@@ -163,7 +191,8 @@ def neighbours(
 def tried(workspace: str, run: int, image: int, changes: list[dict[str, Any]], smallest: bool = True) -> Job[Result]:
     """Answers after changes tried on an image, each on the original: ``{"change": "cover", "row": 0.8, …}``.
 
-    If asked, also the smallest square whose covering changes the answer. ``pixels 0`` … are the changed images,
+    If asked, also the smallest square whose covering changes the answer; a search that could not try all says so, and
+    one that found none has no side. ``pixels 0`` … are the changed images,
     S×S×C uint8.
     """
     place = Workspace.open(Path(workspace))
@@ -174,10 +203,10 @@ def tried(workspace: str, run: int, image: int, changes: list[dict[str, Any]], s
         probe = Probe(model.network(), crew)
         prepared = model.levels.apply(np.stack([pixels, *made]))
         found = probe.probabilities(prepared)
-        yield Progress(1, 2, "covering squares")
-        least = smallest_cover(probe, prepared[0]) if smallest else None
-    if least is not None:
-        least = {**least, "said": model.classes[int(least["said"])]}  # type: ignore[dict-item]
+        search = (yield from smallest_cover(probe, prepared[0])) if smallest else None
+    least = search.as_dict() if search is not None else None
+    if least is not None and "said" in least:
+        least["said"] = model.classes[least["said"]]
     answers = [{name: float(p) for name, p in zip(model.classes, row, strict=True)} for row in found]
     said = [model.classes[int(row.argmax())] for row in found]
     values = {
@@ -198,16 +227,23 @@ def _changed(pixels: NDArray[np.uint8], change: dict[str, Any]) -> NDArray[np.ui
     if kind not in CHANGES:
         raise unknown_word("change", kind, frozenset(CHANGES))
     try:
-        return CHANGES[kind](pixels, **{name: float(value) for name, value in rest.items()})
-    except (TypeError, ValueError):
+        settings = {name: float(value) for name, value in rest.items()}
+        if not all(np.isfinite(value) for value in settings.values()):
+            raise ValueError("not finite")
+        return CHANGES[kind](pixels, **settings)
+    except (TypeError, ValueError, OverflowError):
         names = CHANGES[kind].__code__.co_varnames[1 : CHANGES[kind].__code__.co_argcount]
-        raise BadValue(
+        raise BadUsage(
             f"The change {kind} could not be made", f"it takes {', '.join(names)} as numbers", "Give these"
         ) from None
 
 
 def channel(workspace: str, run: int, image: int, node: str, number: int) -> Job[Result]:
-    """What channels of a layer add to *said* minus *true*, and the answer with one switched off, halved and doubled."""
+    """What channels of a layer add to *said* minus *true*, and the answer with one switched off, halved and doubled.
+
+    Where both are one class, what they add to that class's score; ``of`` says which. ``adds`` is measured by switching
+    each channel off, ``gradient`` is the same to first order; channels that add most come first.
+    """
     place = Workspace.open(Path(workspace))
     model, data = yield from model_and_data(place, place.run(run))
     at = data.place(image)
@@ -215,23 +251,30 @@ def channel(workspace: str, run: int, image: int, node: str, number: int) -> Job
         raise unknown_word("layer", node, frozenset(n.name for n in model.plan.nodes))
     probe = Probe(model.network())
     prepared = model.levels.apply(data.pixels[at][None])[0]
-    said = int(probe.scores(prepared[None])[0].argmax())
-    asked = Asked.classes([said, int(data.labels[at])], probe.classes)
-    gap = asked.seeds[:1] - asked.seeds[1:] if said != data.labels[at] else asked.seeds[:1]
-    adds = contributions(probe, prepared, node, Asked(gap))[0]
+    said, true = int(probe.scores(prepared[None])[0].argmax()), int(data.labels[at])
+    asked = Asked.classes([said], probe.classes)
+    if said != true:
+        asked = Asked(asked.seeds - Asked.classes([true], probe.classes).seeds)
+    yield Progress(0, 2, "switching channels off")
+    adds = switched_off(probe, prepared, node, asked)[0]
     if not 0 <= number < len(adds):
         raise BadValue(
             f"There is no channel {number}", f"{node} has channels 0 to {len(adds) - 1}", "Choose one of these"
         )
+    first_order = contributions(probe, prepared, node, asked)[0]
     yield Progress(1, 2, "turning the channel up and down")
     factors = [1.0, 0.0, 0.5, 2.0]
     rows = turned(probe, prepared, node, number, factors)
     answers = [{name: float(p) for name, p in zip(model.classes, row, strict=True)} for row in rows]
-    order = np.argsort(-np.abs(adds), kind="stable")
+    order = np.argsort(-np.abs(adds), kind="stable").tolist()
     values = {
         "layer": node,
         "channel": number,
-        "adds": {str(int(k)): float(adds[k]) for k in order[:24]},
+        "of": "said − true" if said != true else model.classes[said],
+        "said": model.classes[said],
+        "true": model.classes[true],
+        "adds": {str(k): float(adds[k]) for k in order},
+        "gradient": {str(k): float(first_order[k]) for k in order},
         "answers": [{"factor": f, "probabilities": a} for f, a in zip(factors, answers, strict=True)],
     }
     return Result(values)

@@ -16,7 +16,7 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import scores as raw_scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.folding import folded
-from attentive_lens.engine.losses import softmax
+from attentive_lens.engine.losses import Loss, one_hot, softmax
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.decoding import decode
@@ -32,7 +32,8 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     """Scores of a run's best model on a set; kept beside the run and read from there the next time."""
     place = Workspace.open(Path(workspace))
     own = place.run(run)
-    as_of = collection(place, own.plan(), own).fingerprint
+    loss = Loss(own.plan().training.loss)
+    as_of = f"{collection(place, own.plan(), own).fingerprint} {loss.kind}"
     kept = own.kept_scores(on, as_of)
     if kept is not None:
         return Result(kept)
@@ -46,14 +47,17 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
         )
     network = folded(model.network())
     parts: list[Array] = []
+    losses: list[Array] = []
     with Crew(2) as crew:
         for first in range(0, len(members), SCORED_AT_ONCE):
             yield Progress(first, len(members), f"scoring {on} images")
-            rows = data.pixels[members[first : first + SCORED_AT_ONCE]]
-            parts.append(softmax(raw_scores(network, model.levels.apply(rows), crew)))
+            chosen = members[first : first + SCORED_AT_ONCE]
+            found = raw_scores(network, model.levels.apply(data.pixels[chosen]), crew)
+            parts.append(softmax(found))
+            losses.append(loss.plain(found, one_hot(data.labels[chosen], found.shape[1])))
     numbers = [data.collection.rows[place].number for place in members]
-    found = judge(on, model.classes, numbers, data.labels[members], np.concatenate(parts))
-    table = found.as_dict()
+    answers, each = np.concatenate(parts), np.concatenate(losses)
+    table = judge(on, model.classes, numbers, data.labels[members], answers, each, loss.kind).as_dict()
     own.keep_scores(on, table, as_of)
     return Result(table)
 

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.covering import covered
 from attentive_lens.explaining.probe import Asked, Probe
 from attentive_lens.explaining.saliency.base import MapMethod
 
@@ -18,8 +19,8 @@ class Occlusion(MapMethod):
 
     Notes
     -----
-    Units of the number. Squares of an eighth of the side, half a side apart, in the training mean. Source: Zeiler &
-    Fergus 2014, section 4.2. It needs no gradient and so is a check on the methods that do.
+    Units of the number. Squares of an eighth of the side, half a side apart, in the image's mean colour. Source:
+    Zeiler & Fergus 2014, section 4.2. It needs no gradient and so is a check on the methods that do.
     """
 
     label = "occlusion"
@@ -39,10 +40,7 @@ class Occlusion(MapMethod):
             for c in range(-step, width, step)
             if r + side > 0 and c + side > 0
         ]
-        copies = np.repeat(image[None], len(places) + 1, axis=0)
-        for copy, place in zip(copies[1:], places, strict=True):
-            copy[place] = 0
-        numbers = probe.numbers(copies, asked)
+        numbers = probe.numbers(np.concatenate([image[None], covered(image, places)]), asked)
         fall = numbers[0] - numbers[1:]
         sums = np.zeros((len(asked.seeds), height, width))
         counts = np.zeros((height, width))

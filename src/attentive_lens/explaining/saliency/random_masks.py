@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import zoom
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.covering import filling
 from attentive_lens.explaining.probe import Asked, Probe
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.plan.chance import chance
@@ -20,8 +21,8 @@ class RandomMasks(MapMethod):
     Notes
     -----
     Units of the number. 400 masks of 8×8 squares, each left with probability one half, moved at random and blended at
-    their edges; covered pixels take the training mean. Source: Petsiuk 2018, «RISE», eq. 6, less the mean number. The
-    masks are the same at every call.
+    their edges; covered pixels take the image's mean colour. Source: Petsiuk 2018, «RISE», eq. 6, less the mean number.
+    The masks are the same at every call.
     """
 
     label = "random masks"
@@ -33,7 +34,8 @@ class RandomMasks(MapMethod):
     def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
         masks = _masks(*image.shape[:2]).astype(image.dtype)
-        numbers = probe.numbers(masks[..., None] * image, asked)
+        mean = filling(image).astype(image.dtype)
+        numbers = probe.numbers(mean + masks[..., None] * (image - mean), asked)
         weighed = np.einsum("nt,nhw->thw", numbers, masks - masks.mean(axis=0))
         return (weighed / (MASKS * masks.var(axis=0) + 1e-9)).astype(np.float32)
 

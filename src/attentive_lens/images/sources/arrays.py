@@ -6,7 +6,7 @@ import difflib
 import tempfile
 import threading
 from abc import abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, ClassVar
@@ -94,18 +94,24 @@ class ArraySource(Source):
         """Images in the order of the arrays."""
         entries = self.entries(self.place)
         names = _class_names(entries, self.load)
-        for images in _chosen_images(self.place, entries, self.reading):
+        chosen = _chosen_images(self.place, entries, self.reading)
+        sets = self.sets_of(chosen)
+        for images, set_name in zip(chosen, sets, strict=True):
             labels = _labels_of(entries, images, self.reading)
             count = images_in(images.shape, self.reading.layout) if len(images.shape) == self._axes else -1
             if labels is None or _length(labels) != count:
                 yield Skipped(images.file, f"the array «{images.name}» has no labels of its length")
                 continue
-            set_name = set_named(images.name)
             for index, word in enumerate(label_words(self.load(labels), names)):
                 if word:
                     yield Found(images.file, word, set_name, images.name, index)
                 else:
                     yield Skipped(images.file, f"image {index} of «{images.name}» has a blank label")
+
+    @classmethod
+    def sets_of(cls, images: Sequence[Entry]) -> list[str | None]:
+        """The set each array of images is, as its name says; None for the split to decide."""
+        return [set_named(entry.name) for entry in images]
 
     @property
     def _axes(self) -> int:

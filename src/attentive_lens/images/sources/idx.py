@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import struct
 import zlib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,7 @@ _TYPES = {8: ">u1", 9: ">i1", 11: ">i2", 12: ">i4", 13: ">f4", 14: ">f8"}
 
 
 class IdxFiles(ArraySource):
-    """An IDX file of images with one of labels beside it, or a folder of such pairs."""
+    """An IDX file of images with one of labels beside it, or a folder of such pairs, each a set of its own."""
 
     title = "IDX files"
 
@@ -46,6 +47,14 @@ class IdxFiles(ArraySource):
         if place.is_dir():
             return found
         return [entry for entry in found if entry.file == place or entry.is_column]
+
+    @classmethod
+    def sets_of(cls, images: Sequence[Entry]) -> list[str | None]:
+        """Each pair is a set: beside one whose name says «train», one whose name says nothing is the test set."""
+        named = super().sets_of(images)
+        if "training" in named:
+            return [name or "test" for name in named]
+        return named
 
     @classmethod
     def load(cls, entry: Entry) -> NDArray[Any]:

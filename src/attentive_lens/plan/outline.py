@@ -1,0 +1,169 @@
+"""A plan as a file that explains itself, and the list of all its settings."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from attentive_lens.plan.blocks import BLOCKS
+from attentive_lens.plan.layers import LAYERS
+from attentive_lens.plan.plan import SECTIONS, Plan
+from attentive_lens.plan.recipe import STEPS
+from attentive_lens.plan.settings import Base
+from attentive_lens.plan.starters import STARTERS
+from attentive_lens.plan.values import Spec, Value
+
+NAME = "What it is called, in lists of runs."
+SEED = "Decides every random draw: the split, starting weights, the order of images, their changes."
+RECIPE = "Changes made to training images alone, in this order; a plan without any makes none."
+NETWORK = "Layers in order; each stands after the one before it unless «after» names another, or several."
+FREE = {
+    "name": "Its name; made from kind and number if left out.",
+    "after": "What feeds it: a name, or a list of names where it joins; «image» is the prepared image.",
+    "pace": "Factor of its learning rate, 0 to 100; 0 holds its weights. 1 if left out.",
+}
+"""What every layer of a plan file may have besides its own settings."""
+
+
+@dataclass(frozen=True)
+class Setting:
+    """One key that `Plan.changed` takes: its default as TOML, what it means, its unit, and what it may be."""
+
+    key: str
+    default: str
+    meaning: str
+    unit: str
+    allowed: str
+
+
+def settings() -> list[Setting]:
+    """Every key for ``--set``, in the order of a plan file."""
+    plan = Plan()
+    found = [
+        Setting("name", toml(plan.name), NAME, "", "text"),
+        Setting("seed", toml(plan.seed), SEED, "", "0 or more"),
+    ]
+    for section in SECTIONS:
+        found += _rows(section, getattr(plan, section))
+    starters = ", ".join(STARTERS)
+    found.append(Setting("network", toml("three blocks"), "The network: one of the starting ones.", "", starters))
+    found.append(Setting("recipe", toml("default"), "The changes: none, or those of a new plan.", "", "none, default"))
+    for name, own in Base.specs().items():
+        usual = next(f.default for f in dataclasses.fields(Base) if f.name == name)
+        default = "" if usual is dataclasses.MISSING else toml(usual)
+        found.append(Setting(f"base.{name}", default, own.meaning, own.unit, allowed(own, Base.types()[name])))
+    return found
+
+
+def _rows(section: str, value: Value) -> list[Setting]:
+    types = value.types()
+    return [
+        Setting(f"{section}.{name}", toml(getattr(value, name)), own.meaning, own.unit, allowed(own, types[name]))
+        for name, own in value.specs().items()
+    ]
+
+
+def allowed(own: Spec, kind: Any) -> str:
+    """What a setting may be, in words: «0 to 0.9», «a, b, c», «text»."""
+    if own.choices:
+        return ", ".join(word or "(empty)" for word in own.choices)
+    if kind is bool:
+        return "true, false"
+    if own.low is not None and own.high is not None:
+        return f"{own.low:g} to {own.high:g}"
+    if own.low is not None:
+        return f"{own.low:g} or more"
+    return "text" if kind is str else "a number"
+
+
+def toml(value: Any) -> str:
+    """A plain value as TOML."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, str):
+        return json.dumps(value, ensure_ascii=False)
+    if isinstance(value, tuple | list):
+        return f"[{', '.join(toml(part) for part in value)}]"
+    return repr(value)
+
+
+def commented(plan: Plan) -> str:
+    """The plan as a TOML file in which a comment before every key says what it means, its unit, and what it may be.
+
+    What the plan does not have (further layers, blocks and changes, a base) stands at the end of its section, as
+    comments to take up.
+    """
+    lines = [
+        "# Everything that decides a run. Settings left out stand at their defaults;",
+        "# a network must be there.",
+    ]
+    lines += [f"format = {plan.write()['format']}", *_key("name", plan.name, NAME), *_key("seed", plan.seed, SEED), ""]
+    for section in SECTIONS:
+        lines += [f"[{section}]", *_keys(getattr(plan, section)), ""]
+    if plan.base is not None:
+        lines += ["[base]", *_keys(plan.base), ""]
+    else:
+        lines += ["# Layers of an earlier run to build on:", *_hidden(["[base]", *_keys(Base(1, "relu 1"))]), ""]
+    lines += _recipe(plan)
+    lines += _network(plan)
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _recipe(plan: Plan) -> list[str]:
+    lines = [f"# {RECIPE}", ""]
+    for step in plan.recipe:
+        lines += [f"# {step.idea}", "[[recipe]]", f"change = {toml(step.kind)}", *_keys(step), ""]
+    others = [kind for kind in STEPS if kind not in {step.kind for step in plan.recipe}]
+    lines += [f"# Other changes: {', '.join(others)}.", ""] if others else []
+    for kind in others:
+        made = STEPS[kind]()
+        lines += _hidden([f"# {made.idea}", "[[recipe]]", f"change = {toml(kind)}", *_keys(made)])
+        lines.append("")
+    return lines
+
+
+def _network(plan: Plan) -> list[str]:
+    lines = [f"# {NETWORK}", *(f"#   {name}: {meaning}" for name, meaning in FREE.items()), ""]
+    told: set[str] = set()
+    for node, table in zip(plan.network.nodes, plan.network.write(), strict=True):
+        kind = node.layer.kind
+        lines += [f"# {node.layer.idea}"] if kind not in told else []
+        lines += ["[[network]]", f"layer = {toml(kind)}", f"name = {toml(node.name)}"]
+        lines += _keys(node.layer, explained=kind not in told)
+        lines += [f"{key} = {toml(table[key])}" for key in ("after", "pace") if key in table]
+        lines.append("")
+        told.add(kind)
+    others: dict[str, Mapping[str, type[Any]]] = {"layer": LAYERS, "block": BLOCKS}
+    for word, table_of in others.items():
+        kinds = [kind for kind in table_of if kind not in told]
+        lines += [f"# Other {word}s: {', '.join(kinds)}.", ""] if kinds else []
+        for kind in kinds:
+            made = table_of[kind]()
+            lines += _hidden([f"# {made.idea}", "[[network]]", f"{word} = {toml(kind)}", *_keys(made)])
+            lines.append("")
+    return lines
+
+
+def _keys(value: Value, explained: bool = True) -> list[str]:
+    types = value.types()
+    lines = []
+    for name, own in value.specs().items():
+        line = f"{name} = {toml(getattr(value, name))}"
+        lines += [_comment(own, types[name]), line] if explained else [line]
+    return lines
+
+
+def _key(name: str, value: Any, meaning: str) -> list[str]:
+    return [f"# {meaning}", f"{name} = {toml(value)}"]
+
+
+def _comment(own: Spec, kind: Any) -> str:
+    unit = f", {own.unit}" if own.unit else ""
+    return f"# {own.meaning} ({allowed(own, kind)}{unit})"
+
+
+def _hidden(lines: list[str]) -> list[str]:
+    return [f"#{line}" if line.startswith("#") else f"# {line}" for line in lines]
