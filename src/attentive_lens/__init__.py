@@ -7,11 +7,13 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from attentive_lens.errors import LensError
+
 if TYPE_CHECKING:
-    from attentive_lens.desk.script import Model, open_model, open_workspace
+    from attentive_lens.desk.script import Model, Run, Workspace, open_model, open_workspace
 
 __version__ = "0.1.0"
-__all__ = ["Model", "__version__", "open_model", "open_workspace"]
+__all__ = ["LensError", "Model", "Run", "Workspace", "__version__", "open_model", "open_workspace"]
 
 
 def _kernel_cache() -> str:
@@ -34,7 +36,7 @@ os.environ.setdefault("NUMBA_CACHE_DIR", _kernel_cache())
 
 def __getattr__(name: str) -> Any:
     """Load the scripting face on first use, so that a light command does not pay for it."""
-    if name in ("Model", "open_model", "open_workspace"):
+    if name in __all__:
         from attentive_lens.desk import script
 
         return getattr(script, name)

@@ -220,12 +220,12 @@ def test_the_worker_answers_in_order_of_urgency_reports_faults_and_ends(resident
 
 def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
     place = al.open_workspace(station.folder)
-    model = al.open_model(place.runs()[-1].model)
-    row = place.catalogue.images()[0]
-    (answer,) = model.predict([place.path_of(row)])
+    model = place.runs()[-1].model
+    first = place.files()[0]
+    (answer,) = model.predict([first])
     explained = finish(tasks.explain(str(station.folder), 1, 1)).values
     assert answer == pytest.approx(explained["probabilities"], abs=1e-5)
-    assert model.explain(place.path_of(row), target="spiny").shape == (32, 32)
+    assert model.explain(first, target="spiny").shape == (32, 32)
     assert model.explain(np.zeros((9, 30, 3), np.uint8), method="gradient").min() >= 0
     with pytest.raises(LensError, match="no such file"):
         model.predict([Path("none.png")])

@@ -136,6 +136,26 @@ def _by_answer(found: Collection, places: NDArray[np.int64], answers: Answers) -
     return [Shown(title, note, np.array(own, np.int64)) for title, note, own in named if own]
 
 
+def find_images(found: Collection, words: str) -> list[int]:
+    """Places of the images a number or a name stands for, the best first.
+
+    A whole number is the image of that number; anything else is looked for in the names: the whole name, its
+    beginning, any part of it, any part of the path; without regard to case.
+    """
+    if words.isascii() and words.isdigit() and len(words) < 12:
+        number = int(words)
+        return [number - 1] if 1 <= number <= len(found.rows) else []
+    plain = words.casefold()
+    ranked: list[tuple[int, int]] = []
+    for place, row in enumerate(found.rows):
+        name = row.name.casefold()
+        if plain in name:
+            ranked.append((0 if plain in (name, name.rsplit(".", 1)[0]) else 1 if name.startswith(plain) else 2, place))
+        elif plain in row.file.casefold():
+            ranked.append((3, place))
+    return [place for _, place in sorted(ranked)]
+
+
 def histogram(values: Sequence[float] | NDArray[np.float32], bins: int = 40) -> tuple[NDArray[np.int64], float, float]:
     """Counts over even steps from the least to the greatest value, and these two."""
     numbers = np.asarray(values, np.float64)

@@ -4,32 +4,48 @@
 import attentive_lens as al
 
 model = al.open_model("pollen-station/runs/0001/checkpoints/best.alens")
-answers = model.predict(["grain.png"])
+answers = model.predict("grain.png")  # or paths, folders, Pillow images, arrays, a list of them
 map_ = model.explain("grain.png", target="spiny")
-al.open_workspace("pollen-station").runs()[-1].model
+maps = model.feature_maps("grain.png", "relu 2")
+
+run = al.open_workspace("pollen-station").runs()[-1]
+print(run.score("test").accuracy, run.confusion)
 ```
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
+from PIL import Image
 
 from attentive_lens.desk import tasks
+from attentive_lens.desk.front import RunReader
 from attentive_lens.engine.batches import scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.losses import softmax
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.explaining.feature_maps import feature_maps
 from attentive_lens.explaining.saliency import DEFAULT
 from attentive_lens.formats.bundle import ModelFile, read_model
-from attentive_lens.images.decoding import SUFFIXES, decode
+from attentive_lens.images.decoding import SUFFIXES, decode, of_array, of_picture
 from attentive_lens.images.preparation import to_square
+from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
-from attentive_lens.workspace import Workspace
+from attentive_lens.plan.values import unknown_word
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.training.journal import read_events
+from attentive_lens.workspace import Run as RunFolder
+from attentive_lens.workspace import Workspace as WorkspaceFolder
+
+OneImage: TypeAlias = str | Path | Image.Image | NDArray[Any]
+"""A path, a Pillow image, or an array H×W, H×W×1, H×W×3 or H×W×4: uint8, bool, or floating point in 0–1."""
+
+AT_ONCE = 64
 
 
 def image_files(places: Sequence[Path]) -> list[Path]:
@@ -61,6 +77,13 @@ class Model:
     ----------
     file : ModelFile
         As read.
+
+    Attributes
+    ----------
+    classes : tuple of str
+        Names by class number.
+    card : mapping
+        What it is and how it did: plan, figures, versions.
     """
 
     def __init__(self, file: ModelFile) -> None:
@@ -68,41 +91,194 @@ class Model:
         self.classes = file.classes
         self.card = file.card
 
-    def predict(self, images: Sequence[str | Path | NDArray[np.uint8]]) -> list[dict[str, float]]:
-        """Probability of every class for each image: paths, or H×W×3 uint8 arrays of any size.
+    def __repr__(self) -> str:
+        side = "×".join(map(str, self.file.preparation.shape))
+        count = sum(array.size for arrays in self.file.weights.values() for array in arrays.values())
+        return f"<Model: {len(self.classes)} classes, {side} images, {len(self.layers)} layers, {count} weights>"
+
+    @property
+    def layers(self) -> tuple[str, ...]:
+        """Names of the layers, in order."""
+        return tuple(node.name for node in self.file.plan.nodes)
+
+    @property
+    def weights(self) -> Mapping[str, Mapping[str, NDArray[Any]]]:
+        """Layer → array name → float32 array: kernels KH×KW×C×F, matrices in×out. Not to be changed in place."""
+        return self.file.weights
+
+    def predict(self, images: OneImage | Iterable[OneImage]) -> list[dict[str, float]]:
+        """Probability of every class for each image.
+
+        Parameters
+        ----------
+        images : image, or iterable of images
+            Paths, folders (all images in them, by name), Pillow images, arrays; see `OneImage`. An array N×H×W×C is N
+            images.
+
+        Returns
+        -------
+        list of dict
+            Class name → probability, one an image, also for a single one; empty for an empty list.
 
         Raises
         ------
         BadFile
             If one cannot be read.
+        BadValue
+            If an array is no image.
         """
-        batch = self.file.levels.apply(np.stack([self._pixels(image) for image in images]))
+        answers: list[dict[str, float]] = []
+        network, pixels = self.file.network(), self._all_pixels(images)
         with Crew(1) as crew:
-            rows = softmax(scores(self.file.network(), batch, crew))
-        return [{name: float(p) for name, p in zip(self.classes, row, strict=True)} for row in rows]
+            for first in range(0, len(pixels), AT_ONCE):
+                batch = self.file.levels.apply(np.stack(pixels[first : first + AT_ONCE]))
+                rows = softmax(scores(network, batch, crew))
+                answers += [{name: float(p) for name, p in zip(self.classes, row, strict=True)} for row in rows]
+        return answers
 
-    def explain(
-        self, image: str | Path | NDArray[np.uint8], target: str | None = None, method: str = DEFAULT
-    ) -> NDArray[np.float32]:
+    def explain(self, image: OneImage, target: str | None = None, method: str = DEFAULT) -> NDArray[np.float32]:
         """The map, S×S float32 at the working size, for a class; for the one the model says if none is named."""
-        _, arrays = tasks.explain_pixels(self.file, self._pixels(image), method, None, target)
+        _, arrays = tasks.explain_pixels(self.file, self._one(image), method, None, target)
         return arrays["map for" if target is not None else "map said"]
 
-    def _pixels(self, image: str | Path | NDArray[np.uint8]) -> NDArray[np.uint8]:
-        pixels = image if isinstance(image, np.ndarray) else decode(Path(image)).pixels
-        return to_square(pixels, self.file.preparation)
+    def feature_maps(self, image: OneImage, layer: str) -> NDArray[np.float32]:
+        """A layer's output for one image: rows×columns×channels, or values, float32.
+
+        Raises
+        ------
+        BadUsage
+            If the model has no layer of that name.
+        """
+        if layer not in self.layers:
+            raise unknown_word("layer", layer, frozenset(self.layers))
+        prepared = self.file.levels.apply(self._one(image)[None])[0]
+        return np.asarray(feature_maps(self.file.network(), prepared)[layer])
+
+    def _one(self, image: OneImage) -> NDArray[np.uint8]:
+        found = self._all_pixels(image)
+        if len(found) != 1:
+            raise BadValue("One image is needed", f"{len(found)} were given", "Take one of them")
+        return found[0]
+
+    def _all_pixels(self, images: OneImage | Iterable[OneImage]) -> list[NDArray[np.uint8]]:
+        """Every image at the working size."""
+        if isinstance(images, np.ndarray) and images.ndim == 4:
+            images = list(images)
+        if isinstance(images, str | Path | Image.Image | np.ndarray):
+            images = [images]
+        found: list[NDArray[np.uint8]] = []
+        for image in images:
+            if isinstance(image, Image.Image):
+                found.append(of_picture(image))
+            elif isinstance(image, np.ndarray):
+                found.append(of_array(image))
+            elif isinstance(image, str | Path):
+                found += [decode(file).pixels for file in image_files([Path(image)])]
+            else:
+                kind = type(image).__name__
+                raise BadValue("There is something that is no image", f"it is a {kind}", "Give paths, images or arrays")
+        return [to_square(pixels, self.file.preparation) for pixels in found]
+
+
+class Run:
+    """One execution of a plan.
+
+    Attributes
+    ----------
+    number : int
+        From 1.
+    """
+
+    def __init__(self, workspace: WorkspaceFolder, folder: RunFolder) -> None:
+        self._workspace, self._folder = workspace, folder
+        self.number = folder.number
+
+    def __repr__(self) -> str:
+        view = RunReader(self._folder).view()
+        return f"<Run {self.number}: {view.name}, {view.state}, epoch {len(view.epochs)} of {view.planned}>"
+
+    @property
+    def plan(self) -> Plan:
+        """What decided it."""
+        return self._folder.plan()
+
+    @property
+    def state(self) -> str:
+        """Training, done, stopped, failed or broken off."""
+        return RunReader(self._folder).view().state
+
+    @property
+    def model_file(self) -> Path:
+        """File of its best model; `NotHere` before the first epoch is finished."""
+        return self._folder.model
+
+    @property
+    def model(self) -> Model:
+        """Its best model."""
+        return open_model(self.model_file)
+
+    def journal(self) -> list[dict[str, Any]]:
+        """Its events, in the order they came; see `training.journal.Journal`."""
+        return read_events(self._folder.journal)[0]
+
+    def score(self, on: str = "validation") -> Scores:
+        """Accuracy, loss, confusion matrix and every answer on a set: training, validation or test."""
+        folder = str(self._workspace.folder)
+        return tasks.as_scores(finish(tasks.score(folder, self.number, on)).values)
+
+    @property
+    def confusion(self) -> NDArray[np.int64]:
+        """Of the validation set: classes×classes, row true, column said."""
+        return self.score().confusion
+
+    def explain(self, image: int, target: str | None = None, method: str = DEFAULT) -> dict[str, NDArray[Any]]:
+        """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target)."""
+        folder = str(self._workspace.folder)
+        arrays = finish(tasks.explain(folder, self.number, image, method, target)).arrays
+        return {name.removeprefix("map "): array for name, array in arrays.items() if name.startswith("map ")}
+
+    def neighbours(self, image: int, layer: str = "", count: int = 8) -> dict[str, list[tuple[int, float]]]:
+        """The training images a layer finds nearest to an image: (number, distance) for *said* and for *true*."""
+        folder = str(self._workspace.folder)
+        near = finish(tasks.neighbours(folder, self.number, image, layer, count)).values["near"]
+        return {key: [(entry["image"], entry["distance"]) for entry in rows] for key, rows in near.items()}
+
+
+class Workspace:
+    """A folder that holds one piece of work: images' catalogue, plans, runs."""
+
+    def __init__(self, folder: WorkspaceFolder) -> None:
+        self._folder = folder
+        self.name = folder.name
+        self.folder = folder.folder
+
+    def __repr__(self) -> str:
+        images, runs = len(self._folder.catalogue.images()), len(self.runs())
+        return f"<Workspace «{self.name}»: {images} images of {len(self.classes)} classes, {runs} runs>"
+
+    @property
+    def classes(self) -> tuple[str, ...]:
+        """Names by class number."""
+        return tuple(self._folder.catalogue.classes())
+
+    def files(self) -> list[Path]:
+        """The image files, by number from 1."""
+        return [self._folder.path_of(row) for row in self._folder.catalogue.images()]
+
+    def runs(self) -> list[Run]:
+        """All runs, by number."""
+        return [Run(self._folder, run) for run in self._folder.runs()]
+
+    def run(self, number: int) -> Run:
+        """One run; `NotHere` with the numbers there are."""
+        return Run(self._folder, self._folder.run(number))
 
 
 def open_model(file: str | Path) -> Model:
-    """Open a model file (.alens)."""
+    """Open a model file (.alens); `BadFile` if it is none."""
     return Model(read_model(Path(file)))
 
 
 def open_workspace(folder: str | Path) -> Workspace:
-    """Open a workspace."""
-    return Workspace.open(Path(folder))
-
-
-def score(workspace: str | Path, run: int, on: str = "validation") -> Any:
-    """Scores of a run, see `scoring.scores.Scores`."""
-    return tasks.as_scores(finish(tasks.score(str(workspace), run, on)).values)
+    """Open a workspace; `NotHere` if the folder is none."""
+    return Workspace(WorkspaceFolder.open(Path(folder)))

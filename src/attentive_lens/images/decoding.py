@@ -6,12 +6,13 @@ import stat
 import warnings
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageOps, UnidentifiedImageError
 
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 
 MOST_PIXELS = 200_000_000
 """Larger pictures are refused before they are unpacked: 600 MB of memory each."""
@@ -96,6 +97,54 @@ def decode(file: Path) -> Picture:
     except (OSError, SyntaxError, ValueError, EOFError, IndexError, KeyError, TypeError, ZeroDivisionError):
         # Decoders of damaged files raise any of these.
         raise _bad(file, "it is cut off or damaged") from None
+
+
+def of_picture(picture: Image.Image) -> NDArray[np.uint8]:
+    """Pixels H×W×3 uint8 of a picture opened by somebody else, as `decode` gives them.
+
+    Raises
+    ------
+    BadFile
+        If it cannot be brought to plain colours.
+    """
+    try:
+        return _to_rgb(ImageOps.exif_transpose(picture))
+    except (OSError, ValueError) as error:
+        raise BadFile("The picture was not read", f"it has no plain colours ({error})", "Convert it to RGB") from None
+
+
+def of_array(array: NDArray[Any]) -> NDArray[np.uint8]:
+    """Pixels H×W×3 uint8 of an array H×W, H×W×1, H×W×3 or H×W×4.
+
+    Parameters
+    ----------
+    array : ndarray
+        uint8; bool; or floating point in 0–1. A fourth channel is opacity, laid on white.
+
+    Raises
+    ------
+    BadValue
+        If it has another shape or type, or values that are no numbers or outside their range.
+    """
+    values = np.asarray(array)
+    sides = "×".join(map(str, values.shape))
+    if values.ndim == 2:
+        values = values[:, :, None]
+    if values.ndim != 3 or values.shape[2] not in (1, 3, 4) or 0 in values.shape:
+        why = f"it is {sides or 'one number'}, and H×W, H×W×1, H×W×3 or H×W×4 are needed"
+        raise BadValue("The array is no image", why, "Bring it to one of these shapes")
+    if values.dtype.kind == "f":
+        if not np.isfinite(values).all() or values.min() < 0 or values.max() > 1:
+            raise BadValue("The array is no image", "floating-point values lie in 0 to 1", "Divide them by the white")
+        values = (values * 255 + 0.5).astype(np.uint8)
+    elif values.dtype == bool:
+        values = values.astype(np.uint8) * np.uint8(255)
+    elif values.dtype != np.uint8:
+        why = f"it is of type {values.dtype}, and uint8, bool or floating point is needed"
+        raise BadValue("The array is no image", why, "Convert it, so that white is 255, or 1.0")
+    if values.shape[2] == 1:
+        return np.repeat(values, 3, axis=2)
+    return _to_rgb(Image.fromarray(np.ascontiguousarray(values)))
 
 
 def _to_rgb(picture: Image.Image) -> NDArray[np.uint8]:

@@ -6,7 +6,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QPaintEvent
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -29,6 +29,7 @@ from attentive_lens.window.pages.images import ImagesPage
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
+from attentive_lens.window.shortcuts import ShortcutList
 
 SAID_MS = 12_000
 
@@ -90,6 +91,8 @@ class Frame(QMainWindow):
         session.worked.connect(self._show_work)
         session.images_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)
+        self.shortcuts = ShortcutList(self)
+        QShortcut(QKeySequence("F1"), self).activated.connect(self.shortcuts.show_over)
         self._list_runs()
         # Timers of its own, which end with it: a call that outlives the window would reach into freed memory.
         self._after_paint, self._builder = QTimer(self), QTimer(self)
@@ -201,12 +204,14 @@ class Frame(QMainWindow):
         self.undo.setToolTip(f"Take back: {last} (Ctrl+Z).")
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Ctrl+Z and Ctrl+Shift+Z, unless a field that is edited takes them for itself."""
+        """Ctrl+Z, Ctrl+Shift+Z and ?, unless a field that is edited takes them for itself."""
         if event is None:
             return
         control, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
         if event.key() == Qt.Key.Key_Z and event.modifiers() & control:
             self.session.redo() if event.modifiers() & shift else self.session.undo()
+        elif event.text() == "?":
+            self.shortcuts.show_over()
         else:
             super().keyPressEvent(event)
 

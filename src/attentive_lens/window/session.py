@@ -14,6 +14,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from attentive_lens.desk.browsing import Answers, pixels_of
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
 from attentive_lens.desk.curating import Curating, act, relabel
+from attentive_lens.desk.drafting import Draft
 from attentive_lens.desk.front import (
     Collection,
     Library,
@@ -29,7 +30,7 @@ from attentive_lens.plan.settings import Preparation, Split
 from attentive_lens.window.asking import Asker, Done, Failed
 from attentive_lens.workspace import Correction, Workspace
 
-TICK_MS = 400
+TICK_MS, KEEP_MS = 400, 500
 
 
 class Session(QObject):
@@ -70,7 +71,7 @@ class Session(QObject):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace
-        self.plan = Plan()
+        self.draft = Draft(workspace)
         self.library = Library.read(workspace)
         self.curating = Curating(workspace)
         self.collection: Collection = self.library.collection(self.curating.state, self.plan)
@@ -79,13 +80,16 @@ class Session(QObject):
         self.readers: dict[int, RunReader] = {}
         self.views: dict[int, RunView] = {}
         self.run: int | None = None
-        self.on = "validation" if "validation" in self.collection.sets else "test"
+        self.on = "validation"
         self.scores: dict[tuple[int, str], dict[str, Any]] = {}
         self.score_problem = ""
         self._scoring: set[tuple[int, str]] = set()
         self.asker = Asker()
         self.asker.worked.connect(self.worked)
         self.asker.failed.connect(lambda sentence: self.said.emit(sentence, True))
+        self._keep_draft = QTimer(self)
+        self._keep_draft.setSingleShot(True)
+        self._keep_draft.timeout.connect(self.draft.keep)
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.tick)
         self._timer.start(TICK_MS)
@@ -94,6 +98,11 @@ class Session(QObject):
         self.run = finished[-1] if finished else (max(self.views) if self.views else None)
         if self.training is not None:
             self.run = self.training.number
+
+    @property
+    def plan(self) -> Plan:
+        """The plan being designed."""
+        return self.draft.plan
 
     # The worker
 
@@ -320,10 +329,18 @@ class Session(QObject):
         """Design another plan."""
         if plan != self.plan:
             parted = (plan.split, plan.seed) != (self.plan.split, self.plan.seed)
-            self.plan = plan
+            self.draft.plan = plan
+            self._keep_draft.start(KEEP_MS)
             if parted:
                 self.collection = self.library.collection(self.curating.state, plan)
             self.plan_changed.emit()
+
+    def use_run_plan(self) -> None:
+        """Design on from the plan of the run in view."""
+        plan = self.run_plan()
+        if plan is not None:
+            self.change_plan(plan)
+            self.said.emit(f"The plan of run {self.run} is the next run's now.", False)
 
     def change_split(self, split: Split) -> None:
         """Part the images otherwise."""
@@ -368,8 +385,10 @@ class Session(QObject):
                 self.said.emit(f"Run {training.number} stops after the step it is in.", False)
 
     def close(self) -> None:
-        """End the worker; runs go on."""
+        """Keep the draft and end the worker; runs go on."""
         self._timer.stop()
+        self._keep_draft.stop()
+        self.draft.keep()
         self.asker.close()
 
 

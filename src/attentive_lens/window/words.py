@@ -15,7 +15,7 @@ def short(number: float) -> str:
     for size, unit in ((1e9, "G"), (1e6, "M"), (1e3, "k")):
         if number >= size:
             value = number / size
-            return f"{value:.0f}{THIN}{unit}" if value >= 100 else f"{value:.1f}{THIN}{unit}"
+            return f"{thousands(round(value))}{THIN}{unit}" if value >= 100 else f"{value:.1f}{THIN}{unit}"
     return f"{number:.0f}"
 
 

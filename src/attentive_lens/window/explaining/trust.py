@@ -65,6 +65,8 @@ class TrustPanel(QWidget):
                     f"{key}, {name}: {verdict}. Deleting what it marks leaves {found['marked_deleted']:.3f} of"
                     f" {found['before']:.3f}; deleting at random leaves {found['random_deleted']:.3f}."
                 )
+            if "sum" in found:
+                line.setText(f"{line.text()} {_adding_up(found)}")
 
     def show_waiting(self) -> None:
         """The measurement is under way."""
@@ -84,8 +86,8 @@ class TrustPanel(QWidget):
                 f" insertion {bend['insertion']:.2f}, above {bend['insertion_limit']:.2f}. Under small noise alike to"
                 f" {own['stability']:.2f}."
             )
-            if "completeness_error" in own:
-                lines.append(f"Its parts add up but for {percent(own['completeness_error'])}.")
+            if "sum" in own:
+                lines.append(_adding_up(own))
         anew = told["redrawn"]
         kept = "not passed" if not anew["passed"] else "passed"
         lines.append(
@@ -96,3 +98,11 @@ class TrustPanel(QWidget):
         lines.append("Like " + ", ".join(f"{key.replace('_', ' ')} {value:.2f}" for key, value in most[:4]) + ".")
         self.measured.setText("\n".join(lines))
         self.measure.hide()
+
+
+def _adding_up(found: dict[str, Any]) -> str:
+    """Whether a map's parts add up to what they should."""
+    error = percent(found["completeness_error"])
+    return f"Its parts add up to {found['sum']:.2f} of {found['should_sum_to']:.2f}, {error} off.".replace(
+        "-", "\u2212"
+    )

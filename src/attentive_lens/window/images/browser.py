@@ -18,6 +18,7 @@ from attentive_lens.window.images.findings import Findings, Remedy
 from attentive_lens.window.images.table import ImageTable
 from attentive_lens.window.parts.bars import Bar, Bars
 from attentive_lens.window.parts.basics import label, panel
+from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -45,7 +46,9 @@ class Browser(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(10)
-        self.filters = FilterBar()
+        self.jump = JumpField(session, self)
+        self.jump.chosen.connect(self.go_to)
+        self.filters = FilterBar(self.jump)
         self.filters.changed.connect(self.refresh)
         whole.addWidget(self.filters)
         across = QHBoxLayout()
@@ -199,6 +202,19 @@ class Browser(QWidget):
     def _open_current(self) -> None:
         if self.details.place is not None:
             self.opened.emit(self.details.place)
+
+    def go_to(self, place: int) -> None:
+        """Make an image the current one; if the filters hide it, they are cleared."""
+        if place not in self._places():
+            self.label = None
+            for part in (self.filters, self.distribution, self.findings):
+                part.clear()
+            self.refresh()
+        self.sheet.select(place)
+        at = np.flatnonzero(self.table.rows_.places == place)
+        if len(at):
+            self.table.selectRow(int(at[0]))
+        self._show_details()
 
     def neighbour(self, step: int) -> int | None:
         """The place of the image before or after the current one, which becomes the current."""

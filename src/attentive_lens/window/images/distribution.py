@@ -90,6 +90,10 @@ class Distribution(QWidget):
             return {}
         return {name: (low, high)}
 
+    def clear(self) -> None:
+        """Keep everything again."""
+        self._fill()
+
     def show_measures(self, measures: dict[str, NDArray[np.float32]]) -> None:
         """Others; the range starts anew."""
         self.measures = measures

@@ -37,7 +37,7 @@ class FilterBar(QWidget):
     changed = pyqtSignal()
     resized = pyqtSignal(int)
 
-    def __init__(self) -> None:
+    def __init__(self, jump: QWidget) -> None:
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
@@ -51,6 +51,8 @@ class FilterBar(QWidget):
         self.flagged = button("flagged", "only flagged", "Show only flagged images.", self.changed.emit, True)
         row.addWidget(self.flagged)
         row.addStretch()
+        jump.setFixedWidth(150)
+        row.addWidget(jump)
         self.answers = self._chooser(
             "answers filter", ("all answers", "wrong", "right"), "Only what the run in view answered so."
         )
@@ -96,6 +98,13 @@ class FilterBar(QWidget):
     def show_answers(self, there: bool) -> None:
         """Whether a run's answers can be filtered and sorted by."""
         self.answers.setVisible(there)
+
+    def clear(self) -> None:
+        """Show everything again, in whatever order."""
+        for chip in self.chips.values():
+            chip.setChecked(True)
+        self.flagged.setChecked(False)
+        self.answers.setCurrentIndex(0)
 
     def _turn(self) -> None:
         self.turn.setText("↑" if self.descending else "↓")

@@ -68,6 +68,15 @@ class Findings(QFrame):
         """The finding to show, if one is chosen."""
         return self.findings[self.finding] if self.finding is not None else None
 
+    def clear(self) -> None:
+        """Show no finding."""
+        self.finding = None
+        for k in range(self.found.count()):
+            item = self.found.itemAt(k)
+            row = item.widget() if item is not None else None
+            if isinstance(row, QPushButton):
+                row.setChecked(False)
+
     def show_skipped(self, skipped: list[tuple[str, str]]) -> None:
         """Files that gave no image."""
         lines = [f"{file.rsplit('/', 1)[-1]!s}\n{why}" for file, why in skipped[:200]]

@@ -26,6 +26,7 @@ from attentive_lens.window.parts.basics import (
     to_image,
     unsigned_colours,
 )
+from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.session import Session
@@ -106,6 +107,7 @@ class ExplainPage(Page):
         row.addWidget(self.methods)
         self.shows = label(role="faint", size=look.SMALL, name="method shows")
         self.shows.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.shows.setWordWrap(True)
         row.addWidget(self.shows, 1)
         self.whole = button(
             "Whole map", "whole map", "Show the map over the whole image (Space).", self._show_whole, True
@@ -140,6 +142,9 @@ class ExplainPage(Page):
         row.addWidget(self.back)
         row.addWidget(self.forth)
         inside.addLayout(row)
+        self.jump = JumpField(self.session, self)
+        self.jump.chosen.connect(lambda place: self.open_image(place + 1))
+        inside.addWidget(self.jump)
         self.file = label(role="faint", size=look.SMALL, name="image file")
         self.file.setWordWrap(True)
         inside.addWidget(self.file)

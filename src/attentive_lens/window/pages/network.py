@@ -9,9 +9,9 @@ from typing import Any
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
 
-from attentive_lens.desk.front import base_layers, facts_of, with_base
+from attentive_lens.desk.front import base_layers, facts_of, price_in_memory, with_base
 from attentive_lens.errors import LensError
-from attentive_lens.plan.network import Facts, working_memory
+from attentive_lens.plan.network import Facts
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
@@ -53,6 +53,9 @@ class NetworkPage(Page):
             head.addWidget(made)
             self.starters[name] = made
         layout.addLayout(head)
+        self.memory = label(role="warn", name="memory warning")
+        self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
+        layout.addWidget(self.memory)
 
         frame, inside = panel(name="bench panel")
         inside.setContentsMargins(8, 8, 8, 8)
@@ -156,11 +159,17 @@ class NetworkPage(Page):
         frozen = sum(fact.weights for fact in self.facts if fact.name in plan.frozen)
         cost = sum(fact.multiply_adds for fact in self.facts)
         held = f", {thousands(frozen)} of them frozen" if frozen else ""
+        needed, free = price_in_memory(plan, len(self.session.collection.classes))
         self.title.setText(plan.name[:1].upper() + plan.name[1:])
         self.about.setText(
             f"{len(network.nodes)} layers · {thousands(weights)} weights{held} · {short(cost)} multiply-adds an image"
-            f" · {_memory(self.facts, plan)} to train"
+            f" · {short(needed)}B to train"
         )
+        self.memory.setText(
+            f"A step of training needs {short(needed)}B, and {short(free)}B are free: it will be refused."
+            " Choose a smaller batch, a smaller working size or fewer filters."
+        )
+        self.memory.setVisible(needed > free)
         for name, made in self.starters.items():
             made.setChecked(STARTERS[name].network == plan.network and plan.base is None)
         self._list_runs()
@@ -168,7 +177,9 @@ class NetworkPage(Page):
         self.action_changed.emit()
 
     def _start_from(self, name: str) -> None:
-        plan = replace(self.session.plan, name=name, network=STARTERS[name].network, base=None)
+        plan = self.session.plan
+        named = replace(plan, name=plan.name.split(" on run ")[0], base=None)
+        plan = named.changed({"network": name})
         self.session.change_plan(plan)
         self.refresh()
 
@@ -259,11 +270,6 @@ class NetworkPage(Page):
         for coat in plate.coats:
             rows.append(("then", coat))
         return rows
-
-
-def _memory(facts: tuple[Facts, ...], plan: Any) -> str:
-    """What a step of training holds, as 240 MB."""
-    return f"{short(working_memory(facts, plan.training.batch, 2))}B"
 
 
 def _amount(name: str, value: Any, unit: str) -> str:

@@ -15,8 +15,9 @@ from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, label, panel, set_role
 from attentive_lens.window.parts.chart import Chart, Curve
 from attentive_lens.window.parts.form import Form
+from attentive_lens.window.parts.plan_panel import PlanPanel
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import duration, percent, thousands
+from attentive_lens.window.words import duration, percent
 
 TRAINING_FIELDS = ("epochs", "batch", "rate", "schedule", "optimiser", "threads")
 MORE_FIELDS = (
@@ -49,9 +50,8 @@ class TrainingPage(Page):
         layout.setSpacing(20)
 
         frame, inside = panel("The next run", "settings panel")
-        self.plan_name = label(role="faint", name="plan name")
-        self.plan_name.setWordWrap(True)
-        inside.addWidget(self.plan_name)
+        inside.addWidget(PlanPanel(session))
+        inside.addSpacing(6)
         plan = session.plan
         self.training_form = Form(plan.training, TRAINING_FIELDS, lambda v: self._change(training=v))
         inside.addWidget(self.training_form)
@@ -104,7 +104,11 @@ class TrainingPage(Page):
         self.go_on = button(
             "Go on with it", "go on", "Goes on where it was interrupted, to the same end.", session.resume
         )
+        self.use_plan = button(
+            "Use this plan", "use run plan", "Design the next run from the plan of this one.", session.use_run_plan
+        )
         head.addSpacing(12)
+        head.addWidget(self.use_plan)
         head.addWidget(self.go_on)
         head.addStretch()
         self.left = label(role="faint", name="time left")
@@ -177,6 +181,7 @@ class TrainingPage(Page):
     def refresh(self) -> None:
         """Draw the run in view."""
         view = self.session.view
+        self.use_plan.setVisible(view is not None)
         self.go_on.setVisible(view is not None and resumable(view) and self.session.training is None)
         if view is None:
             self.title.setText("No run yet")
@@ -252,11 +257,6 @@ class TrainingPage(Page):
 
     def _show_plan(self) -> None:
         plan = self.session.plan
-        found = self.session.collection
-        counts = (
-            f"{thousands(found.count('training'))} training, {thousands(found.count('validation'))} validation images"
-        )
-        self.plan_name.setText(f"{plan.name} · {counts}")
         self.recipe.setText("\n".join(_recipe_words(step) for step in plan.recipe) or "none")
         self.training_form.show_value(plan.training)
         self.more_form.show_value(plan.training)

@@ -1,0 +1,126 @@
+"""What the next run is called and drawn by, and its plan as a file."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from attentive_lens.desk.drafting import open_plan, save_plan
+from attentive_lens.errors import LensError
+from attentive_lens.plan.outline import NAME, SEED
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+
+FIELD = 206
+"""Pixels: a field of the forms below and its unit."""
+PLAN_FILES = "Plans (*.toml);;All files (*)"
+
+
+class PlanPanel(QWidget):
+    """Name and seed of the plan being designed; open it from a file, save it to one."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(6)
+        self.images = label(role="faint", name="plan images")
+        inside.addWidget(self.images)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(10)
+        grid.setVerticalSpacing(6)
+        grid.setColumnStretch(0, 1)
+        self.name = self._field("name", NAME, grid, 0)
+        self.seed = self._field("seed", SEED, grid, 1)
+        self.seed.setAlignment(Qt.AlignmentFlag.AlignRight)
+        inside.addLayout(grid)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(button("Open plan …", "open plan", "Take a plan from a file, in place of this one.", self._open))
+        row.addWidget(
+            button("Save plan …", "save plan", "Write this plan to a file, with every setting explained.", self._save)
+        )
+        row.addStretch()
+        inside.addLayout(row)
+        self.problem = label(role="bad", name="plan problem")
+        self.problem.setWordWrap(True)
+        self.problem.setVisible(bool(session.draft.problem))
+        self.problem.setText(session.draft.problem)
+        inside.addWidget(self.problem)
+        session.plan_changed.connect(self.refresh)
+        self.refresh()
+
+    def _field(self, name: str, meaning: str, grid: QGridLayout, row: int) -> QLineEdit:
+        caption = label(name, "faint")
+        caption.setToolTip(meaning)
+        line = QLineEdit()
+        line.setObjectName(f"plan.{name}")
+        line.setAccessibleName(name)
+        line.setToolTip(meaning)
+        line.setFont(look.font())
+        line.setFixedWidth(FIELD)
+        line.editingFinished.connect(self._edited)
+        grid.addWidget(caption, row, 0)
+        grid.addWidget(line, row, 1)
+        return line
+
+    def refresh(self) -> None:
+        """Show the plan as it is now."""
+        plan, found = self.session.plan, self.session.collection
+        counts = [f"{thousands(found.count(name))} {name}" for name in ("training", "validation")]
+        self.images.setText(f"{', '.join(counts)} images")
+        self.name.setText(plan.name)
+        self.name.setCursorPosition(0)
+        self.seed.setText(str(plan.seed))
+
+    def _edited(self) -> None:
+        plan, seed = self.session.plan, self.seed.text().strip()
+        try:
+            number = int(seed) if seed.isascii() and seed.isdigit() and len(seed) < 19 else seed
+            self._take(replace(plan, name=self.name.text().strip(), seed=number))  # type: ignore[arg-type]
+        except LensError as error:
+            self._refuse(error)
+            self.refresh()
+
+    def _take(self, plan: object) -> None:
+        self.problem.hide()
+        self.session.change_plan(plan)  # type: ignore[arg-type]
+
+    def _refuse(self, error: LensError) -> None:
+        self.problem.setText(str(error))
+        self.problem.show()
+
+    def _open(self) -> None:
+        name = QFileDialog.getOpenFileName(self, "Open a plan", "", PLAN_FILES)[0]
+        if name:
+            self.open_file(Path(name))
+
+    def open_file(self, file: Path) -> None:
+        """Take the plan in a file; one that cannot be taken changes nothing."""
+        try:
+            self._take(open_plan(file))
+        except LensError as error:
+            self._refuse(error)
+        else:
+            self.session.said.emit(f"The plan of {file.name} is the next run's now.", False)
+
+    def _save(self) -> None:
+        name = QFileDialog.getSaveFileName(self, "Save the plan", f"{self.session.plan.name}.toml", PLAN_FILES)[0]
+        if name:
+            self.save_file(Path(name))
+
+    def save_file(self, file: Path) -> None:
+        """Write the plan to a file."""
+        try:
+            save_plan(file, self.session.plan)
+        except LensError as error:
+            self._refuse(error)
+        else:
+            self.problem.hide()
+            self.session.said.emit(f"The plan was written to {file.name}.", False)

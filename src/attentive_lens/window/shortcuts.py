@@ -1,0 +1,106 @@
+"""All keys of the window, and the list of them that F1 or ? shows."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+
+SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
+    "Everywhere": (
+        ("Ctrl+1 … Ctrl+5", "stages from Images to Explain"),
+        ("Ctrl+Return", "the stage's main action"),
+        ("Ctrl+G", "go to an image by number or name"),
+        ("Ctrl+Z", "take the last decision back"),
+        ("Ctrl+Shift+Z", "do it again"),
+        ("F1  or  ?", "this list"),
+    ),
+    "Images": (
+        ("arrows, Home, End", "move; with Shift select, with Ctrl add"),
+        ("Ctrl+A", "select all that are shown"),
+        ("Return, Space", "full size"),
+        ("L", "another class, then its number"),
+        ("S", "another set, then its number"),
+        ("X", "leave out, or take back in"),
+        ("F", "flag, or unflag"),
+        ("Ctrl+wheel", "larger or smaller pictures"),
+    ),
+    "Full size": (
+        ("←  →", "the image before or after"),
+        ("+  −", "zoom"),
+        ("Esc", "back to the pictures"),
+    ),
+    "Network": (("←  →", "the layer before or after"),),
+    "Results": (("arrows", "another cell of the matrix"), ("Return", "open the image in hand")),
+    "Explain": (
+        ("Page down, Page up", "next, previous mistake"),
+        ("arrows", "move the lens"),
+        ("+  −", "a larger, a smaller lens"),
+        ("Space", "the map over the whole image"),
+    ),
+}
+"""By stage: keys, and what they do."""
+COLUMNS = (("Everywhere", "Full size", "Network", "Results"), ("Images", "Explain"))
+
+
+class ShortcutList(QFrame):
+    """The list, in the middle of the window it belongs to; any of its own keys closes it."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "panel")
+        self.setObjectName("shortcuts")
+        self.setAccessibleName("list of keys")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(28, 20, 28, 20)
+        outer.setSpacing(16)
+        head = QHBoxLayout()
+        head.addWidget(label("Keys", size=look.LARGE, strong=True))
+        head.addStretch()
+        head.addWidget(button("Close", "close shortcuts", "Close the list (Esc).", self.hide))
+        outer.addLayout(head)
+        columns = QHBoxLayout()
+        columns.setSpacing(40)
+        for sections in COLUMNS:
+            column = QVBoxLayout()
+            column.setSpacing(6)
+            for section in sections:
+                column.addWidget(label(section, strong=True))
+                grid = QGridLayout()
+                grid.setHorizontalSpacing(16)
+                grid.setVerticalSpacing(4)
+                grid.setColumnMinimumWidth(0, 140)
+                grid.setColumnStretch(1, 1)
+                for row, (keys, does) in enumerate(SHORTCUTS[section]):
+                    grid.addWidget(label(keys, "faint"), row, 0)
+                    grid.addWidget(label(does), row, 1)
+                column.addLayout(grid)
+                column.addSpacing(10)
+            column.addStretch()
+            columns.addLayout(column)
+        outer.addLayout(columns)
+        self.hide()
+
+    def show_over(self) -> None:
+        """Show it, or hide it if it is there."""
+        if self.isVisible():
+            self.hide()
+            return
+        self.adjustSize()
+        parent = self.parentWidget()
+        if parent is not None:
+            self.move((parent.width() - self.width()) // 2, (parent.height() - self.height()) // 2)
+        self.show()
+        self.raise_()
+        self.setFocus()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Escape, F1 and ? close it."""
+        if event is not None and (event.key() in (Qt.Key.Key_Escape, Qt.Key.Key_F1) or event.text() == "?"):
+            self.hide()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,194 @@
+"""Plans in the window: kept, named, opened, saved, taken from runs; images by name; the list of keys."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShortcut
+from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox
+from pytestqt.qtbot import QtBot
+from tests.window.test_end_to_end import child, click, stage
+
+from attentive_lens.desk import front
+from attentive_lens.desk.browsing import find_images
+from attentive_lens.desk.drafting import FILE, Draft, save_plan
+from attentive_lens.desk.front import collection
+from attentive_lens.plan.plan import Plan
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.jump import JumpField
+from attentive_lens.window.parts.plan_panel import PlanPanel
+from attentive_lens.window.parts.sheet import ContactSheet
+from attentive_lens.window.shortcuts import SHORTCUTS, ShortcutList
+from attentive_lens.workspace import Workspace
+
+OpenFrame = Callable[[Workspace], Frame]
+
+
+def enter(qtbot: QtBot, field: QLineEdit, words: str) -> None:
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, words)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+
+
+def test_the_plan_being_designed_is_kept_when_the_window_closes(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    click(qtbot, frame, "starter two blocks")
+    stage(qtbot, frame, "training")
+    child(frame, QSpinBox, "preparation.side").setValue(24)
+    enter(qtbot, child(frame, QLineEdit, "plan.name"), "my own")
+    enter(qtbot, child(frame, QLineEdit, "plan.seed"), "41")
+    designed = frame.session.plan
+    assert (designed.name, designed.seed) == ("my own", 41)
+    frame.close()
+    again = open_frame(station)
+    assert again.session.plan == designed
+    stage(qtbot, again, "training")
+    assert child(again, QLineEdit, "plan.name").text() == "my own"
+    click(qtbot, again, "main action")
+    qtbot.waitUntil(lambda: again.session.view is not None and again.session.view.number == 2, timeout=30_000)
+    assert station.run(2).plan() == designed
+
+
+def test_a_damaged_draft_is_told_and_left_until_the_plan_changes(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    (station.folder / FILE).write_text("name = [", "utf-8")
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    assert "draft of the last time was not taken" in child(frame, QLabel, "plan problem").text()
+    assert frame.session.plan == Plan()
+    frame.close()
+    assert (station.folder / FILE).read_text("utf-8") == "name = ["
+    draft = Draft(station)
+    draft.plan = Plan().changed({"seed": 3})
+    draft.keep()
+    assert Draft(station).plan.seed == 3
+
+
+@pytest.mark.parametrize(("field", "words"), [("plan.name", " "), ("plan.seed", "-4"), ("plan.seed", "many")])
+def test_a_wrong_name_or_seed_is_explained_and_changes_nothing(
+    field: str, words: str, qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    before = child(frame, QLineEdit, field).text()
+    enter(qtbot, child(frame, QLineEdit, field), words)
+    assert child(frame, QLabel, "plan problem").isVisible()
+    assert child(frame, QLabel, "plan problem").text()
+    assert child(frame, QLineEdit, field).text() == before
+    assert frame.session.plan == Plan()
+
+
+def test_plans_are_saved_opened_and_taken_from_runs(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, tmp_path: Path
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    panel = frame.findChild(PlanPanel)
+    assert panel is not None
+    file = tmp_path / "mine.toml"
+    save_plan(file, Plan().changed({"network": "residual", "name": "deep", "seed": 5}))
+    panel.open_file(file)
+    assert (frame.session.plan.name, frame.session.plan.seed) == ("deep", 5)
+    panel.save_file(tmp_path / "again.toml")
+    assert (tmp_path / "again.toml").read_text("utf-8") == file.read_text("utf-8")
+    file.write_text("network = 'for blocks'\n", "utf-8")
+    panel.open_file(file)
+    assert "blocks" in child(frame, QLabel, "plan problem").text()
+    assert frame.session.plan.name == "deep"
+    panel.save_file(tmp_path / "nowhere" / "plan.toml")
+    assert "could not be written" in child(frame, QLabel, "plan problem").text()
+    click(qtbot, frame, "use run plan")
+    assert frame.session.plan == station.run(1).plan()
+    assert "plan of run 1" in child(frame, QLabel, "message").text()
+
+
+def test_a_plan_too_large_for_the_machine_is_warned_of_on_the_bench(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    memory = child(frame, QLabel, "memory warning")
+    assert child(frame, QLabel, "network about").text().endswith("B to train")
+    assert not memory.isVisible()
+    frame.session.change_plan(frame.session.plan.changed({"preparation.side": 1024, "training.batch": 4096}))
+    assert "are free" in memory.text()
+    assert memory.isVisible()
+    monkeypatch.setattr(front.psutil, "virtual_memory", lambda: type("Free", (), {"available": 1 << 50}))
+    frame.session.plan_changed.emit()
+    assert not memory.isVisible()
+
+
+def test_an_image_is_found_by_number_and_name_whatever_the_filters_hide(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "images")
+    sheet = child(frame, ContactSheet, "contact sheet")
+    field = frame.pages["images"].findChild(JumpField)
+    assert field is not None
+    enter(qtbot, field, "17")
+    assert sheet.current == 16
+    rows = frame.session.collection.rows
+    click(qtbot, frame, "set training")
+    hidden = next(k for k, name in enumerate(frame.session.collection.sets) if name == "training")
+    assert hidden not in {place for group in sheet.groups for place in group.places}
+    enter(qtbot, field, rows[hidden].name.upper())
+    assert sheet.current == hidden
+    assert child(frame, QPushButton, "set training").isChecked()
+    several = find_images(frame.session.collection, "tape0")
+    assert len(several) > 3
+    enter(qtbot, field, "tape0")
+    first = sheet.current
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert [first, sheet.current] == several[:2]
+    enter(qtbot, field, "no such image")
+    message = child(frame, QLabel, "message")
+    assert "No image is called" in message.text()
+    assert "1 to 90" in message.text()
+    stage(qtbot, frame, "explain")
+    qtbot.waitUntil(lambda: frame.rail.buttons["explain"].state != "", timeout=30_000)
+    there = frame.pages["explain"].findChild(JumpField)
+    assert there is not None
+    enter(qtbot, there, "33")
+    qtbot.waitUntil(lambda: child(frame, QLabel, "image file").text().startswith("image 33 "), timeout=30_000)
+
+
+def test_names_are_found_whole_first_then_by_their_beginning_then_within(station: Workspace) -> None:
+    found = collection(station, Plan())
+    name = found.rows[5].name
+    assert find_images(found, name)[0] == 5
+    assert find_images(found, name.rsplit(".", 1)[0])[0] == 5
+    assert find_images(found, str(len(found.rows))) == [len(found.rows) - 1]
+    assert find_images(found, str(len(found.rows) + 1)) == find_images(found, "0") == []
+    folder = found.rows[5].file.split("/")[-2]
+    assert 5 in find_images(found, f"/{folder}/")
+
+
+def test_f1_and_the_question_mark_list_every_key(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
+    frame = open_frame(station)
+    frame.activateWindow()
+    shown = child(frame, ShortcutList, "shortcuts")
+    assert not shown.isVisible()
+    qtbot.keyClick(frame, Qt.Key.Key_Question)
+    assert shown.isVisible()
+    qtbot.keyClick(shown, Qt.Key.Key_Escape)
+    assert not shown.isVisible()
+    keys = {key.key().toString(): key for key in frame.findChildren(QShortcut)}
+    keys["F1"].activated.emit()
+    assert shown.isVisible()
+    click(qtbot, frame, "close shortcuts")
+    assert not shown.isVisible()
+    told = " ".join(words for section in SHORTCUTS.values() for words, _ in section)
+    for page in frame.pages.values():
+        keys |= {key.key().toString(): key for key in page.findChildren(QShortcut)}
+    words = {"PgDown": "Page down", "PgUp": "Page up", "Ctrl+2": "Ctrl+1 …", "Ctrl+3": "Ctrl+1 …", "Ctrl+4": "Ctrl+1 …"}
+    for key in keys:
+        assert words.get(key, key) in told, key
