@@ -42,9 +42,11 @@ def main() -> None:
     frame = make_frame(session)
     frame.resize(1280, 800)
     frame.show()
-    wait(3)
+    while session.pixels is None or len(session.measures) < 2:
+        wait(0.2)
     session.want_scores("test")
-    wait(2)
+    while session.score is None:
+        wait(0.2)
     for stage in ("images", "network", "training", "results", "explain"):
         frame.show_stage(stage)
         wait(1.5)

@@ -57,7 +57,7 @@ make_environment() {
     say "Setting up, once: about two minutes, and $2 MB in $here/.venv ($free MB are free there)."
     [ "$free" -gt $(($2 + 600)) ] || fail "That needs $2 MB, and 600 MB more while it is unpacked: make room first."
     [ -x "$python" ] || "$system_python" -m venv "$here/.venv" || fail "The environment .venv could not be made."
-    "$python" -m pip install -q --disable-pip-version-check --no-compile --require-hashes -r "$lock" 2>"$here/.venv/setup.log" \
+    "$python" -m pip install -q --disable-pip-version-check --require-hashes -r "$lock" 2>"$here/.venv/setup.log" \
         || { cat "$here/.venv/setup.log" >&2; fail "The packages could not be installed; the reason stands above."; }
     "$python" "$here/scripts/slim.py"
     "$python" -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e "$here" \

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.cluster.vq import kmeans2
 from scipy.ndimage import uniform_filter
 
 from attentive_lens.engine.arrays import Array
@@ -68,6 +67,8 @@ def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[G
     graph's leading eigenvectors (Ng 2001, as Lapuschkin 2019, «Unmasking Clever Hans predictors», applies it to maps);
     their number is where the eigenvalues fall off most.
     """
+    from scipy.cluster.vq import kmeans2  # only here: it takes half a second to import
+
     count = len(maps)
     if not count:
         return []

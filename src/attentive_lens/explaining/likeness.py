@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter, uniform_filter
-from scipy.stats import rankdata
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
@@ -25,6 +24,8 @@ def likeness(one: NDArray[Any], other: NDArray[Any]) -> float:
 
     0 where one of them is the same everywhere.
     """
+    from scipy.stats import rankdata  # only here: it takes a second to import
+
     ranks = [rankdata(uniform_filter(np.abs(np.asarray(m, np.float64)), 5)) for m in (one, other)]
     around = [r - r.mean() for r in ranks]
     size = np.sqrt((around[0] ** 2).sum() * (around[1] ** 2).sum())
