@@ -44,7 +44,7 @@ def test_another_seed_parts_the_same_images_otherwise(station: Workspace) -> Non
 def test_a_journal_is_followed_as_it_grows(tmp_path: Path) -> None:
     (tmp_path / "0001").mkdir()
     run = Run(tmp_path / "0001")
-    run.note_process()
+    held = run.hold()
     reader = RunReader(run)
     assert reader.view().state == "training"
     with Journal(run.journal) as journal:
@@ -61,6 +61,8 @@ def test_a_journal_is_followed_as_it_grows(tmp_path: Path) -> None:
         assert view.best is not None
         assert view.best["epoch"] == 1
         journal.write("end", state="stopped")
+    assert reader.view().state == "training", "its process has not let go yet"
+    os.close(held)
     assert reader.view().state == "stopped"
     assert RunReader(run).view() == reader.view()
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from typing import Any
 
@@ -29,7 +28,6 @@ def text(frame: Frame, name: str) -> str:
 def ended(station: Workspace, state: str | None, **more: Any) -> int:
     """A run that ended so, or whose process died without an end."""
     run = station.claim_run(Plan())
-    (run.folder / "process.json").write_text(json.dumps({"pid": 1, "since": 5}))
     with Journal(run.journal) as journal:
         journal.write("start", plan="three blocks", epochs=9)
         if state is not None:

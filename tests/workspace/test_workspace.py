@@ -116,9 +116,9 @@ def test_runs_are_claimed_once_each_and_keep_their_plan(station: Workspace) -> N
 
 def test_a_run_whose_process_died_is_broken_off(station: Workspace) -> None:
     run = station.claim_run(Plan())
-    run.note_process()
+    held = run.hold()
     assert RunReader(run).view().state == "training"
-    (run.folder / "process.json").write_text('{"pid": 1, "since": 5}')
+    os.close(held)
     assert RunReader(run).view().state == "broken off"
     assert RunReader(station.run(1)).view().state == "done"
 

@@ -10,7 +10,7 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, printable
-from attentive_lens.cli.speaking import console, out, reporting, say_json, watched
+from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
 from attentive_lens.desk.front import collection
 
@@ -46,6 +46,8 @@ def demo(
         told = full_example(made.workspace, epochs, quiet=as_json)
         if as_json:
             say_json(told)
+        if (told["train"] or {}).get("state") == "stopped":
+            raise typer.Exit(STOPPED)
         return
     if as_json:
         say_json({"workspace": str(made.workspace.folder), "images": len(made.collection.rows)})
@@ -64,12 +66,16 @@ def train(
     ] = None,
     claimed: Annotated[int | None, typer.Option(hidden=True)] = None,
     go_on: Annotated[bool, typer.Option("--go-on", hidden=True)] = False,
+    lock: Annotated[int | None, typer.Option(hidden=True)] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Train a plan, or go on with an interrupted run; Ctrl+C stops after the step at hand and keeps everything."""
+    """Train a plan, or go on with an interrupted run; Ctrl+C stops after the step at hand and keeps everything.
+
+    A run that was stopped ends with exit code 3; a second Ctrl+C ends at once, with what the last checkpoint holds.
+    """
     from attentive_lens.cli.training import train_here
 
-    train_here(workspace, plan, settings or [], claimed, resume, go_on, as_json)
+    train_here(workspace, plan, settings or [], claimed, resume, go_on, lock, as_json)
 
 
 @app.command()
@@ -85,6 +91,7 @@ def watch(
     """Follow a run, an epoch a line, until it ends; Ctrl+C ends the watching, not the run."""
     from attentive_lens.cli.training import NewEpochs
     from attentive_lens.errors import NotHere
+    from attentive_lens.training.journal import damaged_lines
     from attentive_lens.workspace import Workspace
 
     place = Workspace.open(workspace)
@@ -102,6 +109,7 @@ def watch(
             break
         time.sleep(WATCH_SECONDS)
     view = epochs.view
+    torn = damaged_lines(place.run(view.number).journal)
     relabelled = changed_since(place.run(view.number), collection(place, place.run(view.number).plan()))
     if as_json:
         say_json(
@@ -112,6 +120,7 @@ def watch(
                 "last": view.epochs[-1] if view.epochs else {},
                 "loss_function": view.loss_function,
                 "error": view.error,
+                "damaged_lines": torn,
                 "relabelled": relabelled,
             }
         )
@@ -119,6 +128,8 @@ def watch(
     out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
     if view.error:
         out.print(view.error)
+    if torn:
+        out.print(f"{torn} damaged lines of its journal were passed over.")
     if relabelled:
         out.print(caution_of_labels(view.number, relabelled))
 

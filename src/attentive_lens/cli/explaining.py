@@ -210,9 +210,9 @@ def causes(
 
 def _write_plan(file: Path, plans: list[dict[str, Any]]) -> None:
     from attentive_lens.errors import NotHere
+    from attentive_lens.plan.files import write_text
     from attentive_lens.plan.outline import commented
     from attentive_lens.plan.plan import Plan
-    from attentive_lens.workspace.files import write_text
 
     if not plans:
         raise NotHere(

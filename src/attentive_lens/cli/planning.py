@@ -29,8 +29,8 @@ def new(
     as_json: AsJson = False,
 ) -> None:
     """Write a plan with every key, its meaning, unit and allowed words as comments: the default one, or --plan's."""
+    from attentive_lens.plan.files import write_text
     from attentive_lens.plan.outline import commented
-    from attentive_lens.workspace.files import write_text
 
     chosen = settled(read(plan), settings)
     text = commented(chosen)

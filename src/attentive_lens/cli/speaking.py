@@ -7,7 +7,7 @@ import json
 import sys
 import tomllib
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any, TypeVar
 
 import typer
@@ -20,8 +20,20 @@ from attentive_lens.plan.progress import Progress as Step
 
 T = TypeVar("T")
 
-console = Console(stderr=True, markup=False, highlight=False)
-out = Console(highlight=False, soft_wrap=True, markup=False)
+STOPPED = 3
+"""Exit code of a run that somebody stopped."""
+
+
+class Patient(Console):
+    """A console whose reader may go away: what cannot be shown stops nothing."""
+
+    def on_broken_pipe(self) -> None:
+        """Say no more."""
+        self.quiet = True
+
+
+console = Patient(stderr=True, markup=False, highlight=False)
+out = Patient(highlight=False, soft_wrap=True, markup=False)
 
 
 def watched(job: Job[T], shown: str, news: Callable[[], list[str]] = list) -> T:
@@ -71,18 +83,25 @@ def _stepped(job: Job[T], show: Callable[[Step], None], news: Callable[[], list[
             step = next(job)
         except StopIteration as end:
             result: T = end.value
-            for line in news():
-                to.print(line, soft_wrap=True)
+            _say_news(news, to)
             return result
+        _say_news(news, to)
+        with suppress(OSError, ValueError):
+            show(step)
+
+
+def _say_news(news: Callable[[], list[str]], to: Console) -> None:
+    """Print what is new; a line that cannot be shown is no reason to stop what it tells of."""
+    with suppress(OSError, ValueError):
         for line in news():
             to.print(line, soft_wrap=True)
-        show(step)
 
 
 def say_json(value: dict[str, Any]) -> None:
     """One object, on one line."""
-    sys.stdout.write(json.dumps(value, ensure_ascii=False) + "\n")
-    sys.stdout.flush()
+    if sys.stdout is not None:
+        sys.stdout.write(json.dumps(value, ensure_ascii=False) + "\n")
+        sys.stdout.flush()
 
 
 def say_error(error: LensError, as_json: bool) -> None:

@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import signal
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
+import typer
+
 from attentive_lens.cli.planning import read, split_base
-from attentive_lens.cli.speaking import console, from_words, out, parsed, say_json, watched
+from attentive_lens.cli.speaking import STOPPED, console, from_words, out, parsed, say_json, watched
 from attentive_lens.desk.front import RunReader, RunView, check_resumable, with_base
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Run, Workspace
+
+STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+"""Each asks to stop after the step at hand."""
 
 
 def train_here(
@@ -24,6 +29,7 @@ def train_here(
     claimed: int | None,
     resume: int | None,
     go_on: bool,
+    lock: int | None,
     as_json: bool,
 ) -> None:
     """Train a plan, or the claimed run, or go on with an interrupted one, and tell how it ended."""
@@ -40,12 +46,21 @@ def train_here(
         run = place.claim_run(plan)
     else:
         run = place.run(claimed)
-    trained = train_run(place, run, go_on or resume is not None)
-    told = summary(trained)
+        if not go_on and run.journal.exists():
+            raise BadUsage(
+                f"Run {claimed} was begun already", "only a new run is claimed", "Let it go on with --resume"
+            )
+    trained = train_run(place, run, go_on or resume is not None, lock)
     if as_json:
-        say_json(told)
-        return
-    best = trained.outcome.best
+        say_json(summary(trained))
+    else:
+        _say(trained)
+    if trained.outcome.state == "stopped":
+        raise typer.Exit(STOPPED)
+
+
+def _say(trained: Trained) -> None:
+    run, best = trained.run, trained.outcome.best
     figures = f", best validation accuracy {best.accuracy:.1%}" if best else ""
     out.print(
         f"run {run.number} {trained.outcome.state}: {trained.outcome.epochs} epochs in"
@@ -55,11 +70,11 @@ def train_here(
         out.print(f"model: {run.model}")
 
 
-def train_run(place: Workspace, run: Run, resume: bool = False) -> Trained:
+def train_run(place: Workspace, run: Run, resume: bool = False, lock: int | None = None) -> Trained:
     """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand."""
     epochs = NewEpochs(run)
     with _stopping() as stopped:
-        job = execute(place, run, lambda: bool(stopped), resume)
+        job = execute(place, run, lambda: bool(stopped), resume, lock)
         return watched(job, f"training run {run.number}", epochs.lines)
 
 
@@ -131,9 +146,10 @@ def _stopping() -> Iterator[list[int]]:
         if asked:
             raise KeyboardInterrupt
         asked.append(number)
-        console.print("Stopping after this step …")
+        with suppress(OSError, ValueError):
+            console.print("Stopping after this step …")
 
-    before = {number: signal.signal(number, note) for number in (signal.SIGINT, signal.SIGTERM)}
+    before = {number: signal.signal(number, note) for number in STOPPING}
     try:
         yield asked
     finally:

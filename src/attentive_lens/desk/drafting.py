@@ -6,10 +6,10 @@ import contextlib
 from pathlib import Path
 
 from attentive_lens.errors import LensError
+from attentive_lens.plan.files import write_text
 from attentive_lens.plan.outline import commented
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
-from attentive_lens.workspace.files import write_text
 from attentive_lens.workspace.runs import read_plan
 
 FILE = "draft.toml"

@@ -204,7 +204,7 @@ class RunReader:
 
     def view(self) -> RunView:
         """The run as it is now."""
-        since = self.run.alive_since()
+        training = self.run.is_training()
         events, self._position = read_events(self.run.journal, self._position)
         for event in events:
             kind = event["event"]
@@ -222,9 +222,9 @@ class RunReader:
                 self._start = {**self._start, "at": event["at"] - spent}
                 self._epochs = [own for own in self._epochs if own["epoch"] <= event["epoch"]]
                 self._batches = [own for own in self._batches if own["epoch"] <= event["epoch"]]
-        # An end that was told before the process began is that of an earlier one: this one goes on.
-        end = self._end if self._end and (since is None or self._end["at"] >= since) else None
-        state = str(end["state"]) if end else "training" if since else "broken off"
+        # Who holds the run trains it, whatever was told of an earlier process; its last words come before it lets go.
+        end = None if training else self._end
+        state = "training" if training else str(end["state"]) if end else "broken off"
         return RunView(
             self.run.number,
             str(self._start.get("plan", "")),
@@ -266,7 +266,7 @@ def price_in_memory(plan: Plan, classes: int) -> tuple[int, int]:
 
 def resumable(view: RunView) -> bool:
     """Whether a run was interrupted and can go on."""
-    return view.state in ("stopped", "broken off", "failed") and len(view.epochs) < view.planned
+    return view.state in ("stopped", "broken off", "failed")
 
 
 def start_training(workspace: Workspace, plan: Plan) -> Run:
@@ -299,13 +299,16 @@ def resume_training(workspace: Workspace, number: int) -> Run:
 def check_resumable(run: Run) -> None:
     """Refuse a run that is training, or ended by itself; take back the word to stop."""
     view = RunReader(run).view()
-    if not resumable(view):
-        why = "it is training" if view.state == "training" else "it trained all its epochs"
-        raise BadValue(f"Run {run.number} cannot go on", why, "Start a new run")
+    if view.state == "training":
+        raise BadValue(f"Run {run.number} cannot go on", "it is training", "Wait for its end, or stop it")
+    if not resumable(view) and run.trained() >= run.plan().training.epochs:
+        raise BadValue(f"Run {run.number} cannot go on", "it trained all its epochs", "Start a new run")
     run.forget_stop()
 
 
 def _start(workspace: Workspace, run: Run, *words: str) -> None:
+    """Hold the run for the child: from now on it is training, until that process ends."""
+    held = run.hold()
     command = [
         sys.executable,
         "-m",
@@ -314,6 +317,8 @@ def _start(workspace: Workspace, run: Run, *words: str) -> None:
         str(workspace.folder.absolute()),
         "--claimed",
         str(run.number),
+        "--lock",
+        str(held),
         *words,
     ]
     try:
@@ -325,11 +330,13 @@ def _start(workspace: Workspace, run: Run, *words: str) -> None:
                 stderr=log,
                 start_new_session=True,
                 preexec_fn=_lower_priority,
+                pass_fds=(held,),
             )
     except OSError as error:
         raise BadFile("Training could not be started", str(error.strerror).lower(), "Try again") from None
+    finally:
+        os.close(held)
     _children.append(process)
-    run.note_process(process.pid)
 
 
 _children: list[subprocess.Popen[bytes]] = []

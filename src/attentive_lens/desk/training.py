@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import platform
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -12,7 +14,7 @@ import numpy as np
 import attentive_lens
 from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
-from attentive_lens.desk.front import price_in_memory
+from attentive_lens.desk.front import RunReader, price_in_memory
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers.convolution import ConvolutionLayer
 from attentive_lens.engine.network import Network, fingerprint
@@ -20,6 +22,7 @@ from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile, read_model
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.files import remove_leftovers
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job
 from attentive_lens.training.checkpoints import Checkpoints
@@ -38,39 +41,62 @@ class Trained:
     weights_sha256: str
 
 
-def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool], resume: bool = False) -> Job[Trained]:
+def execute(
+    workspace: Workspace, claimed: Run, stop: Callable[[], bool], resume: bool = False, lock: int | None = None
+) -> Job[Trained]:
     """Train a claimed run to its end, or go on with one that was stopped or broken off.
 
-    One that goes on ends with the same weights, to the bit, as if it had never been interrupted.
+    One that goes on ends with the same weights, to the bit, as if it had never been interrupted; without a checkpoint
+    it begins anew. Its journal ends with exactly one ``end`` event, whatever happens short of being killed or of a
+    full disk.
 
-    Its journal ends with exactly one ``end`` event, whatever happens short of being killed.
+    Parameters
+    ----------
+    workspace, claimed
+        Whose run.
+    stop : callable
+        Asked after every step.
+    resume : bool
+        Whether it was begun before.
+    lock : int, optional
+        From `Run.hold`, where the process that started this one held the run for it.
 
     Raises
     ------
     LensError
         If the images, the base or the numbers do not allow it; the journal holds the same sentence.
     """
-    claimed.note_process()
-    with Journal(claimed.journal) as journal:
-        try:
-            trained = yield from _execute(workspace, claimed, journal, stop, resume)
-        except LensError as error:
-            journal.write("end", state="failed", error=str(error))
-            raise
-        except GeneratorExit:
-            journal.write("end", state="stopped", error="")
-            raise
-        except BaseException as error:
-            journal.write("end", state="failed", error=f"A fault of the program: {error!r}")
-            raise
-        journal.write(
-            "end",
-            state=trained.outcome.state,
-            epochs=trained.outcome.epochs,
-            seconds=round(trained.outcome.seconds, 3),
-            weights_sha256=trained.weights_sha256,
-        )
-        return trained
+    held = claimed.hold() if lock is None else lock
+    try:
+        remove_leftovers(claimed.folder)
+        with Journal(claimed.journal) as journal:
+            try:
+                trained = yield from _execute(workspace, claimed, journal, stop, resume)
+            except LensError as error:
+                _end(journal, state="failed", error=str(error))
+                raise
+            except (GeneratorExit, KeyboardInterrupt):
+                _end(journal, state="stopped", error="")
+                raise
+            except BaseException as error:
+                _end(journal, state="failed", error=f"A fault of the program: {error!r}")
+                raise
+            journal.write(
+                "end",
+                state=trained.outcome.state,
+                epochs=trained.outcome.epochs,
+                seconds=round(trained.outcome.seconds, 3),
+                weights_sha256=trained.weights_sha256,
+            )
+            return trained
+    finally:
+        os.close(held)
+
+
+def _end(journal: Journal, **values: Any) -> None:
+    """Tell how it ended, if the journal can be written."""
+    with contextlib.suppress(LensError):
+        journal.write("end", **values)
 
 
 def _execute(
@@ -81,11 +107,16 @@ def _execute(
     position = Position.read(last.card["position"]) if last else Position()
     if resume:
         journal.write("resume", epoch=position.epoch)
-    else:
+    if last is None:
         journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.training.loss)
+    else:
+        told = {epoch["epoch"] for epoch in RunReader(claimed).view().epochs}
+        for epoch in last.card.get("untold", ()):
+            if epoch["epoch"] not in told:
+                journal.write("epoch", **epoch)
     _check_memory(plan, len(workspace.catalogue.classes()))
-    data = yield from gather(workspace, plan, claimed if resume else None)
-    if resume:
+    data = yield from gather(workspace, plan, claimed if last is not None else None)
+    if last is not None:
         _check_labels(claimed, data)
     else:
         claimed.keep_images(data.labels.tolist(), data.collection.sets)

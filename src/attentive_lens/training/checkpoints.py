@@ -10,6 +10,7 @@ from typing import Any
 
 from attentive_lens.engine.arrays import Weights
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.plan.files import remove_leftovers
 from attentive_lens.training.learner import Learner
 
 SHARE = 0.02
@@ -31,24 +32,29 @@ class Checkpoints:
 
     def __init__(self, folder: Path, model: ModelFile, clock: Callable[[], float] = time.perf_counter) -> None:
         folder.mkdir(exist_ok=True)
+        remove_leftovers(folder)
         self.folder, self.model, self.clock = folder, model, clock
         self.best: tuple[Weights, dict[str, Any]] | None = None
         self._best_written = True
         self._spent, self._started = 0.0, clock()
         self._last = self._started
 
-    def keep(self, learner: Learner, card: dict[str, Any], is_best: bool) -> None:
-        """After an epoch: remember the best in memory, and write both if there is time for it."""
+    def keep(self, learner: Learner, card: dict[str, Any], is_best: bool) -> bool:
+        """After an epoch: remember the best in memory, and write both if there is time for it; whether it did."""
         if is_best:
             self.best = (learner.weights(), card)
             self._best_written = False
         if self._spent <= SHARE * (self.clock() - self._started):
             self.write(learner, card)
+            return True
+        return False
 
-    def keep_now_and_then(self, learner: Learner, card: Callable[[], dict[str, Any]]) -> None:
-        """Within a long epoch: write every few minutes, so that little is lost with the machine."""
+    def keep_now_and_then(self, learner: Learner, card: Callable[[], dict[str, Any]]) -> bool:
+        """Within a long epoch: write every few minutes, so that little is lost with the machine; whether it did."""
         if self.clock() - self._last > SECONDS:
             self.write(learner, card())
+            return True
+        return False
 
     def write(self, learner: Learner, card: dict[str, Any]) -> None:
         """Write the best if it is not on disk yet, then the last state: a best epoch is never older than it says."""

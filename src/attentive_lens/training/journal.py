@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import os
 import time
 from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
+
+from attentive_lens.errors import BadFile
+
+
+class JournalFault(BadFile):
+    """The journal cannot be written."""
 
 
 class Journal:
@@ -22,12 +30,32 @@ class Journal:
     """
 
     def __init__(self, file: Path) -> None:
-        self._stream = file.open("a", encoding="utf-8")
+        self._file = file
+        try:
+            self._stream = file.open("ab", buffering=0)
+            if self._stream.tell() and not _ends_whole(file):
+                self._stream.write(b"\n")  # what a crash tore off must not swallow the next event
+        except OSError as error:
+            raise self._fault(error) from None
 
     def write(self, event: str, **values: Any) -> None:
-        """Append one event."""
-        self._stream.write(json.dumps({"event": event, "at": round(time.time(), 3), **values}) + "\n")
-        self._stream.flush()
+        """Append one event.
+
+        Raises
+        ------
+        JournalFault
+            If it cannot be written, as on a full disk.
+        """
+        line = json.dumps({"event": event, "at": round(time.time(), 3), **values}).encode() + b"\n"
+        try:
+            if self._stream.write(line) != len(line):
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        except (OSError, ValueError) as error:
+            raise self._fault(error) from None
+
+    def _fault(self, error: Exception) -> JournalFault:
+        why = str(getattr(error, "strerror", None) or error).lower()
+        return JournalFault(f"{self._file} could not be written", why, "Make room, then let the run go on")
 
     def __enter__(self) -> Self:
         return self
@@ -51,6 +79,22 @@ def read_events(file: Path, start: int = 0) -> tuple[list[dict[str, Any]], int]:
         return [], start
     end = data.rfind(b"\n") + 1
     return list(_parsed(data[:end])), start + end
+
+
+def damaged_lines(file: Path) -> int:
+    """Lines of a journal that are no events: torn by a crash, or changed by somebody."""
+    try:
+        data = file.read_bytes()
+    except OSError:
+        return 0
+    whole = data[: data.rfind(b"\n") + 1]
+    return sum(1 for line in whole.splitlines() if line) - sum(1 for _ in _parsed(whole))
+
+
+def _ends_whole(file: Path) -> bool:
+    with file.open("rb") as stream:
+        stream.seek(-1, os.SEEK_END)
+        return stream.read(1) == b"\n"
 
 
 def _parsed(data: bytes) -> Iterator[dict[str, Any]]:

@@ -15,7 +15,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Feed
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.training.checkpoints import Checkpoints
-from attentive_lens.training.journal import Journal
+from attentive_lens.training.journal import Journal, JournalFault
 from attentive_lens.training.learner import Learner, Mark
 
 JOURNAL_SECONDS = 0.25
@@ -96,7 +96,7 @@ def run(
     stop: Callable[[], bool],
     position: Position | None = None,
 ) -> Job[Outcome]:
-    """Train.
+    """Train. What the journal tells of an epoch is on disk before: checkpoint first, journal after.
 
     Parameters
     ----------
@@ -111,7 +111,8 @@ def run(
     checkpoints, journal
         Where it is written down.
     card : mapping
-        Goes with every checkpoint; position and figures are added.
+        Goes with every checkpoint; position and figures are added, and under ``untold`` the epochs it holds that the
+        journal does not tell of yet.
     stop : callable
         Asked after every step; True ends the run after it, with everything kept.
     position : Position, optional
@@ -120,15 +121,26 @@ def run(
     Raises
     ------
     LensError
-        If the numbers blew up; the state before that step is kept.
+        If the numbers blew up, or something cannot be written; the state before is kept as far as the disk allows.
     """
     began = time.perf_counter()
     here = position or Position()
     total = epochs * feed.batches
     figures: dict[str, Any] = {}
+    untold: list[dict[str, Any]] = []
 
     def told() -> dict[str, Any]:
-        return {**card, "epoch": here.epoch, "position": here.write(), **figures}
+        return {**card, "epoch": here.epoch, "position": here.write(), "untold": list(untold), **figures}
+
+    def write() -> None:
+        checkpoints.write(learner, told())
+        tell()
+
+    def tell() -> None:
+        """Write down the epochs that the checkpoint on disk holds."""
+        while untold:
+            journal.write("epoch", **untold[0])
+            untold.pop(0)
 
     def ended(state: str) -> Outcome:
         return Outcome(state, here.epoch, time.perf_counter() - began, here.best)
@@ -142,24 +154,29 @@ def run(
                 mark = learner.learn(batch, Moment(feed.seed, here.epoch, here.batch, 0), feed.batches)
             except LensError:
                 batches.close()  # type: ignore[attr-defined]
-                checkpoints.write(learner, told())
+                write()
                 raise
             here = here.after(mark)
             since = (since[0] + mark.loss * mark.images, since[1] + mark.images)
             step = here.epoch * feed.batches + here.batch
             if time.perf_counter() - shown > JOURNAL_SECONDS:
-                told_now = {"loss": since[0] / since[1], "learning_rate": learner.learning_rate}
-                journal.write("batch", epoch=here.epoch + 1, step=step, of=total, **told_now)
+                try:
+                    now = {"loss": since[0] / since[1], "learning_rate": learner.learning_rate}
+                    journal.write("batch", epoch=here.epoch + 1, step=step, of=total, **now)
+                except JournalFault:
+                    batches.close()  # type: ignore[attr-defined]
+                    checkpoints.write(learner, told())
+                    raise
                 shown, since = time.perf_counter(), (0.0, 0)
             yield Progress(step, total, f"epoch {here.epoch + 1} of {epochs}")
             if stop():
                 stopped = True
                 batches.close()  # type: ignore[attr-defined]
                 break
-            if here.batch < feed.batches:
-                checkpoints.keep_now_and_then(learner, told)
+            if here.batch < feed.batches and checkpoints.keep_now_and_then(learner, told):
+                tell()
         if here.batch < feed.batches:
-            checkpoints.write(learner, told())
+            write()
             return ended("stopped")
         training = Mark(here.loss / here.images, here.right, here.images)
         validation = learner.judge(*held_out) if len(held_out[1]) else None
@@ -167,14 +184,16 @@ def run(
         is_best = _better(validation, here.best)
         here = Position(epoch=here.epoch + 1, best=validation if is_best else here.best)
         figures = {"training": _figures(training), "validation": _figures(validation) if validation else None}
-        checkpoints.keep(learner, told(), is_best)
         spent = {"seconds": time.perf_counter() - started, "waited": feed.waited - waited}
         spent = {key: round(value, 3) for key, value in spent.items()}
-        journal.write("epoch", epoch=here.epoch, **figures, best=is_best, learning_rate=learner.learning_rate, **spent)
+        now = {"epoch": here.epoch, **figures, "best": is_best, "learning_rate": learner.learning_rate, **spent}
+        untold.append(now)
+        if checkpoints.keep(learner, told(), is_best):
+            tell()
         if here.epoch < epochs and (stopped or stop()):
-            checkpoints.write(learner, told())
+            write()
             return ended("stopped")
-    checkpoints.write(learner, told())
+    write()
     return ended("done")
 
 

@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import time
 import tomllib
+import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-import psutil
 from numpy.typing import NDArray
 
-from attentive_lens.errors import BadFile, NotHere
+from attentive_lens.errors import BadFile, BadValue, NotHere
+from attentive_lens.plan.files import write_text
 from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace.files import write_text
+
+LOCK_TRIES, LOCK_SECONDS = 20, 0.01
+"""How often, and how far apart, the lock is asked for: who only looks holds it for a moment."""
 
 
 @dataclass(frozen=True)
@@ -75,16 +79,58 @@ class Run:
 
         write_text(self.folder / "plan.toml", tomlkit.dumps(plan.write()))
 
-    def note_process(self, pid: int | None = None) -> None:
-        """Note which process executes it, this one if none is named."""
+    def hold(self) -> int:
+        """Become its one writer, by a lock of the operating system that ends with this process.
+
+        Returns
+        -------
+        int
+            An open file; closing it, or handing it to a child and ending, gives the run free.
+
+        Raises
+        ------
+        BadValue
+            If another process holds it.
+        BadFile
+            If its folder cannot be written.
+        """
         try:
-            process = psutil.Process(pid)
-            note = {"pid": process.pid, "since": process.create_time(), "at": time.time()}
-        except psutil.Error:
-            return
-        own = self.folder / f".process.{os.getpid()}"
-        own.write_text(json.dumps(note), "utf-8")
-        own.replace(self.folder / "process.json")
+            held = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+        except OSError as error:
+            why = str(error.strerror).lower()
+            raise BadFile(f"Run {self.number} cannot be written", why, "Check its folder") from None
+        for attempt in range(LOCK_TRIES):
+            try:
+                fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                time.sleep(LOCK_SECONDS * (attempt + 1 < LOCK_TRIES))  # somebody may just be looking
+            else:
+                return held
+        os.close(held)
+        why = "another process is training it"
+        raise BadValue(f"Run {self.number} cannot be written", why, "Wait for its end, or stop it")
+
+    def is_training(self) -> bool:
+        """Whether a process holds it as its writer."""
+        try:
+            looking = os.open(self.folder / "lock", os.O_RDONLY | os.O_CLOEXEC)
+        except OSError:
+            return False
+        try:
+            fcntl.flock(looking, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except OSError:
+            return True
+        finally:
+            os.close(looking)
+        return False
+
+    def trained(self) -> int:
+        """Whole epochs that its last checkpoint holds; 0 without one."""
+        try:
+            with zipfile.ZipFile(self.checkpoints / "last.alens") as archive:
+                return int(json.loads(archive.read("card.json"))["position"]["epoch"])
+        except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
+            return 0
 
     def keep_images(self, labels: Sequence[int], sets: Sequence[str]) -> None:
         """Note the labels and sets it is trained with, in the order of the images' numbers."""
@@ -102,16 +148,6 @@ class Run:
                 words = [str(word) for word in noted["words"]]
                 return noted["labels"], [words[code] for code in noted["sets"].tolist()]
         except (OSError, ValueError, KeyError, IndexError):
-            return None
-
-    def alive_since(self) -> float | None:
-        """When its process was noted, in seconds since 1970; None if that is not there, or not on this machine."""
-        try:
-            note = json.loads((self.folder / "process.json").read_text("utf-8"))
-            process = psutil.Process(int(note["pid"]))
-            same = abs(process.create_time() - float(note["since"])) < 1
-            return float(note["at"]) if same and process.status() != psutil.STATUS_ZOMBIE else None
-        except (OSError, ValueError, KeyError, psutil.Error):
             return None
 
     def ask_to_stop(self) -> None:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import shutil
 import tomllib
 from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.errors import BadFile, NotHere
+from attentive_lens.plan.files import part_of, remove_leftovers
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace.catalogue import Catalogue
 from attentive_lens.workspace.rows import ImageRow
@@ -119,15 +122,21 @@ class Workspace:
         runs = self.folder / "runs"
         try:
             runs.mkdir(exist_ok=True)
+            remove_leftovers(runs)
+            making = Run(part_of(runs / "new"))
+            shutil.rmtree(making.folder, ignore_errors=True)
+            making.folder.mkdir()
+            making.write_plan(plan)
             number = max((run.number for run in self.runs()), default=0) + 1
             while True:
                 try:
-                    (runs / f"{number:04d}").mkdir()
+                    making.folder.rename(runs / f"{number:04d}")  # refused where a run stands already
                     break
-                except FileExistsError:
+                except OSError as error:
+                    if error.errno not in (errno.ENOTEMPTY, errno.EEXIST):
+                        raise
                     number += 1
             run = Run(runs / f"{number:04d}")
-            run.write_plan(plan)
         except OSError as error:
             raise BadFile(
                 f"{self.folder} cannot take a run",

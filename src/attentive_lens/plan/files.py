@@ -1,0 +1,68 @@
+"""Files written whole or not at all, and what killed commands leave behind."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import shutil
+from pathlib import Path
+
+from attentive_lens.errors import BadFile
+
+_UNFINISHED = re.compile(r"^\..+\.(\d+)(?:\.[a-z]+)*(?:-(?:wal|shm|journal))?$")
+"""Names of files being written: a dot, the name, and the number of the process that writes it."""
+
+
+def part_of(file: Path) -> Path:
+    """Where this process writes a file before it stands in its place; `remove_leftovers` knows such names."""
+    return file.with_name(f".{file.name}.{os.getpid()}")
+
+
+def write_text(file: Path, text: str) -> None:
+    """Write a text file: under another name, to disk, then in place of what stood there.
+
+    Raises
+    ------
+    BadFile
+        If the folder cannot be written or the disk is full; what stood there before stays.
+    """
+    own = part_of(file)
+    try:
+        with own.open("w", encoding="utf-8") as stream:
+            stream.write(text)
+            stream.flush()
+            os.fsync(stream.fileno())
+        own.replace(file)
+    except (OSError, ValueError) as error:
+        with contextlib.suppress(OSError, ValueError):
+            own.unlink(missing_ok=True)
+        why = str(getattr(error, "strerror", None) or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Name a file in a folder you may write in") from None
+
+
+def is_alive(process: int) -> bool:
+    """Whether a process of this number is there."""
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except (PermissionError, OverflowError):
+        return True
+    return True
+
+
+def remove_leftovers(folder: Path) -> list[str]:
+    """Remove what processes that are gone were writing in a folder; the names.
+
+    What cannot be removed stays: it disturbs nobody.
+    """
+    removed = []
+    with contextlib.suppress(OSError):
+        for place in folder.iterdir():
+            match = _UNFINISHED.match(place.name)
+            if match and not is_alive(int(match.group(1))):
+                with contextlib.suppress(OSError):
+                    shutil.rmtree(place) if place.is_dir() else place.unlink()
+                    removed.append(place.name)
+    return removed
