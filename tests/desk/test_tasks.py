@@ -124,7 +124,7 @@ def test_a_child_process_trains_outlives_its_window_and_stops_when_asked(station
         run.ask_to_stop()
         wait_for(lambda: reader.view().state != "training", 30)
         wait_for(lambda: not run.is_training(), 30)
-        reap_children()
+        wait_for(lambda: reap_children() == 0, 30)
     assert reader.view().state == "stopped", (run.folder / "log.txt").read_text()
     assert run.model.exists()
 
@@ -137,7 +137,7 @@ def test_a_killed_run_goes_on_to_the_same_bits_and_refuses_other_labels(station:
     wait_for(lambda: len(reader.view().epochs) >= 1, 60)
     psutil.Process().children()[-1].kill()
     wait_for(lambda: not run.is_training(), 30)
-    reap_children()
+    wait_for(lambda: reap_children() == 0, 30)
     view = RunReader(run).view()
     assert view.state == "broken off"
     assert resumable(view)
@@ -151,7 +151,7 @@ def test_a_killed_run_goes_on_to_the_same_bits_and_refuses_other_labels(station:
     reader = RunReader(run)
     wait_for(lambda: reader.view().state == "done", 60)
     wait_for(lambda: not run.is_training(), 30)
-    reap_children()
+    wait_for(lambda: reap_children() == 0, 30)
     assert [epoch["epoch"] for epoch in reader.view().epochs] == [1, 2, 3, 4, 5, 6]
     assert fingerprint(read_model(run.model).weights) == whole.weights_sha256
     with pytest.raises(BadValue, match="trained all its epochs"):

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.desk.front import Collection, collection
 from attentive_lens.errors import NotHere
+from attentive_lens.images.rows import Pixels
 from attentive_lens.images.sources import SOURCES, Reference, Source
 from attentive_lens.images.store import prepared
 from attentive_lens.plan.plan import Plan
@@ -35,7 +36,7 @@ class Data:
     """
 
     collection: Collection
-    pixels: NDArray[np.uint8]
+    pixels: Pixels
     labels: NDArray[np.int64]
 
     def members(self, set_name: str) -> NDArray[np.int64]:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.images.augmentation import augment
 from attentive_lens.images.preparation import Levels
+from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.chance import chance
 from attentive_lens.plan.recipe import RecipeStep
 
@@ -50,7 +51,7 @@ class Feed:
 
     def __init__(
         self,
-        pixels: NDArray[np.uint8],
+        pixels: Pixels,
         labels: NDArray[np.int64],
         members: NDArray[np.int64],
         recipe: Sequence[RecipeStep],

@@ -1,4 +1,4 @@
-"""Images at the working size in one memory-mapped file, so that they are decoded once and may outgrow memory."""
+"""Images at the working size in one file, known again by its seal: decoded once, however many they are."""
 
 from __future__ import annotations
 
@@ -17,7 +17,9 @@ from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.preparation import to_square
+from attentive_lens.images.rows import Pixels, Rows, is_whole, seal
 from attentive_lens.images.sources.base import Reference
+from attentive_lens.plan.files import part_of, remove_leftovers
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.settings import Preparation
 
@@ -29,7 +31,7 @@ CHUNK = 256
 
 def prepared(
     images: Sequence[Reference | None], preparation: Preparation, folder: Path, threads: int = 2
-) -> Job[NDArray[np.uint8]]:
+) -> Job[Pixels]:
     """All images at the working size, from the cache or decoded now.
 
     They are written a chunk at a time, so making them takes little memory however many there are.
@@ -47,8 +49,8 @@ def prepared(
 
     Returns
     -------
-    ndarray, N×S×S×C uint8
-        Memory-mapped, in the order of the images; in memory only if the folder cannot be written.
+    Rows, N×S×S×C uint8
+        In the order of the images, read from the file when asked for; an ndarray if the folder cannot be written.
 
     Raises
     ------
@@ -57,10 +59,9 @@ def prepared(
     """
     target = folder / f"prepared-{_digest(images, preparation)}.npy"
     shape = (len(images), *preparation.shape)
-    if target.exists():
-        kept = _mapped(target, shape)
-        if kept is not None:
-            return kept
+    kept = _kept(target, shape)
+    if kept is not None:
+        return kept
     black = np.zeros(preparation.shape, np.uint8)
 
     def one(image: Reference | None) -> NDArray[np.uint8]:
@@ -68,7 +69,8 @@ def prepared(
 
     writable = os.access(folder, os.W_OK)
     _check_room(folder if writable else None, math.prod(shape))
-    own = folder / f".{target.name}.{os.getpid()}"
+    own = part_of(target)
+    remove_leftovers(folder)
     whole = np.empty((0, *preparation.shape) if writable else shape, np.uint8)
     try:
         with ThreadPoolExecutor(threads) as pool, own.open("wb") if writable else nullcontext() as file:
@@ -85,9 +87,10 @@ def prepared(
         if not writable:
             return whole
         own.replace(target)
+        seal(target)
     finally:
         own.unlink(missing_ok=True)
-    kept = _mapped(target, shape)
+    kept = _kept(target, shape)
     if kept is None:
         raise BadFile(f"{target} could not be read", "it was changed while it was written", "Try again")
     return kept
@@ -135,10 +138,12 @@ def _state(file: str) -> str:
     return f"{file}\0{status.st_size}\0{status.st_mtime_ns}"
 
 
-def _mapped(file: Path, shape: tuple[int, ...]) -> NDArray[np.uint8] | None:
-    """The cached array, or None if the file is not what its name says."""
-    try:
-        array = np.load(file, mmap_mode="r", allow_pickle=False)
-    except (OSError, ValueError):
+def _kept(file: Path, shape: tuple[int, ...]) -> Rows | None:
+    """The cached images, or None if the file is not what its name and its seal say."""
+    if not is_whole(file):
         return None
-    return array if array.shape == shape and array.dtype == np.uint8 else None
+    try:
+        rows = Rows(file)
+    except BadFile:
+        return None
+    return rows if rows.shape == shape else None

@@ -25,6 +25,7 @@ from attentive_lens.desk.front import (
     start_training,
 )
 from attentive_lens.errors import LensError
+from attentive_lens.images.rows import Pixels, Rows
 from attentive_lens.plan.plan import Plan, read_recipe
 from attentive_lens.plan.settings import Preparation, Split
 from attentive_lens.window.asking import Asker, Done, Failed
@@ -75,7 +76,7 @@ class Session(QObject):
         self.library = Library.read(workspace)
         self.curating = Curating(workspace)
         self.collection: Collection = self.library.collection(self.curating.state, self.plan)
-        self.pixels: NDArray[np.uint8] | None = None
+        self.pixels: Pixels | None = None
         self.measures: dict[str, NDArray[np.float32]] = {"pixels": pixels_of(self.collection)}
         self.readers: dict[int, RunReader] = {}
         self.views: dict[int, RunView] = {}
@@ -125,7 +126,7 @@ class Session(QObject):
         if "pixels" in arrays:
             self.pixels = arrays["pixels"]
         else:
-            self.pixels = np.load(values["file"], mmap_mode="r", allow_pickle=False)
+            self.pixels = Rows(Path(values["file"]), missing=128)
         self.pixels_ready.emit()
 
     def _take_measures(self, _: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import zipfile
 from collections import Counter
 from collections.abc import Hashable
 from itertools import islice
@@ -19,6 +20,7 @@ from attentive_lens.images.augmentation import augment
 from attentive_lens.images.faults.base import at_a_time
 from attentive_lens.images.faults.poor import fine_detail
 from attentive_lens.images.preparation import Levels, to_square
+from attentive_lens.images.rows import Rows
 from attentive_lens.images.sources import SOURCES, Found, Source, kind_of, readings_of
 from attentive_lens.images.split import SETS
 from attentive_lens.images.store import prepared
@@ -39,8 +41,9 @@ def prepare(workspace: str) -> Job[Result]:
     """All images at the default plan's working size, N×S×S×C uint8, for the contact sheet."""
     place = Workspace.open(Path(workspace))
     pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preparation, place.cache)
-    mapped = getattr(pixels, "filename", None)
-    return Result({"file": str(mapped)} if mapped else {}, {} if mapped else {"pixels": pixels})
+    if isinstance(pixels, Rows):
+        return Result({"file": str(pixels.file)})
+    return Result({}, {"pixels": pixels})
 
 
 def preview(place: str, asked: dict[str, Any], count: int = 10) -> Job[Result]:
@@ -131,14 +134,14 @@ def measures(workspace: str) -> Job[Result]:
     """
     place = Workspace.open(Path(workspace))
     pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preparation, place.cache)
-    mapped = getattr(pixels, "filename", None)
-    kept = Path(str(mapped).replace("prepared-", "measures-")).with_suffix(".npz") if mapped else None
+    mapped = pixels.file if isinstance(pixels, Rows) else None
+    kept = mapped.with_name(mapped.stem.replace("prepared-", "measures-") + ".npz") if mapped else None
     names = ("brightness", "contrast", "sharpness")
     if kept is not None and kept.exists():
         try:
             with np.load(kept, allow_pickle=False) as known:
                 return Result({}, {name: known[name] for name in names})
-        except (OSError, ValueError, KeyError):
+        except (OSError, ValueError, KeyError, zipfile.BadZipFile):
             kept.unlink(missing_ok=True)
     found = {name: np.empty(len(pixels), np.float32) for name in names}
     for progress, places in at_a_time(len(pixels), AT_ONCE, "measuring images"):

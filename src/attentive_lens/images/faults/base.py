@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.recipe import RecipeStep
 
@@ -86,7 +87,7 @@ class Evidence:
         Mean probabilities of models that did not train on the image; NaN where there are none.
     """
 
-    pixels: NDArray[np.uint8]
+    pixels: Pixels
     labels: NDArray[np.int64]
     sets: tuple[str, ...]
     classes: tuple[str, ...]

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPoint, QRect, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygon, QResizeEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
 
+from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
 
@@ -56,7 +55,7 @@ class ContactSheet(QAbstractScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.side = side
-        self.pixels: NDArray[np.uint8] | None = None
+        self.pixels: Pixels | None = None
         self.groups: tuple[Group, ...] = ()
         self.current: int | None = None
         self.selection: frozenset[int] = frozenset()
@@ -66,7 +65,7 @@ class ContactSheet(QAbstractScrollArea):
         self._tops: list[int] = []
         self._places: dict[int, tuple[int, int]] = {}
 
-    def show_groups(self, pixels: NDArray[np.uint8] | None, groups: tuple[Group, ...]) -> None:
+    def show_groups(self, pixels: Pixels | None, groups: tuple[Group, ...]) -> None:
         """Show other images; the selection is kept as far as it is still there."""
         self.pixels, self.groups = pixels, groups
         self._places = {place: (g, k) for g, group in enumerate(groups) for k, place in enumerate(group.places)}

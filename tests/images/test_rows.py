@@ -1,0 +1,102 @@
+"""Images in a file, against the same in memory; cut, changed and foreign files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+from attentive_lens.errors import BadFile
+from attentive_lens.images.rows import Rows, is_whole, seal
+from attentive_lens.images.sources import Reference
+from attentive_lens.images.sources.folders import Folders
+from attentive_lens.images.store import prepared
+from attentive_lens.plan.progress import finish
+from attentive_lens.plan.settings import Preparation
+
+COUNT = 11
+IMAGES = np.random.default_rng(0).integers(0, 256, (COUNT, 5, 4, 3)).astype(np.uint8)
+
+
+@pytest.fixture(scope="module")
+def rows(tmp_path_factory: pytest.TempPathFactory) -> Rows:
+    file = tmp_path_factory.mktemp("rows") / "images.npy"
+    np.save(file, IMAGES)
+    return Rows(file)
+
+
+places = st.one_of(
+    st.integers(-COUNT, COUNT - 1),
+    st.slices(COUNT),
+    st.lists(st.integers(-COUNT, COUNT - 1), max_size=20).map(lambda n: np.array(n, np.int64)),
+    st.lists(st.booleans(), min_size=COUNT, max_size=COUNT).map(np.array),
+)
+
+
+@given(places)
+def test_indexed_like_an_array(rows: Rows, place: object) -> None:
+    assert np.array_equal(rows[place], IMAGES[place])  # type: ignore[index]
+
+
+def test_it_is_an_array_where_one_is_needed(rows: Rows) -> None:
+    assert (rows.shape, len(rows), rows.dtype, rows.ndim) == (IMAGES.shape, COUNT, np.uint8, 4)
+    assert np.array_equal(np.asarray(rows), IMAGES)
+    for wrong in (COUNT, -COUNT - 1):
+        with pytest.raises(IndexError):
+            rows[wrong]
+        with pytest.raises(IndexError):
+            rows[np.array([wrong])]
+
+
+def test_a_file_cut_while_in_use_is_a_sentence_or_grey(tmp_path: Path) -> None:
+    file = tmp_path / "images.npy"
+    np.save(file, IMAGES)
+    rows, patient = Rows(file), Rows(file, missing=128)
+    with file.open("r+b") as stream:
+        stream.truncate(file.stat().st_size - 70)
+    assert np.array_equal(rows[:9], IMAGES[:9])
+    with pytest.raises(BadFile, match="cut off while it was used"):
+        rows[np.array([0, 10])]
+    assert (patient[10] == 128).sum() >= 60
+    with pytest.raises(BadFile, match="cut off"):
+        Rows(file)
+
+
+@pytest.mark.parametrize("content", [b"", b"not an array", b"\x93NUMPY\x01\x00"])
+def test_what_is_no_file_of_images_is_said(content: bytes, tmp_path: Path) -> None:
+    (tmp_path / "x.npy").write_bytes(content)
+    with pytest.raises(BadFile, match="no file of images"):
+        Rows(tmp_path / "x.npy")
+    np.save(tmp_path / "y.npy", np.zeros((3, 4)))
+    with pytest.raises(BadFile, match="holds no images"):
+        Rows(tmp_path / "y.npy")
+
+
+def test_a_cache_that_was_changed_is_made_anew_before_anybody_trains_on_it(tmp_path: Path) -> None:
+    (tmp_path / "images").mkdir()
+    files = [tmp_path / "images" / f"{k}.png" for k in range(3)]
+    for k, file in enumerate(files):
+        Image.new("RGB", (40, 40), (10 * k, 0, 0)).save(file)
+    cache = tmp_path / "cache"
+    cache.mkdir()
+    source = Folders(tmp_path / "images")
+    references = [Reference(source, str(file), "", -1) for file in files]
+    whole = np.asarray(finish(prepared(references, Preparation(side=40), cache)))
+    (kept,) = cache.glob("*.npy")
+    for harm in (
+        lambda: kept.write_bytes(kept.read_bytes()[:-9]),
+        lambda: kept.write_bytes(kept.read_bytes()[:-4000] + bytes(4000)),
+        lambda: kept.write_bytes(kept.read_bytes()[:200] + b"\xff" * 5000 + kept.read_bytes()[5200:]),
+        lambda: kept.with_suffix(".json").unlink(),
+        lambda: kept.with_suffix(".json").write_text("{"),
+    ):
+        harm()
+        assert not is_whole(kept)
+        assert np.array_equal(finish(prepared(references, Preparation(side=40), cache)), whole)
+        assert is_whole(kept)
+    seal(kept)
+    assert is_whole(kept)
