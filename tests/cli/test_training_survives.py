@@ -153,10 +153,10 @@ def test_a_run_killed_after_its_last_checkpoint_is_completed(station: Workspace)
     run.journal.write_text("\n".join(lines[:cut]) + "\n", "utf-8")
     from dataclasses import replace  # noqa: PLC0415
 
-    from attentive_lens.formats.bundle import read_model  # noqa: PLC0415
+    from attentive_lens.formats.reading import read_checkpoint  # noqa: PLC0415
 
     last = run.checkpoints / "last.alens"
-    kept = read_model(last)
+    kept = read_checkpoint(last)
     told = [{k: v for k, v in event.items() if k not in ("event", "at")} for event in untold]
     replace(kept, card={**kept.card, "untold": told}).write(last)
     assert run.trained() == 2

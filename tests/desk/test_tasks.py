@@ -30,7 +30,7 @@ from attentive_lens.engine.network import fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes import grouped
-from attentive_lens.formats.bundle import read_model
+from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
 from attentive_lens.plan.settings import OPTIMISER_ARRAYS

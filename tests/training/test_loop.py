@@ -11,7 +11,8 @@ from attentive_lens.engine.layers import Moment
 from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.errors import LensError
-from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.feeding import Batch, Feed
 from attentive_lens.images.preparation import Levels
 from attentive_lens.plan.layers import Answers, Connected, Flatten, Relu
@@ -65,20 +66,20 @@ def test_what_can_be_learned_is_learned_and_written_down(tmp_path: Path) -> None
     epochs = [e for e in events if e["event"] == "epoch"]
     assert [e["epoch"] for e in epochs] == [1, 2, 3, 4]
     assert epochs[-1]["training"]["loss"] < epochs[0]["training"]["loss"]
-    assert read_model(tmp_path / "a" / "checkpoints" / "last.alens").card["epoch"] == 4
+    assert read_checkpoint(tmp_path / "a" / "checkpoints" / "last.alens").card["epoch"] == 4
 
 
 def test_the_same_plan_gives_the_same_bits(tmp_path: Path) -> None:
     prints = set()
     for name in ("a", "b"):
         train(tmp_path / name, 2)
-        prints.add(fingerprint(read_model(tmp_path / name / "checkpoints" / "last.alens").weights))
+        prints.add(fingerprint(read_checkpoint(tmp_path / name / "checkpoints" / "last.alens").weights))
     assert len(prints) == 1
 
 
 def test_the_best_epoch_is_kept_even_if_later_ones_are_worse(tmp_path: Path) -> None:
     outcome = train(tmp_path, 6, rate=0.5)
-    best = read_model(tmp_path / "checkpoints" / "best.alens").card
+    best = read_checkpoint(tmp_path / "checkpoints" / "best.alens").card
     events, _ = read_events(tmp_path / "journal.jsonl")
     figures = [(e["validation"]["accuracy"], -e["validation"]["loss"]) for e in events if e["event"] == "epoch"]
     assert outcome.best is not None
@@ -90,7 +91,7 @@ def test_a_stop_in_an_epoch_keeps_what_was_learned(tmp_path: Path) -> None:
     asked = iter([False] * 5 + [True])
     outcome = train(tmp_path, 10, lambda: next(asked))
     assert (outcome.state, outcome.epochs) == ("stopped", 1)
-    last = read_model(tmp_path / "checkpoints" / "last.alens")
+    last = read_checkpoint(tmp_path / "checkpoints" / "last.alens")
     assert last.card["epoch"] == 1
     assert last.optimiser
     assert (tmp_path / "checkpoints" / "best.alens").exists()
@@ -99,7 +100,7 @@ def test_a_stop_in_an_epoch_keeps_what_was_learned(tmp_path: Path) -> None:
 def test_without_a_validation_set_the_last_epoch_is_the_best(tmp_path: Path) -> None:
     outcome = train(tmp_path, 2, held=0)
     assert outcome.best is None
-    assert read_model(tmp_path / "checkpoints" / "best.alens").card["epoch"] == 2
+    assert read_checkpoint(tmp_path / "checkpoints" / "best.alens").card["epoch"] == 2
 
 
 def test_a_run_that_blows_up_is_stopped_with_the_reason_before_the_step_is_taken() -> None:
@@ -151,7 +152,7 @@ def test_checkpoints_take_no_more_than_their_share_of_the_time(tmp_path: Path) -
             now[0] += 1.0
         kept.write(learner, {"epoch": 100})
     assert 1 <= sum(writes) <= 8
-    assert read_model(tmp_path / "best.alens").card["epoch"] == 99
+    assert read_checkpoint(tmp_path / "best.alens").card["epoch"] == 99
 
 
 class Told(Learner):

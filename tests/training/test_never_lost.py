@@ -8,7 +8,8 @@ import pytest
 from tests.training.test_resume import EPOCHS, Killed, state, train
 
 from attentive_lens.errors import BadFile, LensError
-from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.plan.files import is_alive, part_of, remove_leftovers, write_text
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, JournalFault, damaged_lines, read_events
@@ -26,7 +27,7 @@ def told(folder: Path) -> list[int]:
 def held(folder: Path) -> int:
     """Whole epochs that the checkpoint holds."""
     last = folder / "checkpoints" / "last.alens"
-    return int(read_model(last).card["position"]["epoch"]) if last.exists() else 0
+    return int(read_checkpoint(last).card["position"]["epoch"]) if last.exists() else 0
 
 
 def retold(folder: Path) -> None:
@@ -35,7 +36,7 @@ def retold(folder: Path) -> None:
     if last.exists():
         known = told(folder)
         with Journal(folder / "journal.jsonl") as journal:
-            for epoch in read_model(last).card["untold"]:
+            for epoch in read_checkpoint(last).card["untold"]:
                 if epoch["epoch"] not in known:
                     journal.write("epoch", **epoch)
 
@@ -133,7 +134,7 @@ def test_a_journal_that_cannot_be_written_stops_a_run_only_with_a_checkpoint_and
     monkeypatch.setattr(Journal, "write", full)
     with pytest.raises(JournalFault, match="no space left on device"):
         train(tmp_path / "run", "adam", "steps")
-    position = read_model(tmp_path / "run" / "checkpoints" / "last.alens").card["position"]
+    position = read_checkpoint(tmp_path / "run" / "checkpoints" / "last.alens").card["position"]
     assert position["epoch"] * 4 + position["batch"] == 6, "not a step is lost"
     monkeypatch.undo()
     train(tmp_path / "run", "adam", "steps")

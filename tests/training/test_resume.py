@@ -13,7 +13,8 @@ from tests.training.test_loop import PREPARATION, spots
 
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.network import Network
-from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preparation import Levels
 from attentive_lens.plan.blocks import Residual, built
@@ -67,7 +68,7 @@ def train(folder: Path, rule: str, schedule: str, stop_after: int = 10**9, kill_
         learner = Classifier(network, wanted, frozenset(), levels, crew)
         position = Position()
         if last.exists():
-            kept = read_model(last)
+            kept = read_checkpoint(last)
             learner.restore(kept.weights, kept.optimiser)
             position = Position.read(json.loads(json.dumps(kept.card["position"])))
         checkpoints = Checkpoints(folder / "checkpoints", model)
@@ -76,7 +77,7 @@ def train(folder: Path, rule: str, schedule: str, stop_after: int = 10**9, kill_
 
 
 def state(folder: Path) -> dict[str, bytes]:
-    last, best = (read_model(folder / "checkpoints" / f"{name}.alens") for name in ("last", "best"))
+    last, best = (read_checkpoint(folder / "checkpoints" / f"{name}.alens") for name in ("last", "best"))
     found = {f"{n}/{k}": a.tobytes() for n, arrays in last.weights.items() for k, a in arrays.items()}
     found |= {f"memory {key}": a.tobytes() for key, a in last.optimiser.items()}
     return found | {f"best {n}/{k}": a.tobytes() for n, arrays in best.weights.items() for k, a in arrays.items()}

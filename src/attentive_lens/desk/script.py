@@ -31,7 +31,8 @@ from attentive_lens.engine.losses import softmax
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.explaining.feature_maps import feature_maps
 from attentive_lens.explaining.saliency import DEFAULT
-from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import SUFFIXES, decode, of_array, of_picture
 from attentive_lens.images.preparation import to_square
 from attentive_lens.plan.plan import Plan

@@ -19,7 +19,8 @@ from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers.convolution import ConvolutionLayer
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.errors import BadFile, BadValue, LensError
-from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preparation import Levels
 from attentive_lens.plan.files import remove_leftovers
@@ -179,7 +180,7 @@ def _checkpoint(claimed: Run) -> ModelFile | None:
     file = claimed.checkpoints / "last.alens"
     if not file.exists():
         return None
-    last = read_model(file)
+    last = read_checkpoint(file)
     if "position" not in last.card or "/steps" not in last.optimiser:
         raise BadFile(
             f"Run {claimed.number} cannot go on",

@@ -14,7 +14,7 @@ from attentive_lens.engine.batches import scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.losses import softmax
 from attentive_lens.errors import LensError
-from attentive_lens.formats.bundle import read_model
+from attentive_lens.formats.reading import read_model
 from attentive_lens.images.faults import Action, Evidence, Finding, find_faults
 from attentive_lens.images.split import LEFT_OUT, SETS
 from attentive_lens.plan.plan import Plan

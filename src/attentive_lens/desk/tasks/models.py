@@ -18,7 +18,8 @@ from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.losses import Loss, one_hot, softmax
 from attentive_lens.errors import LensError, NotHere
-from attentive_lens.formats.bundle import ModelFile, read_model
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import decode
 from attentive_lens.images.preparation import to_square
 from attentive_lens.plan.progress import Job, Progress

@@ -1,0 +1,299 @@
+"""Opening a model file that may come from anywhere: everything in it is checked before it is believed.
+
+The archive is closed: exactly the known members, once each, stored or deflated; exactly the tensors that its network
+needs. Sizes are limited before anything is read, by what the network needs and not by what the file claims. Whatever
+the readers of ZIP, JSON and safetensors raise ends here, as one sentence with the reason.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import struct
+import zipfile
+import zlib
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, NoReturn
+
+import numpy as np
+import psutil
+import safetensors
+from safetensors.numpy import load
+
+from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.errors import BadFile, LensError
+from attentive_lens.formats.bundle import FORMAT, ModelFile
+from attentive_lens.images.preparation import Levels
+from attentive_lens.plan.blocks import read_network
+from attentive_lens.plan.layers.base import product
+from attentive_lens.plan.network import Facts
+from attentive_lens.plan.settings import Preparation
+
+WEIGHTS, OPTIMISER = "weights.safetensors", "optimiser.safetensors"
+NEEDED = ("network.json", "preparation.json", "classes.json", "card.json", WEIGHTS)
+MOST_JSON = 2 << 20
+"""Bytes of one JSON member, unpacked."""
+MOST_DEPTH = 32
+"""Brackets within brackets in JSON."""
+MOST_NODES, MOST_CLASSES = 3000, 100_000
+MOST_GROWTH, ALWAYS = 1.4, 30 << 20
+"""All members together unpack to at most this factor of the file, or so many bytes more."""
+FILES_AT_ONCE = 16
+"""Images that answering holds at once: two threads' pieces."""
+BROKEN = (
+    OSError,
+    EOFError,
+    zipfile.BadZipFile,
+    zipfile.LargeZipFile,
+    zlib.error,
+    struct.error,
+    safetensors.SafetensorError,
+    ArithmeticError,
+    AttributeError,
+    LookupError,
+    MemoryError,
+    RuntimeError,  # encrypted members, endless recursion
+    TypeError,
+    ValueError,
+)
+"""What the readers of a damaged or forged file raise."""
+
+
+class _Refused(Exception):
+    """Why the file is not taken."""
+
+
+def read_model(file: Path) -> ModelFile:
+    """Read a model file, without what only going on with a run needs.
+
+    Raises
+    ------
+    BadFile
+        If it is missing, damaged, of a later format, or anything in it is not as it must be; with the reason.
+    """
+    return _read(file, optimiser=False)
+
+
+def read_checkpoint(file: Path) -> ModelFile:
+    """As `read_model`, with the optimiser's arrays."""
+    return _read(file, optimiser=True)
+
+
+def _read(file: Path, optimiser: bool) -> ModelFile:
+    try:
+        with zipfile.ZipFile(file) as archive:
+            return _from_archive(archive, file.stat().st_size, optimiser)
+    except FileNotFoundError:
+        raise BadFile(f"{file} could not be opened", "there is no such file", "Check the path") from None
+    except _Refused as refused:
+        raise _bad(file, str(refused)) from None
+    except LensError as error:
+        raise _bad(file, f"its network or preparation is not valid: {error.what}, {error.why}") from None
+    except zipfile.BadZipFile as error:
+        raise _bad(file, f"it is not a whole model file ({error})") from None
+    except BROKEN as error:
+        why = str(error).strip().splitlines()[0][:200] if str(error).strip() else type(error).__name__
+        raise _bad(file, f"it is damaged ({why})") from None
+
+
+def _bad(file: Path, why: str) -> BadFile:
+    name = file.name.encode("utf-8", "backslashreplace").decode()
+    printable = "".join(c if c.isprintable() else "�" for c in why)
+    return BadFile(f"{name} could not be opened as a model", printable, "Export it again from its run")
+
+
+def _refuse(why: str) -> NoReturn:
+    raise _Refused(why)
+
+
+def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> ModelFile:
+    entries = _members(archive, size)
+    network = _json(archive, entries["network.json"], dict)
+    if network.get("format") != FORMAT:
+        _refuse(f"it has format {network.get('format')!r} and this version reads format {FORMAT}")
+    if network.keys() != {"format", "nodes"} or not isinstance(network["nodes"], list):
+        _refuse("network.json holds something else than «format» and «nodes»")
+    if len(network["nodes"]) > MOST_NODES:
+        _refuse(f"its network has {len(network['nodes'])} layers, more than {MOST_NODES}")
+    plan = read_network(network["nodes"])
+    table = _json(archive, entries["preparation.json"], dict)
+    measured = table.pop("levels", None)
+    preparation = Preparation.read(table)
+    levels = _levels(preparation, measured)
+    classes = _classes(_json(archive, entries["classes.json"], list))
+    if plan.nodes[-1].layer.output_shape((1,)) != (len(classes),):
+        _refuse(f"it has {len(classes)} classes, which are not as many as its answers")
+    facts = plan.facts(preparation.shape)
+    _check_memory(facts)
+    card = _json(archive, entries["card.json"], dict)
+    wanted = {
+        f"{node.name}/{name}": shape
+        for node, fact in zip(plan.nodes, facts, strict=True)
+        for name, shape in (node.layer.weight_shapes(fact.given) | node.layer.state_shapes(fact.given)).items()
+    }
+    flat = _tensors(archive, entries[WEIGHTS], wanted)
+    for key, array in flat.items():
+        if key.endswith("/variance") and array.size and float(array.min()) < 0:
+            _refuse(f"{_told(key)} hold values below zero")
+    weights: Weights = {}
+    for key, array in flat.items():
+        node, _, name = key.rpartition("/")
+        weights.setdefault(node, {})[name] = array
+    kept: Mapping[str, Array] = {}
+    if optimiser and OPTIMISER in entries:
+        kept = _optimiser(archive, entries[OPTIMISER], wanted)
+    return ModelFile(plan, weights, preparation, levels, classes, card, kept)
+
+
+def _members(archive: zipfile.ZipFile, size: int) -> dict[str, zipfile.ZipInfo]:
+    """Exactly the known members, once each, in a form that is read without surprises."""
+    entries: dict[str, zipfile.ZipInfo] = {}
+    for entry in archive.infolist():
+        if entry.filename in entries:
+            _refuse(f"{entry.filename} stands in it twice")
+        if entry.filename not in (*NEEDED, OPTIMISER):
+            _refuse(f"it holds {entry.filename!r}, which is no part of a model")
+        if entry.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+            _refuse(f"{entry.filename} is packed in an unknown way")
+        if entry.flag_bits & 1:
+            _refuse(f"{entry.filename} is encrypted")
+        entries[entry.filename] = entry
+    missing = [name for name in NEEDED if name not in entries]
+    if missing:
+        _refuse(f"it is not a whole model file: {', '.join(missing)} is missing")
+    if sum(entry.file_size for entry in entries.values()) > MOST_GROWTH * size + ALWAYS:
+        _refuse("it would unpack to far more than its own size")
+    return entries
+
+
+def _bytes(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, most: int) -> bytes:
+    """A member's bytes, at most so many, whatever its header claims."""
+    with archive.open(entry) as stream:
+        data = stream.read(most + 1)
+    if len(data) > most:
+        _refuse(f"{entry.filename} is larger than it can be")
+    return data
+
+
+def _json(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, kind: type) -> Any:
+    text = _bytes(archive, entry, MOST_JSON).decode("utf-8")
+    depth = deepest = 0
+    inside = escaped = False
+    for sign in text:
+        if inside:
+            inside = escaped or sign != '"'
+            escaped = sign == "\\" and not escaped
+        elif sign == '"':
+            inside = True
+        elif sign in "[{":
+            depth += 1
+            deepest = max(deepest, depth)
+        elif sign in "]}":
+            depth -= 1
+    if deepest > MOST_DEPTH:
+        _refuse(f"{entry.filename} has brackets {deepest} deep")
+
+    def constant(word: str) -> NoReturn:
+        _refuse(f"{entry.filename} holds {word}, which is no number")
+
+    found = json.loads(text, parse_constant=constant)
+    if not isinstance(found, kind):
+        _refuse(f"{entry.filename} is no {'table' if kind is dict else 'list'}")
+    return found
+
+
+def _levels(preparation: Preparation, measured: Any) -> Levels:
+    channels = preparation.shape[2]
+    if not isinstance(measured, dict) or measured.keys() != {"mean", "deviation"}:
+        _refuse("preparation.json has no «levels» of mean and deviation")
+    figures: dict[str, tuple[float, ...]] = {}
+    for name, values in measured.items():
+        if not isinstance(values, list) or len(values) != channels:
+            _refuse(f"its levels' {name} does not have {channels} numbers, and its images have {channels} channels")
+        if any(isinstance(v, bool) or not isinstance(v, int | float) or not abs(v) <= 1e6 for v in values):
+            _refuse(f"its levels' {name} holds something that is no number of a sensible size")
+        figures[name] = tuple(float(v) for v in values)
+    if min(figures["deviation"]) < 1e-6:
+        _refuse("its levels' deviation is not above zero")
+    return replace(Levels.plain(preparation), mean=figures["mean"], deviation=figures["deviation"])
+
+
+def _classes(names: list[Any]) -> tuple[str, ...]:
+    if len(names) > MOST_CLASSES:
+        _refuse(f"it has more than {MOST_CLASSES} classes")
+    for name in names:
+        if not isinstance(name, str) or not name.strip() or name != name.strip() or not name.isprintable():
+            _refuse(f"{name!r:.60} is no name for a class: a printable text without outer blanks is needed")
+    if len(set(names)) < len(names):
+        twice = next(name for name in names if names.count(name) > 1)
+        _refuse(f"two classes are called «{twice}»")
+    return tuple(names)
+
+
+def _tensors(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, wanted: Mapping[str, tuple[int, ...]]) -> Any:
+    """Exactly the arrays wanted, float32 and finite."""
+    needed = 4 * sum(product(shape) for shape in wanted.values())
+    most = needed + 64 + sum(len(key.encode()) + 200 for key in wanted)
+    if entry.file_size > most:
+        _refuse(f"its weights take {entry.file_size} bytes, and its network has no more than {needed} of them")
+    header, data = _header(_bytes(archive, entry, most), entry.filename)
+    for key in wanted:
+        if key not in header:
+            _refuse(f"{_told(key)} are missing")
+    for key, (kind, shape) in header.items():
+        if key not in wanted:
+            _refuse(f"{_told(key)} belong to no layer of its network")
+        if kind != "F32":
+            names = {"F16": "float16", "F64": "float64", "BF16": "bfloat16"}
+            _refuse(f"{_told(key)} are {names.get(kind, kind)}, and float32 is needed")
+        if shape != wanted[key]:
+            _refuse(f"{_told(key)} are {list(shape)} and not of the shape its network asks for, {list(wanted[key])}")
+    flat = load(data)
+    for key, array in flat.items():
+        if not np.isfinite(array).all():
+            _refuse(f"{_told(key)} hold values that are not numbers")
+    return flat
+
+
+def _header(data: bytes, name: str) -> tuple[dict[str, tuple[str, tuple[int, ...]]], bytes]:
+    """Type and shape by name, from the table at the beginning of a safetensors file."""
+    length = int.from_bytes(data[:8], "little")
+    if len(data) < 8 or length > min(len(data) - 8, MOST_JSON):
+        _refuse(f"{name} is damaged: its weights' table is cut off")
+    if data[8 : 8 + length].count(b"{") > 2 * MOST_NODES * 8 or data[8 : 8 + length].count(b"[") > 4 * MOST_NODES * 8:
+        _refuse(f"{name} has more arrays than a network can")
+    table = json.loads(data[8 : 8 + length])
+    table.pop("__metadata__", None)
+    return {key: (str(own["dtype"]), tuple(own["shape"])) for key, own in table.items()}, data
+
+
+def _told(key: str) -> str:
+    """«the weights of convolution 1 (kernel)»."""
+    node, _, name = key.rpartition("/")
+    return f"the weights of {node:.60} ({name:.30})"
+
+
+def _optimiser(
+    archive: zipfile.ZipFile, entry: zipfile.ZipInfo, wanted: Mapping[str, tuple[int, ...]]
+) -> dict[str, Array]:
+    """A checkpoint's arrays: of the weights' shapes, and the figures under no node."""
+    most = 3 * 4 * sum(product(shape) for shape in wanted.values()) + (16 << 20)
+    arrays: dict[str, Array] = load(_bytes(archive, entry, most))
+    for key, array in arrays.items():
+        place = key.rpartition("/")[0]
+        if not np.isfinite(array).all():
+            _refuse(f"what the optimiser keeps of {key!r:.60} holds values that are not numbers")
+        if place and (place not in wanted or array.shape != wanted[place] or array.dtype != np.float32):
+            _refuse(f"what the optimiser keeps of {key!r:.60} fits no weights of its network")
+    return arrays
+
+
+def _check_memory(facts: tuple[Facts, ...]) -> None:
+    """Refuse a network whose maps or weights do not fit into memory, before anything is allocated."""
+    largest = max(math.prod(fact.given) + math.prod(fact.shape) for fact in facts)
+    needed = 4 * FILES_AT_ONCE * largest + 2 * 4 * sum(fact.weights for fact in facts)
+    free = psutil.virtual_memory().available
+    if needed > free:
+        _refuse(f"running it needs {needed / 2**30:.1f} GiB of memory, and {free / 2**30:.1f} GiB are free")
