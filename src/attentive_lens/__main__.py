@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import os
 import sys
@@ -17,8 +19,13 @@ from attentive_lens.errors import LensError
 def main() -> int:
     """Run a command, or open the window on the workspace named, and return the exit code."""
     words = sys.argv[1:]
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # names that are no text are printed all the same
     if is_command(words):
-        return run_command(words, _open_window)
+        code = run_command(words, _open_window)
+        _say_the_rest()
+        return code
     try:
         workspace = workspace_named(words)
     except LensError as error:
@@ -42,6 +49,17 @@ def _open_window(workspace: str | None) -> int:
     except ImportError as error:
         return _no_window(f"PyQt6 could not be loaded ({error})", "Set the program up again with ./start.")
     return open_window(workspace)
+
+
+def _say_the_rest() -> None:
+    """Write what is still unsaid; where nobody reads any more, that is no failure of what was done."""
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            if stream is not None:
+                stream.flush()
+        except (OSError, ValueError):
+            with contextlib.suppress(OSError, ValueError):
+                os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
 def _no_window(why: str, remedy: str) -> int:

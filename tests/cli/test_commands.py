@@ -459,3 +459,66 @@ def test_causes_are_looked_for_on_validation_and_the_test_set_counts_as_asked(st
     told = last_object(command("causes", station.folder, 1, "--on", "test", "--json"))
     assert told["judged_by_test"] == [1]
     assert last_object(command("score", station.folder, 1, "--json"))["judged_by_test"] == [1]
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["new", "LONG", "STATION/images"],
+        ["new", "work", "LONG"],
+        ["score", "LONG", "1"],
+        ["predict", "LONG", "STATION"],
+        ["predict", "STATION/runs/0001/checkpoints/best.alens", "LONG"],
+        ["plan", "check", "LONG"],
+        ["plan", "new", "--out", "LONG"],
+        ["label", "STATION", "LONG"],
+        ["label", "STATION", "--out", "LONG"],
+        ["source", "STATION", "LONG"],
+        ["explain", "STATION", "1", "2", "--out", "/dev/null/x"],
+        ["layer", "STATION", "1", "relu 1", "--out", "/dev/null/x"],
+        ["neighbours", "STATION", "1", "2", "--out", "/dev/null/x"],
+        ["demo", "/dev/null/x", "--images", "24"],
+        ["train", "STATION", "--plan", "/dev"],
+    ],
+)
+def test_paths_that_cannot_be_used_are_a_sentence(
+    words: list[str], station: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    ready = [w.replace("STATION", str(station.folder)).replace("LONG", "x" * 5000) for w in words]
+    told = last_object(command(*ready, "--json", code=1))
+    assert "fault" not in told["error"]["what"], told
+
+
+def test_a_fault_of_the_program_is_json_too_and_says_where_its_trace_is(
+    station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("attentive_lens.desk.tasks.score", lambda *_: 1 / 0)
+    told = last_object(command("score", station.folder, 1, "--json", code=1))
+    assert told["error"]["what"] == "The program has a fault"
+    assert "ZeroDivisionError" in told["error"]["why"]
+    log = Path(told["error"]["why"].rsplit("its trace is in ", 1)[1])
+    assert "ZeroDivisionError" in log.read_text("utf-8")
+    err = io.StringIO()
+    with contextlib.redirect_stderr(err):
+        assert run_words("score", station.folder, 1) == 1
+    assert len(err.getvalue().splitlines()) == 1
+
+
+def test_a_moved_source_and_a_damaged_catalogue_are_mended_by_command(tmp_path: Path) -> None:
+    source, work = leaves(tmp_path / "leaves"), tmp_path / "work"
+    command("new", work, source)
+    source.rename(tmp_path / "elsewhere")
+    assert last_object(command("source", work, tmp_path / "elsewhere", "--json"))["found"] == 28
+    assert "28 images are there, 0 are not" in command("source", work, tmp_path / "elsewhere")
+    assert last_object(command("rescan", work, "--json")) == {"added": [], "changed": [], "gone": [], "back": []}
+    (work / "catalogue.sqlite").write_bytes(b"nothing")
+    for left in work.glob("catalogue.sqlite-*"):
+        left.unlink()
+    assert (
+        "restore"
+        in last_object(command("label", work, "--out", tmp_path / "l.csv", "--json", code=1))["error"]["remedy"]
+    )
+    assert last_object(command("restore", work, "--json"))["images"] == 28
+    assert "28 images" in command("restore", work)
+    assert last_object(command("label", work, "--out", tmp_path / "l.csv", "--json"))["images"] == 28

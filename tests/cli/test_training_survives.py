@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -16,6 +17,7 @@ import pytest
 from attentive_lens.desk.front import RunReader, check_resumable
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import BadUsage, BadValue, LensError
+from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Run, Workspace
@@ -151,10 +153,6 @@ def test_a_run_killed_after_its_last_checkpoint_is_completed(station: Workspace)
     untold = [json.loads(line) for line in lines if '"event": "epoch"' in line]
     cut = next(k for k, line in enumerate(lines) if '"event": "epoch"' in line)
     run.journal.write_text("\n".join(lines[:cut]) + "\n", "utf-8")
-    from dataclasses import replace  # noqa: PLC0415
-
-    from attentive_lens.formats.reading import read_checkpoint  # noqa: PLC0415
-
     last = run.checkpoints / "last.alens"
     kept = read_checkpoint(last)
     told = [{k: v for k, v in event.items() if k not in ("event", "at")} for event in untold]

@@ -9,6 +9,7 @@ import typer
 
 import attentive_lens
 from attentive_lens.cli.speaking import out
+from attentive_lens.plan.files import shown
 from attentive_lens.plan.values import unknown_word
 
 app = typer.Typer(
@@ -53,5 +54,5 @@ def check_set(word: str) -> None:
 
 
 def printable(file: str) -> str:
-    """A file name that can be printed: bytes that are no text are shown as escapes."""
-    return file.encode("utf-8", "backslashreplace").decode()
+    """A file name that can be printed: bytes that are no text, and control characters, are shown as escapes."""
+    return shown(file)

@@ -145,6 +145,39 @@ def rescan(workspace: InWorkspace, as_json: AsJson = False) -> None:
 
 @app.command()
 @reporting
+def source(
+    workspace: InWorkspace,
+    folder: Annotated[Path, typer.Argument(metavar="SOURCE", help="Where the images are now.")],
+    as_json: AsJson = False,
+) -> None:
+    """Name the place of a source that was moved; numbers, labels, decisions and runs stay."""
+    from attentive_lens.desk.making import move_source
+    from attentive_lens.workspace import Workspace
+
+    found, missing = move_source(Workspace.open(workspace), folder)
+    if as_json:
+        say_json({"workspace": str(workspace), "source": str(folder), "found": found, "missing": missing})
+        return
+    out.print(f"{folder}: {found} images are there, {missing} are not")
+    if missing:
+        out.print("«rescan» takes note of those that are gone.")
+
+
+@app.command()
+@reporting
+def restore(workspace: InWorkspace, as_json: AsJson = False) -> None:
+    """Bring a damaged catalogue back from its copy, with every decision since; the damaged file is kept."""
+    from attentive_lens.workspace import Workspace
+
+    images, decisions = Workspace.open(workspace).catalogue.restore()
+    if as_json:
+        say_json({"workspace": str(workspace), "images": images, "decisions": decisions})
+        return
+    out.print(f"{workspace}: {images} images, {decisions} of them with decisions")
+
+
+@app.command()
+@reporting
 def label(
     workspace: InWorkspace,
     file: Annotated[

@@ -164,12 +164,14 @@ def score(
         for a in found.wrong
     ]
     if as_json:
-        keys = ("on", "images", "accuracy", "loss", "loss_function", "classes", "per_class", "confusion")
+        keys = ("on", "images", "accuracy", "loss", "loss_function", "unknown", "classes", "per_class", "confusion")
         cautions = {"relabelled": relabelled, "judged_by_test": judged}
         say_json({"run": run, **{key: table[key] for key in keys}, "wrong": wrong, **cautions})
         return
     loss = f"{found.loss_function} {found.loss:.3f}"
     out.print(f"run {run} on {on}: {found.accuracy:.1%} of {len(found.answers)} images right, {loss}")
+    if table["unknown"]:
+        out.print(f"{table['unknown']} images more are of classes that it does not know; they do not count.")
     matrix = Table("true \\ said", *found.classes, "right", box=None)
     for k, name in enumerate(found.classes):
         rate = found.per_class[k]

@@ -5,16 +5,19 @@ from __future__ import annotations
 import difflib
 import os
 import sys
+import traceback
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
-from attentive_lens.errors import BadUsage
+from attentive_lens.desk.faults import open_log
+from attentive_lens.errors import BadUsage, LensError
 
 COMMANDS = (
     "demo",
     "new",
     "rescan",
+    "source",
+    "restore",
     "label",
     "faults",
     "plan",
@@ -50,7 +53,7 @@ def workspace_named(words: list[str]) -> str | None:
     if not words:
         return None
     first, *rest = words
-    if Path(first).exists():
+    if os.path.exists(first):  # noqa: PTH110  # unlike Path's, «no» for a name that is too long
         if rest:
             why = f"the window takes one folder, and «{' '.join(rest)}» stands behind it"
             raise BadUsage(f"{first} was not opened", why, "Leave that out, or name a command first")
@@ -95,4 +98,23 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
         return 1
     except SystemExit as end:
         return int(end.code or 0)
+    except Exception as error:  # noqa: BLE001  # a bug: its trace goes to the log, and one sentence to whoever asked
+        told = _fault(error)
+        if "--json" in words:
+            say_json({"error": told.as_dict()})
+        else:
+            sys.stderr.write(f"{told}\n")
+        return 1
     return int(code or 0)
+
+
+def _fault(error: Exception) -> LensError:
+    """A fault of the program as a sentence; its trace is noted in the log."""
+    log = open_log()
+    where = "its trace could not be noted"
+    if log is not None:
+        with log:
+            traceback.print_exception(error, file=log)
+        where = f"its trace is in {log.name}"
+    why = f"{type(error).__name__}: {str(error).splitlines()[0] if str(error) else 'no more is known'}"
+    return LensError("The program has a fault", f"{why}; {where}", "Please report it with that trace")

@@ -14,7 +14,8 @@ import typer
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
-from attentive_lens.errors import BadUsage, BadValue, LensError
+from attentive_lens.errors import BadFile, BadUsage, BadValue, LensError
+from attentive_lens.plan.files import shown
 from attentive_lens.plan.progress import Job
 from attentive_lens.plan.progress import Progress as Step
 
@@ -100,7 +101,8 @@ def _say_news(news: Callable[[], list[str]], to: Console) -> None:
 def say_json(value: dict[str, Any]) -> None:
     """One object, on one line."""
     if sys.stdout is not None:
-        sys.stdout.write(json.dumps(value, ensure_ascii=False) + "\n")
+        line = json.dumps(value, ensure_ascii=False, allow_nan=False) + "\n"
+        sys.stdout.write(line.encode("utf-8", "backslashreplace").decode())
         sys.stdout.flush()
 
 
@@ -109,7 +111,7 @@ def say_error(error: LensError, as_json: bool) -> None:
     if as_json:
         say_json({"error": error.as_dict()})
     else:
-        console.print(str(error), style="red", soft_wrap=True)
+        console.print(shown(str(error)), style="red", soft_wrap=True)
 
 
 @contextmanager
@@ -136,6 +138,11 @@ def reporting(command: Callable[..., None]) -> Callable[..., None]:
             raise typer.Exit(1) from None
         except BrokenPipeError:
             raise typer.Exit(1) from None
+        except OSError as error:
+            what = f"{error.filename or 'A file'} could not be used"
+            told = BadFile(what, str(error.strerror or error).lower(), "Check the path and the room on the disk")
+            say_error(told, bool(kwargs.get("as_json")))
+            raise typer.Exit(1) from None
 
     return run
 
@@ -149,6 +156,6 @@ def parsed(settings: list[str], example: str) -> dict[str, Any]:
             raise BadUsage(f"«{setting}» says nothing", "it has no «=»", f"Write {example}")
         try:
             found[key.strip()] = tomllib.loads(f"value = {value}")["value"]
-        except tomllib.TOMLDecodeError:
+        except (ValueError, RecursionError):
             found[key.strip()] = value.strip()
     return found

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import shutil
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -36,6 +37,8 @@ COPIED = 0.04
 """Part of the test slides that are second photographs of training slides: moved a little, lit otherwise."""
 TEST_PART = 1 / 6
 FEWEST = 24
+MADE = "made.json"
+"""In the answer key: what was asked for, so that a demo killed afterwards goes on from there."""
 
 
 @dataclass(frozen=True)
@@ -73,7 +76,10 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
     if images < FEWEST:
         raise BadValue("The demo was not made", f"{images} images are too few", f"Ask for at least {FEWEST}")
     mark = mark or Mark()
+    asked = json.dumps({"images": images, "seed": seed, "side": side, "mark": asdict(mark)})
     if (folder / "images").exists():
+        if _made_as(folder) == asked:
+            return folder / "images"
         raise BadFile(f"{folder / 'images'} exists already", "a collection stands there", "Name another folder")
     making = folder / ".making"
     place = making / "images"
@@ -99,6 +105,8 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
             masks.append(shot.mask)
         rows += _unreadable(place, seed)
         _write_key(making / "answer-key", rows, np.stack(masks))
+        (making / "answer-key" / MADE).write_text(asked, "utf-8")
+        shutil.rmtree(folder / "answer-key", ignore_errors=True)  # of an earlier time that was killed between the two
         (making / "answer-key").replace(folder / "answer-key")
         place.replace(folder / "images")
     except OSError as error:
@@ -211,3 +219,11 @@ def read_key(folder: Path) -> tuple[list[KeyRow], NDArray[np.uint8]]:
         ]
     with np.load(folder / "answer-key" / "masks.npz", allow_pickle=False) as arrays:
         return rows, arrays["masks"]
+
+
+def _made_as(folder: Path) -> str:
+    """What a collection was made with; empty if that is not known."""
+    try:
+        return (folder / "answer-key" / MADE).read_text("utf-8")
+    except OSError:
+        return ""

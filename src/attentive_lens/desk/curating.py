@@ -11,6 +11,7 @@ from typing import Any
 from attentive_lens.desk.front import collection
 from attentive_lens.desk.history import History
 from attentive_lens.errors import BadFile, BadValue, LensError
+from attentive_lens.images.sources.base import class_name
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.values import unknown_word
 from attentive_lens.workspace import Correction, Corrections, ImageRow, Workspace
@@ -169,7 +170,7 @@ def read_list(workspace: Workspace, file: Path, new_classes: bool = False) -> Ta
         try:
             row = _named(line, rows, by_file)
             own = after.get(row.number, before.get(row.number, NOTHING))
-            if label := line.get("label", ""):
+            if label := class_name(line["label"]) if line.get("label") else "":
                 if label not in classes and new_classes:
                     classes.append(label)
                     added.append(label)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,9 +43,28 @@ class Data:
         """Places of a set's images."""
         return np.flatnonzero(np.array(self.collection.sets) == set_name)
 
+    def seen_by(self, classes: tuple[str, ...]) -> Data:
+        """With a model's class numbers, by the classes' names; images of classes it does not know have -1.
+
+        Raises
+        ------
+        NotHere
+            If it knows none of them.
+        """
+        numbers = {name: number for number, name in enumerate(classes)}
+        known = np.array([numbers.get(name, -1) for name in self.collection.classes] or [-1], np.int64)
+        if (known < 0).all():
+            why = "none of its classes is among those of these images"
+            raise NotHere("The run does not fit these images", why, "Train again, or open its own workspace")
+        return replace(self, labels=known[self.labels])
+
     def place(self, image: int) -> int:
-        """Place of an image by its number; `NotHere` if there is none."""
+        """Place of an image by its number; `NotHere` if there is none, or the model does not know its class."""
         if 1 <= image <= len(self.labels):
+            if self.labels[image - 1] < 0:
+                name = self.collection.classes[self.collection.rows[image - 1].label]
+                why = f"its class «{name}» came after the run was trained"
+                raise NotHere(f"The run cannot be asked about image {image}", why, "Train again, or choose another")
             return image - 1
         raise NotHere(
             f"There is no image {image}",

@@ -115,10 +115,9 @@ def collection(workspace: Workspace, plan: Plan, run: Run | None = None) -> Coll
     noted = run.images() if run is not None else None
     if noted is None:
         return found
-    unknown = [LEFT_OUT] * (len(found.rows) - len(noted[1]))
-    sets = [
-        now if now in (EXCLUDED, GONE) else then for now, then in zip(found.sets, [*noted[1], *unknown], strict=True)
-    ]
+    known = noted[1][: len(found.rows)]
+    thens = [*known, *[LEFT_OUT] * (len(found.rows) - len(known))]
+    sets = [now if now in (EXCLUDED, GONE) else then for now, then in zip(found.sets, thens, strict=True)]
     return replace(found, sets=sets)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -42,6 +43,39 @@ def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:
         return (yield from make_workspace(folder, place, "pollen station"))
     found = collection(workspace, Plan())
     return Made(workspace, found, small_classes(found))
+
+
+def move_source(workspace: Workspace, place: Path) -> tuple[int, int]:
+    """The workspace's source is elsewhere now; how many of its images are there, and how many are not.
+
+    Raises
+    ------
+    BadFile
+        If the place is no source of that kind, or none of the images is there; nothing is changed then.
+    """
+    origin = workspace.catalogue.origins()[1]
+    source = SOURCES[origin.kind]
+    if not place.exists() or not source.recognises(place):
+        why = f"there is no source of this kind: {source.title}" if place.exists() else "there is nothing"
+        raise BadFile(f"{place} cannot be the source", why, "Name the place where the images are now")
+    before = os.path.abspath(workspace.folder / origin.place)  # noqa: PTH100  # keeps links
+    now = os.path.abspath(place)  # noqa: PTH100
+    folder = str(workspace.folder.absolute())
+    files: dict[str, str] = {}
+    found = missing = 0
+    for row in workspace.catalogue.images():
+        whole = os.path.join(folder, row.file)  # noqa: PTH118
+        within = os.path.relpath(whole, before)
+        if row.origin != 1 or within.startswith(".."):
+            continue
+        new = now if within == "." else os.path.join(now, within)  # noqa: PTH118
+        files[row.file] = new.removeprefix(folder + os.sep)
+        there = os.path.exists(new)  # noqa: PTH110
+        found, missing = found + there, missing + (not there)
+    if not found:
+        raise BadFile(f"{place} cannot be the source", "none of the workspace's images is there", "Name another place")
+    workspace.catalogue.move_origin(1, now.removeprefix(folder + os.sep), files)
+    return found, missing
 
 
 def look_again(workspace: Workspace) -> Job[Rescanned]:

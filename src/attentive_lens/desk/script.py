@@ -25,9 +25,9 @@ from PIL import Image
 
 from attentive_lens.desk import tasks
 from attentive_lens.desk.front import RunReader
+from attentive_lens.desk.tasks.models import answers_of
 from attentive_lens.engine.batches import scores
 from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.losses import softmax
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.explaining.feature_maps import feature_maps
 from attentive_lens.explaining.saliency import DEFAULT
@@ -133,7 +133,7 @@ class Model:
         with Crew(1) as crew:
             for first in range(0, len(pixels), AT_ONCE):
                 batch = self.file.levels.apply(np.stack(pixels[first : first + AT_ONCE]))
-                rows = softmax(scores(network, batch, crew))
+                rows = answers_of(scores(network, batch, crew))
                 answers += [{name: float(p) for name, p in zip(self.classes, row, strict=True)} for row in rows]
         return answers
 

@@ -117,8 +117,10 @@ def _execute(
                 journal.write("epoch", **epoch)
     _check_memory(plan, len(workspace.catalogue.classes()))
     data = yield from gather(workspace, plan, claimed if last is not None else None)
+    names = tuple(data.collection.classes) if last is None else last.classes
     if last is not None:
         _check_labels(claimed, data)
+        data = data.seen_by(names)
     else:
         claimed.keep_images(data.labels.tolist(), data.collection.sets)
     members = data.members("training")
@@ -126,10 +128,10 @@ def _execute(
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
     network, levels = _starting_point(workspace, plan, data) if last is None else (last.network(), last.levels)
     network = Network(network.plan, network.image, network.weights, plan.training.kernels)
-    classes = len(data.collection.classes)
+    classes = len(names)
     feed = Feed(data.pixels, data.labels, members, plan.recipe, levels, plan.seed, plan.training.batch, classes)
     held_out = data.members("validation")
-    model = ModelFile(network.plan, {}, plan.preparation, levels, tuple(data.collection.classes))
+    model = ModelFile(network.plan, {}, plan.preparation, levels, names)
     with Crew(plan.training.threads) as crew:
         counts = np.bincount(data.labels[members], minlength=classes)
         learner = Classifier(network, plan.training, plan.frozen, levels, crew, counts)

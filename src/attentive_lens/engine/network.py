@@ -173,7 +173,8 @@ class Network:
         Trace
             With the outputs of the watched nodes and the raw scores under `answers`.
         """
-        return alone(self.walk(images, route=route, moment=moment, watch=watch, ready=ready, edited=edited))
+        with np.errstate(over="ignore", invalid="ignore"):  # who asks looks whether the answers are numbers
+            return alone(self.walk(images, route=route, moment=moment, watch=watch, ready=ready, edited=edited))
 
     def walk(
         self,

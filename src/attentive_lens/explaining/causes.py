@@ -119,7 +119,7 @@ def _parted(cells: NDArray[np.float64], members: NDArray[np.int64]) -> list[Grou
 
 def in_cells(map_: NDArray[np.float32]) -> NDArray[np.float64]:
     """What speaks for the answer in 16×16 cells, summing to 1; even where nothing does."""
-    strength = uniform_filter(np.maximum(np.asarray(map_, np.float64), 0), 3)
+    strength = np.maximum(uniform_filter(np.maximum(np.asarray(map_, np.float64), 0), 3), 0)  # its sums may round below
     rows, columns = (np.arange(side) * CELLS // side for side in strength.shape)
     cells = np.zeros((CELLS, CELLS))
     np.add.at(cells, (rows[:, None], columns[None, :]), strength)

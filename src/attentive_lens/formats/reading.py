@@ -28,7 +28,7 @@ from attentive_lens.formats.bundle import FORMAT, ModelFile
 from attentive_lens.images.preparation import Levels
 from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.layers.base import product
-from attentive_lens.plan.network import Facts
+from attentive_lens.plan.network import MOST_NODES, Facts
 from attentive_lens.plan.settings import Preparation
 
 WEIGHTS, OPTIMISER = "weights.safetensors", "optimiser.safetensors"
@@ -37,7 +37,7 @@ MOST_JSON = 2 << 20
 """Bytes of one JSON member, unpacked."""
 MOST_DEPTH = 32
 """Brackets within brackets in JSON."""
-MOST_NODES, MOST_CLASSES = 3000, 100_000
+MOST_CLASSES = 100_000
 MOST_GROWTH, ALWAYS = 1.4, 30 << 20
 """All members together unpack to at most this factor of the file, or so many bytes more."""
 FILES_AT_ONCE = 16
@@ -100,7 +100,7 @@ def _read(file: Path, optimiser: bool) -> ModelFile:
 
 def _bad(file: Path, why: str) -> BadFile:
     name = file.name.encode("utf-8", "backslashreplace").decode()
-    printable = "".join(c if c.isprintable() else "�" for c in why)
+    printable = "".join(c if c.isprintable() else "�" for c in why)[:300]
     return BadFile(f"{name} could not be opened as a model", printable, "Export it again from its run")
 
 

@@ -6,6 +6,7 @@ To add one: a class here and one line in `BLOCKS`.
 
 from __future__ import annotations
 
+import math
 from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -25,7 +26,7 @@ from attentive_lens.plan.layers import (
     Relu,
     Sigmoid,
 )
-from attentive_lens.plan.network import IMAGE, NetworkPlan, Node, free_name
+from attentive_lens.plan.network import IMAGE, MOST_NODES, Names, NetworkPlan, Node
 from attentive_lens.plan.values import Value, spec, unknown_word
 
 
@@ -34,6 +35,7 @@ class Builder:
 
     def __init__(self) -> None:
         self.nodes: list[Node] = []
+        self.names = Names()
         self.channels: dict[str, int | None] = {IMAGE: None}
 
     @property
@@ -43,11 +45,14 @@ class Builder:
 
     def add(self, layer: LayerSettings, *after: str) -> str:
         """Add a layer; its name."""
-        return self.put(Node(free_name(layer, self.nodes), layer, after or (self.last,)))
+        return self.put(Node(self.names.free(layer), layer, after or (self.last,)))
 
     def put(self, node: Node) -> str:
         """Add a node; its name."""
+        if len(self.nodes) >= 2 * MOST_NODES:
+            raise BadValue("The network is too large", f"it has more than {MOST_NODES} layers", "Use fewer layers")
         self.nodes.append(node)
+        self.names.take(node.name)
         source = self.channels.get(node.after[0]) if node.after else None
         if isinstance(node.layer, Convolution):
             source = node.layer.filters
@@ -239,27 +244,37 @@ def _short_cut(onto: Builder, before: str, filters: int, stride: int) -> str:
     return onto.filtered(filters, kernel=1, stride=stride, after=before)
 
 
-def read_network(tables: Sequence[Mapping[str, Any]]) -> NetworkPlan:
+def read_network(tables: Any) -> NetworkPlan:
     """From the ``[[network]]`` tables of a plan file: layers, and blocks that stand for several.
 
-    `name` and `after` may be left out in a stack; a block stands after the last node and takes neither.
+    `name` and `after` may be left out in a stack; a block stands after the last node and takes neither. Whatever is
+    given, what is no network is a `BadValue`.
     """
+    if isinstance(tables, str | Mapping) or not isinstance(tables, Sequence):
+        raise BadValue("plan.network", f"a list of layers is needed, got {tables!r:.60}", "Write [[network]] sections")
     onto = Builder()
     for table in tables:
+        if not isinstance(table, Mapping):
+            raise BadValue("plan.network", f"a layer is a section, not {table!r:.60}", "Write it under [[network]]")
         rest = dict(table)
         if "block" in rest:
             kind = rest.pop("block")
-            if kind not in BLOCKS:
-                raise unknown_word("network.block", str(kind), frozenset(BLOCKS))
+            if not isinstance(kind, str) or kind not in BLOCKS:
+                raise unknown_word("network.block", str(kind)[:60], frozenset(BLOCKS))
             BLOCKS[kind].read(rest).build(onto)
             continue
         kind, pace = rest.pop("layer", None), rest.pop("pace", 1.0)
         if isinstance(pace, bool) or not isinstance(pace, int | float):
-            raise BadValue("network.pace", f"a number is needed, got {pace!r}", "Change it in the plan")
-        if kind not in LAYERS:
-            raise unknown_word("network.layer", str(kind), frozenset(LAYERS))
+            raise BadValue("network.pace", f"a number is needed, got {pace!r:.60}", "Change it in the plan")
+        if not isinstance(kind, str) or kind not in LAYERS:
+            raise unknown_word("network.layer", str(kind)[:60], frozenset(LAYERS))
         name, after = rest.pop("name", None), rest.pop("after", onto.last)
         layer = LAYERS[kind].read(rest)
-        sources = (after,) if isinstance(after, str) else tuple(map(str, after))
-        onto.put(Node(str(name or free_name(layer, onto.nodes)), layer, sources, float(pace)))
+        sources = (after,) if isinstance(after, str) else tuple(after) if isinstance(after, list) else ()
+        if not sources or not all(isinstance(source, str) for source in sources):
+            raise BadValue("network.after", f"a name or a list of names is needed, got {after!r:.60}", "Mend it")
+        if name is not None and not isinstance(name, str):
+            raise BadValue("network.name", f"text is needed, got {name!r:.60}", "Put it in quotation marks")
+        pace = float(pace) if abs(pace) < 1e9 else math.inf
+        onto.put(Node(name if name is not None else onto.names.free(layer), layer, sources, pace))
     return NetworkPlan(tuple(onto.nodes))

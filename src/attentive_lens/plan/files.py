@@ -66,3 +66,14 @@ def remove_leftovers(folder: Path) -> list[str]:
                     shutil.rmtree(place) if place.is_dir() else place.unlink()
                     removed.append(place.name)
     return removed
+
+
+def shown(text: str) -> str:
+    """A name or sentence as it may be printed: bytes that are no text and control characters stand as escapes.
+
+    A file or class can be called so that printing its name would steer the terminal.
+    """
+    whole = text.encode("utf-8", "backslashreplace").decode()
+    if whole.isprintable():
+        return whole
+    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in whole)

@@ -12,6 +12,11 @@ from attentive_lens.plan.layers.base import product, text
 
 IMAGE = "image"
 """Name of the node that is the prepared image."""
+MOST_NODES = 3000
+LONGEST = 80
+"""Letters of a node's name, at most."""
+NAMED = 24
+"""Names listed in a sentence, at most."""
 
 
 @dataclass(frozen=True)
@@ -73,6 +78,9 @@ class NetworkPlan:
     nodes: tuple[Node, ...]
 
     def __post_init__(self) -> None:
+        if len(self.nodes) > MOST_NODES:
+            why = f"it has {len(self.nodes)} layers, and {MOST_NODES} are the most"
+            raise BadValue("The network is too large", why, "Use fewer layers")
         known = {IMAGE}
         for node in self.nodes:
             if node.name in known:
@@ -81,12 +89,14 @@ class NetworkPlan:
                     "a name stands for one node",
                     "Rename one",
                 )
-            if not node.name.strip() or "/" in node.name or node.name != node.name.strip():
+            if not _is_name(node.name):
                 raise BadValue(
-                    f"The network has a node called «{node.name}»",
-                    "a name is text without slashes, and without blanks at its ends",
+                    f"The network has a node called {node.name!r:.60}",
+                    f"a name is printable text of at most {LONGEST} letters, without slashes and blanks at its ends",
                     "Rename it",
                 )
+            if not node.after:
+                raise BadValue(f"The layer {node.name} stands after nothing", "«after» is empty", "Name what feeds it")
             if node.layer.joins != (len(node.after) > 1):
                 raise BadValue(
                     f"The layer {node.name} cannot stand after {len(node.after)} layers",
@@ -107,7 +117,7 @@ class NetworkPlan:
                         f"{source} comes later, and a network has no circles"
                         if later
                         else f"no layer before it is called {source}",
-                        f"Use one of: {', '.join(sorted(known))}",
+                        f"Use one of: {', '.join(sorted(known)[:NAMED])}{', …' if len(known) > NAMED else ''}",
                     )
             known.add(node.name)
         if not self.nodes or not isinstance(self.nodes[-1].layer, Answers):
@@ -121,9 +131,10 @@ class NetworkPlan:
     def stack(cls, layers: Sequence[LayerSettings]) -> NetworkPlan:
         """Layers one after the other, named by kind and count: *convolution 1*, *max pooling 1* and so on."""
         nodes: list[Node] = []
+        names = Names()
         for layer in layers:
             before = nodes[-1].name if nodes else IMAGE
-            nodes.append(Node(free_name(layer, nodes), layer, (before,)))
+            nodes.append(Node(names.free(layer), layer, (before,)))
         return cls(tuple(nodes))
 
     def write(self) -> list[dict[str, Any]]:
@@ -149,18 +160,19 @@ class NetworkPlan:
         for node in self.nodes:
             if node.name == name:
                 return node
-        names = ", ".join(n.name for n in self.nodes)
+        names = ", ".join(n.name for n in self.nodes[:NAMED]) + (", …" if len(self.nodes) > NAMED else "")
         raise NotHere(f"There is no layer called {name}", f"the network has: {names}", "Choose one of these")
 
     def up_to(self, name: str) -> frozenset[str]:
         """Names of the node and of all that feed it."""
+        after = {node.name: node.after for node in self.nodes}
         found: set[str] = set()
         waiting = [self.node(name).name]
         while waiting:
             current = waiting.pop()
             if current != IMAGE and current not in found:
                 found.add(current)
-                waiting.extend(self.node(current).after)
+                waiting.extend(after[current])
         return frozenset(found)
 
     def facts(self, image: Shape) -> tuple[Facts, ...]:
@@ -218,12 +230,27 @@ def working_memory(rows: Sequence[Facts], batch: int, arrays: int) -> int:
     return weights * (2 + arrays) + batch * sum(fact.memory for fact in rows)
 
 
-def free_name(layer: LayerSettings, nodes: Sequence[Node]) -> str:
-    """A name for the next layer of its kind; the answers need no number."""
-    if isinstance(layer, Answers):
-        return layer.kind
-    taken = {node.name for node in nodes}
-    number = 1
-    while f"{layer.kind} {number}" in taken:
-        number += 1
-    return f"{layer.kind} {number}"
+def _is_name(name: str) -> bool:
+    return 0 < len(name) <= LONGEST and name.isprintable() and "/" not in name and name == name.strip()
+
+
+class Names:
+    """Names of a network being put together: those taken, and the next free one of every kind."""
+
+    def __init__(self) -> None:
+        self._taken: set[str] = set()
+        self._last: dict[str, int] = {}
+
+    def take(self, name: str) -> None:
+        """A node has this name."""
+        self._taken.add(name)
+
+    def free(self, layer: LayerSettings) -> str:
+        """A name for the next layer of its kind, its kind and a number; the answers need none."""
+        if isinstance(layer, Answers):
+            return layer.kind
+        number = self._last.get(layer.kind, 0) + 1
+        while f"{layer.kind} {number}" in self._taken:
+            number += 1
+        self._last[layer.kind] = number
+        return f"{layer.kind} {number}"

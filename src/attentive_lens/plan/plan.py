@@ -42,10 +42,13 @@ class Plan:
     training: Training = Training()
 
     def __post_init__(self) -> None:
-        if isinstance(self.seed, bool) or not isinstance(self.seed, int) or self.seed < 0:
-            raise BadValue("plan.seed", f"a whole number from 0 up is needed, got {self.seed!r}", "Change it")
-        if not isinstance(self.name, str) or not self.name.strip():
-            raise BadValue("plan.name", "a plan needs a name", "Give it one")
+        if isinstance(self.seed, bool) or not isinstance(self.seed, int) or not 0 <= self.seed < 2**63:
+            why = "a whole number from 0 to 2⁶³ − 1 is needed"
+            raise BadValue("plan.seed", f"{why}, got {self.seed!r:.30}", "Change it")
+        if not isinstance(self.name, str) or not self.name.strip() or not self.name.isprintable():
+            raise BadValue("plan.name", "a plan needs a name of printable letters", "Give it one")
+        if len(self.name) > 200:
+            raise BadValue("plan.name", "a name has at most 200 letters", "Shorten it")
         self.network.facts(self.preparation.shape)
         if self.base is not None:
             self.network.node(self.base.until)
@@ -78,7 +81,7 @@ class Plan:
                 raise unknown_word("plan", key, known)
         if table.get("format", FORMAT) != FORMAT:
             raise BadValue(
-                f"The plan has format {table['format']!r}",
+                f"The plan has format {table['format']!r:.30}",
                 f"this version reads format {FORMAT}",
                 "Open it with the version that wrote it",
             )
@@ -131,7 +134,7 @@ class Plan:
             elif key == "network":
                 renamed = value if plan.name in STARTERS else plan.name
                 plan = replace(plan, network=_starter(value), name=renamed)
-            elif key == "recipe" and value in ("none", "default"):
+            elif key == "recipe" and isinstance(value, str) and value in ("none", "default"):
                 plan = replace(plan, recipe=DEFAULT_RECIPE if value == "default" else ())
             elif section == "base" and name:
                 base[name] = value
@@ -143,23 +146,25 @@ class Plan:
 
 def _starter(name: Any) -> NetworkPlan:
     if not isinstance(name, str) or name not in STARTERS:
-        raise unknown_word("plan.network", str(name), frozenset(STARTERS))
+        raise unknown_word("plan.network", str(name)[:60], frozenset(STARTERS))
     return STARTERS[name].network
 
 
-def read_recipe(rows: Sequence[Any]) -> tuple[RecipeStep, ...]:
-    """Steps from the ``[[recipe]]`` tables of a plan file."""
+def read_recipe(rows: Any) -> tuple[RecipeStep, ...]:
+    """Steps from the ``[[recipe]]`` tables of a plan file; whatever else is given is a `BadValue`."""
+    if isinstance(rows, str | Mapping) or not isinstance(rows, Sequence):
+        raise BadValue("plan.recipe", f"a list of steps is needed, got {rows!r:.60}", "Write [[recipe]] sections")
     return tuple(_step(_table("recipe", row)) for row in rows)
 
 
 def _step(row: Mapping[str, Any]) -> RecipeStep:
     kind = row.get("change")
-    if kind not in STEPS:
-        raise unknown_word("recipe.change", str(kind), frozenset(STEPS))
+    if not isinstance(kind, str) or kind not in STEPS:
+        raise unknown_word("recipe.change", str(kind)[:60], frozenset(STEPS))
     return STEPS[kind].read({key: value for key, value in row.items() if key != "change"})
 
 
 def _table(key: str, value: Any) -> Mapping[str, Any]:
     if not isinstance(value, Mapping):
-        raise BadValue(f"plan.{key}", f"a section is needed, got {value!r}", f"Write it under [{key}]")
+        raise BadValue(f"plan.{key}", f"a section is needed, got {value!r:.60}", f"Write it under [{key}]")
     return value

@@ -62,7 +62,7 @@ class Split(Value):
             raise BadValue("split", "validation and test leave nothing to train on", "Lower one of them")
         try:
             re.compile(self.pattern)
-        except re.error as error:
+        except (re.error, OverflowError, RecursionError) as error:
             raise BadValue("split.pattern", f"it is no regular expression: {error}", "Mend it") from None
 
 

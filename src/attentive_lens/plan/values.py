@@ -143,12 +143,12 @@ def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:
     """The value, with whole numbers widened to float where the field asks for it, or a `BadValue`."""
     where = f"{title}.{name}"
     if kind is float and isinstance(value, int) and not isinstance(value, bool):
-        value = float(value)
+        value = _as_float(value)
     if get_origin(kind) is tuple:
         if not isinstance(value, tuple):
-            raise BadValue(where, f"a list is needed, got {value!r}", "Write it in square brackets")
+            raise BadValue(where, f"a list is needed, got {value!r:.60}", "Write it in square brackets")
         if all(isinstance(v, int | float) and not isinstance(v, bool) for v in value) and kind.__args__[0] is float:
-            value = tuple(float(v) for v in value)
+            value = tuple(_as_float(v) for v in value)
         parts: tuple[Any, ...] = value
         if len(kind.__args__) == 2 and kind.__args__[1] is not Ellipsis and len(value) != 2:
             raise BadValue(where, f"two numbers are needed, got {len(value)}", "Write [lowest, highest]")
@@ -158,20 +158,32 @@ def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:
         parts = (value,)
         if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
             words = {int: "a whole number", float: "a number", str: "text", bool: "true or false"}
-            raise BadValue(where, f"{words.get(kind, kind)} is needed, got {value!r}", "Change it in the plan")
+            raise BadValue(where, f"{words.get(kind, kind)} is needed, got {value!r:.60}", "Change it in the plan")
     if known.choices and value not in known.choices:
-        raise unknown_word(where, str(value), frozenset(known.choices))
+        raise unknown_word(where, str(value)[:60], frozenset(known.choices))
     for part in parts:
         if isinstance(part, int | float) and not isinstance(part, bool):
             _in_range(where, part, known)
     return value
 
 
+def _as_float(number: float) -> float:
+    """A whole number of any length as floating point."""
+    return float(number) if abs(number) < 2**1000 else math.inf if number > 0 else -math.inf
+
+
 def _in_range(where: str, number: float, known: Spec) -> None:
     unit = f" {known.unit}" if known.unit else ""
-    if math.isnan(number):
+    if number != number:
         raise BadValue(where, "it is not a number", "Write a number")
     if known.low is not None and number < known.low:
-        raise BadValue(where, f"{number:g}{unit} is below the least, {known.low:g}{unit}", "Raise it")
+        raise BadValue(where, f"{_figure(number)}{unit} is below the least, {known.low:g}{unit}", "Raise it")
     if known.high is not None and number > known.high:
-        raise BadValue(where, f"{number:g}{unit} is above the most, {known.high:g}{unit}", "Lower it")
+        raise BadValue(where, f"{_figure(number)}{unit} is above the most, {known.high:g}{unit}", "Lower it")
+    if isinstance(number, int) and abs(number) >= 2**63:
+        raise BadValue(where, "it is a number of more than eighteen digits", "Write a smaller one")
+
+
+def _figure(number: float) -> str:
+    """A number in a sentence, however large."""
+    return f"{number:g}" if abs(number) < 10**18 else "a number of more than eighteen digits"

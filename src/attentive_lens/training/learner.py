@@ -140,6 +140,12 @@ class Classifier(Learner):
             found = scores(self.network, self.levels.apply(pixels[first : first + 256]), self.crew)
             losses += float(self.loss.plain(found, one_hot(own, found.shape[1], found.dtype)).sum())
             right += int((found.argmax(axis=1) == own).sum())
+        if not np.isfinite(losses):
+            raise LensError(
+                "Training stopped after an epoch",
+                "on the validation images the numbers ran away: their loss is infinite or no number at all",
+                "Train again with a smaller learning rate, or with «longest gradient» 1",
+            )
         return Mark(losses / max(1, len(labels)), right, len(labels))
 
     def note(self, validation: Mark | None) -> None:

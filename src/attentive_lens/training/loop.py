@@ -179,7 +179,11 @@ def run(
             write()
             return ended("stopped")
         training = Mark(here.loss / here.images, here.right, here.images)
-        validation = learner.judge(*held_out) if len(held_out[1]) else None
+        try:
+            validation = learner.judge(*held_out) if len(held_out[1]) else None
+        except LensError:
+            write()
+            raise
         learner.note(validation)
         is_best = _better(validation, here.best)
         here = Position(epoch=here.epoch + 1, best=validation if is_best else here.best)

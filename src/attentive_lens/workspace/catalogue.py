@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import shutil
 import sqlite3
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
+from attentive_lens.plan.files import part_of
 from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION
@@ -52,6 +56,65 @@ class Catalogue:
             _insert_images(base, images)
             _insert_skipped(base, skipped)
         return catalogue
+
+    @property
+    def copy(self) -> Path:
+        """A copy as of the last time images or classes changed; with the decisions beside it all can be restored."""
+        return self.file.with_name(f"{self.file.stem}.copy{self.file.suffix}")
+
+    @property
+    def decisions(self) -> Path:
+        """Every decision since the beginning, one JSON object a line: the plain second record of what people did."""
+        return self.file.with_name("decisions.jsonl")
+
+    def keep_copy(self) -> None:
+        """Write the copy anew; where there is no room the old one stays."""
+        own = part_of(self.copy)
+        with contextlib.suppress(sqlite3.Error, OSError):
+            try:
+                with self._open() as base, closing(sqlite3.connect(own)) as other:
+                    base.backup(other)
+                own.replace(self.copy)
+            finally:
+                own.unlink(missing_ok=True)
+
+    def restore(self) -> tuple[int, int]:
+        """Put the copy in the place of a damaged catalogue and decide again all that was decided.
+
+        The damaged file is kept beside it.
+
+        Returns
+        -------
+        tuple of int
+            Images, and images with a decision.
+
+        Raises
+        ------
+        BadFile
+            If there is no copy, or it is damaged too.
+        """
+        if not self.copy.exists():
+            why = "no copy of it was kept"
+            raise BadFile(f"{self.file} cannot be restored", why, "Make the workspace again from its source")
+        spare = part_of(self.file)
+        try:
+            shutil.copyfile(self.copy, spare)
+            restored = Catalogue(spare)
+            images = len(restored.images())
+            decided = _last_decisions(self.decisions, images, len(restored.classes()))
+            restored._write_corrections(decided)
+            for name in (self.file.name, f"{self.file.name}-wal", f"{self.file.name}-shm"):
+                file = self.file.with_name(name)
+                if file.exists():
+                    file.replace(file.with_name(f"damaged-{name}"))
+            spare.replace(self.file)
+        except OSError as error:
+            why = str(error.strerror or error).lower()
+            raise BadFile(f"{self.file} cannot be restored", why, "Make room, or check its folder") from None
+        finally:
+            for left in (spare, spare.with_name(spare.name + "-wal"), spare.with_name(spare.name + "-shm")):
+                left.unlink(missing_ok=True)
+        return images, len(decided)
 
     def stamp(self) -> tuple[int, ...]:
         """Another one after every change, read from the files alone."""
@@ -98,12 +161,24 @@ class Catalogue:
             _insert_images(base, [*changed, *added])
             base.execute("DELETE FROM skipped")
             _insert_skipped(base, skipped)
+        self.keep_copy()
+
+    def move_origin(self, number: int, place: str, files: Mapping[str, str]) -> None:
+        """A source is elsewhere now: its place, and the new name of every file of it by the old one."""
+        with self._open() as base:
+            base.execute("UPDATE origins SET place = ? WHERE id = ?", (_storable(place), number))
+            base.executemany(
+                "UPDATE images SET file = ? WHERE file = ? AND origin = ?",
+                [(_storable(new), _storable(old), number) for old, new in files.items()],
+            )
+        self.keep_copy()
 
     def add_class(self, name: str) -> int:
         """A further class; its number."""
         with self._open() as base:
             (number,) = base.execute("SELECT COUNT(*) FROM classes").fetchone()
             base.execute("INSERT INTO classes VALUES (?, ?)", (number, name))
+        self.keep_copy()
         return int(number)
 
     # What people decided
@@ -115,13 +190,33 @@ class Catalogue:
         return {n: Correction(label, set_name, bool(flagged)) for n, label, set_name, flagged in rows}
 
     def correct(self, changes: Corrections) -> None:
-        """Set the decisions about some images; an empty correction takes them back."""
+        """Set the decisions about some images; an empty correction takes them back.
+
+        They are written to the plain record first. A class that came by a decision goes when its last one is taken
+        back.
+        """
+        if not self.copy.exists():
+            self.keep_copy()
+        told = {str(n): [c.label, c.set_name, c.flagged] for n, c in changes.items()}
+        try:
+            with self.decisions.open("a", encoding="utf-8") as stream:
+                stream.write(json.dumps({"at": round(time.time(), 3), "decided": told}) + "\n")
+        except OSError as error:
+            why = str(error.strerror).lower()
+            raise BadFile(
+                "The decision was not kept", f"{self.decisions}: {why}", "Make room, then try again"
+            ) from None
+        self._write_corrections(changes)
+
+    def _write_corrections(self, changes: Corrections) -> None:
         with self._open() as base:
             base.executemany("DELETE FROM corrections WHERE image = ?", [(n,) for n in changes])
             base.executemany(
                 "INSERT INTO corrections VALUES (?, ?, ?, ?)",
                 [(n, c.label, c.set_name, int(c.flagged)) for n, c in changes.items() if c],
             )
+            used = "SELECT class FROM images UNION SELECT class FROM corrections WHERE class IS NOT NULL"
+            base.execute(f"DELETE FROM classes WHERE id > (SELECT MAX(class) FROM ({used}))")
 
     # What was found out
 
@@ -148,7 +243,7 @@ class Catalogue:
             raise BadFile(
                 f"{self.file} could not be used",
                 f"the catalogue is damaged, locked or cannot be written ({error})",
-                "Try again, or import the images again",
+                "Try again; if it stays so, «attentive-lens restore» brings its copy and all decisions back",
             ) from None
 
     def _bring_up_to_date(self, base: sqlite3.Connection) -> None:
@@ -165,9 +260,43 @@ class Catalogue:
                 f"its schema is {version} and cannot be brought to {VERSION} where nothing may be written",
                 "Copy the workspace to a folder you may write in",
             )
-        while 0 < version < VERSION:
-            base.executescript(f"BEGIN;{MIGRATIONS[version]}PRAGMA user_version = {version + 1};COMMIT;")
+        if 0 < version < VERSION:
+            _migrate(base)
+
+
+def _migrate(base: sqlite3.Connection) -> None:
+    """Bring an older catalogue up to date; of several processes at once one does it, the others wait for it."""
+    base.execute("BEGIN EXCLUSIVE")
+    try:
+        (version,) = base.execute("PRAGMA user_version").fetchone()
+        while version < VERSION:
+            for statement in MIGRATIONS[version].split(";"):
+                if statement.strip():
+                    base.execute(statement)
             version += 1
+        base.execute(f"PRAGMA user_version = {version}")
+        base.commit()
+    except BaseException:
+        base.rollback()
+        raise
+
+
+def _last_decisions(file: Path, images: int, classes: int) -> dict[int, Correction]:
+    """The last decision about each image, from the plain record; lines torn by a crash are passed over."""
+    found: dict[int, Correction] = {}
+    try:
+        lines = file.read_text("utf-8", errors="replace").splitlines()
+    except OSError:
+        return found
+    for line in lines:
+        try:
+            decided = json.loads(line)["decided"]
+            for number, (label, set_name, flagged) in decided.items():
+                if 1 <= int(number) <= images and (label is None or 0 <= int(label) < classes):
+                    found[int(number)] = Correction(label, set_name, bool(flagged))
+        except (ValueError, KeyError, TypeError, AttributeError):
+            continue
+    return {number: own for number, own in found.items() if own}
 
 
 def _insert_origin(base: sqlite3.Connection, origin: Origin) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections import Counter
 from collections.abc import Sequence
@@ -13,6 +14,7 @@ import tomlkit
 
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.sources.base import Found, Skipped, Source
+from attentive_lens.plan.files import remove_leftovers, write_text
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.workspace.catalogue import Catalogue
 from attentive_lens.workspace.corrections import GONE
@@ -221,9 +223,12 @@ def _write(
     own = folder / f".catalogue.{os.getpid()}.sqlite"
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        remove_leftovers(folder)
         Catalogue.create(own, classes, images, skipped, origin)
         own.replace(folder / "catalogue.sqlite")
-        (folder / MARKER).write_text(tomlkit.dumps({"format": FORMAT, "name": name}), "utf-8")
+        Catalogue(folder / "catalogue.sqlite").keep_copy()
+        (folder / "decisions.jsonl").unlink(missing_ok=True)
+        write_text(folder / MARKER, tomlkit.dumps({"format": FORMAT, "name": name}))
     except OSError as error:
         raise BadFile(
             f"{folder} could not be made a workspace",
@@ -232,4 +237,5 @@ def _write(
         ) from None
     finally:
         for left in (own, own.with_name(own.name + "-wal"), own.with_name(own.name + "-shm")):
-            left.unlink(missing_ok=True) if left.parent.exists() else None
+            with contextlib.suppress(OSError):
+                left.unlink(missing_ok=True)

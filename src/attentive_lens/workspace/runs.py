@@ -20,6 +20,8 @@ from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.plan.files import write_text
 from attentive_lens.plan.plan import Plan
 
+MOST_BYTES = 4 << 20
+"""Of a plan file."""
 LOCK_TRIES, LOCK_SECONDS = 20, 0.01
 """How often, and how far apart, the lock is asked for: who only looks holds it for a moment."""
 
@@ -202,6 +204,8 @@ def read_plan(file: Path) -> Plan:
         If a setting is wrong; the message names it.
     """
     try:
+        if file.stat().st_size > MOST_BYTES:
+            raise BadFile(f"{file} is not a plan", f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
         return Plan.read(tomllib.loads(file.read_text("utf-8")))
     except FileNotFoundError:
         raise BadFile(f"{file} could not be read", "there is no such file", "Check the path") from None
@@ -209,3 +213,5 @@ def read_plan(file: Path) -> Plan:
         raise BadFile(f"{file} could not be read", str(error), "Check the file") from None
     except tomllib.TOMLDecodeError as error:
         raise BadFile(f"{file} is not a plan", f"it is not valid TOML: {error}", "Mend that line") from None
+    except (ValueError, RecursionError) as error:
+        raise BadFile(f"{file} is not a plan", f"it cannot be read: {error}", "Mend it") from None

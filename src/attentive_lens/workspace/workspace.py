@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.errors import BadFile, NotHere
+from attentive_lens.images.sources.base import WORKSPACE_MARKER
 from attentive_lens.plan.files import part_of, remove_leftovers
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace.catalogue import Catalogue
@@ -17,7 +18,7 @@ from attentive_lens.workspace.rows import ImageRow
 from attentive_lens.workspace.runs import Run
 
 FORMAT = 1
-MARKER = "workspace.toml"
+MARKER = WORKSPACE_MARKER
 
 
 @dataclass(frozen=True)
@@ -58,8 +59,12 @@ class Workspace:
                 f"there is no {MARKER} in it",
                 "Make one with «attentive-lens new WORKSPACE IMAGES», or see one with «attentive-lens demo»",
             ) from None
-        except (OSError, ValueError):
-            raise BadFile(f"{marker} could not be read", "it is damaged or not permitted", "Restore it") from None
+        except OSError as error:
+            raise BadFile(f"{marker} could not be read", str(error.strerror).lower(), "Check the path") from None
+        except ValueError:
+            why = "it is damaged"
+            remedy = f'Write the two lines «format = {FORMAT}» and «name = "…"» into it'
+            raise BadFile(f"{marker} could not be read", why, remedy) from None
         if table.get("format") != FORMAT:
             raise BadFile(
                 f"{folder} has format {table.get('format')!r}",

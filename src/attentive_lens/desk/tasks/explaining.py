@@ -13,9 +13,8 @@ from numpy.typing import NDArray
 
 from attentive_lens.desk.data import Data
 from attentive_lens.desk.tasks.base import Result
-from attentive_lens.desk.tasks.models import model_and_data, model_of, score
+from attentive_lens.desk.tasks.models import answers_of, model_and_data, model_of, score
 from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.losses import softmax
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes import Group, grouped
 from attentive_lens.explaining.curves import curves
@@ -81,9 +80,7 @@ def explain_pixels(
     with Crew(2) as crew:
         probe = Probe(network, crew)
         scores = probe.scores(image[None])[0]
-        probabilities = softmax(scores[None])[0]
-        if not np.isfinite(probabilities).all():
-            raise BadValue("The model gives no answer", "its scores are no numbers", "Choose another run")
+        probabilities = answers_of(scores[None])[0]
         said = int(probabilities.argmax())
         targets = {"said": said}
         if true is not None:

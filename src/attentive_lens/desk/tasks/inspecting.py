@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import json
 import os
 import zipfile
@@ -53,7 +54,7 @@ def layer(workspace: str, run: int, node: str, patches: int = 9, images: int = 2
     own_run = place.run(run)
     model, data = yield from model_and_data(place, own_run)
     asked = {"patches": patches, "images": images, "drawn": drawn, "model": own_run.model.stat().st_mtime_ns}
-    file = own_run.folder / f"layer-{node}.npz"
+    file = own_run.folder / f"layer-{hashlib.sha256(node.encode()).hexdigest()[:16]}.npz"
     kept = _kept(file, asked)
     if kept is not None:
         return kept

@@ -17,7 +17,7 @@ from attentive_lens.engine.batches import scores as raw_scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.losses import Loss, one_hot, softmax
-from attentive_lens.errors import LensError, NotHere
+from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import decode
@@ -39,7 +39,8 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     if kept is not None:
         return Result(kept)
     model, data = yield from model_and_data(place, own)
-    members = data.members(on)
+    everything = data.members(on)
+    members = everything[data.labels[everything] >= 0]
     if not len(members):
         raise NotHere(
             f"There is no {on} set",
@@ -54,11 +55,12 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
             yield Progress(first, len(members), f"scoring {on} images")
             chosen = members[first : first + SCORED_AT_ONCE]
             found = raw_scores(network, model.levels.apply(data.pixels[chosen]), crew)
-            parts.append(softmax(found))
+            parts.append(answers_of(found))
             losses.append(loss.plain(found, one_hot(data.labels[chosen], found.shape[1])))
     numbers = [data.collection.rows[place].number for place in members]
     answers, each = np.concatenate(parts), np.concatenate(losses)
     table = judge(on, model.classes, numbers, data.labels[members], answers, each, loss.kind).as_dict()
+    table["unknown"] = len(everything) - len(members)
     own.keep_scores(on, table, as_of)
     return Result(table)
 
@@ -83,24 +85,26 @@ def predict(model: str, files: list[str]) -> Job[Result]:
             if not readable:
                 continue
             batch = source.levels.apply(np.stack([pixels for _, pixels in readable]))
-            for (place, _), row in zip(readable, softmax(raw_scores(network, batch, crew)), strict=True):
+            for (place, _), row in zip(readable, answers_of(raw_scores(network, batch, crew)), strict=True):
                 answers[place]["said"] = source.classes[int(row.argmax())]
                 answers[place]["probability"] = float(row.max())
                 answers[place]["probabilities"] = {n: float(p) for n, p in zip(source.classes, row, strict=True)}
     return Result({"answers": answers})
 
 
+def answers_of(found: Array) -> Array:
+    """Probabilities from raw scores N×K; a sentence where these are no numbers."""
+    if not np.isfinite(found).all():
+        why = "its scores are infinite or no numbers: its weights are too large for such images"
+        raise BadValue("The model gives no answer", why, "Choose another model, or train again")
+    return softmax(found)
+
+
 def model_and_data(place: Workspace, run: Run) -> Job[tuple[ModelFile, Data]]:
-    """A run's best model and the images in the sets it was trained with; `NotHere` if the classes are others now."""
+    """A run's best model, and the images in the sets it was trained with, numbered by the model's classes."""
     model = model_of(run.model)
     data = yield from gather(place, run.plan(), run)
-    if tuple(data.collection.classes) != model.classes:
-        raise NotHere(
-            f"Run {run.number} does not fit these images",
-            "the classes have changed since it was trained",
-            "Train again, or open the workspace it was trained in",
-        )
-    return model, data
+    return model, data.seen_by(model.classes)
 
 
 def model_of(file: Path) -> ModelFile:

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture
 from attentive_lens.images.layouts import Scale, images_in, label_words, one, readings
-from attentive_lens.images.sources.base import Found, Skipped, Source, set_named
+from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, set_named
 from attentive_lens.plan.reading import Reading
 
 SAMPLED = 64
@@ -104,7 +104,7 @@ class ArraySource(Source):
                 continue
             for index, word in enumerate(label_words(self.load(labels), names)):
                 if word:
-                    yield Found(images.file, word, set_name, images.name, index)
+                    yield Found(images.file, class_name(word), set_name, images.name, index)
                 else:
                     yield Skipped(images.file, f"image {index} of «{images.name}» has a blank label")
 

@@ -10,6 +10,7 @@ from typing import ClassVar
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture, decode
+from attentive_lens.plan.files import shown
 from attentive_lens.plan.reading import Reading
 
 SET_WORDS = {
@@ -21,6 +22,18 @@ SET_WORDS = {
     "test": "test",
     "testing": "test",
 }
+
+
+WORKSPACE_MARKER = "workspace.toml"
+"""The file that makes a folder a workspace."""
+
+
+def class_name(words: str) -> str:
+    """A class's name as it may be shown and kept: printable text without outer blanks.
+
+    Bytes that are no text and control characters, with which a terminal could be steered, stand as escapes.
+    """
+    return shown(words).strip() or "(blank)"
 
 
 @dataclass(frozen=True, slots=True)

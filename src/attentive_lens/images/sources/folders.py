@@ -8,7 +8,7 @@ from pathlib import Path
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import SUFFIXES
-from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, listed
+from attentive_lens.images.sources.base import SET_WORDS, WORKSPACE_MARKER, Found, Skipped, Source, class_name, listed
 
 
 class Folders(Source):
@@ -54,18 +54,29 @@ class Folders(Source):
                 yield Skipped(stray, "it stands outside the class folders, so its class is not known")
         refused: list[OSError] = []
         for folder in folders:
+            label, some = class_name(folder.name), False
             for place, inner, names in os.walk(folder, onerror=refused.append):
-                inner[:] = sorted(name for name in inner if not name.startswith("."))
+                inner[:] = sorted(
+                    name for name in inner if not name.startswith(".") and not _is_own(Path(place) / name)
+                )
                 for name in sorted(names):
                     if name.startswith("."):
                         continue
                     file = Path(place) / name
                     if file.suffix.lower() in SUFFIXES:
-                        yield Found(file, folder.name, set_name)
+                        some = True
+                        yield Found(file, label, set_name)
                     else:
                         yield Skipped(file, "its name does not end like an image's")
+            if not some:
+                yield Skipped(folder, "it is a class's folder and holds no image")
         for error in refused:
             yield Skipped(Path(os.fsdecode(error.filename)), f"it could not be listed: {str(error.strerror).lower()}")
 
     def _subfolders(self, place: Path) -> list[Path]:
-        return [p for p in listed(place) if p.is_dir()]
+        return [p for p in listed(place) if p.is_dir() and not _is_own(p)]
+
+
+def _is_own(folder: Path) -> bool:
+    """Whether a folder is a workspace: what is in one are its own pictures, not images to learn from."""
+    return (folder / WORKSPACE_MARKER).exists()

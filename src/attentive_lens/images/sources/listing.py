@@ -9,7 +9,7 @@ from pathlib import Path
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import SUFFIXES
-from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, listed
+from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name, listed
 from attentive_lens.images.sources.separated import FEWEST_PIXELS, LABEL_WORDS, SET_COLUMNS, Head, head, is_table
 from attentive_lens.plan.reading import Reading
 
@@ -86,7 +86,7 @@ class Listing(Source):
                 label = row[labels].strip()
                 if label:
                     word = SET_WORDS.get(row[sets].strip().lower()) if sets is not None else None
-                    yield Found(file, label, word)
+                    yield Found(file, class_name(label), word)
                 else:
                     yield Skipped(file, f"line {lines.line_num} gives it no label")
         for file in listed(table.parent):

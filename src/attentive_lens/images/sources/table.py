@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture
 from attentive_lens.images.layouts import Scale, readings, unfolded
-from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source
+from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name
 from attentive_lens.images.sources.separated import (
     FEWEST_PIXELS,
     LABEL_WORDS,
@@ -101,7 +101,7 @@ class PixelTable(Source):
                     yield Skipped(self.place, f"line {number}: its label is blank")
                     continue
                 word = _cell(line, sets, count, found.parted).lower() if sets is not None else ""
-                yield Found(self.place, label, SET_WORDS.get(word), "byte", start)
+                yield Found(self.place, class_name(label), SET_WORDS.get(word), "byte", start)
 
     def picture(self, file: Path, part: str, index: int) -> Picture:
         """The image whose line starts at byte ``index``."""

@@ -171,7 +171,8 @@ class ResultsPage(Page):
         wrong = len(session.mistakes())
         self.about.setText(
             f"of {thousands(table['images'])} {session.on} images right · {thousands(wrong)} wrong"
-            f" · loss {table['loss']:.3f}"
+            f" · {table['loss_function']} {table['loss']:.3f}"
+            + (f" · {thousands(table['unknown'])} of classes it does not know" if table["unknown"] else "")
         )
         self.matrix.show_counts(table["classes"], table["confusion"])
         if self.matrix.current is None:
