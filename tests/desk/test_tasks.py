@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import os
 import shutil
 import time
 from pathlib import Path
@@ -22,7 +23,7 @@ from attentive_lens.desk.front import (
     start_training,
     with_base,
 )
-from attentive_lens.desk.resident import Reply, Resident
+from attentive_lens.desk.resident import Reply, Resident, _remove_old
 from attentive_lens.desk.tasks.explaining import cause_in_words
 from attentive_lens.desk.tasks.models import as_scores
 from attentive_lens.desk.training import execute
@@ -31,6 +32,7 @@ from attentive_lens.engine.optimisers import OPTIMISERS
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes import grouped
 from attentive_lens.formats.reading import read_model
+from attentive_lens.plan.files import is_alive
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import finish
 from attentive_lens.plan.settings import OPTIMISER_ARRAYS
@@ -327,3 +329,14 @@ def test_the_price_in_memory_counts_what_each_optimiser_keeps() -> None:
     (adam, _), (plain, _) = (price_in_memory(plan.changed({"training.optimiser": o}), 6) for o in ("adam", "sgd"))
     weights = sum(fact.weights for fact in plan.network.for_classes(6).facts(plan.preparation.shape))
     assert adam - plain == 2 * 4 * weights
+
+
+def test_memory_that_a_crashed_window_left_is_given_back(tmp_path: Path) -> None:
+    gone = next(number for number in range(40_000, 10**7) if not is_alive(number))
+    left, living = tmp_path / f"attentive-lens-{gone}-abc", tmp_path / f"attentive-lens-{os.getppid()}-abc"
+    foreign = tmp_path / "attentive-lens-kernels-0"
+    for folder in (left, living, foreign):
+        folder.mkdir()
+        (folder / "1-0.npy").write_bytes(b"x")
+    _remove_old(tmp_path)
+    assert sorted(tmp_path.iterdir()) == sorted([living, foreign])

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.desk.faults import open_log
+from attentive_lens.plan.files import is_alive
 
 
 @dataclass(frozen=True)
@@ -44,13 +45,25 @@ class Reply:
     error: dict[str, str] | None = None
 
 
+PREFIX = "attentive-lens-"
+
+
+def _remove_old(parent: Path) -> None:
+    """Remove the folders of windows that are gone: shared memory that a crash left behind."""
+    for folder in parent.glob(f"{PREFIX}*-*"):
+        owner = folder.name.removeprefix(PREFIX).split("-")[0]
+        if owner.isdigit() and not is_alive(int(owner)):
+            shutil.rmtree(folder, ignore_errors=True)
+
+
 class Resident:
     """Starts the worker, sends requests, and turns what comes back into replies."""
 
     def __init__(self) -> None:
         memory = Path("/dev/shm")  # noqa: S108
         parent = str(memory) if os.access(memory, os.W_OK) else None
-        self.folder = Path(tempfile.mkdtemp(prefix="attentive-lens-", dir=parent))
+        _remove_old(Path(parent or tempfile.gettempdir()))
+        self.folder = Path(tempfile.mkdtemp(prefix=f"{PREFIX}{os.getpid()}-", dir=parent))
         log = open_log()
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
         self.process = subprocess.Popen(  # noqa: S603

@@ -23,7 +23,7 @@ from attentive_lens.plan.files import part_of, remove_leftovers
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.plan.settings import Preparation
 
-SPARE = 64 << 20
+SPARE = 1 << 20
 """Bytes left free on a disk, for journals and checkpoints."""
 CHUNK = 256
 """Images decoded between two reports."""
@@ -103,10 +103,13 @@ def _check_room(folder: Path | None, needed: int) -> None:
         where = "on the disk" if folder is not None else "in memory, as the workspace cannot be written"
         raise BadFile(
             "The images cannot be prepared",
-            f"they need {needed / 2**30:.1f} GiB at this working size, and {max(0, free) / 2**30:.1f} GiB are free"
-            f" {where}",
+            f"they need {_size(needed)} at this working size, and {_size(max(0, free))} are free {where}",
             "Make room, or choose a smaller working size or subset",
         )
+
+
+def _size(count: int) -> str:
+    return f"{count / 2**30:.1f} GiB" if count >= 1 << 30 else f"{count / 2**20:.1f} MiB"
 
 
 def _digest(images: Sequence[Reference | None], preparation: Preparation) -> str:

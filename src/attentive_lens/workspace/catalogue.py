@@ -10,6 +10,7 @@ import sqlite3
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
@@ -101,8 +102,10 @@ class Catalogue:
             shutil.copyfile(self.copy, spare)
             restored = Catalogue(spare)
             images = len(restored.images())
-            decided = _last_decisions(self.decisions, images, len(restored.classes()))
-            restored._write_corrections(decided)
+            decided = _last_decisions(self.decisions, images, restored.classes())
+            with restored._open() as base:
+                base.executemany("INSERT OR IGNORE INTO classes VALUES (?, ?)", enumerate(decided.classes))
+            restored._write_corrections(decided.corrections)
             for name in (self.file.name, f"{self.file.name}-wal", f"{self.file.name}-shm"):
                 file = self.file.with_name(name)
                 if file.exists():
@@ -114,7 +117,7 @@ class Catalogue:
         finally:
             for left in (spare, spare.with_name(spare.name + "-wal"), spare.with_name(spare.name + "-shm")):
                 left.unlink(missing_ok=True)
-        return images, len(decided)
+        return images, len(decided.corrections)
 
     def stamp(self) -> tuple[int, ...]:
         """Another one after every change, read from the files alone."""
@@ -197,7 +200,10 @@ class Catalogue:
         """
         if not self.copy.exists():
             self.keep_copy()
-        told = {str(n): [c.label, c.set_name, c.flagged] for n, c in changes.items()}
+        names = self.classes()
+        told = {
+            str(n): [None if c.label is None else names[c.label], c.set_name, c.flagged] for n, c in changes.items()
+        }
         try:
             with self.decisions.open("a", encoding="utf-8") as stream:
                 stream.write(json.dumps({"at": round(time.time(), 3), "decided": told}) + "\n")
@@ -281,22 +287,36 @@ def _migrate(base: sqlite3.Connection) -> None:
         raise
 
 
-def _last_decisions(file: Path, images: int, classes: int) -> dict[int, Correction]:
-    """The last decision about each image, from the plain record; lines torn by a crash are passed over."""
-    found: dict[int, Correction] = {}
+@dataclass(frozen=True)
+class _Decided:
+    """What the plain record says: all classes, and the last decision about each image."""
+
+    classes: list[str]
+    corrections: dict[int, Correction]
+
+
+def _last_decisions(file: Path, images: int, classes: list[str]) -> _Decided:
+    """From the plain record, in which classes stand by name; lines torn by a crash are passed over."""
+    found: dict[int, tuple[str | None, str | None, bool]] = {}
     try:
         lines = file.read_text("utf-8", errors="replace").splitlines()
     except OSError:
-        return found
+        return _Decided(classes, {})
     for line in lines:
         try:
             decided = json.loads(line)["decided"]
             for number, (label, set_name, flagged) in decided.items():
-                if 1 <= int(number) <= images and (label is None or 0 <= int(label) < classes):
-                    found[int(number)] = Correction(label, set_name, bool(flagged))
+                if 1 <= int(number) <= images:
+                    found[int(number)] = (None if label is None else str(label), set_name, bool(flagged))
         except (ValueError, KeyError, TypeError, AttributeError):
             continue
-    return {number: own for number, own in found.items() if own}
+    known = [*classes]
+    known += [name for name in dict.fromkeys(label for label, _, _ in found.values() if label) if name not in known]
+    corrections = {
+        number: Correction(None if label is None else known.index(label), set_name, flagged)
+        for number, (label, set_name, flagged) in found.items()
+    }
+    return _Decided(known, {number: own for number, own in corrections.items() if own})
 
 
 def _insert_origin(base: sqlite3.Connection, origin: Origin) -> None:

@@ -1,0 +1,95 @@
+"""Commands on a disk that fills up: a sentence each time, nothing half done, and asking again with room completes them.
+
+A small file system in memory is mounted for it, so it needs root.
+
+    python benchmarks/attacks/disk.py [--sizes 12]
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+from kills import TINY, attempt, drawn
+
+SMALLEST, LARGEST = 40, 6000
+"""Kilobytes of the smallest and the largest disk."""
+
+
+@contextlib.contextmanager
+def disk(folder: Path, kilobytes: int) -> Iterator[Path]:
+    """A file system of so many kilobytes."""
+    folder.mkdir(exist_ok=True)
+    subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={kilobytes}k", "tmpfs", str(folder)], check=True)
+    try:
+        yield folder
+    finally:
+        subprocess.run(["umount", "-l", str(folder)], check=True)
+
+
+def with_room(folder: Path) -> None:
+    subprocess.run(["mount", "-o", "remount,size=64m", str(folder)], check=True)
+
+
+def attack(sizes: int, folder: Path) -> tuple[int, int, list[str]]:
+    """Commands given, those for which there was no room, and what must not be."""
+    source = drawn(folder / "leaves")
+    (folder / "l.csv").write_text("image,label,set\n1,narrow,\n3,,excluded\n")
+    given = refused = 0
+    faults = []
+    log = folder / "log"
+    for k in range(sizes):
+        kilobytes = round(SMALLEST * (LARGEST / SMALLEST) ** (k / max(1, sizes - 1)))
+        with disk(folder / "disk", kilobytes) as place:
+            work = str(place / "work")
+            steps = {
+                "new": ["new", work, str(source)],
+                "label": ["label", work, str(folder / "l.csv")],
+                "train": ["train", work, *TINY],
+                "score": ["score", work, "1"],
+                "demo": ["demo", str(place / "p"), "--images", "24", "--json"],
+            }
+            for name, words in steps.items():
+                code, _ = attempt(words, log=log)
+                given += 1
+                told = log.read_text("utf-8", errors="replace")
+                if "Traceback" in told or "The program has a fault" in told or code not in (0, 1):
+                    faults.append(f"{kilobytes} KB, {name}: exit code {code}: {told[-300:]}")
+                if code == 0:
+                    continue
+                refused += 1
+                with_room(place)
+                again = words
+                if name == "train" and (place / "work" / "runs" / "0001").exists():
+                    again = ["train", work, "--resume", "1"]
+                code, _ = attempt(again, log=log)
+                if code:
+                    faults.append(f"{kilobytes} KB, {name} again: {log.read_text('utf-8', errors='replace')[-300:]}")
+                    break
+    return given, refused, faults
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--sizes", type=int, default=12)
+    words = parser.parse_args()
+    if os.geteuid():
+        print("It mounts a file system, and only root may.")
+        return 1
+    with tempfile.TemporaryDirectory() as folder:
+        given, refused, faults = attack(words.sizes, Path(folder))
+    print(f"{given} commands, no room for {refused}: {len(faults)} went wrong")
+    print("\n".join(faults[:12]))
+    return 1 if faults else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
