@@ -59,6 +59,7 @@ def manual() -> str:
         *(".TP", "0", "Done."),
         *(".TP", "1", "Failed; a sentence on standard error says what, why, and what to do."),
         *(".TP", "2", "Wrong usage: a word, key or setting that is not known or does not fit."),
+        *(".TP", "3", "A run that somebody stopped; everything is kept."),
         ".SH OUTPUT FOR PROGRAMS",
         "With \\fB\\-\\-json\\fR the last line on standard output is one JSON object, also where a command fails;",
         "\\fBpredict\\fR and \\fBexplain\\fR print one a line for each image. Progress goes to standard error.",
