@@ -27,6 +27,8 @@ from attentive_lens.scoring.scores import Scores, judge
 from attentive_lens.workspace import Run, Workspace
 
 SCORED_AT_ONCE = 64
+KEPT_FORMAT = 2
+"""Raised whenever what is kept beside a run has other keys: what was kept before is made anew."""
 
 
 def score(workspace: str, run: int, on: str) -> Job[Result]:
@@ -34,7 +36,7 @@ def score(workspace: str, run: int, on: str) -> Job[Result]:
     place = Workspace.open(Path(workspace))
     own = place.run(run)
     loss = Loss(own.plan().training.loss)
-    as_of = f"{collection(place, own.plan(), own).fingerprint} {loss.kind}"
+    as_of = f"{KEPT_FORMAT} {collection(place, own.plan(), own).fingerprint} {loss.kind}"
     kept = own.kept_scores(on, as_of)
     if kept is not None:
         return Result(kept)
