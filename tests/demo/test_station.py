@@ -84,8 +84,11 @@ def test_the_station_on_disk_is_what_its_answer_key_says(tmp_path: Path) -> None
 
 def test_a_station_is_not_made_over_another_or_too_small(tmp_path: Path) -> None:
     finish(make(tmp_path, 24, 0))
+    made = (tmp_path / "answer-key" / "key.csv").read_bytes()
+    assert finish(make(tmp_path, 24, 0)) == tmp_path / "images", "the same is there already"
     with pytest.raises(BadFile, match="exists already"):
-        finish(make(tmp_path, 24, 0))
+        finish(make(tmp_path, 24, 1))
+    assert (tmp_path / "answer-key" / "key.csv").read_bytes() == made
     with pytest.raises(BadValue, match="too few"):
         finish(make(tmp_path / "c", 5, 0))
 

@@ -131,7 +131,7 @@ def test_every_layer_has_the_gradient_that_differences_give(
     agree(layer, (n, height, width, channels), seed)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=20, deadline=None)
 @given(
     st.integers(1, 2), st.integers(4, 9), st.integers(4, 9), st.integers(1, 3), st.integers(0, 3), st.integers(0, 99)
 )

@@ -350,6 +350,18 @@ def test_without_a_workspace_there_are_doors(qtbot: QtBot, station: Workspace, t
     welcome.frame.close()
 
 
+def test_a_demo_that_cannot_be_made_says_why_on_the_first_page(qtbot: QtBot, tmp_path: Path) -> None:
+    welcome = Welcome()
+    qtbot.addWidget(welcome)
+    welcome.show()
+    (tmp_path / "file").write_text("x")
+    welcome.make_demo(tmp_path / "file")
+    message = child(welcome, QLabel, "welcome message")
+    qtbot.waitUntil(lambda: "could not be written" in message.text(), timeout=30_000)
+    assert child(welcome, QPushButton, "demo").isEnabled()
+    assert "{" not in message.text()
+
+
 @pytest.mark.parametrize("classes", [2, 6, 100, 1000])
 def test_the_matrix_takes_any_number_of_classes(qtbot: QtBot, classes: int) -> None:
     matrix = ConfusionMatrix()

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import sys
 from collections.abc import Callable
 
-from PyQt6.QtCore import QObject, QProcess
+from PyQt6.QtCore import QByteArray, QObject, QProcess
+
+from attentive_lens.errors import LensError
 
 
 def run_command(
@@ -27,9 +30,14 @@ def run_command(
     process = QProcess(parent)
 
     def finished(code: int, _: QProcess.ExitStatus) -> None:
-        data = process.readAllStandardError() if code else process.readAllStandardOutput()
-        lines = bytes(data.data()).decode(errors="replace").strip().splitlines()
-        ended(code, lines[-1] if lines else "That did not work." if code else "")
+        said, told = (_last_line(data) for data in (process.readAllStandardOutput(), process.readAllStandardError()))
+        if not code:
+            ended(code, said)
+            return
+        try:
+            ended(code, str(LensError(**json.loads(said)["error"])))
+        except (ValueError, KeyError, TypeError):
+            ended(code, told or "That did not work.")
 
     def read() -> None:
         lines = process.peek(1 << 16).decode(errors="replace").strip().splitlines()
@@ -41,3 +49,8 @@ def run_command(
     process.readyReadStandardError.connect(read)
     process.start(sys.executable, ["-m", "attentive_lens", *words])
     return process
+
+
+def _last_line(data: QByteArray) -> str:
+    lines = bytes(data.data()).decode(errors="replace").strip().splitlines()
+    return lines[-1] if lines else ""

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
-from attentive_lens.plan.files import part_of
+from attentive_lens.plan.files import part_of, remove_leftovers
 from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION
@@ -71,6 +71,7 @@ class Catalogue:
     def keep_copy(self) -> None:
         """Write the copy anew; where there is no room the old one stays."""
         own = part_of(self.copy)
+        remove_leftovers(self.file.parent)
         with contextlib.suppress(sqlite3.Error, OSError):
             try:
                 with self._open() as base, closing(sqlite3.connect(own)) as other:

@@ -171,7 +171,7 @@ class ResultsPage(Page):
         wrong = len(session.mistakes())
         self.about.setText(
             f"of {thousands(table['images'])} {session.on} images right · {thousands(wrong)} wrong"
-            f" · {table['loss_function']} {table['loss']:.3f}"
+            f" · {self._loss_word(table['loss_function'])} {table['loss']:.3f}"
             + (f" · {thousands(table['unknown'])} of classes it does not know" if table["unknown"] else "")
         )
         self.matrix.show_counts(table["classes"], table["confusion"])
@@ -192,6 +192,11 @@ class ResultsPage(Page):
         self.cell_title.setText(f"{names[true]}, {right}")
         self.sheet.show_groups(self.session.pixels, self._groups([(f"{thousands(len(chosen))} images", chosen)]))
         self.action_changed.emit()
+
+    def _loss_word(self, function: str) -> str:
+        """The usual loss is told by the tooltip alone: its name is long, and everybody expects it."""
+        self.about.setToolTip(f"The loss is the {function}, without label smoothing and class weights.")
+        return "loss" if function == "softmax cross-entropy" else function
 
     def _show_wrong(self) -> None:
         table = self.session.score
