@@ -204,6 +204,28 @@ def test_no_smaller_square_anywhere_changes_the_answer() -> None:
     assert len(set(sides)) > 1
 
 
+class Whimsical:
+    """Answers otherwise when exactly 2×2 pixels are covered in one corner, or any 5×5 or more."""
+
+    def scores(self, images: np.ndarray) -> np.ndarray:
+        covered = np.isclose(images, 0.0).all(axis=3)
+        few = (covered.sum(axis=(1, 2)) == 4) & covered[:, -1, -1]
+        other = few | (covered.sum(axis=(1, 2)) >= 25)
+        return np.stack([~other, other], axis=1).astype(np.float64)
+
+
+def test_a_smaller_square_is_found_though_larger_ones_change_nothing() -> None:
+    image = np.random.default_rng(0).uniform(1, 2, (16, 16, 2))
+    image -= image.mean(axis=(0, 1))
+    search = finish(smallest_cover(Whimsical(), image))  # type: ignore[arg-type]
+    assert search.complete
+    assert search.found is not None
+    assert (search.found.pixels, search.found.row, search.found.column) == (2, 15 / 16, 15 / 16)
+    hurried = finish(smallest_cover(Whimsical(), image, most=0))  # type: ignore[arg-type]
+    assert hurried.found is not None
+    assert (hurried.found.pixels, hurried.complete) == (5, False)
+
+
 def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
     """Of an image that is one colour everywhere, nothing changes, whatever is covered."""
     probe = small()

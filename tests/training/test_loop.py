@@ -6,9 +6,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from attentive_lens.engine.batches import scores
 from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers import Moment
-from attentive_lens.engine.losses import one_hot
+from attentive_lens.engine.losses import cross_entropy, one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.errors import LensError
 from attentive_lens.formats.bundle import ModelFile
@@ -114,6 +115,22 @@ def test_a_run_that_blows_up_is_stopped_with_the_reason_before_the_step_is_taken
         with pytest.raises(LensError, match=r"epoch 3, batch 5.*no number at all began .*ten times smaller"):
             learner.learn(Batch(levels.apply(pixels), one_hot(labels, 2)), Moment(0, 2, 4, 0), 9)
     assert network.fingerprint() == before
+
+
+def test_the_loss_told_is_the_plain_one_whatever_training_makes_small() -> None:
+    pixels, labels = spots(12)
+    levels = Levels.measure(pixels, PREPARATION)
+    network = Network.start(PLAN, PREPARATION.shape, 1)
+    for array in network.weights["answers"].values():
+        array += 0.5 * np.random.default_rng(0).standard_normal(array.shape).astype(np.float32)
+    images, targets = levels.apply(pixels), one_hot(labels, 2)
+    with Crew(1) as crew:
+        plain = cross_entropy(scores(network, images, crew), targets)[0].mean()
+        settings = Training(smoothing=0.4, classes_count="the same")
+        learner = Classifier(network, settings, frozenset(), levels, crew, np.array([9, 3]))
+        mark = learner.learn(Batch(images, targets), Moment(0, 0, 0, 0), 3)
+    assert mark.loss == pytest.approx(float(plain), rel=1e-5)
+    assert learner.learning_rate == 0.001
 
 
 def test_a_journal_line_half_written_is_read_when_it_is_whole(tmp_path: Path) -> None:
