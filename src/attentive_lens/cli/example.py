@@ -12,6 +12,7 @@ from attentive_lens.desk import tasks
 from attentive_lens.desk.front import RunReader, RunView, resumable
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.progress import finish
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.workspace import Run, Workspace
 
@@ -88,11 +89,11 @@ def _results(place: Workspace, run: Run, say: Callable[[str], None]) -> dict[str
         say(f"On {on}: {found.accuracy:.1%} of {len(found.answers)} images right, {len(found.wrong)} wrong.")
         wrong = found.wrong or wrong
     for answer in wrong[:MISTAKES]:
-        result = watched(tasks.explain(str(place.folder), run.number, answer.image), "explaining")
+        result = finish(tasks.explain(str(place.folder), run.number, answer.image))
         entry = write_explanation([result], results, f"image-{answer.image:05d}")
         told["explained"].append(entry)
         say(f"  image {answer.image}: said {entry['said']}, true {entry['true']} · {entry['maps'][0]['picture']}")
-    write_filters(watched(tasks.filters(str(place.folder), run.number), "first filters"), results)
+    write_filters(finish(tasks.filters(str(place.folder), run.number)), results)
     told["results"] = str(results)
     say(f"The pictures are in {results}; the model is {run.model}.")
     return told
