@@ -99,6 +99,19 @@ def test_a_run_has_one_writer_whatever_the_clock_says(station: Workspace) -> Non
     os.close(again)
 
 
+def test_a_disk_without_locks_is_said(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
+    def none(*_: object) -> None:
+        raise OSError(37, "No locks available")
+
+    run = station.claim_run(small())
+    monkeypatch.setattr("attentive_lens.workspace.runs.fcntl.flock", none)
+    with pytest.raises(LensError, match="knows no locks"):
+        run.hold()
+    monkeypatch.undo()
+    assert not run.is_training()
+    assert finish(execute(station, run, lambda: False, lock=987)).outcome.state == "done", "no lock was handed over"
+
+
 def test_the_lock_dies_with_its_process(station: Workspace) -> None:
     process = begin(station, "--set", "training.epochs=9999")
     wait_for(lambda: epochs(station) >= 1)

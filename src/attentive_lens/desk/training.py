@@ -67,7 +67,7 @@ def execute(
     LensError
         If the images, the base or the numbers do not allow it; the journal holds the same sentence.
     """
-    held = claimed.hold() if lock is None else lock
+    held = lock if lock is not None and _is_open(lock) else claimed.hold()
     try:
         remove_leftovers(claimed.folder)
         with Journal(claimed.journal) as journal:
@@ -92,6 +92,14 @@ def execute(
             return trained
     finally:
         os.close(held)
+
+
+def _is_open(file: int) -> bool:
+    try:
+        os.fstat(file)
+    except OSError:
+        return False
+    return True
 
 
 def _end(journal: Journal, **values: Any) -> None:

@@ -104,8 +104,14 @@ class Run:
         for attempt in range(LOCK_TRIES):
             try:
                 fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except OSError:
+            except BlockingIOError:
                 time.sleep(LOCK_SECONDS * (attempt + 1 < LOCK_TRIES))  # somebody may just be looking
+            except OSError as error:
+                os.close(held)
+                why = f"its disk knows no locks ({str(error.strerror).lower()})"
+                raise BadFile(
+                    f"Run {self.number} cannot be written", why, "Copy the workspace to a local disk"
+                ) from None
             else:
                 return held
         os.close(held)
@@ -120,8 +126,10 @@ class Run:
             return False
         try:
             fcntl.flock(looking, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        except OSError:
+        except BlockingIOError:
             return True
+        except OSError:
+            return False
         finally:
             os.close(looking)
         return False
