@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import csv
 import io
 import json
 import os
@@ -12,78 +11,19 @@ import signal
 import subprocess
 import sys
 import time
-import unittest.mock
 from pathlib import Path
 
-import fastjsonschema
 import numpy as np
 import pytest
 import typer.main
-from PIL import Image, ImageDraw
+from PIL import Image
+from tests.cli.running import SCHEMA, TINY, command, last_object, leaves, run_words
 
-from attentive_lens.__main__ import main
-from attentive_lens.cli import collecting, commands, explaining, planning
+from attentive_lens.cli import collecting, explaining, planning  # noqa: F401  # for their commands
+from attentive_lens.cli import commands as _commands  # noqa: F401
 from attentive_lens.cli.app import app
 from attentive_lens.cli.entry import COMMANDS
-from attentive_lens.desk.front import reap_children, start_training
-from attentive_lens.engine.losses import LOSSES
-from attentive_lens.explaining.saliency import METHODS
-from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Workspace
-
-del collecting, commands, explaining, planning  # imported for their commands
-
-TINY = ["--set", "network=two blocks", "--set", "preparation.side=24", "--set", "training.epochs=2"]
-
-
-def command(*words: object, code: int = 0) -> str:
-    """What a command prints; run in this process, as its own starts with two seconds of imports."""
-    out, err = io.StringIO(), io.StringIO()
-    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        ended = run_words(*words)
-    assert ended == code, out.getvalue() + err.getvalue()
-    if "--json" in words:
-        follow_the_schema(words, out.getvalue(), code)
-    return out.getvalue()
-
-
-def run_words(*words: object) -> int:
-    with unittest.mock.patch.object(sys, "argv", ["attentive-lens", *map(str, words)]):
-        return main()
-
-
-SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "json-schema.json").read_text("utf-8"))
-
-
-def follow_the_schema(words: tuple[object, ...], text: str, code: int) -> None:
-    """Every line is an object as docs/json-schema.json says, the errors too."""
-    name = "error" if code else f"plan {words[1]}" if words[0] == "plan" else str(words[0])
-    check = fastjsonschema.compile({"$defs": SCHEMA["$defs"], "$ref": f"#/$defs/{name}"})
-    lines = text.splitlines()
-    assert lines
-    for line in lines:
-        check(json.loads(line, parse_constant=lambda word: pytest.fail(f"{word} is not JSON")))
-
-
-def last_object(text: str) -> dict:  # type: ignore[type-arg]
-    return json.loads(text.strip().splitlines()[-1])
-
-
-def leaves(root: Path) -> Path:
-    """Drawn leaves, round or long: other sizes, modes and shapes than the demo's."""
-    random = np.random.default_rng(1)
-    for name, squeeze in (("round leaf", 1.0), ("a long leaf with quite a long name to it", 0.35)):
-        (root / name).mkdir(parents=True)
-        for k in range(14):
-            width, height = (int(n) for n in random.integers(40, 90, 2))
-            picture = Image.new("RGB", (width, height), tuple(int(n) for n in random.integers(180, 250, 3)))
-            half = min(width, height) * 0.4
-            box = (width / 2 - half, height / 2 - half * squeeze, width / 2 + half, height / 2 + half * squeeze)
-            ImageDraw.Draw(picture).ellipse(box, fill=(30, int(random.integers(90, 150)), 40))
-            if k % 5 == 0:
-                picture = picture.convert(("L", "P", "RGBA")[k // 5])
-            picture.save(root / name / f"leaf {k}.png")
-    return root
 
 
 def test_the_whole_loop_on_images_that_are_not_ours(tmp_path: Path) -> None:
@@ -138,65 +78,6 @@ def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) 
     model = station.run(1).model
     assert "(0." in command("predict", model, folder / "images" / "test" / "spiny")
     assert command("--version").strip()
-
-
-def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path) -> None:
-    folder, out = station.folder, tmp_path / "out"
-    told = last_object(
-        command("explain", folder, 1, 2, "--method", "integrated_gradients", "--trust", "--out", out, "--json")
-    )
-    assert all(region["gives"].keys() == {"said", "true"} for region in told["regions"])
-    assert told["regions"]
-    measured = told["measured"]
-    assert measured["agreement"].keys() == METHODS.keys() - {"integrated_gradients"}
-    assert measured["said_map"]["completeness_error"] < 0.05
-    assert {"everything", "limit", "passed"} <= measured["redrawn"].keys()
-    assert (station.run(1).folder / "redrawn-integrated_gradients.json").exists()
-    words = command("explain", folder, 1, 2, "--trust", "--out", out)
-    assert "with all weights drawn anew" in words
-    grouped = last_object(command("causes", folder, 1, "--json"))
-    assert sum(len(group["images"]) for group in grouped["groups"]) == grouped["mistakes"] > 0
-    assert "mistakes in" in command("causes", folder, 1)
-    near = last_object(command("neighbours", folder, 1, 2, "--out", tmp_path / "t.csv", "--json"))
-    assert [entry["distance"] for entry in near["near"]["true"]] == sorted(
-        entry["distance"] for entry in near["near"]["true"]
-    )
-    with (tmp_path / "t.csv").open(newline="") as stream:
-        assert len(list(csv.DictReader(stream))) > 20
-    assert "nearest of said" in command("neighbours", folder, 1, 2, "--layer", "max pooling 1")
-    tried = last_object(command("try", folder, 1, 2, "--change", "turn degrees=30", "--change", "denoise", "--json"))
-    assert [after["change"] for after in tried["after"]] == ["turn", "denoise"]
-    assert sum(tried["after"][0]["probabilities"].values()) == pytest.approx(1)
-    assert "square" in command("try", folder, 1, 2, "--change", "brighten factor=1.2", "--smallest")
-    layer = last_object(command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer", "--json"))
-    patches = np.load(tmp_path / "layer" / "patches.npy")
-    assert patches.shape == (16, 9, 8, 8, 3)
-    assert len(layer["speaks"]) == 16
-    with Image.open(layer["synthetic"]) as picture:
-        assert picture.size == (8 * 32 * 3, 32 * 3)
-    assert "switched off" in command("channel", folder, 1, 2, "relu 2", 3)
-    assert "channel 0:" in command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer")
-
-
-@pytest.mark.parametrize(
-    ("words", "reason", "code"),
-    [
-        (["explain", "STATION", "1", "2", "--method", "gradiant"], "gradient", 2),
-        (["try", "STATION", "1", "2", "--change", "cover row=a"], "row, column, side", 2),
-        (["try", "STATION", "1", "2", "--change", "cover 3"], "not understood", 2),
-        (["try", "STATION", "1", "2", "--change", "covr"], "cover", 2),
-        (["try", "STATION", "1", "2", "--change", "scale factor=0"], "factor", 2),
-        (["layer", "STATION", "1", "convolution 9"], "convolution 2", 2),
-        (["channel", "STATION", "1", "2", "relu 2", "99"], "channels 0 to 15", 1),
-        (["layer", "STATION", "1", "fully connected 1"], "one row of values", 1),
-        (["neighbours", "STATION", "1", "2", "--layer", "relu 99"], "relu", 2),
-        (["train", "STATION", "--resume", "1"], "trained all its epochs", 1),
-        (["measure", "--kernels", "fast"], "auto", 2),
-    ],
-)
-def test_what_cannot_be_asked_is_said(words: list[str], reason: str, code: int, station_once: Path) -> None:
-    told = last_object(command(*[str(station_once) if w == "STATION" else w for w in words], "--json", code=code))
-    assert reason in " ".join(told["error"].values())
 
 
 def test_the_demo_runs_the_full_example_once_and_goes_on_with_an_interrupted_one(tmp_path: Path) -> None:
@@ -309,19 +190,18 @@ def test_ctrl_c_stops_after_the_step_and_keeps_everything(station: Workspace) ->
 
 def test_every_command_has_its_schema_its_words_and_its_place_in_the_manual() -> None:
     names = {name for name in SCHEMA["$defs"] if name != "error"}
-    own = {name.split(" ")[0] for name in names}
-    assert own == set(COMMANDS)
+    assert {name.split(" ")[0] for name in names} == set(COMMANDS)
     manual = (Path(__file__).parents[2] / "docs" / "attentive-lens.1").read_text("utf-8")
     for name in names:
         assert f".SS {name}" in manual, name
     group = typer.main.get_command(app)
     commands = dict(group.commands)  # type: ignore[attr-defined]
-    commands |= {f"plan {name}": command for name, command in commands.pop("plan").commands.items()}
+    commands |= {f"plan {name}": own for name, own in commands.pop("plan").commands.items()}
     assert commands.keys() == names
-    for name, command in commands.items():
-        options = {word for parameter in command.params for word in parameter.opts}
+    for name, own in commands.items():
+        options = {word for parameter in own.params for word in parameter.opts}
         assert "--json" in options, name
-        for parameter in command.params:
+        for parameter in own.params:
             assert parameter.help or parameter.hidden, (name, parameter.name)
             metavar = parameter.metavar or "X"
             assert metavar.strip("[]") == metavar.strip("[]").upper(), (name, metavar)
@@ -344,121 +224,6 @@ def test_a_shell_is_told_how_a_command_goes_on(monkeypatch: pytest.MonkeyPatch) 
     assert command().split() == ["neighbours"]
     monkeypatch.delenv("_ATTENTIVE_LENS_COMPLETE")
     assert "--install-completion" in command("--help")
-
-
-def test_images_no_workspace_knows_are_explained_by_a_model_file_alone(station: Workspace, tmp_path: Path) -> None:
-    model, place = tmp_path / "grains.alens", leaves(tmp_path / "leaves")
-    station.run(1).model.rename(model)
-    files = [place / "round leaf" / "leaf 0.png", place / "a long leaf with quite a long name to it" / "leaf 0.png"]
-    out = tmp_path / "out"
-    text = command("explain", "--model", model, *files, "--for", "spiny", "--out", out, "--json")
-    told = [json.loads(line) for line in text.splitlines()]
-    assert [entry["file"] for entry in told] == [str(f) for f in files]
-    written = [entry["file"] for one in told for entry in one["maps"]]
-    assert len(set(written)) == len(written) == 4
-    for one in told:
-        assert (one["image"], one["true"]) == (None, None)
-        assert [entry["as"] for entry in one["maps"]] == ["said", "for"]
-        assert all(np.load(entry["file"]).shape == (32, 32) for entry in one["maps"])
-    predicted = [json.loads(line) for line in command("predict", model, *files, "--json").splitlines()]
-    for one, answer in zip(told, predicted, strict=True):
-        assert one["probabilities"] == pytest.approx(answer["probabilities"], abs=1e-5)
-    assert "said" in command("explain", "--model", model, place / "round leaf", "--out", out)
-    refused = last_object(command("explain", "--model", model, files[0], "--trust", "--json", code=2))
-    assert "--trust" in refused["error"]["what"]
-
-
-def test_all_methods_and_several_images_are_explained_at_once(station: Workspace, tmp_path: Path) -> None:
-    wrong = last_object(command("score", station.folder, 1, "--on", "training", "--json"))["wrong"]
-    images = [wrong[0]["image"], wrong[1]["image"]]
-    out = tmp_path / "out"
-    text = command("explain", station.folder, 1, *images, "--method", "all", "--out", out, "--json")
-    told = [json.loads(line) for line in text.splitlines()]
-    assert [one["image"] for one in told] == images
-    for one in told:
-        assert {(e["method"], e["as"]) for e in one["maps"]} == {
-            (method, key) for method in METHODS for key in ("said", "true", "difference")
-        }
-        maps = {(e["method"], e["as"]): np.load(e["file"]) for e in one["maps"]}
-        for name in ("gradient_times_input", "integrated_gradients", "occlusion"):
-            gap = maps[name, "said"] - maps[name, "true"]
-            assert maps[name, "difference"] == pytest.approx(gap, abs=1e-3 * float(np.abs(gap).max()) + 1e-5)
-        for entry in one["maps"]:
-            with Image.open(entry["picture"]) as picture:
-                assert picture.size == (2 * 32 * 5, 32 * 5)
-        for name in ("contribution", "contribution_alpha_beta", "integrated_gradients"):
-            trust = next(e["trust"] for e in one["maps"] if (e["method"], e["as"]) == (name, "said"))
-            assert trust["completeness_error"] < (0.05 if name == "integrated_gradients" else 0.01)
-    assert "map of said − true" in command("explain", station.folder, 1, images[0], "--out", out)
-
-
-def test_a_plan_is_written_changed_checked_and_trained(station: Workspace, tmp_path: Path) -> None:
-    file = tmp_path / "plan.toml"
-    command("plan", "new", "--set", "network=two blocks", "--set", "preparation.side=24", "--out", file)
-    text = file.read_text("utf-8")
-    assert "# Times every training image is shown." in text
-    file.write_text(text.replace("epochs = 20", "epochs = 1"), "utf-8")
-    assert command("plan", "new", "--plan", file) == file.read_text("utf-8")
-    rows = last_object(command("plan", "check", file, "--classes", 6, "--json"))["layers"]
-    assert rows[0]["shape"] == [24, 24, 8]
-    assert rows[-1]["shape"] == [6]
-    assert "24×24×8" in command("plan", "check", file)
-    trained = last_object(command("train", station.folder, "--plan", file, "--json"))
-    assert trained["epochs"] == 1
-    run = station.run(2)
-    assert (run.plan().preparation.side, len(run.plan().recipe)) == (24, 4)
-    bare = file.read_text("utf-8").split("# Changes made")[0] + 'network = "two blocks"\n'
-    file.write_text('network = "two blocks"\n[training]\nepochs = 1\n[preparation]\nside = 24\n', "utf-8")
-    last_object(command("train", station.folder, "--plan", file, "--json"))
-    assert station.run(3).plan().recipe == ()
-    file.write_text(bare.replace('network = "two blocks"\n', ""), "utf-8")
-    refused = last_object(command("train", station.folder, "--plan", file, "--json", code=1))
-    assert "no network" in refused["error"]["what"]
-    assert "training.epochs" in command("plan", "keys")
-
-
-def test_an_epoch_is_told_when_it_is_over_and_none_is_left_out(station: Workspace) -> None:
-    err = io.StringIO()
-    with contextlib.redirect_stderr(err), contextlib.redirect_stdout(io.StringIO()):
-        assert run_words("train", station.folder, *TINY, "--set", "training.epochs=3") == 0
-    lines = [line for line in err.getvalue().splitlines() if line.startswith("epoch ") and "training" in line]
-    assert [int(line.split()[1]) for line in lines] == [1, 2, 3]
-    events, _ = read_events(station.run(2).journal)
-    for line, event in zip(lines, [e for e in events if e["event"] == "epoch"], strict=True):
-        assert f"loss {event['training']['loss']:.3f}" in line
-        assert f"validation {event['validation']['accuracy']:.1%} loss {event['validation']['loss']:.3f}" in line
-        assert "learning rate 0.001" in line
-
-
-@pytest.mark.parametrize("loss", LOSSES)
-def test_the_loss_is_one_and_the_same_in_the_journal_and_the_score(loss: str, station: Workspace) -> None:
-    more = ("--set", f"training.loss={loss}", "--set", "training.smoothing=0.2", "--set", "training.rate=0.0001")
-    trained = last_object(command("train", station.folder, *TINY, *more, "--json"))
-    scored = last_object(command("score", station.folder, 2, "--json"))
-    assert scored["loss_function"] == loss
-    assert scored["loss"] == pytest.approx(trained["validation"]["loss"], rel=1e-4)
-    events, _ = read_events(station.run(2).journal)
-    assert events[0]["loss_function"] == loss
-    assert f"loss: {loss}" in command("watch", station.folder, 2)
-    assert loss in command("score", station.folder, 2)
-
-
-def test_watching_follows_a_run_until_it_ends(station: Workspace) -> None:
-    plan = station.run(1).plan().changed({"training.epochs": 40})
-    run = start_training(station, plan)
-    watched = command("watch", station.folder, run.number)
-    while reap_children():
-        time.sleep(0.02)
-    assert len([line for line in watched.splitlines() if line.startswith("epoch ")]) == 40
-    assert watched.splitlines()[-1].endswith("done · epoch 40 of 40")
-
-
-def test_causes_are_looked_for_on_validation_and_the_test_set_counts_as_asked(station: Workspace) -> None:
-    assert last_object(command("causes", station.folder, 1, "--json"))["on"] == "validation"
-    assert not station.run(1).scores_file("test").exists()
-    told = last_object(command("causes", station.folder, 1, "--on", "test", "--json"))
-    assert told["judged_by_test"] == [1]
-    assert last_object(command("score", station.folder, 1, "--json"))["judged_by_test"] == [1]
 
 
 @pytest.mark.parametrize(
