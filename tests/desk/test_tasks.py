@@ -340,3 +340,9 @@ def test_memory_that_a_crashed_window_left_is_given_back(tmp_path: Path) -> None
         (folder / "1-0.npy").write_bytes(b"x")
     _remove_old(tmp_path)
     assert sorted(tmp_path.iterdir()) == sorted([living, foreign])
+
+
+def test_a_plateau_schedule_without_a_validation_set_is_refused(station: Workspace) -> None:
+    settings = {"split.validation": 0.0, "training.schedule": "plateau", "network": "two blocks"}
+    with pytest.raises(BadValue, match="no validation set"):
+        finish(execute(station, station.claim_run(Plan().changed(settings)), lambda: False))

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.rows import Rows, is_whole, seal
+from attentive_lens.images.preparation import Levels
+from attentive_lens.images.rows import Chosen, Rows, is_whole, seal
 from attentive_lens.images.sources import Reference
 from attentive_lens.images.sources.folders import Folders
 from attentive_lens.images.store import prepared
@@ -50,6 +51,24 @@ def test_it_is_an_array_where_one_is_needed(rows: Rows) -> None:
             rows[wrong]
         with pytest.raises(IndexError):
             rows[np.array([wrong])]
+
+
+def test_chosen_images_are_read_a_few_at_a_time(rows: Rows, monkeypatch: pytest.MonkeyPatch) -> None:
+    places = np.array([7, 2, 9, 2])
+    chosen = Chosen(rows, places)
+    assert len(chosen) == 4
+    assert np.array_equal(chosen[1:3], IMAGES[places[1:3]])
+    most: list[int] = []
+    read = Rows.__getitem__
+    monkeypatch.setattr(Rows, "__getitem__", lambda self, at: (most.append(len(at)), read(self, at))[1])
+    monkeypatch.setattr("attentive_lens.images.preparation.AT_ONCE", 3)
+    whole = np.random.default_rng(1).integers(0, 256, (10, 8, 8, 3)).astype(np.uint8)
+    file = rows.file.with_name("square.npy")
+    np.save(file, whole)
+    of_file = Levels.measure(Chosen(Rows(file), np.arange(1, 9)), Preparation(side=8))
+    assert max(most) == 3
+    of_memory = Levels.measure(whole[1:9], Preparation(side=8))
+    assert of_file == of_memory
 
 
 def test_a_file_cut_while_in_use_is_a_sentence_or_grey(tmp_path: Path) -> None:

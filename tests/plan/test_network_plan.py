@@ -3,8 +3,19 @@ from __future__ import annotations
 import pytest
 
 from attentive_lens.errors import BadValue, NotHere
-from attentive_lens.plan.blocks import read_network
-from attentive_lens.plan.layers import LAYERS, Answers, Connected, Convolution, DoesNotFit, Flatten, MaxPooling, Relu
+from attentive_lens.plan.blocks import Residual, Squeeze, built, read_network
+from attentive_lens.plan.layers import (
+    LAYERS,
+    Answers,
+    Connected,
+    Convolution,
+    DoesNotFit,
+    Flatten,
+    GlobalPooling,
+    MaxPooling,
+    Relu,
+    TransposedConvolution,
+)
 from attentive_lens.plan.network import NetworkPlan, Node
 from attentive_lens.plan.starters import STARTERS
 
@@ -65,3 +76,12 @@ def test_up_to_names_the_layer_and_all_that_feed_it() -> None:
     assert network.up_to("relu 2") == {"convolution 1", "relu 1", "max pooling 1", "convolution 2", "relu 2"}
     with pytest.raises(NotHere, match="no layer called relu 9"):
         network.up_to("relu 9")
+
+
+def test_a_block_after_a_transposed_convolution_knows_its_channels() -> None:
+    network = built([Convolution(filters=8), TransposedConvolution(filters=6), Residual(filters=6), Squeeze(narrow=2),
+                     GlobalPooling(), Answers()]).for_classes(3)  # fmt: skip
+    shapes = {fact.name: fact.shape for fact in network.facts((16, 16, 3))}
+    assert shapes["transposed convolution 1"] == (32, 32, 6)
+    assert not any(node.name == "convolution 4" for node in network.nodes), "the short cut needs no filters of its own"
+    assert shapes["answers"] == (3,)

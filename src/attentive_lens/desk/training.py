@@ -23,6 +23,7 @@ from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preparation import Levels
+from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.files import remove_leftovers
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.progress import Job
@@ -139,6 +140,9 @@ def _execute(
     classes = len(names)
     feed = Feed(data.pixels, data.labels, members, plan.recipe, levels, plan.seed, plan.training.batch, classes)
     held_out = data.members("validation")
+    if plan.training.schedule == "plateau" and not len(held_out):
+        why = "there is no validation set, and the plateau schedule waits for its loss to stop falling"
+        raise BadValue("The learning rate would never fall", why, "Hold some images out, or choose another schedule")
     model = ModelFile(network.plan, {}, plan.preparation, levels, names)
     with Crew(plan.training.threads) as crew:
         counts = np.bincount(data.labels[members], minlength=classes)
@@ -150,7 +154,7 @@ def _execute(
         outcome = yield from run(
             learner,
             feed,
-            (data.pixels[held_out], data.labels[held_out]),
+            (Chosen(data.pixels, held_out), data.labels[held_out]),
             plan.training.epochs,
             Checkpoints(claimed.checkpoints, model),
             journal,
@@ -168,7 +172,7 @@ def _starting_point(workspace: Workspace, plan: Plan, data: Data) -> tuple[Netwo
     how = plan.training.start
     network = Network.start(network_plan, plan.preparation.shape, plan.seed, how=how)
     if plan.base is None:
-        return network, Levels.measure(data.pixels[data.members("training")], plan.preparation)
+        return network, Levels.measure(Chosen(data.pixels, data.members("training")), plan.preparation)
     earlier = read_model(workspace.run(plan.base.run).model)
     taken = network_plan.up_to(plan.base.until)
     for name in taken:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.errors import BadValue
+from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.settings import Preparation
 
 
@@ -83,18 +84,22 @@ class Levels:
         return cls((0.0,) * channels, (1.0,) * channels, luma, local)
 
     @classmethod
-    def measure(cls, images: NDArray[np.uint8], preparation: Preparation) -> Levels:
-        """Mean and standard deviation of N×S×S×C uint8 training images, in one pass of 64-bit sums."""
+    def measure(cls, images: NDArray[np.uint8] | Chosen, preparation: Preparation) -> Levels:
+        """Mean and standard deviation of N×S×S×C uint8 training images, in one pass of 64-bit sums.
+
+        They are taken a few hundred at a time, so that there may be more of them than fit into memory.
+        """
         plain = cls.plain(preparation)
         if preparation.level == "scale":
             return plain
+        count = 0
         sums = np.zeros(len(plain.mean))
         squares = np.zeros(len(plain.mean))
         for first in range(0, len(images), AT_ONCE):
             values = plain.apply(images[first : first + AT_ONCE]).reshape(-1, len(plain.mean))
+            count += len(values)
             sums += values.sum(axis=0, dtype=np.float64)
             squares += np.einsum("ij,ij->j", values, values, dtype=np.float64)
-        count = images[..., 0].size
         mean = sums / count
         deviation = np.sqrt(np.maximum(squares / count - mean**2, 0))
         return cls(

@@ -119,6 +119,27 @@ Pixels: TypeAlias = NDArray[np.uint8] | Rows
 """Images N×H×W×C uint8, in memory or in a file."""
 
 
+class Chosen:
+    """Some of many images, by their places: indexed like the images themselves, and read no sooner.
+
+    Parameters
+    ----------
+    pixels : Pixels
+        All images.
+    places : ndarray, M int64
+        Those chosen.
+    """
+
+    def __init__(self, pixels: Pixels, places: NDArray[np.int64]) -> None:
+        self.pixels, self.places = pixels, places
+
+    def __len__(self) -> int:
+        return len(self.places)
+
+    def __getitem__(self, chosen: slice) -> NDArray[np.uint8]:
+        return np.asarray(self.pixels[self.places[chosen]])
+
+
 def _fingerprint(file: Path) -> dict[str, int]:
     """Length, and a checksum of the beginning and of blocks all over the file."""
     size = file.stat().st_size

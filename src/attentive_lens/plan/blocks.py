@@ -25,6 +25,7 @@ from attentive_lens.plan.layers import (
     Multiply,
     Relu,
     Sigmoid,
+    TransposedConvolution,
 )
 from attentive_lens.plan.network import IMAGE, MOST_NODES, Names, NetworkPlan, Node
 from attentive_lens.plan.values import Value, spec, unknown_word
@@ -54,7 +55,7 @@ class Builder:
         self.nodes.append(node)
         self.names.take(node.name)
         source = self.channels.get(node.after[0]) if node.after else None
-        if isinstance(node.layer, Convolution):
+        if isinstance(node.layer, Convolution | TransposedConvolution):
             source = node.layer.filters
         elif isinstance(node.layer, Concatenate):
             known = [self.channels.get(name) for name in node.after]

@@ -24,6 +24,7 @@ from attentive_lens.engine.schedules import rate
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch
 from attentive_lens.images.preparation import Levels
+from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.settings import Training
 
 
@@ -57,7 +58,7 @@ class Learner(ABC):
         """One step of so many in an epoch; raises `LensError` without changing anything if the numbers blew up."""
 
     @abstractmethod
-    def judge(self, pixels: NDArray[np.uint8], labels: NDArray[np.int64]) -> Mark:
+    def judge(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Mark:
         """Loss and right answers on images that are never changed, M×S×S×C uint8."""
 
     @abstractmethod
@@ -132,7 +133,7 @@ class Classifier(Learner):
         self.learning_rate = own
         return Mark(step.plain, step.right, len(batch.images))
 
-    def judge(self, pixels: NDArray[np.uint8], labels: NDArray[np.int64]) -> Mark:
+    def judge(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Mark:
         """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights."""
         losses, right = 0.0, 0
         for first in range(0, len(labels), 256):

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from attentive_lens.engine.layers import Moment
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Feed
+from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, JournalFault
@@ -88,7 +89,7 @@ class Outcome:
 def run(
     learner: Learner,
     feed: Feed,
-    held_out: tuple[NDArray[np.uint8], NDArray[np.int64]],
+    held_out: tuple[NDArray[np.uint8] | Chosen, NDArray[np.int64]],
     epochs: int,
     checkpoints: Checkpoints,
     journal: Journal,
