@@ -117,12 +117,7 @@ def _recipe(plan: Plan) -> list[str]:
     for step in plan.recipe:
         lines += [f"# {step.idea}", "[[recipe]]", f"change = {toml(step.kind)}", *_keys(step), ""]
     others = [kind for kind in STEPS if kind not in {step.kind for step in plan.recipe}]
-    lines += [f"# Other changes: {', '.join(others)}.", ""] if others else []
-    for kind in others:
-        made = STEPS[kind]()
-        lines += _hidden([f"# {made.idea}", "[[recipe]]", f"change = {toml(kind)}", *_keys(made)])
-        lines.append("")
-    return lines
+    return lines + _others("change", "recipe", STEPS, others)
 
 
 def _network(plan: Plan) -> list[str]:
@@ -139,11 +134,17 @@ def _network(plan: Plan) -> list[str]:
     others: dict[str, Mapping[str, type[Any]]] = {"layer": LAYERS, "block": BLOCKS}
     for word, table_of in others.items():
         kinds = [kind for kind in table_of if kind not in told]
-        lines += [f"# Other {word}s: {', '.join(kinds)}.", ""] if kinds else []
-        for kind in kinds:
-            made = table_of[kind]()
-            lines += _hidden([f"# {made.idea}", "[[network]]", f"{word} = {toml(kind)}", *_keys(made)])
-            lines.append("")
+        lines += _others(word, "network", table_of, kinds)
+    return lines
+
+
+def _others(word: str, section: str, table: Mapping[str, type[Any]], kinds: list[str]) -> list[str]:
+    """The kinds a plan does not use, named and then written out as comments."""
+    lines = [f"# Other {word}s: {', '.join(kinds)}.", ""] if kinds else []
+    for kind in kinds:
+        made = table[kind]()
+        lines += _hidden([f"# {made.idea}", f"[[{section}]]", f"{word} = {toml(kind)}", *_keys(made)])
+        lines.append("")
     return lines
 
 
