@@ -31,7 +31,7 @@ cp /etc/ssl/certs/ca-certificates.crt "$root$certificates" || exit 1
 mount -t proc proc "$root/proc" && mount --bind /dev "$root/dev" && mount -t tmpfs tmpfs "$root/dev/shm" || exit 1
 
 inside() {
-    chroot "$root" /usr/bin/env -i HOME=/root PATH=/usr/sbin:/usr/bin:/sbin:/bin LANG=C.UTF-8 \
+    chroot "$root" /usr/bin/env -i HOME=/opt PATH=/usr/sbin:/usr/bin:/sbin:/bin LANG=C.UTF-8 \
         PIP_CERT="$certificates" "$@"
 }
 seconds() { date +%s; }
