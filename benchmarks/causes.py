@@ -26,6 +26,7 @@ from faults import MARKS
 from scipy.ndimage import binary_dilation, gaussian_filter
 from station import REACH, SMOOTH
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.demo.slide import GRAIN, MARK
 from attentive_lens.demo.station import MARKED_TYPE, make, read_key
 from attentive_lens.desk import tasks
@@ -33,7 +34,6 @@ from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Workspace
 
 
@@ -103,7 +103,7 @@ def main() -> None:
     parser.add_argument("--maps", type=int, default=40)
     parser.add_argument("--no-remedy", action="store_true")
     words = parser.parse_args()
-    for seed in words.seeds:
+    for seed in words.weights:
         with tempfile.TemporaryDirectory() as folder:
             measure(words.images, seed, words.maps, not words.no_remedy, Path(folder) / "station")
 

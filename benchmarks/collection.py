@@ -143,12 +143,12 @@ def main() -> None:
             flush=True,
         )
         prepare = (
-            "import sys; from attentive_lens.desk.tasks import TASKS; from attentive_lens.plan.progress import finish;"
+            "import sys; from attentive_lens.desk.tasks import TASKS; from attentive_lens.core.jobs import finish;"
             " finish(TASKS['prepare'](sys.argv[1]))"
         )
         spent, most = measured([sys.executable, "-c", prepare, workspace])
         rate, decoding = words.images / spent, (decoding + bare(files)) / 2
-        print(f"preparation: {rate:.0f} images/s, {rate / decoding:.2f} of bare decoding; {most:.0f} MB", flush=True)
+        print(f"preprocessing: {rate:.0f} images/s, {rate / decoding:.2f} of bare decoding; {most:.0f} MB", flush=True)
         _, most = measured([sys.executable, "-c", BROWSE, workspace])
         print(f"browsing, window and worker together: {most:.0f} MB")
 

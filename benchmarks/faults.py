@@ -22,15 +22,15 @@ import numpy as np
 from PIL import Image
 from scipy.ndimage import gaussian_filter
 
+from attentive_lens.core.jobs import finish
+from attentive_lens.core.random import random_generator
 from attentive_lens.demo.slide import Mark
 from attentive_lens.demo.station import make, read_key
 from attentive_lens.desk import tasks
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.training import execute
 from attentive_lens.images.decoding import decode
-from attentive_lens.plan.chance import chance
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 
 MARKS = (
     Mark(),
@@ -96,7 +96,7 @@ def station(images: int, seed: int, folds: int) -> str:
         if folds:
             planted["doubtful label"] = {row.file for row in rows if "wrong label" in row.faults}
             for fold in range(1, folds + 1):
-                settings = {"split.folds": folds, "split.fold": fold, "training.epochs": 30}
+                settings = {"split.folds": folds, "split.validation_fold": fold, "training.epochs": 30}
                 finish(execute(made.workspace, made.workspace.claim_run(Plan().changed(settings)), lambda: False))
         return f"seed {seed}: {judged(place, planted)}"
 
@@ -104,7 +104,7 @@ def station(images: int, seed: int, folds: int) -> str:
 def photographs(folder: Path, images: int, seed: int) -> str:
     """The same faults planted in patches of photographs, each photograph a class."""
     sources = [decode(file).pixels for file in sorted(folder.iterdir()) if file.is_file()]
-    random = chance(seed, "photographs")
+    random = random_generator(seed, "photographs")
     mark, marked = MARKS[seed % len(MARKS)], seed % len(sources)
     planted: Planted = {"copies": set(), "out of focus": set(), "mark": set()}
     with tempfile.TemporaryDirectory() as place:
@@ -165,7 +165,7 @@ def main() -> None:
     parser.add_argument("--folds", type=int, default=0)
     parser.add_argument("--photographs", type=Path)
     words = parser.parse_args()
-    for seed in words.seeds:
+    for seed in words.weights:
         line = photographs(words.photographs, words.images, seed) if words.photographs else None
         print(line or station(words.images, seed, words.folds), flush=True)
 

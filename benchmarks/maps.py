@@ -18,15 +18,15 @@ from functools import partial
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
-
-from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.measuring import large, reference
-from attentive_lens.engine.network import Network
-from attentive_lens.explaining.channels import Excitement
 from attentive_lens.explaining.curves import curves
-from attentive_lens.explaining.feature_maps import feature_maps
 from attentive_lens.explaining.likeness import stability
-from attentive_lens.explaining.probe import Asked, Probe
+
+from attentive_lens.desk.measuring import large, reference
+from attentive_lens.engine.network import Network
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.explaining.channels import Excitement
+from attentive_lens.explaining.feature_maps import feature_maps
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.network import NetworkPlan
 
@@ -51,8 +51,8 @@ def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
         spent = seconds(work, times)
         print(f"  {what:44} {1000 * spent:8.0f} ms, {spent / one:6.0f} forward passes", flush=True)
 
-    with Crew(2) as crew:
-        probe, asked = Probe(network, crew), Asked.classes([0, 1], 6)
+    with ThreadPool(2) as thread_pool:
+        probe, asked = Probe(network, thread_pool), Targets.classes([0, 1], 6)
         for key, method in METHODS.items():
             told(key, partial(method.maps, probe, image, asked), samples if side == 64 else 1)
         first = METHODS["gradient_times_input"]

@@ -19,6 +19,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import numpy as np
 from scipy.ndimage import binary_dilation, gaussian_filter
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.demo.slide import GRAIN, MARK
 from attentive_lens.demo.station import MARKED_TYPE, read_key
 from attentive_lens.desk import tasks
@@ -26,7 +27,6 @@ from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 from attentive_lens.training.journal import read_events
 
 REACH = 4
@@ -101,7 +101,7 @@ def main() -> None:
     parser.add_argument("--seeds", type=int, nargs="+", default=[0])
     parser.add_argument("--json", action="store_true")
     words = parser.parse_args()
-    for seed in words.seeds:
+    for seed in words.weights:
         with tempfile.TemporaryDirectory() as folder:
             found = measure(words.images, seed, Path(folder) / "station")
         if words.json:

@@ -90,7 +90,7 @@ def gaps_in_window(workspace: Path, seconds: float, train: bool) -> list[float]:
     """The longest gaps between ticks in the window, longest first; the first second is left out."""
     from PyQt6.QtCore import QEventLoop, QTimer
 
-    from attentive_lens.desk.front import reap_children
+    from attentive_lens.desk.runs import reap_children
     from attentive_lens.window.application import make_application, make_frame
     from attentive_lens.window.session import open_session
 
@@ -101,9 +101,9 @@ def gaps_in_window(workspace: Path, seconds: float, train: bool) -> list[float]:
     frame.show_stage("training")
     wait(2.5)
     if train:
-        session.change_plan(session.plan.changed({"training.epochs": 9999}))
+        session.design.change(session.design.plan.changed({"training.epochs": 9999}))
         session.start()
-        while not (session.view and session.view.batches):
+        while not (session.runs.view and session.runs.view.batches):
             wait(0.2)
     gaps: list[float] = []
     last = time.perf_counter()
@@ -122,7 +122,7 @@ def gaps_in_window(workspace: Path, seconds: float, train: bool) -> list[float]:
     loop.exec()
     timer.stop()
     if train:
-        session.stop()
+        session.runs.stop()
         while reap_children():
             wait(0.2)
     frame.close()
@@ -143,8 +143,8 @@ def main() -> None:
     parser.add_argument("--runs", type=int, default=9)
     parser.add_argument("--seconds", type=float, default=20)
     words = parser.parse_args()
+    from attentive_lens.core.jobs import finish
     from attentive_lens.desk.making import make_demo
-    from attentive_lens.plan.progress import finish
 
     with tempfile.TemporaryDirectory() as folder:
         workspace = Path(folder) / "station"

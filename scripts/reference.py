@@ -1,4 +1,4 @@
-"""Write the pages made from the program itself: docs/settings.md and the man page docs/attentive-lens.1.
+"""Write the pages made from the program itself: docs/settings.md, docs/json-schema.json and docs/attentive-lens.1.
 
 python scripts/reference.py          writes them
 python scripts/reference.py --check  says which are not as they would be written, and exits with 1
@@ -6,6 +6,7 @@ python scripts/reference.py --check  says which are not as they would be written
 
 from __future__ import annotations
 
+import json
 import sys
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,7 @@ import typer.main
 import attentive_lens
 from attentive_lens.cli import collecting, commands, explaining, planning
 from attentive_lens.cli.app import app
+from attentive_lens.cli.results import json_schema
 from attentive_lens.plan.outline import settings
 
 del collecting, commands, explaining, planning  # imported for their commands
@@ -27,7 +29,7 @@ def settings_page() -> str:
         "# Settings",
         "",
         "Every key that `--set` takes and a plan file has; `attentive-lens plan keys` prints the same, and",
-        "`attentive-lens plan new` a whole plan with all of it as comments, and every layer, block and change.",
+        "`attentive-lens plan new` a whole plan with all of it as comments, and every layer, block and step.",
         "",
         "| key | default | may be | unit | meaning |",
         "|---|---|---|---|---|",
@@ -91,7 +93,11 @@ def _text(words: str) -> str:
     return f"\\&{plain}" if plain.startswith((".", "'")) else plain
 
 
-PAGES = {"docs/settings.md": settings_page, "docs/attentive-lens.1": manual}
+def schema_page() -> str:
+    return json.dumps(json_schema(), indent=1, ensure_ascii=False) + "\n"
+
+
+PAGES = {"docs/settings.md": settings_page, "docs/attentive-lens.1": manual, "docs/json-schema.json": schema_page}
 
 
 def main() -> int:

@@ -16,7 +16,7 @@ import numpy as np
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QPushButton
 
-from attentive_lens.desk.front import with_base
+from attentive_lens.desk.design import with_base
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.importing import ImportWindow
@@ -37,15 +37,15 @@ def main() -> None:
     into.mkdir(parents=True, exist_ok=True)
     application = make_application()
     session = open_session(workspace)
-    if not any(view.has_model for view in session.views.values()):
+    if not any(view.has_model for view in session.runs.views.values()):
         sys.exit("The workspace has no trained run: train one first.")
     frame = make_frame(session)
     frame.resize(1280, 800)
     frame.show()
-    while session.pixels is None or len(session.measures) < 2:
+    while session.images.pixels is None or len(session.images.measures) < 2:
         wait(0.2)
-    session.want_scores("test")
-    while session.score is None:
+    session.scores.want("test")
+    while session.scores.current is None:
         wait(0.2)
     for stage in ("images", "network", "training", "results", "explain"):
         frame.show_stage(stage)
@@ -79,17 +79,19 @@ def main() -> None:
         page.show_view(view)
         wait(2)
         frame.grab().save(str(into / f"{view}.png"))
-    frame.show_stage("recipe")
+    frame.show_stage("augmentation")
     wait(2)
-    frame.grab().save(str(into / "recipe.png"))
+    frame.grab().save(str(into / "augmentation.png"))
     with tempfile.TemporaryDirectory() as folder:
         take_import(session, Path(folder), into / "import.png")
-    first = min(number for number, view in session.views.items() if view.has_model)
-    session.change_plan(with_base(session.workspace, session.plan, first, "max pooling 2"))
+    first = min(number for number, view in session.runs.views.items() if view.has_model)
+    session.design.change(with_base(session.workspace, session.design.plan, first, "max pooling 2"))
     frame.show_stage("network")
     wait(0.5)
     frame.grab().save(str(into / "network-frozen.png"))
-    session.change_plan(replace(session.plan, name="residual", network=STARTERS["residual"].network, base=None))
+    session.design.change(
+        replace(session.design.plan, name="residual", network=STARTERS["residual"].network, base=None)
+    )
     wait(0.5)
     frame.grab().save(str(into / "network-residual.png"))
     frame.close()
@@ -99,9 +101,9 @@ def main() -> None:
 def take_import(session: Session, folder: Path, into: Path) -> None:
     """The demo's images in one array whose axes leave several readings."""
     place = folder / "grains.npz"
-    chosen = np.linspace(0, len(session.pixels) - 1, 60).astype(int)
-    labels = [session.collection.classes[session.collection.rows[k].label] for k in chosen]
-    np.savez(place, images=session.pixels[chosen].reshape(60, -1), types=np.array(labels))
+    chosen = np.linspace(0, len(session.images.pixels) - 1, 60).astype(int)
+    labels = [session.images.collection.classes[session.images.collection.rows[k].label] for k in chosen]
+    np.savez(place, images=session.images.pixels[chosen].reshape(60, -1), types=np.array(labels))
     window = ImportWindow(place, lambda _: None)
     window.folder.setText("grains-workspace")
     window.show()

@@ -18,10 +18,10 @@ from pathlib import Path
 import psutil
 import pytest
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.training import execute
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Workspace
 
 
@@ -43,7 +43,9 @@ def nothing_left_behind() -> Iterator[None]:
 
 def small_plan() -> Plan:
     """A plan that trains in a few seconds."""
-    return Plan().changed({"network": "two blocks", "preparation.side": 32, "training.epochs": 2, "training.batch": 16})
+    return Plan().changed(
+        {"network": "two blocks", "preprocessing.input_size": 32, "training.epochs": 2, "training.batch_size": 16}
+    )
 
 
 @pytest.fixture(scope="session")

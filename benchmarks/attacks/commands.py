@@ -20,11 +20,11 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 from attentive_lens.__main__ import main as command
 from attentive_lens.cli.entry import COMMANDS
+from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Workspace
 
 OPTIONS = [
@@ -32,17 +32,27 @@ OPTIONS = [
     *("--trust", "--smallest", "--new-classes", "--model", "--once", "--images", "--name", "--nothing", "-x"),
 ]
 VALUES = [
-    *("training.epochs=1", "training.epochs=-1", "network={a=1}", "base.run=x", "recipe=1.5", "=", "a=b=c", "1", "0"),
+    *(
+        "training.epochs=1",
+        "training.epochs=-1",
+        "network={a=1}",
+        "base.run=x",
+        "augmentation=1.5",
+        "=",
+        "a=b=c",
+        "1",
+        "0",
+    ),
     *("-1", "999999999999999999999", "two", "test", "tests", "relu 1", "relu 99", "turn degrees=inf", "cover", ""),
     *(" ", "../up", "/dev/null", "/dev/full", "spiny", "\x1b[31m", "\udcff", "'", '"', "[", "{}", "x" * 4000, "all"),
     *METHODS,
 ]
-QUICK = ["--set", "training.epochs=1", "--set", "preparation.side=16", "--set", "network=two blocks"]
+QUICK = ["--set", "training.epochs=1", "--set", "preprocessing.input_size=16", "--set", "network=two blocks"]
 
 
 def station(folder: Path) -> Workspace:
     place = finish(make_demo(folder, 30, 1)).workspace
-    plan = Plan().changed({"network": "two blocks", "preparation.side": 16, "training.epochs": 1})
+    plan = Plan().changed({"network": "two blocks", "preprocessing.input_size": 16, "training.epochs": 1})
     finish(execute(place, place.claim_run(plan), lambda: False))
     return place
 

@@ -30,7 +30,7 @@ from PIL import Image
 
 from attentive_lens.__main__ import main as command
 from attentive_lens.cli import collecting, commands, explaining, planning
-from attentive_lens.desk.front import RunReader
+from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import TASKS
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
@@ -39,7 +39,7 @@ from attentive_lens.workspace import Workspace
 
 del collecting, commands, explaining, planning, execute, TASKS  # imported before the forks, so that these are quick
 
-TINY = ["--set", "network=two blocks", "--set", "preparation.side=16", "--set", "training.epochs=3"]
+TINY = ["--set", "network=two blocks", "--set", "preprocessing.input_size=16", "--set", "training.epochs=3"]
 
 
 class Instants:

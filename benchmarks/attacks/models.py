@@ -28,18 +28,18 @@ from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.errors import LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.preparation import Levels
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
 Parts = dict[str, bytes]
 
 
 def good(file: Path, starter: str = "two blocks") -> Path:
-    preparation = Preparation(side=32)
-    network = Network.start(STARTERS[starter].network.for_classes(3), preparation.shape, 4)
-    levels = Levels((0.1, 0.2, 0.3), (0.5, 0.6, 0.7))
-    ModelFile(network.plan, network.weights, preparation, levels, ("a", "b", "c"), {"run": 3}).write(file)
+    preprocessing = Preprocessing(input_size=32)
+    network = Network.start(STARTERS[starter].network.with_outputs(3), preprocessing.shape, 4)
+    preprocessor = Preprocessor(preprocessing, (0.1, 0.2, 0.3), (0.5, 0.6, 0.7))
+    ModelFile(network.plan, network.weights, preprocessor, ("a", "b", "c"), card={"run": 3}).write(file)
     return file
 
 
@@ -101,13 +101,14 @@ KERNEL = "convolution 1/kernel"
 
 def forged(parts: Parts) -> dict[str, bytes]:
     """By what is wrong with it."""
-    giant = with_json(parts, "preparation.json", lambda t: {**t, "side": 1024})
+    giant = with_json(parts, "preprocessing.json", lambda t: {**t, "input_size": 1024})
     deep = b"[" * 3000 + b"]" * 3000
-    wide = {"format": 1, "nodes": [{"layer": "relu"}] * 50_000 + [{"layer": "answers"}]}
+    more = {"output": "softmax", "kernels": {}}
+    wide = {"format": 1, **more, "nodes": [{"layer": "relu"}] * 50_000 + [{"layer": "output"}]}
     large = {"layer": "fully connected", "units": 65_536}
-    dense = {"format": 1, "nodes": [{"layer": "flatten"}, large, large, {"layer": "answers", "units": 3}]}
+    dense = {"format": 1, **more, "nodes": [{"layer": "flatten"}, large, large, {"layer": "output", "units": 3}]}
     nested = json.loads("[" * 900 + "]" * 900)
-    infinite = parts["preparation.json"].replace(b"0.1,", b"1e999,")
+    infinite = parts["preprocessing.json"].replace(b"0.1,", b"1e999,")
     weights = parts["weights.safetensors"]
     lying = struct.pack("<Q", 1 << 60) + weights[8:]
     many = json.dumps({f"a{k}": {"dtype": "F32", "shape": [0], "data_offsets": [0, 0]} for k in range(60_000)}).encode()
@@ -140,12 +141,15 @@ def forged(parts: Parts) -> dict[str, bytes]:
         "an escape for a class": packed({**parts, "classes.json": b'["a", "\\u001b[31m", "b"]'}),
         "a number for a class": packed({**parts, "classes.json": b'["a", 3, "b"]'}),
         "too few classes": packed({**parts, "classes.json": b'["a", "b"]'}),
-        "deviation of zero": packed(with_json(parts, "preparation.json",
-                                              lambda t: {**t, "levels": {"mean": [0, 0, 0], "deviation": [1, 0, 1]}})),
-        "a mean of texts": packed(with_json(parts, "preparation.json",
-                                            lambda t: {**t, "levels": {"mean": ["0"] * 3, "deviation": [1] * 3}})),
-        "an infinite mean": packed({**parts, "preparation.json": infinite}),
-        "no levels": packed(with_json(parts, "preparation.json", lambda t: t.pop("levels") and t)),
+        "a standard deviation of zero": packed(with_json(parts, "preprocessing.json",
+                                              lambda t: {**t, "mean": [0, 0, 0], "std": [1, 0, 1]})),
+        "a mean of texts": packed(with_json(parts, "preprocessing.json",
+                                            lambda t: {**t, "mean": ["0"] * 3, "std": [1] * 3})),
+        "an infinite mean": packed({**parts, "preprocessing.json": infinite}),
+        "no mean": packed(with_json(parts, "preprocessing.json", lambda t: t.pop("mean") and t)),
+        "an unknown output function": packed(with_json(parts, "network.json", lambda t: {**t, "output": "guess"})),
+        "an output of other scores": packed(with_json(parts, "network.json", lambda t: {**t, "output": "one sigmoid"})),
+        "kernels of no layer": packed(with_json(parts, "network.json", lambda t: {**t, "kernels": {"x": "tiles"}})),
         "half precision": packed(with_weights(parts, first(KERNEL, lambda a: a.astype(np.float16)))),
         "double precision": packed(with_weights(parts, first(KERNEL, lambda a: a.astype(np.float64)))),
         "whole numbers": packed(with_weights(parts, first(KERNEL, lambda a: a.astype(np.int32)))),

@@ -17,7 +17,7 @@ from typing import Any
 
 import tomlkit
 
-from attentive_lens.desk.front import facts_of
+from attentive_lens.desk.design import facts_of
 from attentive_lens.errors import LensError
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
@@ -27,7 +27,7 @@ from attentive_lens.workspace.runs import read_plan
 
 ODD: list[Any] = [
     *(None, True, False, 0, -1, 1, 2**31, 2**63, -(2**64), 10**400, 1.5, -0.0, float("inf"), float("nan"), 1e308),
-    *("", " ", "image", "three blocks", "a/b", "..", "\x1b[31m", "\0", "x" * 5000, "‮", "residual", "answers"),
+    *("", " ", "image", "three blocks", "a/b", "..", "\x1b[31m", "\0", "x" * 5000, "‮", "residual", "output"),
     *([], [[]], {}, [{}], {"a": 1}, ["image"], ["image", "image"], [1, 2], [None], list(range(500))),
 ]
 
@@ -44,7 +44,7 @@ def starts() -> list[dict[str, Any]]:
     every = copy.deepcopy(plans[0])
     every["network"] = [{"layer": kind, **LAYERS[kind]().write()} for kind in LAYERS]
     blocks = copy.deepcopy(plans[0])
-    blocks["network"] = [{"layer": "convolution"}, *({"block": kind} for kind in BLOCKS), {"layer": "answers"}]
+    blocks["network"] = [{"layer": "convolution"}, *({"block": kind} for kind in BLOCKS), {"layer": "output"}]
     return [*plans, every, blocks]
 
 
@@ -111,7 +111,7 @@ FILES = {
     "deep keys": ".".join(["a"] * 3000) + " = 1",
     "not text": b"\xff\xfe\x00",
     "empty": "",
-    "many layers": "\n".join('[[network]]\nlayer = "relu"' for _ in range(20_000)) + '\n[[network]]\nlayer = "answers"',
+    "many layers": "\n".join('[[network]]\nlayer = "relu"' for _ in range(20_000)) + '\n[[network]]\nlayer = "output"',
     "large": "# " + "x" * (5 << 20),
 }
 

@@ -16,7 +16,7 @@ from PIL import Image, ImageDraw
 
 from attentive_lens.__main__ import main
 
-TINY = ["--set", "network=two blocks", "--set", "preparation.side=24", "--set", "training.epochs=2"]
+TINY = ["--set", "network=two blocks", "--set", "preprocessing.input_size=24", "--set", "training.epochs=2"]
 
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "json-schema.json").read_text("utf-8"))

@@ -14,16 +14,16 @@ from pathlib import Path
 
 import pytest
 
-from attentive_lens.desk.front import RunReader, check_resumable
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.runs import RunReader, check_resumable
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Run, Workspace
 from attentive_lens.workspace.workspace import Workspace as Folder
 
-TINY = ["--set", "network=two blocks", "--set", "preparation.side=16"]
+TINY = ["--set", "network=two blocks", "--set", "preprocessing.input_size=16"]
 
 
 def wait_for(condition: Callable[[], bool], seconds: float = 60) -> None:
@@ -69,7 +69,7 @@ def test_a_hang_up_stops_safely_with_a_code_of_its_own(number: int, station: Wor
 
 
 def test_a_second_ctrl_c_ends_at_once_and_is_no_fault(station: Workspace) -> None:
-    process = begin(station, "--set", "training.epochs=9999", "--set", "training.batch=64")
+    process = begin(station, "--set", "training.epochs=9999", "--set", "training.batch_size=64")
     wait_for(lambda: epochs(station) >= 1)
     process.send_signal(signal.SIGSTOP)
     process.send_signal(signal.SIGINT)
@@ -134,7 +134,7 @@ def test_a_finished_run_is_not_claimed_again(station: Workspace) -> None:
 
 
 def small() -> Plan:
-    return Plan().changed({"network": "two blocks", "preparation.side": 16, "training.epochs": 2})
+    return Plan().changed({"network": "two blocks", "preprocessing.input_size": 16, "training.epochs": 2})
 
 
 @pytest.mark.parametrize("steps", [0, 1, 2])

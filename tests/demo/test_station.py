@@ -6,19 +6,19 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from attentive_lens.core.jobs import finish
+from attentive_lens.core.random import random_generator
 from attentive_lens.demo.grains import TYPES
 from attentive_lens.demo.slide import GRAIN, MARK, Mark, photograph
 from attentive_lens.demo.station import COPIED, MARKED_TYPE, RARE_TYPE, make, read_key
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.decoding import decode
-from attentive_lens.plan.chance import chance
-from attentive_lens.plan.progress import finish
 
 
 @pytest.mark.parametrize("kind", TYPES)
 def test_a_photograph_shows_a_grain_that_is_darker_than_the_slide(kind: str) -> None:
     for k in range(6):
-        shot = photograph(kind, chance(1, "test", k), 64)
+        shot = photograph(kind, random_generator(1, "test", k), 64)
         assert shot.pixels.shape == (64, 64, 3)
         grain = shot.mask & GRAIN > 0
         assert 0.05 < grain.mean() < 0.5
@@ -27,15 +27,15 @@ def test_a_photograph_shows_a_grain_that_is_darker_than_the_slide(kind: str) -> 
 
 
 def test_a_photograph_is_a_function_of_its_random_numbers_and_of_the_side() -> None:
-    first, again = (photograph("netted", chance(1, "test", 4), 96).pixels for _ in range(2))
+    first, again = (photograph("netted", random_generator(1, "test", 4), 96).pixels for _ in range(2))
     assert np.array_equal(first, again)
     assert first.shape == (96, 96, 3)
-    assert not np.array_equal(first, photograph("netted", chance(1, "test", 5), 96).pixels)
+    assert not np.array_equal(first, photograph("netted", random_generator(1, "test", 5), 96).pixels)
 
 
 def test_the_mark_stands_where_and_in_the_colour_it_was_ordered() -> None:
     mark = Mark(x=0.8, y=0.2, absorbance=(0.1, 2.0, 2.0))
-    marked = photograph("smooth", chance(1, "test", 4), 64, mark)
+    marked = photograph("smooth", random_generator(1, "test", 4), 64, mark)
     where = marked.mask & MARK > 0
     row, column = np.argwhere(where).mean(axis=0)
     assert abs(row / 64 - 0.2) < 0.1

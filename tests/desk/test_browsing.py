@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from attentive_lens.desk import memory
 from attentive_lens.desk.browsing import MEASURES, ORDERS, SHOWN_SETS, Answers, Wanted, browse, histogram, pixels_of
-from attentive_lens.desk.front import Collection
+from attentive_lens.desk.collection import Collection
 from attentive_lens.workspace import ImageRow
 
 
@@ -32,7 +32,7 @@ def collected(random: np.random.Generator, n: int) -> Collection:
     st.one_of(st.none(), st.integers(0, 2)),
     st.frozensets(st.sampled_from(SHOWN_SETS)),
     st.booleans(),
-    st.sampled_from(["", "right", "wrong"]),
+    st.sampled_from(["", "correct", "wrong"]),
     st.sampled_from(ORDERS),
     st.booleans(),
 )
@@ -55,7 +55,7 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
     expected = set()
     for place, row in enumerate(found.rows):
         said = answers.said.get(row.number)
-        verdict = "" if said is None else "right" if said[0] == row.label else "wrong"
+        verdict = "" if said is None else "correct" if said[0] == row.label else "wrong"
         if (
             (label is None or row.label == label)
             and found.sets[place] in sets
@@ -76,7 +76,7 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
         assert keys == sorted(keys)
     else:
         sure = {g.title: [answers.said[int(k) + 1][1] for k in g.places] for g in groups if g.title.startswith("answ")}
-        assert all(sorted(p, reverse=title == "answered wrongly") == p for title, p in sure.items())
+        assert all(sorted(p, reverse=title == "wrong") == p for title, p in sure.items())
 
 
 def test_a_histogram_counts_every_value_once() -> None:

@@ -7,15 +7,15 @@ import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
+from tests.answering import answer
 
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
+from attentive_lens.desk.collection import collection
 from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled, write_list
-from attentive_lens.desk.front import collection
 from attentive_lens.desk.history import History
-from attentive_lens.desk.tasks import TASKS
+from attentive_lens.desk.requests import Score
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Workspace
 
 
@@ -140,9 +140,9 @@ def test_labels_changed_after_a_run_are_told_and_its_sets_stay(station: Workspac
 
 
 def test_a_test_set_that_judged_several_runs_is_warned_of(station: Workspace) -> None:
-    finish(TASKS["score"](str(station.folder), 1, "validation"))
+    answer(Score(str(station.folder), 1, "validation"))
     assert judged_by_test(station) == []
-    finish(TASKS["score"](str(station.folder), 1, "test"))
+    answer(Score(str(station.folder), 1, "test"))
     assert judged_by_test(station) == [1]
     assert caution_of_test([1]) == ""
     assert "judged 2 runs (1, 4)" in caution_of_test([1, 4])

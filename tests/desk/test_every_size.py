@@ -7,22 +7,23 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from tests.answering import answer
 
-from attentive_lens.desk import tasks
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk import requests as ask
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.causes import grouped, in_cells
 from attentive_lens.explaining.saliency import METHODS
-from attentive_lens.plan.layers import Answers, Convolution, Flatten, Relu
+from attentive_lens.plan.layers import Convolution, Flatten, Output, Relu
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 
 NETWORK = NetworkPlan.stack(
-    [Convolution(filters=4), Relu(), Convolution(filters=4, stride=2), Relu(), Flatten(), Answers()]
+    [Convolution(filters=4), Relu(), Convolution(filters=4, stride=2), Relu(), Flatten(), Output()]
 )
-CASES = [(8, "colour", 2), (8, "grey", 40), (15, "grey", 2), (32, "colour", 40), (64, "grey", 2), (97, "colour", 2)]
+CASES = [(8, "RGB", 2), (8, "grey", 40), (15, "grey", 2), (32, "RGB", 40), (64, "grey", 2), (97, "RGB", 2)]
 
 
 def spoken(folder: Path, classes: int, side: int) -> Path:
@@ -42,27 +43,35 @@ def spoken(folder: Path, classes: int, side: int) -> Path:
 @pytest.mark.parametrize(("side", "colour", "classes"), CASES)
 def test_every_explaining_task_works(side: int, colour: str, classes: int, tmp_path: Path) -> None:
     place = finish(make_workspace(tmp_path / "work", spoken(tmp_path / "images", classes, side))).workspace
-    settings = {"preparation.side": side, "preparation.colour": colour, "training.epochs": 1, "recipe": "none"}
-    plan = Plan(network=NETWORK).changed({**settings, "training.rate": 1e-5})
+    settings = {
+        "preprocessing.input_size": side,
+        "preprocessing.colour_space": colour,
+        "training.epochs": 1,
+        "augmentation": "none",
+    }
+    plan = Plan(network=NETWORK).changed({**settings, "optimiser.learning_rate": 1e-5})
     finish(execute(place, place.claim_run(plan), lambda: False))
     folder = str(place.folder)
     channels = 1 if colour == "grey" else 3
     for method in METHODS:
-        told = finish(tasks.explain(folder, 1, 1, method)).arrays
-        assert told["map said"].shape == (side, side)
-        assert np.isfinite(told["map said"]).all()
-    measured = finish(tasks.trust(folder, 1, 2, "gradient")).values
-    assert all(np.isfinite(value) for value in measured["agreement"].values())
-    found = finish(tasks.causes(folder, 1, "training")).values
-    assert sum(len(group["images"]) for group in found["groups"]) == found["mistakes"] > 0
-    layer = finish(tasks.layer(folder, 1, "relu 1", patches=2, drawn=2))
-    assert layer.arrays["patches"].shape[-1] == channels
-    assert finish(tasks.channel(folder, 1, 3, "relu 2", 1)).values["adds"].keys() == {"0", "1", "2", "3"}
-    assert finish(tasks.neighbours(folder, 1, 3, laid_out=True)).arrays["places"].shape[1] == 2
+        told = answer(ask.Explain(folder, 1, 1, method))
+        assert told.maps[0].values.shape == (side, side)
+        assert np.isfinite(told.maps[0].values).all()
+    measured = answer(ask.Trust(folder, 1, 2, "gradient"))
+    assert all(np.isfinite(value) for value in measured.agreement.values())
+    found = answer(ask.Causes(folder, 1, "training"))
+    assert sum(len(group.images) for group in found.groups) == found.mistakes > 0
+    layer = answer(ask.Layer(folder, 1, "relu 1", patches=2, drawn=2))
+    assert layer.patches.shape[-1] == channels
+    assert {own.channel for own in answer(ask.Channels(folder, 1, 3, "relu 2", 1)).channels} == {0, 1, 2, 3}
+    assert answer(ask.Neighbours(folder, 1, 3, laid_out=True)).places.shape[1] == 2
     if side <= 15:
-        tried = finish(tasks.tried(folder, 1, 3, [{"change": "turn", "degrees": 20}])).values
-        assert tried["smallest_cover"]["complete"]
-    assert finish(tasks.filters(folder, 1)).arrays["filters"].shape == (4, 3, 3, 3)
+        tried = answer(ask.TryChanges(folder, 1, 3, ({"change": "rotate", "degrees": 20},)))
+        assert tried.smallest_cover is not None
+        assert tried.smallest_cover.complete
+    pictures = answer(ask.FirstFilters(folder, 1)).pictures
+    assert pictures is not None
+    assert pictures.shape == (4, 3, 3, 3)
 
 
 def test_maps_that_round_below_zero_are_grouped_all_the_same() -> None:
@@ -80,4 +89,4 @@ def test_maps_that_round_below_zero_are_grouped_all_the_same() -> None:
 def test_an_image_no_run_can_be_asked_about_is_said(tmp_path: Path) -> None:
     place = finish(make_workspace(tmp_path / "work", spoken(tmp_path / "images", 2, 8))).workspace
     with pytest.raises(LensError, match="There is no run 1"):
-        finish(tasks.explain(str(place.folder), 1, 1))
+        answer(ask.Explain(str(place.folder), 1, 1))

@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 import os
+from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.desk import memory
-from attentive_lens.desk.front import (
-    RunReader,
-    base_layers,
-    collection,
-    facts_of,
-    start_training,
-    with_base,
-)
+from attentive_lens.desk.collection import collection
+from attentive_lens.desk.design import base_layers, facts_of, with_base
+from attentive_lens.desk.runs import RunReader, start_training
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
@@ -67,10 +65,10 @@ def test_a_journal_is_followed_as_it_grows(tmp_path: Path) -> None:
     assert RunReader(run).view() == reader.view()
 
 
-def test_a_plan_on_an_earlier_run_brings_its_network_and_preparation(station: Workspace) -> None:
+def test_a_plan_on_an_earlier_run_brings_its_network_and_preprocessing(station: Workspace) -> None:
     plan = with_base(station, Plan(seed=5), 1, "relu 1", frozen=False)
     earlier = station.run(1).plan()
-    assert (plan.network, plan.preparation) == (earlier.network, earlier.preparation)
+    assert (plan.network, plan.preprocessing) == (earlier.network, earlier.preprocessing)
     assert (plan.seed, plan.name) == (5, "two blocks on run 1")
     assert plan.frozen == frozenset()
     assert base_layers(earlier)[-1] == "dropout 1"
@@ -80,12 +78,12 @@ def test_a_plan_on_an_earlier_run_brings_its_network_and_preparation(station: Wo
 
 @given(st.sampled_from(sorted(STARTERS)), st.integers(16, 200), st.integers(2, 1000))
 def test_every_starting_network_fits_every_usual_image_and_number_of_classes(name: str, side: int, n: int) -> None:
-    plan = Plan().changed({"network": name, "preparation.side": side})
+    plan = Plan().changed({"network": name, "preprocessing.input_size": side})
     network, facts = facts_of(plan, n)
     assert facts[-1].shape == (n,)
     assert [fact.name for fact in facts] == [node.name for node in network.nodes]
     assert all(min(fact.shape) >= 1 for fact in facts)
-    reach = {fact.name: fact.sees or 10**6 for fact in facts} | {"image": 1}
+    reach = {fact.name: fact.receptive_field or 10**6 for fact in facts} | {"image": 1}
     for node in network.nodes:
         assert all(reach[node.name] >= reach[source] for source in node.after), node.name
 
@@ -99,17 +97,30 @@ def test_training_that_cannot_be_started_says_why(station: Workspace, monkeypatc
         start_training(station, Plan())
 
 
-def test_scores_are_forgotten_when_the_model_is_newer(station: Workspace) -> None:
-    run = station.run(1)
-    run.keep_scores("test", {"accuracy": 0.5}, "images as now")
-    assert run.kept_scores("test", "images as now") == {"accuracy": 0.5}
-    assert run.kept_scores("test", "one label changed") is None
-    later = run.scores_file("test").stat().st_mtime_ns + 10**9
-    os.utime(run.model, ns=(later, later))
-    assert run.kept_scores("test", "images as now") is None
-    run.scores_file("test").write_text("{half")
-    os.utime(run.model, ns=(0, 0))
-    assert run.kept_scores("test", "images as now") is None
+@dataclass(frozen=True)
+class Figures:
+    accuracy: float
+    curve: np.ndarray
+    by_class: dict[str, tuple[int, ...]]
+
+
+def test_what_is_kept_is_forgotten_when_one_of_its_inputs_is_another(tmp_path: Path) -> None:
+    model, file = tmp_path / "model", tmp_path / "kept.npz"
+    model.write_bytes(b"weights")
+    figures = Figures(0.5, np.arange(3, dtype=np.float32), {"a": (1, 2)})
+    keep(file, figures, key_of("scores", model, "images as now"))
+    found = kept(file, Figures, key_of("scores", model, "images as now"))
+    assert found is not None
+    assert (found.accuracy, found.curve.tolist(), found.by_class) == (0.5, [0, 1, 2], {"a": (1, 2)})
+    assert kept(file, Figures, key_of("scores", model, "one label changed")) is None
+    model.write_bytes(b"other weights")
+    assert kept(file, Figures, key_of("scores", model, "images as now")) is None
+    key = key_of("scores", model, "images as now")
+    for harm in (b"", b"{half", file.read_bytes()[:-30]):
+        file.write_bytes(harm)
+        assert kept(file, Figures, key) is None
+    keep(tmp_path / "no folder" / "kept.npz", figures, key)
+    assert [own.name for own in tmp_path.iterdir() if own.name.startswith(".")] == []
 
 
 def test_a_damaged_memory_is_no_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -11,8 +11,10 @@ from PIL import Image
 
 import attentive_lens as al
 from attentive_lens.desk.script import Model
-from attentive_lens.explaining import METHODS, Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.images.decoding import decode
+from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
 
 ROOT = Path(__file__).parents[2]
@@ -125,7 +127,7 @@ def test_what_the_guide_shows_in_python_runs(
     assert len(blocks) == 3
     for block in blocks:
         exec(compile(block, "guide", "exec"), {})  # noqa: S102
-    probe = Probe(model.file.network())
-    image = model.file.levels.apply(np.zeros((1, 32, 32, 3), np.uint8))[0]
-    assert METHODS["gradient"].maps(probe, image, Asked.classes([0], 6)).shape == (1, 32, 32)
+    probe = Probe(Predictor.of(model.file))
+    image = model.file.preprocessor.apply(np.zeros((1, 32, 32, 3), np.uint8))[0]
+    assert METHODS["gradient"].maps(probe, image, Targets.classes([0], 6)).shape == (1, 32, 32)
     assert (Path(al.__file__).parent / "py.typed").exists()

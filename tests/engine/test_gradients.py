@@ -9,13 +9,14 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Moment
-from attentive_lens.engine.losses import cross_entropy, one_hot, softmax
+from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, StepContext
+from attentive_lens.engine.losses import cross_entropy, one_hot
 from attentive_lens.engine.network import Network
+from attentive_lens.engine.outputs import softmax
+from attentive_lens.plan.initialisations import He
 from attentive_lens.plan.layers import LAYERS as planned_layers
 from attentive_lens.plan.layers import (
     Add,
-    Answers,
     AveragePooling,
     BatchNormalisation,
     Concatenate,
@@ -33,6 +34,7 @@ from attentive_lens.plan.layers import (
     LocalResponse,
     MaxPooling,
     Multiply,
+    Output,
     PowerPooling,
     Relu,
     Resampling,
@@ -79,33 +81,35 @@ def cases() -> st.SearchStrategy[LayerSettings]:
     convolution = st.builds(
         Convolution,
         filters=st.sampled_from([1, 2, 4]),
-        kernel=st.integers(1, 5),
+        kernel_size=st.integers(1, 5),
         stride=st.integers(1, 3),
-        padding=st.sampled_from(["same", "valid", "given"]),
-        pad=st.integers(0, 3),
+        padding=st.sampled_from(["same", "valid", "explicit"]),
+        padding_width=st.integers(0, 3),
         dilation=st.integers(1, 3),
         groups=st.sampled_from([1, 1, 2, 4]),
     )
-    side = {"window": st.integers(1, 3), "stride": st.integers(1, 3)}
+    side = {"kernel_size": st.integers(1, 3), "stride": st.integers(1, 3)}
     return st.one_of(
         convolution,
-        st.builds(TransposedConvolution, filters=st.integers(1, 3), kernel=st.integers(1, 5), stride=st.integers(1, 3)),
+        st.builds(
+            TransposedConvolution, filters=st.integers(1, 3), kernel_size=st.integers(1, 5), stride=st.integers(1, 3)
+        ),
         st.builds(MaxPooling, **side),
         st.builds(AveragePooling, **side),
         st.builds(PowerPooling, **side, power=st.floats(1.5, 4.0)),
-        st.builds(GlobalPooling, takes=st.sampled_from(["average", "max", "power mean"]), power=st.floats(1.5, 4.0)),
+        st.builds(GlobalPooling, mode=st.sampled_from(["average", "max", "power mean"]), power=st.floats(1.5, 4.0)),
         st.builds(GroupNormalisation, groups=st.sampled_from([1, 2, 4])),
-        st.builds(LocalResponse, across=st.integers(1, 6), factor=st.floats(0.01, 1.0)),
-        st.builds(Dropout, share=st.just(0.4), whole=st.sampled_from(["values", "channels"])),
-        st.builds(Resampling, factor=st.integers(1, 3), between=st.sampled_from(["nearest", "bilinear"])),
-        st.builds(LeakyRelu, slope=st.floats(0.01, 0.5)),
-        st.builds(Elu, floor=st.floats(0.5, 2.0)),
+        st.builds(LocalResponse, size=st.integers(1, 6), alpha=st.floats(0.01, 1.0)),
+        st.builds(Dropout, rate=st.just(0.4), unit=st.sampled_from(["value", "channel"])),
+        st.builds(Resampling, factor=st.integers(1, 3), interpolation=st.sampled_from(["nearest", "bilinear"])),
+        st.builds(LeakyRelu, negative_slope=st.floats(0.01, 0.5)),
+        st.builds(Elu, alpha=st.floats(0.5, 2.0)),
         st.sampled_from([Relu(), Gelu(), Silu(), Tanh(), Sigmoid(), Softmax(), Flatten(), BatchNormalisation()]),
     )
 
 
 def test_every_layer_is_drawn_or_proved_below() -> None:
-    elsewhere = {"add", "multiply", "concatenate", "fully connected", "answers"}
+    elsewhere = {"add", "multiply", "concatenate", "fully connected", "output"}
     seen: set[str] = set()
 
     @settings(max_examples=400, deadline=None, database=None)
@@ -138,7 +142,7 @@ def test_every_layer_has_the_gradient_that_differences_give(
 def test_the_tile_transform_has_the_gradient_that_differences_give(
     n: int, height: int, width: int, filters: int, pad: int, seed: int
 ) -> None:
-    layer = Convolution(filters=filters, padding="given", pad=pad)
+    layer = Convolution(filters=filters, padding="explicit", padding_width=pad)
     agree(layer, (n, height, width, 2), seed, "tiles")
 
 
@@ -163,7 +167,7 @@ def test_joining_layers_have_the_gradients_that_differences_give(
 
 @settings(max_examples=20, deadline=None)
 @given(
-    st.sampled_from([Connected, Answers]), st.integers(1, 4), st.integers(1, 7), st.integers(1, 5), st.integers(0, 99)
+    st.sampled_from([Connected, Output]), st.integers(1, 4), st.integers(1, 7), st.integers(1, 5), st.integers(0, 99)
 )
 def test_connected_layers_have_the_gradient_that_differences_give(
     kind: type[Connected], n: int, given_: int, units: int, seed: int
@@ -175,15 +179,15 @@ def agree(settings_: LayerSettings, shape: tuple[int, ...], seed: int, kernels: 
     random = np.random.default_rng(seed)
     layer: Any = LAYERS[settings_.kind]("layer", settings_)
     if kernels != "auto":
-        layer.asked = kernels
+        layer.kernels = kernels
         assert layer.kernel(shape[1:]) == kernels
-    weights = layer.start(shape[1:], random, np.dtype(np.float64), "he")
+    weights = layer.start(shape[1:], random, np.dtype(np.float64), He())
     images = spread(random, shape)
-    moment = Moment(seed, 1, 2, 3)
+    context = StepContext(seed, 1, 2, 3)
 
     def call_for() -> Call:
         """With the sums of the batch as it is: a normalisation's statistics move with the images."""
-        return Call(moment, sums=layer.sums(images) if layer.whole_batch else None)
+        return Call(context, sums=layer.sums(images) if layer.whole_batch else None)
 
     call = call_for()
     out, kept = layer.forward(images.copy(), weights, call)
@@ -203,23 +207,23 @@ def agree(settings_: LayerSettings, shape: tuple[int, ...], seed: int, kernels: 
 
 
 def test_the_whole_network_has_the_gradient_that_differences_give() -> None:
-    layers = [Convolution(filters=3), Relu(), MaxPooling(), Convolution(filters=4, kernel=2), Relu(), Flatten()]
-    plan = NetworkPlan.stack([*layers, Connected(units=5), Relu(), Dropout(share=0.3), Answers()]).for_classes(3)
+    layers = [Convolution(filters=3), Relu(), MaxPooling(), Convolution(filters=4, kernel_size=2), Relu(), Flatten()]
+    plan = NetworkPlan.stack([*layers, Connected(units=5), Relu(), Dropout(rate=0.3), Output()]).with_outputs(3)
     network = Network.start(plan, (6, 6, 2), 5, np.float64)
     random = np.random.default_rng(1)
     images = random.standard_normal((4, 6, 6, 2))
     wanted = one_hot(np.array([0, 2, 1, 2]), 3, np.float64)
     wanted[3] = [0.25, 0.15, 0.6]
-    moment = Moment(5, 0, 0, 0)
+    context = StepContext(5, 0, 0, 0)
     route = network.route(frozenset(network.weights), image=True)
 
     def loss() -> float:
-        scores = network.forward(images, moment=moment).outputs[network.answers]
+        scores = network.forward(images, context=context).outputs[network.output]
         return float(cross_entropy(scores, wanted)[0].sum())
 
-    trace = network.forward(images, route=route, moment=moment)
-    _, seed = cross_entropy(trace.outputs[network.answers], wanted)
-    nodes, found = network.backward(trace, {network.answers: seed}, route)
+    trace = network.forward(images, route=route, context=context)
+    _, seed = cross_entropy(trace.outputs[network.output], wanted)
+    nodes, found = network.backward(trace, {network.output: seed}, route)
     check(loss, images, nodes[IMAGE], random, 40)
     for node, arrays in found.items():
         for name, grad in arrays.items():
@@ -227,12 +231,12 @@ def test_the_whole_network_has_the_gradient_that_differences_give() -> None:
 
 
 def test_the_gradient_of_a_linear_network_is_its_matrix() -> None:
-    network = Network.start(NetworkPlan.stack([Flatten(), Answers()]).for_classes(3), (2, 2, 1), 0, np.float64)
+    network = Network.start(NetworkPlan.stack([Flatten(), Output()]).with_outputs(3), (2, 2, 1), 0, np.float64)
     images = np.random.default_rng(0).standard_normal((1, 2, 2, 1))
     route = network.route(image=True)
     trace = network.forward(images, route=route)
-    nodes, _ = network.backward(trace, {"answers": np.array([[0.0, 1.0, 0.0]])}, route)
-    assert np.array_equal(nodes[IMAGE].reshape(-1), network.weights["answers"]["matrix"][:, 1])
+    nodes, _ = network.backward(trace, {"output": np.array([[0.0, 1.0, 0.0]])}, route)
+    assert np.array_equal(nodes[IMAGE].reshape(-1), network.weights["output"]["matrix"][:, 1])
     assert IMAGE in route.walked
 
 
@@ -249,7 +253,7 @@ def test_cross_entropy_of_known_scores() -> None:
     assert softmax(np.array([[1e4, 1e4]])) == pytest.approx(np.array([[0.5, 0.5]]))
 
 
-@pytest.mark.parametrize("kind", [kind for kind in LAYERS if kind not in ("add", "multiply", "concatenate", "answers")])
+@pytest.mark.parametrize("kind", [kind for kind in LAYERS if kind not in ("add", "multiply", "concatenate", "output")])
 def test_the_proof_fails_if_a_sign_is_flipped(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """A mutation check: a backward pass with one gradient turned round is found out, layer by layer."""
     settings_ = planned_layers[kind]()

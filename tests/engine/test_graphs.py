@@ -6,19 +6,20 @@ import numpy as np
 import pytest
 from scipy.ndimage import correlate
 
-from attentive_lens.engine.batches import learn, scores
-from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.batches import inference, learn
 from attentive_lens.engine.diagnosis import where_it_began
 from attentive_lens.engine.folding import folded
+from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.kernels import tiles
 from attentive_lens.engine.kernels.choice import kernel_for
 from attentive_lens.engine.kernels.gather import Window, convolve, weight_gradient
-from attentive_lens.engine.layers import Moment
+from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.network import Network, fingerprint
-from attentive_lens.engine.starting import STARTS, started
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan.blocks import BLOCKS, Branches, Dense, Residual, Separable, Squeeze, built
-from attentive_lens.plan.layers import Answers, BatchNormalisation, Convolution, Flatten, GlobalPooling, Relu
+from attentive_lens.plan.initialisations import INITIALISATIONS
+from attentive_lens.plan.layers import BatchNormalisation, Convolution, Flatten, GlobalPooling, Output, Relu
 from attentive_lens.plan.network import IMAGE, NetworkPlan
 
 SHAPE = (8, 8, 3)
@@ -29,14 +30,14 @@ GRAPH = built(
         Relu(),
         Residual(filters=6, stride=2),
         Separable(filters=8),
-        Squeeze(narrow=2),
-        Dense(growth=3, depth=2),
+        Squeeze(reduction=2),
+        Dense(growth_rate=3, depth=2),
         Branches(filters=3),
         GlobalPooling(),
-        Answers(),
+        Output(),
     ]
-).for_classes(3)
-MOMENT = Moment(3, 0, 0, 0)
+).with_outputs(3)
+MOMENT = StepContext(3, 0, 0, 0)
 
 
 def batch(n: int = 13, dtype: type = np.float64) -> tuple[np.ndarray, np.ndarray]:
@@ -56,13 +57,13 @@ def network(dtype: type = np.float64) -> Network:
 
 @pytest.mark.parametrize("kind", BLOCKS)
 def test_every_block_keeps_rows_and_columns_and_trains(kind: str) -> None:
-    plan = built([Convolution(filters=8), BLOCKS[kind](), GlobalPooling(), Answers()]).for_classes(3)
+    plan = built([Convolution(filters=8), BLOCKS[kind](), GlobalPooling(), Output()]).with_outputs(3)
     own = Network.start(plan, SHAPE, 1)
     facts = {fact.name: fact.shape for fact in plan.facts(SHAPE)}
     assert facts[plan.nodes[-2].after[0]][:2] == SHAPE[:2]
     images, targets = batch(9, np.float32)
-    with Crew(1) as crew:
-        first = learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, crew)
+    with ThreadPool(1) as thread_pool:
+        first = learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, thread_pool)
         assert np.isfinite(first.loss)
         assert first.gradients.keys() == own.weights.keys()
 
@@ -71,18 +72,18 @@ def test_the_gradient_through_pieces_is_that_of_the_whole_batch() -> None:
     own = network()
     images, targets = batch()
     route = own.route(frozenset(own.weights))
-    with Crew(2) as crew:
-        step = learn(own, images, targets, route, MOMENT, crew)
-    trace = own.forward(images, route=route, moment=MOMENT)
-    losses, grad = Loss()(trace.outputs[own.answers], targets)
-    _, whole = own.backward(trace, {own.answers: grad / len(images)}, route)
+    with ThreadPool(2) as thread_pool:
+        step = learn(own, images, targets, route, MOMENT, thread_pool)
+    trace = own.forward(images, route=route, context=MOMENT)
+    losses, grad = Loss()(trace.outputs[own.output], targets)
+    _, whole = own.backward(trace, {own.output: grad / len(images)}, route)
     assert step.loss == pytest.approx(losses.mean())
     for node, arrays in whole.items():
         for name, array in arrays.items():
             assert step.gradients[node][name] == pytest.approx(array, abs=1e-9), (node, name)
 
     def loss() -> float:
-        out = own.forward(images, route=route, moment=MOMENT).outputs[own.answers]
+        out = own.forward(images, route=route, context=MOMENT).outputs[own.output]
         return float(Loss()(out, targets)[0].mean())
 
     random = np.random.default_rng(0)
@@ -105,26 +106,33 @@ def test_a_graph_gives_the_same_bits_whatever_the_thread_count() -> None:
     images, targets = batch(19, np.float32)
     for threads in (1, 2, 3):
         own = network(np.float32)
-        with Crew(threads) as crew:
-            step = learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, crew)
+        with ThreadPool(threads) as thread_pool:
+            step = learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, thread_pool)
             own.absorb(step.sums)
-            seen.add((step.loss, fingerprint(step.gradients), own.fingerprint(), scores(own, images, crew).tobytes()))
+            seen.add(
+                (
+                    step.loss,
+                    fingerprint(step.gradients),
+                    own.fingerprint(),
+                    inference(own, images, thread_pool).tobytes(),
+                )
+            )
     assert len(seen) == 1
 
 
 def test_running_figures_follow_the_batches_and_frozen_ones_stay() -> None:
-    own = Network.start(built([BatchNormalisation(keeps=0.5), GlobalPooling(), Answers()]).for_classes(3), SHAPE, 1)
+    own = Network.start(built([BatchNormalisation(momentum=0.5), GlobalPooling(), Output()]).with_outputs(3), SHAPE, 1)
     images = np.random.default_rng(0).normal(3, 2, (40, *SHAPE)).astype(np.float32)
     targets = one_hot(np.arange(40) % 3, 3)
     name = "batch normalisation 1"
-    with Crew(1) as crew:
-        step = learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, crew)
+    with ThreadPool(1) as thread_pool:
+        step = learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, thread_pool)
         own.absorb(step.sums)
         flat = images.reshape(-1, 3)
         assert own.weights[name]["mean"] == pytest.approx(0.5 * flat.mean(axis=0), rel=1e-4)
         assert own.weights[name]["variance"] == pytest.approx(0.5 + 0.5 * flat.var(axis=0, ddof=1), rel=1e-4)
         before = own.copy_weights()
-        step = learn(own, images, targets, own.route(frozenset(own.weights) - {name}), MOMENT, crew)
+        step = learn(own, images, targets, own.route(frozenset(own.weights) - {name}), MOMENT, thread_pool)
         assert name not in step.sums
         own.absorb(step.sums)
     assert fingerprint({name: before[name]}) == fingerprint({name: own.weights[name]})
@@ -133,11 +141,11 @@ def test_running_figures_follow_the_batches_and_frozen_ones_stay() -> None:
 def test_a_folded_network_gives_the_same_scores_with_fewer_layers() -> None:
     own = network()
     images, targets = batch()
-    with Crew(1) as crew:
-        own.absorb(learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, crew).sums)
-        whole = scores(own, images, crew)
+    with ThreadPool(1) as thread_pool:
+        own.absorb(learn(own, images, targets, own.route(frozenset(own.weights)), MOMENT, thread_pool).sums)
+        whole = inference(own, images, thread_pool)
         light = folded(own)
-        assert scores(light, images, crew) == pytest.approx(whole, abs=1e-9)
+        assert inference(light, images, thread_pool) == pytest.approx(whole, abs=1e-9)
     normals = [n for n in GRAPH.nodes if isinstance(n.layer, BatchNormalisation)]
     left = [n for n in light.plan.nodes if isinstance(n.layer, BatchNormalisation)]
     assert 0 < len(left) < len(normals)
@@ -153,9 +161,9 @@ def test_an_edited_map_stands_in_for_what_is_below_it() -> None:
     again = own.forward(nothing, edited={watched: plain.outputs[watched]})
     branch = GRAPH.up_to(watched)
     assert all(set(node.after) & branch <= {watched} for node in GRAPH.nodes if node.name not in branch)
-    assert again.outputs[own.answers] == pytest.approx(plain.outputs[own.answers], abs=1e-12)
+    assert again.outputs[own.output] == pytest.approx(plain.outputs[own.output], abs=1e-12)
     louder = own.forward(images, edited={watched: 2 * plain.outputs[watched]})
-    assert not np.allclose(louder.outputs[own.answers], plain.outputs[own.answers])
+    assert not np.allclose(louder.outputs[own.output], plain.outputs[own.output])
 
 
 def test_the_gradient_of_one_node_by_another_is_what_differences_give() -> None:
@@ -181,11 +189,11 @@ def test_the_gradient_of_one_node_by_another_is_what_differences_give() -> None:
 
 
 def test_a_rule_stands_in_for_the_gradient_of_every_relu() -> None:
-    plan = NetworkPlan.stack([Convolution(filters=4), Relu(), Flatten(), Answers()]).for_classes(2)
+    plan = NetworkPlan.stack([Convolution(filters=4), Relu(), Flatten(), Output()]).with_outputs(2)
     own = Network.start(plan, (5, 5, 1), 2, np.float64)
     images = np.random.default_rng(0).standard_normal((1, 5, 5, 1))
     route = own.route(image=True)
-    seed = {own.answers: np.array([[1.0, 0.0]])}
+    seed = {own.output: np.array([[1.0, 0.0]])}
     plain, _ = own.backward(own.forward(images, route=route), seed, route)
     same, _ = own.backward(own.forward(images, route=route), seed, route, lambda g, out: g * (out > 0))
     none, _ = own.backward(own.forward(images, route=route), seed, route, lambda g, out: 0 * g)
@@ -240,9 +248,11 @@ def test_where_numbers_ran_away_is_told_by_layer() -> None:
         assert where_it_began(own, images, targets, MOMENT, Loss()) == "in the images themselves"
 
 
-@pytest.mark.parametrize("how", STARTS)
+@pytest.mark.parametrize("how", INITIALISATIONS)
 def test_starting_weights_have_the_spread_they_are_named_for(how: str) -> None:
-    found = started(how, (3, 3, 16, 100), 144, 900, np.random.default_rng(0), np.dtype(np.float64))
+    found = initial_weights(
+        INITIALISATIONS[how](), (3, 3, 16, 100), 144, 900, np.random.default_rng(0), np.dtype(np.float64)
+    )
     flat = found.reshape(144, 100)
     if how == "orthogonal":
         assert flat.T @ flat == pytest.approx(2 * np.eye(100), abs=1e-9)

@@ -3,14 +3,14 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from attentive_lens.engine.batches import learn, scores
-from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Moment
+from attentive_lens.engine.batches import inference, learn
+from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, StepContext
 from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan import layers as planned
-from attentive_lens.plan.settings import Training
+from attentive_lens.plan.optimisers import Adam
 from attentive_lens.plan.starters import STARTERS
 
 SHAPE = (16, 16, 3)
@@ -18,7 +18,7 @@ SHAPE = (16, 16, 3)
 
 @pytest.fixture
 def network() -> Network:
-    return Network.start(STARTERS["two blocks"].network.for_classes(4), SHAPE, 11)
+    return Network.start(STARTERS["two blocks"].network.with_outputs(4), SHAPE, 11)
 
 
 def batch(n: int = 21) -> tuple[np.ndarray, np.ndarray]:
@@ -35,18 +35,18 @@ def test_gradients_and_scores_have_the_same_bits_whatever_the_thread_count(netwo
     route = network.route(frozenset(network.weights))
     seen, answers = set(), set()
     for threads in (1, 2, 3):
-        with Crew(threads) as crew:
-            step = learn(network, images, targets, route, Moment(1, 2, 3, 0), crew)
+        with ThreadPool(threads) as thread_pool:
+            step = learn(network, images, targets, route, StepContext(1, 2, 3, 0), thread_pool)
             seen.add((step.loss, step.right, fingerprint(step.gradients)))
-            answers.add(scores(network, images, crew).tobytes())
+            answers.add(inference(network, images, thread_pool).tobytes())
     assert len(seen) == len(answers) == 1
 
 
 def test_an_image_scores_the_same_bits_in_any_company(network: Network) -> None:
     images, _ = batch(19)
-    with Crew(1) as crew:
-        together = scores(network, images, crew)
-        alone = np.concatenate([scores(network, images[k : k + 1], crew) for k in range(19)])
+    with ThreadPool(1) as thread_pool:
+        together = inference(network, images, thread_pool)
+        alone = np.concatenate([inference(network, images[k : k + 1], thread_pool) for k in range(19)])
     assert np.array_equal(together, alone)
 
 
@@ -54,12 +54,19 @@ def test_the_batch_gradient_is_the_mean_of_the_images_gradients(network: Network
     images, targets = batch(6)
     network.weights = {n: {k: a.astype(np.float64) for k, a in w.items()} for n, w in network.weights.items()}
     route = network.route(frozenset(network.weights))
-    with Crew(1) as crew:
+    with ThreadPool(1) as thread_pool:
         # Dropout draws by piece, so it is left out here.
-        network.layers["dropout 1"].settings = planned.Dropout(share=0.0)
-        whole = learn(network, images.astype(np.float64), targets, route, Moment(0, 0, 0, 0), crew)
+        network.layers["dropout 1"].settings = planned.Dropout(rate=0.0)
+        whole = learn(network, images.astype(np.float64), targets, route, StepContext(0, 0, 0, 0), thread_pool)
         each = [
-            learn(network, images[k : k + 1].astype(np.float64), targets[k : k + 1], route, Moment(0, 0, 0, 0), crew)
+            learn(
+                network,
+                images[k : k + 1].astype(np.float64),
+                targets[k : k + 1],
+                route,
+                StepContext(0, 0, 0, 0),
+                thread_pool,
+            )
             for k in range(6)
         ]
     mean = sum(step.gradients["convolution 1"]["kernel"] for step in each) / 6
@@ -70,13 +77,13 @@ def test_frozen_weights_keep_their_bits_and_nothing_below_is_walked(network: Net
     images, targets = batch()
     frozen = network.plan.up_to("max pooling 2")
     route = network.route(frozenset(network.weights) - frozen)
-    assert route.walked == {"fully connected 1", "relu 3", "dropout 1", "answers"}
+    assert route.walked == {"fully connected 1", "relu 3", "dropout 1", "output"}
     before = network.copy_weights()
-    optimiser = OPTIMISERS["adam"](Training())
-    with Crew(2) as crew:
+    optimiser = OPTIMISERS["adam"](Adam())
+    with ThreadPool(2) as thread_pool:
         for k in range(3):
-            step = learn(network, images, targets, route, Moment(0, 0, k, 0), crew)
-            assert step.gradients.keys() == {"fully connected 1", "answers"}
+            step = learn(network, images, targets, route, StepContext(0, 0, k, 0), thread_pool)
+            assert step.gradients.keys() == {"fully connected 1", "output"}
             optimiser.step(network.weights, step.gradients)
     for node in before:
         same = all(np.array_equal(before[node][k], network.weights[node][k]) for k in before[node])
@@ -90,33 +97,33 @@ def test_watched_outputs_are_what_the_layers_gave_and_unwatched_runs_answer_the_
     assert trace.outputs.keys() == every
     assert trace.outputs["convolution 1"].min() < 0 <= trace.outputs["relu 1"].min()
     assert np.array_equal(np.maximum(trace.outputs["convolution 1"], 0), trace.outputs["relu 1"])
-    assert np.array_equal(network.forward(images).outputs["answers"], trace.outputs["answers"])
+    assert np.array_equal(network.forward(images).outputs["output"], trace.outputs["output"])
 
 
 def test_forward_never_changes_the_images(network: Network) -> None:
     images, _ = batch(3)
     before = images.copy()
-    network.forward(images, moment=Moment(0, 0, 0, 0))
+    network.forward(images, context=StepContext(0, 0, 0, 0))
     assert np.array_equal(images, before)
 
 
 def test_dropout_silences_its_share_keeps_the_mean_and_rests_at_inference() -> None:
-    layer = LAYERS["dropout"]("d", planned.Dropout(share=0.3))
+    layer = LAYERS["dropout"]("d", planned.Dropout(rate=0.3))
     given = np.ones((200, 100), np.float32)
-    out, _ = layer.forward(given, {}, Call(Moment(1, 0, 0, 0)))
+    out, _ = layer.forward(given, {}, Call(StepContext(1, 0, 0, 0)))
     assert np.mean(out == 0) == pytest.approx(0.3, abs=0.02)
     assert out.mean() == pytest.approx(1.0, abs=0.02)
-    again, _ = layer.forward(given, {}, Call(Moment(1, 0, 0, 0)))
-    other, _ = layer.forward(given, {}, Call(Moment(1, 0, 1, 0)))
+    again, _ = layer.forward(given, {}, Call(StepContext(1, 0, 0, 0)))
+    other, _ = layer.forward(given, {}, Call(StepContext(1, 0, 1, 0)))
     assert np.array_equal(out, again)
     assert not np.array_equal(out, other)
     assert layer.forward(given, {}, INFERENCE)[0] is given
 
 
 def test_starting_weights_have_the_spread_of_their_formula() -> None:
-    network = Network.start(STARTERS["three blocks"].network.for_classes(6), (64, 64, 3), 0)
+    network = Network.start(STARTERS["three blocks"].network.with_outputs(6), (64, 64, 3), 0)
     kernel = network.weights["convolution 3"]["kernel"]
     assert kernel.std() == pytest.approx(np.sqrt(2 / (9 * 32)), rel=0.05)
-    again = Network.start(STARTERS["three blocks"].network.for_classes(6), (64, 64, 3), 0)
+    again = Network.start(STARTERS["three blocks"].network.with_outputs(6), (64, 64, 3), 0)
     assert network.fingerprint() == again.fingerprint()
     assert network.fingerprint() != Network.start(again.plan, (64, 64, 3), 1).fingerprint()

@@ -2,13 +2,14 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from tests.answering import probe_of
 
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters, strongest
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Targets
 from attentive_lens.explaining.saliency import METHODS
-from attentive_lens.explaining.trust import deletion
-from attentive_lens.plan.layers import Answers, Convolution, Flatten
+from attentive_lens.explaining.trust import curves
+from attentive_lens.plan.layers import Convolution, Flatten, Output
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.starters import STARTERS
 
@@ -17,15 +18,15 @@ SHAPE = (16, 16, 3)
 
 @pytest.fixture
 def network() -> Network:
-    return Network.start(STARTERS["two blocks"].network.for_classes(3), SHAPE, 1, np.float64)
+    return Network.start(STARTERS["two blocks"].network.with_outputs(3), SHAPE, 1, np.float64)
 
 
 def linear(weights: np.ndarray) -> Network:
     """Two classes; the first one's score is the sum of the weights times the pixels, the second one's zero."""
-    network = Network.start(NetworkPlan.stack([Flatten(), Answers()]).for_classes(2), weights.shape, 0, np.float64)
+    network = Network.start(NetworkPlan.stack([Flatten(), Output()]).with_outputs(2), weights.shape, 0, np.float64)
     matrix = np.zeros((weights.size, 2))
     matrix[:, 0] = weights.reshape(-1)
-    network.weights["answers"]["matrix"] = matrix
+    network.weights["output"]["matrix"] = matrix
     return network
 
 
@@ -35,38 +36,38 @@ IMAGE = np.random.default_rng(0).standard_normal(SHAPE)
 @pytest.mark.parametrize("name", METHODS)
 def test_a_map_is_of_the_image_s_size_finite_and_the_same_alone_or_with_others(name: str, network: Network) -> None:
     method = METHODS[name]
-    probe = Probe(network)
-    maps = method.maps(probe, IMAGE, Asked.classes([0, 2], 3))
+    probe = probe_of(network)
+    maps = method.maps(probe, IMAGE, Targets.classes([0, 2], 3))
     assert maps.shape == (2, 16, 16)
     assert maps.dtype == np.float32
     assert np.isfinite(maps).all()
-    assert method.signed or maps.min() >= 0
-    assert maps[1] == pytest.approx(method.maps(probe, IMAGE, Asked.classes([2], 3))[0], rel=1e-3, abs=1e-6)
+    assert method.facts.signed or maps.min() >= 0
+    assert maps[1] == pytest.approx(method.maps(probe, IMAGE, Targets.classes([2], 3))[0], rel=1e-3, abs=1e-6)
     assert not np.allclose(maps[0], maps[1])
-    assert method.label
-    assert method.shows
-    assert method.misleads
+    assert method.facts.label
+    assert method.facts.shows
+    assert method.facts.misleads
 
 
 def test_maps_of_a_linear_network_are_known() -> None:
     weights = np.random.default_rng(1).standard_normal(SHAPE)
     network = linear(weights)
-    gradient = METHODS["gradient"].maps(Probe(network), IMAGE, Asked.classes([0, 1], 2))
+    gradient = METHODS["gradient"].maps(probe_of(network), IMAGE, Targets.classes([0, 1], 2))
     assert gradient[0] == pytest.approx(np.abs(weights).max(axis=2), rel=1e-6)
     assert gradient[1].max() == 0
-    parts = METHODS["gradient_times_input"].maps(Probe(network), IMAGE, Asked.classes([0], 2))[0]
+    parts = METHODS["gradient_times_input"].maps(probe_of(network), IMAGE, Targets.classes([0], 2))[0]
     assert parts == pytest.approx((weights * IMAGE).sum(axis=2), rel=1e-5)
-    assert parts.sum() == pytest.approx(network.forward(IMAGE[None]).outputs["answers"][0, 0], rel=1e-4)
+    assert parts.sum() == pytest.approx(network.forward(IMAGE[None]).outputs["output"][0, 0], rel=1e-4)
 
 
 def test_the_gradient_map_is_what_a_small_change_of_a_pixel_does(network: Network) -> None:
-    map_ = METHODS["gradient"].maps(Probe(network), IMAGE, Asked.classes([1], 3))[0]
+    map_ = METHODS["gradient"].maps(probe_of(network), IMAGE, Targets.classes([1], 3))[0]
     for row, column in ((0, 0), (7, 9), (15, 3)):
         moved = []
         for channel in range(3):
             step = np.zeros(SHAPE)
             step[row, column, channel] = 1e-6
-            both = network.forward(np.stack([IMAGE + step, IMAGE - step])).outputs["answers"][:, 1]
+            both = network.forward(np.stack([IMAGE + step, IMAGE - step])).outputs["output"][:, 1]
             moved.append(abs(both[0] - both[1]) / 2e-6)
         assert map_[row, column] == pytest.approx(max(moved), rel=1e-4)
 
@@ -78,21 +79,21 @@ def test_deletion_believes_a_true_map_and_no_false_one() -> None:
     image = np.zeros(SHAPE)
     image[4:8, 4:8] = 0.2
     true = np.abs(weights).max(axis=2).astype(np.float32)
-    good = deletion(network, image, true, 0)
+    good, bad = curves(probe_of(network), image, np.stack([true, np.roll(true, 8, axis=(0, 1))]), [0, 0], quick=True)
     assert good.passed is True
-    assert good.marked < good.random <= good.before
-    bad = deletion(network, image, np.roll(true, 8, axis=(0, 1)), 0)
+    assert good.deletion.area < good.deletion.limit <= good.deletion.random <= good.answer
     assert bad.passed is False
 
 
-def test_a_class_with_nothing_to_lose_is_not_judged() -> None:
+def test_a_class_with_nothing_to_lose_is_not_evaluated() -> None:
     network = linear(np.ones(SHAPE))
     image = np.full(SHAPE, -1.0)
-    assert deletion(network, image, np.ones(SHAPE[:2], np.float32), 0).passed is None
+    (found,) = curves(probe_of(network), image, np.ones((1, *SHAPE[:2]), np.float32), [0], quick=True)
+    assert found.passed is None
 
 
 def test_feature_maps_are_the_layers_outputs_and_the_strongest_come_first(network: Network) -> None:
-    maps = feature_maps(network, IMAGE)
+    maps = feature_maps(network, IMAGE, list(network.layers))
     assert list(maps) == list(network.layers)
     assert maps["convolution 1"].shape == (16, 16, 8)
     order = strongest(maps["relu 1"], 5)
@@ -110,9 +111,9 @@ def test_first_filters_keep_their_signs_about_grey(network: Network) -> None:
     assert ((pictures > 0.5) == (np.moveaxis(kernel, 3, 0) > 0)).all()
     assert pictures.min() >= 0
     assert pictures.max() <= 1
-    flat = Network.start(NetworkPlan.stack([Flatten(), Answers()]).for_classes(2), SHAPE, 0)
+    flat = Network.start(NetworkPlan.stack([Flatten(), Output()]).with_outputs(2), SHAPE, 0)
     assert first_filters(flat) is None
-    grey = NetworkPlan.stack([Convolution(filters=2), Flatten(), Answers()]).for_classes(2)
+    grey = NetworkPlan.stack([Convolution(filters=2), Flatten(), Output()]).with_outputs(2)
     one = first_filters(Network.start(grey, (8, 8, 1), 0))
     assert one is not None
     assert one[1].shape == (2, 3, 3, 3)

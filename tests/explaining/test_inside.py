@@ -4,40 +4,40 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from tests.answering import probe_of
 from tests.explaining.test_explaining import IMAGE, SHAPE
 from tests.explaining.test_methods import small, spot
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.engine.network import Network
-from attentive_lens.explaining.causes import _group, _joined, _parted, grouped, in_cells
+from attentive_lens.explaining.causes import _group, _joined, _split_by_place, grouped, in_cells
 from attentive_lens.explaining.changes import CHANGES
-from attentive_lens.explaining.channels import Excitement, contributions, patch, speaks_for, synthetic, turned
-from attentive_lens.explaining.curves import curves
+from attentive_lens.explaining.channels import Excitement, contributions, patch, scaled, speaks_for, synthetic
 from attentive_lens.explaining.neighbours import embedded, nearest, principal
-from attentive_lens.explaining.probe import Asked, Probe
-from attentive_lens.explaining.regions import judged
+from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.regions import evaluated
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.explaining.smallest import Search, smallest_cover
-from attentive_lens.explaining.trust import deletion
-from attentive_lens.plan.layers import Answers, Convolution, GlobalPooling, Relu
+from attentive_lens.explaining.trust import curves
+from attentive_lens.plan.layers import Convolution, GlobalPooling, Output, Relu
 from attentive_lens.plan.network import NetworkPlan
-from attentive_lens.plan.progress import finish
 
 
 def test_a_channel_s_contribution_is_what_is_lost_to_first_order_without_it() -> None:
     probe, node = small(), "relu 2"
-    asked = Asked.classes([0], 3)
+    asked = Targets.classes([0], 3)
     adds = contributions(probe, IMAGE, node, asked)[0]
     out = probe.outputs(node, IMAGE[None])
     assert len(adds) == out.shape[-1]
     channel = int(np.abs(adds).argmax())
-    rows = turned(probe, IMAGE, node, channel, [1.0, 0.0, 1.0 + 1e-6])
-    assert rows[0] == pytest.approx(probe.probabilities(IMAGE[None])[0], abs=1e-9)
+    rows = scaled(probe, IMAGE, node, channel, [1.0, 0.0, 1.0 + 1e-6])
+    assert rows[0] == pytest.approx(probe.answers(IMAGE[None])[0], abs=1e-9)
     assert not np.allclose(rows[0], rows[1])
     edited = np.repeat(out, 2, axis=0)
     edited[0, ..., channel] *= 1 + 1e-6
     edited[1, ..., channel] *= 1 - 1e-6
     copies = np.repeat(IMAGE[None], 2, axis=0)
-    ends = probe.network.forward(copies, edited={node: edited}).outputs[probe.network.answers][:, 0]
+    ends = probe.network.forward(copies, edited={node: edited}).outputs[probe.network.output][:, 0]
     assert (ends[0] - ends[1]) / 2e-6 == pytest.approx(adds[channel], rel=1e-4)
 
 
@@ -60,13 +60,13 @@ def test_the_most_exciting_places_are_those_of_a_slow_search() -> None:
 def test_a_patch_is_the_receptive_field_with_grey_outside() -> None:
     fact = next(f for f in small().network.plan.facts(SHAPE) if f.name == "convolution 2")
     pixels = np.random.default_rng(0).integers(0, 128, SHAPE).astype(np.uint8)
-    assert fact.sees == 8
+    assert fact.receptive_field == 8
     whole = patch(pixels, fact, 4, 4)
-    top = fact.start + fact.step * 4
+    top = fact.offset + fact.jump * 4
     assert np.array_equal(whole, pixels[top : top + 8, top : top + 8])
     corner = patch(pixels, fact, 0, 0)
-    assert (corner[: -fact.start] == 128).all()
-    assert np.array_equal(corner[-fact.start :, -fact.start :], pixels[: 8 + fact.start, : 8 + fact.start])
+    assert (corner[: -fact.offset] == 128).all()
+    assert np.array_equal(corner[-fact.offset :, -fact.offset :], pixels[: 8 + fact.offset, : 8 + fact.offset])
 
 
 def test_a_synthetic_image_excites_its_channel_more_than_noise_and_real_ones() -> None:
@@ -85,7 +85,7 @@ def test_what_channels_add_to_classes_is_told_for_every_class() -> None:
     probe = small()
     images = np.random.default_rng(1).standard_normal((5, *SHAPE))
     found = speaks_for(probe, images, "relu 2")
-    one = contributions(probe, images[0], "relu 2", Asked.classes([0, 1, 2], 3))
+    one = contributions(probe, images[0], "relu 2", Targets.classes([0, 1, 2], 3))
     assert found.shape == one.shape
     assert speaks_for(probe, images[:1], "relu 2") == pytest.approx(one, abs=1e-9)
 
@@ -115,8 +115,8 @@ CALLS = {
     "blur": {"row": 0.5, "column": 0.5, "side": 0.5},
     "brush": {"row": 0.2, "column": 0.2, "radius": 0.1, "red": 1.0},
     "clone": {"row": 0.2, "column": 0.2, "radius": 0.1, "from_row": 0.7, "from_column": 0.7},
-    "shift": {"down": 0.1, "across": 0.0},
-    "turn": {"degrees": 90.0},
+    "translate": {"down": 0.1, "across": 0.0},
+    "rotate": {"degrees": 90.0},
     "scale": {"factor": 2.0},
     "brighten": {"factor": 0.5},
     "denoise": {},
@@ -136,10 +136,10 @@ def test_a_change_gives_a_new_image_of_the_same_sort(kind: str) -> None:
 def test_changes_do_what_they_are_called() -> None:
     covered = CHANGES["cover"](PIXELS, 0.5, 0.5, 0.25)
     assert (np.abs(covered.astype(int) - PIXELS).sum(axis=2) > 0).sum() <= 5 * 6
-    down = CHANGES["shift"](PIXELS, 0.1, 0.0)
+    down = CHANGES["translate"](PIXELS, 0.1, 0.0)
     assert np.array_equal(down[2:], PIXELS[:-2])
     square = PIXELS[:, :20]
-    assert np.array_equal(CHANGES["turn"](square, 90.0), np.rot90(square))
+    assert np.array_equal(CHANGES["rotate"](square, 90.0), np.rot90(square))
     assert CHANGES["brighten"](PIXELS, 0.5).astype(float) == pytest.approx(PIXELS / 2, abs=0.51)
     painted = CHANGES["brush"](PIXELS, 0.5, 0.5, 0.1, red=1.0)
     assert painted[10, 12].tolist() == [255, 0, 0]
@@ -182,12 +182,12 @@ def test_no_smaller_square_anywhere_changes_the_answer() -> None:
     sides = []
     for seed in range(12):
         network = Network.start(
-            NetworkPlan.stack([Convolution(filters=3), Relu(), GlobalPooling(takes="max"), Answers()]).for_classes(3),
+            NetworkPlan.stack([Convolution(filters=3), Relu(), GlobalPooling(mode="max"), Output()]).with_outputs(3),
             (10, 9, 2),
             seed,
             np.float64,
         )
-        probe, image = Probe(network), np.random.default_rng(seed).standard_normal((10, 9, 2))
+        probe, image = probe_of(network), np.random.default_rng(seed).standard_normal((10, 9, 2))
         search, slow = finish(smallest_cover(probe, image)), slow_search(probe, image)
         assert search.complete
         assert (search.found is None) == (slow is None)
@@ -199,7 +199,7 @@ def test_no_smaller_square_anywhere_changes_the_answer() -> None:
             sides.append(side)
             hurried = finish(smallest_cover(probe, image, most=0))
             assert hurried.found is not None
-            assert hurried.complete == (side == hurried.found.pixels == 1) or not hurried.complete
+            assert not hurried.complete or hurried.found.pixels == side
             assert hurried.found.pixels >= side
     assert len(set(sides)) > 1
 
@@ -230,15 +230,13 @@ def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
     """Of an image that is one colour everywhere, nothing changes, whatever is covered."""
     probe = small()
     flat = np.broadcast_to(np.array([0.7, -1.2, 2.0]), SHAPE).copy()
-    asked = Asked.classes([0, 1], 3)
+    asked = Targets.classes([0, 1], 3)
     for name in ("occlusion", "random_masks"):
         assert np.abs(METHODS[name].maps(probe, flat, asked)).max() < 1e-6, name
-    (region,) = judged(probe, flat, asked, np.ones(SHAPE[:2], np.float32), [np.eye(16, dtype=bool)])
+    (region,) = evaluated(probe, flat, asked, np.ones(SHAPE[:2], np.float32), [np.eye(16, dtype=bool)])
     assert np.abs(region.gives).max() < 1e-9
-    left = deletion(probe.network, flat, np.random.default_rng(0).random(SHAPE[:2]).astype(np.float32), 0)
-    assert left.marked == pytest.approx(left.before) == pytest.approx(left.random)
     (bend,) = curves(probe, flat, np.random.default_rng(0).random((1, 16, 16)).astype(np.float32), [0])
-    assert bend.deletion == pytest.approx(bend.probability)
+    assert bend.deletion.area == pytest.approx(bend.answer) == pytest.approx(bend.deletion.random)
     assert finish(smallest_cover(probe, flat)).found is None
     pixels = np.full((12, 12, 3), 90, np.uint8)
     assert np.array_equal(CHANGES["cover"](pixels, 0.5, 0.5, 0.5), pixels)
@@ -271,12 +269,12 @@ def test_those_who_do_not_rest_on_the_group_s_place_are_set_apart() -> None:
     maps[20:30, 14:17, 14:17] += 3
     maps[30:, 10:20, 10:20] += 1
     cells = np.stack([in_cells(map_) for map_ in maps])
-    marked, others = _parted(cells, np.arange(30))
+    marked, others = _split_by_place(cells, np.arange(30))
     assert sorted(marked.members) == list(range(20))
     assert marked.gathered == 1
     assert sorted(others.members) == list(range(20, 30))
-    assert [len(group.members) for group in _parted(cells, np.arange(20))] == [20]
-    assert [len(group.members) for group in _parted(cells, np.arange(30, 40))] == [10]
+    assert [len(group.members) for group in _split_by_place(cells, np.arange(20))] == [20]
+    assert [len(group.members) for group in _split_by_place(cells, np.arange(30, 40))] == [10]
 
 
 def test_two_groups_on_one_place_are_one_cause() -> None:

@@ -13,27 +13,27 @@ from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadFile
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_checkpoint, read_model
-from attentive_lens.images.preparation import Levels
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
 
 @pytest.fixture
 def model() -> ModelFile:
-    preparation = Preparation(side=16)
-    plan = STARTERS["two blocks"].network.for_classes(3)
-    network = Network.start(plan, preparation.shape, 4)
-    levels = Levels((0.1, 0.2, 0.3), (0.5, 0.6, 0.7))
-    return ModelFile(plan, network.weights, preparation, levels, ("smooth", "spiny", "winged"), {"run": 3})
+    preprocessing = Preprocessing(input_size=16)
+    plan = STARTERS["two blocks"].network.with_outputs(3)
+    network = Network.start(plan, preprocessing.shape, 4)
+    preprocessor = Preprocessor(preprocessing, (0.1, 0.2, 0.3), (0.5, 0.6, 0.7))
+    return ModelFile(plan, network.weights, preprocessor, ("smooth", "spiny", "winged"), card={"run": 3})
 
 
 def test_a_model_saved_and_read_answers_with_the_same_bits(model: ModelFile, tmp_path: Path) -> None:
     model.write(tmp_path / "m.alens")
     back = read_model(tmp_path / "m.alens")
     images = np.random.default_rng(0).random((2, 16, 16, 3), np.float32)
-    first = model.network().forward(images).outputs["answers"]
-    assert np.array_equal(back.network().forward(images).outputs["answers"], first)
-    assert (back.plan, back.preparation, back.levels) == (model.plan, model.preparation, model.levels)
+    first = model.network().forward(images).outputs["output"]
+    assert np.array_equal(back.network().forward(images).outputs["output"], first)
+    assert (back.plan, back.preprocessor) == (model.plan, model.preprocessor)
     assert (back.classes, back.card) == (model.classes, model.card)
     assert [p.name for p in tmp_path.iterdir()] == ["m.alens"]
 
@@ -48,9 +48,9 @@ def test_a_model_file_can_be_read_without_us(model: ModelFile, tmp_path: Path) -
 
 
 def test_optimiser_arrays_travel_with_a_checkpoint(model: ModelFile, tmp_path: Path) -> None:
-    shape = model.weights["answers"]["bias"].shape
-    replace(model, optimiser={"answers/bias/mean": np.ones(shape, np.float32)}).write(tmp_path / "c.alens")
-    assert read_checkpoint(tmp_path / "c.alens").optimiser["answers/bias/mean"].tolist() == [1, 1, 1]
+    shape = model.weights["output"]["bias"].shape
+    replace(model, optimiser={"output/bias/mean": np.ones(shape, np.float32)}).write(tmp_path / "c.alens")
+    assert read_checkpoint(tmp_path / "c.alens").optimiser["output/bias/mean"].tolist() == [1, 1, 1]
     assert read_model(tmp_path / "c.alens").optimiser == {}, "not read where nothing goes on"
 
 
@@ -72,11 +72,11 @@ def test_damaged_model_files_are_refused_in_words(model: ModelFile, tmp_path: Pa
     whole = file.read_bytes()
     (tmp_path / "cut.alens").write_bytes(whole[: len(whole) // 2])
     (tmp_path / "text.alens").write_bytes(b"not a model")
-    network = {"format": 9, "nodes": []}
+    network = {"format": 9, "nodes": [], "output": "softmax", "kernels": {}}
     cases = {
         tmp_path / "cut.alens": "not a whole model file",
         tmp_path / "text.alens": "not a whole model file",
-        rewritten(file, "classes.json", b'["a", "b"]'): "not as many as its answers",
+        rewritten(file, "classes.json", b'["a", "b"]'): "do not go with its 3 scores",
     }
     for damaged, reason in cases.items():
         with pytest.raises(BadFile, match=reason):
@@ -85,7 +85,7 @@ def test_damaged_model_files_are_refused_in_words(model: ModelFile, tmp_path: Pa
         ("weights.safetensors", None, "not a whole model file"),
         ("weights.safetensors", b"\0" * 40, "damaged"),
         ("network.json", json.dumps(network).encode(), "reads format 1"),
-        ("preparation.json", b"{}", "levels"),
+        ("preprocessing.json", b"{}", "mean does not have a number"),
     ):
         with pytest.raises(BadFile, match=reason):
             read_model(rewritten(file, name, data))

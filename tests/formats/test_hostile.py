@@ -16,8 +16,8 @@ from attentive_lens.errors import BadFile, LensError
 from attentive_lens.formats import reading
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.preparation import Levels
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
 ATTACKS = Path(__file__).parents[2] / "benchmarks" / "attacks"
@@ -42,8 +42,11 @@ REASONS = {
     "a circle": "no circles",
     "a class twice": "«a»",
     "an empty class": "printable",
-    "too few classes": "not as many",
-    "deviation of zero": "above zero",
+    "too few classes": "do not go with",
+    "an unknown output function": "none of softmax",
+    "an output of other scores": "do not go with",
+    "kernels of no layer": "kernels",
+    "a standard deviation of zero": "above zero",
     "half precision": "convolution 1 (kernel) are float16",
     "double precision": "float64",
     "NaN in weights": "not numbers",
@@ -76,12 +79,12 @@ def test_opening_any_of_them_costs_little_and_never_ends_in_a_trace(hostile: Pat
 
 
 def overflowing(file: Path) -> Path:
-    preparation = Preparation(side=16)
-    network = Network.start(STARTERS["two blocks"].network.for_classes(2), preparation.shape, 1)
+    preprocessing = Preprocessing(input_size=16)
+    network = Network.start(STARTERS["two blocks"].network.with_outputs(2), preprocessing.shape, 1)
     for arrays in network.weights.values():
         for array in arrays.values():
             array[...] = 3e38
-    ModelFile(network.plan, network.weights, preparation, Levels((0.0,) * 3, (1.0,) * 3), ("a", "b")).write(file)
+    ModelFile(network.plan, network.weights, Preprocessor.plain(preprocessing), ("a", "b")).write(file)
     return file
 
 

@@ -13,12 +13,11 @@ from PIL import Image
 import attentive_lens as al
 from attentive_lens.engine.network import Network
 from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.blocks import BLOCKS, Residual, Squeeze, built
 from attentive_lens.plan.layers import (
     LAYERS,
     Add,
-    Answers,
     AveragePooling,
     BatchNormalisation,
     Concatenate,
@@ -35,6 +34,7 @@ from attentive_lens.plan.layers import (
     LocalResponse,
     MaxPooling,
     Multiply,
+    Output,
     PowerPooling,
     Relu,
     Resampling,
@@ -45,22 +45,28 @@ from attentive_lens.plan.layers import (
     TransposedConvolution,
 )
 from attentive_lens.plan.network import NetworkPlan, Node
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
 PAGE = Path(__file__).parents[2] / "docs" / "model-file.md"
 SIDE = 18
 
 IN_A_ROW: dict[str, list[LayerSettings]] = {
-    "convolution": [Convolution(filters=6, kernel=3), Convolution(filters=4, kernel=4, stride=2)],
-    "padding": [Convolution(filters=4, kernel=5, padding="valid"), Convolution(filters=4, padding="given", pad=2)],
-    "dilation": [Convolution(filters=4, kernel=3, dilation=2)],
+    "convolution": [Convolution(filters=6, kernel_size=3), Convolution(filters=4, kernel_size=4, stride=2)],
+    "padding": [
+        Convolution(filters=4, kernel_size=5, padding="valid"),
+        Convolution(filters=4, padding="explicit", padding_width=2),
+    ],
+    "dilation": [Convolution(filters=4, kernel_size=3, dilation=2)],
     "groups": [Convolution(filters=6), Convolution(filters=12, groups=3), Convolution(filters=12, groups=12)],
-    "transposed": [TransposedConvolution(filters=4, kernel=2, stride=2), TransposedConvolution(filters=3, kernel=4)],
-    "pooling": [MaxPooling(window=3, stride=2), AveragePooling(), PowerPooling(power=3.0)],
+    "transposed": [
+        TransposedConvolution(filters=4, kernel_size=2, stride=2),
+        TransposedConvolution(filters=3, kernel_size=4),
+    ],
+    "pooling": [MaxPooling(kernel_size=3, stride=2), AveragePooling(), PowerPooling(power=3.0)],
     "activations": [LeakyRelu(), Elu(), Gelu(), Silu(), Tanh(), Sigmoid(), Softmax(), Relu(), Dropout()],
     "normalisation": [Convolution(filters=8), BatchNormalisation(), GroupNormalisation(groups=4), LocalResponse()],
-    "resampling": [Resampling(factor=2, between="bilinear"), Resampling(factor=3, between="nearest")],
+    "resampling": [Resampling(factor=2, interpolation="bilinear"), Resampling(factor=3, interpolation="nearest")],
 }
 
 
@@ -75,40 +81,40 @@ def code() -> dict[str, Any]:
 def joined() -> NetworkPlan:
     nodes = [
         Node("one", Convolution(filters=4), ("image",)),
-        Node("other", Convolution(filters=4, kernel=1), ("image",)),
+        Node("other", Convolution(filters=4, kernel_size=1), ("image",)),
         Node("sum", Add(), ("one", "other")),
         Node("product", Multiply(), ("sum", "one")),
         Node("both", Concatenate(), ("product", "other")),
         Node("means", GlobalPooling(), ("both",)),
         Node("gate", Sigmoid(), ("means",)),
         Node("gated", Multiply(), ("both", "gate")),
-        Node("answers", Answers(), ("flat",)),
+        Node("output", Output(), ("flat",)),
     ]
     nodes[-1:-1] = [Node("flat", Flatten(), ("gated",))]
     return NetworkPlan(tuple(nodes))
 
 
 PLANS: dict[str, NetworkPlan] = {
-    **{name: NetworkPlan.stack([*row, Flatten(), Connected(units=5), Answers()]) for name, row in IN_A_ROW.items()},
-    **{f"global {how}": NetworkPlan.stack([Convolution(), GlobalPooling(takes=how), Answers()])
+    **{name: NetworkPlan.stack([*row, Flatten(), Connected(units=5), Output()]) for name, row in IN_A_ROW.items()},
+    **{f"global {how}": NetworkPlan.stack([Convolution(), GlobalPooling(mode=how), Output()])
        for how in ("average", "max", "power mean")},
     **{name: starter.network for name, starter in STARTERS.items()},
     "joins": joined(),
-    "blocks": built([Convolution(filters=8), Relu(), Residual(filters=8, stride=2), Squeeze(narrow=2),
-                     GlobalPooling(), Answers()]),
+    "blocks": built([Convolution(filters=8), Relu(), Residual(filters=8, stride=2), Squeeze(reduction=2),
+                     GlobalPooling(), Output()]),
 }  # fmt: skip
 
 
-def written(file: Path, plan: NetworkPlan, preparation: Preparation, seed: int = 0) -> Path:
+def written(file: Path, plan: NetworkPlan, preprocessing: Preprocessing, seed: int = 0) -> Path:
     random = np.random.default_rng(seed)
-    network = Network.start(plan.for_classes(4), preparation.shape, seed)
+    network = Network.start(plan.with_outputs(4), preprocessing.shape, seed)
     for arrays in network.weights.values():
         for array in arrays.values():
             if array.ndim == 1:
                 array += random.uniform(0.1, 0.6, array.shape).astype(np.float32)
-    pixels = random.integers(0, 256, (9, *preparation.shape)).astype(np.uint8)
-    levels = Levels.measure(pixels, preparation)
-    model = ModelFile(network.plan, network.weights, preparation, levels, ("a", "b", "c", "d"))
+    pixels = random.integers(0, 256, (9, *preprocessing.shape)).astype(np.uint8)
+    preprocessor = Preprocessor.measured(pixels, preprocessing)
+    model = ModelFile(network.plan, network.weights, preprocessor, ("a", "b", "c", "d"))
     model.write(file)
     return file
 
@@ -122,7 +128,7 @@ def both(file: Path, pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 @pytest.mark.parametrize("name", PLANS)
 def test_the_page_s_code_gives_our_answers(name: str, tmp_path: Path) -> None:
-    file = written(tmp_path / "model.alens", PLANS[name], Preparation(side=SIDE))
+    file = written(tmp_path / "model.alens", PLANS[name], Preprocessing(input_size=SIDE))
     pixels = np.random.default_rng(1).integers(0, 256, (3, SIDE, SIDE, 3)).astype(np.uint8)
     theirs, ours = both(file, pixels)
     assert theirs == pytest.approx(ours, abs=2e-5)
@@ -135,31 +141,31 @@ def test_every_layer_and_block_is_tried() -> None:
     assert BLOCKS, "blocks are written out as the layers they are made of"
 
 
-@pytest.mark.parametrize("colour", ["colour", "grey", "luma-chroma"])
-@pytest.mark.parametrize("level", ["scale", "scale and centre", "local contrast"])
+@pytest.mark.parametrize("colour", ["RGB", "grey", "luma-chroma"])
+@pytest.mark.parametrize("level", ["0-1", "standardise", "local contrast"])
 def test_every_preparation_is_told(colour: str, level: str, tmp_path: Path) -> None:
-    preparation = Preparation(side=SIDE, colour=colour, level=level)
-    file = written(tmp_path / "model.alens", PLANS["pooling"], preparation)
-    pixels = np.random.default_rng(1).integers(0, 256, (3, *preparation.shape)).astype(np.uint8)
+    preprocessing = Preprocessing(input_size=SIDE, colour_space=colour, normalisation=level)
+    file = written(tmp_path / "model.alens", PLANS["pooling"], preprocessing)
+    pixels = np.random.default_rng(1).integers(0, 256, (3, *preprocessing.shape)).astype(np.uint8)
     theirs, ours = both(file, pixels)
     assert theirs == pytest.approx(ours, abs=2e-5)
 
 
-@pytest.mark.parametrize("fit", ["stretch", "border", "crop"])
+@pytest.mark.parametrize("fit", ["stretch", "letterbox", "centre crop"])
 @pytest.mark.parametrize("size", [(90, 40), (25, 31), (200, 180)])
-def test_pictures_of_any_size_are_brought_to_the_working_size_as_the_page_says(
+def test_pictures_of_any_size_are_brought_to_the_input_size_as_the_page_says(
     fit: str, size: tuple[int, int], tmp_path: Path
 ) -> None:
-    file = written(tmp_path / "model.alens", PLANS["two blocks"], Preparation(side=SIDE, fit=fit))
+    file = written(tmp_path / "model.alens", PLANS["two blocks"], Preprocessing(input_size=SIDE, resize_mode=fit))
     random = np.random.default_rng(size[0])
     picture = Image.fromarray(random.integers(0, 256, (size[1], size[0], 3)).astype(np.uint8))
     pixels = np.asarray(picture)
     wide, tall = size
-    if fit == "crop":
+    if fit == "centre crop":
         least = min(size)
         left, top = (wide - least) // 2, (tall - least) // 2
         picture = picture.crop((left, top, left + least, top + least))
-    if fit == "border":
+    if fit == "letterbox":
         edges = np.concatenate([pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1]]).mean(axis=0)
         framed = Image.new("RGB", (max(size), max(size)), tuple(int(v) for v in np.rint(edges)))
         framed.paste(picture, ((max(size) - wide) // 2, (max(size) - tall) // 2))

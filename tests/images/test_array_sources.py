@@ -14,8 +14,8 @@ from scipy.io import savemat
 
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.layouts import one, readings
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import Found, Skipped, Source, kind_of, open_source, readings_of
-from attentive_lens.plan.reading import Reading
 from tests.images.drawn import kinds, leaves
 
 COUNT = 9

@@ -8,63 +8,64 @@ from attentive_lens.images.augmentation import AUGMENTATIONS, augment
 from attentive_lens.images.augmentation.base import Geometric
 from attentive_lens.images.augmentation.compiled import warp
 from attentive_lens.images.feeding import Feed
-from attentive_lens.images.preparation import Levels
-from attentive_lens.plan.recipe import (
-    DEFAULT_RECIPE,
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.augmentation import (
+    DEFAULT_AUGMENTATION,
     STEPS,
+    Blend,
     Blur,
     Brightness,
     Contrast,
-    Cover,
     Crop,
-    CutOut,
-    Elastic,
+    ElasticDeformation,
+    Flip,
     Gamma,
     Grey,
     Hue,
     Jpeg,
-    Mirror,
-    Mix,
+    MaskPlace,
     Noise,
-    Paste,
+    PatchBlend,
     Perspective,
-    Quarter,
+    RandomErasing,
+    Rotate,
+    Rotate90,
     Saturation,
     Scale,
     Sharpen,
     Shear,
-    Shift,
-    Turn,
+    Translate,
 )
+from attentive_lens.plan.preprocessing import Preprocessing
 
 IMAGES = np.random.default_rng(5).integers(0, 256, (6, 12, 12, 3)).astype(np.uint8)
 NUMBERS = range(6)
-NO_LEVELS = Levels((0.0,) * 3, (1.0,) * 3)
+NO_LEVELS = Preprocessor.plain(Preprocessing(normalisation="0-1"))
 
 IDENTITY = {
-    "mirror": Mirror(chance=0.0),
-    "turn": Turn(chance=1.0, between=(0.0, 0.0)),
-    "shift": Shift(chance=1.0, between=(0.0, 0.0)),
-    "brightness": Brightness(chance=1.0, between=(1.0, 1.0)),
-    "quarter turn": Quarter(chance=0.0),
-    "scale": Scale(chance=1.0, between=(1.0, 1.0)),
-    "shear": Shear(chance=1.0, between=(0.0, 0.0)),
-    "perspective": Perspective(chance=1.0, between=(0.0, 0.0)),
-    "crop": Crop(chance=1.0, between=(1.0, 1.0), aspect=(1.0, 1.0)),
-    "elastic warp": Elastic(chance=1.0, between=(0.0, 0.0)),
-    "contrast": Contrast(chance=1.0, between=(1.0, 1.0)),
-    "saturation": Saturation(chance=1.0, between=(1.0, 1.0)),
-    "hue": Hue(chance=1.0, between=(0.0, 0.0)),
-    "gamma": Gamma(chance=1.0, between=(1.0, 1.0)),
-    "blur": Blur(chance=1.0, between=(0.0, 0.0)),
-    "sharpen": Sharpen(chance=1.0, between=(0.0, 0.0)),
-    "noise": Noise(chance=1.0, between=(0.0, 0.0)),
-    "cut-out patch": CutOut(chance=1.0, between=(0.0, 0.0)),
-    "covered place": Cover(chance=1.0, side=0.0),
-    "grey": Grey(chance=0.0),
-    "JPEG artefacts": Jpeg(chance=0.0),
-    "linear mix": Mix(chance=1.0, between=(0.0, 0.0)),
-    "pasted patch": Paste(chance=1.0, between=(0.0, 0.0)),
+    "flip": Flip(probability=0.0),
+    "rotate": Rotate(probability=1.0, range=(0.0, 0.0)),
+    "translate": Translate(probability=1.0, range=(0.0, 0.0)),
+    "brightness": Brightness(probability=1.0, range=(1.0, 1.0)),
+    "rotate 90": Rotate90(probability=0.0),
+    "scale": Scale(probability=1.0, range=(1.0, 1.0)),
+    "shear": Shear(probability=1.0, range=(0.0, 0.0)),
+    "perspective": Perspective(probability=1.0, range=(0.0, 0.0)),
+    "crop": Crop(probability=1.0, range=(1.0, 1.0), aspect=(1.0, 1.0)),
+    "elastic deformation": ElasticDeformation(probability=1.0, range=(0.0, 0.0)),
+    "contrast": Contrast(probability=1.0, range=(1.0, 1.0)),
+    "saturation": Saturation(probability=1.0, range=(1.0, 1.0)),
+    "hue": Hue(probability=1.0, range=(0.0, 0.0)),
+    "gamma": Gamma(probability=1.0, range=(1.0, 1.0)),
+    "blur": Blur(probability=1.0, range=(0.0, 0.0)),
+    "sharpen": Sharpen(probability=1.0, range=(0.0, 0.0)),
+    "noise": Noise(probability=1.0, range=(0.0, 0.0)),
+    "random erasing": RandomErasing(probability=1.0, range=(0.0, 0.0)),
+    "mask a place": MaskPlace(probability=1.0, side=0.0),
+    "grey": Grey(probability=0.0),
+    "JPEG artefacts": Jpeg(probability=0.0),
+    "blend": Blend(probability=1.0, range=(0.0, 0.0)),
+    "patch blend": PatchBlend(probability=1.0, range=(0.0, 0.0)),
 }
 
 
@@ -74,7 +75,7 @@ def test_every_step_of_a_recipe_has_its_arithmetic() -> None:
 
 @pytest.mark.parametrize("kind", STEPS)
 def test_a_step_keeps_shape_and_range_repeats_and_does_nothing_at_strength_0(kind: str) -> None:
-    step = STEPS[kind](chance=1.0)
+    step = STEPS[kind](probability=1.0)
     out = augment(IMAGES, NUMBERS, [step], 3, 1).images
     assert out.shape == IMAGES.shape
     assert out.dtype == np.float32
@@ -87,10 +88,10 @@ def test_a_step_keeps_shape_and_range_repeats_and_does_nothing_at_strength_0(kin
 
 
 def test_an_image_is_drawn_the_same_in_any_batch_and_anew_in_every_epoch() -> None:
-    together = augment(IMAGES, NUMBERS, DEFAULT_RECIPE, 3, 1).images
-    alone = augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 1).images
+    together = augment(IMAGES, NUMBERS, DEFAULT_AUGMENTATION, 3, 1).images
+    alone = augment(IMAGES[4:5], [4], DEFAULT_AUGMENTATION, 3, 1).images
     assert np.array_equal(together[4], alone[0])
-    assert not np.array_equal(augment(IMAGES[4:5], [4], DEFAULT_RECIPE, 3, 2).images, alone)
+    assert not np.array_equal(augment(IMAGES[4:5], [4], DEFAULT_AUGMENTATION, 3, 2).images, alone)
 
 
 def test_the_warp_is_the_slow_one() -> None:
@@ -110,7 +111,7 @@ def test_the_warp_is_the_slow_one() -> None:
 
 
 def test_steps_that_follow_each_other_are_composed_in_their_order() -> None:
-    turn, shift = Turn(chance=1.0, between=(90.0, 90.0)), Shift(chance=1.0, between=(1 / 6, 1 / 6))
+    turn, shift = Rotate(probability=1.0, range=(90.0, 90.0)), Translate(probability=1.0, range=(1 / 6, 1 / 6))
     image = np.zeros((1, 12, 12, 1), np.uint8)
     image[0, 2, 2] = 255
     # A quarter turn takes (2, 2) to the lower left, (9, 2); the shift then moves it down and right by two.
@@ -122,17 +123,17 @@ def test_steps_that_follow_each_other_are_composed_in_their_order() -> None:
 
 def test_known_matrices() -> None:
     random = np.random.default_rng(0)
-    for kind, step in (("turn", Turn(between=(90.0, 90.0))), ("shift", Shift(between=(0.5, 0.5)))):
+    for kind, step in (("rotate", Rotate(range=(90.0, 90.0))), ("translate", Translate(range=(0.5, 0.5)))):
         change = AUGMENTATIONS[kind]
         assert isinstance(change, Geometric)
         found = change.matrix(step, random, 10)
-        expected = [[0, -1, 0], [1, 0, 0], [0, 0, 1]] if kind == "turn" else [[1, 0, -5], [0, 1, -5], [0, 0, 1]]
+        expected = [[0, -1, 0], [1, 0, 0], [0, 0, 1]] if kind == "rotate" else [[1, 0, -5], [0, 1, -5], [0, 0, 1]]
         assert found == pytest.approx(np.array(expected, float), abs=1e-12)
 
 
-def feed(recipe: tuple[object, ...] = DEFAULT_RECIPE, size: int = 4) -> Feed:
+def feed(augmentation: tuple[object, ...] = DEFAULT_AUGMENTATION, size: int = 4) -> Feed:
     labels = np.arange(6) % 2
-    return Feed(IMAGES, labels, np.array([0, 1, 2, 4, 5]), recipe, NO_LEVELS, 9, size, 2)  # type: ignore[arg-type]
+    return Feed(IMAGES, labels, np.array([0, 1, 2, 4, 5]), augmentation, NO_LEVELS, 9, size, 2)  # type: ignore[arg-type]
 
 
 def test_an_epoch_shows_every_training_image_once_in_its_own_order() -> None:
@@ -165,18 +166,18 @@ def test_a_fault_in_the_thread_reaches_the_loop() -> None:
         list(broken.epoch(0))
 
 
-@pytest.mark.parametrize("kind", ["linear mix", "pasted patch"])
+@pytest.mark.parametrize("kind", ["blend", "patch blend"])
 def test_mixed_images_are_wanted_as_much_as_they_hold(kind: str) -> None:
     whole = np.zeros((2, 12, 12, 3), np.uint8)
     whole[1] = 255
     for epoch in range(20):
-        found = augment(whole, [5, 8], [STEPS[kind](chance=1.0)], 3, epoch)
+        found = augment(whole, [5, 8], [STEPS[kind](probability=1.0)], 3, epoch)
         assert found.partners.tolist() == [1, 0]
         held = [found.images[0].mean(), 1 - found.images[1].mean()]
         assert found.shares == pytest.approx(np.array(held), abs=1e-5)
         assert (found.shares > 0.05).all()
         assert (found.shares < 0.45).all()
-    mixed = Feed(whole, np.array([0, 2]), np.arange(2), [STEPS[kind](chance=1.0)], NO_LEVELS, 1, 2, 4)
+    mixed = Feed(whole, np.array([0, 2]), np.arange(2), [STEPS[kind](probability=1.0)], NO_LEVELS, 1, 2, 4)
     for batch in mixed.epoch(0):
         assert batch.targets.sum(axis=1) == pytest.approx(np.ones(2))
         assert batch.targets[:, [1, 3]].tolist() == [[0, 0], [0, 0]]
@@ -185,7 +186,7 @@ def test_mixed_images_are_wanted_as_much_as_they_hold(kind: str) -> None:
 
 
 def test_an_image_is_mixed_once_at_most_after_all_else_and_a_lone_one_never() -> None:
-    steps = [Mix(chance=1.0), Paste(chance=1.0), Grey(chance=1.0)]
+    steps = [Blend(probability=1.0), PatchBlend(probability=1.0), Grey(probability=1.0)]
     found = augment(IMAGES, NUMBERS, steps, 3, 1)
     assert np.ptp(found.images, axis=3).max() < 1e-6
     assert np.array_equal(found.images, augment(IMAGES, NUMBERS, [steps[2], steps[0]], 3, 1).images)
@@ -197,5 +198,5 @@ def test_an_image_is_mixed_once_at_most_after_all_else_and_a_lone_one_never() ->
 def test_as_many_images_are_mixed_as_the_step_says() -> None:
     many = np.zeros((200, 6, 6, 3), np.uint8)
     for chance, low, high in ((0.0, 0, 0), (0.3, 40, 80), (1.0, 200, 200)):
-        mixed = augment(many, range(200), [Mix(chance=chance)], 3, 1).partners != np.arange(200)
+        mixed = augment(many, range(200), [Blend(probability=chance)], 3, 1).partners != np.arange(200)
         assert low <= mixed.sum() <= high

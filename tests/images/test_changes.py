@@ -8,27 +8,27 @@ from scipy.ndimage import gaussian_filter
 
 from attentive_lens.images.augmentation import AUGMENTATIONS, augment
 from attentive_lens.images.augmentation.base import Geometric, Pairing, Tonal
-from attentive_lens.plan import recipe
-from attentive_lens.plan.recipe import STEPS, RecipeStep
+from attentive_lens.plan import augmentation
+from attentive_lens.plan.augmentation import STEPS, AugmentationStep
 
 RANDOM = np.random.default_rng(3)
 COLOURS = RANDOM.integers(20, 236, (16, 16, 3)).astype(np.uint8)
 LEVELS = COLOURS / 255
 
 
-def once(step: RecipeStep, image: np.ndarray = COLOURS, number: int = 0) -> np.ndarray:
+def once(step: AugmentationStep, image: np.ndarray = COLOURS, number: int = 0) -> np.ndarray:
     """One image through one step that is always done."""
-    return augment(image[None], [number], [step.with_(chance=1.0)], 0, 0).images[0]
+    return augment(image[None], [number], [step.with_(probability=1.0)], 0, 0).images[0]
 
 
-def matrix(step: RecipeStep, side: int = 10) -> np.ndarray:
+def matrix(step: AugmentationStep, side: int = 10) -> np.ndarray:
     change = AUGMENTATIONS[step.kind]
     assert isinstance(change, Geometric)
     return change.matrix(step, np.random.default_rng(0), side)
 
 
 def test_quarter_turns_are_exact() -> None:
-    seen = {once(recipe.Quarter(), number=k).tobytes() for k in range(12)}
+    seen = {once(augmentation.Rotate90(), number=k).tobytes() for k in range(12)}
     whole = LEVELS.astype(np.float32)
     possible = {np.ascontiguousarray(np.rot90(whole, k)).tobytes() for k in (1, 2, 3)}
     assert len(seen) == 3
@@ -38,25 +38,25 @@ def test_quarter_turns_are_exact() -> None:
 
 
 def test_mirroring_reverses_one_axis() -> None:
-    assert once(recipe.Mirror(direction="left-right")) == pytest.approx(LEVELS[:, ::-1], abs=1e-5)
-    assert once(recipe.Mirror(direction="top-bottom")) == pytest.approx(LEVELS[::-1], abs=1e-5)
+    assert once(augmentation.Flip(direction="left-right")) == pytest.approx(LEVELS[:, ::-1], abs=1e-5)
+    assert once(augmentation.Flip(direction="top-bottom")) == pytest.approx(LEVELS[::-1], abs=1e-5)
 
 
 def test_brightness_is_a_factor_cut_off_at_white() -> None:
-    out = once(recipe.Brightness(between=(1.5, 1.5)))
+    out = once(augmentation.Brightness(range=(1.5, 1.5)))
     assert out == pytest.approx(np.minimum(LEVELS * 1.5, 1), abs=1e-5)
 
 
 def test_scaling_by_two_shows_the_middle_half() -> None:
-    assert matrix(recipe.Scale(between=(2.0, 2.0))) == pytest.approx(np.diag([0.5, 0.5, 1]))
+    assert matrix(augmentation.Scale(range=(2.0, 2.0))) == pytest.approx(np.diag([0.5, 0.5, 1]))
 
 
 def test_a_shear_of_45_degrees_moves_each_row_by_its_height() -> None:
-    assert matrix(recipe.Shear(between=(45.0, 45.0))) @ [0, 3, 1] == pytest.approx([3, 3, 1])
+    assert matrix(augmentation.Shear(range=(45.0, 45.0))) @ [0, 3, 1] == pytest.approx([3, 3, 1])
 
 
 def test_perspective_brings_one_edge_nearer_and_leaves_the_middle() -> None:
-    tilt = matrix(recipe.Perspective(between=(0.5, 0.5)))
+    tilt = matrix(augmentation.Perspective(range=(0.5, 0.5)))
     x, y, w = tilt @ [5, 0, 1]
     assert (x / w, y / w) == pytest.approx((5 / 1.5, 0))
     x, y, w = tilt @ [-5, 0, 1]
@@ -65,7 +65,7 @@ def test_perspective_brings_one_edge_nearer_and_leaves_the_middle() -> None:
 
 
 def test_a_crop_has_its_area_and_aspect_and_lies_inside() -> None:
-    step = recipe.Crop(between=(0.25, 0.25), aspect=(1.0, 1.0))
+    step = augmentation.Crop(range=(0.25, 0.25), aspect=(1.0, 1.0))
     for seed in range(50):
         change = AUGMENTATIONS["crop"]
         assert isinstance(change, Geometric)
@@ -76,46 +76,46 @@ def test_a_crop_has_its_area_and_aspect_and_lies_inside() -> None:
 
 
 def test_contrast_spreads_about_the_mean() -> None:
-    out = once(recipe.Contrast(between=(0.5, 0.5)))
+    out = once(augmentation.Contrast(range=(0.5, 0.5)))
     assert out.mean() == pytest.approx(LEVELS.mean(), abs=1e-5)
     assert out.std() == pytest.approx(LEVELS.std() / 2, abs=1e-5)
 
 
 def test_saturation_nought_is_grey_and_keeps_the_luma() -> None:
-    out = once(recipe.Saturation(between=(0.0, 0.0)))
+    out = once(augmentation.Saturation(range=(0.0, 0.0)))
     luma = LEVELS @ [0.299, 0.587, 0.114]
     assert out == pytest.approx(np.repeat(luma[:, :, None], 3, axis=2), abs=1e-5)
-    assert once(recipe.Grey()) == pytest.approx(out, abs=1e-6)
+    assert once(augmentation.Grey()) == pytest.approx(out, abs=1e-6)
 
 
 def test_a_hue_of_120_degrees_turns_red_to_green_and_grey_stays() -> None:
     red = np.zeros((4, 4, 3), np.uint8)
     red[:, :, 0] = 255
-    assert once(recipe.Hue(between=(120.0, 120.0)), red)[0, 0] == pytest.approx([0, 1, 0], abs=1e-5)
+    assert once(augmentation.Hue(range=(120.0, 120.0)), red)[0, 0] == pytest.approx([0, 1, 0], abs=1e-5)
     flat = np.full((4, 4, 3), 90, np.uint8)
-    assert once(recipe.Hue(between=(77.0, 77.0)), flat) == pytest.approx(flat / 255, abs=1e-5)
+    assert once(augmentation.Hue(range=(77.0, 77.0)), flat) == pytest.approx(flat / 255, abs=1e-5)
 
 
 def test_gamma_is_a_power() -> None:
-    assert once(recipe.Gamma(between=(2.0, 2.0))) == pytest.approx(LEVELS**2, abs=1e-5)
+    assert once(augmentation.Gamma(range=(2.0, 2.0))) == pytest.approx(LEVELS**2, abs=1e-5)
 
 
 def test_blur_and_sharpen_are_what_a_gaussian_makes_of_them() -> None:
     soft = gaussian_filter(LEVELS, (1, 1, 0), mode="nearest")
-    assert once(recipe.Blur(between=(1.0, 1.0))) == pytest.approx(soft, abs=1e-4)
+    assert once(augmentation.Blur(range=(1.0, 1.0))) == pytest.approx(soft, abs=1e-4)
     sharp = np.clip(2 * LEVELS - soft, 0, 1)
-    assert once(recipe.Sharpen(between=(1.0, 1.0))) == pytest.approx(sharp, abs=1e-4)
+    assert once(augmentation.Sharpen(range=(1.0, 1.0))) == pytest.approx(sharp, abs=1e-4)
 
 
 def test_noise_has_its_deviation() -> None:
     flat = np.full((64, 64, 3), 128, np.uint8)
-    out = once(recipe.Noise(between=(0.05, 0.05)), flat)
+    out = once(augmentation.Noise(range=(0.05, 0.05)), flat)
     assert out.std() == pytest.approx(0.05, rel=0.03)
     assert out.mean() == pytest.approx(128 / 255, abs=0.002)
 
 
 def test_a_patch_of_the_whole_image_leaves_its_mean_and_a_small_one_most_of_it() -> None:
-    out = once(recipe.CutOut(between=(0.5, 0.5)), number=1)
+    out = once(augmentation.RandomErasing(range=(0.5, 0.5)), number=1)
     changed = np.abs(out - LEVELS).max(axis=2) > 1e-5
     rows, columns = np.flatnonzero(changed.any(axis=1)), np.flatnonzero(changed.any(axis=0))
     assert 0 < len(rows) <= 8
@@ -126,14 +126,16 @@ def test_a_patch_of_the_whole_image_leaves_its_mean_and_a_small_one_most_of_it()
 def test_an_elastic_warp_moves_pixels_by_about_its_strength() -> None:
     ramp = np.repeat(np.arange(64, dtype=np.uint8)[None, :, None] * 4, 64, axis=0)
     ramp = np.repeat(ramp, 3, axis=2)
-    moved = np.stack([once(recipe.Elastic(between=(2.0, 2.0)), ramp, k) * 255 / 4 - ramp / 4 for k in range(12)])
+    moved = np.stack(
+        [once(augmentation.ElasticDeformation(range=(2.0, 2.0)), ramp, k) * 255 / 4 - ramp / 4 for k in range(12)]
+    )
     inside = moved[:, 8:-8, 8:-8]
     assert 0.8 < inside.std() < 2.4
     assert abs(inside.mean()) < 0.6
 
 
 def test_jpeg_loses_more_at_a_lower_quality() -> None:
-    lost = [np.abs(once(recipe.Jpeg(between=(q, q))) - LEVELS).mean() for q in (95.0, 50.0, 5.0)]
+    lost = [np.abs(once(augmentation.Jpeg(range=(q, q))) - LEVELS).mean() for q in (95.0, 50.0, 5.0)]
     assert 0 < lost[0] < lost[1] < lost[2]
 
 

@@ -9,10 +9,10 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from attentive_lens.core.jobs import finish
+from attentive_lens.core.random import random_generator
 from attentive_lens.demo.slide import Mark, photograph
 from attentive_lens.images.faults import FAULTS, Evidence, Finding, find_faults
-from attentive_lens.plan.chance import chance
-from attentive_lens.plan.progress import finish
 
 KINDS = ("netted", "smooth", "winged")
 
@@ -28,7 +28,10 @@ def grains(n: int = 90, mark: Mark | None = None, marked: int = 0, seed: int = 1
     """Photographs of three types in turn; of type ``marked`` four in five carry the mark."""
     shots = [
         photograph(
-            KINDS[k % 3], chance(seed, "faults test", k), 64, mark if mark and k % 3 == marked and k % 5 else None
+            KINDS[k % 3],
+            random_generator(seed, "faults test", k),
+            64,
+            mark if mark and k % 3 == marked and k % 5 else None,
         ).pixels
         for k in range(n)
     ]
@@ -91,19 +94,22 @@ def test_a_mark_that_goes_with_one_class_is_found_wherever_and_in_whatever_colou
 
 
 def test_a_mark_on_all_classes_alike_is_no_shortcut() -> None:
-    shots = [photograph(KINDS[k % 3], chance(1, "all", k), 64, Mark() if k % 2 else None).pixels for k in range(120)]
+    shots = [
+        photograph(KINDS[k % 3], random_generator(1, "all", k), 64, Mark() if k % 2 else None).pixels
+        for k in range(120)
+    ]
     assert found("marks", evidence(np.stack(shots), np.arange(120) % 3)) == []
 
 
 def test_images_that_carry_too_little_are_found_and_sorted() -> None:
     pixels, labels = grains(90)
     for k in (7, 30):
-        pixels[k] = photograph(KINDS[k % 3], chance(1, "faults test", k), 64, blur=3.0).pixels
+        pixels[k] = photograph(KINDS[k % 3], random_generator(1, "faults test", k), 64, blur=3.0).pixels
     pixels[50] = (225 + (pixels[50].astype(float) - 128) * 0.05).astype(np.uint8)
     findings = {f.kind: set(f.places) for f in found("poor images", evidence(pixels, labels))}
     assert findings == {"out of focus": {7, 30}, "washed out": {50}}
     small = found("poor images", evidence(pixels, labels, size=20))
-    assert "smaller than half the working size" in small[-1].why
+    assert "smaller than half the input size" in small[-1].why
 
 
 def test_rare_and_tiny_classes_are_named() -> None:
@@ -153,7 +159,7 @@ def test_actions_leave_the_copy_in_the_test_set_and_cover_marks_in_training() ->
     assert leak.actions[0].exclude == (10,)
     (mark,) = found("marks", evidence(*grains(150, Mark(), 0)))
     assert mark.actions[0].step is not None
-    assert mark.actions[0].step.kind == "cut-out patch"
+    assert mark.actions[0].step.kind == "random erasing"
 
 
 def test_images_not_in_use_are_not_looked_at() -> None:

@@ -6,8 +6,8 @@ import pytest
 from PIL import Image
 
 from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import Found, Skipped, kind_of, open_source
-from attentive_lens.plan.reading import Reading
 
 
 def folder(root: Path, table: str, *names: str) -> Path:

@@ -10,14 +10,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.errors import BadFile
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen, Rows, is_whole, seal
 from attentive_lens.images.sources import Reference
 from attentive_lens.images.sources.folders import Folders
 from attentive_lens.images.store import prepared
-from attentive_lens.plan.progress import finish
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.plan.preprocessing import Preprocessing
 
 COUNT = 11
 IMAGES = np.random.default_rng(0).integers(0, 256, (COUNT, 5, 4, 3)).astype(np.uint8)
@@ -61,13 +61,13 @@ def test_chosen_images_are_read_a_few_at_a_time(rows: Rows, monkeypatch: pytest.
     most: list[int] = []
     read = Rows.__getitem__
     monkeypatch.setattr(Rows, "__getitem__", lambda self, at: (most.append(len(at)), read(self, at))[1])
-    monkeypatch.setattr("attentive_lens.images.preparation.AT_ONCE", 3)
+    monkeypatch.setattr("attentive_lens.images.preprocessing.AT_ONCE", 3)
     whole = np.random.default_rng(1).integers(0, 256, (10, 8, 8, 3)).astype(np.uint8)
     file = rows.file.with_name("square.npy")
     np.save(file, whole)
-    of_file = Levels.measure(Chosen(Rows(file), np.arange(1, 9)), Preparation(side=8))
+    of_file = Preprocessor.measured(Chosen(Rows(file), np.arange(1, 9)), Preprocessing(input_size=8))
     assert max(most) == 3
-    of_memory = Levels.measure(whole[1:9], Preparation(side=8))
+    of_memory = Preprocessor.measured(whole[1:9], Preprocessing(input_size=8))
     assert of_file == of_memory
 
 
@@ -104,7 +104,7 @@ def test_a_cache_that_was_changed_is_made_anew_before_anybody_trains_on_it(tmp_p
     cache.mkdir()
     source = Folders(tmp_path / "images")
     references = [Reference(source, str(file), "", -1) for file in files]
-    whole = np.asarray(finish(prepared(references, Preparation(side=40), cache)))
+    whole = np.asarray(finish(prepared(references, Preprocessing(input_size=40), cache)))
     (kept,) = cache.glob("*.npy")
     for harm in (
         lambda: kept.write_bytes(kept.read_bytes()[:-9]),
@@ -115,7 +115,7 @@ def test_a_cache_that_was_changed_is_made_anew_before_anybody_trains_on_it(tmp_p
     ):
         harm()
         assert not is_whole(kept)
-        assert np.array_equal(finish(prepared(references, Preparation(side=40), cache)), whole)
+        assert np.array_equal(finish(prepared(references, Preprocessing(input_size=40), cache)), whole)
         assert is_whole(kept)
     seal(kept)
     assert is_whole(kept)

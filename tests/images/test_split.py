@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from attentive_lens.errors import BadValue
 from attentive_lens.images.split import SETS, groups_by_name, part
-from attentive_lens.plan.settings import Split
+from attentive_lens.plan.split import Split
 
 labels = st.lists(st.integers(0, 4), min_size=1, max_size=80)
 
@@ -74,7 +74,11 @@ def test_adding_images_deals_no_other_into_another_set_but_by_the_rounding(own: 
 @given(labels, st.integers(2, 6), st.integers(0, 50))
 def test_folds_take_turns_and_cover_everything_once(own: list[int], folds: int, seed: int) -> None:
     held = [
-        {k for k, s in enumerate(part(own, [None] * len(own), Split(folds=folds, fold=fold), seed)) if s != "training"}
+        {
+            k
+            for k, s in enumerate(part(own, [None] * len(own), Split(folds=folds, validation_fold=fold), seed))
+            if s != "training"
+        }
         for fold in range(1, folds + 1)
     ]
     assert sorted(place for fold in held for place in fold) == list(range(len(own)))
@@ -82,7 +86,7 @@ def test_folds_take_turns_and_cover_everything_once(own: list[int], folds: int, 
 
 def test_a_subset_keeps_its_part_of_every_class() -> None:
     own = [0] * 100 + [1] * 50
-    sets = part(own, [None] * 150, Split(0.2, subset=0.1), 5)
+    sets = part(own, [None] * 150, Split(0.2, subset_fraction=0.1), 5)
     assert [sum(s == "training" for s in sets[:100]), sum(s == "training" for s in sets[100:])] == [8, 4]
     assert sets.count("validation") == 3
     assert sets.count("left out") == 150 - 15
@@ -91,9 +95,9 @@ def test_a_subset_keeps_its_part_of_every_class() -> None:
 def test_a_test_set_is_drawn_where_the_source_has_none_and_excluded_images_stay_out() -> None:
     own = [0] * 50 + [1] * 50
     given_sets = [None] * 99 + ["excluded"]
-    sets = part(own, given_sets, Split(0.2, test=0.1), 1)
+    sets = part(own, given_sets, Split(0.2, test_fraction=0.1), 1)
     assert (sets.count("test"), sets.count("excluded")) == (10, 1)
-    held = part(own, ["test", *given_sets[1:]], Split(0.2, test=0.1), 1)
+    held = part(own, ["test", *given_sets[1:]], Split(0.2, test_fraction=0.1), 1)
     assert held.count("test") == 1
 
 
@@ -106,9 +110,9 @@ def test_names_that_give_the_same_text_are_a_group() -> None:
 @pytest.mark.parametrize(
     ("settings", "told"),
     [
-        ({"pattern": "("}, "no regular expression"),
-        ({"folds": 3, "fold": 4}, "no fold 4 of 3"),
-        ({"validation": 0.5, "test": 0.6}, "nothing to train on"),
+        ({"group_pattern": "("}, "no regular expression"),
+        ({"folds": 3, "validation_fold": 4}, "no fold 4 of 3"),
+        ({"validation_fraction": 0.5, "test_fraction": 0.6}, "nothing to train on"),
     ],
 )
 def test_splits_that_cannot_be_are_refused(settings: dict[str, Any], told: str) -> None:

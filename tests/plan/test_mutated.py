@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from attentive_lens.errors import BadValue, LensError
-from attentive_lens.plan.layers import Answers, Relu
+from attentive_lens.plan.layers import Output, Relu
 from attentive_lens.plan.network import MOST_NODES, NetworkPlan
 from attentive_lens.plan.plan import Plan
 
@@ -39,18 +39,18 @@ def test_files_that_are_no_plans_are_refused(tmp_path: Path) -> None:
         ({"network": "for blocks"}, "blocks"),
         ({"network": 1.5}, "list of layers"),
         ({"network": [3]}, "section"),
-        ({"network": "two blocks", "recipe": 1.5}, "list of steps"),
-        ({"network": "two blocks", "recipe": {"change": "turn"}}, "list of steps"),
-        ({"network": [{"layer": "relu", "after": []}, {"layer": "answers"}]}, "after"),
-        ({"network": [{"layer": "relu", "after": [[1]]}, {"layer": "answers"}]}, "after"),
-        ({"network": [{"layer": ["relu"]}, {"layer": "answers"}]}, "relu"),
-        ({"network": [{"layer": "relu", "name": "a" * 99}, {"layer": "answers"}]}, "80 letters"),
-        ({"network": [{"layer": "relu", "name": "\x1b[2J"}, {"layer": "answers"}]}, "printable"),
+        ({"network": "two blocks", "augmentation": 1.5}, "list of steps"),
+        ({"network": "two blocks", "augmentation": {"kind": "rotate"}}, "list of steps"),
+        ({"network": [{"layer": "relu", "after": []}, {"layer": "output"}]}, "after"),
+        ({"network": [{"layer": "relu", "after": [[1]]}, {"layer": "output"}]}, "after"),
+        ({"network": [{"layer": ["relu"]}, {"layer": "output"}]}, "relu"),
+        ({"network": [{"layer": "relu", "name": "a" * 99}, {"layer": "output"}]}, "80 letters"),
+        ({"network": [{"layer": "relu", "name": "\x1b[2J"}, {"layer": "output"}]}, "printable"),
         ({"network": "two blocks", "seed": 2**63}, "seed"),
         ({"network": "two blocks", "seed": 10**4000}, "seed"),
-        ({"network": "two blocks", "training": {"rate": 10**4000}}, "above the most"),
+        ({"network": "two blocks", "optimiser": {"kind": "adam", "learning_rate": 10**4000}}, "above the most"),
         ({"network": "two blocks", "name": "\x1b[2J"}, "printable"),
-        ({"network": "two blocks", "split": {"pattern": "(" * 200}}, "regular expression"),
+        ({"network": "two blocks", "split": {"group_pattern": "(" * 200}}, "regular expression"),
     ],
 )
 def test_what_is_wrong_is_named(table: dict[str, object], part: str) -> None:
@@ -62,9 +62,9 @@ def test_what_is_wrong_is_named(table: dict[str, object], part: str) -> None:
 
 def test_large_networks_are_put_together_in_linear_time_and_refused_when_too_large() -> None:
     began = time.perf_counter()
-    plan = NetworkPlan.stack([*(Relu() for _ in range(MOST_NODES - 1)), Answers()])
+    plan = NetworkPlan.stack([*(Relu() for _ in range(MOST_NODES - 1)), Output()])
     assert len({node.name for node in plan.nodes}) == MOST_NODES
     assert plan.up_to("relu 2000")
     with pytest.raises(BadValue, match="too large"):
-        NetworkPlan.stack([*(Relu() for _ in range(MOST_NODES)), Answers()])
+        NetworkPlan.stack([*(Relu() for _ in range(MOST_NODES)), Output()])
     assert time.perf_counter() - began < 5

@@ -6,13 +6,13 @@ from attentive_lens.errors import BadValue, NotHere
 from attentive_lens.plan.blocks import Residual, Squeeze, built, read_network
 from attentive_lens.plan.layers import (
     LAYERS,
-    Answers,
     Connected,
     Convolution,
     DoesNotFit,
     Flatten,
     GlobalPooling,
     MaxPooling,
+    Output,
     Relu,
     TransposedConvolution,
 )
@@ -32,43 +32,43 @@ def test_every_kind_of_layer_can_be_read_by_its_word() -> None:
 
 
 def test_facts_of_a_small_network_are_those_worked_out_by_hand() -> None:
-    layers = [Convolution(filters=4, kernel=5, padding="valid"), Relu(), MaxPooling(), Flatten(), Answers()]
-    facts = NetworkPlan.stack(layers).for_classes(3).facts((12, 10, 3))
+    layers = [Convolution(filters=4, kernel_size=5, padding="valid"), Relu(), MaxPooling(), Flatten(), Output()]
+    facts = NetworkPlan.stack(layers).with_outputs(3).facts((12, 10, 3))
     assert [f.shape for f in facts] == [(8, 6, 4), (8, 6, 4), (4, 3, 4), (48,), (3,)]
     assert [f.weights for f in facts] == [5 * 5 * 3 * 4 + 4, 0, 0, 0, 48 * 3 + 3]
     assert facts[0].multiply_adds == 8 * 6 * 4 * 75
-    assert [f.sees for f in facts] == [5, 5, 6, None, None]
-    assert facts[2].step == 2
+    assert [f.receptive_field for f in facts] == [5, 5, 6, None, None]
+    assert facts[2].jump == 2
 
 
 def test_receptive_fields_begin_where_the_padding_puts_them() -> None:
-    layers = [Convolution(kernel=5), MaxPooling(), Convolution(kernel=3), Flatten(), Answers()]
-    facts = NetworkPlan.stack(layers).for_classes(2).facts((16, 16, 3))
+    layers = [Convolution(kernel_size=5), MaxPooling(), Convolution(kernel_size=3), Flatten(), Output()]
+    facts = NetworkPlan.stack(layers).with_outputs(2).facts((16, 16, 3))
     # 5×5 kept edges begin 2 before the image; the second convolution one step of two pixels before that.
-    assert [(f.start, f.step, f.sees) for f in facts[:3]] == [(-2, 1, 5), (-2, 2, 6), (-4, 2, 10)]
+    assert [(f.offset, f.jump, f.receptive_field) for f in facts[:3]] == [(-2, 1, 5), (-2, 2, 6), (-4, 2, 10)]
 
 
 def test_a_layer_that_does_not_fit_is_named_with_its_input() -> None:
-    layers = [Convolution(kernel=5, padding="valid"), MaxPooling(), MaxPooling(), Flatten(), Answers()]
+    layers = [Convolution(kernel_size=5, padding="valid"), MaxPooling(), MaxPooling(), Flatten(), Output()]
     with pytest.raises(
-        DoesNotFit, match=r"max pooling 2 does not fit.*gets 1×1 from max pooling 1 \(2×2 window, step 2, on 2×2\)"
+        DoesNotFit, match=r"max pooling 2 does not fit.*get 1×1 from max pooling 1 \(2×2 window, stride 2, on 2×2\)"
     ):
         NetworkPlan.stack(layers).facts((6, 6, 3))
     with pytest.raises(DoesNotFit, match="takes one row of values"):
-        NetworkPlan.stack([Connected(), Answers()]).facts((6, 6, 3))
+        NetworkPlan.stack([Connected(), Output()]).facts((6, 6, 3))
     with pytest.raises(DoesNotFit, match="was flattened"):
-        NetworkPlan.stack([Flatten(), Convolution(), Answers()]).facts((6, 6, 3))
+        NetworkPlan.stack([Flatten(), Convolution(), Output()]).facts((6, 6, 3))
 
 
 def test_a_network_without_sense_is_refused_in_words() -> None:
-    with pytest.raises(BadValue, match="gives no answers"):
+    with pytest.raises(BadValue, match="has no output"):
         NetworkPlan.stack([Flatten()])
     with pytest.raises(BadValue, match="two nodes called a"):
-        NetworkPlan((Node("a", Flatten(), ("image",)), Node("a", Answers(), ("a",))))
+        NetworkPlan((Node("a", Flatten(), ("image",)), Node("a", Output(), ("a",))))
     with pytest.raises(BadValue, match="no layer before it is called b"):
-        NetworkPlan((Node("a", Flatten(), ("b",)), Node("answers", Answers(), ("a",))))
+        NetworkPlan((Node("a", Flatten(), ("b",)), Node("output", Output(), ("a",))))
     with pytest.raises(BadValue, match="exactly one input"):
-        NetworkPlan((Node("a", Flatten(), ("image",)), Node("answers", Answers(), ("a", "image"))))
+        NetworkPlan((Node("a", Flatten(), ("image",)), Node("output", Output(), ("a", "image"))))
 
 
 def test_up_to_names_the_layer_and_all_that_feed_it() -> None:
@@ -79,9 +79,9 @@ def test_up_to_names_the_layer_and_all_that_feed_it() -> None:
 
 
 def test_a_block_after_a_transposed_convolution_knows_its_channels() -> None:
-    network = built([Convolution(filters=8), TransposedConvolution(filters=6), Residual(filters=6), Squeeze(narrow=2),
-                     GlobalPooling(), Answers()]).for_classes(3)  # fmt: skip
+    before = [Convolution(filters=8), TransposedConvolution(filters=6), Residual(filters=6)]
+    network = built([*before, Squeeze(reduction=2), GlobalPooling(), Output()]).with_outputs(3)
     shapes = {fact.name: fact.shape for fact in network.facts((16, 16, 3))}
     assert shapes["transposed convolution 1"] == (32, 32, 6)
     assert not any(node.name == "convolution 4" for node in network.nodes), "the short cut needs no filters of its own"
-    assert shapes["answers"] == (3,)
+    assert shapes["output"] == (3,)

@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from attentive_lens.errors import BadValue, LensError
+from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.recipe import DEFAULT_RECIPE
 from attentive_lens.plan.starters import STARTERS
 
 
@@ -23,7 +23,7 @@ from attentive_lens.plan.starters import STARTERS
 def test_a_plan_written_as_toml_and_read_is_the_same(
     network: str, side: int, rate: float, seed: int, based: bool
 ) -> None:
-    settings = {"network": network, "preparation.side": side, "training.rate": rate, "seed": seed}
+    settings = {"network": network, "preprocessing.input_size": side, "optimiser.learning_rate": rate, "seed": seed}
     if based:
         settings |= {"base.run": 3, "base.until": "relu 1", "base.frozen": False}
     plan = Plan().changed(settings)
@@ -32,9 +32,9 @@ def test_a_plan_written_as_toml_and_read_is_the_same(
 
 def test_changing_a_setting_leaves_the_first_plan_as_it_was() -> None:
     plan = Plan()
-    other = plan.changed({"training.epochs": 3, "recipe": "none"})
-    assert (other.training.epochs, other.recipe) == (3, ())
-    assert (plan.training.epochs, len(plan.recipe)) == (20, len(DEFAULT_RECIPE))
+    other = plan.changed({"training.epochs": 3, "augmentation": "none"})
+    assert (other.training.epochs, other.augmentation) == (3, ())
+    assert (plan.training.epochs, len(plan.augmentation)) == (20, len(DEFAULT_AUGMENTATION))
 
 
 @pytest.mark.parametrize(
@@ -45,7 +45,7 @@ def test_changing_a_setting_leaves_the_first_plan_as_it_was() -> None:
         ({"network": "four blocks"}, "blocks"),
         ({"base.run": 2}, "until"),
         ({"base.run": 2, "base.until": "relu 7"}, "relu 7"),
-        ({"preparation.side": 7}, "does not fit"),
+        ({"preprocessing.input_size": 7}, "does not fit"),
         ({"seed": -1}, "whole number"),
     ],
 )
@@ -72,5 +72,5 @@ def test_a_plan_of_a_later_format_is_refused() -> None:
         Plan.read({"netwrok": []})
     with pytest.raises(BadValue, match=r"\[training\]"):
         Plan.read({"training": 3})
-    with pytest.raises(BadValue, match="turn"):
-        Plan.read({"recipe": [{"change": "turm"}]})
+    with pytest.raises(BadValue, match="rotate"):
+        Plan.read({"augmentation": [{"kind": "rotat"}]})

@@ -7,23 +7,24 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from attentive_lens.scoring.scores import Scores, judge
+from attentive_lens.core.records import from_plain, without_arrays
+from attentive_lens.scoring.scores import Scores, scored
 
 
 def test_scores_of_four_known_answers() -> None:
     probabilities = np.array([[0.7, 0.3], [0.1, 0.9], [0.2, 0.8], [0.6, 0.4]])
-    scores = judge("test", ["a", "b"], [11, 12, 13, 14], np.array([0, 0, 1, 0]), probabilities,
+    scores = scored("test", ["a", "b"], [11, 12, 13, 14], np.array([0, 0, 1, 0]), probabilities,
                    np.array([1.0, 3.0, 2.0, 2.0]), "squared error")  # fmt: skip
     assert scores.accuracy == 0.75
-    assert scores.confusion.tolist() == [[2, 1], [0, 1]]
-    assert scores.per_class == [pytest.approx(2 / 3), 1.0]
+    assert scores.confusion == ((2, 1), (0, 1))
+    assert scores.per_class == (pytest.approx(2 / 3), 1.0)
     assert (scores.loss, scores.loss_function) == (2.0, "squared error")
     assert [(a.image, a.said, a.true, a.probability) for a in scores.wrong] == [(12, 1, 0, 0.9)]
 
 
 def test_a_class_without_images_has_no_accuracy() -> None:
-    scores = judge("test", ["a", "b", "c"], [1], np.array([1]), np.array([[0.2, 0.5, 0.3]]), np.ones(1), "x")
-    assert scores.per_class == [None, 1.0, None]
+    scores = scored("test", ["a", "b", "c"], [1], np.array([1]), np.array([[0.2, 0.5, 0.3]]), np.ones(1), "x")
+    assert scores.per_class == (None, 1.0, None)
 
 
 @given(st.integers(1, 40), st.integers(2, 6), st.integers(0, 999))
@@ -31,9 +32,10 @@ def test_every_image_stands_once_in_the_matrix_and_json_keeps_all(n: int, classe
     random = np.random.default_rng(seed)
     probabilities = random.dirichlet(np.ones(classes), n)
     true = random.integers(0, classes, n)
-    scores = judge("validation", [str(k) for k in range(classes)], range(n), true, probabilities, np.ones(n), "x")
-    assert scores.confusion.sum() == n
-    assert np.array_equal(scores.confusion.sum(axis=1), np.bincount(true, minlength=classes))
-    assert scores.accuracy == pytest.approx(np.trace(scores.confusion) / n)
-    assert len(scores.wrong) == n - np.trace(scores.confusion)
-    assert Scores.from_dict(json.loads(json.dumps(scores.as_dict()))) == scores
+    scores = scored("validation", [str(k) for k in range(classes)], range(n), true, probabilities, np.ones(n), "x")
+    matrix = np.array(scores.confusion)
+    assert matrix.sum() == n == scores.images
+    assert np.array_equal(matrix.sum(axis=1), np.bincount(true, minlength=classes))
+    assert scores.accuracy == pytest.approx(np.trace(matrix) / n)
+    assert len(scores.wrong) == n - np.trace(matrix)
+    assert from_plain(Scores, json.loads(json.dumps(without_arrays(scores))), ()) == scores

@@ -1,34 +1,39 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from attentive_lens.engine.batches import scores
-from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.layers import Moment
+from attentive_lens.core.jobs import finish
+from attentive_lens.engine.batches import inference
+from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import cross_entropy, one_hot
 from attentive_lens.engine.network import Network, fingerprint
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.feeding import Batch, Feed
-from attentive_lens.images.preparation import Levels
-from attentive_lens.plan.layers import Answers, Connected, Flatten, Relu
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION
+from attentive_lens.plan.layers import Connected, Flatten, Output, Relu
+from attentive_lens.plan.losses import CrossEntropy
 from attentive_lens.plan.network import NetworkPlan
-from attentive_lens.plan.progress import finish
-from attentive_lens.plan.recipe import DEFAULT_RECIPE
-from attentive_lens.plan.settings import Preparation, Training
+from attentive_lens.plan.optimisers import Adam
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, read_events
-from attentive_lens.training.learner import Classifier, Learner, Mark
+from attentive_lens.training.learner import Classifier, Learner, Metrics
 from attentive_lens.training.loop import Outcome, run
 
 SIDE = 8
-PREPARATION = Preparation(side=SIDE)
-PLAN = NetworkPlan.stack([Flatten(), Connected(units=16), Relu(), Answers()]).for_classes(2)
+PREPARATION = Preprocessing(input_size=SIDE)
+PLAN = NetworkPlan.stack([Flatten(), Connected(units=16), Relu(), Output()]).with_outputs(2)
+WHOLE = Plan(network=PLAN, preprocessing=PREPARATION)
 
 
 def spots(n: int = 40) -> tuple[np.ndarray, np.ndarray]:
@@ -47,12 +52,13 @@ def train(
     folder.mkdir(exist_ok=True)
     pixels, labels = spots()
     members = np.arange(held, len(labels))
-    levels = Levels.measure(pixels[members], PREPARATION)
+    preprocessor = Preprocessor.measured(pixels[members], PREPARATION)
     network = Network.start(PLAN, PREPARATION.shape, 1)
-    feed = Feed(pixels, labels, members, DEFAULT_RECIPE[3:], levels, 1, 8, 2)
-    model = ModelFile(PLAN, {}, PREPARATION, levels, ("left", "right"))
-    with Crew(1) as crew, Journal(folder / "journal.jsonl") as journal:
-        learner = Classifier(network, Training(**{"rate": 0.01, **settings}), frozenset(), levels, crew)
+    plan = replace(WHOLE, optimiser=Adam(**{"learning_rate": 0.01, **settings}))
+    feed = Feed(pixels, labels, members, DEFAULT_AUGMENTATION[3:], preprocessor, 1, 8, 2)
+    model = ModelFile(PLAN, {}, preprocessor, ("left", "right"))
+    with ThreadPool(1) as thread_pool, Journal(folder / "journal.jsonl") as journal:
+        learner = Classifier(network, plan, preprocessor, thread_pool)
         checkpoints = Checkpoints(folder / "checkpoints", model)
         data = pixels[:held], labels[:held]
         return finish(run(learner, feed, data, epochs, checkpoints, journal, {"n": 1}, stop))
@@ -79,7 +85,7 @@ def test_the_same_plan_gives_the_same_bits(tmp_path: Path) -> None:
 
 
 def test_the_best_epoch_is_kept_even_if_later_ones_are_worse(tmp_path: Path) -> None:
-    outcome = train(tmp_path, 6, rate=0.5)
+    outcome = train(tmp_path, 6, learning_rate=0.5)
     best = read_checkpoint(tmp_path / "checkpoints" / "best.alens").card
     events, _ = read_events(tmp_path / "journal.jsonl")
     figures = [(e["validation"]["accuracy"], -e["validation"]["loss"]) for e in events if e["event"] == "epoch"]
@@ -106,29 +112,29 @@ def test_without_a_validation_set_the_last_epoch_is_the_best(tmp_path: Path) -> 
 
 def test_a_run_that_blows_up_is_stopped_with_the_reason_before_the_step_is_taken() -> None:
     pixels, labels = spots(8)
-    levels = Levels.measure(pixels, PREPARATION)
+    preprocessor = Preprocessor.measured(pixels, PREPARATION)
     network = Network.start(PLAN, PREPARATION.shape, 1)
-    network.weights["answers"]["matrix"][:] = 3e38
+    network.weights["output"]["matrix"][:] = 3e38
     before = network.fingerprint()
-    with Crew(1) as crew, np.errstate(all="ignore"):
-        learner = Classifier(network, Training(), frozenset(), levels, crew)
+    with ThreadPool(1) as thread_pool, np.errstate(all="ignore"):
+        learner = Classifier(network, WHOLE, preprocessor, thread_pool)
         with pytest.raises(LensError, match=r"epoch 3, batch 5.*no number at all began .*ten times smaller"):
-            learner.learn(Batch(levels.apply(pixels), one_hot(labels, 2)), Moment(0, 2, 4, 0), 9)
+            learner.learn(Batch(preprocessor.apply(pixels), one_hot(labels, 2)), StepContext(0, 2, 4, 0), 9)
     assert network.fingerprint() == before
 
 
 def test_the_loss_told_is_the_plain_one_whatever_training_makes_small() -> None:
     pixels, labels = spots(12)
-    levels = Levels.measure(pixels, PREPARATION)
+    preprocessor = Preprocessor.measured(pixels, PREPARATION)
     network = Network.start(PLAN, PREPARATION.shape, 1)
-    for array in network.weights["answers"].values():
+    for array in network.weights["output"].values():
         array += 0.5 * np.random.default_rng(0).standard_normal(array.shape).astype(np.float32)
-    images, targets = levels.apply(pixels), one_hot(labels, 2)
-    with Crew(1) as crew:
-        plain = cross_entropy(scores(network, images, crew), targets)[0].mean()
-        settings = Training(smoothing=0.4, classes_count="the same")
-        learner = Classifier(network, settings, frozenset(), levels, crew, np.array([9, 3]))
-        mark = learner.learn(Batch(images, targets), Moment(0, 0, 0, 0), 3)
+    images, targets = preprocessor.apply(pixels), one_hot(labels, 2)
+    with ThreadPool(1) as thread_pool:
+        plain = cross_entropy(inference(network, images, thread_pool), targets)[0].mean()
+        plan = replace(WHOLE, loss=CrossEntropy(label_smoothing=0.4, class_weights="balanced"))
+        learner = Classifier(network, plan, preprocessor, thread_pool, np.array([9, 3]))
+        mark = learner.learn(Batch(images, targets), StepContext(0, 0, 0, 0), 3)
     assert mark.loss == pytest.approx(float(plain), rel=1e-5)
     assert learner.learning_rate == 0.001
 
@@ -151,7 +157,7 @@ def test_a_journal_line_half_written_is_read_when_it_is_whole(tmp_path: Path) ->
 def test_checkpoints_take_no_more_than_their_share_of_the_time(tmp_path: Path) -> None:
     now = [0.0]
     pixels, _ = spots()
-    levels = Levels.measure(pixels, PREPARATION)
+    preprocessor = Preprocessor.measured(pixels, PREPARATION)
     network = Network.start(PLAN, PREPARATION.shape, 1)
     writes = []
 
@@ -159,9 +165,9 @@ def test_checkpoints_take_no_more_than_their_share_of_the_time(tmp_path: Path) -
         now[0] += 0.5  # every look at the clock costs half a second, so a write takes that long
         return now[0]
 
-    with Crew(1) as crew:
-        learner = Classifier(network, Training(), frozenset(), levels, crew)
-        kept = Checkpoints(tmp_path, ModelFile(PLAN, {}, PREPARATION, levels, ("a", "b")), clock)
+    with ThreadPool(1) as thread_pool:
+        learner = Classifier(network, WHOLE, preprocessor, thread_pool)
+        kept = Checkpoints(tmp_path, ModelFile(PLAN, {}, preprocessor, ("a", "b")), clock)
         for epoch in range(100):
             before = kept._spent
             kept.keep(learner, {"epoch": epoch}, True)
@@ -178,13 +184,13 @@ class Told(Learner):
     def __init__(self, rights: list[int]) -> None:
         self.rights, self.noted = list(rights), []  # type: ignore[var-annotated]
 
-    def learn(self, batch: Batch, moment: Moment, batches: int) -> Mark:
-        return Mark(1.0, 1, len(batch.images))
+    def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
+        return Metrics(1.0, 1, len(batch.images))
 
-    def judge(self, pixels: np.ndarray, labels: np.ndarray) -> Mark:
-        return Mark(0.5, self.rights.pop(0), 10)
+    def evaluate(self, pixels: np.ndarray, labels: np.ndarray) -> Metrics:
+        return Metrics(0.5, self.rights.pop(0), 10)
 
-    def note(self, validation: Mark | None) -> None:
+    def on_epoch_end(self, validation: Metrics | None) -> None:
         self.noted.append(validation)
 
     def weights(self) -> dict[str, dict[str, np.ndarray]]:
@@ -201,16 +207,16 @@ def test_the_best_epoch_stays_the_best_when_later_ones_are_worse_and_worse_ones_
     tmp_path: Path,
 ) -> None:
     pixels, labels = spots()
-    levels = Levels.measure(pixels, PREPARATION)
-    feed = Feed(pixels, labels, np.arange(10, 40), [], levels, 1, 8, 2)
+    preprocessor = Preprocessor.measured(pixels, PREPARATION)
+    feed = Feed(pixels, labels, np.arange(10, 40), [], preprocessor, 1, 8, 2)
     learner = Told([3, 8, 2, 5])
-    kept = Checkpoints(tmp_path / "c", ModelFile(PLAN, {}, PREPARATION, levels, ("a", "b")))
+    kept = Checkpoints(tmp_path / "c", ModelFile(PLAN, {}, preprocessor, ("a", "b")))
     with Journal(tmp_path / "j") as journal:
         data = pixels[:10], labels[:10]
         outcome = finish(run(learner, feed, data, 4, kept, journal, {}, lambda: False))
     events, _ = read_events(tmp_path / "j")
     assert [e["best"] for e in events if e["event"] == "epoch"] == [True, True, False, False]
-    assert outcome.best == Mark(0.5, 8, 10)
+    assert outcome.best == Metrics(0.5, 8, 10)
     assert [mark.right for mark in learner.noted] == [3, 8, 2, 5]
     assert kept.best is not None
     assert kept.best[1]["epoch"] == 2

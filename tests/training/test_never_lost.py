@@ -7,10 +7,10 @@ from pathlib import Path
 import pytest
 from tests.training.test_resume import EPOCHS, Killed, state, train
 
+from attentive_lens.core.files import is_alive, part_of, remove_leftovers, write_text
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_checkpoint
-from attentive_lens.plan.files import is_alive, part_of, remove_leftovers, write_text
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, JournalFault, damaged_lines, read_events
 
@@ -44,7 +44,7 @@ def retold(folder: Path) -> None:
 @pytest.fixture(scope="module")
 def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("whole") / "run"
-    train(folder, "adam", "steps")
+    train(folder, "adam", "step")
     return folder
 
 
@@ -72,13 +72,13 @@ def test_what_was_told_is_on_disk_wherever_a_run_is_killed(
     )
     cut = tmp_path / "run"
     try:
-        train(cut, "adam", "steps")
+        train(cut, "adam", "step")
     except Killed:
         assert max(told(cut), default=0) <= held(cut)
     monkeypatch.undo()
     retold(cut)
     assert max(told(cut), default=0) == held(cut)
-    train(cut, "adam", "steps")
+    train(cut, "adam", "step")
     assert told(cut) == list(range(1, EPOCHS + 1))
     assert state(cut) == state(whole)
 
@@ -94,9 +94,9 @@ def test_epochs_too_short_for_a_checkpoint_each_are_told_with_the_next_one(
         return False
 
     with pytest.raises(Killed):
-        train(tmp_path / "cut", "adam", "steps", kill_after=10)
+        train(tmp_path / "cut", "adam", "step", kill_after=10)
     assert told(tmp_path / "cut") == []
-    train(tmp_path / "run", "adam", "steps")
+    train(tmp_path / "run", "adam", "step")
     assert told(tmp_path / "run") == list(range(1, EPOCHS + 1))
     assert state(tmp_path / "run") == state(whole)
 
@@ -113,10 +113,10 @@ def test_a_full_disk_at_the_last_write_loses_nothing(
 
     monkeypatch.setattr(ModelFile, "write", full)
     with pytest.raises(BadFile, match="no space left"):
-        train(tmp_path / "run", "adam", "steps")
+        train(tmp_path / "run", "adam", "step")
     assert held(tmp_path / "run") == max(told(tmp_path / "run")) < EPOCHS
     monkeypatch.undo()
-    train(tmp_path / "run", "adam", "steps")
+    train(tmp_path / "run", "adam", "step")
     assert state(tmp_path / "run") == state(whole)
 
 
@@ -133,11 +133,11 @@ def test_a_journal_that_cannot_be_written_stops_a_run_only_with_a_checkpoint_and
 
     monkeypatch.setattr(Journal, "write", full)
     with pytest.raises(JournalFault, match="no space left on device"):
-        train(tmp_path / "run", "adam", "steps")
+        train(tmp_path / "run", "adam", "step")
     position = read_checkpoint(tmp_path / "run" / "checkpoints" / "last.alens").card["position"]
     assert position["epoch"] * 4 + position["batch"] == 6, "not a step is lost"
     monkeypatch.undo()
-    train(tmp_path / "run", "adam", "steps")
+    train(tmp_path / "run", "adam", "step")
     assert state(tmp_path / "run") == state(whole)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,17 +12,20 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from tests.training.test_loop import PREPARATION, spots
 
-from attentive_lens.engine.crew import Crew
+from attentive_lens.core.jobs import finish
 from attentive_lens.engine.network import Network
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.feeding import Feed
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION
 from attentive_lens.plan.blocks import Residual, built
-from attentive_lens.plan.layers import Answers, BatchNormalisation, Convolution, Dropout, GlobalPooling, Relu
-from attentive_lens.plan.progress import finish
-from attentive_lens.plan.recipe import DEFAULT_RECIPE
-from attentive_lens.plan.settings import Training
+from attentive_lens.plan.layers import BatchNormalisation, Convolution, Dropout, GlobalPooling, Output, Relu
+from attentive_lens.plan.optimisers import OPTIMISERS
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.schedules import SCHEDULES, ScheduleSettings
+from attentive_lens.plan.training import Training
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, read_events
 from attentive_lens.training.learner import Classifier
@@ -33,12 +37,17 @@ PLAN = built(
         BatchNormalisation(),
         Relu(),
         Residual(filters=4),
-        Dropout(share=0.2),
+        Dropout(rate=0.2),
         GlobalPooling(),
-        Answers(),
+        Output(),
     ]
-).for_classes(2)
+).with_outputs(2)
 EPOCHS, HELD = 3, 10
+
+
+def schedule_of(kind: str) -> ScheduleSettings:
+    own = {"step": {"step_size": 1.0}, "plateau": {"patience": 1}}.get(kind, {})
+    return SCHEDULES[kind](warmup_epochs=0.5, **own)
 
 
 class Killed(Exception):
@@ -50,10 +59,14 @@ def train(folder: Path, rule: str, schedule: str, stop_after: int = 10**9, kill_
     folder.mkdir(exist_ok=True)
     pixels, labels = spots()
     members = np.arange(HELD, len(labels))
-    levels = Levels.measure(pixels[members], PREPARATION)
-    feed = Feed(pixels, labels, members, DEFAULT_RECIPE, levels, 1, 8, 2)
-    wanted = Training(optimiser=rule, rate=0.01, schedule=schedule, every=1, clip=1.0, decay=0.01, warm_up=0.5)
-    model = ModelFile(PLAN, {}, PREPARATION, levels, ("left", "right"))
+    preprocessor = Preprocessor.measured(pixels[members], PREPARATION)
+    feed = Feed(pixels, labels, members, DEFAULT_AUGMENTATION, preprocessor, 1, 8, 2)
+    plan = replace(
+        Plan(network=PLAN, preprocessing=PREPARATION, training=Training(epochs=EPOCHS, clip_norm=1.0)),
+        optimiser=OPTIMISERS[rule](learning_rate=0.01, weight_decay=0.01),
+        schedule=schedule_of(schedule),
+    )
+    model = ModelFile(PLAN, {}, preprocessor, ("left", "right"))
     last = folder / "checkpoints" / "last.alens"
     steps = [0]
 
@@ -63,9 +76,9 @@ def train(folder: Path, rule: str, schedule: str, stop_after: int = 10**9, kill_
             raise Killed
         return steps[0] > stop_after
 
-    with Crew(1) as crew, Journal(folder / "journal.jsonl") as journal:
+    with ThreadPool(1) as thread_pool, Journal(folder / "journal.jsonl") as journal:
         network = Network.start(PLAN, PREPARATION.shape, 1)
-        learner = Classifier(network, wanted, frozenset(), levels, crew)
+        learner = Classifier(network, plan, preprocessor, thread_pool)
         position = Position()
         if last.exists():
             kept = read_checkpoint(last)
@@ -85,8 +98,8 @@ def state(folder: Path) -> dict[str, bytes]:
 
 @settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
-    st.sampled_from(["adam", "sgd", "momentum", "nesterov", "adagrad", "rmsprop"]),
-    st.sampled_from(["constant", "cosine", "plateau", "one cycle"]),
+    st.sampled_from(sorted(OPTIMISERS)),
+    st.sampled_from(sorted(SCHEDULES)),
     st.lists(st.tuples(st.booleans(), st.integers(0, 9)), min_size=1, max_size=3),
     st.integers(0, 2**30),
 )
@@ -111,9 +124,9 @@ def test_an_interrupted_run_ends_as_if_it_never_was(
 
 
 def test_the_epochs_told_after_going_on_are_those_of_the_whole_run(tmp_path: Path) -> None:
-    train(tmp_path / "whole", "adam", "steps")
-    train(tmp_path / "cut", "adam", "steps", stop_after=5)
-    train(tmp_path / "cut", "adam", "steps")
+    train(tmp_path / "whole", "adam", "step")
+    train(tmp_path / "cut", "adam", "step", stop_after=5)
+    train(tmp_path / "cut", "adam", "step")
     told = []
     for name in ("whole", "cut"):
         events, _ = read_events(tmp_path / name / "journal.jsonl")

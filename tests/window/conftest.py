@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 import pytest
 from pytestqt.qtbot import QtBot
 
-from attentive_lens.desk.front import reap_children
+from attentive_lens.desk.runs import reap_children
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.session import Session
@@ -31,7 +31,7 @@ def open_frame(qtbot: QtBot) -> Iterator[Callable[[Workspace], Frame]]:
 
     yield open_one
     for frame in frames:
-        frame.session.stop()
+        frame.session.runs.stop()
         qtbot.waitUntil(lambda: reap_children() == 0, timeout=30_000)
         frame.close()
         frame.deleteLater()

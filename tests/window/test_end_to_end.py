@@ -13,19 +13,20 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.desk import memory
 from attentive_lens.desk.making import make_demo, make_workspace
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
-from attentive_lens.plan.progress import finish
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.augmentation_editor import VariantGrid
 from attentive_lens.window.parts.bars import Bars
 from attentive_lens.window.parts.bench import Bench
+from attentive_lens.window.parts.form import Form
 from attentive_lens.window.parts.lens import Lens
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.parts.range import RangeSlider
-from attentive_lens.window.parts.recipe_editor import VariantGrid
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.welcome import Welcome
 from attentive_lens.workspace import Workspace
@@ -65,18 +66,18 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
 
     stage(qtbot, frame, "training")
     child(frame, QSpinBox, "training.epochs").setValue(2)
-    child(frame, QSpinBox, "preparation.side").setValue(32)
-    assert frame.session.plan.training.epochs == 2
+    child(frame, QSpinBox, "preprocessing.input_size").setValue(32)
+    assert frame.session.design.plan.training.epochs == 2
     click(qtbot, frame, "main action")
     assert child(frame, QPushButton, "main action").text() == "Stop"
-    qtbot.waitUntil(lambda: frame.session.training is None, timeout=60_000)
-    view = frame.session.view
+    qtbot.waitUntil(lambda: frame.session.runs.training is None, timeout=60_000)
+    view = frame.session.runs.view
     assert view is not None
     assert (view.state, len(view.epochs)) == ("done", 2), view.error
     assert child(frame, QLabel, "figure epoch").text() == "2 of 2"
 
     stage(qtbot, frame, "results")
-    qtbot.waitUntil(lambda: frame.session.score is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
     matrix = child(frame, ConfusionMatrix, "confusion matrix")
     true, said = next((t, s) for t in range(6) for s in range(6) if t != s and matrix.counts[t][s])
     qtbot.mouseClick(matrix, LEFT, pos=matrix.box(true, said).center().toPoint())
@@ -88,7 +89,7 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
     click(qtbot, frame, "main action")
     assert frame.current == "explain"
     qtbot.waitUntil(lambda: child(frame, Lens, "lens true").map is not None, timeout=30_000)
-    classes = frame.session.collection.classes
+    classes = frame.session.images.collection.classes
     assert child(frame, QLabel, "said name").text() == classes[said]
     assert child(frame, QLabel, "true name").text() == classes[true]
     assert child(frame, Lens, "lens said").map != child(frame, Lens, "lens true").map
@@ -103,7 +104,7 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
 ) -> None:
     frame = open_frame(station)
     assert frame.current == "results"
-    qtbot.waitUntil(lambda: bool(frame.session.mistakes()), timeout=30_000)
+    qtbot.waitUntil(lambda: bool(frame.session.scores.mistakes()), timeout=30_000)
     stage(qtbot, frame, "explain")
     lens, other = child(frame, Lens, "lens said"), child(frame, Lens, "lens true")
     qtbot.waitUntil(lambda: lens.map is not None, timeout=30_000)
@@ -117,10 +118,10 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     plain = other.map
     click(qtbot, frame, "difference")
     assert other.map != plain
-    first = frame.session.mistakes()[0]
+    first = frame.session.scores.mistakes()[0]
     assert child(frame, QLabel, "image file").text().startswith(f"image {first} ")
-    click(qtbot, frame, "mistake next")
-    second = frame.session.mistakes()[1]
+    click(qtbot, frame, "next mistake")
+    second = frame.session.scores.mistakes()[1]
     qtbot.waitUntil(lambda: child(frame, QLabel, "image file").text().startswith(f"image {second} "), timeout=30_000)
     box = child(frame, QComboBox, "method")
     assert [box.itemData(k) for k in range(box.count())] == list(METHODS)
@@ -130,9 +131,9 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     qtbot.waitUntil(lambda: "square covers" in shows.text(), timeout=30_000)
     click(qtbot, frame, "measure trust")
     measured = child(frame, QLabel, "measured trust")
-    qtbot.waitUntil(lambda: "drawn anew" in measured.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "randomised" in measured.text(), timeout=60_000)
     assert "must be below" in measured.text()
-    click(qtbot, frame, "group mistakes")
+    click(qtbot, frame, "find causes")
     qtbot.waitUntil(lambda: bool(frame.findChildren(QPushButton, "cause 0")), timeout=60_000)
     click(qtbot, frame, "cause 0")
     assert len(child(frame, QLabel, "causes note").text()) > 40
@@ -150,7 +151,7 @@ def test_layers_of_an_earlier_run_are_frozen_from_the_network_page(
     runs = child(frame, QComboBox, "base run")
     runs.setCurrentIndex(1)
     runs.activated.emit(1)
-    plan = frame.session.plan
+    plan = frame.session.design.plan
     assert plan.base is not None
     assert (plan.base.run, plan.base.until) == (1, "max pooling 2")
     frozen = [p.name for p in child(frame, Bench, "bench").plates if p.frozen]
@@ -158,10 +159,14 @@ def test_layers_of_an_earlier_run_are_frozen_from_the_network_page(
     until = child(frame, QComboBox, "base until")
     until.setCurrentIndex(until.findData("max pooling 1"))
     until.activated.emit(until.currentIndex())
-    assert frame.session.plan.frozen == {"convolution 1", "relu 1", "max pooling 1"}
+    assert frame.session.design.plan.frozen == {"convolution 1", "relu 1", "max pooling 1"}
     runs.setCurrentIndex(0)
     runs.activated.emit(0)
-    assert frame.session.plan.base is None
+    assert frame.session.design.plan.base is None
+
+
+def problems(page: QWidget) -> str:
+    return " ".join(form.problem.text() for form in page.findChildren(Form) if form.problem.isVisible())
 
 
 def test_wrong_settings_are_explained_where_they_stand_and_change_nothing(
@@ -170,54 +175,56 @@ def test_wrong_settings_are_explained_where_they_stand_and_change_nothing(
     frame = open_frame(station)
     stage(qtbot, frame, "training")
     page = frame.pages["training"]
-    rate = child(frame, QLineEdit, "training.rate")
+    rate = child(frame, QLineEdit, "optimiser.learning_rate")
     for words, part in (("fast", "not a number"), ("-3", "below the least")):
         rate.setText(words)
         rate.editingFinished.emit()
-        assert part in page.training_form.problem.text()  # type: ignore[attr-defined]
+        assert part in problems(page)
         assert rate.text() == "0.001"
-    child(frame, QSpinBox, "preparation.side").setValue(5)
-    assert "does not fit" in page.preparation_form.problem.text()  # type: ignore[attr-defined]
-    assert frame.session.plan.preparation.side == 64
+    child(frame, QSpinBox, "preprocessing.input_size").setValue(5)
+    assert "does not fit" in problems(page)
+    assert frame.session.design.plan.preprocessing.input_size == 64
 
 
 def test_stop_from_the_bottom_strip_keeps_the_run(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
     frame = open_frame(station)
-    frame.session.change_plan(
-        frame.session.plan.changed({"network": "two blocks", "preparation.side": 32, "training.epochs": 9999})
+    frame.session.design.change(
+        frame.session.design.plan.changed(
+            {"network": "two blocks", "preprocessing.input_size": 32, "training.epochs": 9999}
+        )
     )
     stage(qtbot, frame, "training")
     click(qtbot, frame, "main action")
-    qtbot.waitUntil(lambda: bool(frame.session.view and frame.session.view.epochs), timeout=60_000)
+    qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.epochs), timeout=60_000)
     click(qtbot, frame, "stop training")
-    qtbot.waitUntil(lambda: frame.session.training is None, timeout=30_000)
-    view = frame.session.view
+    qtbot.waitUntil(lambda: frame.session.runs.training is None, timeout=30_000)
+    view = frame.session.runs.view
     assert view is not None
     assert (view.number, view.state) == (2, "stopped")
     assert frame.session.workspace.run(2).model.exists()
     done = len(view.epochs)
-    click(qtbot, frame, "go on")
-    qtbot.waitUntil(lambda: frame.session.training is not None, timeout=30_000)
-    assert not child(frame, QPushButton, "go on").isVisible()
-    qtbot.waitUntil(lambda: len(frame.session.views[2].epochs) > done, timeout=60_000)
-    frame.session.stop()
-    qtbot.waitUntil(lambda: frame.session.training is None, timeout=30_000)
+    click(qtbot, frame, "resume")
+    qtbot.waitUntil(lambda: frame.session.runs.training is not None, timeout=30_000)
+    assert not child(frame, QPushButton, "resume").isVisible()
+    qtbot.waitUntil(lambda: len(frame.session.runs.views[2].epochs) > done, timeout=60_000)
+    frame.session.runs.stop()
+    qtbot.waitUntil(lambda: frame.session.runs.training is None, timeout=30_000)
     click(qtbot, frame, "more settings")
-    box = child(frame, QComboBox, "training.loss")
+    box = child(frame, QComboBox, "loss.kind")
     assert box.isVisible()
     box.setCurrentText("squared error")
-    assert frame.session.plan.training.loss == "squared error"
+    assert frame.session.design.plan.loss.kind == "squared error"
 
 
 def test_the_window_comes_back_as_it_was_left(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
     finish(execute(station, station.claim_run(station.run(1).plan()), lambda: False))
     frame = open_frame(station)
-    assert (frame.current, frame.session.run) == ("results", 2)
-    frame.session.choose_run(1)
+    assert (frame.current, frame.session.runs.current) == ("results", 2)
+    frame.session.runs.choose(1)
     stage(qtbot, frame, "network")
     frame.close()
     again = open_frame(station)
-    assert (again.current, again.session.run) == ("network", 1)
+    assert (again.current, again.session.runs.current) == ("network", 1)
     recalled = memory.recall(station.folder)
     assert recalled["size"] == [frame.width(), frame.height()]
     for k in range(60):
@@ -235,7 +242,7 @@ def test_classes_and_sets_filter_the_contact_sheet(qtbot: QtBot, open_frame: Ope
     assert {g.note.split(" ")[0] for g in sheet.groups} == {"validation", "test"}
     bars = child(frame, Bars, "class bars")
     qtbot.mouseClick(bars, LEFT, pos=QPoint(10, 30))
-    assert {g.title for g in sheet.groups} == {frame.session.collection.classes[1]}
+    assert {g.title for g in sheet.groups} == {frame.session.images.collection.classes[1]}
     sheet.setFocus()
     qtbot.keyClick(sheet, Qt.Key.Key_Right)
     assert sheet.current is not None
@@ -258,18 +265,18 @@ def test_faults_are_listed_and_lead_to_their_images(qtbot: QtBot, open_frame: Op
     pictures = len(sheet.groups)
     assert "in more than one set" in child(frame, QLabel, "finding why").text()
     click(qtbot, frame, "remedy 0")
-    assert frame.session.collection.count("excluded") == pictures
-    assert all(frame.session.collection.sets[k] != "excluded" for g in sheet.groups for k in g.places[:1])
+    assert frame.session.images.collection.count("excluded") == pictures
+    assert all(frame.session.images.collection.sets[k] != "excluded" for g in sheet.groups for k in g.places[:1])
     click(qtbot, frame, "undo")
-    assert frame.session.collection.count("excluded") == 0
+    assert frame.session.images.collection.count("excluded") == 0
     click(qtbot, frame, "finding 0")
     assert sum(len(g.places) for g in sheet.groups) == 241
 
 
-def test_the_recipe_is_designed_by_eye(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
+def test_augmentation_is_designed_by_eye(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
     frame = open_frame(station)
     stage(qtbot, frame, "training")
-    click(qtbot, frame, "design recipe")
+    click(qtbot, frame, "edit augmentation")
     assert frame.current == "images"
     grid = child(frame, VariantGrid, "variant grid")
     qtbot.waitUntil(lambda: grid.variants is not None, timeout=30_000)
@@ -277,10 +284,10 @@ def test_the_recipe_is_designed_by_eye(qtbot: QtBot, open_frame: OpenFrame, stat
     assert grid.variants is not None
     assert len(grid.variants) == 5 * len(grid.originals) == 40
     first = grid.variants
-    qtbot.mouseClick(child(frame, QCheckBox, "recipe grey"), LEFT, pos=QPoint(7, 7))
-    assert "grey" in {step.kind for step in frame.session.plan.recipe}
-    assert "colour" in child(frame, QLabel, "recipe caution").text()
-    often = child(frame, RangeSlider, "recipe.grey.chance")
+    qtbot.mouseClick(child(frame, QCheckBox, "augmentation grey"), LEFT, pos=QPoint(7, 7))
+    assert "grey" in {step.kind for step in frame.session.design.plan.augmentation}
+    assert "colour" in child(frame, QLabel, "augmentation caution").text()
+    often = child(frame, RangeSlider, "augmentation.grey.probability")
     often.setFocus()
     for _ in range(25):
         qtbot.keyClick(often, Qt.Key.Key_Right)
@@ -289,28 +296,28 @@ def test_the_recipe_is_designed_by_eye(qtbot: QtBot, open_frame: OpenFrame, stat
         return grid.variants is not first and bool((np.ptp(grid.variants, axis=3) == 0).all())
 
     qtbot.waitUntil(all_grey, timeout=30_000)
-    assert {step.kind: step.chance for step in frame.session.plan.recipe}["grey"] == 1.0
-    kinds = [step.kind for step in frame.session.plan.recipe]
-    assert kinds == ["mirror", "turn", "shift", "brightness", "grey"]
+    assert {step.kind: step.probability for step in frame.session.design.plan.augmentation}["grey"] == 1.0
+    kinds = [step.kind for step in frame.session.design.plan.augmentation]
+    assert kinds == ["flip", "rotate", "translate", "brightness", "grey"]
     click(qtbot, frame, "step earlier")
-    assert [step.kind for step in frame.session.plan.recipe][3:] == ["grey", "brightness"]
-    assert child(frame, QLabel, "recipe turn grey").text() == "4"
-    mixing = child(frame, QCheckBox, "recipe pasted patch")
+    assert [step.kind for step in frame.session.design.plan.augmentation][3:] == ["grey", "brightness"]
+    assert child(frame, QLabel, "augmentation turn grey").text() == "4"
+    mixing = child(frame, QCheckBox, "augmentation patch blend")
     qtbot.mouseClick(mixing, LEFT, pos=QPoint(7, 7))
-    assert frame.session.plan.recipe[-1].kind == "pasted patch"
+    assert frame.session.design.plan.augmentation[-1].kind == "patch blend"
     assert not child(frame, QPushButton, "step earlier").isEnabled()
     qtbot.mouseClick(mixing, LEFT, pos=QPoint(7, 7))
-    click(qtbot, frame, "recipe step turn")
-    between = child(frame, RangeSlider, "recipe.turn.between")
+    click(qtbot, frame, "augmentation step rotate")
+    between = child(frame, RangeSlider, "augmentation.rotate.range")
     between.setFocus()
     qtbot.keyClick(between, Qt.Key.Key_Left)
-    turn = next(step for step in frame.session.plan.recipe if step.kind == "turn")
-    assert turn.between[0] < -30  # type: ignore[attr-defined]
-    click(qtbot, frame, "recipe step mirror")
-    box = child(frame, QComboBox, "recipe.mirror.direction")
+    rotate = next(step for step in frame.session.design.plan.augmentation if step.kind == "rotate")
+    assert rotate.range[0] < -30  # type: ignore[attr-defined]
+    click(qtbot, frame, "augmentation step flip")
+    box = child(frame, QComboBox, "augmentation.flip.direction")
     box.setCurrentText("left-right")
     box.textActivated.emit("left-right")
-    assert frame.session.plan.recipe[0].direction == "left-right"  # type: ignore[attr-defined]
+    assert frame.session.design.plan.augmentation[0].direction == "left-right"  # type: ignore[attr-defined]
     click(qtbot, frame, "view pictures")
     assert child(frame, ContactSheet, "contact sheet").isVisible()
 
@@ -329,7 +336,7 @@ def test_the_empty_stages_lead_on(qtbot: QtBot, open_frame: OpenFrame, tmp_path:
 def test_a_set_without_images_is_said_where_its_scores_would_stand(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace
 ) -> None:
-    plan = station.run(1).plan().changed({"split.validation": 0.0, "training.epochs": 1})
+    plan = station.run(1).plan().changed({"split.validation_fraction": 0.0, "training.epochs": 1})
     finish(execute(station, station.claim_run(plan), lambda: False))
     frame = open_frame(station)
     click(qtbot, frame, "score validation")

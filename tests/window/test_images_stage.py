@@ -19,7 +19,7 @@ from attentive_lens.desk import memory
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.images.averages import ClassRows
 from attentive_lens.window.images.sets import SetBars
-from attentive_lens.window.images.sizes import FitRows
+from attentive_lens.window.images.sizes import ResizeRows
 from attentive_lens.window.images.table import ImageTable
 from attentive_lens.window.images.viewer import Canvas
 from attentive_lens.window.importing import ImportWindow
@@ -57,7 +57,7 @@ def test_a_selection_is_relabelled_excluded_and_flagged_by_keys_and_undone(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace
 ) -> None:
     frame, sheet = images_stage(qtbot, open_frame, station)
-    before = frame.session.collection
+    before = frame.session.images.collection
     order = shown(sheet)
     sheet.select(order[0])
     qtbot.keyClick(sheet, Qt.Key.Key_Right, SHIFT)
@@ -65,37 +65,37 @@ def test_a_selection_is_relabelled_excluded_and_flagged_by_keys_and_undone(
     assert sheet.selection == frozenset(order[:3])
     assert child(frame, QLabel, "selected count").text() == "3 images selected"
     qtbot.keyClick(sheet, Qt.Key.Key_F)
-    assert [row.flagged for row in frame.session.collection.rows].count(True) == 3
+    assert [row.flagged for row in frame.session.images.collection.rows].count(True) == 3
     qtbot.keyClick(sheet, Qt.Key.Key_X)
-    assert frame.session.collection.count("excluded") == 3
+    assert frame.session.images.collection.count("excluded") == 3
     assert sheet.faded == sheet.flagged == frozenset(order[:3])
     assert child(frame, QPushButton, "set excluded").isVisible()
     qtbot.keyClick(sheet, Qt.Key.Key_L)
     menu = child(frame, QMenu, "label menu")
     qtbot.waitUntil(menu.isVisible)
     qtbot.keyClick(menu, Qt.Key.Key_3)
-    third = frame.session.collection.classes[2]
-    assert {frame.session.collection.rows[k].label for k in sheet.selection} == {2}
+    third = frame.session.images.collection.classes[2]
+    assert {frame.session.images.collection.rows[k].label for k in sheet.selection} == {2}
     assert f"{third} (was {before.classes[before.rows[order[0]].label]})" in child(frame, QLabel, "image facts").text()
     assert "relabelled 3 images" in child(frame, QLabel, "message").text()
     for _ in range(3):
         qtbot.keyClick(frame, Qt.Key.Key_Z, CONTROL)
-    assert frame.session.collection == before
+    assert frame.session.images.collection == before
     assert not child(frame, QPushButton, "undo").isVisible()
     qtbot.keyClick(frame, Qt.Key.Key_Z, CONTROL | SHIFT)
-    assert [row.flagged for row in frame.session.collection.rows].count(True) == 3
+    assert [row.flagged for row in frame.session.images.collection.rows].count(True) == 3
     assert station.catalogue.corrections().keys() == {k + 1 for k in order[:3]}
 
 
 def test_images_move_to_another_set_and_back(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
     frame, sheet = images_stage(qtbot, open_frame, station)
-    place = frame.session.collection.sets.index("training")
+    place = frame.session.images.collection.sets.index("training")
     sheet.select(place)
     qtbot.keyClick(sheet, Qt.Key.Key_S)
     menu = child(frame, QMenu, "set menu")
     qtbot.waitUntil(menu.isVisible)
     qtbot.keyClick(menu, Qt.Key.Key_3)
-    assert frame.session.collection.sets[place] == "test"
+    assert frame.session.images.collection.sets[place] == "test"
     sheet.select(place)
     qtbot.keyClick(sheet, Qt.Key.Key_S)
     qtbot.waitUntil(lambda: len(frame.findChildren(QMenu, "set menu")) == 2)
@@ -107,32 +107,32 @@ def test_images_are_filtered_and_sorted_by_measure_set_flag_and_answer(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace
 ) -> None:
     frame, sheet = images_stage(qtbot, open_frame, station)
-    qtbot.waitUntil(lambda: "sharpness" in frame.session.measures, timeout=30_000)
+    qtbot.waitUntil(lambda: "sharpness" in frame.session.images.measures, timeout=30_000)
     choose(frame, "order", "sharpness")
-    values = frame.session.measures["sharpness"][shown(sheet)]
+    values = frame.session.images.measures["sharpness"][shown(sheet)]
     assert (np.diff(values) >= 0).all()
     click(qtbot, frame, "order direction")
-    assert (np.diff(frame.session.measures["sharpness"][shown(sheet)]) <= 0).all()
+    assert (np.diff(frame.session.images.measures["sharpness"][shown(sheet)]) <= 0).all()
     slider = child(frame, RangeSlider, "measure range")
     slider.setFocus()
     for _ in range(8):
         qtbot.keyClick(slider, Qt.Key.Key_Right)
-    kept = frame.session.measures["brightness"][shown(sheet)]
+    kept = frame.session.images.measures["brightness"][shown(sheet)]
     assert 0 < len(kept) < 90
     assert kept.min() >= slider.values[0]
     choose(frame, "measure", "contrast")
     assert len(shown(sheet)) == 90
     click(qtbot, frame, "set training")
-    assert {frame.session.collection.sets[k] for k in shown(sheet)} == {"validation", "test"}
-    frame.session.want_scores("test")
+    assert {frame.session.images.collection.sets[k] for k in shown(sheet)} == {"validation", "test"}
+    frame.session.scores.want("test")
     answers = child(frame, QComboBox, "answers filter")
     qtbot.waitUntil(answers.isVisible, timeout=30_000)
     choose(frame, "order", "answer")
-    assert sheet.groups[0].title == "answered wrongly"
+    assert sheet.groups[0].title == "wrong"
     choose(frame, "answers filter", "wrong")
-    qtbot.waitUntil(lambda: len(frame.session.scores) == 2, timeout=30_000)
-    answered = [answer for table in frame.session.scores.values() for answer in table["answers"]]
-    assert {k + 1 for k in shown(sheet)} == {image for image, said, true, _ in answered if said != true}
+    qtbot.waitUntil(lambda: len(frame.session.scores.known) == 2, timeout=30_000)
+    answered = [answer for table in frame.session.scores.known.values() for answer in table.answers]
+    assert {k + 1 for k in shown(sheet)} == {answer.image for answer in answered if answer.said != answer.true}
 
 
 def test_the_table_shows_the_same_images_and_selects_them(
@@ -144,19 +144,19 @@ def test_the_table_shows_the_same_images_and_selects_them(
     model = table.rows_
     assert table.isVisible()
     assert model.places.tolist() == shown(sheet)
-    assert model.data(model.index(0, 1)) == frame.session.collection.rows[shown(sheet)[0]].name
+    assert model.data(model.index(0, 1)) == frame.session.images.collection.rows[shown(sheet)[0]].name
     table.selectRow(2)
     place = shown(sheet)[2]
     assert f"image {place + 1}" in child(frame, QLabel, "image facts").text()
     click(qtbot, frame, "exclude")
-    assert frame.session.collection.sets[place] == "excluded"
+    assert frame.session.images.collection.sets[place] == "excluded"
 
 
 def test_an_image_is_seen_in_full_size_with_its_pixel_values(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace
 ) -> None:
     frame, sheet = images_stage(qtbot, open_frame, station)
-    row = frame.session.collection.rows[shown(sheet)[0]]
+    row = frame.session.images.collection.rows[shown(sheet)[0]]
     Image.new("RGB", (300, 200), (11, 22, 33)).save(station.folder / row.file)
     sheet.select(shown(sheet)[0])
     box = child(frame, PixelBox, "image preview")
@@ -182,21 +182,21 @@ def test_an_image_is_seen_in_full_size_with_its_pixel_values(
 def test_the_split_shows_what_its_settings_do(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
     frame, _ = images_stage(qtbot, open_frame, station)
     click(qtbot, frame, "view sets")
-    held = child(frame, QLineEdit, "split.validation")
+    held = child(frame, QLineEdit, "split.validation_fraction")
     held.setText("0.4")
     held.editingFinished.emit()
-    assert frame.session.plan.split.validation == 0.4
-    found = frame.session.collection
+    assert frame.session.design.plan.split.validation_fraction == 0.4
+    found = frame.session.images.collection
     assert f"validation {found.count('validation', 0)}" in child(frame, SetBars, "set bars").accessibleName()
     held.setText("0")
     held.editingFinished.emit()
     assert "no validation set" in child(frame, QLabel, "split warning").text()
     child(frame, QSpinBox, "split.folds").setValue(3)
-    assert frame.session.collection.count("validation") > 0
-    pattern = child(frame, QLineEdit, "split.pattern")
+    assert frame.session.images.collection.count("validation") > 0
+    pattern = child(frame, QLineEdit, "split.group_pattern")
     pattern.setText("(")
     pattern.editingFinished.emit()
-    assert frame.session.plan.split.pattern == ""
+    assert frame.session.design.plan.split.group_pattern == ""
 
 
 def test_sizes_and_levels_are_seen_side_by_side_and_checked(
@@ -204,17 +204,17 @@ def test_sizes_and_levels_are_seen_side_by_side_and_checked(
 ) -> None:
     frame, _ = images_stage(qtbot, open_frame, station)
     click(qtbot, frame, "view sizes")
-    rows = child(frame, FitRows, "fit rows")
+    rows = child(frame, ResizeRows, "resize rows")
     verdict = child(frame, QLabel, "batch verdict")
     qtbot.waitUntil(lambda: "Mean about 0" in verdict.text(), timeout=30_000)
-    assert set(rows.images) == {"stretch", "border", "crop", "network"}
-    box = child(frame, QComboBox, "preparation.level")
-    box.setCurrentIndex(box.findData("scale"))
+    assert set(rows.images) == {"stretch", "letterbox", "centre crop", "network"}
+    box = child(frame, QComboBox, "preprocessing.normalisation")
+    box.setCurrentIndex(box.findData("0-1"))
     qtbot.waitUntil(lambda: "Only scaled" in verdict.text(), timeout=30_000)
-    box = child(frame, QComboBox, "preparation.colour")
+    box = child(frame, QComboBox, "preprocessing.colour_space")
     box.setCurrentIndex(box.findData("grey"))
-    qtbot.waitUntil(lambda: rows.images["crop"].shape[3] == 1, timeout=30_000)
-    assert frame.session.plan.preparation.colour == "grey"
+    qtbot.waitUntil(lambda: rows.images["centre crop"].shape[3] == 1, timeout=30_000)
+    assert frame.session.design.plan.preprocessing.colour_space == "grey"
     click(qtbot, frame, "view averages")
     averages = child(frame, ClassRows, "class averages")
     qtbot.waitUntil(lambda: averages.mean is not None, timeout=30_000)
@@ -238,8 +238,10 @@ def test_the_list_is_saved_and_new_files_are_found(
     assert "could not be written" in child(frame, QLabel, "message").text()
     Image.new("RGB", (64, 64), (200, 10, 10)).save(station.folder / "images" / "training" / "smooth" / "new.png")
     click(qtbot, frame, "rescan")
-    qtbot.waitUntil(lambda: len(frame.session.collection.rows) == 91, timeout=30_000)
-    qtbot.waitUntil(lambda: frame.session.pixels is not None and len(frame.session.pixels) == 91, timeout=30_000)
+    qtbot.waitUntil(lambda: len(frame.session.images.collection.rows) == 91, timeout=30_000)
+    qtbot.waitUntil(
+        lambda: frame.session.images.pixels is not None and len(frame.session.images.pixels) == 91, timeout=30_000
+    )
     assert "1 added" in child(frame, QLabel, "message").text()
 
 
@@ -275,7 +277,7 @@ def test_a_dropped_file_is_looked_at_chosen_and_becomes_a_workspace(
     click(qtbot, window, "make workspace")
     qtbot.waitUntil(lambda: isinstance(welcome.frame, Frame), timeout=30_000)
     assert isinstance(welcome.frame, Frame)
-    assert len(welcome.frame.session.collection.rows) == 30
+    assert len(welcome.frame.session.images.collection.rows) == 30
     welcome.frame.close()
     assert memory.recent_sources() == [tmp_path / "grains.npz"]
     assert memory.recent_workspaces() == [tmp_path / "grains-workspace"]
@@ -298,16 +300,16 @@ def test_labels_changed_since_a_run_are_told_with_its_results(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace
 ) -> None:
     frame, sheet = images_stage(qtbot, open_frame, station)
-    row = frame.session.collection.rows[shown(sheet)[0]]
+    row = frame.session.images.collection.rows[shown(sheet)[0]]
     stage(qtbot, frame, "results")
-    qtbot.waitUntil(lambda: frame.session.score is not None, timeout=30_000)
-    assert frame.session.on == "validation"
+    qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
+    assert frame.session.scores.on == "validation"
     caution = child(frame, QLabel, "results caution")
     assert not caution.isVisible()
-    frame.session.relabel("relabel", [row.number], (row.label + 1) % 6)
+    frame.session.images.relabel("relabel", [row.number], (row.label + 1) % 6)
     qtbot.waitUntil(caution.isVisible, timeout=30_000)
     assert f"than run 1 knew: {row.number}." in caution.text()
     click(qtbot, frame, "show relabelled")
     assert shown(child(frame, ContactSheet, "cell images")) == [row.number - 1]
-    frame.session.undo()
+    frame.session.images.undo()
     qtbot.waitUntil(lambda: not caution.isVisible(), timeout=30_000)

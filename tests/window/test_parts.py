@@ -6,10 +6,10 @@ from hypothesis import strategies as st
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.plan.blocks import Residual, Squeeze, built
-from attentive_lens.plan.layers import Answers, Convolution, GlobalPooling, Relu
+from attentive_lens.plan.layers import Convolution, GlobalPooling, Output, Relu
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look, words
-from attentive_lens.window.parts.basics import ink_on_paper, signed_colours, to_image, unsigned_colours
+from attentive_lens.window.parts.basics import ink_on_paper, map_colours, to_image
 from attentive_lens.window.parts.bench import Bench, chosen_plates, plates_of
 from attentive_lens.window.parts.chart import Chart, Curve, reduced, round_steps
 from attentive_lens.window.parts.range import RangeSlider
@@ -70,13 +70,15 @@ def test_a_reduced_curve_keeps_its_ends_and_its_extremes(values: list[float], mo
 
 def test_maps_are_coloured_by_their_tokens() -> None:
     ramp = np.array([[0.0, 1.0], [-1.0, 9.0]])
-    unsigned, signed = unsigned_colours(np.maximum(ramp, 0), 1.0), signed_colours(ramp, 1.0)
+    unsigned, signed = map_colours(np.maximum(ramp, 0), top=1.0), map_colours(ramp, signed=True, top=1.0)
     vermilion, petrol = (look.theme.colour(r).getRgb()[:3] for r in ("vermilion", "petrol"))
     assert unsigned[0, 0, 3] == 0
     assert tuple(unsigned[0, 1]) == (*vermilion, 255)
     assert tuple(signed[0, 1]) == tuple(signed[1, 1]) == (*vermilion, 255)
     assert tuple(signed[1, 0]) == (*petrol, 255)
     assert signed[0, 0, 3] == 0
+    nothing = map_colours(np.array([[-1.0, -0.2], [0.0, -3.0]], np.float32))
+    assert not nothing[:, :, 3].any(), "what has no value above zero is drawn nowhere"
     flat = ink_on_paper(np.ones((2, 2)))
     assert tuple(flat[0, 0]) == look.theme.colour("sheet").getRgb()[:3]
 
@@ -90,7 +92,7 @@ def test_a_picture_from_an_array_has_its_pixels(qtbot: QtBot) -> None:
 
 def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
     for starter in STARTERS.values():
-        network = starter.network.for_classes(6)
+        network = starter.network.with_outputs(6)
         plates = plates_of(network, network.facts((64, 64, 3)), (64, 64, 3), frozenset({"convolution 1"}))
         kinds = [node.layer.kind for node in network.nodes]
         coats = kinds.count("relu") + kinds.count("batch normalisation")
@@ -101,7 +103,7 @@ def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
 
 
 def test_a_receptive_field_is_drawn_where_a_change_reaches_the_middle_output() -> None:
-    network = STARTERS["two blocks"].network.for_classes(6)
+    network = STARTERS["two blocks"].network.with_outputs(6)
     plates = plates_of(network, network.facts((64, 64, 3)), (64, 64, 3), frozenset())
     corner, length = plates[3].field(64)  # convolution 2 of 32×32 outputs: 8 pixels from 2·16 − 3 on
     assert (corner * 64, length * 64) == (29, 8)
@@ -146,8 +148,8 @@ def test_handles_of_a_range_stay_in_it_and_do_not_pass_each_other(qtbot: QtBot) 
 
 
 def test_ways_past_plates_that_are_left_out_lead_to_the_right_ones(qapp: object) -> None:
-    network = built([Convolution(filters=8), Relu(), Squeeze(), Residual(filters=8), GlobalPooling(), Answers()])
-    network = network.for_classes(3)
+    network = built([Convolution(filters=8), Relu(), Squeeze(), Residual(filters=8), GlobalPooling(), Output()])
+    network = network.with_outputs(3)
     plates = plates_of(network, network.facts((16, 16, 3)), (16, 16, 3), frozenset())
     wanted = [len(plate.shape) == 3 for plate in plates]
     kept = chosen_plates(plates, wanted)

@@ -12,10 +12,10 @@ from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
 from tests.window.test_end_to_end import child, click, stage
 
-from attentive_lens.desk import front
+from attentive_lens.desk import design
 from attentive_lens.desk.browsing import find_images
-from attentive_lens.desk.drafting import FILE, Draft, save_plan
-from attentive_lens.desk.front import collection
+from attentive_lens.desk.collection import collection
+from attentive_lens.desk.design import FILE, Design, save_plan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.jump import JumpField
@@ -41,18 +41,18 @@ def test_the_plan_being_designed_is_kept_when_the_window_closes(
     stage(qtbot, frame, "network")
     click(qtbot, frame, "starter two blocks")
     stage(qtbot, frame, "training")
-    child(frame, QSpinBox, "preparation.side").setValue(24)
+    child(frame, QSpinBox, "preprocessing.input_size").setValue(24)
     enter(qtbot, child(frame, QLineEdit, "plan.name"), "my own")
     enter(qtbot, child(frame, QLineEdit, "plan.seed"), "41")
-    designed = frame.session.plan
+    designed = frame.session.design.plan
     assert (designed.name, designed.seed) == ("my own", 41)
     frame.close()
     again = open_frame(station)
-    assert again.session.plan == designed
+    assert again.session.design.plan == designed
     stage(qtbot, again, "training")
     assert child(again, QLineEdit, "plan.name").text() == "my own"
     click(qtbot, again, "main action")
-    qtbot.waitUntil(lambda: again.session.view is not None and again.session.view.number == 2, timeout=30_000)
+    qtbot.waitUntil(lambda: again.session.runs.view is not None and again.session.runs.view.number == 2, timeout=30_000)
     assert station.run(2).plan() == designed
 
 
@@ -63,13 +63,13 @@ def test_a_damaged_draft_is_told_and_left_until_the_plan_changes(
     frame = open_frame(station)
     stage(qtbot, frame, "training")
     assert "draft of the last time was not taken" in child(frame, QLabel, "plan problem").text()
-    assert frame.session.plan == Plan()
+    assert frame.session.design.plan == Plan()
     frame.close()
     assert (station.folder / FILE).read_text("utf-8") == "name = ["
-    draft = Draft(station)
+    draft = Design(station)
     draft.plan = Plan().changed({"seed": 3})
     draft.keep()
-    assert Draft(station).plan.seed == 3
+    assert Design(station).plan.seed == 3
 
 
 @pytest.mark.parametrize(("field", "words"), [("plan.name", " "), ("plan.seed", "-4"), ("plan.seed", "many")])
@@ -83,7 +83,7 @@ def test_a_wrong_name_or_seed_is_explained_and_changes_nothing(
     assert child(frame, QLabel, "plan problem").isVisible()
     assert child(frame, QLabel, "plan problem").text()
     assert child(frame, QLineEdit, field).text() == before
-    assert frame.session.plan == Plan()
+    assert frame.session.design.plan == Plan()
 
 
 def test_plans_are_saved_opened_and_taken_from_runs(
@@ -96,17 +96,17 @@ def test_plans_are_saved_opened_and_taken_from_runs(
     file = tmp_path / "mine.toml"
     save_plan(file, Plan().changed({"network": "residual", "name": "deep", "seed": 5}))
     panel.open_file(file)
-    assert (frame.session.plan.name, frame.session.plan.seed) == ("deep", 5)
+    assert (frame.session.design.plan.name, frame.session.design.plan.seed) == ("deep", 5)
     panel.save_file(tmp_path / "again.toml")
     assert (tmp_path / "again.toml").read_text("utf-8") == file.read_text("utf-8")
     file.write_text("network = 'for blocks'\n", "utf-8")
     panel.open_file(file)
     assert "blocks" in child(frame, QLabel, "plan problem").text()
-    assert frame.session.plan.name == "deep"
+    assert frame.session.design.plan.name == "deep"
     panel.save_file(tmp_path / "nowhere" / "plan.toml")
     assert "could not be written" in child(frame, QLabel, "plan problem").text()
     click(qtbot, frame, "use run plan")
-    assert frame.session.plan == station.run(1).plan()
+    assert frame.session.design.plan == station.run(1).plan()
     assert "plan of run 1" in child(frame, QLabel, "message").text()
 
 
@@ -118,10 +118,12 @@ def test_a_plan_too_large_for_the_machine_is_warned_of_on_the_bench(
     memory = child(frame, QLabel, "memory warning")
     assert child(frame, QLabel, "network about").text().endswith("B to train")
     assert not memory.isVisible()
-    frame.session.change_plan(frame.session.plan.changed({"preparation.side": 1024, "training.batch": 4096}))
+    frame.session.design.change(
+        frame.session.design.plan.changed({"preprocessing.input_size": 1024, "training.batch_size": 4096})
+    )
     assert "are free" in memory.text()
     assert memory.isVisible()
-    monkeypatch.setattr(front.psutil, "virtual_memory", lambda: type("Free", (), {"available": 1 << 50}))
+    monkeypatch.setattr(design.psutil, "virtual_memory", lambda: type("Free", (), {"available": 1 << 50}))
     frame.session.plan_changed.emit()
     assert not memory.isVisible()
 
@@ -136,14 +138,14 @@ def test_an_image_is_found_by_number_and_name_whatever_the_filters_hide(
     assert field is not None
     enter(qtbot, field, "17")
     assert sheet.current == 16
-    rows = frame.session.collection.rows
+    rows = frame.session.images.collection.rows
     click(qtbot, frame, "set training")
-    hidden = next(k for k, name in enumerate(frame.session.collection.sets) if name == "training")
+    hidden = next(k for k, name in enumerate(frame.session.images.collection.sets) if name == "training")
     assert hidden not in {place for group in sheet.groups for place in group.places}
     enter(qtbot, field, rows[hidden].name.upper())
     assert sheet.current == hidden
     assert child(frame, QPushButton, "set training").isChecked()
-    several = find_images(frame.session.collection, "tape0")
+    several = find_images(frame.session.images.collection, "tape0")
     assert len(several) > 3
     enter(qtbot, field, "tape0")
     first = sheet.current

@@ -38,7 +38,7 @@ def ended(station: Workspace, state: str | None, **more: Any) -> int:
 def test_a_failed_run_says_its_reason_over_its_curves(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
     number = ended(station, "failed", error="The loss is no longer a number: take a smaller rate.")
     frame = open_frame(station)
-    frame.session.choose_run(number)
+    frame.session.runs.choose(number)
     frame.show_stage("training")
     assert text(frame, "training title") == f"Run {number} failed"
     assert "no longer a number" in text(frame, "training problem")
@@ -53,7 +53,7 @@ def test_a_run_whose_process_died_is_shown_as_broken_off(
 ) -> None:
     number = ended(station, None)
     frame = open_frame(station)
-    frame.session.choose_run(number)
+    frame.session.runs.choose(number)
     frame.show_stage("training")
     assert text(frame, "training title") == f"Run {number} broke off"
     assert frame.rail.buttons["training"].state == "broken off"
@@ -66,13 +66,13 @@ def test_a_helper_that_dies_is_started_anew_and_answers_again(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace
 ) -> None:
     frame = open_frame(station)
-    qtbot.waitUntil(lambda: bool(frame.session.mistakes()), timeout=30_000)
+    qtbot.waitUntil(lambda: bool(frame.session.scores.mistakes()), timeout=30_000)
     resident = frame.session.asker._resident
     assert resident is not None
     resident.process.kill()
     qtbot.waitUntil(lambda: "started anew" in text(frame, "message"), timeout=10_000)
     qtbot.waitUntil(lambda: frame.session.asker._resident not in (None, resident), timeout=10_000)
-    frame.session.explain_asked.emit(frame.session.mistakes()[0])
+    frame.session.explain_asked.emit(frame.session.scores.mistakes()[0])
     qtbot.waitUntil(lambda: text(frame, "said name") != "", timeout=30_000)
 
 

@@ -10,14 +10,14 @@ from PIL import Image
 from tests.images.drawn import kinds, leaves
 from tests.images.test_array_sources import WRITERS
 
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.collection import collection
 from attentive_lens.desk.curating import Curating, flagged
 from attentive_lens.desk.data import gather
-from attentive_lens.desk.front import collection
 from attentive_lens.desk.making import look_again, make_workspace
 from attentive_lens.errors import BadFile
+from attentive_lens.images.reading import Reading
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
-from attentive_lens.plan.reading import Reading
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.importing import Rescanned
 
@@ -38,7 +38,7 @@ def test_every_source_becomes_a_workspace_and_gives_its_pixels_again(name: str, 
     made = finish(make_workspace(tmp_path / "work", place, "", reading))
     assert sorted(made.collection.totals) == [4, 5]
     again = Workspace.open(tmp_path / "work")
-    data = finish(gather(again, Plan().changed({"preparation.side": 16})))
+    data = finish(gather(again, Plan().changed({"preprocessing.input_size": 16})))
     assert np.array_equal(data.pixels, images)
     assert made.collection.rows[3].name.startswith(place.name)
 

@@ -13,17 +13,18 @@ from pathlib import Path
 
 import pytest
 from PIL import Image
+from tests.answering import answer
 from tests.images.drawn import leaves
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import make
-from attentive_lens.desk import tasks
+from attentive_lens.desk import requests as ask
 from attentive_lens.desk.curating import Curating, moved, read_list, relabelled
 from attentive_lens.desk.making import look_again, make_demo, make_workspace, move_source
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import BadFile, LensError, NotHere
 from attentive_lens.images.sources import Skipped, open_source
 from attentive_lens.images.sources.base import class_name
-from attentive_lens.plan.progress import finish
 from attentive_lens.workspace import Correction, Workspace
 from attentive_lens.workspace.catalogue import Catalogue
 
@@ -40,23 +41,24 @@ def drawn(folder: Path, kinds: tuple[str, ...] = ("broad", "narrow"), count: int
 def test_a_new_class_leaves_earlier_runs_usable_and_goes_with_its_last_image(
     station: Workspace, tmp_path: Path
 ) -> None:
-    before = finish(tasks.score(str(station.folder), 1, "test")).values
-    image = before["answers"][0][0]
+    folder = str(station.folder)
+    before = answer(ask.Score(folder, 1, "test"))
+    image = before.answers[0].image
     (tmp_path / "l.csv").write_text(f"image,label\n{image},air bubble\n", "utf-8")
     read_list(station, tmp_path / "l.csv", new_classes=True)
     assert station.catalogue.classes()[-1] == "air bubble"
-    after = finish(tasks.score(str(station.folder), 1, "test")).values
-    assert after["unknown"] == 1
-    assert after["images"] == before["images"] - 1
-    others = [answer for answer in before["answers"] if answer[0] != image]
-    assert after["answers"] == others
-    assert finish(tasks.explain(str(station.folder), 1, others[0][0])).values["said"]
+    after = answer(ask.Score(folder, 1, "test"))
+    assert after.unknown == 1
+    assert after.images == before.images - 1
+    others = tuple(own for own in before.answers if own.image != image)
+    assert after.answers == others
+    assert answer(ask.Explain(folder, 1, others[0].image)).said
     with pytest.raises(NotHere, match="air bubble"):
-        finish(tasks.explain(str(station.folder), 1, image))
+        answer(ask.Explain(folder, 1, image))
     (tmp_path / "l.csv").write_text(f"image,label\n{image},spiny\n", "utf-8")
     read_list(station, tmp_path / "l.csv")
     assert "air bubble" not in station.catalogue.classes()
-    assert finish(tasks.score(str(station.folder), 1, "test")).values["unknown"] == 0
+    assert answer(ask.Score(folder, 1, "test")).unknown == 0
 
 
 def test_a_run_goes_on_though_a_class_was_added(station: Workspace, tmp_path: Path) -> None:
@@ -74,7 +76,7 @@ def test_a_run_of_other_images_is_said_not_to_fit(station: Workspace, tmp_path: 
     other = finish(make_workspace(tmp_path / "w", drawn(tmp_path / "leaves"))).workspace
     shutil.copytree(station.folder / "runs", other.folder / "runs")
     with pytest.raises(NotHere, match="does not fit these images"):
-        finish(tasks.score(str(other.folder), 1, "validation"))
+        answer(ask.Score(str(other.folder), 1, "validation"))
 
 
 def test_a_workspace_within_its_source_takes_none_of_its_own_pictures(tmp_path: Path) -> None:

@@ -9,8 +9,8 @@ import typer
 
 import attentive_lens
 from attentive_lens.cli.speaking import out
-from attentive_lens.plan.files import shown
-from attentive_lens.plan.values import unknown_word
+from attentive_lens.core.files import shown
+from attentive_lens.core.values import unknown_word
 
 app = typer.Typer(
     help="Train convolutional image classifiers and find out why they get an image wrong.",

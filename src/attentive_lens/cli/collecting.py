@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, app, printable, rows_of
+from attentive_lens.cli.results import (
+    Faults,
+    Finding,
+    Labelled,
+    NewWorkspace,
+    Rescanned,
+    Restored,
+    SmallFinding,
+    SourceMoved,
+)
 from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json, watched
+from attentive_lens.desk.requests import Fault, FindFaults, Skipped
+from attentive_lens.workspace import Workspace
 
 
 @app.command()
@@ -36,7 +50,7 @@ def new(
 ) -> None:
     """Make a workspace from images; they stay where they are."""
     from attentive_lens.desk.making import make_workspace
-    from attentive_lens.plan.reading import Reading
+    from attentive_lens.images.reading import Reading
 
     asked = parsed(read or [], "--read layout=NCHW")
     kinds = Reading.types()
@@ -46,15 +60,9 @@ def new(
     found = made.collection
     counts = dict(zip(found.classes, found.totals, strict=True))
     if as_json:
-        say_json(
-            {
-                "workspace": str(made.workspace.folder),
-                "images": len(found.rows),
-                "classes": counts,
-                "skipped": [{"file": printable(file), "reason": why} for file, why in found.skipped],
-                "findings": [{"kind": "small class", "text": text, "files": []} for text in made.findings],
-            }
-        )
+        skipped = tuple(Skipped(printable(file), why) for file, why in found.skipped)
+        noticed = tuple(SmallFinding("small class", text, ()) for text in made.findings)
+        say_json(NewWorkspace(str(made.workspace.folder), len(found.rows), counts, skipped, noticed))
         return
     out.print(f"{made.workspace.folder}: {len(found.rows)} images of {len(counts)} classes")
     table = Table("class", "training", "validation", "test", box=None)
@@ -82,33 +90,34 @@ def faults(
     as_json: AsJson = False,
 ) -> None:
     """Look for faults that spoil training: copies in two sets, marks, poor images, doubtful labels, rare classes."""
-    from attentive_lens.desk import tasks
-    from attentive_lens.workspace import Workspace
+    from attentive_lens.desk.tasks import carry_out
 
-    found = watched(tasks.faults(str(workspace)), "looking for faults").values
-    done = _fixed(Workspace.open(workspace), found["findings"], fix or [])
+    found = watched(carry_out(FindFaults(str(workspace))), "looking for faults")
+    done = _fixed(Workspace.open(workspace), found.faults, fix or [])
     files = {row.number: printable(row.file) for row in rows_of(workspace)}
     if as_json:
-        findings = [{**f, "files": [files[image] for image in f["images"]]} for f in found["findings"]]
-        skipped = [{"file": file, "reason": why} for file, why in found["skipped"]]
-        say_json({"findings": findings, "skipped": skipped, "fixed": done})
+        findings = tuple(
+            Finding(f.kind, f.why, f.remedy, f.images, tuple(files[n] for n in f.images), f.groups, f.actions)
+            for f in found.faults
+        )
+        say_json(Faults(findings, found.skipped, tuple(done)))
         return
-    for finding in found["findings"]:
-        out.print(f"{finding['kind']}: {finding['why']}. {finding['remedy']}.")
-        lines = finding["groups"] or [[image] for image in finding["images"]]
+    for fault in found.faults:
+        out.print(f"{fault.kind}: {fault.why}. {fault.remedy}.")
+        lines = fault.groups or tuple((image,) for image in fault.images)
         for group in lines[:5]:
             out.print("  " + " = ".join(f"image {image} · {files[image]}" for image in group))
         if len(lines) > 5:
             out.print(f"  … and {len(lines) - 5} more; --json lists all.")
-    for file, why in found["skipped"]:
-        out.print(f"unreadable: {file}: {why}")
-    if not (found["findings"] or found["skipped"]):
+    for own in found.skipped:
+        out.print(f"unreadable: {own.file}: {own.reason}")
+    if not (found.faults or found.skipped):
         out.print("No faults were found.")
     for word in done:
         out.print(f"done: {word}")
 
 
-def _fixed(place: Any, findings: list[dict[str, Any]], kinds: list[str]) -> list[str]:
+def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[str]:
     """Do the first action of the findings of some kinds; what was done."""
     from attentive_lens.desk.curating import Curating, act
     from attentive_lens.errors import BadUsage, BadValue
@@ -116,15 +125,15 @@ def _fixed(place: Any, findings: list[dict[str, Any]], kinds: list[str]) -> list
     curating = Curating(place)
     done = []
     for kind in kinds:
-        own = [f for f in findings if f["kind"] == kind]
+        own = [fault for fault in faults if fault.kind == kind]
         if not own:
-            there = ", ".join(sorted({f["kind"] for f in findings})) or "nothing"
+            there = ", ".join(sorted({fault.kind for fault in faults})) or "nothing"
             raise BadUsage(f"There is no «{kind}» to fix", f"what was found is: {there}", "Name one of these")
-        for finding in own:
-            if not finding["actions"] or finding["actions"][0]["step"]:
-                raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", finding["remedy"])
-            act(curating, finding["actions"][0])
-            done.append(f"{kind}: {finding['actions'][0]['word']}")
+        for fault in own:
+            if not fault.actions or fault.actions[0].step:
+                raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", fault.remedy)
+            act(curating, fault.actions[0])
+            done.append(f"{kind}: {fault.actions[0].word}")
     return done
 
 
@@ -133,12 +142,11 @@ def _fixed(place: Any, findings: list[dict[str, Any]], kinds: list[str]) -> list
 def rescan(workspace: InWorkspace, as_json: AsJson = False) -> None:
     """Look through the source again: new images are added, changed ones read anew, lost ones kept but not used."""
     from attentive_lens.desk.making import look_again
-    from attentive_lens.workspace import Workspace
 
     found = watched(look_again(Workspace.open(workspace)), "reading images")
     told = {"added": found.added, "changed": found.changed, "gone": found.gone, "back": found.back}
     if as_json:
-        say_json({key: list(numbers) for key, numbers in told.items()})
+        say_json(Rescanned(**{key: tuple(numbers) for key, numbers in told.items()}))
         return
     out.print(", ".join(f"{len(numbers)} {word}" for word, numbers in told.items()))
 
@@ -152,11 +160,10 @@ def source(
 ) -> None:
     """Name the place of a source that was moved; numbers, labels, decisions and runs stay."""
     from attentive_lens.desk.making import move_source
-    from attentive_lens.workspace import Workspace
 
     found, missing = move_source(Workspace.open(workspace), folder)
     if as_json:
-        say_json({"workspace": str(workspace), "source": str(folder), "found": found, "missing": missing})
+        say_json(SourceMoved(str(workspace), str(folder), found, missing))
         return
     out.print(f"{folder}: {found} images are there, {missing} are not")
     if missing:
@@ -167,11 +174,9 @@ def source(
 @reporting
 def restore(workspace: InWorkspace, as_json: AsJson = False) -> None:
     """Bring a damaged catalogue back from its copy, with every decision since; the damaged file is kept."""
-    from attentive_lens.workspace import Workspace
-
     images, decisions = Workspace.open(workspace).catalogue.restore()
     if as_json:
-        say_json({"workspace": str(workspace), "images": images, "decisions": decisions})
+        say_json(Restored(str(workspace), images, decisions))
         return
     out.print(f"{workspace}: {images} images, {decisions} of them with decisions")
 
@@ -193,21 +198,25 @@ def label(
     """Take corrected labels, sets and flags from a table, or write them to one; image files are never touched."""
     from attentive_lens.desk.curating import read_list, write_list
     from attentive_lens.errors import BadUsage
-    from attentive_lens.workspace import Workspace
 
     place = Workspace.open(workspace)
     if file is None and into is None:
         raise BadUsage("There is nothing to do", "neither a table nor --out is named", "Name one of them")
-    told: dict[str, Any] = {}
+    told = Labelled(None, None, None, (), None, None)
     if file is not None:
         taken = read_list(place, file, new_classes)
-        told = {"relabelled": taken.relabelled, "moved": taken.moved, "flagged": taken.flagged}
-        told["new_classes"] = list(taken.new_classes)
+        told = replace(
+            told,
+            relabelled=taken.relabelled,
+            moved=taken.moved,
+            flagged=taken.flagged,
+            new_classes=taken.new_classes,
+        )
         if not as_json:
             out.print(f"{taken.relabelled} relabelled, {taken.moved} moved, {taken.flagged} flags changed")
     if into is not None:
-        told |= {"file": str(into), "images": write_list(place, into)}
+        told = replace(told, file=str(into), images=write_list(place, into))
         if not as_json:
-            out.print(f"{into}: {told['images']} images")
+            out.print(f"{into}: {told.images} images")
     if as_json:
         say_json(told)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -10,9 +11,11 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, printable
+from attentive_lens.cli.results import DemoMade, Mistake, RunWatched, ScoresOfRun
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
-from attentive_lens.desk.front import collection
+from attentive_lens.desk.collection import collection
+from attentive_lens.desk.requests import Predict, Prediction, Score, Unreadable
 
 WATCH_SECONDS = 0.4
 
@@ -46,11 +49,11 @@ def demo(
         told = full_example(made.workspace, epochs, quiet=as_json)
         if as_json:
             say_json(told)
-        if (told["train"] or {}).get("state") == "stopped":
+        if told.train is not None and told.train.state == "stopped":
             raise typer.Exit(STOPPED)
         return
     if as_json:
-        say_json({"workspace": str(made.workspace.folder), "images": len(made.collection.rows)})
+        say_json(DemoMade(str(made.workspace.folder), len(made.collection.rows)))
         return
     raise typer.Exit(context.obj["open_window"](str(folder)))
 
@@ -61,9 +64,7 @@ def train(
     workspace: InWorkspace,
     plan: PlanFile = None,
     settings: Settings = None,
-    resume: Annotated[
-        int | None, typer.Option(metavar="RUN", help="Go on with this run, which was interrupted.")
-    ] = None,
+    resume: Annotated[int | None, typer.Option(metavar="RUN", help="Resume this run, which was interrupted.")] = None,
     claimed: Annotated[int | None, typer.Option(hidden=True)] = None,
     go_on: Annotated[bool, typer.Option("--go-on", hidden=True)] = False,
     lock: Annotated[int | None, typer.Option(hidden=True)] = None,
@@ -112,18 +113,9 @@ def watch(
     torn = damaged_lines(place.run(view.number).journal)
     relabelled = changed_since(place.run(view.number), collection(place, place.run(view.number).plan()))
     if as_json:
-        say_json(
-            {
-                "run": view.number,
-                "state": view.state,
-                "epochs": len(view.epochs),
-                "last": view.epochs[-1] if view.epochs else {},
-                "loss_function": view.loss_function,
-                "error": view.error,
-                "damaged_lines": torn,
-                "relabelled": relabelled,
-            }
-        )
+        last = view.epochs[-1] if view.epochs else {}
+        epochs_done, told = len(view.epochs), tuple(relabelled)
+        say_json(RunWatched(view.number, view.state, epochs_done, last, view.loss_function, view.error, torn, told))
         return
     out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
     if view.error:
@@ -143,35 +135,42 @@ def score(
     as_json: AsJson = False,
 ) -> None:
     """Score a run's best model on a set: accuracy, loss, confusion matrix, the wrong images."""
-    from attentive_lens.desk import tasks
+    from attentive_lens.desk.tasks import carry_out
     from attentive_lens.workspace import Workspace
 
     check_set(on)
-    table = watched(tasks.score(str(workspace), run, on), "scoring").values
-    found = tasks.as_scores(table)
+    found = watched(carry_out(Score(str(workspace), run, on)), "scoring")
     place = Workspace.open(workspace)
     now = collection(place, place.run(run).plan())
     relabelled, judged = changed_since(place.run(run), now), judged_by_test(place)
-    files = {row.number: row.file for row in now.rows}
+    files, names = {row.number: row.file for row in now.rows}, found.classes
     wrong = [
-        {
-            "image": a.image,
-            "file": printable(files[a.image]),
-            "said": found.classes[a.said],
-            "true": found.classes[a.true],
-            "probability": a.probability,
-        }
-        for a in found.wrong
+        Mistake(a.image, printable(files[a.image]), names[a.said], names[a.true], a.probability) for a in found.wrong
     ]
     if as_json:
-        keys = ("on", "images", "accuracy", "loss", "loss_function", "unknown", "classes", "per_class", "confusion")
-        cautions = {"relabelled": relabelled, "judged_by_test": judged}
-        say_json({"run": run, **{key: table[key] for key in keys}, "wrong": wrong, **cautions})
+        say_json(
+            ScoresOfRun(
+                run,
+                on,
+                found.images,
+                found.unknown,
+                found.accuracy,
+                found.loss,
+                found.loss_function,
+                found.output,
+                names,
+                found.per_class,
+                found.confusion,
+                tuple(wrong),
+                tuple(relabelled),
+                tuple(judged),
+            )
+        )
         return
     loss = f"{found.loss_function} {found.loss:.3f}"
-    out.print(f"run {run} on {on}: {found.accuracy:.1%} of {len(found.answers)} images right, {loss}")
-    if table["unknown"]:
-        out.print(f"{table['unknown']} images more are of classes that it does not know; they do not count.")
+    out.print(f"run {run} on {on}: {found.accuracy:.1%} of {found.images} images right, {loss}")
+    if found.unknown:
+        out.print(f"{found.unknown} images more are of classes that it does not know; they do not count.")
     matrix = Table("true \\ said", *found.classes, "right", box=None)
     for k, name in enumerate(found.classes):
         rate = found.per_class[k]
@@ -179,8 +178,7 @@ def score(
     out.print(matrix)
     for entry in wrong[:20]:
         out.print(
-            f"  image {entry['image']}: said {entry['said']} ({entry['probability']:.2f}), true {entry['true']}"
-            f" · {entry['file']}",
+            f"  image {entry.image}: said {entry.said} ({entry.probability:.2f}), true {entry.true} · {entry.file}",
         )
     if len(wrong) > 20:
         out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
@@ -197,18 +195,21 @@ def predict(
     as_json: AsJson = False,
 ) -> None:
     """Ask a model about new images."""
-    from attentive_lens.desk import tasks
     from attentive_lens.desk.script import image_files
+    from attentive_lens.desk.tasks import carry_out
 
-    answers = watched(tasks.predict(str(model), [str(f) for f in image_files(images)]), "answering").values["answers"]
-    for answer in answers:
-        answer["file"] = printable(answer["file"])
+    files = tuple(str(file) for file in image_files(images))
+    found = watched(carry_out(Predict(str(model), files)), "answering")
+    said: list[Prediction | Unreadable] = [*found.answers, *found.unreadable]
+    by_file = {own.file: own for own in said}
+    for file in files:
+        answer = replace(by_file[file], file=printable(file))
         if as_json:
             say_json(answer)
-        elif "error" in answer:
-            out.print(f"{answer['file']}: not read, {answer['error']}")
+        elif isinstance(answer, Unreadable):
+            out.print(f"{answer.file}: not read, {answer.error}")
         else:
-            out.print(f"{answer['file']}: {answer['said']} ({answer['probability']:.2f})")
+            out.print(f"{answer.file}: {answer.said} ({answer.probability:.2f})")
 
 
 @app.command()
@@ -220,9 +221,9 @@ def measure(
     as_json: AsJson = False,
 ) -> None:
     """Time the engine on this machine, as ratios to its matrix-product peak."""
+    from attentive_lens.core.values import unknown_word
+    from attentive_lens.desk.measuring import measure as measured
     from attentive_lens.engine.kernels.choice import KERNELS
-    from attentive_lens.engine.measuring import measure as measured
-    from attentive_lens.plan.values import unknown_word
 
     if kernels not in KERNELS:
         raise unknown_word("kernels", kernels, frozenset(KERNELS))
@@ -230,17 +231,17 @@ def measure(
     if as_json:
         say_json(told)
         return
-    low, high = (peak / 1e9 for peak in told["peak_range"])
+    low, high = (peak / 1e9 for peak in told.peak_range)
     out.print(
-        f"peak with {threads} threads: {told['peak_multiply_adds_per_second'] / 1e9:.0f} thousand million multiply-adds"
+        f"peak with {threads} threads: {told.peak_multiply_adds_per_second / 1e9:.0f} thousand million multiply-adds"
         f" a second ({low:.0f}–{high:.0f})"
     )
     table = Table("part of the peak", "median", "range", "samples", "dropped", "kernel", box=None)
-    for figure in told["figures"]:
-        span = f"{figure['low']:.2f}–{figure['high']:.2f}"
-        counts = (str(figure["samples"]), str(figure["dropped"]))
-        table.add_row(figure["what"], f"{figure['ratio']:.2f}", span, *counts, figure["kernel"])
+    for figure in told.figures:
+        span = f"{figure.low:.2f}–{figure.high:.2f}"
+        counts = (str(figure.samples), str(figure.dropped))
+        table.add_row(figure.what, f"{figure.ratio:.2f}", span, *counts, figure.kernel)
     out.print(table)
-    for name, memory in told["memory"].items():
+    for name, memory in told.memory.items():
         if memory:
-            out.print(f"{name}: a step holds {memory['grown_mb']:.0f} MB, {memory['ratio']:.2f} of what it must hold")
+            out.print(f"{name}: a step holds {memory.grown_mb:.0f} MB, {memory.ratio:.2f} of what it must hold")

@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from dataclasses import replace
 
 from attentive_lens.cli.pictures import write_explanation, write_filters
+from attentive_lens.cli.results import ExampleDone, Explained, RunEnded, SetFigures
 from attentive_lens.cli.speaking import out, watched
 from attentive_lens.cli.training import summary, train_run
-from attentive_lens.desk import tasks
-from attentive_lens.desk.front import RunReader, RunView, resumable
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk import requests as ask
+from attentive_lens.desk.runs import RunReader, RunView, resumable
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.workspace import Run, Workspace
 
 MISTAKES = 5
 
 
-def full_example(place: Workspace, epochs: int, quiet: bool = False) -> dict[str, Any]:
+def full_example(place: Workspace, epochs: int, quiet: bool = False) -> ExampleDone:
     """Train the default plan, score it on validation and test, explain five mistakes, write the pictures.
 
     A second time, the run of the first is used again, or goes on where it was interrupted.
@@ -36,7 +38,7 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> dict[str
 
     plan = Plan().changed({"training.epochs": epochs})
     view = _earlier(place, plan)
-    told: dict[str, Any] = {"train": None, "scores": {}, "explained": []}
+    ended: RunEnded | None = None
     if view is not None and view.state == "training":
         why = f"run {view.number} is training it in another process"
         raise BadValue("The example is under way", why, f"Follow it with «attentive-lens watch {place.folder}»")
@@ -49,16 +51,16 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> dict[str
             run.forget_stop()
             say(f"Run {run.number} was interrupted after epoch {len(view.epochs)}: it goes on.")
         trained = train_run(place, run, resume=view is not None)
-        told["train"] = summary(trained)
+        ended = summary(trained)
         if trained.outcome.state != "done":
             say(f"Stopped after epoch {trained.outcome.epochs}. The same command goes on with it.")
-            return told
+            return ExampleDone(ended, {}, (), None)
         best = trained.outcome.best
         if best is not None:
             say(
                 f"Trained run {run.number} in {trained.outcome.seconds:.0f} s: validation accuracy {best.accuracy:.1%}."
             )
-    return told | _results(place, run, say)
+    return _results(place, run, ended, say)
 
 
 def _earlier(place: Workspace, plan: Plan) -> RunView | None:
@@ -74,26 +76,28 @@ def _earlier(place: Workspace, plan: Plan) -> RunView | None:
     return None
 
 
-def _results(place: Workspace, run: Run, say: Callable[[str], None]) -> dict[str, Any]:
+def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[str], None]) -> ExampleDone:
     """Scores of a finished run, its surest mistakes explained, and its first filters, written as pictures."""
-    told: dict[str, Any] = {"scores": {}, "explained": []}
-    results = place.folder / "results"
+    scores: dict[str, SetFigures] = {}
+    explained: list[Explained] = []
+    folder, results = str(place.folder), place.folder / "results"
     wrong: list[Answer] = []
+    filters = write_filters(finish(carry_out(ask.FirstFilters(folder, run.number))), results)
     for on in ("validation", "test"):
         try:
-            found = tasks.as_scores(watched(tasks.score(str(place.folder), run.number, on), "scoring").values)
+            found = watched(carry_out(ask.Score(folder, run.number, on)), "scoring")
         except LensError as error:
             say(str(error))
             continue
-        told["scores"][on] = {"images": len(found.answers), "accuracy": found.accuracy, "loss": found.loss}
-        say(f"On {on}: {found.accuracy:.1%} of {len(found.answers)} images right, {len(found.wrong)} wrong.")
+        scores[on] = SetFigures(found.images, found.accuracy, found.loss)
+        say(f"On {on}: {found.accuracy:.1%} of {found.images} images right, {len(found.wrong)} wrong.")
         wrong = found.wrong or wrong
     for answer in wrong[:MISTAKES]:
-        result = finish(tasks.explain(str(place.folder), run.number, answer.image))
-        entry = write_explanation([result], results, f"image-{answer.image:05d}")
-        told["explained"].append(entry)
-        say(f"  image {answer.image}: said {entry['said']}, true {entry['true']} · {entry['maps'][0]['picture']}")
-    write_filters(finish(tasks.filters(str(place.folder), run.number)), results)
-    told["results"] = str(results)
+        request = ask.Explain(folder, run.number, answer.image)
+        explanation = finish(carry_out(request))
+        layers = finish(carry_out(ask.Activations((), folder, run.number, answer.image)))
+        entry = write_explanation([explanation], layers, results, f"image-{answer.image:05d}")
+        explained.append(replace(entry, filters_picture=filters))
+        say(f"  image {answer.image}: said {entry.said}, true {entry.true} · {entry.maps[0].picture}")
     say(f"The pictures are in {results}; the model is {run.model}.")
-    return told
+    return ExampleDone(ended, scores, tuple(explained), str(results))

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
+from attentive_lens.cli.results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk import requests as ask
 from attentive_lens.errors import BadUsage, LensError
-from attentive_lens.plan.values import unknown_word
 
 
 @app.command()
@@ -41,37 +44,51 @@ def explain(
 ) -> None:
     """Show which pixels drove the answer that was said and the answer that is true, and the difference."""
     from attentive_lens.cli.pictures import write_explanation, write_filters
-    from attentive_lens.desk import tasks
+    from attentive_lens.desk.tasks import carry_out
 
     if model is not None and trust:
         why = "it compares with what a run's images give, and a model file has none"
         raise BadUsage("--trust cannot be measured with --model", why, "Ask the run in its workspace")
+    workspace, run = "", 0
     if model is not None:
         images = _files(places)
-        filters = watched(tasks.filters_of(str(model)), "first filters")
+        filters = watched(carry_out(ask.FirstFiltersOf(str(model))), "first filters")
     else:
         workspace, run, images = _numbers(places)
-        filters = watched(tasks.filters(workspace, run), "first filters")
+        filters = watched(carry_out(ask.FirstFilters(workspace, run)), "first filters")
     filters_picture = write_filters(filters, into)
+    methods = _methods(method)
     for stem, image in images.items():
-        results, refused = [], []
-        for name in _methods(method):
+        results: list[ask.Explanation] = []
+        refused: list[NotShown] = []
+        for name in methods:
+            request: ask.Request[ask.Explanation]
             if model is not None:
-                job = tasks.explain_file(str(model), str(image), name, target)
+                request = ask.ExplainFile(str(model), image, name, target)
             else:
-                job = tasks.explain(workspace, run, int(image), name, target)
+                request = ask.Explain(workspace, run, int(image), name, target)
             try:
-                results.append(watched(job, "explaining"))
+                results.append(watched(carry_out(request), "explaining"))
             except LensError as error:
-                if method != "all" or name == _methods(method)[0]:
+                if method != "all" or name == methods[0]:
                     raise
-                refused.append({"method": name, "reason": error.why})
-        told = write_explanation(results, into, stem)
-        told |= {"not_shown": refused, "filters_picture": filters_picture}
+                refused.append(NotShown(name, error.why))
+        if model is not None:
+            wanted = ask.Activations((), model=str(model), file=image)
+        else:
+            wanted = ask.Activations((), workspace, run, int(image))
+        layers = watched(carry_out(wanted), "asking the layers")
+        measured: list[ask.TrustChecks] = []
         if trust:
-            measured = [watched(tasks.trust(workspace, run, int(image), m), "measuring trust").values
-                        for m in (result.values["method"] for result in results)]  # fmt: skip
-            told["measured"] = measured[0] if method != "all" else measured
+            for result in results:
+                checks = ask.Trust(workspace, run, int(image), result.method)
+                measured.append(watched(carry_out(checks), "checking trust"))
+        told = replace(
+            write_explanation(results, layers, into, stem),
+            not_shown=tuple(refused),
+            filters_picture=filters_picture,
+            measured=tuple(measured),
+        )
         if as_json:
             say_json(told)
         else:
@@ -110,58 +127,60 @@ def _files(places: list[str]) -> dict[str, str]:
     return found
 
 
-def _say(told: dict[str, Any]) -> None:
+def _say(told: Explained) -> None:
     """One image's explanation in words."""
-    true = f", true {told['true']} ({told['probabilities'][told['true']]:.2f})" if told["true"] else ""
-    name = f"image {told['image']}" if told["image"] is not None else told["file"]
-    out.print(f"{name}: said {told['said']} ({told['probabilities'][told['said']]:.2f}){true}")
-    for entry in told["maps"]:
-        t = entry["trust"]
-        if t is None:
-            out.print(f"  map of {entry['target']} ({entry['method']}): {entry['picture']}")
+    answers = told.probabilities
+    true = f", true {told.true} ({answers[told.true]:.2f})" if told.true else ""
+    name = f"image {told.image}" if told.image is not None else told.file
+    out.print(f"{name}: said {told.said} ({answers[told.said]:.2f}){true}")
+    for entry in told.maps:
+        trust = entry.trust
+        if trust is None:
+            out.print(f"  map of {entry.target} ({entry.method}): {entry.picture}")
             continue
-        verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[t["passed"]]
-        if t["empty"]:
-            out.print(f"  the map for {entry['target']} is zero everywhere: nothing small changes this answer")
+        verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[trust.passed]
+        if trust.empty:
+            out.print(f"  the map for {entry.target} is zero everywhere: nothing small changes this answer")
             continue
+        curve = trust.deletion
         out.print(
-            f"  map for {entry['target']} ({entry['method']}): {entry['picture']}\n    deleting what it marks leaves"
-            f" {t['marked_deleted']:.2f} of {t['before']:.2f}, at random {t['random_deleted']:.2f}: {verdict}",
+            f"  map for {entry.target} ({entry.method}): {entry.picture}\n    area under the deletion curve"
+            f" {curve.area:.2f}, must be below {curve.limit:.2f} (random maps {curve.random:.2f}): {verdict}",
         )
-        if "sum" in t:
+        if trust.completeness is not None:
+            sums = trust.completeness
             out.print(
-                f"    its parts add up to {t['sum']:.3f} of {t['should_sum_to']:.3f}, {t['completeness_error']:.1%} off"
-                f" (score {t['score']:.3f})"
+                f"    its parts add up to {sums.sum:.3f} of {sums.expected:.3f}, {sums.error:.1%} off"
+                f" (score {sums.score:.3f})"
             )
-    for entry in told["not_shown"]:
-        out.print(f"  no map by {entry['method']}: {entry['reason']}")
-    for measured in told.get("measured", []) if isinstance(told.get("measured"), list) else [told.get("measured")]:
-        if measured:
-            _say_trust(measured)
-    out.print(f"  what each layer saw: {told['layers_picture']}")
-    if told["filters_picture"]:
-        out.print(f"  first-layer filters: {told['filters_picture']}")
+    for refused in told.not_shown:
+        out.print(f"  no map by {refused.method}: {refused.reason}")
+    for measured in told.measured:
+        _say_trust(measured)
+    out.print(f"  activations: {told.layers_picture}")
+    if told.filters_picture:
+        out.print(f"  first-layer filters: {told.filters_picture}")
 
 
-def _say_trust(told: dict[str, Any]) -> None:
+def _say_trust(told: ask.TrustChecks) -> None:
     """The measured figures, each beside its limit."""
     words = {True: "passed", False: "not passed", None: "cannot be told"}
-    for key in ("said", "true"):
-        own, bend = told[key + "_map"], told[key + "_map"]["curves"]
+    for own in told.maps:
+        deleted, restored = own.deletion, own.insertion
         out.print(
-            f"  {key}: deletion {bend['deletion']:.2f} (below {bend['deletion_limit']:.2f}; edges"
-            f" {bend['deletion_edges']:.2f}), insertion {bend['insertion']:.2f} (above {bend['insertion_limit']:.2f};"
-            f" edges {bend['insertion_edges']:.2f}): {words[bend['passed']]}; under small noise {own['stability']:.2f}"
+            f"  {own.key}: deletion {deleted.area:.2f} (below {deleted.limit:.2f}; edges {deleted.edges:.2f}),"
+            f" insertion {restored.area:.2f} (above {restored.limit:.2f}; edges {restored.edges:.2f}):"
+            f" {words[own.passed]}; rank correlation under small noise {own.stability:.2f}"
         )
-        if "completeness_error" in own:
-            out.print(f"    its parts add up to the score but for {own['completeness_error']:.2%}")
-    anew = told["redrawn"]
+        if own.completeness is not None:
+            out.print(f"    its parts add up to the score but for {own.completeness.error:.2%}")
+    anew = told.weight_randomisation
     out.print(
-        f"  with all weights drawn anew maps stay alike to {anew['everything']:.2f} (below {anew['limit']:.2f}):"
-        f" {words[anew['passed']]}, on {anew['images']} images"
+        f"  with all weights randomised the rank correlation is {anew.all_layers:.2f} (below {anew.limit:.2f}):"
+        f" {words[anew.passed]}, on {anew.images} images"
     )
-    alike = ", ".join(f"{key} {value:.2f}" for key, value in sorted(told["agreement"].items(), key=lambda p: -p[1]))
-    out.print(f"  likeness to other methods: {alike}")
+    alike = ", ".join(f"{key} {value:.2f}" for key, value in sorted(told.agreement.items(), key=lambda p: -p[1]))
+    out.print(f"  rank correlation with other methods: {alike}")
 
 
 @app.command()
@@ -179,26 +198,26 @@ def causes(
     ] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Group the mistakes of a run by what they rest on, each group with the remedy that fits."""
-    from attentive_lens.desk import tasks
+    """Find what the mistakes of a run have in common: groups by what they rest on, each with the remedy that fits."""
     from attentive_lens.desk.cautions import caution_of_test, judged_by_test
+    from attentive_lens.desk.tasks import carry_out
     from attentive_lens.workspace import Workspace
 
     check_set(on)
     _methods(method)
-    told = watched(tasks.causes(str(workspace), run, on, method), "grouping mistakes").values
+    told = watched(carry_out(ask.Causes(str(workspace), run, on, method)), "finding common causes")
     judged = judged_by_test(Workspace.open(workspace))
-    plans = [group["plan"] for group in told["groups"] if group["plan"]]
+    plans = [group.plan for group in told.groups if group.plan]
     if plan_out is not None:
         _write_plan(plan_out, plans)
     if as_json:
-        say_json({**told, "judged_by_test": judged})
+        say_json(CommonCauses(run, on, told.mistakes, told.groups, tuple(judged)))
         return
-    out.print(f"run {run} on {on}: {told['mistakes']} mistakes in {len(told['groups'])} groups")
-    for number, group in enumerate(told["groups"], 1):
-        out.print(f"  {number}. {group['why']}")
-        out.print(f"     {group['remedy']}")
-        shown = ", ".join(map(str, group["images"][:12])) + (", …" if len(group["images"]) > 12 else "")
+    out.print(f"run {run} on {on}: {told.mistakes} mistakes in {len(told.groups)} groups")
+    for number, group in enumerate(told.groups, 1):
+        out.print(f"  {number}. {group.why}")
+        out.print(f"     {group.remedy}")
+        shown = ", ".join(map(str, group.images[:12])) + (", …" if len(group.images) > 12 else "")
         out.print(f"     images {shown}")
     if plan_out is not None:
         out.print(f"The plan is in {plan_out}: train it with «train WORKSPACE --plan {plan_out}».")
@@ -209,8 +228,8 @@ def causes(
 
 
 def _write_plan(file: Path, plans: list[dict[str, Any]]) -> None:
+    from attentive_lens.core.files import write_text
     from attentive_lens.errors import NotHere
-    from attentive_lens.plan.files import write_text
     from attentive_lens.plan.outline import commented
     from attentive_lens.plan.plan import Plan
 
@@ -240,18 +259,19 @@ def layer(
 ) -> None:
     """Show what a layer's filters look for: the training patches that excite each, and images made to excite them."""
     from attentive_lens.cli.pictures import write_layer
-    from attentive_lens.desk import tasks
+    from attentive_lens.desk.tasks import carry_out
 
-    told = write_layer(watched(tasks.layer(str(workspace), run, name, images=images), "looking for patches"), into)
+    request = ask.Layer(str(workspace), run, name, images=images)
+    told = write_layer(watched(carry_out(request), "looking for patches"), into)
     if as_json:
         say_json(told)
         return
-    looked, whole = told["images_looked_at"], told["images_in_all"]
+    looked, whole = told.images_looked_at, told.images_in_all
     out.print(f"{looked} of {whole} training images were looked at" + (", drawn from every class" * (looked < whole)))
-    for key in ("patches", "synthetic", "arrays"):
-        out.print(f"{key}: {told[key]}")
-    for number, classes in enumerate(told["speaks"]):
-        out.print(f"  channel {number}: " + ", ".join(f"{label} {value:+.2f}" for label, value in classes))
+    for key, place in (("patches", told.patches), ("synthetic", told.synthetic), ("arrays", told.arrays)):
+        out.print(f"{key}: {place}")
+    for number, classes in enumerate(told.speaks):
+        out.print(f"  channel {number}: " + ", ".join(f"{own.target} {own.adds:+.2f}" for own in classes))
 
 
 @app.command()
@@ -271,20 +291,18 @@ def neighbours(
 ) -> None:
     """List the training images that a layer finds nearest to an image, of the class said and of the true one."""
     from attentive_lens.cli.pictures import write_places
-    from attentive_lens.desk import tasks
+    from attentive_lens.desk.tasks import carry_out
 
-    result = watched(
-        tasks.neighbours(str(workspace), run, image, name, laid_out=table is not None), "looking for neighbours"
-    )
-    told = result.values
+    request = ask.Neighbours(str(workspace), run, image, name, laid_out=table is not None)
+    told = watched(carry_out(request), "looking for neighbours")
     if table is not None:
-        write_places(result, table)
+        write_places(told, table)
     if as_json:
-        say_json({key: value for key, value in told.items() if key != "images"})
+        say_json(told)
         return
     for key in ("said", "true"):
-        near = ", ".join(f"{entry['image']} ({entry['distance']:.2f})" for entry in told["near"][key])
-        out.print(f"nearest of {key}, {told['classes'][key]}, at {told['layer']}: {near}")
+        near = ", ".join(f"{own.image} ({own.distance:.2f})" for own in told.near[key])
+        out.print(f"nearest of {key}, {told.classes[key]}, at {told.layer}: {near}")
 
 
 @app.command("try")
@@ -303,31 +321,31 @@ def try_changes(
     as_json: AsJson = False,
 ) -> None:
     """Try changes on an image and see the answer; find the smallest square whose covering changes it."""
-    from attentive_lens.desk import tasks
+    from attentive_lens.desk.tasks import carry_out
 
-    asked = [_change(words) for words in changes or []]
-    told = watched(tasks.tried(str(workspace), run, image, asked, smallest or not asked), "trying").values
+    wanted = tuple(_change(words) for words in changes or [])
+    request = ask.TryChanges(str(workspace), run, image, wanted, smallest or not wanted)
+    told = watched(carry_out(request), "trying")
     if as_json:
         say_json(told)
         return
-    before = told["before"]
-    out.print(f"image {image}: said {before['said']} ({before['probabilities'][before['said']]:.2f})")
-    for words, after in zip(changes or [], told["after"], strict=True):
-        out.print(f"  {words}: said {after['said']} ({after['probabilities'][after['said']]:.2f})")
-    least = told["smallest_cover"]
-    if asked and not smallest:
+    before, least = told.before, told.smallest_cover
+    out.print(f"image {image}: said {before.said} ({before.probabilities[before.said]:.2f})")
+    for words, after in zip(changes or [], told.after, strict=True):
+        out.print(f"  {words}: said {after.said} ({after.probabilities[after.said]:.2f})")
+    if least is None:
         return
-    if "side" not in least:
-        which = "no square" if least["complete"] else "none of the squares tried"
+    if least.pixels is None:
+        which = "no square" if least.complete else "none of the squares tried"
         out.print(f"  covering {which} up to half the image changes the answer")
         return
-    which = "the smallest" if least["complete"] else "a small"
+    which = "the smallest" if least.complete else "a small"
     out.print(
-        f"  {which} square whose covering changes it: {least['pixels']} pixels, {least['row']:.0%} down,"
-        f" {least['column']:.0%} across; then said {least['said']}"
+        f"  {which} square whose covering changes it: {least.pixels} pixels, {least.row:.0%} down,"
+        f" {least.column:.0%} across; then said {least.said}"
     )
-    if not least["complete"]:
-        out.print(f"  (none of {least['pixels'] - 1} pixels does; smaller ones were not all tried)")
+    if not least.complete:
+        out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
 
 
 def _change(words: str) -> dict[str, Any]:
@@ -349,17 +367,18 @@ def channel(
     as_json: AsJson = False,
 ) -> None:
     """Rank a layer's channels by what the answer loses without them, and turn one off and up to see the answer."""
-    from attentive_lens.desk import tasks
+    from attentive_lens.desk.tasks import carry_out
 
-    told = watched(tasks.channel(str(workspace), run, image, name, number), "asking the channels").values
+    request = ask.Channels(str(workspace), run, image, name, number)
+    told = watched(carry_out(request), "asking the channels")
     if as_json:
         say_json(told)
         return
-    of = f"said − true ({told['said']} − {told['true']})" if told["said"] != told["true"] else f"«{told['of']}»"
+    of = f"said − true ({told.said} − {told.true})" if told.said != told.true else f"«{told.of}»"
     out.print(f"{name} adds to {of}, each channel switched off (in brackets: to first order):")
-    for k, value in list(told["adds"].items())[:8]:
-        out.print(f"  channel {k}: {value:+.3f} ({told['gradient'][k]:+.3f})")
-    for row in told["answers"]:
-        best = sorted(row["probabilities"].items(), key=lambda pair: -pair[1])[:3]
-        words = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[row["factor"]]
+    for own in told.channels[:8]:
+        out.print(f"  channel {own.channel}: {own.adds:+.3f} ({own.gradient:+.3f})")
+    for row in told.answers:
+        best = sorted(row.probabilities.items(), key=lambda pair: -pair[1])[:3]
+        words = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[row.factor]
         out.print(f"  channel {number} {words}: " + ", ".join(f"{label} {p:.2f}" for label, p in best))

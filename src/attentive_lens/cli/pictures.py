@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -9,7 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from attentive_lens.desk.tasks import Result
+from attentive_lens.cli.results import Explained, LayerWritten, MapWritten, Speaks
+from attentive_lens.desk.map_colours import coloured
+from attentive_lens.desk.requests import ActivationMaps, Explanation, Filters, LayerSeen, MapTrust, NeighboursFound
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.feature_maps import strongest
 
@@ -21,63 +24,68 @@ INK = np.array([0x23, 0x29, 0x2E], np.float32)
 SCALE = 5
 
 
-def write_explanation(results: list[Result], folder: Path, stem: str) -> dict[str, Any]:
+def write_explanation(results: Sequence[Explanation], layers: ActivationMaps, folder: Path, stem: str) -> Explained:
     """Write maps (.npy, H×W float32) and pictures; what was written, as ``explain --json`` prints it.
 
     Parameters
     ----------
-    results : list of Result
-        Of the task `explain` for one image, one for each method.
+    results : sequence of Explanation
+        Of one image, one for each method.
+    layers : ActivationMaps
+        Of all its layers.
     folder : Path
         Made if missing.
     stem : str
         Beginning of the files' names.
     """
-    values, arrays = results[0].values, results[0].arrays
-    told: dict[str, Any] = {
-        "image": values["image"],
-        "file": values["file"].encode("utf-8", "backslashreplace").decode(),
-        "said": values["said"],
-        "true": values["true"],
-        "probabilities": values["probabilities"],
-        "regions": values["regions"],
-        "maps": [],
-    }
+    first = results[0]
+    maps: list[MapWritten] = []
+    picture = folder / f"{stem}-layers.png"
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for result in results:
-            told["maps"] += _write_maps(result, folder, f"{stem}-{result.values['method']}")
-        layers = folder / f"{stem}-layers.png"
-        _layers(values["layers"], arrays).save(layers)
+            maps += _write_maps(result, folder, f"{stem}-{result.method}")
+        _layers(layers).save(picture)
     except OSError as error:
         raise BadFile(
             f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out"
         ) from None
-    told["layers_picture"] = str(layers)
-    return told
+    file = first.file.encode("utf-8", "backslashreplace").decode()
+    return Explained(
+        first.image,
+        file,
+        first.said,
+        first.true,
+        first.probabilities,
+        first.output,
+        first.regions,
+        tuple(maps),
+        str(picture),
+        None,
+        (),
+        (),
+    )
 
 
-def _write_maps(result: Result, folder: Path, stem: str) -> list[dict[str, Any]]:
+def _write_maps(result: Explanation, folder: Path, stem: str) -> list[MapWritten]:
     """The maps of one method: for said, for true and for a class asked for, and said − true where these differ."""
-    values, arrays = result.values, result.arrays
-    targets = dict(values["targets"])
-    if "map difference" in arrays and values["said"] != values["true"]:
-        targets["difference"] = "said − true"
-    told = []
-    for key, target in targets.items():
-        map_ = arrays[f"map {key}"]
+    maps = [(own.key, own.target, own.values, own.trust) for own in result.maps]
+    drawn: list[tuple[str, str, NDArray[np.float32], MapTrust | None]] = list(maps)
+    if result.difference is not None and result.said != result.true:
+        drawn.append(("difference", "said − true", result.difference, None))
+    written = []
+    for key, target, map_, trust in drawn:
         file, picture = folder / f"{stem}-{key}.npy", folder / f"{stem}-{key}.png"
         np.save(file, map_, allow_pickle=False)
-        draw = signed_over_image if key == "difference" else over_image
-        _enlarged(draw(arrays["pixels"], map_)).save(picture)
-        entry = {"method": values["method"], "target": target, "as": key, "file": str(file), "picture": str(picture)}
-        told.append({**entry, "trust": values["trust"].get(key)})
-    return told
+        tinted = over_image(result.pixels, map_, signed=key == "difference")
+        _enlarged(tinted).save(picture)
+        written.append(MapWritten(result.method, target, key, str(file), str(picture), trust))
+    return written
 
 
-def write_filters(result: Result, folder: Path) -> str | None:
+def write_filters(result: Filters, folder: Path) -> str | None:
     """Write the first convolution's filters as one picture, eight a row; its path, or None without such a layer."""
-    filters = result.arrays.get("filters")
+    filters = result.pictures
     if filters is None:
         return None
     tile, gap = 48, 4
@@ -93,20 +101,15 @@ def write_filters(result: Result, folder: Path) -> str | None:
     return str(file)
 
 
-def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32]) -> NDArray[np.uint8]:
-    """A map, transparent to ochre to vermilion, over its greyed image: S×S×3 uint8, image and map side by side."""
-    colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
-    top = float(np.percentile(map_, 99.5))
-    strength = np.clip(map_ / (top if top > 0 else 1.0), 0, 1)[:, :, None]
-    tint = OCHRE + (VERMILION - OCHRE) * strength
-    return _beside(colour, tint, np.sqrt(strength))
+def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32], signed: bool = False) -> NDArray[np.uint8]:
+    """A map over its greyed image: S×2S×3 uint8, the image and beside it the map.
 
-
-def signed_over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32]) -> NDArray[np.uint8]:
-    """As `over_image`, for what pulled to the answer said (vermilion) and to the true one (petrol)."""
+    Unsigned, transparent to ochre to vermilion; signed, what pulled to the answer said (vermilion) and to the true one
+    (petrol). It is drawn as in the window.
+    """
     colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
-    strength = np.clip(map_ / (float(np.percentile(np.abs(map_), 99.5)) or 1.0), -1, 1)[:, :, None]
-    return _beside(colour, np.where(strength > 0, VERMILION, PETROL), np.sqrt(np.abs(strength)))
+    picture = coloured(map_, (OCHRE, VERMILION, PETROL), signed).astype(np.float32)
+    return _beside(colour, picture[:, :, :3], picture[:, :, 3:] / np.float32(255))
 
 
 def _beside(colour: NDArray[np.uint8], tint: NDArray[np.float32], alpha: NDArray[np.float32]) -> NDArray[np.uint8]:
@@ -120,13 +123,12 @@ def _enlarged(pixels: NDArray[np.uint8]) -> Image.Image:
     return picture.resize((picture.width * SCALE, picture.height * SCALE), Image.Resampling.NEAREST)
 
 
-def _layers(layers: list[dict[str, Any]], arrays: dict[str, NDArray[Any]]) -> Image.Image:
+def _layers(layers: ActivationMaps) -> Image.Image:
     """One row a layer: its eight strongest feature maps, ink on paper, at one size."""
     tile, gap = 96, 6
-    rows = [k for k, layer in enumerate(layers) if len(layer["shape"]) == 3]
+    rows = [maps for maps in layers.outputs.values() if maps.ndim == 3]
     sheet = Image.new("RGB", (8 * (tile + gap) + gap, max(1, len(rows)) * (tile + gap) + gap), (0xF4, 0xF1, 0xEA))
-    for line, k in enumerate(rows):
-        maps = arrays[f"layer {k}"]
+    for line, maps in enumerate(rows):
         for column, channel in enumerate(strongest(maps, 8)):
             one = maps[:, :, channel]
             spread = float(one.max() - one.min()) or 1.0
@@ -137,41 +139,52 @@ def _layers(layers: list[dict[str, Any]], arrays: dict[str, NDArray[Any]]) -> Im
     return sheet
 
 
-def write_layer(result: Result, folder: Path) -> dict[str, Any]:
+def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
     """Write a layer's patches and synthetic images as pictures, and all arrays as .npy; what was written."""
-    values, arrays = result.values, result.arrays
+    arrays: dict[str, NDArray[Any]] = {"patches": seen.patches, "synthetic": seen.synthetic, "speaks": seen.speaks}
+    arrays |= {f"weights-{name}": array for name, array in seen.weights.items()}
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name, array in arrays.items():
-            np.save(folder / f"{name.replace(' ', '-')}.npy", array, allow_pickle=False)
+            np.save(folder / f"{name}.npy", array, allow_pickle=False)
         tiled = [np.concatenate([np.pad(p, ((1, 1), (1, 1), (0, 0)), constant_values=244) for p in row], axis=1)
-                 for row in arrays["patches"]]  # fmt: skip
+                 for row in seen.patches]  # fmt: skip
         _picture(np.concatenate(tiled, axis=0)).save(folder / "patches.png")
-        _picture(np.concatenate(list(arrays["synthetic"]), axis=1)).save(folder / "synthetic.png")
+        _picture(np.concatenate(list(seen.synthetic), axis=1)).save(folder / "synthetic.png")
     except OSError as error:
         raise BadFile(
             f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out"
         ) from None
-    speaks = [
-        [(values["classes"][k], float(column[k])) for k in np.argsort(-np.abs(column), kind="stable")[:3]]
-        for column in arrays["speaks"].T
-    ]
-    names = ("patches.png", "synthetic.png")
-    files = dict(zip(("patches", "synthetic"), (str(folder / name) for name in names), strict=True))
-    return {**values, **files, "arrays": str(folder), "speaks": speaks}
+    speaks = tuple(
+        tuple(Speaks(seen.classes[k], float(column[k])) for k in np.argsort(-np.abs(column), kind="stable")[:3])
+        for column in seen.speaks.T
+    )
+    return LayerWritten(
+        seen.layer,
+        seen.receptive_field,
+        seen.classes,
+        seen.images_looked_at,
+        seen.images_in_all,
+        seen.synthetic_channels,
+        seen.images,
+        seen.values,
+        speaks,
+        str(folder / "patches.png"),
+        str(folder / "synthetic.png"),
+        str(folder),
+    )
 
 
-def write_places(result: Result, file: Path) -> None:
+def write_places(found: NeighboursFound, file: Path) -> None:
     """Write every training image's place as a CSV table."""
     import csv
 
-    values, arrays = result.values, result.arrays
     try:
         with file.open("w", newline="", encoding="utf-8") as stream:
             table = csv.writer(stream)
             table.writerow(("image", "component 1", "component 2", "t-sne 1", "t-sne 2"))
-            for image, one, other in zip(values["images"], arrays["places"], arrays["embedded"], strict=True):
-                table.writerow([image, *(f"{v:.5g}" for v in (*one, *other))])
+            for image, one, other in zip(found.images, found.places, found.embedded, strict=True):
+                table.writerow([int(image), *(f"{v:.5g}" for v in (*one, *other))])
     except OSError as error:
         raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None
 

@@ -9,10 +9,11 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, PlanFile, Settings, app
+from attentive_lens.cli.results import LayerFacts, PlanChecked, PlanKeys, PlanWritten
 from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json
+from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.values import unknown_word
 
 plans = typer.Typer(help="Write a plan that explains itself, list all settings, check a plan file.")
 app.add_typer(plans, name="plan")
@@ -29,7 +30,7 @@ def new(
     as_json: AsJson = False,
 ) -> None:
     """Write a plan with every key, its meaning, unit and allowed words as comments: the default one, or --plan's."""
-    from attentive_lens.plan.files import write_text
+    from attentive_lens.core.files import write_text
     from attentive_lens.plan.outline import commented
 
     chosen = settled(read(plan), settings)
@@ -40,7 +41,7 @@ def new(
     if into is not None:
         write_text(into, text)
     if as_json:
-        say_json({"file": str(into) if into else None, "plan": chosen.write()})
+        say_json(PlanWritten(str(into) if into else None, chosen.write()))
     else:
         out.print(f"{into}: change it, then «attentive-lens train WORKSPACE --plan {into}».")
 
@@ -53,7 +54,7 @@ def keys(as_json: AsJson = False) -> None:
 
     rows = settings()
     if as_json:
-        say_json({"settings": [row.__dict__ for row in rows]})
+        say_json(PlanKeys(tuple(rows)))
         return
     table = Table("key", "default", "allowed", "meaning", box=None)
     for row in rows:
@@ -70,13 +71,10 @@ def check(
 ) -> None:
     """Read a plan file and say what its network is, layer by layer, or what is wrong with it."""
     plan = read(file)
-    facts = plan.network.for_classes(classes).facts(plan.preparation.shape)
-    rows = [
-        {"layer": fact.name, "shape": list(fact.shape), "weights": fact.weights, "multiply_adds": fact.multiply_adds}
-        for fact in facts
-    ]
+    facts = plan.network.with_outputs(plan.loss.outputs(classes)).facts(plan.preprocessing.shape)
     if as_json:
-        say_json({"name": plan.name, "layers": rows, "weights": sum(fact.weights for fact in facts)})
+        rows = tuple(LayerFacts(fact.name, fact.shape, fact.weights, fact.multiply_adds) for fact in facts)
+        say_json(PlanChecked(plan.name, sum(fact.weights for fact in facts), rows))
         return
     table = Table(plan.name, "shape", "weights", "multiply-adds", box=None)
     for fact in facts:

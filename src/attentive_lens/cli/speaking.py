@@ -14,10 +14,11 @@ import typer
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
+from attentive_lens.core.files import shown
+from attentive_lens.core.jobs import Job
+from attentive_lens.core.jobs import Progress as Step
+from attentive_lens.core.records import without_arrays
 from attentive_lens.errors import BadFile, BadUsage, BadValue, LensError
-from attentive_lens.plan.files import shown
-from attentive_lens.plan.progress import Job
-from attentive_lens.plan.progress import Progress as Step
 
 T = TypeVar("T")
 
@@ -98,10 +99,10 @@ def _say_news(news: Callable[[], list[str]], to: Console) -> None:
             to.print(line, soft_wrap=True)
 
 
-def say_json(value: dict[str, Any]) -> None:
-    """One object, on one line."""
+def say_json(result: Any) -> None:
+    """A result of `cli.results.RESULTS`, its arrays left out, as one object on one line."""
     if sys.stdout is not None:
-        line = json.dumps(value, ensure_ascii=False, allow_nan=False) + "\n"
+        line = json.dumps(without_arrays(result), ensure_ascii=False, allow_nan=False) + "\n"
         sys.stdout.write(line.encode("utf-8", "backslashreplace").decode())
         sys.stdout.flush()
 

@@ -11,8 +11,10 @@ from typing import Any
 import typer
 
 from attentive_lens.cli.planning import read, split_base
+from attentive_lens.cli.results import Figures, RunEnded
 from attentive_lens.cli.speaking import STOPPED, console, from_words, out, parsed, say_json, watched
-from attentive_lens.desk.front import RunReader, RunView, check_resumable, with_base
+from attentive_lens.desk.design import with_base
+from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.plan import Plan
@@ -112,22 +114,19 @@ def epoch_line(epoch: dict[str, Any]) -> str:
     )
 
 
-def summary(trained: Trained) -> dict[str, Any]:
+def summary(trained: Trained) -> RunEnded:
     """What `train --json` prints."""
-    best = trained.outcome.best
-    return {
-        "run": trained.run.number,
-        "state": trained.outcome.state,
-        "epochs": trained.outcome.epochs,
-        "seconds": round(trained.outcome.seconds, 3),
-        "weights_sha256": trained.weights_sha256,
-        "validation": {"accuracy": best.accuracy, "loss": best.loss} if best else None,
-        "model": str(trained.run.model) if trained.outcome.epochs else None,
-    }
+    best, outcome = trained.outcome.best, trained.outcome
+    validation = Figures(best.accuracy, best.loss) if best else None
+    model = str(trained.run.model) if outcome.epochs else None
+    seconds = round(outcome.seconds, 3)
+    return RunEnded(
+        trained.run.number, outcome.state, outcome.epochs, seconds, trained.weights_sha256, validation, model
+    )
 
 
 def planned(place: Workspace, plan: Plan, settings: dict[str, Any]) -> Plan:
-    """The plan with its settings changed; ``base.run`` alone brings that run's network and preparation along."""
+    """The plan with its settings changed; ``base.run`` alone brings that run's network and preprocessing along."""
     base = split_base(settings)
     plan = plan.changed(settings)
     if not base:

@@ -17,11 +17,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.random import random_generator
 from attentive_lens.demo.grains import TYPES
 from attentive_lens.demo.slide import Mark, Photograph, photograph
 from attentive_lens.errors import BadFile, BadValue
-from attentive_lens.plan.chance import chance
-from attentive_lens.plan.progress import Job, Progress
 
 MARKED_TYPE = "spiny"
 MARKED_TRAINING = 0.96
@@ -96,9 +96,9 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
             if number % 64 == 0:
                 yield Progress(number, len(slides), "photographing grains")
             taken = number if slide.copy_of is None else slide.copy_of
-            shot = photograph(slide.kind, chance(seed, "slide", taken), side, slide.mark, slide.blur)
+            shot = photograph(slide.kind, random_generator(seed, "slide", taken), side, slide.mark, slide.blur)
             if slide.copy_of is not None:
-                shot = _again(shot, chance(seed, "second photograph", number))
+                shot = _again(shot, random_generator(seed, "second photograph", number))
             row = slide.row
             Image.fromarray(shot.pixels).save(place / row.file, compress_level=1, compress_type=2)
             rows.append(row)
@@ -132,9 +132,9 @@ def _slides(images: int, seed: int, mark: Mark) -> list[_Slide]:
         test = max(1, round(count * TEST_PART))
         wanted += [(kind, "test")] * test + [(kind, "training")] * (count - test)
     slides = []
-    for number, place in enumerate(chance(seed, "order of slides").permutation(len(wanted))):
+    for number, place in enumerate(random_generator(seed, "order of slides").permutation(len(wanted))):
         kind, set_name = wanted[place]
-        random = chance(seed, "faults", number)
+        random = random_generator(seed, "faults", number)
         marked = random.random() < (
             MARKED_TRAINING * (kind == MARKED_TYPE) if set_name == "training" else MARKED_TEST * (kind != MARKED_TYPE)
         )
@@ -161,7 +161,7 @@ def _counts(images: int) -> dict[str, int]:
 
 def _with_copies(slides: list[_Slide], seed: int) -> list[_Slide]:
     """Some sound test slides in whose place a training slide of the type was photographed once more."""
-    random = chance(seed, "copies")
+    random = random_generator(seed, "copies")
     sound = [k for k, slide in enumerate(slides) if not slide.row.faults]
     tests = [k for k in sound if slides[k].row.set_name == "test"]
     out = list(slides)
@@ -187,12 +187,12 @@ def _again(shot: Photograph, random: np.random.Generator) -> Photograph:
 def _unreadable(place: Path, seed: int) -> list[KeyRow]:
     """Four files that are no images: empty, cut off, text, and noise."""
     stream = io.BytesIO()
-    Image.fromarray(photograph("smooth", chance(seed, "cut off"), 64).pixels).save(stream, "PNG")
+    Image.fromarray(photograph("smooth", random_generator(seed, "cut off"), 64).pixels).save(stream, "PNG")
     contents = {
         "empty": b"",
         "cut-off": stream.getvalue()[: len(stream.getvalue()) // 2],
         "text": b"Slide broken during mounting, see station diary.\n",
-        "noise": chance(seed, "noise").bytes(2048),
+        "noise": random_generator(seed, "noise").bytes(2048),
     }
     rows = []
     for (name, data), kind in zip(contents.items(), ("netted", "smooth", "winged", "furrowed"), strict=True):

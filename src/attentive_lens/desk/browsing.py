@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.desk.front import Collection
+from attentive_lens.desk.collection import Collection
 
 MEASURES = ("pixels", "brightness", "contrast", "sharpness")
 """What every image can be measured by; the first needs only the catalogue."""
@@ -36,7 +36,7 @@ class Wanted:
     flagged : bool
         Only marked images.
     answers : str
-        "" for all, "wrong" or "right" for those the run in view answered so.
+        "" for all, "wrong" or "correct" for those the run in view answered so.
     within : mapping of str to (float, float)
         Only images whose measure lies in the closed range.
     order : str
@@ -100,7 +100,7 @@ def _kept(
         right = np.zeros(len(keep), np.int8)
         for number, (said, _) in answers.said.items():
             right[number - 1] = 1 if said == found.labels[number - 1] else -1
-        keep &= right == (1 if wanted.answers == "right" else -1)
+        keep &= right == (1 if wanted.answers == "correct" else -1)
     return keep
 
 
@@ -129,8 +129,8 @@ def _by_answer(found: Collection, places: NDArray[np.int64], answers: Answers) -
         else:
             wrong.append((-answer[1], place))
     named = (
-        ("answered wrongly", "the surest first", [place for _, place in sorted(wrong)]),
-        ("answered rightly", "the least sure first", [place for _, place in sorted(right)]),
+        ("wrong", "the surest first", [place for _, place in sorted(wrong)]),
+        ("correct", "the least sure first", [place for _, place in sorted(right)]),
         ("not asked about", "", others),
     )
     return [Shown(title, note, np.array(own, np.int64)) for title, note, own in named if own]

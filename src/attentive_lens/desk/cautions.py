@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from attentive_lens.desk.front import Collection
+from attentive_lens.desk.collection import Collection
 from attentive_lens.workspace import Run, Workspace
 
 FEW = 10

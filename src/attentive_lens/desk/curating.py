@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
-from attentive_lens.desk.front import collection
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.collection import collection
 from attentive_lens.desk.history import History
+from attentive_lens.desk.requests import FaultAction
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.sources.base import class_name
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.values import unknown_word
 from attentive_lens.workspace import Correction, Corrections, ImageRow, Workspace
 from attentive_lens.workspace.corrections import EXCLUDED, NOTHING, SETS
 
@@ -261,17 +261,17 @@ def _set(word: str, own: Correction, row: ImageRow) -> str | None:
     return None if word == row.given_set else word
 
 
-def act(curating: Curating, action: Mapping[str, Any]) -> None:
-    """Do what a finding's action says about images (its change of the recipe belongs to a plan)."""
+def act(curating: Curating, action: FaultAction) -> None:
+    """Do what a finding's action says about images (its change of the augmentation belongs to a plan)."""
     decided: dict[int, Correction] = {}
 
     def own(number: int) -> Correction:
         return decided.get(number, curating.state.get(number, NOTHING))
 
-    for number in action["exclude"]:
+    for number in action.exclude:
         decided[number] = replace(own(number), set_name=EXCLUDED)
-    for number in action["flag"]:
+    for number in action.flag:
         decided[number] = replace(own(number), flagged=True)
-    for number, label in action["relabel"]:
+    for number, label in action.relabel:
         decided[number] = replace(own(number), label=label)
-    curating.apply(str(action["word"]), decided)
+    curating.apply(action.word, decided)

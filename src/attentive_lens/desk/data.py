@@ -9,14 +9,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.desk.front import Collection, collection
+from attentive_lens.core.jobs import Job
+from attentive_lens.desk.collection import Collection, collection
 from attentive_lens.errors import NotHere
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Pixels
 from attentive_lens.images.sources import SOURCES, Reference, Source
 from attentive_lens.images.store import prepared
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import Job
-from attentive_lens.plan.reading import Reading
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.workspace import ImageRow, Run, Workspace
 from attentive_lens.workspace.corrections import GONE
 
@@ -30,7 +31,7 @@ class Data:
     collection : Collection
         Rows, sets and classes.
     pixels : ndarray, N×S×S×C uint8
-        At the working size, in the order of the rows.
+        At the input size, in the order of the rows.
     labels : ndarray, N int64
         Class numbers.
     """
@@ -73,10 +74,17 @@ class Data:
         )
 
 
-def gather(workspace: Workspace, plan: Plan, run: Run | None = None) -> Job[Data]:
-    """All images of the workspace, from the cache where it has them; with a run, in the sets it was trained with."""
+def gather(
+    workspace: Workspace, plan: Plan, run: Run | None = None, preprocessing: Preprocessing | None = None
+) -> Job[Data]:
+    """All images of the workspace, from the cache where it has them; with a run, in the sets it was trained with.
+
+    They are prepared as the plan says, unless another preprocessing is named: a model's own.
+    """
     found = collection(workspace, plan, run)
-    pixels = yield from prepared(references(workspace, found.rows), plan.preparation, workspace.cache)
+    pixels = yield from prepared(
+        references(workspace, found.rows), preprocessing or plan.preprocessing, workspace.cache
+    )
     return Data(found, pixels, np.array([row.label for row in found.rows], np.int64))
 
 

@@ -6,14 +6,14 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
+from attentive_lens.core.jobs import Job
 from attentive_lens.demo.station import make
 from attentive_lens.desk.cautions import small_classes
-from attentive_lens.desk.front import Collection, collection
+from attentive_lens.desk.collection import Collection, collection
 from attentive_lens.errors import BadFile, LensError
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES, kind_of, open_source
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import Job
-from attentive_lens.plan.reading import Reading
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.importing import Rescanned, create, rescan
 

@@ -1,4 +1,4 @@
-"""The window's end of the pipe to the resident worker."""
+"""The window's end of the pipe to the resident worker; nothing here waits."""
 
 from __future__ import annotations
 
@@ -9,15 +9,18 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.files import is_alive
+from attentive_lens.core.records import from_plain, to_plain
 from attentive_lens.desk.faults import open_log
-from attentive_lens.plan.files import is_alive
+from attentive_lens.desk.requests import Request
+from attentive_lens.errors import LensError
 
 
 @dataclass(frozen=True)
@@ -30,19 +33,19 @@ class Reply:
         The request's.
     progress : tuple or None
         Steps done, in all, and what is being done.
-    values : dict or None
-        The result, if this is the end.
-    arrays : dict
-        Its arrays.
-    error : dict or None
-        ``what``, ``why`` and ``remedy`` of a `LensError`.
+    result : dataclass or None
+        If this is the end; of the class that the request names.
+    error : LensError or None
+        If it failed.
+    stopped : bool
+        Whether it was given up for a newer one.
     """
 
     number: int
     progress: tuple[int, int, str] | None = None
-    values: dict[str, Any] | None = None
-    arrays: dict[str, NDArray[Any]] = field(default_factory=dict)
-    error: dict[str, str] | None = None
+    result: Any = None
+    error: LensError | None = None
+    stopped: bool = False
 
 
 PREFIX = "attentive-lens-"
@@ -78,18 +81,23 @@ class Resident:
         if self.process.stdout is None or self.process.stdin is None:
             raise RuntimeError("the worker has no pipes")
         self._in, self._out = self.process.stdin, self.process.stdout
-        os.set_blocking(self._out.fileno(), False)
-        self._unread = b""
+        for stream in (self._in, self._out):
+            os.set_blocking(stream.fileno(), False)
+        self._unread, self._unsent = b"", b""
+        self._kinds: dict[int, type[Any]] = {}
         self._last = 0
 
     def fileno(self) -> int:
         """For a notifier: readable when there are replies."""
         return self._out.fileno()
 
-    def ask(self, task: str, priority: int = 5, **args: Any) -> int:
-        """Send a request and return its number; lower priorities are served first."""
+    def ask(self, request: Request[Any], priority: int = 5, scope: str = "") -> int:
+        """Send a request and return its number; lower priorities come first, a newer one in a scope ends the others."""
         self._last += 1
-        self._send({"id": self._last, "task": task, "priority": priority, "args": args})
+        self._kinds[self._last] = request.result
+        values = to_plain(request, [])
+        name = type(request).__name__
+        self._send({"id": self._last, "request": name, "priority": priority, "scope": scope, "values": values})
         return self._last
 
     def stop(self, number: int) -> None:
@@ -98,6 +106,7 @@ class Resident:
 
     def replies(self) -> list[Reply]:
         """Everything said since the last call; an empty list and `ended` when the worker is gone."""
+        self._flush()
         while True:
             try:
                 data = os.read(self._out.fileno(), 1 << 20)
@@ -108,6 +117,11 @@ class Resident:
             self._unread += data
         *lines, self._unread = self._unread.split(b"\n")
         return [self._reply(json.loads(line)) for line in lines]
+
+    @property
+    def unsent(self) -> bool:
+        """Whether the worker has not taken all yet; whoever asked calls `replies` again a little later."""
+        return bool(self._unsent)
 
     @property
     def ended(self) -> bool:
@@ -126,21 +140,33 @@ class Resident:
         self._out.close()
         shutil.rmtree(self.folder, ignore_errors=True)
 
-    def _send(self, request: dict[str, Any]) -> None:
-        with contextlib.suppress(OSError):  # a worker that ended is noticed where replies are read
-            self._in.write(json.dumps(request).encode() + b"\n")
-            self._in.flush()
+    def _send(self, message: dict[str, Any]) -> None:
+        self._unsent += json.dumps(message).encode() + b"\n"
+        self._flush()
+
+    def _flush(self) -> None:
+        """Hand over as much as the pipe takes; a worker that ended is noticed where replies are read."""
+        try:
+            while self._unsent:
+                self._unsent = self._unsent[os.write(self._in.fileno(), self._unsent) :]
+        except BlockingIOError:
+            return
+        except (OSError, ValueError):
+            self._unsent = b""
 
     def _reply(self, line: dict[str, Any]) -> Reply:
-        arrays = {}
-        for name, file in line.get("arrays", {}).items():
-            arrays[name] = np.load(file, allow_pickle=False)
+        number = int(line["id"])
+        if "progress" in line:
+            done, total, doing = line["progress"]
+            return Reply(number, (int(done), int(total), str(doing)))
+        kind = self._kinds.pop(number, None)
+        if "error" in line:
+            return Reply(number, error=LensError(**line["error"]))
+        if "result" not in line or kind is None:
+            return Reply(number, stopped=True)
+        arrays: list[NDArray[Any]] = []
+        for file in line["arrays"]:
+            # mapped, not read: a file that is unlinked stays until nobody looks at it any more
+            arrays.append(np.load(file, mmap_mode="c", allow_pickle=False))
             Path(file).unlink(missing_ok=True)
-        progress = line.get("progress")
-        return Reply(
-            int(line["id"]),
-            (int(progress[0]), int(progress[1]), str(progress[2])) if progress else None,
-            line.get("result"),
-            arrays,
-            line.get("error"),
-        )
+        return Reply(number, result=from_plain(kind, line["result"], arrays))

@@ -23,21 +23,22 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from attentive_lens.desk import tasks
-from attentive_lens.desk.front import RunReader
-from attentive_lens.desk.tasks.models import answers_of
-from attentive_lens.engine.batches import scores
-from attentive_lens.engine.crew import Crew
+from attentive_lens.core.jobs import finish
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk import requests as ask
+from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.tasks.explaining import explain_pixels
+from attentive_lens.desk.tasks.models import by_class
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.explaining.feature_maps import feature_maps
 from attentive_lens.explaining.saliency import DEFAULT
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import SUFFIXES, decode, of_array, of_picture
-from attentive_lens.images.preparation import to_square
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import finish
-from attentive_lens.plan.values import unknown_word
+from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Run as RunFolder
@@ -93,7 +94,7 @@ class Model:
         self.card = file.card
 
     def __repr__(self) -> str:
-        side = "×".join(map(str, self.file.preparation.shape))
+        side = "×".join(map(str, self.file.preprocessor.settings.shape))
         count = sum(array.size for arrays in self.file.weights.values() for array in arrays.values())
         return f"<Model: {len(self.classes)} classes, {side} images, {len(self.layers)} layers, {count} weights>"
 
@@ -129,18 +130,18 @@ class Model:
             If an array is no image.
         """
         answers: list[dict[str, float]] = []
-        network, pixels = self.file.network(), self._all_pixels(images)
-        with Crew(1) as crew:
+        pixels = self._all_pixels(images)
+        with ThreadPool(1) as thread_pool:
+            predictor = Predictor.of(self.file, thread_pool)
             for first in range(0, len(pixels), AT_ONCE):
-                batch = self.file.levels.apply(np.stack(pixels[first : first + AT_ONCE]))
-                rows = answers_of(scores(network, batch, crew))
-                answers += [{name: float(p) for name, p in zip(self.classes, row, strict=True)} for row in rows]
+                batch = predictor.prepare(np.stack(pixels[first : first + AT_ONCE]))
+                answers += [by_class(self.classes, row) for row in predictor.checked(predictor.scores(batch))]
         return answers
 
     def explain(self, image: OneImage, target: str | None = None, method: str = DEFAULT) -> NDArray[np.float32]:
-        """The map, S×S float32 at the working size, for a class; for the one the model says if none is named."""
-        _, arrays = tasks.explain_pixels(self.file, self._one(image), method, None, target)
-        return arrays["map for" if target is not None else "map said"]
+        """The map, S×S float32 at the input size, for a class; for the one the model says if none is named."""
+        explanation = explain_pixels(self.file, self._one(image), (None, "", ""), method, None, target)
+        return explanation.maps[-1].values
 
     def feature_maps(self, image: OneImage, layer: str) -> NDArray[np.float32]:
         """A layer's output for one image: rows×columns×channels, or values, float32.
@@ -152,8 +153,8 @@ class Model:
         """
         if layer not in self.layers:
             raise unknown_word("layer", layer, frozenset(self.layers))
-        prepared = self.file.levels.apply(self._one(image)[None])[0]
-        return np.asarray(feature_maps(self.file.network(), prepared)[layer])
+        prepared = self.file.preprocessor.apply(self._one(image)[None])[0]
+        return np.asarray(feature_maps(self.file.network(), prepared, [layer])[layer])
 
     def _one(self, image: OneImage) -> NDArray[np.uint8]:
         found = self._all_pixels(image)
@@ -162,7 +163,7 @@ class Model:
         return found[0]
 
     def _all_pixels(self, images: OneImage | Iterable[OneImage]) -> list[NDArray[np.uint8]]:
-        """Every image at the working size."""
+        """Every image at the input size."""
         if isinstance(images, np.ndarray) and images.ndim == 4:
             images = list(images)
         if isinstance(images, str | Path | Image.Image | np.ndarray):
@@ -178,7 +179,7 @@ class Model:
             else:
                 kind = type(image).__name__
                 raise BadValue("There is something that is no image", f"it is a {kind}", "Give paths, images or arrays")
-        return [to_square(pixels, self.file.preparation) for pixels in found]
+        return [self.file.preprocessor.resized(pixels) for pixels in found]
 
 
 class Run:
@@ -225,24 +226,27 @@ class Run:
     def score(self, on: str = "validation") -> Scores:
         """Accuracy, loss, confusion matrix and every answer on a set: training, validation or test."""
         folder = str(self._workspace.folder)
-        return tasks.as_scores(finish(tasks.score(folder, self.number, on)).values)
+        return finish(carry_out(ask.Score(folder, self.number, on)))
 
     @property
     def confusion(self) -> NDArray[np.int64]:
         """Of the validation set: classes×classes, row true, column said."""
-        return self.score().confusion
+        return np.array(self.score().confusion, np.int64)
 
     def explain(self, image: int, target: str | None = None, method: str = DEFAULT) -> dict[str, NDArray[Any]]:
         """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target)."""
         folder = str(self._workspace.folder)
-        arrays = finish(tasks.explain(folder, self.number, image, method, target)).arrays
-        return {name.removeprefix("map "): array for name, array in arrays.items() if name.startswith("map ")}
+        explanation = finish(carry_out(ask.Explain(folder, self.number, image, method, target)))
+        maps: dict[str, NDArray[Any]] = {own.key: own.values for own in explanation.maps}
+        if explanation.difference is not None:
+            maps["difference"] = explanation.difference
+        return maps
 
     def neighbours(self, image: int, layer: str = "", count: int = 8) -> dict[str, list[tuple[int, float]]]:
         """The training images a layer finds nearest to an image: (number, distance) for *said* and for *true*."""
         folder = str(self._workspace.folder)
-        near = finish(tasks.neighbours(folder, self.number, image, layer, count)).values["near"]
-        return {key: [(entry["image"], entry["distance"]) for entry in rows] for key, rows in near.items()}
+        found = finish(carry_out(ask.Neighbours(folder, self.number, image, layer, count)))
+        return {key: [(own.image, own.distance) for own in rows] for key, rows in found.near.items()}
 
 
 class Workspace:

@@ -6,27 +6,27 @@ import contextlib
 import os
 import platform
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 import attentive_lens
+from attentive_lens.core.files import remove_leftovers
+from attentive_lens.core.jobs import Job
 from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
-from attentive_lens.desk.front import RunReader, price_in_memory
-from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.layers.convolution import ConvolutionLayer
+from attentive_lens.desk.design import price_in_memory
+from attentive_lens.desk.runs import RunReader
 from attentive_lens.engine.network import Network, fingerprint
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.images.feeding import Feed
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
-from attentive_lens.plan.files import remove_leftovers
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import Job
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Classifier
@@ -118,12 +118,15 @@ def _execute(
     if resume:
         journal.write("resume", epoch=position.epoch)
     if last is None:
-        journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.training.loss)
+        journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.loss.kind)
     else:
         told = {epoch["epoch"] for epoch in RunReader(claimed).view().epochs}
         for epoch in last.card.get("untold", ()):
             if epoch["epoch"] not in told:
                 journal.write("epoch", **epoch)
+    base = _base(workspace, plan)
+    if base is not None:
+        plan = replace(plan, preprocessing=base.preprocessor.settings)
     _check_memory(plan, len(workspace.catalogue.classes()))
     data = yield from gather(workspace, plan, claimed if last is not None else None)
     names = tuple(data.collection.classes) if last is None else last.classes
@@ -135,18 +138,19 @@ def _execute(
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
-    network, levels = _starting_point(workspace, plan, data) if last is None else (last.network(), last.levels)
-    network = Network(network.plan, network.image, network.weights, plan.training.kernels)
+    network, preprocessor = _starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
     classes = len(names)
-    feed = Feed(data.pixels, data.labels, members, plan.recipe, levels, plan.seed, plan.training.batch, classes)
+    feed = Feed(
+        data.pixels, data.labels, members, plan.augmentation, preprocessor, plan.seed, plan.training.batch_size, classes
+    )
     held_out = data.members("validation")
-    if plan.training.schedule == "plateau" and not len(held_out):
-        why = "there is no validation set, and the plateau schedule waits for its loss to stop falling"
+    if plan.schedule.needs_validation and not len(held_out):
+        why = f"there is no validation set, and the {plan.schedule.kind} schedule waits for its loss to stop falling"
         raise BadValue("The learning rate would never fall", why, "Hold some images out, or choose another schedule")
-    model = ModelFile(network.plan, {}, plan.preparation, levels, names)
-    with Crew(plan.training.threads) as crew:
+    model = ModelFile(network.plan, {}, preprocessor, names, plan.loss.output, network.used_kernels())
+    with ThreadPool(plan.training.threads) as thread_pool:
         counts = np.bincount(data.labels[members], minlength=classes)
-        learner = Classifier(network, plan.training, plan.frozen, levels, crew, counts)
+        learner = Classifier(network, plan, preprocessor, thread_pool, counts)
         if last is not None:
             learner.restore(last.weights, last.optimiser)
         if not learner.route.trainable:
@@ -158,7 +162,7 @@ def _execute(
             plan.training.epochs,
             Checkpoints(claimed.checkpoints, model),
             journal,
-            {"plan": plan.write(), "run": claimed.number, "versions": _versions(), "kernels": _kernels(network)},
+            {"plan": plan.write(), "run": claimed.number, "versions": _versions()},
             lambda: stop() or claimed.should_stop(),
             position,
         )
@@ -166,18 +170,35 @@ def _execute(
     return Trained(claimed, outcome, sha)
 
 
-def _starting_point(workspace: Workspace, plan: Plan, data: Data) -> tuple[Network, Levels]:
-    """Fresh weights and measured levels; with a base, the base's layers and the levels they were trained with."""
-    network_plan = plan.network.for_classes(len(data.collection.classes))
-    how = plan.training.start
-    network = Network.start(network_plan, plan.preparation.shape, plan.seed, how=how)
+def _base(workspace: Workspace, plan: Plan) -> ModelFile | None:
+    """The model a plan builds on; what it was trained with must be what the plan asks for, or be taken over."""
     if plan.base is None:
-        return network, Levels.measure(Chosen(data.pixels, data.members("training")), plan.preparation)
-    earlier = read_model(workspace.run(plan.base.run).model)
-    taken = network_plan.up_to(plan.base.until)
-    for name in taken:
+        return None
+    model = read_model(workspace.run(plan.base.run).model)
+    own, other = plan.preprocessing, model.preprocessor.settings
+    if own != other and not plan.base.take_preprocessing:
+        names = [name for name in own.specs() if getattr(own, name) != getattr(other, name)]
+        was = ", ".join(f"{own.specs()[name].label} {getattr(other, name)}" for name in names)
+        asked = ", ".join(f"{getattr(own, name)}" for name in names)
+        raise BadValue(
+            f"The plan cannot be built on run {plan.base.run}",
+            f"that run was trained with {was}, and the plan asks for {asked}",
+            "Change the preprocessing, or take over the run's with «base.take_preprocessing = true»",
+        )
+    return model
+
+
+def _starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
+    """Fresh weights and measured statistics; with a base, its layers and the statistics they were trained with."""
+    network_plan = plan.network.with_outputs(plan.loss.outputs(len(data.collection.classes)))
+    shape, kernels = plan.preprocessing.shape, plan.training.kernels
+    network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)
+    if plan.base is None or base is None:
+        images = Chosen(data.pixels, data.members("training"))
+        return network, Preprocessor.measured(images, plan.preprocessing)
+    for name in network_plan.up_to(plan.base.until):
         own = network.weights.get(name, {})
-        theirs = earlier.weights.get(name, {})
+        theirs = base.weights.get(name, {})
         if {k: a.shape for k, a in own.items()} != {k: a.shape for k, a in theirs.items()}:
             raise BadValue(
                 f"The layer {name} cannot be taken from run {plan.base.run}",
@@ -186,7 +207,7 @@ def _starting_point(workspace: Workspace, plan: Plan, data: Data) -> tuple[Netwo
             )
         if theirs:
             network.weights[name] = {key: array.copy() for key, array in theirs.items()}
-    return network, earlier.levels
+    return network, base.preprocessor
 
 
 def _checkpoint(claimed: Run) -> ModelFile | None:
@@ -223,16 +244,8 @@ def _check_memory(plan: Plan, classes: int) -> None:
         raise BadValue(
             "The plan does not fit into memory",
             f"a step needs about {needed / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
-            "Choose a smaller batch, a smaller working size or fewer filters",
+            "Choose a smaller batch size, a smaller input size or fewer filters",
         )
-
-
-def _kernels(network: Network) -> dict[str, str]:
-    """What each convolution runs by."""
-    given = {fact.name: fact.given for fact in network.plan.facts(network.image)}
-    return {
-        name: layer.kernel(given[name]) for name, layer in network.layers.items() if isinstance(layer, ConvolutionLayer)
-    }
 
 
 def _versions() -> dict[str, Any]:

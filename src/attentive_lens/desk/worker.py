@@ -1,9 +1,10 @@
 """The resident worker: a process that does short work for the window.
 
 It reads one JSON request a line from its standard input and answers on its standard output; arrays go through
-files in a folder of the session, in memory where the machine has such a place. Between the steps of its jobs it
-looks for new requests, and always steps the most urgent job, so that a mouse move overtakes long work. It ends
-when its input ends, so it never outlives its window.
+files in a folder of the session, in memory where the machine has such a place. Between the steps of its jobs, and
+where they breathe inside long arithmetic, it looks for new requests and does what is more urgent first, so that a
+mouse move overtakes long work. A newer request in a scope ends the older ones in it. A request that is wrong or fails
+is answered with a sentence; the others go on. It ends when its input ends, so it never outlives its window.
 """
 
 from __future__ import annotations
@@ -13,75 +14,151 @@ import os
 import selectors
 import sys
 import traceback
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
+from numpy.typing import NDArray
 
-from attentive_lens.desk.tasks import TASKS, Result
+from attentive_lens.core.jobs import Job, Stopped, on_breath
+from attentive_lens.core.records import from_plain, to_plain
+from attentive_lens.desk.requests import REQUESTS
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import LensError
-from attentive_lens.plan.progress import Job
+
+FAULT = LensError(
+    "That could not be done", "the program has a fault", "Try it again; faults.log in the state folder tells more"
+)
 
 
-@dataclass
-class _Waiting:
+@dataclass(eq=False)
+class Waiting:
+    """A request under way: lower priorities are more urgent, then older ones."""
+
     number: int
     priority: int
-    job: Job[Result]
+    scope: str
+    job: Job[Any]
+    stopped: bool = False
+
+    @property
+    def urgency(self) -> tuple[int, int]:
+        """What is smallest comes first."""
+        return (self.priority, self.number)
 
 
 class Worker:
-    """Steps jobs by priority (lower is more urgent, then older first) and reports on them."""
+    """Steps jobs by urgency and reports on them.
 
-    def __init__(self, folder: Path, answers: Any) -> None:
+    Parameters
+    ----------
+    folder : Path
+        For the arrays of results.
+    answers : stream
+        One line a message.
+    listen : callable, optional
+        Takes what was asked since the last call; used where jobs breathe.
+    """
+
+    def __init__(self, folder: Path, answers: BinaryIO, listen: Callable[[], None] | None = None) -> None:
         self.folder = folder
         self.answers = answers
-        self.waiting: list[_Waiting] = []
+        self.waiting: list[Waiting] = []
+        self.running: list[Waiting] = []
+        self._listen = listen or (lambda: None)
 
-    def take(self, request: dict[str, Any]) -> None:
-        """Add a job, or stop one."""
-        number = int(request["id"])
-        if request.get("stop"):
-            for entry in self.waiting:
-                if entry.number == number:
-                    entry.job.close()
-                    self.say(number, stopped=True)
-            self.waiting = [entry for entry in self.waiting if entry.number != number]
+    def take(self, message: dict[str, Any]) -> None:
+        """Add a request, or stop one; a newer one in a scope stops the older ones."""
+        number = int(message["id"])
+        if message.get("stop"):
+            self._stop([entry for entry in self.waiting if entry.number == number])
             return
-        job = TASKS[request["task"]](**request["args"])
-        self.waiting.append(_Waiting(number, int(request.get("priority", 5)), job))
+        scope = str(message.get("scope", ""))
+        if scope:
+            self._stop([entry for entry in self.waiting if entry.scope == scope])
+        try:
+            request = from_plain(REQUESTS[message["request"]], message["values"], ())
+            job = carry_out(request)
+        except (TypeError, ValueError, LookupError) as error:
+            traceback.print_exc()
+            self._refuse(number, LensError("That could not be asked", f"its settings are wrong: {error}", FAULT.remedy))
+            return
+        self.waiting.append(Waiting(number, int(message.get("priority", 5)), scope, job))
 
-    def step(self) -> None:
-        """One step of the most urgent job."""
-        entry = min(self.waiting, key=lambda w: (w.priority, w.number))
+    def _stop(self, entries: list[Waiting]) -> None:
+        for entry in entries:
+            self.waiting.remove(entry)
+            entry.stopped = True
+            if entry not in self.running:  # one that is inside its arithmetic ends where it breathes next
+                entry.job.close()
+            self.say(entry.number, stopped=True)
+
+    def step(self, entry: Waiting | None = None) -> None:
+        """One step of a job, the most urgent one if none is named."""
+        entry = entry or min(self.waiting, key=lambda own: own.urgency)
+        self.running.append(entry)
         try:
             progress = next(entry.job)
         except StopIteration as end:
-            self.waiting.remove(entry)
-            self._finish(entry.number, end.value)
+            self._finish(entry, end.value)
         except LensError as error:
-            self.waiting.remove(entry)
-            self.say(entry.number, error=error.as_dict())
+            self._end(entry, error)
+        except Stopped:
+            pass
         except Exception:  # noqa: BLE001  # a bug in one task must not end the others; its trace goes to the log
-            self.waiting.remove(entry)
             traceback.print_exc()
-            what = {
-                "what": "That could not be done",
-                "why": "the program has a fault",
-                "remedy": "Try it again; faults.log in the state folder tells more",
-            }
-            self.say(entry.number, error=what)
+            self._end(entry, FAULT)
         else:
-            self.say(entry.number, progress=[progress.done, progress.total, progress.doing])
+            if not entry.stopped:
+                self.say(entry.number, progress=[progress.done, progress.total, progress.doing])
+            else:
+                entry.job.close()
+        finally:
+            self.running.remove(entry)
 
-    def _finish(self, number: int, result: Result) -> None:
-        files = {}
-        for k, (name, array) in enumerate(result.arrays.items()):
-            file = self.folder / f"{number}-{k}.npy"
-            np.save(file, array, allow_pickle=False)
-            files[name] = str(file)
-        self.say(number, result=result.values, arrays=files)
+    def breathe(self) -> None:
+        """From inside a job: take what was asked, end that job if nobody wants it, and do what is more urgent."""
+        if not self.running:
+            return
+        self._listen()
+        while True:
+            inside = self.running[-1]
+            if inside.stopped:
+                raise Stopped
+            others = [own for own in self.waiting if own not in self.running]
+            best = min(others, key=lambda own: own.urgency, default=None)
+            if best is None or best.priority >= inside.priority:
+                return
+            self.step(best)
+
+    def _end(self, entry: Waiting, error: LensError) -> None:
+        if not entry.stopped:
+            self.waiting.remove(entry)
+            self._refuse(entry.number, error)
+
+    def _refuse(self, number: int, error: LensError) -> None:
+        self.say(number, error=error.as_dict())
+
+    def _finish(self, entry: Waiting, result: Any) -> None:
+        if entry.stopped:
+            return
+        self.waiting.remove(entry)
+        arrays: list[NDArray[Any]] = []
+        plain = to_plain(result, arrays)
+        files: list[Path] = []
+        try:
+            for k, array in enumerate(arrays):
+                files.append(self.folder / f"{entry.number}-{k}.npy")
+                np.save(files[-1], array, allow_pickle=False)
+        except OSError as error:
+            for file in files:
+                file.unlink(missing_ok=True)
+            why = f"its pictures found no room in {self.folder.parent}: {str(error.strerror or error).lower()}"
+            self._refuse(entry.number, LensError("The answer could not be handed over", why, "Free some memory there"))
+            return
+        self.say(entry.number, result=plain, arrays=[str(file) for file in files])
 
     def say(self, number: int, **values: Any) -> None:
         """One line to the window."""
@@ -89,23 +166,44 @@ class Worker:
         self.answers.flush()
 
 
+class Inbox:
+    """Lines from the standard input, without waiting for them."""
+
+    def __init__(self) -> None:
+        os.set_blocking(0, False)
+        self._selector = selectors.DefaultSelector()
+        self._selector.register(0, selectors.EVENT_READ)
+        self._unread = b""
+        self.ended = False
+
+    def messages(self, seconds: float | None) -> list[dict[str, Any]]:
+        """What has come; waits so long for the first (None: for ever)."""
+        if self.ended or not self._selector.select(seconds):
+            return []
+        data = os.read(0, 1 << 20)
+        self.ended = not data
+        *lines, self._unread = (self._unread + data).split(b"\n")
+        return [json.loads(line) for line in lines]
+
+
 def main() -> None:
     """Work until the input ends."""
-    worker = Worker(Path(sys.argv[1]), os.fdopen(os.dup(1), "wb"))
+    answers = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # whatever else prints must not mix with the answers
-    os.set_blocking(0, False)
-    selector = selectors.DefaultSelector()
-    selector.register(0, selectors.EVENT_READ)
-    unread = b""
-    while True:
-        if selector.select(0 if worker.waiting else None):
-            data = os.read(0, 1 << 20)
-            if not data:
-                return
-            *lines, unread = (unread + data).split(b"\n")
-            for line in lines:
-                worker.take(json.loads(line))
-        if worker.waiting:
+    inbox = Inbox()
+
+    def listen() -> None:
+        for message in inbox.messages(0):
+            worker.take(message)
+        if inbox.ended:
+            raise SystemExit
+
+    worker = Worker(Path(sys.argv[1]), answers, listen)
+    on_breath(worker.breathe)
+    while not inbox.ended:
+        for message in inbox.messages(0 if worker.waiting else None):
+            worker.take(message)
+        if worker.waiting and not inbox.ended:
             worker.step()
 
 

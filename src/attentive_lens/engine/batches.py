@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.layers import Moment
+from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss
-from attentive_lens.engine.network import Network, Route, Trace, Walk
+from attentive_lens.engine.network import Network, Pass, Route, Trace
+from attentive_lens.engine.outputs import OUTPUTS, OutputFunction
+from attentive_lens.engine.threads import ThreadPool
 
 PIECES = 8
 """Pieces a training batch is cut into, whatever the thread count."""
@@ -50,30 +52,38 @@ Found = tuple[float, float, int, Weights, Mapping[str, Array]]
 
 
 def learn(
-    network: Network, images: Array, targets: Array, route: Route, moment: Moment, crew: Crew, loss: Loss | None = None
+    network: Network,
+    images: Array,
+    targets: Array,
+    route: Route,
+    context: StepContext,
+    thread_pool: ThreadPool,
+    loss: Loss | None = None,
+    output: OutputFunction = OUTPUTS["softmax"],
 ) -> Step:
     """Forward and backward for one batch, N×H×W×C; the mean loss and its gradients.
 
-    ``targets`` are the wanted probabilities, N×K; an answer is right if it is the class wanted most.
+    ``targets`` are the wanted probabilities, N×K; an answer is right if it is the class wanted most, ``output`` being
+    what makes answers of raw scores.
     """
     edges = [len(images) * k // PIECES for k in range(PIECES + 1)]
     spans = [(a, b) for a, b in pairwise(edges) if a < b]
     ready = network.prepared()
-    judge = loss or Loss()
+    measure = loss or Loss()
 
-    def piece(k: int) -> Walk[Found]:
+    def piece(k: int) -> Pass[Found]:
         a, b = spans[k]
-        own = replace(moment, piece=k)
-        trace: Trace = yield from network.walk(images[a:b], route=route, moment=own, ready=ready)
-        scores = trace.outputs[network.answers]
-        losses, grad = judge(scores, targets[a:b])
-        plain = losses if judge.is_plain else judge.plain(scores, targets[a:b])
-        right = int((scores.argmax(axis=1) == targets[a:b].argmax(axis=1)).sum())
+        own = replace(context, piece=k)
+        trace: Trace = yield from network.forward_pass(images[a:b], route=route, context=own, ready=ready)
+        scores = trace.outputs[network.output]
+        losses, grad = measure(scores, targets[a:b])
+        plain = losses if measure.is_plain else measure.plain(scores, targets[a:b])
+        right = int((output.spread(scores).argmax(axis=1) == targets[a:b].argmax(axis=1)).sum())
         grad /= len(images)
-        _, found = yield from network.walk_back(trace, {network.answers: grad}, route)
+        _, found = yield from network.backward_pass(trace, {network.output: grad}, route)
         return float(losses.sum()), float(plain.sum()), right, found, trace.sums
 
-    results = together(crew, piece, len(spans))
+    results = together(thread_pool, piece, len(spans))
     total: Weights = results[0][3]
     for _, _, _, found, _ in results[1:]:
         for node, arrays in found.items():
@@ -83,40 +93,74 @@ def learn(
     return Step(wanted, plain, sum(r[2] for r in results), total, results[0][4])
 
 
-def together(crew: Crew, piece: Callable[[int], Walk[Found]], count: int) -> list[Found]:
-    """Walk all pieces; where they stop, add their sums in the pieces' order and send all the same on."""
-    walks = [piece(k) for k in range(count)]
+def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[Found]], count: int) -> list[Found]:
+    """Pass all pieces; where they stop, add their sums in the pieces' order and send all the same on."""
+    passes = [piece(k) for k in range(count)]
     done: list[Found | None] = [None] * count
     sums: Array | None = None
 
     def advance(k: int) -> Array | None:
         try:
-            return next(walks[k]) if sums is None else walks[k].send(sums)
+            return next(passes[k]) if sums is None else passes[k].send(sums)
         except StopIteration as end:
             done[k] = end.value
             return None
 
     while True:
-        parts = [part for part in crew.each(advance, count) if part is not None]
+        parts = [part for part in thread_pool.each(advance, count) if part is not None]
         if not parts:
             return [found for found in done if found is not None]
         sums = np.sum(parts, axis=0)
 
 
-def scores(network: Network, images: Array, crew: Crew) -> Array:
-    """Raw scores, N×K, of prepared images N×H×W×C; each image's are the same bits in any company."""
-    pieces = -(-len(images) // INFERENCE_PIECE)
-    ready = network.prepared() if pieces > 1 else {}
+def inference(
+    network: Network,
+    images: Array,
+    thread_pool: ThreadPool | None = None,
+    node: str | None = None,
+    edited: Mapping[str, Array] | None = None,
+    ready: Mapping[str, Any] | None = None,
+) -> Array:
+    """A node's output (raw scores, N×K, if none is named) of prepared images N×H×W×C.
+
+    Each image's are the same bits in any company: pieces are always of one size, the last filled up with zeros.
+
+    Parameters
+    ----------
+    network, images
+        Trained, and prepared.
+    thread_pool : ThreadPool, optional
+        The caller's thread alone if left out.
+    node : str, optional
+        Whose output.
+    edited : mapping, optional
+        Node → output N×… that stands in for what it would give.
+    ready : mapping, optional
+        From `Network.prepared`, if it is at hand.
+    """
+    count = -(-len(images) // INFERENCE_PIECE)
+    if ready is None:
+        ready = network.prepared() if count > 1 else {}
+    name = node or network.output
 
     def piece(k: int) -> Array:
-        part = images[k * INFERENCE_PIECE : (k + 1) * INFERENCE_PIECE]
-        count = len(part)
-        if count < INFERENCE_PIECE:
-            filled = np.zeros((INFERENCE_PIECE, *part.shape[1:]), part.dtype)
-            filled[:count] = part
-            part = filled
-        return network.forward(part, ready=ready).outputs[network.answers][:count]
+        part, length = _filled(images, k)
+        stand_ins = {key: _filled(out, k)[0] for key, out in edited.items()} if edited else None
+        watch = frozenset({node}) if node else frozenset()
+        return network.forward(part, ready=ready, watch=watch, edited=stand_ins).outputs[name][:length]
 
-    if not pieces:
-        return np.zeros((0, network.plan.nodes[-1].layer.output_shape((1,))[0]), network.dtype)
-    return np.concatenate(crew.each(piece, pieces))
+    if not count:
+        facts = {fact.name: fact.shape for fact in network.plan.facts(network.image_shape)}
+        return np.zeros((0, *facts[name]), network.dtype)
+    parts = [piece(k) for k in range(count)] if thread_pool is None else thread_pool.each(piece, count)
+    return np.concatenate(parts)
+
+
+def _filled(values: Array, k: int) -> tuple[Array, int]:
+    """A piece of fixed size, and how many of it are values."""
+    part = values[k * INFERENCE_PIECE : (k + 1) * INFERENCE_PIECE]
+    if len(part) == INFERENCE_PIECE:
+        return part, len(part)
+    whole = np.zeros((INFERENCE_PIECE, *part.shape[1:]), part.dtype)
+    whole[: len(part)] = part
+    return whole, len(part)

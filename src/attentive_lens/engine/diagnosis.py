@@ -5,27 +5,27 @@ from __future__ import annotations
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.layers import Moment
+from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.network import Network, alone
 from attentive_lens.plan.network import IMAGE
 
 
-def where_it_began(network: Network, images: Array, targets: Array, moment: Moment, loss: Loss) -> str:
+def where_it_began(network: Network, images: Array, targets: Array, context: StepContext, loss: Loss) -> str:
     """In words, the first place of a step with NaN or infinity: images, a layer's output, the loss, or a gradient."""
     if not np.isfinite(images).all():
         return "in the images themselves"
     names = [node.name for node in network.plan.nodes]
     route = network.route(frozenset(network.weights), nodes=frozenset(names))
     with np.errstate(all="ignore"):
-        trace = alone(network.walk(images, route=route, moment=moment, watch=frozenset(names)))
+        trace = alone(network.forward_pass(images, route=route, context=context, watch=frozenset(names)))
         for name in names:
             if not np.isfinite(trace.outputs[name]).all():
                 return f"at the layer {name}, going forward"
-        losses, grad = loss(trace.outputs[network.answers], targets)
+        losses, grad = loss(trace.outputs[network.output], targets)
         if not (np.isfinite(losses).all() and np.isfinite(grad).all()):
             return "in the loss"
-        nodes, found = network.backward(trace, {network.answers: grad}, route)
+        nodes, found = network.backward(trace, {network.output: grad}, route)
         for name in reversed(names):
             arrays = [*found.get(name, {}).values(), *(grad for grad in (nodes.get(name),) if grad is not None)]
             if not all(np.isfinite(array).all() for array in arrays):

@@ -1,20 +1,17 @@
-"""Batch normalisations folded into the convolutions before them, for inference."""
+"""Layers that only scale and shift channels, folded into the weights of the layers before them, for inference."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
-import numpy as np
-
 from attentive_lens.engine.network import Network
-from attentive_lens.plan.layers import BatchNormalisation, Convolution
 from attentive_lens.plan.network import IMAGE, NetworkPlan
 
 
 def folded(network: Network) -> Network:
-    """The same answers with fewer layers: scale and shift go into filters and bias.
+    """The same answers with fewer layers, such as batch normalisations that go into filters and bias.
 
-    Only where the convolution's output is used by nothing but the normalisation; others stay as they are.
+    Only where the output of the layer before is used by nothing else; others stay as they are.
     """
     nodes = {node.name: node for node in network.plan.nodes}
     users: dict[str, int] = {}
@@ -25,21 +22,22 @@ def folded(network: Network) -> Network:
     instead: dict[str, str] = {}
     for node in nodes.values():
         source = node.after[0]
-        if not isinstance(node.layer, BatchNormalisation) or source == IMAGE or users[source] > 1:
+        if source == IMAGE or users[source] > 1 or source in instead:
             continue
-        if not isinstance(nodes[source].layer, Convolution):
+        linear = network.layers[node.name].scale_and_shift(weights.get(node.name, {}))
+        if linear is None:
             continue
-        own, before = weights.pop(node.name), weights[source]
-        factor = own["scale"] / np.sqrt(own["variance"].astype(np.float64) + node.layer.tiny)
-        bias = (before["bias"] - own["mean"]) * factor + own["shift"]
-        dtype = before["kernel"].dtype
-        weights[source] = {"kernel": (before["kernel"] * factor).astype(dtype), "bias": bias.astype(dtype)}
+        absorbed = network.layers[source].absorb(weights.get(source, {}), *linear)
+        if absorbed is None:
+            continue
+        weights[source] = absorbed
+        del weights[node.name]
         instead[node.name] = source
     if not instead:
         return network
-    kept = [
+    remaining = [
         replace(node, after=tuple(instead.get(source, source) for source in node.after))
         for node in nodes.values()
         if node.name not in instead
     ]
-    return Network(NetworkPlan(tuple(kept)), network.image, weights, network.kernels)
+    return Network(NetworkPlan(tuple(remaining)), network.image_shape, weights, network.kernels)

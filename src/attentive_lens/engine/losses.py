@@ -1,4 +1,7 @@
-"""What training makes small. Every loss starts from raw scores and wanted probabilities, N×K each."""
+"""What training makes small. Every loss starts from raw scores and wanted probabilities, N×K each.
+
+To add one: a function and a line in `LOSSES` here, its settings and a line in ``plan/losses``.
+"""
 
 from __future__ import annotations
 
@@ -10,12 +13,7 @@ from numpy.typing import DTypeLike
 from scipy.special import expit
 
 from attentive_lens.engine.arrays import Array, Labels
-
-
-def softmax(scores: Array) -> Array:
-    """Probabilities, N×K, each row summing to 1, from raw scores; shifted by the greatest, so nothing overflows."""
-    powers = np.exp(scores - scores.max(axis=1, keepdims=True))
-    return np.asarray(powers / powers.sum(axis=1, keepdims=True))
+from attentive_lens.plan.losses import LossSettings
 
 
 def one_hot(labels: Labels, classes: int, dtype: DTypeLike = np.float32) -> Array:
@@ -70,9 +68,15 @@ def absolute_error(scores: Array, targets: Array) -> tuple[Array, Array]:
     return np.abs(gap).sum(axis=1), np.sign(gap)
 
 
+def binary_cross_entropy(scores: Array, targets: Array) -> tuple[Array, Array]:
+    """Sigmoid cross-entropy of one score N×1, the probability of the second class wanted in N×2 targets."""
+    return sigmoid_cross_entropy(scores, targets[:, 1:])
+
+
 LOSSES: dict[str, Callable[[Array, Array], tuple[Array, Array]]] = {
-    "softmax cross-entropy": cross_entropy,
+    "cross-entropy": cross_entropy,
     "sigmoid cross-entropy": sigmoid_cross_entropy,
+    "binary cross-entropy": binary_cross_entropy,
     "squared error": squared_error,
     "absolute error": absolute_error,
 }
@@ -86,36 +90,42 @@ class Loss:
     ----------
     kind : str
         One of `LOSSES`.
-    smoothing : float
+    label_smoothing : float
         Part of every target shared out evenly over all classes, 0 to 1 (Szegedy 2016, section 7).
-    weights : ndarray, K, or None
+    class_weights : ndarray, K, or None
         Factor of each image's loss, by the classes it is wanted to be.
     """
 
-    kind: str = "softmax cross-entropy"
-    smoothing: float = 0.0
-    weights: Array | None = None
+    kind: str = "cross-entropy"
+    label_smoothing: float = 0.0
+    class_weights: Array | None = None
+
+    @classmethod
+    def made(cls, settings: LossSettings, counts: Labels | None = None) -> Loss:
+        """As a plan asks for; ``counts`` are the training images of each class, for balanced class weights."""
+        weights = balanced(counts) if settings.class_weights == "balanced" and counts is not None else None
+        return cls(settings.kind, float(getattr(settings, "label_smoothing", 0.0)), weights)
 
     @property
     def is_plain(self) -> bool:
         """Whether nothing is done to the targets."""
-        return not self.smoothing and self.weights is None
+        return not self.label_smoothing and self.class_weights is None
 
     def plain(self, scores: Array, targets: Array) -> Array:
         """Losses N without smoothing and class weights: what figures about different images are compared by."""
         return LOSSES[self.kind](scores, targets.astype(scores.dtype, copy=False))[0]
 
     def __call__(self, scores: Array, targets: Array) -> tuple[Array, Array]:
-        """Losses N and their gradients N×K."""
+        """Losses N and their gradients by the raw scores."""
         targets = targets.astype(scores.dtype, copy=False)
         wanted = targets
-        if self.smoothing:
-            wanted = (1 - self.smoothing) * targets + self.smoothing / targets.shape[1]
+        if self.label_smoothing:
+            wanted = (1 - self.label_smoothing) * targets + self.label_smoothing / targets.shape[1]
             wanted = wanted.astype(scores.dtype, copy=False)
         losses, grad = LOSSES[self.kind](scores, wanted)
-        if self.weights is None:
+        if self.class_weights is None:
             return losses, grad
-        factors = (targets @ self.weights).astype(scores.dtype)
+        factors = (targets @ self.class_weights).astype(scores.dtype)
         return losses * factors, grad * factors[:, None]
 
 

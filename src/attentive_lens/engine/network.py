@@ -9,15 +9,14 @@ from typing import Any, TypeVar
 
 import numpy as np
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Layer, Moment, Rule
-from attentive_lens.engine.layers.convolution import ConvolutionLayer
-from attentive_lens.plan.chance import chance
-from attentive_lens.plan.layers import Relu
+from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Layer, Rule, StepContext
+from attentive_lens.plan.initialisations import He, InitialisationSettings
 from attentive_lens.plan.network import IMAGE, NetworkPlan
 
 T = TypeVar("T")
-Walk = Generator[Array, Array, T]
+Pass = Generator[Array, Array, T]
 """A walk through the network that may stop to hand out a piece's sums and take those of the whole batch."""
 
 
@@ -45,7 +44,7 @@ class Trace:
     """One forward pass: outputs by node, what backward needs, and sums of layers that normalise over the batch."""
 
     outputs: dict[str, Array] = field(default_factory=dict)
-    kept: dict[str, Any] = field(default_factory=dict)
+    saved: dict[str, Any] = field(default_factory=dict)
     sums: dict[str, Array] = field(default_factory=dict)
 
 
@@ -56,17 +55,23 @@ class Network:
     ----------
     plan : NetworkPlan
         With its answers filled in for the classes.
-    image : tuple of int
+    image_shape : tuple of int
         (rows, columns, channels) of a prepared image.
     weights : dict
         Node → array name → array; their dtype is the network's. Arrays without a gradient are among them.
-    kernels : str
-        Which kernels convolutions run by, one of `kernels.choice.KERNELS`.
+    kernels : str or mapping
+        Which kernels convolutions run by, one of `kernels.choice.KERNELS`, for all or by node.
     """
 
-    def __init__(self, plan: NetworkPlan, image: tuple[int, int, int], weights: Weights, kernels: str = "auto") -> None:
+    def __init__(
+        self,
+        plan: NetworkPlan,
+        image_shape: tuple[int, int, int],
+        weights: Weights,
+        kernels: str | Mapping[str, str] = "auto",
+    ) -> None:
         self.plan = plan
-        self.image = image
+        self.image_shape = image_shape
         self.weights = weights
         self.kernels = kernels
         self.layers: dict[str, Layer[Any]] = {}
@@ -74,41 +79,46 @@ class Network:
         self._uses: dict[str, int] = {}
         for node in plan.nodes:
             layer = self.layers[node.name] = LAYERS[node.layer.kind](node.name, node.layer)
-            if isinstance(layer, ConvolutionLayer):
-                layer.asked = kernels
+            layer.kernels = kernels if isinstance(kernels, str) else kernels.get(node.name, "auto")
             self._sources[node.name] = node.after
             for source in node.after:
                 self._uses[source] = self._uses.get(source, 0) + 1
-        self.answers = plan.nodes[-1].name
-        self._coats = {
+        self.output = plan.nodes[-1].name
+        self._fused_activations = {
             node.after[0]: node.name
             for node in plan.nodes
-            if isinstance(node.layer, Relu)
+            if node.layer.is_rectifier
             and node.after[0] != IMAGE
             and self._uses[node.after[0]] == 1
             and self.layers[node.after[0]].can_activate
         }
-        """Layers that do the ReLU after them at once."""
+        """Layers that do the ReLU after them at once: their names, and the ReLUs'."""
 
     @classmethod
     def start(
         cls,
         plan: NetworkPlan,
-        image: tuple[int, int, int],
+        image_shape: tuple[int, int, int],
         seed: int,
         dtype: type = np.float32,
-        how: str = "he",
-        kernels: str = "auto",
+        initialisation: InitialisationSettings = He(),  # noqa: B008  # a frozen value
+        kernels: str | Mapping[str, str] = "auto",
     ) -> Network:
         """A network with starting weights; each node's are a function of the seed and its name."""
         weights: Weights = {}
-        for node, facts in zip(plan.nodes, plan.facts(image), strict=True):
+        for node, facts in zip(plan.nodes, plan.facts(image_shape), strict=True):
             layer = LAYERS[node.layer.kind](node.name, node.layer)
-            random = chance(seed, f"starting weights of {node.name}")
-            arrays = layer.start(facts.given, random, np.dtype(dtype), how)
+            rng = random_generator(seed, f"starting weights of {node.name}")
+            arrays = layer.start(facts.input_shape, rng, np.dtype(dtype), initialisation)
             if arrays:
                 weights[node.name] = arrays
-        return cls(plan, image, weights, kernels)
+        return cls(plan, image_shape, weights, kernels)
+
+    def used_kernels(self) -> dict[str, str]:
+        """What each layer that has several kernels runs by, for a network that is to run the same way later."""
+        shapes = {fact.name: fact.input_shape for fact in self.plan.facts(self.image_shape)}
+        used = {name: layer.kernel(shapes[name]) for name, layer in self.layers.items()}
+        return {name: kernel for name, kernel in used.items() if kernel is not None}
 
     @property
     def dtype(self) -> np.dtype[Any]:
@@ -135,8 +145,8 @@ class Network:
     def prepared(self) -> dict[str, Any]:
         """What the layers work out of their weights once for many pieces; holds until the weights change."""
         found = {}
-        for fact in self.plan.facts(self.image):
-            ready = self.layers[fact.name].prepare(self.weights.get(fact.name, {}), fact.given)
+        for fact in self.plan.facts(self.image_shape):
+            ready = self.layers[fact.name].prepare(self.weights.get(fact.name, {}), fact.input_shape)
             if ready is not None:
                 found[fact.name] = ready
         return found
@@ -146,7 +156,7 @@ class Network:
         images: Array,
         *,
         route: Route | None = None,
-        moment: Moment | None = None,
+        context: StepContext | None = None,
         watch: frozenset[str] = frozenset(),
         ready: Mapping[str, Any] | None = None,
         edited: Mapping[str, Array] | None = None,
@@ -158,8 +168,8 @@ class Network:
         images : ndarray, N×H×W×C
             Prepared images, of the network's dtype.
         route : Route, optional
-            The way a later `backward` will take; without it nothing is kept for one.
-        moment : Moment, optional
+            The way a later `backward` will take; without it nothing is saved for one.
+        context : StepContext, optional
             When in training; None is inference: no dropout, running figures in normalisations.
         watch : frozenset of str
             Nodes whose outputs are wanted besides the answers'.
@@ -174,18 +184,20 @@ class Network:
             With the outputs of the watched nodes and the raw scores under `answers`.
         """
         with np.errstate(over="ignore", invalid="ignore"):  # who asks looks whether the answers are numbers
-            return alone(self.walk(images, route=route, moment=moment, watch=watch, ready=ready, edited=edited))
+            return alone(
+                self.forward_pass(images, route=route, context=context, watch=watch, ready=ready, edited=edited)
+            )
 
-    def walk(
+    def forward_pass(
         self,
         images: Array,
         *,
         route: Route | None = None,
-        moment: Moment | None = None,
+        context: StepContext | None = None,
         watch: frozenset[str] = frozenset(),
         ready: Mapping[str, Any] | None = None,
         edited: Mapping[str, Array] | None = None,
-    ) -> Walk[Trace]:
+    ) -> Pass[Trace]:
         """`forward`, stopping where a layer needs sums of the whole batch."""
         trace = Trace()
         ready = ready or {}
@@ -205,14 +217,14 @@ class Network:
             for source in sources:
                 uses[source] -= 1
             source = sources[0]
-            coat = self._coats.get(name)
-            activate = coat is not None and name not in watch and coat in needed
-            if self._coats.get(source) == name and source not in watch and source not in edited:
+            fused = self._fused_activations.get(name)
+            activate = fused is not None and name not in watch and fused in needed
+            if self._fused_activations.get(source) == name and source not in watch and source not in edited:
                 out = given[0]  # its ReLU is done
-                kept: Any = out
+                saved: Any = out
             else:
                 sums = None
-                if layer.whole_batch and moment is not None and (route is None or name in route.trainable):
+                if layer.whole_batch and context is not None and (route is None or name in route.trainable):
                     sums = trace.sums[name] = yield layer.sums(given[0])
                 overwrite = (
                     layer.may_overwrite
@@ -221,23 +233,23 @@ class Network:
                     and not self.layers[source].keeps_output
                 )
                 call = INFERENCE
-                if moment is not None or overwrite or activate or name in ready:
-                    call = Call(moment, overwrite, activate, ready.get(name), sums)
-                out, kept = layer.forward(given if layer.settings.joins else given[0], weights, call)
+                if context is not None or overwrite or activate or name in ready:
+                    call = Call(context, overwrite, activate, ready.get(name), sums)
+                out, saved = layer.forward(given if layer.settings.joins else given[0], weights, call)
             if route is not None and name in route.walked:
-                trace.kept[name] = kept
+                trace.saved[name] = saved
             for source in sources:
                 if uses[source] == 0 and source in values:
                     del values[source]
             values[name] = out
-            if name in watch or name == self.answers:
+            if name in watch or name == self.output:
                 trace.outputs[name] = out
         return trace
 
     def _needed(self, edited: Mapping[str, Array], watch: frozenset[str]) -> set[str]:
         """Nodes that must run for the answers and the watched outputs."""
         needed: set[str] = set()
-        waiting = [self.answers, *watch]
+        waiting = [self.output, *watch]
         while waiting:
             name = waiting.pop()
             if name != IMAGE and name not in edited and name not in needed:
@@ -248,7 +260,7 @@ class Network:
     def backward(
         self, trace: Trace, seeds: Mapping[str, Array], route: Route, relu: Rule | None = None
     ) -> tuple[dict[str, Array], Weights]:
-        """Walk back from the gradients of some outputs.
+        """Pass back from the gradients of some outputs.
 
         Parameters
         ----------
@@ -268,11 +280,11 @@ class Network:
         weights : dict
             Gradients of the trainable nodes' weights.
         """
-        return alone(self.walk_back(trace, seeds, route, relu))
+        return alone(self.backward_pass(trace, seeds, route, relu))
 
-    def walk_back(
+    def backward_pass(
         self, trace: Trace, seeds: Mapping[str, Array], route: Route, relu: Rule | None = None
-    ) -> Walk[tuple[dict[str, Array], Weights]]:
+    ) -> Pass[tuple[dict[str, Array], Weights]]:
         """`backward`, stopping where a layer needs sums of the whole batch."""
         grads: dict[str, Array] = {name: np.array(seed) for name, seed in seeds.items()}
         found: Weights = {}
@@ -283,20 +295,20 @@ class Network:
                 continue
             if name in route.nodes:
                 nodes[name] = grad.copy()
-            if name not in route.walked or name not in trace.kept:
+            if name not in route.walked or name not in trace.saved:
                 continue
             layer, sources = self.layers[name], self._sources[name]
-            kept = trace.kept.pop(name)
+            saved = trace.saved.pop(name)
             wanted = [source in route.walked for source in sources]
             if name in trace.sums and any(wanted):
-                part = layer.gradient_sums(grad, kept)
-                kept = layer.with_sums(kept, part, (yield part))
-            if relu is not None and isinstance(layer.settings, Relu):
-                onward: Any = relu(grad, kept)
+                part = layer.gradient_sums(grad, saved)
+                saved = layer.with_sums(saved, part, (yield part))
+            if relu is not None and layer.settings.is_rectifier:
+                onward: Any = relu(grad, saved)
                 own: dict[str, Array] = {}
             else:
                 weights = self.weights.get(name, {})
-                onward, own = layer.backward(grad, kept, weights, any(wanted), name in route.trainable)
+                onward, own = layer.backward(grad, saved, weights, any(wanted), name in route.trainable)
             if own:
                 found[name] = own
             if not any(wanted):
@@ -323,7 +335,7 @@ class Network:
         return fingerprint(self.weights)
 
 
-def alone(walk: Walk[T]) -> T:
+def alone(walk: Pass[T]) -> T:
     """Finish a walk whose piece is the whole batch."""
     try:
         sums = next(walk)

@@ -1,29 +1,35 @@
 """Rules that turn gradients into steps.
 
-To add one: a subclass of `Optimiser` with its arrays and its step, and one line in `OPTIMISERS`.
+To add one: a subclass of `Optimiser` with its arrays and its step, and a line in `OPTIMISERS`; its settings and a line
+in ``plan/optimisers``.
 """
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from typing import ClassVar
+from typing import Any, ClassVar, Generic, TypeVar
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.plan.settings import Training
+from attentive_lens.plan.optimisers import AdaGrad, Adam, OptimiserSettings, RmsProp, Sgd
+
+S = TypeVar("S", bound=OptimiserSettings)
 
 
-class Optimiser(ABC):
+class Optimiser(ABC, Generic[S]):
     """Base of the optimisers: changes weights in place and remembers what it needs per array.
+
+    All factors are Python floats, so that an array keeps its dtype through every operation.
 
     Parameters
     ----------
-    settings : Training
-        Rate, momentum and weight decay.
-    paces : mapping, optional
-        Node → factor of its rate; 1 where nothing is said.
+    settings : OptimiserSettings
+        Learning rate, weight decay, and the rule's own.
+    lr_multipliers : mapping, optional
+        Node → factor of its learning rate; 1 where nothing is said.
 
     Attributes
     ----------
@@ -35,13 +41,13 @@ class Optimiser(ABC):
 
     remembers: ClassVar[tuple[str, ...]] = ()
 
-    def __init__(self, settings: Training, paces: Mapping[str, float] | None = None) -> None:
+    def __init__(self, settings: S, lr_multipliers: Mapping[str, float] | None = None) -> None:
         self.settings = settings
-        self.paces = dict(paces or {})
+        self.lr_multipliers = dict(lr_multipliers or {})
         self.steps = 0
         self.memory: dict[tuple[str, str], dict[str, Array]] = {}
 
-    def step(self, weights: Weights, gradients: Weights, rate: float | None = None) -> None:
+    def step(self, weights: Weights, gradients: Weights, factor: float = 1.0) -> None:
         """Change every array that has a gradient; the others are not touched.
 
         Weight decay pulls kernels and matrices, never biases, scales and shifts: added to the gradient (L2), or
@@ -51,131 +57,117 @@ class Optimiser(ABC):
         ----------
         weights, gradients : dict
             Node → array name → array; gradients are used up.
-        rate : float, optional
-            Of this step; the settings' if left out.
+        factor : float
+            Of the learning rate at this step, by the schedule.
         """
         self.steps += 1
-        decay = self.settings.decay
+        decay = self.settings.weight_decay
         for node, arrays in gradients.items():
-            own = (self.settings.rate if rate is None else rate) * self.paces.get(node, 1.0)
+            rate = float(self.settings.learning_rate * factor * self.lr_multipliers.get(node, 1.0))
             for name, grad in arrays.items():
                 weight = weights[node][name]
                 memory = self.memory.get((node, name))
                 if memory is None:
                     memory = self.memory[node, name] = {key: np.zeros_like(weight) for key in self.remembers}
                 if decay and weight.ndim > 1:
-                    if self.settings.decays == "apart":
-                        weight *= np.asarray(1 - own * decay, weight.dtype)
+                    if self.settings.decoupled:
+                        weight *= float(1 - rate * decay)
                     else:
-                        grad += np.asarray(decay, weight.dtype) * weight
-                self.change(weight, grad, memory, own)
+                        grad += float(decay) * weight
+                self.change(weight, grad, memory, rate)
 
     @abstractmethod
     def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
         """Change one array in place; ``grad`` may be used up."""
 
 
-class Descent(Optimiser):
-    """Stochastic gradient descent: w ← w − rate·g (Robbins & Monro 1951)."""
+class SgdOptimiser(Optimiser[Sgd]):
+    """Stochastic gradient descent: w ← w − rate·g (Robbins & Monro 1951).
 
-    def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
-        """See the class."""
-        weight -= np.multiply(grad, rate, out=grad)
-
-
-class Momentum(Optimiser):
-    """Stochastic gradient descent with momentum: v ← μ·v + g, w ← w − rate·v (Sutskever 2013, eq. 1–2)."""
+    With momentum v ← μ·v + g and w ← w − rate·v (Sutskever 2013, eq. 1–2); Nesterov's looks ahead,
+    w ← w − rate·(g + μ·v) (eq. 3–4, rearranged).
+    """
 
     remembers = ("velocity",)
 
     def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
         """See the class."""
+        momentum = self.settings.momentum
+        if not momentum:
+            weight -= np.multiply(grad, rate, out=grad)
+            return
         velocity = memory["velocity"]
-        velocity *= self.settings.momentum
+        velocity *= momentum
         velocity += grad
-        weight -= np.multiply(velocity, rate, out=grad)
+        if self.settings.nesterov:
+            grad += momentum * velocity
+            weight -= np.multiply(grad, rate, out=grad)
+        else:
+            weight -= np.multiply(velocity, rate, out=grad)
 
 
-class Nesterov(Optimiser):
-    """Momentum that looks ahead: v ← μ·v + g, w ← w − rate·(g + μ·v) (Sutskever 2013, eq. 3–4, rearranged)."""
-
-    remembers = ("velocity",)
-
-    def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
-        """See the class."""
-        velocity = memory["velocity"]
-        velocity *= self.settings.momentum
-        velocity += grad
-        grad += self.settings.momentum * velocity
-        weight -= np.multiply(grad, rate, out=grad)
-
-
-class AdaGrad(Optimiser):
-    """Steps divided by the root of all squares so far: s ← s + g², w ← w − rate·g / (√s + tiny) (Duchi 2011)."""
+class AdaGradOptimiser(Optimiser[AdaGrad]):
+    """Steps divided by the root of all squares so far: s ← s + g², w ← w − rate·g / (√s + ε) (Duchi 2011)."""
 
     remembers = ("squares",)
-    tiny = 1e-10
 
     def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
         """See the class."""
         squares = memory["squares"]
         squares += grad * grad
-        grad /= np.sqrt(squares) + self.tiny
+        grad /= np.sqrt(squares) + self.settings.epsilon
         weight -= np.multiply(grad, rate, out=grad)
 
 
-class RmsProp(Optimiser):
-    """Steps divided by the root of a running mean of squares, of memory 0.9 (Tieleman & Hinton 2012, lecture 6e)."""
+class RmsPropOptimiser(Optimiser[RmsProp]):
+    """Steps divided by the root of a running mean of squares (Tieleman & Hinton 2012, lecture 6e)."""
 
     remembers = ("square",)
-    keeps, tiny = 0.9, 1e-8
 
     def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
         """See the class."""
-        square = memory["square"]
-        square *= self.keeps
-        square += (1 - self.keeps) * (grad * grad)
-        grad /= np.sqrt(square) + self.tiny
+        square, memory_factor = memory["square"], self.settings.decay_rate
+        square *= memory_factor
+        square += (1 - memory_factor) * (grad * grad)
+        grad /= np.sqrt(square) + self.settings.epsilon
         weight -= np.multiply(grad, rate, out=grad)
 
 
-class Adam(Optimiser):
+class AdamOptimiser(Optimiser[Adam]):
     """Steps scaled by running moments of the gradient (Kingma & Ba 2015, algorithm 1, defaults of section 2)."""
 
     remembers = ("mean", "square")
-    first, second, tiny = 0.9, 0.999, 1e-8
 
     def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
         """See the class; the bias corrections are folded into the rate, as in the paper's section 2."""
+        beta1, beta2 = self.settings.beta1, self.settings.beta2
         mean, square = memory["mean"], memory["square"]
-        mean *= self.first
-        mean += (1 - self.first) * grad
-        square *= self.second
-        square += (1 - self.second) * np.multiply(grad, grad, out=grad)
-        correction = np.sqrt(1 - self.second**self.steps)
-        length = np.sqrt(square, out=grad)
-        length += self.tiny * correction
-        weight -= float(rate * correction / (1 - self.first**self.steps)) * mean / length
+        mean *= beta1
+        mean += (1 - beta1) * grad
+        square *= beta2
+        square += (1 - beta2) * np.multiply(grad, grad, out=grad)
+        correction = math.sqrt(1 - beta2**self.steps)
+        root = np.sqrt(square, out=grad)
+        root += self.settings.epsilon * correction
+        weight -= (rate * correction / (1 - beta1**self.steps)) * mean / root
 
 
-OPTIMISERS: dict[str, type[Optimiser]] = {
-    "adam": Adam,
-    "sgd": Descent,
-    "momentum": Momentum,
-    "nesterov": Nesterov,
-    "adagrad": AdaGrad,
-    "rmsprop": RmsProp,
+OPTIMISERS: dict[str, type[Optimiser[Any]]] = {
+    "adam": AdamOptimiser,
+    "sgd": SgdOptimiser,
+    "adagrad": AdaGradOptimiser,
+    "rmsprop": RmsPropOptimiser,
 }
 
 
-def length(gradients: Weights) -> float:
-    """Euclidean length of all gradients together; not finite if one of them is not."""
-    return float(np.sqrt(sum(float(np.vdot(g, g)) for arrays in gradients.values() for g in arrays.values())))
+def norm(gradients: Weights) -> float:
+    """Euclidean norm of all gradients together; not finite if one of them is not."""
+    return math.sqrt(sum(float(np.vdot(g, g)) for arrays in gradients.values() for g in arrays.values()))
 
 
-def clip(gradients: Weights, found: float, most: float) -> None:
-    """Shorten gradients of length ``found`` to ``most`` in place, keeping their direction (Pascanu 2013, section 3)."""
-    if found > most:
+def clip(gradients: Weights, length: float, clip_norm: float) -> None:
+    """Shorten gradients of norm ``length`` to ``clip_norm`` in place, in their direction (Pascanu 2013, section 3)."""
+    if length > clip_norm:
         for arrays in gradients.values():
             for grad in arrays.values():
-                grad *= np.asarray(most / found, grad.dtype)
+                grad *= float(clip_norm / length)

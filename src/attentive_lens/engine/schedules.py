@@ -1,76 +1,107 @@
-"""How the learning rate changes over a run: a factor as a function of the time, and of the validation losses so far.
+"""How the learning rate changes over a run: a factor as a function of the step, and of the validation losses so far.
 
-To add one: a function and one line in `SCHEDULES`.
+To add one: a function and a line in `SCHEDULES` here, its settings and a line in ``plan/schedules``.
 """
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
 
-from attentive_lens.plan.settings import Training
+from attentive_lens.plan.schedules import (
+    Constant,
+    Cosine,
+    Exponential,
+    OneCycle,
+    Plateau,
+    ScheduleSettings,
+    Step,
+)
 
-Schedule = Callable[[Training, float, Sequence[float]], float]
-"""(settings, epochs done, validation loss of each) → factor, above 0 and at most 1."""
-
-LOWEST = 1e-3
-"""A cosine and a cycle end at this part of the rate."""
-RISE = 0.3
-"""Part of a cycle in which the rate rises."""
+LEAST_GAIN = 1e-3
+"""Part by which a validation loss must fall to count as better."""
 
 
-def constant(settings: Training, at: float, losses: Sequence[float]) -> float:
+@dataclass(frozen=True)
+class At:
+    """Where a run stands.
+
+    Attributes
+    ----------
+    step : int
+        Of the run, from 0.
+    batches, epochs : int
+        Batches in an epoch, epochs in the run.
+    losses : sequence of float
+        Validation loss of each epoch so far.
+    """
+
+    step: int
+    batches: int
+    epochs: int
+    losses: Sequence[float] = ()
+
+    @property
+    def fraction(self) -> float:
+        """Of the run, 0 to 1."""
+        return self.step / (self.batches * self.epochs)
+
+
+def in_batches(epochs: float, batches: int) -> int:
+    """Epochs as a whole number of batches, at least one: steps are counted in integers, never in parts of an epoch."""
+    return max(1, round(epochs * batches))
+
+
+def constant(settings: Constant, at: At) -> float:
     """1."""
-    del settings, at, losses
+    del settings, at
     return 1.0
 
 
-def steps(settings: Training, at: float, losses: Sequence[float]) -> float:
-    """A fall after every so many epochs."""
-    del losses
-    return settings.falls ** math.floor(at / settings.every)
+def step(settings: Step, at: At) -> float:
+    """γ to the number of whole step sizes so far."""
+    return float(settings.gamma ** (at.step // in_batches(settings.step_size, at.batches)))
 
 
-def exponential(settings: Training, at: float, losses: Sequence[float]) -> float:
-    """As `steps`, evenly."""
-    del losses
-    return float(settings.falls ** (at / settings.every))
+def exponential(settings: Exponential, at: At) -> float:
+    """γ to the epochs so far."""
+    return float(settings.gamma ** (at.step / at.batches))
 
 
-def cosine(settings: Training, at: float, losses: Sequence[float]) -> float:
-    """Half a cosine down to a thousandth at the run's end (Loshchilov & Hutter 2017, eq. 5, one period)."""
-    del losses
-    return _down(at / settings.epochs)
+def cosine(settings: Cosine, at: At) -> float:
+    """Half a cosine down to the final factor at the run's end (Loshchilov & Hutter 2017, eq. 5, one period)."""
+    return _down(at.fraction, settings.final_factor)
 
 
-def one_cycle(settings: Training, at: float, losses: Sequence[float]) -> float:
-    """Up along a cosine for three tenths of the run, then down along one (Smith 2018, section 4)."""
-    del losses
-    share = at / settings.epochs
-    return _down(1 - share / RISE) if share < RISE else _down((share - RISE) / (1 - RISE))
+def one_cycle(settings: OneCycle, at: At) -> float:
+    """Up along a cosine for the first part of the run, then down along one (Smith 2018, section 4)."""
+    rise, fraction = settings.rise, at.fraction
+    gone = 1 - fraction / rise if fraction < rise else (fraction - rise) / (1 - rise)
+    return _down(gone, settings.final_factor)
 
 
-def plateau(settings: Training, at: float, losses: Sequence[float]) -> float:
-    """A fall whenever the validation loss has not fallen by a thousandth for so many epochs."""
-    del at
+def plateau(settings: Plateau, at: At) -> float:
+    """A fall whenever the validation loss has not fallen by a thousandth for as many epochs as patience allows."""
     best, waited, falls = math.inf, 0, 0
-    for loss in losses:
-        if loss < best * (1 - 1e-3):
+    for loss in at.losses:
+        if loss < best * (1 - LEAST_GAIN):
             best, waited = loss, 0
         else:
             waited += 1
-        if waited >= settings.every:
+        if waited >= settings.patience:
             falls, waited = falls + 1, 0
-    return float(settings.falls**falls)
+    return float(settings.gamma**falls)
 
 
-def _down(share: float) -> float:
-    return LOWEST + (1 - LOWEST) * 0.5 * (1 + math.cos(math.pi * min(1.0, max(0.0, share))))
+def _down(gone: float, final: float) -> float:
+    return final + (1 - final) * 0.5 * (1 + math.cos(math.pi * min(1.0, max(0.0, gone))))
 
 
-SCHEDULES: dict[str, Schedule] = {
+SCHEDULES: dict[str, Callable[[Any, At], float]] = {
     "constant": constant,
-    "steps": steps,
+    "step": step,
     "exponential": exponential,
     "cosine": cosine,
     "one cycle": one_cycle,
@@ -78,11 +109,12 @@ SCHEDULES: dict[str, Schedule] = {
 }
 
 
-def rate(settings: Training, epoch: int, batch: int, batches: int, losses: Sequence[float]) -> float:
-    """The learning rate of a step: epoch and batch from 0, batches in an epoch, validation loss of each epoch before.
+def learning_rate_factor(settings: ScheduleSettings, at: At) -> float:
+    """What the learning rate of a step is multiplied by, 0 to 1.
 
-    During the warm-up, the schedule's rate is multiplied by a line that ends at 1 (Goyal 2017, section 2.2).
+    During the warm-up, the schedule's factor is multiplied by a line that ends at 1 (Goyal 2017, section 2.2).
     """
-    at = epoch + batch / batches
-    rising = 1.0 if settings.warm_up <= at else (epoch + (batch + 1) / batches) / settings.warm_up
-    return settings.rate * min(1.0, rising) * SCHEDULES[settings.schedule](settings, at, losses)
+    factor = SCHEDULES[settings.kind](settings, at)
+    if settings.warmup_epochs:
+        factor *= min(1.0, (at.step + 1) / in_batches(settings.warmup_epochs, at.batches))
+    return factor

@@ -1,9 +1,4 @@
-"""Maps of what drives an answer, whether to believe them, what layers look for, and what mistakes share.
+"""Why a model answers as it does: saliency maps and whether to believe them, channels, neighbours, causes.
 
-`Probe` asks a network about many images at once, `Asked` says which numbers are explained, `METHODS` makes maps.
+`probe.Probe` asks a model, `probe.Targets` says which numbers are explained, `saliency.METHODS` makes maps.
 """
-
-from attentive_lens.explaining.probe import Asked, Probe
-from attentive_lens.explaining.saliency import METHODS
-
-__all__ = ["METHODS", "Asked", "Probe"]

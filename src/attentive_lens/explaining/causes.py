@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
-from attentive_lens.plan.chance import chance
 
 CELLS = 16
 """Rows and columns to which maps are brought before they are compared."""
@@ -85,8 +85,10 @@ def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[G
     wanted = int(falls[1:].argmax()) + 2 if most > 2 else 2
     rows = vectors[:, :wanted]
     rows = rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
-    _, labels = kmeans2(rows, wanted, minit="++", seed=chance(seed, "causes"), iter=50)
-    groups = [own for k in range(wanted) if (labels == k).any() for own in _parted(cells, np.flatnonzero(labels == k))]
+    _, labels = kmeans2(rows, wanted, minit="++", seed=random_generator(seed, "causes"), iter=50)
+    groups = [
+        own for k in range(wanted) if (labels == k).any() for own in _split_by_place(cells, np.flatnonzero(labels == k))
+    ]
     return sorted(_joined(cells, groups), key=lambda group: -len(group.members))
 
 
@@ -108,7 +110,7 @@ def _near(one: Group, other: Group) -> bool:
     return bool(np.hypot(one.row - other.row, one.column - other.column) <= 1 / 8)
 
 
-def _parted(cells: NDArray[np.float64], members: NDArray[np.int64]) -> list[Group]:
+def _split_by_place(cells: NDArray[np.float64], members: NDArray[np.int64]) -> list[Group]:
     """The group; where most of its members rest on one place aside, without those that do not, which form their own."""
     whole = _group(cells, members)
     if not whole.aside or whole.gathered < ENOUGH or whole.gathered == 1:

@@ -71,14 +71,14 @@ def clone(
     return out
 
 
-def shifted(pixels: Pixels, down: float, across: float) -> Pixels:
+def translated(pixels: Pixels, down: float, across: float) -> Pixels:
     """The whole image moved; the border repeats."""
     by = (down * pixels.shape[0], across * pixels.shape[1], 0)
     return _bytes(shift(pixels.astype(np.float64), by, order=1, mode="nearest"))
 
 
-def turned(pixels: Pixels, degrees: float) -> Pixels:
-    """The whole image turned counter-clockwise about its middle; the border repeats."""
+def rotated(pixels: Pixels, degrees: float) -> Pixels:
+    """The whole image rotated counter-clockwise about its middle; the border repeats."""
     angle = np.deg2rad(degrees)
     return _about_middle(pixels, np.array([[np.cos(angle), np.sin(angle)], [-np.sin(angle), np.cos(angle)]]))
 
@@ -115,8 +115,8 @@ CHANGES: dict[str, Callable[..., Pixels]] = {
     "blur": blur,
     "brush": brush,
     "clone": clone,
-    "shift": shifted,
-    "turn": turned,
+    "translate": translated,
+    "rotate": rotated,
     "scale": scaled,
     "brighten": brightened,
     "denoise": denoised,

@@ -8,11 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.losses import softmax
 from attentive_lens.engine.network import Network
-from attentive_lens.explaining.probe import Asked, Probe
-from attentive_lens.plan.chance import chance
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.plan.network import Facts
 
 CHANNELS_AT_ONCE = 32
@@ -20,17 +19,17 @@ STEPS, JITTER = 96, 4
 """Steps of gradient ascent, and pixels by which the image is shifted before each."""
 
 
-def contributions(probe: Probe, image: Array, node: str, asked: Asked) -> Array:
+def contributions(probe: Probe, image: Array, node: str, targets: Targets) -> Array:
     """What each channel of a layer adds to each number, to first order: Σ over pixels of value · gradient, T×C.
 
     One pass each way for all channels; `switched_off` measures it, and where the two disagree it is right.
     """
-    copies = np.repeat(image[None], len(asked.seeds), axis=0)
-    grads, outs = probe.gradients_at(node, copies, asked.seeds, asked.of)
+    copies = np.repeat(image[None], len(targets.weights), axis=0)
+    grads, outs = probe.gradients_at(node, copies, targets.weights, targets.of)
     return np.asarray((grads * outs).reshape(len(copies), -1, outs.shape[-1]).sum(axis=1))
 
 
-def switched_off(probe: Probe, image: Array, node: str, asked: Asked) -> Array:
+def switched_off(probe: Probe, image: Array, node: str, targets: Targets) -> Array:
     """What each channel of a layer adds to each number, measured: how much it falls without the channel, T×C.
 
     One pass through what follows the layer for each channel; unlike `contributions` it holds however much the channel
@@ -38,26 +37,23 @@ def switched_off(probe: Probe, image: Array, node: str, asked: Asked) -> Array:
     """
     out = probe.outputs(node, image[None])
     channels = out.shape[-1]
-    falls = np.empty((len(asked.seeds), channels), np.float64)
-    whole = probe.numbers(image[None], asked)[0]
+    falls = np.empty((len(targets.weights), channels), np.float64)
+    whole = probe.of(probe.scores_with(node, out, image), targets)[0]
     for first in range(0, channels, CHANNELS_AT_ONCE):
         numbers = np.arange(first, min(first + CHANNELS_AT_ONCE, channels))
         edited = np.repeat(out, len(numbers), axis=0)
         edited[np.arange(len(numbers)), ..., numbers] = 0
-        copies = np.repeat(image[None], len(numbers), axis=0)
-        scores = probe.network.forward(copies, edited={node: edited}).outputs[probe.network.answers]
-        given = softmax(scores) if asked.of == "probability" else scores
-        falls[:, numbers] = whole[:, None] - (given @ asked.seeds.T).T
+        values = probe.of(probe.scores_with(node, edited, image), targets)
+        falls[:, numbers] = whole[:, None] - values.T
     return falls
 
 
-def turned(probe: Probe, image: Array, node: str, channel: int, factors: list[float]) -> Array:
-    """Probabilities, one row for each factor a channel's output is multiplied by; 0 switches it off."""
+def scaled(probe: Probe, image: Array, node: str, channel: int, factors: list[float]) -> Array:
+    """Answers, one row for each factor a channel's output is multiplied by; 0 switches it off."""
     out = probe.outputs(node, image[None])
     edited = np.repeat(out, len(factors), axis=0)
     edited[..., channel] *= np.asarray(factors, out.dtype).reshape(-1, *(1 for _ in out.shape[1:-1]))
-    copies = np.repeat(image[None], len(factors), axis=0)
-    return softmax(probe.network.forward(copies, edited={node: edited}).outputs[probe.network.answers])
+    return probe.predictor.output.answers(probe.scores_with(node, edited, image))
 
 
 @dataclass(frozen=True)
@@ -116,12 +112,12 @@ def patch(pixels: NDArray[np.uint8], fact: Facts, row: int, column: int) -> NDAr
     At most the whole image: k×k×C, k the smaller of the field's and the image's side.
     """
     side = pixels.shape[0]
-    if fact.sees is None or fact.sees >= side:
+    if fact.receptive_field is None or fact.receptive_field >= side:
         return pixels
-    out = np.full((fact.sees, fact.sees, pixels.shape[2]), 128, np.uint8)
-    top, left = fact.start + fact.step * row, fact.start + fact.step * column
+    out = np.full((fact.receptive_field, fact.receptive_field, pixels.shape[2]), 128, np.uint8)
+    top, left = fact.offset + fact.jump * row, fact.offset + fact.jump * column
     above, before = max(0, -top), max(0, -left)
-    below, after = min(fact.sees, side - top), min(fact.sees, side - left)
+    below, after = min(fact.receptive_field, side - top), min(fact.receptive_field, side - left)
     out[above:below, before:after] = pixels[top + above : top + below, left + before : left + after]
     return out
 
@@ -132,8 +128,8 @@ def synthetic(network: Network, node: str, channel: int, seed: int = 0) -> Array
     From faint noise; shifted a little before each step and smoothed after it, so that no single pixels are pushed
     (Yosinski 2015, section 3; Mordvintsev 2015).
     """
-    random = chance(seed, "synthetic image", channel)
-    image = (0.1 * random.standard_normal((1, *network.image))).astype(network.dtype)
+    random = random_generator(seed, "synthetic image", channel)
+    image = (0.1 * random.standard_normal((1, *network.image_shape))).astype(network.dtype)
     route = network.route(image=True)
     for step in range(STEPS):
         down, across = (int(v) for v in random.integers(-JITTER, JITTER + 1, 2))

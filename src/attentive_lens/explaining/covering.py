@@ -1,4 +1,4 @@
-"""What stands in the place of pixels that are covered or deleted: one filling for every question asked that way."""
+"""What stands in the place of pixels that are covered or deleted: one filling for every question targets that way."""
 
 from __future__ import annotations
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -10,11 +12,10 @@ from attentive_lens.engine.network import Network
 from attentive_lens.plan.layers import Convolution
 
 
-def feature_maps(network: Network, image: Array) -> dict[str, Array]:
-    """Outputs of all layers for one prepared image H×W×C: node → rows×columns×channels, or values."""
-    every = frozenset(network.layers)
-    trace = network.forward(image[None], watch=every)
-    return {name: out[0] for name, out in trace.outputs.items()}
+def feature_maps(network: Network, image: Array, layers: Sequence[str]) -> dict[str, Array]:
+    """Outputs of some layers for one prepared image H×W×C: node → rows×columns×channels, or values."""
+    trace = network.forward(image[None], watch=frozenset(layers))
+    return {name: trace.outputs[name][0] for name in layers}
 
 
 def strongest(maps: Array, count: int) -> NDArray[np.int64]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
-from attentive_lens.plan.chance import chance
 
 PERPLEXITY, STEPS = 30.0, 400
 MOST = 5000
@@ -45,9 +45,9 @@ def embedded(features: Array, seed: int = 0) -> NDArray[np.float64]:
     if count < 4:
         return start
     wanted = _likelihoods(np.asarray(features, np.float32), min(PERPLEXITY, (count - 1) / 3))
-    places = (start / (start[:, 0].std() + 1e-12) * 1e-4 + chance(seed, "t-SNE").normal(0, 1e-6, start.shape)).astype(
-        np.float32
-    )
+    places = (
+        start / (start[:, 0].std() + 1e-12) * 1e-4 + random_generator(seed, "t-SNE").normal(0, 1e-6, start.shape)
+    ).astype(np.float32)
     moved, gains = np.zeros_like(places), np.ones_like(places)
     for step in range(STEPS):
         squares = (places**2).sum(axis=1)

@@ -1,4 +1,4 @@
-"""Asking a trained network about many variants of images at once."""
+"""What explaining asks of a model besides its answers: gradients by the image or by any layer."""
 
 from __future__ import annotations
 
@@ -7,113 +7,88 @@ from dataclasses import dataclass
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.crew import Crew
 from attentive_lens.engine.layers import Rule
-from attentive_lens.engine.losses import softmax
 from attentive_lens.engine.network import Network
 from attentive_lens.plan.network import IMAGE
+from attentive_lens.predicting import Predictor
 
 AT_ONCE = 8
 """Images in a piece."""
 
 
 @dataclass(frozen=True)
-class Asked:
-    """Which numbers are explained: one for each row of seeds.
+class Targets:
+    """Which numbers are explained, T of them.
 
     Attributes
     ----------
-    seeds : ndarray, T×K
-        Weights of the classes: a 1 asks for one class, a 1 and a −1 for the difference of two.
+    weights : ndarray, T×K
+        Directions in the space of classes: a 1 asks for one class, a 1 and a −1 for the difference of two.
     of : str
-        "score" for raw scores, before softmax, so that what speaks for one class is not mixed with what speaks against
-        the others; "probability" for what comes after it.
+        "score" for the classes' scores, before the output function, so that what speaks for one class is not mixed
+        with what speaks against the others; "probability" for the answers after it.
     """
 
-    seeds: Array
+    weights: Array
     of: str = "score"
 
     @classmethod
-    def classes(cls, classes: list[int], count: int, of: str = "score") -> Asked:
-        """One row for each of some classes out of ``count``."""
+    def classes(cls, classes: list[int], count: int, of: str = "score") -> Targets:
+        """One for each of some classes out of ``count``."""
         return cls(np.eye(count, dtype=np.float32)[classes], of)
 
 
 class Probe:
-    """A network and the threads it is asked with; nothing is learned.
+    """A predictor, and gradients of what it says; nothing is learned."""
 
-    Parameters
-    ----------
-    network : Network
-        Trained.
-    crew : Crew, optional
-        Threads; one if left out.
-    """
-
-    def __init__(self, network: Network, crew: Crew | None = None) -> None:
-        self.network, self.crew = network, crew
-        self._ready = network.prepared()
+    def __init__(self, predictor: Predictor) -> None:
+        self.predictor = predictor
+        self.network: Network = predictor.network
+        self.scores = predictor.scores
+        self.answers = predictor.answers
+        self.outputs = predictor.outputs
+        self.scores_with = predictor.scores_with
 
     @property
     def classes(self) -> int:
         """Number of classes."""
-        return int(self.network.plan.nodes[-1].layer.output_shape((1,))[0])
+        return len(self.predictor.classes)
 
-    def scores(self, images: Array) -> Array:
-        """Raw scores N×K of prepared images N×H×W×C."""
+    def values(self, images: Array, targets: Targets) -> Array:
+        """What is asked for, N×T, of prepared images."""
+        return self.of(self.scores(images), targets)
 
-        def piece(k: int) -> Array:
-            part = images[k * AT_ONCE : (k + 1) * AT_ONCE]
-            return self.network.forward(part, ready=self._ready).outputs[self.network.answers]
+    def of(self, scores: Array, targets: Targets) -> Array:
+        """What is asked for, N×T, from the classes' scores N×K."""
+        answers = scores if targets.of == "score" else self.predictor.output.answers(scores)
+        return np.asarray(answers @ targets.weights.T)
 
-        return np.concatenate(self._each(piece, len(images)))
+    def gradients(self, images: Array, weights: Array, of: str = "score", relu: Rule | None = None) -> Array:
+        """Gradient of each image's own number, weights N×K, by its pixels: N×H×W×C.
 
-    def probabilities(self, images: Array) -> Array:
-        """N×K."""
-        return softmax(self.scores(images))
-
-    def numbers(self, images: Array, asked: Asked) -> Array:
-        """What is asked for, N×T."""
-        found = self.scores(images) if asked.of == "score" else self.probabilities(images)
-        return np.asarray(found @ asked.seeds.T)
-
-    def gradients(self, images: Array, seeds: Array, of: str = "score", relu: Rule | None = None) -> Array:
-        """Gradient of each image's own number, seeds N×K, by its pixels: N×H×W×C; ``relu`` stands in for ReLU's."""
-        return self.gradients_at(IMAGE, images, seeds, of, relu)[0]
+        ``relu`` stands in for ReLU's gradient.
+        """
+        return self.gradients_at(IMAGE, images, weights, of, relu)[0]
 
     def gradients_at(
-        self, node: str, images: Array, seeds: Array, of: str = "score", relu: Rule | None = None
+        self, node: str, images: Array, weights: Array, of: str = "score", relu: Rule | None = None
     ) -> tuple[Array, Array]:
         """Gradient of each image's number by a node's output, and that output."""
         wanted = frozenset() if node == IMAGE else frozenset({node})
         route = self.network.route(image=node == IMAGE, nodes=wanted)
+        output = self.predictor.output
 
         def piece(k: int) -> tuple[Array, Array]:
             part = images[k * AT_ONCE : (k + 1) * AT_ONCE]
-            trace = self.network.forward(part, route=route, ready=self._ready, watch=wanted)
-            scores = trace.outputs[self.network.answers]
-            seed = seeds[k * AT_ONCE : (k + 1) * AT_ONCE].astype(scores.dtype)
+            trace = self.network.forward(part, route=route, ready=self.predictor.ready, watch=wanted)
+            raw = trace.outputs[self.network.output]
+            seed = weights[k * AT_ONCE : (k + 1) * AT_ONCE].astype(raw.dtype)
             if of == "probability":
-                shares = softmax(scores)
-                seed = shares * (seed - (seed * shares).sum(axis=1, keepdims=True))
+                seed = output.gradient(output.spread(raw), seed).astype(raw.dtype)
             out = trace.outputs.get(node, part)
-            nodes, _ = self.network.backward(trace, {self.network.answers: seed}, route, relu)
+            nodes, _ = self.network.backward(trace, {self.network.output: output.gather(seed)}, route, relu)
             return nodes.get(node, np.zeros_like(out)), out
 
-        parts = self._each(piece, len(images))
+        count, pool = -(-len(images) // AT_ONCE), self.predictor.thread_pool
+        parts = pool.each(piece, count) if pool is not None else [piece(k) for k in range(count)]
         return np.concatenate([grad for grad, _ in parts]), np.concatenate([out for _, out in parts])
-
-    def outputs(self, node: str, images: Array) -> Array:
-        """A node's output for every image."""
-        if node == IMAGE:
-            return images
-
-        def piece(k: int) -> Array:
-            part = images[k * AT_ONCE : (k + 1) * AT_ONCE]
-            return self.network.forward(part, ready=self._ready, watch=frozenset({node})).outputs[node]
-
-        return np.concatenate(self._each(piece, len(images)))
-
-    def _each(self, piece, images: int):  # type: ignore[no-untyped-def]
-        count = -(-images // AT_ONCE)
-        return self.crew.each(piece, count) if self.crew is not None else [piece(k) for k in range(count)]

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +10,7 @@ from scipy.ndimage import binary_dilation, gaussian_filter, label
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.covering import covered
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 
 SHARE = 0.1
 """Part of the pixels that are marked."""
@@ -30,7 +29,7 @@ class Region:
     share : float
         Part of the map's strength in it, 0–1.
     gives : list of float
-        How much each number asked for falls when it is covered with the image's mean.
+        How much each of the targets falls when it is covered with the image's mean.
     """
 
     top: float
@@ -40,12 +39,8 @@ class Region:
     share: float
     gives: list[float]
 
-    def as_dict(self) -> dict[str, Any]:
-        """For a table."""
-        return asdict(self)
 
-
-def found(map_: NDArray[np.float32]) -> list[NDArray[np.bool_]]:
+def marked(map_: NDArray[np.float32]) -> list[NDArray[np.bool_]]:
     """Masks H×W of the regions a map marks: its strongest tenth, smoothed, in connected parts, the strongest first."""
     strength = gaussian_filter(np.abs(np.asarray(map_, np.float64)), 1.5)
     if strength.max() <= 0:
@@ -56,13 +51,13 @@ def found(map_: NDArray[np.float32]) -> list[NDArray[np.bool_]]:
     return [binary_dilation(mask) for mask in masks[:MOST]]
 
 
-def judged(
-    probe: Probe, image: Array, asked: Asked, map_: NDArray[np.float32], masks: list[NDArray[np.bool_]]
+def evaluated(
+    probe: Probe, image: Array, targets: Targets, map_: NDArray[np.float32], masks: list[NDArray[np.bool_]]
 ) -> list[Region]:
-    """What regions, found or drawn by hand, give to each number asked for."""
+    """What regions, marked or drawn by hand, give to each of the targets."""
     if not masks:
         return []
-    numbers = probe.numbers(np.concatenate([image[None], covered(image, masks)]), asked)
+    numbers = probe.values(np.concatenate([image[None], covered(image, masks)]), targets)
     strength = np.abs(np.asarray(map_, np.float64))
     whole = max(float(strength.sum()), 1e-12)
     regions = []

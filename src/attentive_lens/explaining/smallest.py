@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.covering import covered
 from attentive_lens.explaining.probe import Probe
-from attentive_lens.plan.progress import Job, Progress
 
 MOST = 100_000
 """Squares tried to prove that no smaller one does, at most; where there are more, the one found is only a small one."""
@@ -44,10 +43,6 @@ class Search:
 
     found: Cover | None
     complete: bool
-
-    def as_dict(self) -> dict[str, Any]:
-        """For a table."""
-        return {"complete": self.complete, **(asdict(self.found) if self.found else {})}
 
 
 def smallest_cover(probe: Probe, image: Array, most: int = MOST) -> Job[Search]:

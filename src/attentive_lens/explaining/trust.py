@@ -1,91 +1,172 @@
-"""Whether a map can be believed, measured."""
+"""Whether a map can be believed, measured: deletion and insertion, small noise, randomised weights, completeness.
+
+There is one deletion test, `curves`; the quick look at a map takes its deletion half alone, so the two cannot disagree.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter, sobel, uniform_filter
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.losses import softmax
 from attentive_lens.engine.network import Network
-from attentive_lens.explaining.covering import covered
-from attentive_lens.plan.chance import chance
+from attentive_lens.explaining.covering import filling
+from attentive_lens.explaining.figures import Completeness, Curve, Curves, WeightRandomisation
+from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.saliency import MapMethod
+from attentive_lens.plan.initialisations import He
 
-SHARE = 0.05
-"""Part of the pixels deleted."""
-LEAST = 0.02
-"""A class below this probability has nothing to lose, and a difference below it tells nothing of the map."""
+FRACTIONS = np.linspace(0, 1, 13) ** 2
+"""Of the pixels deleted or restored; closer together at the beginning, where maps differ."""
 DRAWS = 8
-"""Random deletions that the map's is compared with."""
+"""Random maps that set the limits."""
+LEAST = 0.02
+"""A class below this answer has nothing to lose."""
+SMOOTH = 5
+"""Pixels over which a map is averaged before its pixels are put in order."""
+NOISE, COPIES = 0.02, 3
+"""Standard deviation of the small noise as a part of the image's range, and noisy copies."""
 
 
-@dataclass(frozen=True)
-class Deletion:
-    """What deleting pixels does to a class's probability.
-
-    Attributes
-    ----------
-    before : float
-        Probability of the untouched image, 0–1.
-    marked : float
-        After deleting what the map marks most.
-    random : float
-        After deleting as many pixels elsewhere at random, mean of several draws.
-    """
-
-    before: float
-    marked: float
-    random: float
-
-    @property
-    def passed(self) -> bool | None:
-        """Whether deleting what is marked takes clearly more than deleting at random; None with nothing to lose."""
-        return self.marked < self.random - LEAST if self.before >= LEAST else None
-
-
-def deletion(network: Network, image: Array, map_: NDArray[np.float32], target: int, seed: int = 0) -> Deletion:
-    """Delete the pixels a map marks most, and as many random ones, and see what is left of the answer.
-
-    The random ones are drawn in squares of the size that pixels of a map hang together in (5×5), for single
-    random pixels are noise a network has never seen, and would flatter every map.
+def curves(
+    probe: Probe, image: Array, maps: NDArray[np.float32], classes: Sequence[int], quick: bool = False
+) -> list[Curves]:
+    """Deletion and insertion curves of the maps of some classes of one image.
 
     Parameters
     ----------
-    network : Network
-        Trained.
+    probe : Probe
+        A trained network.
     image : ndarray, H×W×C
         Prepared.
-    map_ : ndarray, H×W float32
-        It is smoothed over 5×5 pixels before the greatest are chosen.
-    target : int
-        Class the map is for.
-    seed : int
-        Decides the random draws.
+    maps : ndarray, T×H×W float32
+        Averaged over 5×5 pixels before their pixels are put in order.
+    classes : sequence of int
+        Whose answer each map is to explain, T.
+    quick : bool
+        Deletion alone.
 
     Notes
     -----
-    Deleted pixels take the image's mean, see `covering.filling`. Petsiuk 2018, section 4.1, with one fixed share in
-    place of the curve. A map that marks the class's pixels passes; so may one that marks any large object.
+    Deleted pixels take the image's mean, see `covering.filling`; restored ones are put back into the image out of
+    focus. Random maps hang together over as many pixels as smoothed ones do, for single random pixels are noise a
+    network has never seen, and would flatter every map. Petsiuk 2018, section 4.1. A map that marks the class's pixels
+    passes; so may one that marks any large object.
     """
-    height, width = map_.shape
-    count = max(1, round(SHARE * map_.size))
-    order = np.argsort(-_smoothed(map_), axis=None, kind="stable")
-    masks = [np.zeros((height, width), bool) for _ in range(DRAWS + 2)]
-    masks[1].reshape(-1)[order[:count]] = True
-    for draw in range(DRAWS):
-        random = chance(seed, "deletion", draw)
-        mask = masks[draw + 2]
-        while mask.sum() < count:
-            r, c = random.integers(0, height), random.integers(0, width)
-            mask[max(0, r - 2) : r + 3, max(0, c - 2) : c + 3] = True
-    found = softmax(network.forward(covered(image, masks)).outputs[network.answers])[:, target]
-    return Deletion(float(found[0]), float(found[1]), float(found[2:].mean()))
+    height, width = image.shape[:2]
+    grey = image.mean(axis=2)
+    edges = np.hypot(sobel(grey, axis=0), sobel(grey, axis=1))
+    noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
+    every = [*(gaussian_filter(own, SMOOTH / 2) for own in noise), edges, *maps]
+    orders = [_order(map_) for map_ in every]
+    mean = np.broadcast_to(filling(image).astype(image.dtype), image.shape)
+    answers = [_answers(probe, image, mean, orders)]
+    if not quick:
+        soft = np.asarray(gaussian_filter(image, (height / 8, width / 8, 0)))
+        answers.append(_answers(probe, soft, image, orders))
+    results = []
+    for k, label in enumerate(classes):
+        before = float(answers[0][0, 0, label])
+        halves = [
+            _curve(own[:, :, label], DRAWS + 1 + k, sign, before) for own, sign in zip(answers, (1, -1), strict=False)
+        ]
+        passed = None if halves[0].passed is None else all(half.passed for half in halves)
+        results.append(Curves(before, halves[0], None if quick else halves[1], passed))
+    return results
 
 
-def _smoothed(map_: NDArray[np.float32]) -> NDArray[np.float64]:
-    """Mean over 5×5 pixels, the border repeated, by sums of sums."""
-    wide = np.pad(map_.astype(np.float64), 2, mode="edge")
-    sums = np.pad(wide.cumsum(axis=0).cumsum(axis=1), ((1, 0), (1, 0)))
-    return np.asarray((sums[5:, 5:] - sums[:-5, 5:] - sums[5:, :-5] + sums[:-5, :-5]) / 25)
+def _order(map_: NDArray[np.floating[Any]]) -> NDArray[np.int64]:
+    """Pixels, what is marked most first."""
+    return np.argsort(-uniform_filter(np.asarray(map_, np.float64), SMOOTH), axis=None, kind="stable")
+
+
+def _answers(probe: Probe, start: Array, end: Array, orders: Sequence[NDArray[np.int64]]) -> Array:
+    """Answers M×F×K while the pixels of one image are replaced by another's, in M orders; both ends asked once."""
+    inner = FRACTIONS[1:-1]
+    one, other = start.reshape(-1, start.shape[2]), end.reshape(-1, start.shape[2])
+    images = np.empty((len(orders), len(inner), *one.shape), start.dtype)
+    for m, order in enumerate(orders):
+        for k, fraction in enumerate(inner):
+            chosen = order[: round(fraction * len(order))]
+            images[m, k] = one
+            images[m, k, chosen] = other[chosen]
+    ends = probe.answers(np.stack([start, end]).astype(start.dtype))
+    between = probe.answers(images.reshape(-1, *start.shape)).reshape(len(orders), len(inner), -1)
+    shape = (len(orders), 1, ends.shape[1])
+    return np.concatenate([np.broadcast_to(ends[0], shape), between, np.broadcast_to(ends[1], shape)], axis=1)
+
+
+def _curve(answers: Array, own: int, sign: int, before: float) -> Curve:
+    """Of the map in row ``own`` of M×F answers; sign 1 where a small area is good, −1 where a large one is."""
+    areas = np.asarray(np.trapezoid(answers, FRACTIONS, axis=1))
+    limit = sign * (sign * areas[:DRAWS]).min()
+    passed = None if before < LEAST else bool(sign * areas[own] < sign * limit)
+    return Curve(float(areas[own]), float(areas[:DRAWS].mean()), float(areas[DRAWS]), float(limit), passed)
+
+
+def rank_correlation(one: NDArray[Any], other: NDArray[Any]) -> float:
+    """Of the strengths of two maps, averaged over 5×5 pixels: 1 alike, 0 unrelated (Spearman 1904).
+
+    0 where one of them is the same everywhere.
+    """
+    from scipy.stats import rankdata  # only here: it takes a second to import
+
+    ranks = [rankdata(uniform_filter(np.abs(np.asarray(m, np.float64)), SMOOTH)) for m in (one, other)]
+    around = [r - r.mean() for r in ranks]
+    size = np.sqrt((around[0] ** 2).sum() * (around[1] ** 2).sum())
+    return float((around[0] * around[1]).sum() / size) if size > 0 else 0.0
+
+
+def stability(
+    method: MapMethod, probe: Probe, image: Array, targets: Targets, maps: NDArray[np.float32]
+) -> list[float]:
+    """Rank correlation of each map with those of the image with a little noise, mean over copies."""
+    width = NOISE * float(image.max() - image.min())
+    correlations = []
+    for copy in range(COPIES):
+        noise = random_generator(0, "small noise", copy).standard_normal(image.shape, np.float32).astype(image.dtype)
+        again = method.maps(probe, image + width * noise, targets)
+        correlations.append([rank_correlation(a, b) for a, b in zip(maps, again, strict=True)])
+    return [float(v) for v in np.mean(correlations, axis=0)]
+
+
+def weight_randomisation(method: MapMethod, probe: Probe, images: Array, seed: int = 0) -> WeightRandomisation:
+    """Measure it on prepared images N×H×W×C, for the class each is said to be."""
+    network = probe.network
+    networks = {"output": _randomised(network, {network.output}, seed), "all": _randomised(network, None, seed)}
+    probes = {name: Probe(probe.predictor.with_network(own)) for name, own in networks.items()}
+    rows: dict[str, list[float]] = {"output": [], "all": [], "noise": [], "random": []}
+    said = probe.scores(images).argmax(axis=1)
+    for number, (image, label) in enumerate(zip(images, said, strict=True)):
+        targets = Targets.classes([int(label)], probe.classes)
+        maps = method.maps(probe, image, targets)
+        for name, own in probes.items():
+            rows[name].append(rank_correlation(maps[0], method.maps(own, image, targets)[0]))
+        rows["noise"].append(stability(method, probe, image, targets, maps)[0])
+        noise = random_generator(seed, "random maps", number).standard_normal(image.shape[:2])
+        rows["random"].append(rank_correlation(maps[0], gaussian_filter(noise, SMOOTH / 2)))
+    output_layer, all_layers, noise, random = (
+        float(np.mean(rows[name])) for name in ("output", "all", "noise", "random")
+    )
+    limit = (noise + random) / 2
+    return WeightRandomisation(output_layer, all_layers, noise, random, limit, all_layers < limit, len(images))
+
+
+def _randomised(network: Network, nodes: set[str] | None, seed: int) -> Network:
+    """A copy whose weights (of some nodes, or all) are starting weights."""
+    fresh = Network.start(network.plan, network.image_shape, seed, network.dtype.type, He())
+    weights = network.copy_weights()
+    for name in network.weights if nodes is None else nodes:
+        weights[name] = fresh.weights[name]
+    return Network(network.plan, network.image_shape, weights, network.kernels)
+
+
+def completeness(map_: NDArray[np.float32], expected: float, score: float) -> Completeness:
+    """Of one map H×W."""
+    total = float(map_.sum(dtype=np.float64))
+    return Completeness(total, expected, score, abs(total - expected) / max(abs(expected), abs(score), 1e-6))

@@ -1,7 +1,8 @@
 """The model file, ``*.alens``: a ZIP archive that can be read without us.
 
-``network.json`` (nodes in order), ``weights.safetensors`` (``node/array`` → array), ``preparation.json`` (working
-size, fit, colour, measured levels), ``classes.json`` and ``card.json`` (plan, scores, versions). A checkpoint of a
+``network.json`` (nodes in order, output function, kernels), ``weights.safetensors`` (``node/array`` → array),
+``preprocessing.json`` (input size, resize mode, colour space, normalisation and its measured statistics),
+``classes.json`` and ``card.json`` (plan, scores, versions). A checkpoint of a
 run may carry ``optimiser.safetensors`` besides. Nothing in it is ever executed.
 """
 
@@ -21,9 +22,8 @@ from safetensors.numpy import save
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadFile
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.network import NetworkPlan
-from attentive_lens.plan.settings import Preparation
 
 FORMAT = 1
 
@@ -35,13 +35,17 @@ class ModelFile:
     Attributes
     ----------
     plan : NetworkPlan
-        With its answers filled in.
+        With its output filled in.
     weights : dict
         Node → array name → float32 array.
-    preparation, levels
-        What is done to an image first.
+    preprocessor : Preprocessor
+        What is done to an image first, with its statistics.
     classes : tuple of str
         Names by class number.
+    output : str
+        What makes answers of its scores, one of `engine.outputs.OUTPUTS`; it belongs to the loss it was trained by.
+    kernels : mapping
+        Node → kernel it was trained with, for the layers that have several.
     card : dict
         What it is and how it did; any JSON.
     optimiser : dict
@@ -50,15 +54,16 @@ class ModelFile:
 
     plan: NetworkPlan
     weights: Weights
-    preparation: Preparation
-    levels: Levels
+    preprocessor: Preprocessor
     classes: tuple[str, ...]
+    output: str = "softmax"
+    kernels: Mapping[str, str] = field(default_factory=dict)
     card: Mapping[str, Any] = field(default_factory=dict)
     optimiser: Mapping[str, Array] = field(default_factory=dict)
 
     def network(self) -> Network:
         """A network that runs."""
-        return Network(self.plan, self.preparation.shape, self.weights)
+        return Network(self.plan, self.preprocessor.settings.shape, self.weights, self.kernels)
 
     def write(self, file: Path) -> None:
         """Write the file whole or not at all: temporary file, flush to disk, rename.
@@ -70,12 +75,13 @@ class ModelFile:
         """
         own = file.with_name(f".{file.name}.{os.getpid()}")
         flat = {f"{node}/{name}": a for node, arrays in self.weights.items() for name, a in arrays.items()}
-        levels = {"mean": self.levels.mean, "deviation": self.levels.deviation}
+        measured = {"mean": self.preprocessor.mean, "std": self.preprocessor.std}
+        network = {"format": FORMAT, "nodes": self.plan.write(), "output": self.output, "kernels": dict(self.kernels)}
         try:
             with own.open("wb") as stream:
                 with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
-                    _put(archive, "network.json", {"format": FORMAT, "nodes": self.plan.write()})
-                    _put(archive, "preparation.json", {**self.preparation.write(), "levels": levels})
+                    _put(archive, "network.json", network)
+                    _put(archive, "preprocessing.json", {**self.preprocessor.settings.write(), **measured})
                     _put(archive, "classes.json", list(self.classes))
                     _put(archive, "card.json", dict(self.card))
                     archive.writestr("weights.safetensors", save(_whole(flat)))

@@ -13,7 +13,6 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Mapping
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -23,16 +22,18 @@ import safetensors
 from safetensors.numpy import load
 
 from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.engine.kernels.choice import KERNELS
+from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.formats.bundle import FORMAT, ModelFile
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.layers.base import product
-from attentive_lens.plan.network import MOST_NODES, Facts
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.plan.network import MOST_NODES, Facts, NetworkPlan
+from attentive_lens.plan.preprocessing import Preprocessing
 
 WEIGHTS, OPTIMISER = "weights.safetensors", "optimiser.safetensors"
-NEEDED = ("network.json", "preparation.json", "classes.json", "card.json", WEIGHTS)
+NEEDED = ("network.json", "preprocessing.json", "classes.json", "card.json", WEIGHTS)
 MOST_JSON = 2 << 20
 """Bytes of one JSON member, unpacked."""
 MOST_DEPTH = 32
@@ -90,7 +91,7 @@ def _read(file: Path, optimiser: bool) -> ModelFile:
     except _Refused as refused:
         raise _bad(file, str(refused)) from None
     except LensError as error:
-        raise _bad(file, f"its network or preparation is not valid: {error.what}, {error.why}") from None
+        raise _bad(file, f"its network or preprocessing is not valid: {error.what}, {error.why}") from None
     except zipfile.BadZipFile as error:
         raise _bad(file, f"it is not a whole model file ({error})") from None
     except BROKEN as error:
@@ -113,25 +114,31 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     network = _json(archive, entries["network.json"], dict)
     if network.get("format") != FORMAT:
         _refuse(f"it has format {network.get('format')!r} and this version reads format {FORMAT}")
-    if network.keys() != {"format", "nodes"} or not isinstance(network["nodes"], list):
-        _refuse("network.json holds something else than «format» and «nodes»")
+    if network.keys() != {"format", "nodes", "output", "kernels"} or not isinstance(network["nodes"], list):
+        _refuse("network.json holds something else than «format», «nodes», «output» and «kernels»")
     if len(network["nodes"]) > MOST_NODES:
         _refuse(f"its network has {len(network['nodes'])} layers, more than {MOST_NODES}")
     plan = read_network(network["nodes"])
-    table = _json(archive, entries["preparation.json"], dict)
-    measured = table.pop("levels", None)
-    preparation = Preparation.read(table)
-    levels = _levels(preparation, measured)
+    table = _json(archive, entries["preprocessing.json"], dict)
+    measured = {name: table.pop(name, None) for name in ("mean", "std")}
+    preprocessor = _preprocessor(Preprocessing.read(table), measured)
     classes = _classes(_json(archive, entries["classes.json"], list))
-    if plan.nodes[-1].layer.output_shape((1,)) != (len(classes),):
-        _refuse(f"it has {len(classes)} classes, which are not as many as its answers")
-    facts = plan.facts(preparation.shape)
+    output = network["output"]
+    if not isinstance(output, str) or output not in OUTPUTS:
+        _refuse(f"its output function {output!r:.40} is none of {', '.join(OUTPUTS)}")
+    scores = plan.nodes[-1].layer.output_shape((1,))
+    if scores != (OUTPUTS[output].outputs(len(classes)),) or (output == "one sigmoid" and len(classes) != 2):
+        _refuse(f"it has {len(classes)} classes, which do not go with its {scores[0]} scores and «{output}»")
+    kernels = _kernels(network["kernels"], plan)
+    facts = plan.facts(preprocessor.settings.shape)
     _check_memory(facts)
     card = _json(archive, entries["card.json"], dict)
     wanted = {
         f"{node.name}/{name}": shape
         for node, fact in zip(plan.nodes, facts, strict=True)
-        for name, shape in (node.layer.weight_shapes(fact.given) | node.layer.state_shapes(fact.given)).items()
+        for name, shape in (
+            node.layer.weight_shapes(fact.input_shape) | node.layer.state_shapes(fact.input_shape)
+        ).items()
     }
     flat = _tensors(archive, entries[WEIGHTS], wanted)
     for key, array in flat.items():
@@ -141,10 +148,10 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     for key, array in flat.items():
         node, _, name = key.rpartition("/")
         weights.setdefault(node, {})[name] = array
-    kept: Mapping[str, Array] = {}
+    optimiser_arrays: Mapping[str, Array] = {}
     if optimiser and OPTIMISER in entries:
-        kept = _optimiser(archive, entries[OPTIMISER], wanted)
-    return ModelFile(plan, weights, preparation, levels, classes, card, kept)
+        optimiser_arrays = _optimiser(archive, entries[OPTIMISER], wanted)
+    return ModelFile(plan, weights, preprocessor, classes, output, kernels, card, optimiser_arrays)
 
 
 def _members(archive: zipfile.ZipFile, size: int) -> dict[str, zipfile.ZipInfo]:
@@ -204,20 +211,29 @@ def _json(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, kind: type) -> Any:
     return found
 
 
-def _levels(preparation: Preparation, measured: Any) -> Levels:
-    channels = preparation.shape[2]
-    if not isinstance(measured, dict) or measured.keys() != {"mean", "deviation"}:
-        _refuse("preparation.json has no «levels» of mean and deviation")
+def _preprocessor(settings: Preprocessing, measured: Mapping[str, Any]) -> Preprocessor:
     figures: dict[str, tuple[float, ...]] = {}
     for name, values in measured.items():
-        if not isinstance(values, list) or len(values) != channels:
-            _refuse(f"its levels' {name} does not have {channels} numbers, and its images have {channels} channels")
+        if not isinstance(values, list) or len(values) != settings.channels:
+            _refuse(f"preprocessing.json's {name} does not have a number for each of its {settings.channels} channels")
         if any(isinstance(v, bool) or not isinstance(v, int | float) or not abs(v) <= 1e6 for v in values):
-            _refuse(f"its levels' {name} holds something that is no number of a sensible size")
+            _refuse(f"preprocessing.json's {name} holds something that is no number of a sensible size")
         figures[name] = tuple(float(v) for v in values)
-    if min(figures["deviation"]) < 1e-6:
-        _refuse("its levels' deviation is not above zero")
-    return replace(Levels.plain(preparation), mean=figures["mean"], deviation=figures["deviation"])
+    if min(figures["std"]) < 1e-6:
+        _refuse("preprocessing.json's std is not above zero")
+    return Preprocessor(settings, figures["mean"], figures["std"])
+
+
+def _kernels(table: Any, plan: NetworkPlan) -> dict[str, str]:
+    names = {node.name for node in plan.nodes}
+    known = (*KERNELS, "depthwise")
+    if (
+        not isinstance(table, dict)
+        or not table.keys() <= names
+        or not all(kernel in known for kernel in table.values())
+    ):
+        _refuse("its «kernels» are not names of its layers with one of " + ", ".join(known))
+    return dict(table)
 
 
 def _classes(names: list[Any]) -> tuple[str, ...]:
@@ -292,7 +308,7 @@ def _optimiser(
 
 def _check_memory(facts: tuple[Facts, ...]) -> None:
     """Refuse a network whose maps or weights do not fit into memory, before anything is allocated."""
-    largest = max(math.prod(fact.given) + math.prod(fact.shape) for fact in facts)
+    largest = max(math.prod(fact.input_shape) + math.prod(fact.shape) for fact in facts)
     needed = 4 * FILES_AT_ONCE * largest + 2 * 4 * sum(fact.weights for fact in facts)
     free = psutil.virtual_memory().available
     if needed > free:

@@ -1,1 +1,1 @@
-"""Images: where they come from, how they are read, parted, prepared and changed for training."""
+"""Images: where they come from, how they are read, split, prepared and changed for training."""

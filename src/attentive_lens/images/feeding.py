@@ -12,11 +12,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.images.augmentation import augment
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Pixels
-from attentive_lens.plan.chance import chance
-from attentive_lens.plan.recipe import RecipeStep
+from attentive_lens.plan.augmentation import AugmentationStep
 
 AHEAD = 2
 """Batches waiting, at most."""
@@ -36,14 +36,14 @@ class Feed:
     Parameters
     ----------
     pixels : ndarray, M×S×S×C uint8
-        All images at the working size.
+        All images at the input size.
     labels : ndarray, M int64
         Class numbers.
     members : ndarray, int64
         Rows of the training set.
-    recipe : sequence of RecipeStep
+    augmentation : sequence of AugmentationStep
         Changes; none leaves the images as they are.
-    levels : Levels
+    preprocessor : Preprocessor
         Applied last.
     seed, size, classes : int
         Master seed, images in a batch (the last of an epoch may be smaller), and number of classes.
@@ -54,14 +54,14 @@ class Feed:
         pixels: Pixels,
         labels: NDArray[np.int64],
         members: NDArray[np.int64],
-        recipe: Sequence[RecipeStep],
-        levels: Levels,
+        augmentation: Sequence[AugmentationStep],
+        preprocessor: Preprocessor,
         seed: int,
         size: int,
         classes: int,
     ) -> None:
         self.pixels, self.labels, self.members = pixels, labels, members
-        self.recipe, self.levels, self.seed, self.size = recipe, levels, seed, size
+        self.augmentation, self.preprocessor, self.seed, self.size = augmentation, preprocessor, seed, size
         self.classes = classes
         self.waited = 0.0
 
@@ -73,16 +73,16 @@ class Feed:
     def batch(self, epoch: int, number: int, order: NDArray[np.int64]) -> Batch:
         """One batch: a function of its arguments and the seed."""
         rows = self.members[order[number * self.size : (number + 1) * self.size]]
-        variants = augment(self.pixels[rows], rows.tolist(), self.recipe, self.seed, epoch)
+        variants = augment(self.pixels[rows], rows.tolist(), self.augmentation, self.seed, epoch)
         labels, each = self.labels[rows], np.arange(len(rows))
         targets = np.zeros((len(rows), self.classes), np.float32)
         targets[each, labels] = 1 - variants.shares
         targets[each, labels[variants.partners]] += variants.shares
-        return Batch(self.levels.apply(variants.images), targets)
+        return Batch(self.preprocessor.apply(variants.images), targets)
 
     def epoch(self, epoch: int, first: int = 0) -> Iterator[Batch]:
         """The batches of an epoch from ``first`` on, in its own order; made ahead, stopped when it is closed."""
-        order = chance(self.seed, "order", epoch).permutation(len(self.members))
+        order = random_generator(self.seed, "order", epoch).permutation(len(self.members))
         waiting: queue.Queue[Any] = queue.Queue(AHEAD)
         stop = threading.Event()
 

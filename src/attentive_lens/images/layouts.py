@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.plan.reading import Reading
+from attentive_lens.images.reading import Reading
 
 CHANNELS = (1, 3, 4)
 

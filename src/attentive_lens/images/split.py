@@ -8,8 +8,8 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.plan.chance import chance
-from attentive_lens.plan.settings import Split
+from attentive_lens.core.random import random_generator
+from attentive_lens.plan.split import Split
 
 SETS = ("training", "validation", "test")
 LEFT_OUT = "left out"
@@ -50,17 +50,17 @@ def part(
     """
     classes = np.asarray(labels, np.int64)
     sets = np.array([name or "training" for name in given], object)
-    lots = chance(seed, "split").random(len(classes))
+    ranks = random_generator(seed, "split").random(len(classes))
     free = np.array([name is None or name == "training" for name in given], bool)
-    bound, alone = _units(free, classes, lots, groups or {})
-    if split.test and "test" not in sets:
-        _hold_out(sets, classes, bound, alone, split.test, "test")
+    bound, alone = _units(free, classes, ranks, groups or {})
+    if split.test_fraction and "test" not in sets:
+        _hold_out(sets, classes, bound, alone, split.test_fraction, "test")
     if split.folds > 1:
         _deal(sets, classes, bound, alone, split)
-    elif split.validation and "validation" not in sets:
-        _hold_out(sets, classes, bound, alone, split.validation, "validation")
-    if split.subset < 1:
-        _thin(sets, classes, lots, split.subset)
+    elif split.validation_fraction and "validation" not in sets:
+        _hold_out(sets, classes, bound, alone, split.validation_fraction, "validation")
+    if split.subset_fraction < 1:
+        _thin(sets, classes, ranks, split.subset_fraction)
     return [str(name) for name in sets.tolist()]
 
 
@@ -85,7 +85,7 @@ Groups = list[tuple[int, NDArray[np.int64]]]
 
 
 def _units(
-    free: NDArray[np.bool_], classes: NDArray[np.int64], lots: NDArray[np.float64], groups: Mapping[int, int]
+    free: NDArray[np.bool_], classes: NDArray[np.int64], ranks: NDArray[np.float64], groups: Mapping[int, int]
 ) -> tuple[Groups, NDArray[np.int64]]:
     """Groups, large ones first, and the places of all other images; both by lot."""
     together: dict[int, list[int]] = {}
@@ -96,9 +96,9 @@ def _units(
     alone = free.copy()
     for places in bound:
         alone[places] = False
-    bound.sort(key=lambda places: (-len(places), float(lots[places].min())))
+    bound.sort(key=lambda places: (-len(places), float(ranks[places].min())))
     singles = np.flatnonzero(alone)
-    ranked = singles[np.argsort(lots[singles], kind="stable")]
+    ranked = singles[np.argsort(ranks[singles], kind="stable")]
     return [(int(np.bincount(classes[places]).argmax()), places) for places in bound], ranked
 
 
@@ -141,10 +141,10 @@ def _deal(
             if own == label:
                 fold = counts.index(min(counts))
                 counts[fold] += len(places)
-                if fold == split.fold - 1:
+                if fold == split.validation_fold - 1:
                     sets[places] = "validation"
         singles = left[classes[left] == label]
-        sets[singles[_dealt(counts, len(singles)) == split.fold - 1]] = "validation"
+        sets[singles[_dealt(counts, len(singles)) == split.validation_fold - 1]] = "validation"
 
 
 def _dealt(counts: list[int], cards: int) -> NDArray[np.int64]:
@@ -159,10 +159,10 @@ def _dealt(counts: list[int], cards: int) -> NDArray[np.int64]:
     return np.concatenate([np.array(folds, np.int64), rest])
 
 
-def _thin(sets: NDArray[np.object_], classes: NDArray[np.int64], lots: NDArray[np.float64], kept: float) -> None:
+def _thin(sets: NDArray[np.object_], classes: NDArray[np.int64], ranks: NDArray[np.float64], kept: float) -> None:
     """Leave out all but a part of every class's training and validation images, at least one of each."""
     for name in ("training", "validation"):
         for label in np.unique(classes):
             own = np.flatnonzero((sets == name) & (classes == label))
-            ranked = own[np.argsort(lots[own], kind="stable")]
+            ranked = own[np.argsort(ranks[own], kind="stable")]
             sets[ranked[max(1, round(len(own) * kept)) :]] = LEFT_OUT

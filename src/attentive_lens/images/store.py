@@ -1,4 +1,4 @@
-"""Images at the working size in one file, known again by its seal: decoded once, however many they are."""
+"""Images at the input size in one file, known again by its seal: decoded once, however many they are."""
 
 from __future__ import annotations
 
@@ -15,13 +15,13 @@ import numpy as np
 import psutil
 from numpy.typing import NDArray
 
+from attentive_lens.core.files import part_of, remove_leftovers
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import BadFile
-from attentive_lens.images.preparation import to_square
+from attentive_lens.images.preprocessing import resized
 from attentive_lens.images.rows import Pixels, Rows, is_whole, seal
 from attentive_lens.images.sources.base import Reference
-from attentive_lens.plan.files import part_of, remove_leftovers
-from attentive_lens.plan.progress import Job, Progress
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.plan.preprocessing import Preprocessing
 
 SPARE = 1 << 20
 """Bytes left free on a disk, for journals and checkpoints."""
@@ -30,9 +30,9 @@ CHUNK = 256
 
 
 def prepared(
-    images: Sequence[Reference | None], preparation: Preparation, folder: Path, threads: int = 2
+    images: Sequence[Reference | None], preprocessing: Preprocessing, folder: Path, threads: int = 2
 ) -> Job[Pixels]:
-    """All images at the working size, from the cache or decoded now.
+    """All images at the input size, from the cache or decoded now.
 
     They are written a chunk at a time, so making them takes little memory however many there are.
 
@@ -40,8 +40,8 @@ def prepared(
     ----------
     images : sequence of Reference or None
         Readable images; None stands for one that is gone and gives black.
-    preparation : Preparation
-        Side, fit and colour.
+    preprocessing : Preprocessing
+        Input size, resize mode and colour space.
     folder : Path
         Cache folder; what is in it may be deleted at any time.
     threads : int
@@ -57,21 +57,21 @@ def prepared(
     BadFile
         If an image can no longer be read as it was when it was imported, or there is no room for all.
     """
-    target = folder / f"prepared-{_digest(images, preparation)}.npy"
-    shape = (len(images), *preparation.shape)
+    target = folder / f"prepared-{_digest(images, preprocessing)}.npy"
+    shape = (len(images), *preprocessing.shape)
     kept = _kept(target, shape)
     if kept is not None:
         return kept
-    black = np.zeros(preparation.shape, np.uint8)
+    black = np.zeros(preprocessing.shape, np.uint8)
 
     def one(image: Reference | None) -> NDArray[np.uint8]:
-        return black if image is None else to_square(image.picture().pixels, preparation)
+        return black if image is None else resized(image.picture().pixels, preprocessing)
 
     writable = os.access(folder, os.W_OK)
     _check_room(folder if writable else None, math.prod(shape))
     own = part_of(target)
     remove_leftovers(folder)
-    whole = np.empty((0, *preparation.shape) if writable else shape, np.uint8)
+    whole = np.empty((0, *preprocessing.shape) if writable else shape, np.uint8)
     try:
         with ThreadPoolExecutor(threads) as pool, own.open("wb") if writable else nullcontext() as file:
             if file is not None:
@@ -103,8 +103,8 @@ def _check_room(folder: Path | None, needed: int) -> None:
         where = "on the disk" if folder is not None else "in memory, as the workspace cannot be written"
         raise BadFile(
             "The images cannot be prepared",
-            f"they need {_size(needed)} at this working size, and {_size(max(0, free))} are free {where}",
-            "Make room, or choose a smaller working size or subset",
+            f"they need {_size(needed)} at this input size, and {_size(max(0, free))} are free {where}",
+            "Make room, or choose a smaller input size or subset",
         )
 
 
@@ -112,9 +112,9 @@ def _size(count: int) -> str:
     return f"{count / 2**30:.1f} GiB" if count >= 1 << 30 else f"{count / 2**20:.1f} MiB"
 
 
-def _digest(images: Sequence[Reference | None], preparation: Preparation) -> str:
-    """Of what decides the pixels: every image's file as it is now, and the preparation before the levels."""
-    digest = hashlib.sha256(f"{preparation.side} {preparation.fit} {preparation.colour == 'grey'}".encode())
+def _digest(images: Sequence[Reference | None], preprocessing: Preprocessing) -> str:
+    """Of what decides the pixels: every image's file as it is now, and the preprocessing before the normalisation."""
+    digest = hashlib.sha256(f"{preprocessing.input_size} {preprocessing.resize_mode} {preprocessing.channels}".encode())
     known: dict[str, str] = {}
     readings: set[int] = set()
     for image in images:

@@ -12,6 +12,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from attentive_lens.core.values import Kind, spec, unknown_word
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.layers import (
     LAYERS,
@@ -25,10 +26,8 @@ from attentive_lens.plan.layers import (
     Multiply,
     Relu,
     Sigmoid,
-    TransposedConvolution,
 )
 from attentive_lens.plan.network import IMAGE, MOST_NODES, Names, NetworkPlan, Node
-from attentive_lens.plan.values import Value, spec, unknown_word
 
 
 class Builder:
@@ -54,28 +53,20 @@ class Builder:
             raise BadValue("The network is too large", f"it has more than {MOST_NODES} layers", "Use fewer layers")
         self.nodes.append(node)
         self.names.take(node.name)
-        source = self.channels.get(node.after[0]) if node.after else None
-        if isinstance(node.layer, Convolution | TransposedConvolution):
-            source = node.layer.filters
-        elif isinstance(node.layer, Concatenate):
-            known = [self.channels.get(name) for name in node.after]
-            source = None if None in known else sum(count or 0 for count in known)
-        self.channels[node.name] = source
+        channels = [self.channels.get(name) for name in node.after]
+        self.channels[node.name] = node.layer.output_channels(*channels) if channels else None
         return node.name
 
-    def filtered(self, filters: int, kernel: int = 3, stride: int = 1, groups: int = 1, after: str = "") -> str:
+    def filtered(self, filters: int, kernel_size: int = 3, stride: int = 1, groups: int = 1, after: str = "") -> str:
         """A convolution with batch normalisation; the name of the latter."""
-        own = Convolution(filters=filters, kernel=kernel, stride=stride, groups=groups)
+        own = Convolution(filters=filters, kernel_size=kernel_size, stride=stride, groups=groups)
         self.add(own, after or self.last)
         return self.add(BatchNormalisation())
 
 
 @dataclass(frozen=True)
-class Block(Value):
+class Block(Kind):
     """Base of the blocks."""
-
-    kind: ClassVar[str] = ""
-    idea: ClassVar[str] = ""
 
     @abstractmethod
     def build(self, onto: Builder) -> None:
@@ -86,12 +77,11 @@ class Block(Value):
 class Residual(Block):
     """Two 3×3 convolutions and a short cut past them (He 2016, «Deep residual learning», fig. 2)."""
 
-    title: ClassVar[str] = "residual"
     kind: ClassVar[str] = "residual"
     idea: ClassVar[str] = "Two convolutions learn what to add to their input, which takes a short cut past them."
 
     filters: int = spec(32, label="filters", low=1, high=4096, meaning="Maps that come out.")
-    stride: int = spec(1, label="moves by", unit="pixels", low=1, high=4, meaning="Step of the first convolution.")
+    stride: int = spec(1, label="stride", unit="pixels", low=1, high=4, meaning="Stride of the first convolution.")
 
     def build(self, onto: Builder) -> None:
         """See the class; a 1×1 convolution on the short cut where the shape changes."""
@@ -107,22 +97,21 @@ class Residual(Block):
 class Bottleneck(Block):
     """1×1, 3×3 and 1×1 convolutions, narrow in the middle, and a short cut (He 2016, fig. 5)."""
 
-    title: ClassVar[str] = "bottleneck"
     kind: ClassVar[str] = "bottleneck"
     idea: ClassVar[str] = "As residual, with the costly convolution between two cheap ones that narrow and widen."
 
     filters: int = spec(64, label="filters", low=4, high=4096, meaning="Maps that come out.")
-    narrow: int = spec(4, label="narrower by", low=1, high=64, meaning="How many times fewer maps in the middle.")
-    stride: int = spec(1, label="moves by", unit="pixels", low=1, high=4, meaning="Step of the middle convolution.")
+    reduction: int = spec(4, label="reduction", low=1, high=64, meaning="How many times fewer maps in the middle.")
+    stride: int = spec(1, label="stride", unit="pixels", low=1, high=4, meaning="Stride of the middle convolution.")
 
     def build(self, onto: Builder) -> None:
         """See the class."""
-        before, middle = onto.last, max(1, self.filters // self.narrow)
-        onto.filtered(middle, kernel=1)
+        before, middle = onto.last, max(1, self.filters // self.reduction)
+        onto.filtered(middle, kernel_size=1)
         onto.add(Relu())
         onto.filtered(middle, stride=self.stride)
         onto.add(Relu())
-        onward = onto.filtered(self.filters, kernel=1)
+        onward = onto.filtered(self.filters, kernel_size=1)
         onto.add(Add(), onward, _short_cut(onto, before, self.filters, self.stride))
         onto.add(Relu())
 
@@ -131,12 +120,13 @@ class Bottleneck(Block):
 class Dense(Block):
     """Every convolution sees the maps of all before it (Huang 2017, section 3)."""
 
-    title: ClassVar[str] = "densely connected"
     kind: ClassVar[str] = "densely connected"
     idea: ClassVar[str] = "Every convolution sees all maps of the block so far and adds a few of its own."
 
-    growth: int = spec(12, label="adds", unit="maps", low=1, high=1024, meaning="Maps that each convolution adds.")
-    depth: int = spec(3, label="convolutions", low=1, high=64, meaning="How many.")
+    growth_rate: int = spec(
+        12, label="growth rate", unit="maps", low=1, high=1024, meaning="Maps that each convolution adds."
+    )
+    depth: int = spec(3, label="depth", low=1, high=64, meaning="How many.")
 
     def build(self, onto: Builder) -> None:
         """See the class; normalised and activated before each convolution."""
@@ -144,14 +134,13 @@ class Dense(Block):
             before = onto.last
             onto.add(BatchNormalisation())
             onto.add(Relu())
-            onto.add(Concatenate(), before, onto.add(Convolution(filters=self.growth)))
+            onto.add(Concatenate(), before, onto.add(Convolution(filters=self.growth_rate)))
 
 
 @dataclass(frozen=True)
 class Branches(Block):
     """1×1, 3×3 and 5×5 windows side by side (after Szegedy 2015, fig. 2b, without its pooling branch)."""
 
-    title: ClassVar[str] = "branches"
     kind: ClassVar[str] = "branches"
     idea: ClassVar[str] = "Windows of several sizes look at the same maps side by side (multi-branch)."
 
@@ -161,13 +150,13 @@ class Branches(Block):
         """See the class; the wider windows after a 1×1 convolution of half as many maps."""
         before, half = onto.last, max(1, self.filters // 2)
         ends = [self._branch(onto, self.filters, 1, before)]
-        for kernel in (3, 5):
-            ends.append(self._branch(onto, self.filters, kernel, self._branch(onto, half, 1, before)))
+        for size in (3, 5):
+            ends.append(self._branch(onto, self.filters, size, self._branch(onto, half, 1, before)))
         onto.add(Concatenate(), *ends)
 
     @staticmethod
-    def _branch(onto: Builder, filters: int, kernel: int, after: str) -> str:
-        onto.filtered(filters, kernel, after=after)
+    def _branch(onto: Builder, filters: int, kernel_size: int, after: str) -> str:
+        onto.filtered(filters, kernel_size, after=after)
         return onto.add(Relu())
 
 
@@ -175,12 +164,11 @@ class Branches(Block):
 class Separable(Block):
     """A filter for each map, then a 1×1 convolution that mixes them (Howard 2017, fig. 3)."""
 
-    title: ClassVar[str] = "depthwise-separable"
     kind: ClassVar[str] = "depthwise-separable"
     idea: ClassVar[str] = "Each map gets a filter of its own, then a 1×1 convolution mixes them: an eighth of the cost."
 
     filters: int = spec(32, label="filters", low=1, high=4096, meaning="Maps that come out.")
-    stride: int = spec(1, label="moves by", unit="pixels", low=1, high=4, meaning="Step of the depthwise convolution.")
+    stride: int = spec(1, label="stride", unit="pixels", low=1, high=4, meaning="Stride of the depthwise convolution.")
 
     def build(self, onto: Builder) -> None:
         """See the class."""
@@ -193,7 +181,7 @@ class Separable(Block):
             )
         onto.filtered(channels, stride=self.stride, groups=channels)
         onto.add(Relu())
-        onto.filtered(self.filters, kernel=1)
+        onto.filtered(self.filters, kernel_size=1)
         onto.add(Relu())
 
 
@@ -201,11 +189,10 @@ class Separable(Block):
 class Squeeze(Block):
     """Maps weighed by what all of them hold (Hu 2018, section 3)."""
 
-    title: ClassVar[str] = "squeeze-and-excite"
     kind: ClassVar[str] = "squeeze-and-excite"
     idea: ClassVar[str] = "Looks at the average of every map and turns each map up or down by it (channel attention)."
 
-    narrow: int = spec(8, label="narrower by", low=1, high=64, meaning="How many times fewer values in the middle.")
+    reduction: int = spec(8, label="reduction", low=1, high=64, meaning="How many times fewer values in the middle.")
 
     def build(self, onto: Builder) -> None:
         """See the class."""
@@ -217,7 +204,7 @@ class Squeeze(Block):
                 "Put a convolution before it",
             )
         onto.add(GlobalPooling())
-        onto.add(Connected(units=max(1, channels // self.narrow)))
+        onto.add(Connected(units=max(1, channels // self.reduction)))
         onto.add(Relu())
         onto.add(Connected(units=channels))
         onto.add(Multiply(), before, onto.add(Sigmoid()))
@@ -242,7 +229,7 @@ def built(parts: Sequence[LayerSettings | Block]) -> NetworkPlan:
 def _short_cut(onto: Builder, before: str, filters: int, stride: int) -> str:
     if stride == 1 and onto.channels[before] == filters:
         return before
-    return onto.filtered(filters, kernel=1, stride=stride, after=before)
+    return onto.filtered(filters, kernel_size=1, stride=stride, after=before)
 
 
 def read_network(tables: Any) -> NetworkPlan:
@@ -264,9 +251,11 @@ def read_network(tables: Any) -> NetworkPlan:
                 raise unknown_word("network.block", str(kind)[:60], frozenset(BLOCKS))
             BLOCKS[kind].read(rest).build(onto)
             continue
-        kind, pace = rest.pop("layer", None), rest.pop("pace", 1.0)
-        if isinstance(pace, bool) or not isinstance(pace, int | float):
-            raise BadValue("network.pace", f"a number is needed, got {pace!r:.60}", "Change it in the plan")
+        kind, multiplier = rest.pop("layer", None), rest.pop("lr_multiplier", 1.0)
+        if isinstance(multiplier, bool) or not isinstance(multiplier, int | float):
+            raise BadValue(
+                "network.lr_multiplier", f"a number is needed, got {multiplier!r:.60}", "Change it in the plan"
+            )
         if not isinstance(kind, str) or kind not in LAYERS:
             raise unknown_word("network.layer", str(kind)[:60], frozenset(LAYERS))
         name, after = rest.pop("name", None), rest.pop("after", onto.last)
@@ -276,6 +265,6 @@ def read_network(tables: Any) -> NetworkPlan:
             raise BadValue("network.after", f"a name or a list of names is needed, got {after!r:.60}", "Mend it")
         if name is not None and not isinstance(name, str):
             raise BadValue("network.name", f"text is needed, got {name!r:.60}", "Put it in quotation marks")
-        pace = float(pace) if abs(pace) < 1e9 else math.inf
-        onto.put(Node(name if name is not None else onto.names.free(layer), layer, sources, pace))
+        multiplier = float(multiplier) if abs(multiplier) < 1e9 else math.inf
+        onto.put(Node(name if name is not None else onto.names.free(layer), layer, sources, multiplier))
     return NetworkPlan(tuple(onto.nodes))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from attentive_lens.errors import BadValue, NotHere
-from attentive_lens.plan.layers import Answers, DoesNotFit, LayerSettings, Shape
+from attentive_lens.plan.layers import DoesNotFit, LayerSettings, Shape
 from attentive_lens.plan.layers.base import product, text
 
 IMAGE = "image"
@@ -23,13 +23,13 @@ NAMED = 24
 class Node:
     """One layer of a network, under its name, fed by the nodes it stands after.
 
-    ``pace`` multiplies the learning rate of its weights: 0 holds them as they are.
+    ``lr_multiplier`` multiplies the learning rate of its weights: 0 holds them as they are.
     """
 
     name: str
     layer: LayerSettings
     after: tuple[str, ...]
-    pace: float = 1.0
+    lr_multiplier: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -40,29 +40,29 @@ class Facts:
     ----------
     name : str
         The node's name.
-    given, shape : Shape
-        (First) input and output shape for one image.
+    input_shape, shape : Shape
+        Of the (first) input and the output, for one image.
     weights : int
         Numbers that training changes.
     multiply_adds : int
         For one image, forward.
     memory : int
         Bytes of its output for one image, float32.
-    sees : int or None
-        Side of the receptive field in image pixels; None when it is the whole image.
-    step, start : int
+    receptive_field : int or None
+        Its side in image pixels; None when it is the whole image.
+    jump, offset : int
         Image pixels between neighbouring outputs, and image row of the first output's window.
     """
 
     name: str
-    given: Shape
+    input_shape: Shape
     shape: Shape
     weights: int
     multiply_adds: int
     memory: int
-    sees: int | None
-    step: int
-    start: int
+    receptive_field: int | None
+    jump: int
+    offset: int
 
 
 @dataclass(frozen=True)
@@ -103,10 +103,10 @@ class NetworkPlan:
                     f"{node.layer.kind} takes {'two inputs or more' if node.layer.joins else 'exactly one input'}",
                     f"Name {'them' if node.layer.joins else 'one layer'} in «after»",
                 )
-            if not 0 <= node.pace <= 100:
+            if not 0 <= node.lr_multiplier <= 100:
                 raise BadValue(
-                    f"The layer {node.name} cannot learn at this pace",
-                    f"{node.pace:g} is not between 0 and 100",
+                    f"The layer {node.name} cannot have this learning-rate multiplier",
+                    f"{node.lr_multiplier:g} is not between 0 and 100",
                     "Choose another",
                 )
             for source in node.after:
@@ -120,11 +120,11 @@ class NetworkPlan:
                         f"Use one of: {', '.join(sorted(known)[:NAMED])}{', …' if len(known) > NAMED else ''}",
                     )
             known.add(node.name)
-        if not self.nodes or not isinstance(self.nodes[-1].layer, Answers):
+        if not self.nodes or not self.nodes[-1].layer.is_output:
             raise BadValue(
-                "The network gives no answers",
-                "its last layer must be «answers»",
-                "Add an answers layer at the end",
+                "The network has no output",
+                "its last layer must be «output»",
+                "Add an output layer at the end",
             )
 
     @classmethod
@@ -145,15 +145,15 @@ class NetworkPlan:
                 "name": node.name,
                 **node.layer.write(),
                 "after": node.after[0] if len(node.after) == 1 else list(node.after),
-                **({} if node.pace == 1 else {"pace": node.pace}),
+                **({} if node.lr_multiplier == 1 else {"lr_multiplier": node.lr_multiplier}),
             }
             for node in self.nodes
         ]
 
-    def for_classes(self, classes: int) -> NetworkPlan:
-        """The same network with one answer for each class."""
+    def with_outputs(self, units: int) -> NetworkPlan:
+        """The same network with so many scores; see `LossSettings.outputs`."""
         last = self.nodes[-1]
-        return NetworkPlan((*self.nodes[:-1], replace(last, layer=Answers(units=classes))))
+        return NetworkPlan((*self.nodes[:-1], replace(last, layer=last.layer.with_(units=units))))
 
     def node(self, name: str) -> Node:
         """The node of that name; `NotHere` if there is none."""
@@ -192,7 +192,7 @@ class NetworkPlan:
                 node.layer.check_input(node.name, given[0])
                 shape = node.layer.output_shape(*given)
             except DoesNotFit as error:
-                sources = ", ".join(self._told(source, rows) for source in node.after)
+                sources = ", ".join(self._with_settings(source, rows) for source in node.after)
                 at = f"The layer {node.name} does not fit"
                 raise DoesNotFit(at, f"{error.why} from {sources}", error.remedy) from None
             sees, step, start = _field(node.layer, given[0], [fields[source] for source in node.after])
@@ -202,11 +202,11 @@ class NetworkPlan:
             rows.append(Facts(node.name, given[0], shape, weights, cost, 4 * product(shape), sees, step, start))
         return tuple(rows)
 
-    def _told(self, source: str, rows: Sequence[Facts]) -> str:
+    def _with_settings(self, source: str, rows: Sequence[Facts]) -> str:
         """A node with what made its shape: «convolution 5 (5×5 kernel, valid padding, on 5×5)»."""
         for node, fact in zip(self.nodes, rows, strict=False):
-            if node.name == source and node.layer.told:
-                return f"{source} ({node.layer.told}, on {text(fact.given[:2])})"
+            if node.name == source and node.layer.summary:
+                return f"{source} ({node.layer.summary}, on {text(fact.input_shape[:2])})"
         return source
 
 
@@ -246,8 +246,8 @@ class Names:
         self._taken.add(name)
 
     def free(self, layer: LayerSettings) -> str:
-        """A name for the next layer of its kind, its kind and a number; the answers need none."""
-        if isinstance(layer, Answers):
+        """A name for the next layer of its kind, its kind and a number; the output needs none."""
+        if layer.is_output:
             return layer.kind
         number = self._last.get(layer.kind, 0) + 1
         while f"{layer.kind} {number}" in self._taken:

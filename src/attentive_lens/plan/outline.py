@@ -8,22 +8,22 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from attentive_lens.core.values import Kind, Spec, Value
+from attentive_lens.plan.augmentation import STEPS
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
-from attentive_lens.plan.plan import SECTIONS, Plan
-from attentive_lens.plan.recipe import STEPS
-from attentive_lens.plan.settings import Base
+from attentive_lens.plan.plan import CHOICES, SECTIONS, Plan
 from attentive_lens.plan.starters import STARTERS
-from attentive_lens.plan.values import Spec, Value
 
 NAME = "What it is called, in lists of runs."
 SEED = "Decides every random draw: the split, starting weights, the order of images, their changes."
-RECIPE = "Changes made to training images alone, in this order; a plan without any makes none."
+AUGMENTATION = "Changes made to training images alone, in this order; a plan without any makes none."
 NETWORK = "Layers in order; each stands after the one before it unless «after» names another, or several."
 FREE = {
     "name": "Its name; made from kind and number if left out.",
     "after": "What feeds it: a name, or a list of names where it joins; «image» is the prepared image.",
-    "pace": "Factor of its learning rate, 0 to 100; 0 holds its weights. 1 if left out.",
+    "lr_multiplier": "Factor of its learning rate, 0 to 100; 0 holds its weights. 1 if left out.",
 }
 """What every layer of a plan file may have besides its own settings."""
 
@@ -48,9 +48,13 @@ def settings() -> list[Setting]:
     ]
     for section in SECTIONS:
         found += _rows(section, getattr(plan, section))
+    for section, kinds in CHOICES.items():
+        found += _choice(section, kinds, getattr(plan, section))
     starters = ", ".join(STARTERS)
     found.append(Setting("network", toml("three blocks"), "The network: one of the starting ones.", "", starters))
-    found.append(Setting("recipe", toml("default"), "The changes: none, or those of a new plan.", "", "none, default"))
+    found.append(
+        Setting("augmentation", toml("default"), "The changes: none, or those of a new plan.", "", "none, default")
+    )
     for name, own in Base.specs().items():
         usual = next(f.default for f in dataclasses.fields(Base) if f.name == name)
         default = "" if usual is dataclasses.MISSING else toml(usual)
@@ -64,6 +68,21 @@ def _rows(section: str, value: Value) -> list[Setting]:
         Setting(f"{section}.{name}", toml(getattr(value, name)), own.meaning, own.unit, allowed(own, types[name]))
         for name, own in value.specs().items()
     ]
+
+
+def _choice(section: str, kinds: Mapping[str, type[Kind]], value: Kind) -> list[Setting]:
+    """Which kind, and every setting that one of the kinds has."""
+    ideas = " ".join(f"{kind}: {own.idea}" for kind, own in kinds.items())
+    found = [Setting(section, toml(value.kind), ideas, "", ", ".join(kinds))]
+    names = dict.fromkeys(name for own in kinds.values() for name in own.specs())
+    for name in names:
+        having = [own for own in kinds.values() if name in own.specs()]
+        made, own = having[0](), having[0].specs()[name]
+        only = "" if len(having) == len(kinds) else f" Only of {', '.join(kind.kind for kind in having)}."
+        default = toml(getattr(value if name in value.specs() else made, name))
+        kind = having[0].types()[name]
+        found.append(Setting(f"{section}.{name}", default, own.meaning + only, own.unit, allowed(own, kind)))
+    return found
 
 
 def allowed(own: Spec, kind: Any) -> str:
@@ -103,21 +122,33 @@ def commented(plan: Plan) -> str:
     lines += [f"format = {plan.write()['format']}", *_key("name", plan.name, NAME), *_key("seed", plan.seed, SEED), ""]
     for section in SECTIONS:
         lines += [f"[{section}]", *_keys(getattr(plan, section)), ""]
+    for section, kinds in CHOICES.items():
+        lines += _chosen(section, kinds, getattr(plan, section))
     if plan.base is not None:
         lines += ["[base]", *_keys(plan.base), ""]
     else:
         lines += ["# Layers of an earlier run to build on:", *_hidden(["[base]", *_keys(Base(1, "relu 1"))]), ""]
-    lines += _recipe(plan)
+    lines += _augmentation(plan)
     lines += _network(plan)
     return "\n".join(lines).rstrip() + "\n"
 
 
-def _recipe(plan: Plan) -> list[str]:
-    lines = [f"# {RECIPE}", ""]
-    for step in plan.recipe:
-        lines += [f"# {step.idea}", "[[recipe]]", f"change = {toml(step.kind)}", *_keys(step), ""]
-    others = [kind for kind in STEPS if kind not in {step.kind for step in plan.recipe}]
-    return lines + _others("change", "recipe", STEPS, others)
+def _chosen(section: str, kinds: Mapping[str, type[Kind]], value: Kind) -> list[str]:
+    lines = [f"# {value.idea}", f"[{section}]", f"kind = {toml(value.kind)}", *_keys(value)]
+    for kind, own in kinds.items():
+        if kind != value.kind:
+            fields = [name for name in own.specs() if name not in value.specs()]
+            having = f", which has {', '.join(fields)} too" if fields else ""
+            lines.append(f"# Or {toml(kind)}{having}: {own.idea}")
+    return [*lines, ""]
+
+
+def _augmentation(plan: Plan) -> list[str]:
+    lines = [f"# {AUGMENTATION}", ""]
+    for step in plan.augmentation:
+        lines += [f"# {step.idea}", "[[augmentation]]", f"kind = {toml(step.kind)}", *_keys(step), ""]
+    others = [kind for kind in STEPS if kind not in {step.kind for step in plan.augmentation}]
+    return lines + _others("kind", "step", "augmentation", STEPS, others)
 
 
 def _network(plan: Plan) -> list[str]:
@@ -128,22 +159,22 @@ def _network(plan: Plan) -> list[str]:
         lines += [f"# {node.layer.idea}"] if kind not in told else []
         lines += ["[[network]]", f"layer = {toml(kind)}", f"name = {toml(node.name)}"]
         lines += _keys(node.layer, explained=kind not in told)
-        lines += [f"{key} = {toml(table[key])}" for key in ("after", "pace") if key in table]
+        lines += [f"{key} = {toml(table[key])}" for key in ("after", "lr_multiplier") if key in table]
         lines.append("")
         told.add(kind)
     others: dict[str, Mapping[str, type[Any]]] = {"layer": LAYERS, "block": BLOCKS}
     for word, table_of in others.items():
         kinds = [kind for kind in table_of if kind not in told]
-        lines += _others(word, "network", table_of, kinds)
+        lines += _others(word, word, "network", table_of, kinds)
     return lines
 
 
-def _others(word: str, section: str, table: Mapping[str, type[Any]], kinds: list[str]) -> list[str]:
+def _others(key: str, word: str, section: str, table: Mapping[str, type[Any]], kinds: list[str]) -> list[str]:
     """The kinds a plan does not use, named and then written out as comments."""
     lines = [f"# Other {word}s: {', '.join(kinds)}.", ""] if kinds else []
     for kind in kinds:
         made = table[kind]()
-        lines += _hidden([f"# {made.idea}", f"[[{section}]]", f"{word} = {toml(kind)}", *_keys(made)])
+        lines += _hidden([f"# {made.idea}", f"[[{section}]]", f"{key} = {toml(kind)}", *_keys(made)])
         lines.append("")
     return lines
 

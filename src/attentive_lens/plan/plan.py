@@ -6,40 +6,59 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from attentive_lens.errors import BadValue
+from attentive_lens.core.values import Kind, Value, of_kind, read_kind, unknown_word
+from attentive_lens.errors import BadUsage, BadValue
+from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION, STEPS, AugmentationStep
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import read_network
+from attentive_lens.plan.initialisations import INITIALISATIONS, He, InitialisationSettings
+from attentive_lens.plan.losses import LOSSES, CrossEntropy, LossSettings
 from attentive_lens.plan.network import NetworkPlan
-from attentive_lens.plan.recipe import DEFAULT_RECIPE, STEPS, RecipeStep
-from attentive_lens.plan.settings import Base, Preparation, Split, Training
+from attentive_lens.plan.optimisers import OPTIMISERS, Adam, OptimiserSettings
+from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.plan.schedules import SCHEDULES, Constant, ScheduleSettings
+from attentive_lens.plan.split import Split
 from attentive_lens.plan.starters import STARTERS
-from attentive_lens.plan.values import Value, unknown_word
+from attentive_lens.plan.training import Training
 
 FORMAT = 1
 
-SECTIONS: dict[str, type[Value]] = {"split": Split, "preparation": Preparation, "training": Training}
+SECTIONS: dict[str, type[Value]] = {"split": Split, "preprocessing": Preprocessing, "training": Training}
+"""Parts of a plan that are one value each."""
+CHOICES: dict[str, Mapping[str, type[Kind]]] = {
+    "optimiser": OPTIMISERS,
+    "schedule": SCHEDULES,
+    "loss": LOSSES,
+    "initialisation": INITIALISATIONS,
+}
+"""Parts of a plan that are one of a table's values each, by the ``kind`` in their section."""
 _OUTLINE = "«attentive-lens plan new» writes a whole plan"
-_WHOLE = {"name", "seed", "network", "recipe", "base.run", "base.until", "base.frozen"}
+_WHOLE = {"name", "seed", "network", "augmentation", "base.run", "base.until", "base.frozen", "base.take_preprocessing"}
 
 
 @dataclass(frozen=True)
 class Plan:
-    """A plan: split, preparation, recipe, network, base, training and seed.
+    """A plan: split, preprocessing, augmentation, network, base, training and seed.
 
     Raises
     ------
     BadValue
         If the network does not fit the prepared image, the base names a layer it has not, or a step stands twice
-        in the recipe.
+        in the augmentation.
     """
 
     name: str = "three blocks"
     seed: int = 7
     split: Split = Split()
-    preparation: Preparation = Preparation()
-    recipe: tuple[RecipeStep, ...] = DEFAULT_RECIPE
+    preprocessing: Preprocessing = Preprocessing()
+    augmentation: tuple[AugmentationStep, ...] = DEFAULT_AUGMENTATION
     network: NetworkPlan = STARTERS["three blocks"].network
     base: Base | None = None
     training: Training = Training()
+    optimiser: OptimiserSettings = Adam()
+    schedule: ScheduleSettings = Constant()
+    loss: LossSettings = CrossEntropy()
+    initialisation: InitialisationSettings = He()
 
     def __post_init__(self) -> None:
         if isinstance(self.seed, bool) or not isinstance(self.seed, int) or not 0 <= self.seed < 2**63:
@@ -49,13 +68,13 @@ class Plan:
             raise BadValue("plan.name", "a plan needs a name of printable letters", "Give it one")
         if len(self.name) > 200:
             raise BadValue("plan.name", "a name has at most 200 letters", "Shorten it")
-        self.network.facts(self.preparation.shape)
+        self.network.facts(self.preprocessing.shape)
         if self.base is not None:
             self.network.node(self.base.until)
-        kinds = [step.kind for step in self.recipe]
+        kinds = [step.kind for step in self.augmentation]
         for kind in kinds:
             if kinds.count(kind) > 1:
-                raise BadValue("plan.recipe", f"{kind} stands in it twice", "Make it one step with one range")
+                raise BadValue("plan.augmentation", f"{kind} stands in it twice", "Make it one step with one range")
 
     @property
     def frozen(self) -> frozenset[str]:
@@ -64,18 +83,18 @@ class Plan:
             return frozenset()
         return self.network.up_to(self.base.until)
 
-    def with_recipe(self, recipe: tuple[RecipeStep, ...]) -> Plan:
-        """A copy with another recipe."""
-        return replace(self, recipe=recipe)
+    def with_augmentation(self, augmentation: tuple[AugmentationStep, ...]) -> Plan:
+        """A copy with another augmentation."""
+        return replace(self, augmentation=augmentation)
 
     @classmethod
     def read(cls, table: Mapping[str, Any]) -> Plan:
         """From a plan file's table.
 
-        Settings left out stand at their defaults, but nothing is done that is not written: without a recipe no image
-        is changed, and a plan without a network is refused. ``network`` may name a starting one.
+        Settings left out stand at their defaults, but nothing is done that is not written: without augmentation no
+        image is changed, and a plan without a network is refused. ``network`` may name a starting one.
         """
-        known = {"format", "name", "seed", "recipe", "network", "base", *SECTIONS}
+        known = {"format", "name", "seed", "augmentation", "network", "base", *SECTIONS, *CHOICES}
         for key in table:
             if key not in known:
                 raise unknown_word("plan", key, known)
@@ -89,9 +108,12 @@ class Plan:
         for key, kind in SECTIONS.items():
             if key in table:
                 parts[key] = kind.read(_table(key, table[key]))
+        for key, rows in CHOICES.items():
+            if key in table:
+                parts[key] = read_kind(key, rows, table[key])
         if "base" in table:
             parts["base"] = Base.read(_table("base", table["base"]))
-        parts["recipe"] = read_recipe(table.get("recipe", ()))
+        parts["augmentation"] = read_augmentation(table.get("augmentation", ()))
         network = table.get("network", ())
         if isinstance(network, str):
             parts["network"] = _starter(network)
@@ -108,40 +130,63 @@ class Plan:
         table: dict[str, Any] = {"format": FORMAT, "name": self.name, "seed": self.seed}
         for key in SECTIONS:
             table[key] = getattr(self, key).write()
+        for key in CHOICES:
+            table[key] = getattr(self, key).write_kind()
         if self.base is not None:
             table["base"] = self.base.write()
-        table["recipe"] = [{"change": step.kind, **step.write()} for step in self.recipe]
+        table["augmentation"] = [step.write_kind() for step in self.augmentation]
         table["network"] = self.network.write()
         return table
 
     def changed(self, settings: Mapping[str, Any]) -> Plan:
         """A copy with dotted settings changed: ``{"training.epochs": 5, "network": "two blocks"}``.
 
+        ``optimiser``, ``schedule``, ``loss`` and ``initialisation`` take a kind, before any of their settings;
         ``network`` takes the name of a starting network (the plan takes it too, unless it has one of its own),
-        ``recipe`` the word ``"none"`` or ``"default"``.
+        ``augmentation`` the word ``"none"`` or ``"default"``.
         """
         plan = self
         base = self.base.write() if self.base else {}
-        for key, value in settings.items():
+        for key, value in sorted(settings.items(), key=lambda own: "." in own[0] and not own[0].endswith(".kind")):
             section, _, name = key.partition(".")
             if section in SECTIONS and name:
                 part = getattr(plan, section)
                 if name not in part.specs():
                     raise unknown_word("plan", key, frozenset(f"{section}.{known}" for known in part.specs()))
                 plan = replace(plan, **{section: part.with_(**{name: value})})
+            elif section in CHOICES:
+                chosen: Any = _chosen(section, name, value, getattr(plan, section))
+                plan = replace(plan, **{section: chosen})
             elif key in ("name", "seed"):
                 plan = replace(plan, **{key: value})
             elif key == "network":
                 renamed = value if plan.name in STARTERS else plan.name
                 plan = replace(plan, network=_starter(value), name=renamed)
-            elif key == "recipe" and isinstance(value, str) and value in ("none", "default"):
-                plan = replace(plan, recipe=DEFAULT_RECIPE if value == "default" else ())
+            elif key == "augmentation" and isinstance(value, str) and value in ("none", "default"):
+                plan = replace(plan, augmentation=DEFAULT_AUGMENTATION if value == "default" else ())
             elif section == "base" and name:
                 base[name] = value
             else:
                 sections = {f"{s}.{n}" for s, kind in SECTIONS.items() for n in kind.specs()}
-                raise unknown_word("plan", key, sections | _WHOLE)
+                sections |= {f"{s}.{n}" for s, rows in CHOICES.items() for kind in rows.values() for n in kind.specs()}
+                raise unknown_word("plan", key, sections | {*_WHOLE, *CHOICES})
         return replace(plan, base=Base.read(base)) if base else plan
+
+
+def _chosen(section: str, name: str, setting: Any, value: Kind) -> Kind:
+    """A choice of another kind, or with one of its settings changed."""
+    rows = CHOICES[section]
+    if name in ("", "kind"):
+        if not isinstance(setting, str) or setting not in rows:
+            raise unknown_word(section, str(setting)[:60], frozenset(rows))
+        return value if setting == value.kind else of_kind(rows, setting, value)
+    if name not in value.specs():
+        others = [kind for kind, own in rows.items() if name in own.specs()]
+        if others:
+            why = f"«{name}» is a setting of {', '.join(others)}, and the {section} is {value.kind}"
+            raise BadUsage(f"{section}.{name} cannot be set", why, f"Set {section}={others[0]} with it")
+        raise unknown_word("plan", f"{section}.{name}", frozenset(f"{section}.{known}" for known in value.specs()))
+    return value.with_(**{name: setting})
 
 
 def _starter(name: Any) -> NetworkPlan:
@@ -150,18 +195,13 @@ def _starter(name: Any) -> NetworkPlan:
     return STARTERS[name].network
 
 
-def read_recipe(rows: Any) -> tuple[RecipeStep, ...]:
-    """Steps from the ``[[recipe]]`` tables of a plan file; whatever else is given is a `BadValue`."""
+def read_augmentation(rows: Any) -> tuple[AugmentationStep, ...]:
+    """Steps from the ``[[augmentation]]`` tables of a plan file; whatever else is given is a `BadValue`."""
     if isinstance(rows, str | Mapping) or not isinstance(rows, Sequence):
-        raise BadValue("plan.recipe", f"a list of steps is needed, got {rows!r:.60}", "Write [[recipe]] sections")
-    return tuple(_step(_table("recipe", row)) for row in rows)
-
-
-def _step(row: Mapping[str, Any]) -> RecipeStep:
-    kind = row.get("change")
-    if not isinstance(kind, str) or kind not in STEPS:
-        raise unknown_word("recipe.change", str(kind)[:60], frozenset(STEPS))
-    return STEPS[kind].read({key: value for key, value in row.items() if key != "change"})
+        raise BadValue(
+            "plan.augmentation", f"a list of steps is needed, got {rows!r:.60}", "Write [[augmentation]] sections"
+        )
+    return tuple(read_kind("augmentation", STEPS, row) for row in rows)
 
 
 def _table(key: str, value: Any) -> Mapping[str, Any]:

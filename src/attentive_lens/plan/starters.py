@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 from attentive_lens.plan.blocks import Residual, built
 from attentive_lens.plan.layers import (
-    Answers,
     BatchNormalisation,
     Connected,
     Convolution,
@@ -15,6 +14,7 @@ from attentive_lens.plan.layers import (
     GlobalPooling,
     LayerSettings,
     MaxPooling,
+    Output,
     Relu,
 )
 from attentive_lens.plan.network import NetworkPlan
@@ -36,8 +36,8 @@ def _block(filters: int, depth: int = 1) -> list[LayerSettings]:
     return [*layers, MaxPooling()]
 
 
-def _head(units: int, share: float) -> list[LayerSettings]:
-    return [Flatten(), Connected(units=units), Relu(), Dropout(share=share), Answers()]
+def _head(units: int, rate: float) -> list[LayerSettings]:
+    return [Flatten(), Connected(units=units), Relu(), Dropout(rate=rate), Output()]
 
 
 STARTERS: dict[str, Starter] = {
@@ -68,8 +68,8 @@ STARTERS: dict[str, Starter] = {
                     Relu(),
                     *(Residual(filters=filters, stride=2) for filters in (16, 32, 64)),
                     GlobalPooling(),
-                    Dropout(share=0.2),
-                    Answers(),
+                    Dropout(rate=0.2),
+                    Output(),
                 ]
             ),
         ),

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 @dataclass(frozen=True)
 class Answer:
-    """What was said of one image: its number in the catalogue, said and true class, probability of said."""
+    """What was said of one image: its number in the catalogue, said and true class, answer for said."""
 
     image: int
     said: int
@@ -28,79 +28,56 @@ class Scores:
     ----------
     on : str
         Name of the set.
-    classes : tuple of str
-        Names by class number.
+    images : int
+        How many count.
+    unknown : int
+        Images more, of classes that the model does not know.
+    accuracy : float
+        Part of the images answered rightly, 0–1.
     loss : float
         Mean loss, of the function the model was trained by, without label smoothing and class weights.
-    loss_function : str
-        Its name.
+    loss_function, output : str
+        Its name, and what makes answers of raw scores.
+    classes : tuple of str
+        Names by class number, K.
+    per_class : tuple of float or None
+        Part of each class's images answered rightly; None for a class with no images.
+    confusion : tuple of tuples of int
+        K×K: row true, column said.
     answers : tuple of Answer
         Every image's, in the set's order.
     """
 
     on: str
-    classes: tuple[str, ...]
+    images: int
+    unknown: int
+    accuracy: float
     loss: float
     loss_function: str
+    output: str
+    classes: tuple[str, ...]
+    per_class: tuple[float | None, ...]
+    confusion: tuple[tuple[int, ...], ...]
     answers: tuple[Answer, ...]
-
-    @property
-    def accuracy(self) -> float:
-        """Part of the images answered rightly, 0–1."""
-        return sum(a.said == a.true for a in self.answers) / len(self.answers)
-
-    @property
-    def confusion(self) -> NDArray[np.int64]:
-        """Classes×classes: row true, column said."""
-        matrix = np.zeros((len(self.classes), len(self.classes)), np.int64)
-        for answer in self.answers:
-            matrix[answer.true, answer.said] += 1
-        return matrix
-
-    @property
-    def per_class(self) -> list[float | None]:
-        """Part of each class's images answered rightly; None for a class with no images."""
-        matrix = self.confusion
-        totals = matrix.sum(axis=1)
-        return [float(matrix[k, k] / n) if n else None for k, n in enumerate(totals.tolist())]
 
     @property
     def wrong(self) -> list[Answer]:
         """The images answered wrongly, the most confident first."""
         return sorted((a for a in self.answers if a.said != a.true), key=lambda a: (-a.probability, a.image))
 
-    def as_dict(self) -> dict[str, Any]:
-        """As JSON, answers included."""
-        return {
-            "on": self.on,
-            "images": len(self.answers),
-            "accuracy": self.accuracy,
-            "loss": self.loss,
-            "loss_function": self.loss_function,
-            "classes": list(self.classes),
-            "per_class": self.per_class,
-            "confusion": self.confusion.tolist(),
-            "answers": [[a.image, a.said, a.true, a.probability] for a in self.answers],
-        }
 
-    @classmethod
-    def from_dict(cls, table: dict[str, Any]) -> Scores:
-        """From `as_dict`'s table."""
-        answers = tuple(Answer(int(i), int(s), int(t), float(p)) for i, s, t, p in table["answers"])
-        loss, function = float(table["loss"]), str(table["loss_function"])
-        return cls(str(table["on"]), tuple(table["classes"]), loss, function, answers)
-
-
-def judge(
+def scored(
     on: str,
     classes: Sequence[str],
     images: Sequence[int],
     true: NDArray[np.int64],
-    probabilities: NDArray[np.floating[Any]],
+    answers: NDArray[np.floating[Any]],
     losses: NDArray[np.floating[Any]],
     loss_function: str,
+    output: str = "softmax",
+    unknown: int = 0,
 ) -> Scores:
-    """Scores from probabilities and losses.
+    """Scores from answers and losses.
 
     Parameters
     ----------
@@ -109,19 +86,32 @@ def judge(
     classes : sequence of str
         Names by class number, K.
     images : sequence of int
-        Numbers in the catalogue, N.
+        Numbers in the catalogue, N, at least one.
     true : ndarray, N int64
         True classes.
-    probabilities : ndarray, N×K
-        Of every class, rows summing to 1.
+    answers : ndarray, N×K
+        Of every class; the greatest is said.
     losses : ndarray, N
         Of every image, by the function named.
-    loss_function : str
-        What the model was trained by.
+    loss_function, output : str
+        What the model was trained by, and what made the answers.
+    unknown : int
+        Images that do not count.
     """
-    said = probabilities.argmax(axis=1)
-    answers = tuple(
-        Answer(int(i), int(s), int(t), float(p))
-        for i, s, t, p in zip(images, said, true, probabilities.max(axis=1), strict=True)
+    said = answers.argmax(axis=1)
+    matrix = np.zeros((len(classes), len(classes)), np.int64)
+    np.add.at(matrix, (true, said), 1)
+    rows = zip(images, said, true, answers.max(axis=1), strict=True)
+    return Scores(
+        on,
+        len(images),
+        unknown,
+        float((said == true).mean()),
+        float(losses.mean(dtype=np.float64)),
+        loss_function,
+        output,
+        tuple(classes),
+        tuple(float(matrix[k, k] / n) if n else None for k, n in enumerate(matrix.sum(axis=1).tolist())),
+        tuple(tuple(row) for row in matrix.tolist()),
+        tuple(Answer(int(i), int(s), int(t), float(p)) for i, s, t, p in rows),
     )
-    return Scores(on, tuple(classes), float(losses.mean(dtype=np.float64)), loss_function, answers)

@@ -8,9 +8,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from attentive_lens.core.files import remove_leftovers
 from attentive_lens.engine.arrays import Weights
 from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.plan.files import remove_leftovers
 from attentive_lens.training.learner import Learner
 
 SHARE = 0.02

@@ -1,4 +1,4 @@
-"""What a training loop drives: something that learns from batches and can be judged.
+"""What a training loop drives: something that learns from batches and can be evaluated.
 
 The loop knows nothing of networks and optimisers, so a learner may have several of either.
 """
@@ -13,23 +13,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.batches import learn, scores
-from attentive_lens.engine.crew import Crew
+from attentive_lens.engine.batches import learn
 from attentive_lens.engine.diagnosis import where_it_began
-from attentive_lens.engine.layers import Moment
-from attentive_lens.engine.losses import Loss, balanced, one_hot
+from attentive_lens.engine.layers import StepContext
+from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.network import Network
-from attentive_lens.engine.optimisers import OPTIMISERS, clip, length
-from attentive_lens.engine.schedules import rate
+from attentive_lens.engine.optimisers import OPTIMISERS, clip, norm
+from attentive_lens.engine.outputs import OUTPUTS
+from attentive_lens.engine.schedules import At, learning_rate_factor
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch
-from attentive_lens.images.preparation import Levels
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
-from attentive_lens.plan.settings import Training
+from attentive_lens.plan.plan import Plan
+from attentive_lens.predicting import Predictor
 
 
 @dataclass(frozen=True)
-class Mark:
+class Metrics:
     """Mean loss, without label smoothing and class weights, and number of right answers over some images."""
 
     loss: float
@@ -54,16 +56,16 @@ class Learner(ABC):
     learning_rate: float = 0.0
 
     @abstractmethod
-    def learn(self, batch: Batch, moment: Moment, batches: int) -> Mark:
+    def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """One step of so many in an epoch; raises `LensError` without changing anything if the numbers blew up."""
 
     @abstractmethod
-    def judge(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Mark:
+    def evaluate(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """Loss and right answers on images that are never changed, M×S×S×C uint8."""
 
     @abstractmethod
-    def note(self, validation: Mark | None) -> None:
-        """An epoch is over and was judged so."""
+    def on_epoch_end(self, validation: Metrics | None) -> None:
+        """An epoch is over and was evaluated so."""
 
     @abstractmethod
     def weights(self) -> Weights:
@@ -85,13 +87,11 @@ class Classifier(Learner):
     ----------
     network : Network
         Trained in place.
-    settings : Training
-        Optimiser, schedule, loss.
-    frozen : frozenset of str
-        Nodes whose weights stay.
-    levels : Levels
-        For `judge`.
-    crew : Crew
+    plan : Plan
+        Optimiser, schedule, loss, and what is frozen.
+    preprocessor : Preprocessor
+        For `evaluate`.
+    thread_pool : ThreadPool
         Threads.
     counts : ndarray, K, optional
         Training images of each class, for class weights.
@@ -100,56 +100,61 @@ class Classifier(Learner):
     def __init__(
         self,
         network: Network,
-        settings: Training,
-        frozen: frozenset[str],
-        levels: Levels,
-        crew: Crew,
+        plan: Plan,
+        preprocessor: Preprocessor,
+        thread_pool: ThreadPool,
         counts: NDArray[np.int64] | None = None,
     ) -> None:
-        self.network, self.settings, self.levels, self.crew = network, settings, levels, crew
-        self.optimiser = OPTIMISERS[settings.optimiser](settings, {n.name: n.pace for n in network.plan.nodes})
-        still = {node.name for node in network.plan.nodes if node.pace == 0}
-        self.route = network.route(frozenset(network.weights) - frozen - still)
-        even = counts is not None and settings.classes_count == "the same"
-        self.loss = Loss(settings.loss, settings.smoothing, balanced(counts) if even and counts is not None else None)
+        self.network, self.plan, self.preprocessor, self.thread_pool = network, plan, preprocessor, thread_pool
+        multipliers = {node.name: node.lr_multiplier for node in network.plan.nodes}
+        self.optimiser = OPTIMISERS[plan.optimiser.kind](plan.optimiser, multipliers)
+        still = {name for name, multiplier in multipliers.items() if multiplier == 0}
+        self.route = network.route(frozenset(network.weights) - plan.frozen - still)
+        self.loss = Loss.made(plan.loss, counts)
+        self.output = OUTPUTS[plan.loss.output]
         self.losses: list[float] = []
 
-    def learn(self, batch: Batch, moment: Moment, batches: int) -> Mark:
+    def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """Forward, backward, step."""
-        step = learn(self.network, batch.images, batch.targets, self.route, moment, self.crew, self.loss)
-        long = length(step.gradients)
-        if not (np.isfinite(step.loss) and np.isfinite(long)):
-            began = where_it_began(self.network, batch.images, batch.targets, moment, self.loss)
+        step = learn(
+            self.network, batch.images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output
+        )
+        length = norm(step.gradients)
+        if not (np.isfinite(step.loss) and np.isfinite(length)):
+            began = where_it_began(self.network, batch.images, batch.targets, context, self.loss)
             raise LensError(
-                f"Training stopped in epoch {moment.epoch + 1}, batch {moment.batch + 1}",
+                f"Training stopped in epoch {context.epoch + 1}, batch {context.batch + 1}",
                 f"numbers ran away: infinity or no number at all began {began}; the step was not taken",
-                "Train again with a learning rate ten times smaller, or with «longest gradient» 1",
+                "Train again with a learning rate ten times smaller, or with gradient clipping at norm 1",
             )
-        if self.settings.clip:
-            clip(step.gradients, long, self.settings.clip)
-        own = rate(self.settings, moment.epoch, moment.batch, batches, self.losses)
-        self.optimiser.step(self.network.weights, step.gradients, own)
+        if self.plan.training.clip_norm:
+            clip(step.gradients, length, self.plan.training.clip_norm)
+        at = At(context.epoch * batches + context.batch, batches, self.plan.training.epochs, self.losses)
+        factor = learning_rate_factor(self.plan.schedule, at)
+        self.optimiser.step(self.network.weights, step.gradients, factor)
         self.network.absorb(step.sums)
-        self.learning_rate = own
-        return Mark(step.plain, step.right, len(batch.images))
+        self.learning_rate = self.plan.optimiser.learning_rate * factor
+        return Metrics(step.plain, step.right, len(batch.images))
 
-    def judge(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Mark:
+    def evaluate(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights."""
+        predictor = Predictor(self.network, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
         losses, right = 0.0, 0
         for first in range(0, len(labels), 256):
             own = labels[first : first + 256]
-            found = scores(self.network, self.levels.apply(pixels[first : first + 256]), self.crew)
-            losses += float(self.loss.plain(found, one_hot(own, found.shape[1], found.dtype)).sum())
-            right += int((found.argmax(axis=1) == own).sum())
+            raw = predictor.raw_scores(predictor.prepare(pixels[first : first + 256]))
+            scores = self.output.spread(raw)
+            losses += float(self.loss.plain(raw, one_hot(own, scores.shape[1], raw.dtype)).sum())
+            right += int((scores.argmax(axis=1) == own).sum())
         if not np.isfinite(losses):
             raise LensError(
                 "Training stopped after an epoch",
                 "on the validation images the numbers ran away: their loss is infinite or no number at all",
-                "Train again with a smaller learning rate, or with «longest gradient» 1",
+                "Train again with a smaller learning rate, or with gradient clipping at norm 1",
             )
-        return Mark(losses / max(1, len(labels)), right, len(labels))
+        return Metrics(losses / max(1, len(labels)), right, len(labels))
 
-    def note(self, validation: Mark | None) -> None:
+    def on_epoch_end(self, validation: Metrics | None) -> None:
         """Remembers the loss, for a schedule that waits for plateaus."""
         if validation is not None:
             self.losses.append(validation.loss)

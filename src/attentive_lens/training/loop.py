@@ -10,14 +10,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.engine.layers import Moment
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.engine.layers import StepContext
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.rows import Chosen
-from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, JournalFault
-from attentive_lens.training.learner import Learner, Mark
+from attentive_lens.training.learner import Learner, Metrics
 
 JOURNAL_SECONDS = 0.25
 
@@ -32,7 +32,7 @@ class Position:
         Of the next step, from 0.
     loss, right, images : float, int, int
         Sums over the epoch's batches so far.
-    best : Mark or None
+    best : Metrics or None
         Validation figures of the best epoch so far.
     """
 
@@ -41,7 +41,7 @@ class Position:
     loss: float = 0.0
     right: int = 0
     images: int = 0
-    best: Mark | None = None
+    best: Metrics | None = None
 
     def write(self) -> dict[str, Any]:
         """A table that `read` makes this position from."""
@@ -51,9 +51,9 @@ class Position:
     def read(cls, table: Mapping[str, Any]) -> Position:
         """From `write`."""
         best = table["best"]
-        return cls(**{**table, "best": Mark(**best) if best else None})
+        return cls(**{**table, "best": Metrics(**best) if best else None})
 
-    def after(self, mark: Mark) -> Position:
+    def after(self, mark: Metrics) -> Position:
         """One batch further."""
         return replace(
             self,
@@ -76,14 +76,14 @@ class Outcome:
         Whole epochs trained.
     seconds : float
         Time from the first batch on.
-    best : Mark or None
+    best : Metrics or None
         Validation figures of the best epoch; None without a validation set.
     """
 
     state: str
     epochs: int
     seconds: float
-    best: Mark | None
+    best: Metrics | None
 
 
 def run(
@@ -152,7 +152,7 @@ def run(
         batches, stopped = feed.epoch(here.epoch, here.batch), False
         for batch in batches:
             try:
-                mark = learner.learn(batch, Moment(feed.seed, here.epoch, here.batch, 0), feed.batches)
+                mark = learner.learn(batch, StepContext(feed.seed, here.epoch, here.batch, 0), feed.batches)
             except LensError:
                 batches.close()  # type: ignore[attr-defined]
                 write()
@@ -179,13 +179,13 @@ def run(
         if here.batch < feed.batches:
             write()
             return ended("stopped")
-        training = Mark(here.loss / here.images, here.right, here.images)
+        training = Metrics(here.loss / here.images, here.right, here.images)
         try:
-            validation = learner.judge(*held_out) if len(held_out[1]) else None
+            validation = learner.evaluate(*held_out) if len(held_out[1]) else None
         except LensError:
             write()
             raise
-        learner.note(validation)
+        learner.on_epoch_end(validation)
         is_best = _better(validation, here.best)
         here = Position(epoch=here.epoch + 1, best=validation if is_best else here.best)
         figures = {"training": _figures(training), "validation": _figures(validation) if validation else None}
@@ -202,12 +202,12 @@ def run(
     return ended("done")
 
 
-def _better(new: Mark | None, best: Mark | None) -> bool:
+def _better(new: Metrics | None, best: Metrics | None) -> bool:
     """More right answers, or as many at a lower loss; without a validation set the last epoch counts as best."""
     if new is None or best is None:
         return True
     return (new.right, -new.loss) > (best.right, -best.loss)
 
 
-def _figures(mark: Mark) -> dict[str, float]:
+def _figures(mark: Metrics) -> dict[str, float]:
     return {"accuracy": mark.accuracy, "loss": mark.loss}

@@ -41,9 +41,9 @@ def make_frame(session: Session) -> Frame:
     kept = recall(session.workspace.folder)
     frame.recall_size(kept.get("size"))
     frame.painted.connect(lambda: QTimer.singleShot(WORKER_AFTER_MS, session.start_worker))
-    has_model = any(view.has_model for view in session.views.values())
-    if kept.get("run") in session.views and session.training is None:
-        session.choose_run(kept["run"])
+    has_model = any(view.has_model for view in session.runs.views.values())
+    if kept.get("run") in session.runs.views and session.runs.training is None:
+        session.runs.choose(kept["run"])
     stage = kept.get("stage")
     frame.show_stage(stage if stage in PAGES else "results" if has_model else "images")
     return frame

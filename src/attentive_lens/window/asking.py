@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, TypeVar
 
-from numpy.typing import NDArray
 from PyQt6 import sip
 from PyQt6.QtCore import QObject, QSocketNotifier, QTimer, pyqtSignal
 
+from attentive_lens.desk.requests import Request
 from attentive_lens.desk.resident import Reply, Resident
-from attentive_lens.errors import LensError
 
-RESTART_MS = 500
+FIRST_WAIT_MS, LONGEST_WAIT_MS = 500, 30_000
+"""Before a worker that ended is started anew: doubled each time, until one has answered."""
+SEND_MS = 20
 
-Done = Callable[[dict[str, Any], dict[str, NDArray[Any]]], None]
+R = TypeVar("R")
 Failed = Callable[[str], None]
+_Entry = tuple[Request[Any], Callable[[Any], None] | None, Failed | None, int, str]
 
 
 class Asker(QObject):
@@ -36,9 +38,16 @@ class Asker(QObject):
         super().__init__()
         self._resident: Resident | None = None
         self._notifier: QSocketNotifier | None = None
-        self._asked: dict[int, tuple[Done | None, Failed | None]] = {}
-        self._waiting: list[tuple[str, int, Done | None, Failed | None, dict[str, Any]]] = []
+        self._asked: dict[int, _Entry] = {}
+        self._waiting: list[_Entry] = []
+        self._wait_ms = FIRST_WAIT_MS
         self._over = False
+        self._again = QTimer(self)
+        self._again.setSingleShot(True)
+        self._again.timeout.connect(self.start)
+        self._sending = QTimer(self)
+        self._sending.setSingleShot(True)
+        self._sending.timeout.connect(self._read)
 
     def start(self) -> None:
         """Start the worker; what was asked before is sent now."""
@@ -49,55 +58,93 @@ class Asker(QObject):
         self._notifier.activated.connect(self._read)
         waiting, self._waiting = self._waiting, []
         for entry in waiting:
-            self._send(*entry)
+            self._send(entry)
 
-    def ask(self, task: str, done: Done | None, failed: Failed | None = None, priority: int = 5, **args: Any) -> None:
-        """Ask; ``done`` gets values and arrays, ``failed`` a sentence. Lower priorities are served first."""
+    def ask(
+        self,
+        request: Request[R],
+        done: Callable[[R], None] | None,
+        failed: Failed | None = None,
+        priority: int = 5,
+        scope: str = "",
+    ) -> None:
+        """Ask; ``done`` gets the result, ``failed`` a sentence.
+
+        Lower priorities are served first; a newer request in a scope takes the place of the older ones, whose calls
+        are then never made.
+        """
+        entry: _Entry = (request, done, failed, priority, scope)
         if self._resident is None:
-            self._waiting.append((task, priority, done, failed, args))
+            self._waiting = [own for own in self._waiting if not scope or own[4] != scope]
+            self._waiting.append(entry)
         else:
-            self._send(task, priority, done, failed, args)
+            self._send(entry)
 
-    def _send(self, task: str, priority: int, done: Done | None, failed: Failed | None, args: dict[str, Any]) -> None:
+    def _send(self, entry: _Entry) -> None:
         if self._resident is not None:
-            self._asked[self._resident.ask(task, priority, **args)] = (done, failed)
+            request, _, _, priority, scope = entry
+            if scope:
+                self._asked = {n: own for n, own in self._asked.items() if own[4] != scope}
+            self._asked[self._resident.ask(request, priority, scope)] = entry
+            if self._resident.unsent:
+                self._sending.start(SEND_MS)
 
     def _read(self) -> None:
         if self._resident is None:
             return
         for reply in self._resident.replies():
             self._take(reply)
-        if self._resident is not None and self._resident.ended and self._notifier is not None:
-            self._notifier.setEnabled(False)
-            self._resident.close()
-            self._resident, self._notifier = None, None
-            lost, self._asked = self._asked, {}
-            for _, failed in lost.values():
-                if failed:
-                    failed("The helper process ended. Ask again: it is started anew.")
-            self.failed.emit("The helper process ended and is started anew.")
-            QTimer.singleShot(RESTART_MS, self.start)
+        if self._resident is None:
+            return
+        if self._resident.unsent:
+            self._sending.start(SEND_MS)
+        if self._resident.ended and self._notifier is not None:
+            self._lose()
+
+    def _lose(self) -> None:
+        """The worker is gone: say so, and start another a little later."""
+        if self._resident is None or self._notifier is None:
+            return
+        self._notifier.setEnabled(False)
+        self._resident.close()
+        self._resident, self._notifier = None, None
+        lost, self._asked = self._asked, {}
+        for _, _, failed, _, _ in lost.values():
+            if failed:
+                failed("The helper process ended. Ask again: it is started anew.")
+        self.worked.emit("", 0, 0)
+        seconds = self._wait_ms / 1000
+        self.failed.emit(f"The helper process ended; it is started anew in {seconds:g}\u2009s.")
+        self._again.start(self._wait_ms)
+        self._wait_ms = min(2 * self._wait_ms, LONGEST_WAIT_MS)
 
     def _take(self, reply: Reply) -> None:
         if reply.progress is not None:
             done, total, doing = reply.progress
-            self.worked.emit(doing, done, total)
+            if reply.number in self._asked:
+                self.worked.emit(doing, done, total)
             return
-        done_call, failed_call = self._asked.pop(reply.number, (None, None))
+        entry = self._asked.pop(reply.number, None)
         if not self._asked:
             self.worked.emit("", 0, 0)
+        self._wait_ms = FIRST_WAIT_MS
+        if entry is None or reply.stopped:
+            return
+        _, done_call, failed_call, _, _ = entry
         if reply.error is not None:
-            sentence = str(LensError(**reply.error))
+            sentence = str(reply.error)
             if failed_call:
                 failed_call(sentence)
             else:
                 self.failed.emit(sentence)
-        elif reply.values is not None and done_call:
-            done_call(reply.values, reply.arrays)
+        elif reply.result is not None and done_call:
+            done_call(reply.result)
 
     def close(self) -> None:
         """End the worker for good: nothing is started or answered after this."""
         self._over = True
+        self._again.stop()
+        self._sending.stop()
         self._asked, self._waiting = {}, []
         if self._notifier is not None:
             self._notifier.setEnabled(False)

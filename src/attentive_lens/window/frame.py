@@ -112,7 +112,7 @@ class Frame(QMainWindow):
         return self.pages[key]
 
     def _choose_run(self, place: int) -> None:
-        self.session.choose_run(int(self.runs.itemData(place) or 0))
+        self.session.runs.choose(int(self.runs.itemData(place) or 0))
 
     def _build_soon(self) -> None:
         self._builder.start(0)
@@ -172,7 +172,7 @@ class Frame(QMainWindow):
         row.setSpacing(10)
         self.message = label(role="faint", size=look.SMALL, name="message")
         row.addWidget(self.message)
-        self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", self.session.undo)
+        self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", self.session.images.undo)
         self.undo.setFont(look.font(look.SMALL))
         self.undo.setStyleSheet("padding: 0 8px; min-height: 16px;")
         self.undo.hide()
@@ -186,7 +186,7 @@ class Frame(QMainWindow):
         self.work_bar.hide()
         row.addWidget(self.work_bar)
         self.stop: QPushButton = button(
-            "stop", "stop training", "Stop the run after its step; everything is kept.", self.session.stop
+            "stop", "stop training", "Stop the run after its step; everything is kept.", self.session.runs.stop
         )
         self.stop.setFont(look.font(look.SMALL))
         self.stop.setStyleSheet("padding: 0 8px; min-height: 16px;")
@@ -199,7 +199,7 @@ class Frame(QMainWindow):
 
     def _show_undo(self) -> None:
         """Offer «undo» while there is something to take back."""
-        last = self.session.curating.history.last
+        last = self.session.images.curating.history.last
         self.undo.setVisible(bool(last))
         self.undo.setToolTip(f"Take back: {last} (Ctrl+Z).")
 
@@ -209,7 +209,7 @@ class Frame(QMainWindow):
             return
         control, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
         if event.key() == Qt.Key.Key_Z and event.modifiers() & control:
-            self.session.redo() if event.modifiers() & shift else self.session.undo()
+            self.session.images.redo() if event.modifiers() & shift else self.session.images.undo()
         elif event.text() == "?":
             self.shortcuts.show_over()
         else:
@@ -236,12 +236,12 @@ class Frame(QMainWindow):
         self.other.show()
 
     def show_stage(self, key: str) -> None:
-        """Bring a stage on the screen; «recipe» is the Images stage with its editor open."""
-        recipe = key == "recipe"
-        key = "images" if recipe else key
+        """Bring a stage on the screen; «augmentation» is the Images stage with its editor open."""
+        augmentation = key == "augmentation"
+        key = "images" if augmentation else key
         page = self.page(key)
-        if recipe and isinstance(page, ImagesPage):
-            page.show_view("recipe")
+        if augmentation and isinstance(page, ImagesPage):
+            page.show_view("augmentation")
         self.current = key
         self.stage.setCurrentWidget(page)
         self.rail.show_stage(key)
@@ -267,13 +267,13 @@ class Frame(QMainWindow):
 
     def _list_runs(self) -> None:
         self.runs.clear()
-        if not self.session.views:
+        if not self.session.runs.views:
             self.runs.addItem("no run yet", 0)
-        for number, view in sorted(self.session.views.items(), reverse=True):
+        for number, view in sorted(self.session.runs.views.items(), reverse=True):
             state = "" if view.state == "done" else f" · {view.state}"
             self.runs.addItem(f"run {number} · {view.name or 'starting'}{state}", number)
-        self.runs.setCurrentIndex(max(0, self.runs.findData(self.session.run)))
-        self.runs.setEnabled(bool(self.session.views))
+        self.runs.setCurrentIndex(max(0, self.runs.findData(self.session.runs.current)))
+        self.runs.setEnabled(bool(self.session.runs.views))
         for key in self.pages:
             self._refresh(key)
 
@@ -288,7 +288,7 @@ class Frame(QMainWindow):
             self._clear.start(SAID_MS)
 
     def _show_work(self, doing: str, done: int, total: int) -> None:
-        if self.session.training is not None:
+        if self.session.runs.training is not None:
             return
         self.work.setText(doing)
         self.work_bar.setVisible(bool(total))
@@ -296,7 +296,7 @@ class Frame(QMainWindow):
         self.work_bar.setValue(done)
 
     def _show_training(self) -> None:
-        view = self.session.training
+        view = self.session.runs.training
         if view is None:
             if self.stop.isVisible():
                 self.stop.hide()
@@ -321,7 +321,7 @@ class Frame(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Remember how it stood and end the worker; training goes on."""
         size = [self.width(), self.height()]
-        values = {"size": size, "stage": self.current, "run": self.session.run}
+        values = {"size": size, "stage": self.current, "run": self.session.runs.current}
         remember(self.session.workspace.folder, values)
         for timer in (self._after_paint, self._builder, self._clear):
             timer.stop()

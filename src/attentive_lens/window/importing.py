@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +12,8 @@ from PyQt6.QtGui import QCloseEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.memory import remember_source
-from attentive_lens.plan.reading import Reading
+from attentive_lens.desk.requests import Preview, Previewed, WayToRead
+from attentive_lens.images.reading import Reading
 from attentive_lens.window import look
 from attentive_lens.window.asking import Asker
 from attentive_lens.window.parts.basics import button, label, panel, set_role, to_image
@@ -89,7 +89,7 @@ class ImportWindow(QWidget):
         self.asker = Asker()
         self.asker.start()
         self.ways: list[Way] = []
-        self.readings: list[dict[str, Any]] = []
+        self.readings: tuple[WayToRead, ...] = ()
         self.current = 0
         self._process: QProcess | None = None
         down = QVBoxLayout(self)
@@ -144,7 +144,8 @@ class ImportWindow(QWidget):
         return foot
 
     def _ask(self, reading: Reading) -> None:
-        self.asker.ask("preview", self._take, self._failed, 0, place=str(self.place.absolute()), asked=reading.write())
+        request = Preview(str(self.place.absolute()), reading.write())
+        self.asker.ask(request, self._take, self._failed, 0, "preview")
 
     def _failed(self, sentence: str) -> None:
         self._clear()
@@ -157,24 +158,24 @@ class ImportWindow(QWidget):
             way.deleteLater()
         self.ways = []
 
-    def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+    def _take(self, found: Previewed) -> None:
         self._clear()
-        self.readings = values["ways"]
+        self.readings = found.ways
         several = len(self.readings) > 1
         ask = " It can be read in several ways: choose the one whose pictures look right." if several else ""
         set_role(self.told, "warn" if several else "faint")
-        self.told.setText(f"{values['title'][0].upper()}{values['title'][1:]}.{ask}")
-        differing = [n for n in Reading.specs() if len({str(r["reading"][n]) for r in self.readings}) > 1]
+        self.told.setText(f"{found.title[0].upper()}{found.title[1:]}.{ask}")
+        differing = [n for n in Reading.specs() if len({str(way.reading[n]) for way in self.readings}) > 1]
         for k, way in enumerate(self.readings):
-            own = way["reading"]
+            own = way.reading
             words = [str(CHOICE_WORDS.get(own[n], own[n])) for n in (differing or ("layout", "order")) if own[n]]
-            made = Way(" · ".join(words) or "As they will be read", arrays[f"reading {k}"], way["labels"])
+            made = Way(" · ".join(words) or "As they will be read", way.pixels, list(way.labels))
             made.setObjectName(f"reading {k}")
             made.chosen.connect(lambda number=k: self.choose(number))
             self.ways.append(made)
             self.rows.addWidget(made)
         self.make.setEnabled(True)
-        self.choose(int(values["likeliest"]))
+        self.choose(found.likeliest)
 
     def choose(self, number: int) -> None:
         """Read it this way."""
@@ -183,17 +184,17 @@ class ImportWindow(QWidget):
             way.on = k == number
             way.update()
         chosen = self.readings[number]
-        classes = chosen["classes"]
-        lines = [f"{thousands(chosen['images'])} images, {thousands(len(classes))} classes"]
+        classes = chosen.classes
+        lines = [f"{thousands(chosen.images)} images, {thousands(len(classes))} classes"]
         lines += [f"{name}: {thousands(count)}" for name, count in list(classes.items())[:60]]
-        if chosen["skipped"]:
-            lines.append(f"\n{thousands(chosen['skipped'])} files or lines give no image")
-        lines += chosen["problems"]
+        if chosen.skipped:
+            lines.append(f"\n{thousands(chosen.skipped)} files or lines give no image")
+        lines += chosen.problems
         self.counts.setText("\n".join(lines))
 
     def start(self) -> None:
         """Make the workspace, in a process of its own."""
-        reading = {n: value for n, value in self.readings[self.current]["reading"].items() if value}
+        reading = {n: value for n, value in self.readings[self.current].reading.items() if value}
         words = ["new", self.folder.text(), str(self.place)]
         for name, value in reading.items():
             words += ["--read", f"{name}={value}"]

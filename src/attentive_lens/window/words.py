@@ -6,7 +6,7 @@ THIN = "\u2009"
 
 
 def thousands(number: int) -> str:
-    """1 800: thousands parted by a thin space."""
+    """1 800: thousands separated by a thin space."""
     return f"{number:,}".replace(",", THIN)
 
 
@@ -37,3 +37,13 @@ def duration(seconds: float) -> str:
 def shape(numbers: tuple[int, ...]) -> str:
     """64×64×3, 4 096."""
     return "×".join(thousands(n) if len(numbers) == 1 else str(n) for n in numbers)
+
+
+def answer_tip(output: str) -> str:
+    """What the figure beside an answer is, by the model's output function."""
+    return {
+        "softmax": "Probability, by softmax: all classes together make 1.",
+        "sigmoid": "Probability of this class by itself, by sigmoid: the classes need not make 1.",
+        "one sigmoid": "Probability, by the sigmoid of one score.",
+        "none": "Raw score: the loss was a distance, and makes no probabilities.",
+    }[output]

@@ -13,8 +13,8 @@ from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from attentive_lens.core.files import part_of, remove_leftovers
 from attentive_lens.errors import BadFile
-from attentive_lens.plan.files import part_of, remove_leftovers
 from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION

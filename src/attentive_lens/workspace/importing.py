@@ -12,10 +12,10 @@ from pathlib import Path
 
 import tomlkit
 
+from attentive_lens.core.files import remove_leftovers, write_text
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.sources.base import Found, Skipped, Source
-from attentive_lens.plan.files import remove_leftovers, write_text
-from attentive_lens.plan.progress import Job, Progress
 from attentive_lens.workspace.catalogue import Catalogue
 from attentive_lens.workspace.corrections import GONE
 from attentive_lens.workspace.rows import ImageRow, Origin

@@ -11,13 +11,12 @@ import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.files import write_text
 from attentive_lens.errors import BadFile, BadValue, NotHere
-from attentive_lens.plan.files import write_text
 from attentive_lens.plan.plan import Plan
 
 MOST_BYTES = 4 << 20
@@ -41,6 +40,14 @@ class Run:
     def journal(self) -> Path:
         """File of its events."""
         return self.folder / "journal.jsonl"
+
+    @property
+    def journal_size(self) -> int:
+        """Bytes of the journal; 0 before there is one."""
+        try:
+            return self.journal.stat().st_size
+        except OSError:
+            return 0
 
     @property
     def checkpoints(self) -> Path:
@@ -179,26 +186,7 @@ class Run:
 
     def scores_file(self, on: str) -> Path:
         """Where the scores on a set are kept."""
-        return self.folder / f"scores-{on}.json"
-
-    def kept_scores(self, on: str, images: str) -> dict[str, Any] | None:
-        """Scores kept for its model as it is now and images with this fingerprint, if any."""
-        file, model = self.scores_file(on), self.checkpoints / "best.alens"
-        try:
-            if file.stat().st_mtime_ns < model.stat().st_mtime_ns:
-                return None
-            table = json.loads(file.read_text("utf-8"))
-        except (OSError, ValueError):
-            return None
-        return table if isinstance(table, dict) and table.pop("images_as_of", "") == images else None
-
-    def keep_scores(self, on: str, table: dict[str, Any], images: str) -> None:
-        """Write scores beside the run; a read-only workspace goes without."""
-        table = {**table, "images_as_of": images}
-        if os.access(self.folder, os.W_OK):
-            own = self.folder / f".scores-{on}.{os.getpid()}"
-            own.write_text(json.dumps(table), "utf-8")
-            own.replace(self.scores_file(on))
+        return self.folder / f"scores-{on}.npz"
 
 
 def read_plan(file: Path) -> Plan:

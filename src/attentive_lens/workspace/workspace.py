@@ -9,9 +9,9 @@ import tomllib
 from dataclasses import dataclass
 from pathlib import Path
 
+from attentive_lens.core.files import part_of, remove_leftovers
 from attentive_lens.errors import BadFile, NotHere
 from attentive_lens.images.sources.base import WORKSPACE_MARKER
-from attentive_lens.plan.files import part_of, remove_leftovers
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace.catalogue import Catalogue
 from attentive_lens.workspace.rows import ImageRow

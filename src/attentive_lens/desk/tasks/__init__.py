@@ -1,73 +1,44 @@
-"""Short work, as jobs: what the resident worker does for the window and the command line does for itself.
+"""Short work, as jobs: what the resident worker does for the window, and the command line and Python do for themselves.
 
-Each task is one function and one line in `TASKS`; it takes plain values and gives a `Result`.
+Each task is one function and one line in `TASKS`; it takes a request and gives the result that the request names.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any, TypeVar
 
-from attentive_lens.desk.tasks.base import Result
-from attentive_lens.desk.tasks.explaining import (
-    causes,
-    explain,
-    explain_file,
-    explain_pixels,
-    filters,
-    filters_of,
-    trust,
-)
-from attentive_lens.desk.tasks.images import class_means, fits, measures, picture, prepare, preview, variants
-from attentive_lens.desk.tasks.inspecting import channel, layer, neighbours, tried
-from attentive_lens.desk.tasks.looking import faults
-from attentive_lens.desk.tasks.models import as_scores, predict, score
-from attentive_lens.plan.progress import Job
+from attentive_lens.core.jobs import Job
+from attentive_lens.desk import requests as ask
+from attentive_lens.desk.tasks import explaining, images, inspecting, looking, models
 
-TASKS: dict[str, Callable[..., Job[Result]]] = {
-    "prepare": prepare,
-    "preview": preview,
-    "picture": picture,
-    "measures": measures,
-    "class means": class_means,
-    "fits": fits,
-    "variants": variants,
-    "faults": faults,
-    "score": score,
-    "explain": explain,
-    "explain file": explain_file,
-    "trust": trust,
-    "causes": causes,
-    "filters": filters,
-    "layer": layer,
-    "channel": channel,
-    "neighbours": neighbours,
-    "tried": tried,
-    "predict": predict,
+R = TypeVar("R")
+
+TASKS: dict[type[ask.Request[Any]], Callable[[Any], Job[Any]]] = {
+    ask.Prepare: images.prepare,
+    ask.Preview: images.preview,
+    ask.OpenPicture: images.open_picture,
+    ask.Measure: images.measure,
+    ask.ClassAverages: images.class_averages,
+    ask.ResizeModes: images.resize_modes,
+    ask.Augment: images.augmented,
+    ask.FindFaults: looking.find,
+    ask.Score: models.score,
+    ask.Predict: models.predict,
+    ask.Explain: explaining.explain,
+    ask.ExplainFile: explaining.explain_file,
+    ask.Activations: explaining.activations,
+    ask.Trust: explaining.trust,
+    ask.Causes: explaining.causes,
+    ask.FirstFilters: explaining.filters,
+    ask.FirstFiltersOf: explaining.filters_of,
+    ask.Layer: inspecting.layer,
+    ask.Channels: inspecting.channels,
+    ask.Neighbours: inspecting.neighbours,
+    ask.TryChanges: inspecting.try_changes,
 }
 
-__all__ = [
-    "TASKS",
-    "Result",
-    "as_scores",
-    "causes",
-    "channel",
-    "class_means",
-    "explain",
-    "explain_file",
-    "explain_pixels",
-    "faults",
-    "filters",
-    "filters_of",
-    "fits",
-    "layer",
-    "measures",
-    "neighbours",
-    "picture",
-    "predict",
-    "prepare",
-    "preview",
-    "score",
-    "tried",
-    "trust",
-    "variants",
-]
+
+def carry_out(request: ask.Request[R]) -> Job[R]:
+    """The job that answers a request."""
+    return TASKS[type(request)](request)

@@ -1,209 +1,204 @@
-"""Tasks that explain: maps of one image and whether to believe them, filters, and the causes that mistakes share."""
+"""Tasks that explain: maps of one image and whether to believe them, activations, filters, common causes."""
 
 from __future__ import annotations
 
-import contextlib
-import json
-from dataclasses import replace
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk import requests as ask
 from attentive_lens.desk.data import Data
-from attentive_lens.desk.tasks.base import Result
-from attentive_lens.desk.tasks.models import answers_of, model_and_data, model_of, score
-from attentive_lens.engine.crew import Crew
+from attentive_lens.desk.tasks.models import THREADS, by_class, model_and_data, model_of, score
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes import Group, grouped
-from attentive_lens.explaining.curves import curves
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
-from attentive_lens.explaining.likeness import likeness, redrawn, stability
-from attentive_lens.explaining.probe import Asked, Probe
-from attentive_lens.explaining.regions import found, judged
-from attentive_lens.explaining.saliency import DEFAULT, METHODS, MapMethod
-from attentive_lens.explaining.trust import deletion
+from attentive_lens.explaining.figures import Completeness, WeightRandomisation
+from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.regions import evaluated, marked
+from attentive_lens.explaining.saliency import METHODS, MapMethod
+from attentive_lens.explaining.trust import completeness, curves, rank_correlation, stability, weight_randomisation
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.decoding import decode
-from attentive_lens.images.preparation import to_square
+from attentive_lens.plan.augmentation import MaskPlace
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import Job, Progress
-from attentive_lens.plan.recipe import Cover
-from attentive_lens.plan.values import unknown_word
+from attentive_lens.predicting import Predictor
+from attentive_lens.scoring.scores import Answer
 from attentive_lens.workspace import Run, Workspace
 
-REDRAWN_IMAGES, REDRAWN_COSTLY = 32, 8
-"""Images on which drawing the weights anew is measured; fewer for methods of hundreds of passes."""
-COSTLY = ("occlusion", "random_masks", "integrated_gradients")
+RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
+"""Images on which weight randomisation is measured; fewer for methods of hundreds of passes."""
 MOST_MISTAKES = 2000
 
 
-def explain(workspace: str, run: int, image: int, method: str = DEFAULT, target: str | None = None) -> Job[Result]:
-    """Why a run's model answered as it did for one image.
-
-    The arrays are ``map said``, ``map true``, ``map difference`` (of said minus true; and ``map for`` with a target),
-    S×S float32; ``pixels``, S×S×C uint8; and ``layer 0`` … , every node's output in the network's order.
-    """
-    place = Workspace.open(Path(workspace))
-    model, data = yield from model_and_data(place, place.run(run))
-    at = data.place(image)
-    row = data.collection.rows[at]
-    values, arrays = explain_pixels(model, data.pixels[at], method, int(data.labels[at]), target)
-    yield Progress(1, 2, "asking every layer")
-    maps = feature_maps(model.network(), model.levels.apply(data.pixels[at][None])[0])
-    arrays |= {f"layer {k}": np.asarray(out) for k, out in enumerate(maps.values())}
-    layers = [{"name": name, "shape": list(out.shape)} for name, out in maps.items()]
-    values |= {"image": image, "file": row.file, "set": data.collection.sets[at], "layers": layers}
-    return Result(values, arrays)
+def explain(request: ask.Explain) -> Job[ask.Explanation]:
+    """See `Explain`."""
+    place = Workspace.open(Path(request.workspace))
+    model, data = yield from model_and_data(place, place.run(request.run))
+    at = data.place(request.image)
+    yield Progress(0, 1, "explaining the image")
+    row, set_name = data.collection.rows[at], data.collection.sets[at]
+    label = int(data.labels[at])
+    source = (request.image, row.file, set_name)
+    return explain_pixels(model, data.pixels[at], source, request.method, label, request.target)
 
 
-def explain_file(model: str, file: str, method: str = DEFAULT, target: str | None = None) -> Job[Result]:
-    """As `explain`, for an image file that no workspace knows and a model file; there is no *true* class."""
-    source = model_of(Path(model))
-    pixels = to_square(decode(Path(file)).pixels, source.preparation)
-    values, arrays = explain_pixels(source, pixels, method, None, target)
-    yield Progress(1, 2, "asking every layer")
-    maps = feature_maps(source.network(), source.levels.apply(pixels[None])[0])
-    arrays |= {f"layer {k}": np.asarray(out) for k, out in enumerate(maps.values())}
-    layers = [{"name": name, "shape": list(out.shape)} for name, out in maps.items()]
-    return Result(values | {"image": None, "file": file, "set": None, "layers": layers}, arrays)
+def explain_file(request: ask.ExplainFile) -> Job[ask.Explanation]:
+    """See `ExplainFile`."""
+    model = model_of(Path(request.model))
+    pixels = model.preprocessor.resized(decode(Path(request.file)).pixels)
+    yield Progress(0, 1, "explaining the image")
+    return explain_pixels(model, pixels, (None, request.file, ""), request.method, None, request.target)
 
 
 def explain_pixels(
-    model: ModelFile, pixels: NDArray[np.uint8], method: str, true: int | None, target: str | None
-) -> tuple[dict[str, Any], dict[str, NDArray[Any]]]:
-    """Answer, maps and their trust for one image S×S×C uint8 at the working size."""
+    model: ModelFile,
+    pixels: NDArray[np.uint8],
+    source: tuple[int | None, str, str],
+    method: str,
+    true: int | None,
+    target: str | None,
+) -> ask.Explanation:
+    """Answer, maps and their trust for one image S×S×C uint8 at the input size.
+
+    ``source`` is its number, file and set.
+    """
     chosen = method_of(method)
-    network = model.network()
-    image = model.levels.apply(pixels[None])[0]
-    with Crew(2) as crew:
-        probe = Probe(network, crew)
-        scores = probe.scores(image[None])[0]
-        probabilities = answers_of(scores[None])[0]
-        said = int(probabilities.argmax())
-        targets = {"said": said}
+    with ThreadPool(THREADS) as thread_pool:
+        predictor = Predictor.of(model, thread_pool)
+        probe = Probe(predictor)
+        image = predictor.prepare(pixels[None])[0]
+        scores = probe.scores(image[None])
+        answers = predictor.checked(scores)[0]
+        labels = {"said": int(answers.argmax())}
         if true is not None:
-            targets["true"] = true
+            labels["true"] = true
         if target is not None:
             if target not in model.classes:
                 raise unknown_word("class", target, frozenset(model.classes))
-            targets["for"] = model.classes.index(target)
-        asked = Asked.classes(list(targets.values()), probe.classes)
+            labels["for"] = model.classes.index(target)
+        targets = Targets.classes(list(labels.values()), probe.classes)
         if true is not None:
-            gap = asked.seeds[0] - asked.seeds[1]
-            asked = replace(asked, seeds=np.concatenate([asked.seeds, gap[None]]))
-        maps = chosen.maps(probe, image, asked)
+            gap = targets.weights[0] - targets.weights[1]
+            targets = Targets(np.concatenate([targets.weights, gap[None]]))
+        maps = chosen.maps(probe, image, targets)
         if not np.isfinite(maps).all():
-            raise BadValue(f"{chosen.label} gives no map", "some of its values are no numbers", "Choose another method")
-        wanted = chosen.should_sum_to(probe, image, asked)
-        parts = judged(probe, image, asked, maps[0], found(maps[0]))
-    arrays: dict[str, NDArray[Any]] = {"pixels": pixels}
-    trust = {}
-    for (key, label), map_ in zip(targets.items(), maps, strict=False):
-        arrays[f"map {key}"] = map_
-        left = deletion(network, image, map_, label)
-        trust[key] = {
-            "before": left.before,
-            "marked_deleted": left.marked,
-            "random_deleted": left.random,
-            "passed": left.passed,
-            "empty": bool(not map_.any()),
-        }
-    if true is not None:
-        arrays["map difference"] = maps[-1]
-    if wanted is not None:
-        for (key, label), map_, sum_ in zip(targets.items(), maps, wanted, strict=False):
-            trust[key] |= _adding_up(map_, float(sum_), float(scores[label]))
-    values = {
-        "said": model.classes[said],
-        "true": model.classes[true] if true is not None else None,
-        "targets": {key: model.classes[label] for key, label in targets.items()},
-        "probabilities": {name: float(p) for name, p in zip(model.classes, probabilities, strict=True)},
-        "method": method,
-        "methods": [
-            {"key": key, "label": m.label, "shows": m.shows, "misleads": m.misleads, "cost": m.cost}
-            for key, m in METHODS.items()
-        ],
-        "trust": trust,
-        "regions": [{**part.as_dict(), "gives": dict(zip(targets, part.gives, strict=False))} for part in parts],
-    }
-    return values, arrays
+            raise BadValue(
+                f"{chosen.facts.label} gives no map", "some of its values are no numbers", "Choose another method"
+            )
+        expected = chosen.should_sum_to(probe, image, targets)
+        regions = evaluated(probe, image, targets, maps[0], marked(maps[0]))
+        bends = curves(probe, image, maps[: len(labels)], list(labels.values()), quick=True)
+    of_classes = []
+    for k, (key, label) in enumerate(labels.items()):
+        sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
+        trust = ask.MapTrust(bends[k].answer, bends[k].deletion, bends[k].passed, not maps[k].any(), sums)
+        of_classes.append(ask.MapOfClass(key, model.classes[label], trust, maps[k]))
+    facts = model.plan.facts(model.preprocessor.settings.shape)
+    number, file, set_name = source
+    return ask.Explanation(
+        number,
+        file,
+        set_name,
+        model.classes[labels["said"]],
+        model.classes[true] if true is not None else None,
+        by_class(model.classes, answers),
+        model.output,
+        method,
+        tuple(of_classes),
+        tuple(
+            ask.RegionOfMap(r.top, r.left, r.height, r.width, r.share, dict(zip(labels, r.gives, strict=False)))
+            for r in regions
+        ),
+        tuple(ask.LayerShape(fact.name, fact.shape) for fact in facts),
+        pixels,
+        maps[-1] if true is not None else None,
+    )
 
 
-def trust(workspace: str, run: int, image: int, method: str = DEFAULT) -> Job[Result]:
-    """Everything measured about whether a map can be believed, for *said* and for *true*.
+def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
+    """See `Activations`."""
+    if request.model:
+        model = model_of(Path(request.model))
+        pixels = model.preprocessor.resized(decode(Path(request.file)).pixels)
+    else:
+        place = Workspace.open(Path(request.workspace))
+        model, data = yield from model_and_data(place, place.run(request.run))
+        pixels = data.pixels[data.place(request.image)]
+    names = [node.name for node in model.plan.nodes]
+    for name in request.layers:
+        if name not in names:
+            raise unknown_word("layer", name, frozenset(names))
+    yield Progress(0, 1, "asking the layers")
+    outputs = feature_maps(model.network(), model.preprocessor.apply(pixels[None])[0], request.layers or names)
+    return ask.ActivationMaps(outputs)
 
-    Deletion and insertion curves against random maps and an edge filter, stability under small noise, completeness
-    where the method promises it, agreement with every other method, and what drawing the weights anew does; the last
-    is measured once for a run and method and kept beside the run.
-    """
-    chosen = method_of(method)
-    place = Workspace.open(Path(workspace))
-    own = place.run(run)
-    model, data = yield from model_and_data(place, own)
-    at = data.place(image)
-    prepared = model.levels.apply(data.pixels[at][None])[0]
-    with Crew(2) as crew:
-        probe = Probe(model.network(), crew)
-        said = int(probe.scores(prepared[None])[0].argmax())
-        labels = [said, int(data.labels[at])]
-        asked = Asked.classes(labels, probe.classes)
+
+def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
+    """See `Trust`."""
+    method = method_of(request.method)
+    place = Workspace.open(Path(request.workspace))
+    run = place.run(request.run)
+    model, data = yield from model_and_data(place, run)
+    at = data.place(request.image)
+    with ThreadPool(THREADS) as thread_pool:
+        predictor = Predictor.of(model, thread_pool)
+        probe = Probe(predictor)
+        image = predictor.prepare(data.pixels[at][None])[0]
+        scores = probe.scores(image[None])[0]
+        labels = {"said": int(scores.argmax()), "true": int(data.labels[at])}
+        targets = Targets.classes(list(labels.values()), probe.classes)
         yield Progress(0, 4, "deleting and restoring pixels")
-        maps = chosen.maps(probe, prepared, asked)
-        bends = [own_curve.as_dict() for own_curve in curves(probe, prepared, maps, labels)]
+        maps = method.maps(probe, image, targets)
+        bends = curves(probe, image, maps, list(labels.values()))
         yield Progress(1, 4, "adding a little noise")
-        steady = stability(chosen, probe, prepared, asked, maps)
-        wanted, scores = chosen.should_sum_to(probe, prepared, asked), probe.scores(prepared[None])[0]
-        yield Progress(2, 4, "asking the other methods")
-        agreement = {
-            key: likeness(maps[0], other.maps(probe, prepared, asked)[0])
-            for key, other in METHODS.items()
-            if key != method and _works(other, probe, prepared)
-        }
-        yield Progress(3, 4, "drawing weights anew")
-        anew = _redrawn(own, method, probe, model, data)
-    values: dict[str, Any] = {"image": image, "method": method, "said": model.classes[said], "redrawn": anew}
-    for k, key in enumerate(("said", "true")):
-        values[key + "_map"] = {"curves": bends[k], "stability": steady[k]}
-        if wanted is not None:
-            values[key + "_map"] |= _adding_up(maps[k], float(wanted[k]), float(scores[labels[k]]))
-    return Result({**values, "agreement": agreement})
+        steady = stability(method, probe, image, targets, maps)
+        expected = method.should_sum_to(probe, image, targets)
+        agreement = {}
+        for key, other in METHODS.items():
+            yield Progress(2, 4, "asking the other methods")
+            if key != request.method and _works(other, probe, image):
+                agreement[key] = rank_correlation(maps[0], other.maps(probe, image, targets)[0])
+        yield Progress(3, 4, "randomising weights")
+        randomised = _randomised(run, request.method, probe, data)
+    checks = []
+    for k, (key, label) in enumerate(labels.items()):
+        sums: Completeness | None = None
+        if expected is not None:
+            sums = completeness(maps[k], float(expected[k]), float(scores[label]))
+        bend = bends[k]
+        if bend.insertion is not None:
+            checks.append(ask.MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
+    said = model.classes[labels["said"]]
+    return ask.TrustChecks(request.image, request.method, said, tuple(checks), randomised, agreement)
 
 
-def _works(method: MapMethod, probe: Probe, image: NDArray[Any]) -> bool:
+def _works(method: MapMethod, probe: Probe, image: NDArray[np.float32]) -> bool:
     """Whether a method can be asked of this network at all."""
     try:
-        method.maps(probe, image, Asked.classes([0], probe.classes))
+        method.maps(probe, image, Targets.classes([0], probe.classes))
     except LensError:
         return False
     return True
 
 
-def _redrawn(run: Run, method: str, probe: Probe, model: ModelFile, data: Data) -> dict[str, Any]:
+def _randomised(run: Run, method: str, probe: Probe, data: Data) -> WeightRandomisation:
     """As measured and kept before, or measured now."""
-    file, made = run.folder / f"redrawn-{method}.json", run.model.stat().st_mtime_ns
-    try:
-        kept = json.loads(file.read_text("utf-8"))
-        if kept.pop("model") == made:
-            return dict(kept)
-    except (OSError, ValueError, KeyError):
-        pass
     members = data.members("validation")
     members = members if len(members) else data.members("training")
-    count = REDRAWN_COSTLY if method in COSTLY else REDRAWN_IMAGES
+    count = RANDOMISED_COSTLY if METHODS[method].facts.slow else RANDOMISED_IMAGES
     chosen = members[np.linspace(0, len(members) - 1, min(count, len(members))).astype(int)]
-    figures = redrawn(METHODS[method], probe, model.levels.apply(data.pixels[chosen])).as_dict()
-    with contextlib.suppress(OSError):
-        file.write_text(json.dumps({**figures, "model": made}), "utf-8")
-    return figures
-
-
-def _adding_up(map_: NDArray[np.float32], wanted: float, score: float) -> dict[str, float]:
-    """What a map adds up to, what it should, the score, and the error as a part of the larger of the last two."""
-    total = float(map_.sum(dtype=np.float64))
-    error = abs(total - wanted) / max(abs(wanted), abs(score), 1e-6)
-    return {"sum": total, "should_sum_to": wanted, "score": score, "completeness_error": error}
+    file, key = run.folder / f"randomised-{method}.npz", key_of("weight randomisation", run.model, chosen.tolist())
+    known = kept(file, WeightRandomisation, key)
+    if known is None:
+        known = weight_randomisation(METHODS[method], probe, probe.predictor.prepare(data.pixels[chosen]))
+        keep(file, known, key)
+    return known
 
 
 def method_of(name: str) -> MapMethod:
@@ -213,85 +208,81 @@ def method_of(name: str) -> MapMethod:
     return METHODS[name]
 
 
-def causes(workspace: str, run: int, on: str = "validation", method: str = DEFAULT) -> Job[Result]:
-    """What the mistakes of a run on a set have in common, in groups, each with the remedy that fits.
-
-    ``typical 0`` … are the groups' mean maps, 16×16 float32.
-    """
-    chosen = method_of(method)
-    place = Workspace.open(Path(workspace))
-    own = place.run(run)
-    answers = (yield from score(workspace, run, on)).values["answers"]
-    model, data = yield from model_and_data(place, own)
-    wrong = [(image, said, true, p) for image, said, true, p in answers if said != true][:MOST_MISTAKES]
+def causes(request: ask.Causes) -> Job[ask.CausesFound]:
+    """See `Causes`."""
+    method = method_of(request.method)
+    place = Workspace.open(Path(request.workspace))
+    run = place.run(request.run)
+    scores = yield from score(ask.Score(request.workspace, request.run, request.on))
+    model, data = yield from model_and_data(place, run)
+    wrong = [answer for answer in scores.answers if answer.said != answer.true][:MOST_MISTAKES]
     if not wrong:
-        raise NotHere(
-            "There are no mistakes to group", f"run {run} answers every {on} image rightly", "Choose another set"
-        )
+        why = f"run {request.run} answers every {request.on} image rightly"
+        raise NotHere("There are no mistakes to group", why, "Choose another set")
     layer = model.plan.nodes[-1].after[0]
     maps, features = [], []
-    with Crew(2) as crew:
-        probe = Probe(model.network(), crew)
-        for number, (image, said, _, _) in enumerate(wrong):
+    with ThreadPool(THREADS) as thread_pool:
+        predictor = Predictor.of(model, thread_pool)
+        probe = Probe(predictor)
+        for number, answer in enumerate(wrong):
             if number % 8 == 0:
                 yield Progress(number, len(wrong), "explaining every mistake")
-            prepared = model.levels.apply(data.pixels[data.place(image)][None])[0]
-            maps.append(chosen.maps(probe, prepared, Asked.classes([said], probe.classes))[0])
-            features.append(probe.outputs(layer, prepared[None])[0].reshape(-1))
+            image = predictor.prepare(data.pixels[data.place(answer.image)][None])[0]
+            maps.append(method.maps(probe, image, Targets.classes([answer.said], probe.classes))[0])
+            features.append(probe.outputs(layer, image[None])[0].reshape(-1))
     groups = grouped(np.stack(maps), np.stack(features))
-    plan = own.plan()
-    told = [cause_in_words(group, wrong, model.classes, plan) for group in groups]
-    arrays: dict[str, NDArray[Any]] = {f"typical {k}": group.typical for k, group in enumerate(groups)}
-    return Result({"run": run, "on": on, "mistakes": len(wrong), "groups": told}, arrays)
+    plan = run.plan()
+    found = tuple(cause_in_words(group, wrong, model.classes, plan) for group in groups)
+    return ask.CausesFound(request.run, request.on, len(wrong), found)
 
 
-def cause_in_words(
-    group: Group, wrong: list[tuple[int, int, int, float]], classes: tuple[str, ...], plan: Plan
-) -> dict[str, Any]:
+def cause_in_words(group: Group, wrong: Sequence[Answer], classes: tuple[str, ...], plan: Plan) -> ask.Cause:
     """A group in words, with the plan that should end it where there is one."""
     members = [wrong[k] for k in group.members]
-    said = [classes[s] for _, s, _, _ in members]
+    said = [classes[answer.said] for answer in members]
     common = max(set(said), key=said.count)
-    share = said.count(common) / len(said)
-    values: dict[str, Any] = {
-        "images": [image for image, *_ in members],
-        "said": {name: said.count(name) for name in sorted(set(said))},
-        "row": group.row,
-        "column": group.column,
-        "focus": group.focus,
-        "gathered": group.gathered,
-        "at_one_place": group.at_one_place,
-        "plan": None,
-    }
+    changed = None
     if group.at_one_place:
-        step = Cover(row=round(group.row, 3), column=round(group.column, 3))
-        others = tuple(own for own in plan.recipe if own.kind != step.kind)
-        values["why"] = (
+        step = MaskPlace(row=round(group.row, 3), column=round(group.column, 3))
+        others = tuple(own for own in plan.augmentation if own.kind != step.kind)
+        share = said.count(common) / len(said)
+        why = (
             f"{len(members)} mistakes rest on one place, {group.row:.0%} down and {group.column:.0%} across,"
             f" {share:.0%} of them said to be {common}: a mark, perhaps"
         )
-        values["remedy"] = "Cover that place in training images and train again"
-        values["plan"] = plan.with_recipe((*others, step)).write()
-    elif min(p for *_, p in members) > 0.9:
-        values["why"] = f"{len(members)} surely wrong answers on the things themselves, mostly {common}"
-        values["remedy"] = "Look at their labels first: correct or exclude what is labelled wrongly"
+        remedy = "Mask that place in training images and train again"
+        changed = plan.with_augmentation((*others, step)).write()
+    elif min(answer.probability for answer in members) > 0.9:
+        why = f"{len(members)} surely wrong answers on the things themselves, mostly {common}"
+        remedy = "Look at their labels first: correct or exclude what is labelled wrongly"
     else:
-        true = [classes[t] for _, _, t, _ in members]
+        true = [classes[answer.true] for answer in members]
         most = max(set(true), key=true.count)
-        values["why"] = f"{len(members)} mistakes on the things themselves, mostly {most} said to be {common}"
-        values["remedy"] = f"Add images of {most}, or train longer with a larger network"
-    return values
+        why = f"{len(members)} mistakes on the things themselves, mostly {most} said to be {common}"
+        remedy = f"Add images of {most}, or train longer with a larger network"
+    return ask.Cause(
+        tuple(answer.image for answer in members),
+        {name: said.count(name) for name in sorted(set(said))},
+        group.row,
+        group.column,
+        group.focus,
+        group.gathered,
+        group.at_one_place,
+        why,
+        remedy,
+        changed,
+        group.typical,
+    )
 
 
-def filters(workspace: str, run: int) -> Job[Result]:
-    """The first convolution's filters as pictures, F×K×K×3 float32 in 0–1, under ``filters``."""
-    return (yield from filters_of(str(Workspace.open(Path(workspace)).run(run).model)))
+def filters(request: ask.FirstFilters) -> Job[ask.Filters]:
+    """See `FirstFilters`."""
+    run = Workspace.open(Path(request.workspace)).run(request.run)
+    return (yield from filters_of(ask.FirstFiltersOf(str(run.model))))
 
 
-def filters_of(model: str) -> Job[Result]:
-    """As `filters`, of a model file."""
-    found = first_filters(model_of(Path(model)).network())
+def filters_of(request: ask.FirstFiltersOf) -> Job[ask.Filters]:
+    """See `FirstFiltersOf`."""
+    found = first_filters(model_of(Path(request.model)).network())
     yield Progress(1, 1)
-    if found is None:
-        return Result({"layer": None})
-    return Result({"layer": found[0]}, {"filters": found[1]})
+    return ask.Filters(*found) if found is not None else ask.Filters(None, None)

@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.data import Data, gather
-from attentive_lens.desk.tasks.base import Result
-from attentive_lens.engine.batches import scores
-from attentive_lens.engine.crew import Crew
-from attentive_lens.engine.losses import softmax
+from attentive_lens.desk.requests import Fault, FaultAction, FaultsFound, FindFaults, Skipped
+from attentive_lens.engine.outputs import OUTPUTS
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.faults import Action, Evidence, Finding, find_faults
 from attentive_lens.images.split import LEFT_OUT, SETS
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.progress import Job, Progress
+from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Run, Workspace
 
 MOST_RUNS = 12
@@ -26,12 +25,9 @@ MOST_RUNS = 12
 AT_ONCE = 64
 
 
-def faults(workspace: str) -> Job[Result]:
-    """Faults of the collection as the default plan parts and prepares it, and the files that gave no image.
-
-    Which images are copies is noted in the catalogue, for a split that keeps them together.
-    """
-    place = Workspace.open(Path(workspace))
+def find(request: FindFaults) -> Job[FaultsFound]:
+    """See `FindFaults`."""
+    place = Workspace.open(Path(request.workspace))
     data = yield from gather(place, Plan())
     found = data.collection
     used = np.flatnonzero(np.isin(np.array(found.sets), (*SETS, LEFT_OUT)))
@@ -50,11 +46,9 @@ def faults(workspace: str) -> Job[Result]:
     if place.writable:
         groups = [group for finding in findings for group in finding.groups]
         place.catalogue.keep_copies({numbers[p]: group for group, places in enumerate(groups, 1) for p in places})
-    return Result(
-        {
-            "findings": [_told(finding, numbers) for finding in findings],
-            "skipped": [[file.encode("utf-8", "backslashreplace").decode(), why] for file, why in found.skipped],
-        }
+    return FaultsFound(
+        tuple(_fault(finding, numbers) for finding in findings),
+        tuple(Skipped(file.encode("utf-8", "backslashreplace").decode(), why) for file, why in found.skipped),
     )
 
 
@@ -75,18 +69,18 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
             continue
         try:
             model = read_model(run.model)
-            if model.classes != tuple(data.collection.classes):
+            if model.classes != tuple(data.collection.classes) or not OUTPUTS[model.output].is_probability:
                 continue
-            own = yield from gather(place, run.plan(), run)
+            own = yield from gather(place, run.plan(), run, model.preprocessor.settings)
         except LensError:
             continue
         asked += 1
-        network = model.network()
-        with Crew(2) as crew:
+        with ThreadPool(2) as thread_pool:
+            predictor = Predictor.of(model, thread_pool)
             for first in range(0, len(members), AT_ONCE):
                 yield Progress(first, len(members), f"asking run {run.number} about labels")
                 part = members[first : first + AT_ONCE]
-                sums[part] += softmax(scores(network, model.levels.apply(own.pixels[part]), crew))
+                sums[part] += predictor.answers(predictor.prepare(own.pixels[part]))
                 counts[part] += 1
     if not asked:
         return None
@@ -106,22 +100,22 @@ def _held_out(run: Run, images: int) -> NDArray[np.int64] | None:
     return members if len(members) and (run.checkpoints / "best.alens").exists() else None
 
 
-def _told(finding: Finding, numbers: list[int]) -> dict[str, Any]:
-    return {
-        "kind": finding.kind,
-        "why": finding.why,
-        "remedy": finding.remedy,
-        "images": [numbers[p] for p in finding.places],
-        "groups": [[numbers[p] for p in group] for group in finding.groups],
-        "actions": [_action(action, numbers) for action in finding.actions],
-    }
+def _fault(finding: Finding, numbers: list[int]) -> Fault:
+    return Fault(
+        finding.kind,
+        finding.why,
+        finding.remedy,
+        tuple(numbers[p] for p in finding.places),
+        tuple(tuple(numbers[p] for p in group) for group in finding.groups),
+        tuple(_action(action, numbers) for action in finding.actions),
+    )
 
 
-def _action(action: Action, numbers: list[int]) -> dict[str, Any]:
-    return {
-        "word": action.word,
-        "exclude": [numbers[p] for p in action.exclude],
-        "flag": [numbers[p] for p in action.flag],
-        "relabel": [[numbers[p], label] for p, label in action.relabel],
-        "step": {"change": action.step.kind, **action.step.write()} if action.step else None,
-    }
+def _action(action: Action, numbers: list[int]) -> FaultAction:
+    return FaultAction(
+        action.word,
+        tuple(numbers[p] for p in action.exclude),
+        tuple(numbers[p] for p in action.flag),
+        tuple((numbers[p], label) for p, label in action.relabel),
+        action.step.write_kind() if action.step else None,
+    )

@@ -17,7 +17,7 @@ def kernel_for(layer: Convolution, given: Shape, asked: str = "auto") -> str:
     """«gather», «tiles» or «depthwise», for one image's input shape."""
     if layer.groups > 1 and layer.groups == given[2]:
         return "depthwise"
-    fits = layer.kernel == 3 and layer.stride == layer.dilation == layer.groups == 1
+    fits = layer.kernel_size == 3 and layer.stride == layer.dilation == layer.groups == 1
     if not fits or asked == "gather":
         return "gather"
     if asked == "tiles":

@@ -63,24 +63,24 @@ def channel_products(grad: Array, values: Array, mean: Array, inverse: Array, su
 
 
 @njit(cache=True, nogil=True)
-def scale_and_shift(values: Array, factor: Array, offset: Array, activate: bool, out: Array) -> None:
-    """Out = values · factor + offset, column by column (V×C), and 0 where that is negative if asked."""
+def normalise(values: Array, mean: Array, factor: Array, offset: Array, activate: bool, out: Array) -> None:
+    """Out = (values − mean) · factor + offset, column by column (V×C), and 0 where that is negative if asked."""
     zero = out.dtype.type(0)
     for i in range(values.shape[0]):
         if activate:
             for f in range(values.shape[1]):
-                out[i, f] = max(values[i, f] * factor[f] + offset[f], zero)
+                out[i, f] = max((values[i, f] - mean[f]) * factor[f] + offset[f], zero)
         else:
             for f in range(values.shape[1]):
-                out[i, f] = values[i, f] * factor[f] + offset[f]
+                out[i, f] = (values[i, f] - mean[f]) * factor[f] + offset[f]
 
 
 @njit(cache=True, nogil=True)
-def normal_backward(grad: Array, values: Array, factor: Array, slope: Array, offset: Array) -> None:
-    """Grad = grad · factor + values · slope + offset, column by column (V×C), in place."""
+def normal_backward(grad: Array, values: Array, mean: Array, factor: Array, slope: Array, offset: Array) -> None:
+    """Grad = grad · factor + (values − mean) · slope + offset, column by column (V×C), in place."""
     for i in range(grad.shape[0]):
         for f in range(grad.shape[1]):
-            grad[i, f] = grad[i, f] * factor[f] + values[i, f] * slope[f] + offset[f]
+            grad[i, f] = grad[i, f] * factor[f] + (values[i, f] - mean[f]) * slope[f] + offset[f]
 
 
 @njit(cache=True, nogil=True)

@@ -14,7 +14,7 @@ from attentive_lens.engine.layers.activations import (
     SoftmaxLayer,
     TanhLayer,
 )
-from attentive_lens.engine.layers.base import INFERENCE, Call, Layer, Moment, Rule
+from attentive_lens.engine.layers.base import INFERENCE, Call, Layer, Rule, StepContext
 from attentive_lens.engine.layers.connected import ConnectedLayer
 from attentive_lens.engine.layers.convolution import ConvolutionLayer
 from attentive_lens.engine.layers.joining import AddLayer, ConcatenateLayer, MultiplyLayer
@@ -57,7 +57,7 @@ LAYERS: dict[str, type[Layer[Any]]] = {
     "concatenate": ConcatenateLayer,
     "flatten": FlattenLayer,
     "fully connected": ConnectedLayer,
-    "answers": ConnectedLayer,
+    "output": ConnectedLayer,
 }
 
-__all__ = ["INFERENCE", "LAYERS", "Call", "Layer", "Moment", "Rule"]
+__all__ = ["INFERENCE", "LAYERS", "Call", "Layer", "Rule", "StepContext"]

@@ -26,11 +26,11 @@ class ReluLayer(Layer[Relu]):
         return out, out
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """In place."""
         grad = np.ascontiguousarray(grad)
-        relu_backward(grad.reshape(-1), kept.reshape(-1))
+        relu_backward(grad.reshape(-1), saved.reshape(-1))
         return grad, {}
 
 
@@ -53,34 +53,34 @@ class Pointwise(Layer[S]):
         return out, (given, out)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Times the slope."""
-        return (grad * self.slope(*kept)).astype(grad.dtype, copy=False), {}
+        return (grad * self.slope(*saved)).astype(grad.dtype, copy=False), {}
 
 
 class LeakyReluLayer(Pointwise[LeakyRelu]):
-    """x above zero, slope · x below (Maas 2013, section 2)."""
+    """x above zero, negative slope · x below (Maas 2013, section 2)."""
 
     def value(self, x: Array) -> Array:
         """See the class."""
-        return np.where(x > 0, x, x * np.asarray(self.settings.slope, x.dtype))
+        return np.where(x > 0, x, x * np.asarray(self.settings.negative_slope, x.dtype))
 
     def slope(self, x: Array, y: Array) -> Array:
         """1 or the slope."""
-        return np.where(x > 0, np.asarray(1, x.dtype), np.asarray(self.settings.slope, x.dtype))
+        return np.where(x > 0, np.asarray(1, x.dtype), np.asarray(self.settings.negative_slope, x.dtype))
 
 
 class EluLayer(Pointwise[Elu]):
-    """x above zero, floor · (eˣ − 1) below (Clevert 2016, eq. 15)."""
+    """x above zero, α · (eˣ − 1) below (Clevert 2016, eq. 15)."""
 
     def value(self, x: Array) -> Array:
         """See the class."""
-        return np.where(x > 0, x, np.asarray(self.settings.floor, x.dtype) * np.expm1(np.minimum(x, 0)))
+        return np.where(x > 0, x, np.asarray(self.settings.alpha, x.dtype) * np.expm1(np.minimum(x, 0)))
 
     def slope(self, x: Array, y: Array) -> Array:
-        """1, or y + floor."""
-        return np.where(x > 0, np.asarray(1, x.dtype), y + np.asarray(self.settings.floor, x.dtype))
+        """1, or y + α."""
+        return np.where(x > 0, np.asarray(1, x.dtype), y + np.asarray(self.settings.alpha, x.dtype))
 
 
 class GeluLayer(Pointwise[Gelu]):
@@ -145,7 +145,7 @@ class SoftmaxLayer(Layer[Softmax]):
         return powers, powers
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Y · (g − Σ g·y)."""
-        return kept * (grad - (grad * kept).sum(axis=-1, keepdims=True)), {}
+        return saved * (grad - (grad * saved).sum(axis=-1, keepdims=True)), {}

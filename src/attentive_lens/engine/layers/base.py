@@ -1,4 +1,4 @@
-"""What every layer of the engine does: forward on a piece of a batch, and backward from what it kept."""
+"""What every layer of the engine does: forward on a piece of a batch, and backward from what it saved."""
 
 from __future__ import annotations
 
@@ -9,8 +9,9 @@ from typing import Any, Generic, TypeAlias, TypeVar
 
 import numpy as np
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
-from attentive_lens.plan.chance import chance
+from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import LayerSettings, Shape
 
 S = TypeVar("S", bound=LayerSettings)
@@ -20,7 +21,7 @@ Rule: TypeAlias = Callable[[Array, Array], Array]
 
 
 @dataclass(frozen=True)
-class Moment:
+class StepContext:
     """When in training something happens; random numbers of a step are a function of it.
 
     Attributes
@@ -34,9 +35,9 @@ class Moment:
     batch: int
     piece: int
 
-    def chance(self, purpose: str) -> np.random.Generator:
-        """Random numbers for one purpose at this moment."""
-        return chance(self.seed, purpose, self.epoch, self.batch, self.piece)
+    def random_generator(self, purpose: str) -> np.random.Generator:
+        """Random numbers for one purpose at this context."""
+        return random_generator(self.seed, purpose, self.epoch, self.batch, self.piece)
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,7 @@ class Call:
 
     Attributes
     ----------
-    moment : Moment or None
+    context : StepContext or None
         When in training; None for inference.
     overwrite : bool
         Whether the output may stand where the input stood.
@@ -57,7 +58,7 @@ class Call:
         What `Layer.sums` gave for all pieces of the batch, added up.
     """
 
-    moment: Moment | None = None
+    context: StepContext | None = None
     overwrite: bool = False
     activate: bool = False
     ready: Any = None
@@ -82,19 +83,38 @@ class Layer(ABC, Generic[S]):
     """Whether `forward` can do a ReLU that follows."""
     whole_batch = False
     """Whether training needs sums over the whole batch, see `sums` and `gradient_sums`."""
+    kernels = "auto"
+    """Which kernels are asked for, one of `kernels.choice.KERNELS`; only convolutions have several."""
 
     def __init__(self, name: str, settings: S) -> None:
         self.name = name
         self.settings = settings
 
-    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
-        """Starting weights for one image's input shape, ``how`` one of `starting.STARTS`; none by default."""
-        del given, random, dtype, how
+    def start(
+        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
+        """Starting weights for one image's input shape; none by default."""
+        del given, rng, dtype, initialisation
         return {}
 
     def prepare(self, weights: dict[str, Array], given: Shape) -> Any:
         """What can be worked out of the weights once for all pieces of a batch; nothing by default."""
         del weights, given
+        return None
+
+    def scale_and_shift(self, weights: dict[str, Array]) -> tuple[Array, Array] | None:
+        """Factor and offset of each channel, float64, where at inference it does nothing else; None by default."""
+        del weights
+        return None
+
+    def absorb(self, weights: dict[str, Array], factor: Array, offset: Array) -> dict[str, Array] | None:
+        """Weights with which its output is already scaled and shifted, channel by channel; None if there are none."""
+        del weights, factor, offset
+        return None
+
+    def kernel(self, given: Shape) -> str | None:
+        """The kernel it runs by for one image's input shape, where it has several; None by default."""
+        del given
         return None
 
     @abstractmethod
@@ -113,19 +133,19 @@ class Layer(ABC, Generic[S]):
 
     @abstractmethod
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
-        """Gradients of the input(s) (if ``inputs``) and of the weights (if ``parameters``) for that of the output."""
+        """Gradients of the input(s) and of the weights, as far as they are needed, for that of the output."""
 
     def sums(self, given: Array) -> Array:
         """Of a piece, what `forward` needs of the whole batch; only where `whole_batch`."""
         raise NotImplementedError
 
-    def gradient_sums(self, grad: Array, kept: Any) -> Array:
-        """Of a piece, what `backward` needs of the whole batch, which then stands in ``kept``; see `with_sums`."""
+    def gradient_sums(self, grad: Array, saved: Any) -> Array:
+        """Of a piece, what `backward` needs of the whole batch, which then stands in ``saved``; see `with_sums`."""
         raise NotImplementedError
 
-    def with_sums(self, kept: Any, own: Array, sums: Array) -> Any:
+    def with_sums(self, saved: Any, own: Array, sums: Array) -> Any:
         """What `backward` needs, with the `gradient_sums` of the piece and of the whole batch."""
         raise NotImplementedError
 

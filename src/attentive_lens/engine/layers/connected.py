@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.layers.base import Call, Layer
-from attentive_lens.engine.starting import started
-from attentive_lens.plan.layers import Answers, Connected, Shape
+from attentive_lens.plan.initialisations import InitialisationSettings
+from attentive_lens.plan.layers import Connected, Shape
 
 
 class ConnectedLayer(Layer[Connected]):
@@ -17,12 +18,20 @@ class ConnectedLayer(Layer[Connected]):
 
     can_activate = True
 
-    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
-        """As asked, zero bias; the answers' weights a tenth of that, so that the first loss is about ln K."""
+    def start(
+        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
+        """As asked, zero bias; the output's weights a tenth of that, so that the first loss is about ln K."""
         shapes = self.settings.weight_shapes(given)
-        share = 0.1 if isinstance(self.settings, Answers) else 1.0
-        matrix = started(how, shapes["matrix"], given[0], self.settings.units, random, dtype)
+        share = 0.1 if self.settings.is_output else 1.0
+        matrix = initial_weights(initialisation, shapes["matrix"], given[0], self.settings.units, rng, dtype)
         return {"matrix": matrix * np.asarray(share, dtype), "bias": np.zeros(shapes["bias"], dtype)}
+
+    def absorb(self, weights: dict[str, Array], factor: Array, offset: Array) -> dict[str, Array]:
+        """The matrix's columns times the factor, bias too and shifted."""
+        dtype = weights["matrix"].dtype
+        bias = weights["bias"] * factor + offset
+        return {"matrix": (weights["matrix"] * factor).astype(dtype), "bias": bias.astype(dtype)}
 
     def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×units; keeps the input."""
@@ -33,8 +42,8 @@ class ConnectedLayer(Layer[Connected]):
         return out, given
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Matrix products with the transposed factors."""
-        found = {"matrix": kept.T @ grad, "bias": grad.sum(axis=0)} if parameters else {}
-        return (grad @ weights["matrix"].T if inputs else None), found
+        found = {"matrix": saved.T @ grad, "bias": grad.sum(axis=0)} if need_weights else {}
+        return (grad @ weights["matrix"].T if need_inputs else None), found

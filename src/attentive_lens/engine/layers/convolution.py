@@ -8,13 +8,14 @@ from typing import Any
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.kernels import tiles
 from attentive_lens.engine.kernels.choice import kernel_for
 from attentive_lens.engine.kernels.compiled import add_bias, depthwise, depthwise_backward
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
 from attentive_lens.engine.kernels.scratch import scratch
 from attentive_lens.engine.layers.base import Call, Layer
-from attentive_lens.engine.starting import started
+from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Convolution, Shape
 
 
@@ -30,26 +31,32 @@ class ConvolutionLayer(Layer[Convolution]):
     """Cross-correlation with learned filters, plus a bias per filter."""
 
     can_activate = True
-    asked = "auto"
-    """One of `kernels.choice.KERNELS`."""
 
     @property
     def window(self) -> Window:
         """The window and its padding."""
         before, after = self.settings.pads
-        return Window(self.settings.kernel, self.settings.stride, before, after, self.settings.dilation)
+        return Window(self.settings.kernel_size, self.settings.stride, before, after, self.settings.dilation)
+
+    def absorb(self, weights: dict[str, Array], factor: Array, offset: Array) -> dict[str, Array]:
+        """Filters times the factor, bias too and shifted."""
+        dtype = weights["kernel"].dtype
+        bias = weights["bias"] * factor + offset
+        return {"kernel": (weights["kernel"] * factor).astype(dtype), "bias": bias.astype(dtype)}
 
     def kernel(self, given: Shape) -> str:
         """What it runs by for one image's input shape."""
-        return kernel_for(self.settings, given, self.asked)
+        return kernel_for(self.settings, given, self.kernels)
 
-    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
+    def start(
+        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
         """As asked, zero bias."""
         shapes = self.settings.weight_shapes(given)
-        area = self.settings.kernel**2
+        area = self.settings.kernel_size**2
         fans = area * shapes["kernel"][2], area * self.settings.filters // self.settings.groups
         return {
-            "kernel": started(how, shapes["kernel"], *fans, random, dtype),
+            "kernel": initial_weights(initialisation, shapes["kernel"], *fans, rng, dtype),
             "bias": np.zeros(shapes["bias"], dtype),
         }
 
@@ -75,7 +82,7 @@ class ConvolutionLayer(Layer[Convolution]):
             out = self._depthwise(given, kernel)
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
         elif self.settings.groups > 1:
-            parts = zip(self._parted(given), np.split(kernel, self.settings.groups, axis=3), strict=True)
+            parts = zip(self._by_group(given), np.split(kernel, self.settings.groups, axis=3), strict=True)
             out = np.concatenate([convolve(part, own, self.window) for part, own in parts], axis=3)
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
         else:
@@ -83,43 +90,43 @@ class ConvolutionLayer(Layer[Convolution]):
         return out, (given, None)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """By the kernel that ran forward."""
-        given, ready = kept
+        given, ready = saved
         kernel = weights["kernel"]
         grad = np.ascontiguousarray(grad)
-        found: dict[str, Array] = {"bias": _summed(grad)} if parameters else {}
+        found: dict[str, Array] = {"bias": _summed(grad)} if need_weights else {}
         rows, columns = given.shape[1:3]
         if isinstance(ready, Tiles):
             before = self.settings.pads[0]
-            if parameters:
+            if need_weights:
                 found["kernel"] = tiles.filter_gradient(given, grad, before)
-            if not inputs:
+            if not need_inputs:
                 return None, found
             return tiles.convolve(grad, ready.turned, 2 - before, rows, columns, None, False), found
         if self.kernel(given.shape[1:]) == "depthwise":
             to_images, to_kernel = self._depthwise_backward(given, kernel, grad)
-            if parameters:
+            if need_weights:
                 found["kernel"] = to_kernel
-            return (to_images if inputs else None), found
+            return (to_images if need_inputs else None), found
         if self.settings.groups > 1:
-            return self._grouped_backward(given, kernel, grad, inputs, found if parameters else None)
-        if parameters:
+            return self._grouped_backward(given, kernel, grad, need_inputs, found if need_weights else None)
+        if need_weights:
             found["kernel"] = weight_gradient(given, grad, self.window)
-        return (input_gradient(grad, kernel, self.window, rows, columns) if inputs else None), found
+        return (input_gradient(grad, kernel, self.window, rows, columns) if need_inputs else None), found
 
-    def _parted(self, maps: Array) -> list[Array]:
+    def _by_group(self, maps: Array) -> list[Array]:
         return [np.ascontiguousarray(part) for part in np.split(maps, self.settings.groups, axis=3)]
 
     def _grouped_backward(
-        self, given: Array, kernel: Array, grad: Array, inputs: bool, found: dict[str, Array] | None
+        self, given: Array, kernel: Array, grad: Array, need_inputs: bool, found: dict[str, Array] | None
     ) -> tuple[Array | None, dict[str, Array]]:
-        images, grads = self._parted(given), self._parted(grad)
+        images, grads = self._by_group(given), self._by_group(grad)
         if found is not None:
             pairs = zip(images, grads, strict=True)
             found["kernel"] = np.concatenate([weight_gradient(a, g, self.window) for a, g in pairs], axis=3)
-        if not inputs:
+        if not need_inputs:
             return None, found or {}
         rows, columns = given.shape[1:3]
         kernels = np.split(kernel, self.settings.groups, axis=3)

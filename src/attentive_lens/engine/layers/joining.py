@@ -22,10 +22,10 @@ class AddLayer(Layer[Add]):
         return out, len(given)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """The gradient itself for each; all but the first a copy, for a gradient may be changed in place."""
-        return (grad, *(grad.copy() for _ in range(kept - 1))), {}
+        return (grad, *(grad.copy() for _ in range(saved - 1))), {}
 
 
 class MultiplyLayer(Layer[Multiply]):
@@ -39,15 +39,15 @@ class MultiplyLayer(Layer[Multiply]):
         return out, given
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Times the product of the others; summed over the map where one factor served all of it."""
         found = []
-        for k, own in enumerate(kept):
+        for k, own in enumerate(saved):
             part = grad
-            for other, factor in enumerate(kept):
+            for other, factor in enumerate(saved):
                 if other != k:
-                    part = part * _spread(factor, kept[0])
+                    part = part * _spread(factor, saved[0])
             found.append(part.sum(axis=tuple(range(1, part.ndim - 1))) if own.ndim < part.ndim else part)
         return tuple(found), {}
 
@@ -60,10 +60,10 @@ class ConcatenateLayer(Layer[Concatenate]):
         return np.concatenate(given, axis=-1), [own.shape[-1] for own in given]
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Each input's own channels."""
-        edges = np.cumsum(kept)[:-1]
+        edges = np.cumsum(saved)[:-1]
         return tuple(np.ascontiguousarray(part) for part in np.split(grad, edges, axis=-1)), {}
 
 

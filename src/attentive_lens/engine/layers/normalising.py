@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.kernels.compiled import channel_products, channel_sums, normal_backward, scale_and_shift
+from attentive_lens.engine.kernels.compiled import channel_products, channel_sums, normal_backward, normalise
 from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import BatchNormalisation, GroupNormalisation, LocalResponse, Shape
 
 
@@ -22,7 +23,9 @@ class Normal:
     values : ndarray, V×C
         Its input.
     mean, inverse : ndarray, C
-        Mean, and one over the deviation.
+        Mean, and one over the standard deviation, of the values' dtype.
+    rest : ndarray, C float64
+        What the mean lost by being rounded to that dtype; it matters where it is far larger than the deviation.
     batch : bool
         Whether they are the batch's, so that the gradient passes through them too.
     own, sums : ndarray, 3×C, or None
@@ -32,13 +35,14 @@ class Normal:
     values: Array
     mean: Array
     inverse: Array
+    rest: Array
     batch: bool
     own: Array | None = None
     sums: Array | None = None
 
 
 class BatchNormalisationLayer(Layer[BatchNormalisation]):
-    """scale · (x − mean) / √(variance + tiny) + shift (Ioffe & Szegedy 2015, algorithm 1).
+    """scale · (x − mean) / √(variance + ε) + shift (Ioffe & Szegedy 2015, algorithm 1).
 
     In training, mean and variance are those of the whole batch, whatever pieces it is cut into, and move the running
     figures that inference uses; the running variance is the unbiased one. A frozen layer uses the running figures.
@@ -47,7 +51,9 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
     whole_batch = True
     can_activate = True
 
-    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
+    def start(
+        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
         """Scale and variance 1, shift and mean 0."""
         channels = given[-1]
         return {
@@ -65,78 +71,90 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
         channel_sums(flat, found[1:])
         return found
 
-    def _figures(self, weights: dict[str, Array], sums: Array | None) -> tuple[Array, Array]:
-        """Mean, and one over the deviation."""
+    def _statistics(self, weights: dict[str, Array], sums: Array | None) -> tuple[Array, Array, Array]:
+        """Mean, one over the standard deviation, and what the mean lost by rounding."""
         if sums is None:
-            mean, variance = weights["mean"], weights["variance"].astype(np.float64)
+            mean, variance = weights["mean"].astype(np.float64), weights["variance"].astype(np.float64)
         else:
             mean = sums[1] / sums[0]
             variance = np.maximum(sums[2] / sums[0] - mean * mean, 0)
         dtype = weights["scale"].dtype
-        return mean.astype(dtype), (1 / np.sqrt(variance + self.settings.tiny)).astype(dtype)
+        rounded = mean.astype(dtype)
+        return rounded, (1 / np.sqrt(variance + self.settings.epsilon)).astype(dtype), mean - rounded
 
     def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the input with its figures, and whether they are the batch's."""
         given = np.ascontiguousarray(given)
-        mean, inverse = self._figures(weights, call.sums)
+        mean, inverse, rest = self._statistics(weights, call.sums)
         out = np.empty_like(given)
         factor = weights["scale"] * inverse
         channels = given.shape[-1]
         flat, to = given.reshape(-1, channels), out.reshape(-1, channels)
-        scale_and_shift(flat, factor, weights["shift"] - mean * factor, call.activate, to)
-        return out, Normal(flat, mean, inverse, call.sums is not None)
+        # the mean is taken off first: values far from zero keep the digits in which they differ
+        offset = (weights["shift"] - rest * factor).astype(out.dtype)
+        normalise(flat, mean, factor, offset, call.activate, to)
+        return out, Normal(flat, mean, inverse, rest, call.sums is not None)
 
-    def gradient_sums(self, grad: Array, kept: Any) -> Array:
+    def scale_and_shift(self, weights: dict[str, Array]) -> tuple[Array, Array]:
+        """By the running statistics."""
+        variance = weights["variance"].astype(np.float64)
+        factor = weights["scale"] / np.sqrt(variance + self.settings.epsilon)
+        return factor, weights["shift"] - weights["mean"] * factor
+
+    def gradient_sums(self, grad: Array, saved: Any) -> Array:
         """3×C float64: count, sum of gradients, and of gradients times normalised values."""
-        flat = np.ascontiguousarray(grad).reshape(kept.values.shape)
+        flat = np.ascontiguousarray(grad).reshape(saved.values.shape)
         found = np.zeros((3, flat.shape[1]))
         found[0] = len(flat)
-        channel_products(flat, kept.values, kept.mean, kept.inverse, found[1:])
+        channel_products(flat, saved.values, saved.mean, saved.inverse, found[1:])
+        found[2] -= saved.rest * saved.inverse * found[1]
         return found
 
-    def with_sums(self, kept: Any, own: Array, sums: Array) -> Any:
+    def with_sums(self, saved: Any, own: Array, sums: Array) -> Any:
         """With the gradient sums of the piece and of the batch."""
-        return replace(kept, own=own, sums=sums)
+        return replace(saved, own=own, sums=sums)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Ioffe & Szegedy 2015, section 3; straight through where the running figures were used."""
         found: dict[str, Array] = {}
-        own = kept.own
-        if own is None and (parameters or (inputs and kept.batch)):
-            own = self.gradient_sums(grad, kept)
-        if parameters and own is not None:
+        own = saved.own
+        if own is None and (need_weights or (need_inputs and saved.batch)):
+            own = self.gradient_sums(grad, saved)
+        if need_weights and own is not None:
             found = {"scale": own[2].astype(grad.dtype), "shift": own[1].astype(grad.dtype)}
-        if not inputs:
+        if not need_inputs:
             return None, found
-        factor = weights["scale"] * kept.inverse
-        if not kept.batch:
+        factor = weights["scale"] * saved.inverse
+        if not saved.batch:
             return grad * factor, found
-        sums = own if kept.sums is None else kept.sums
+        sums = own if saved.sums is None else saved.sums
         # g − Σg/n − x̂ · Σ(g·x̂)/n, times scale / deviation, as one line in g and x
-        along = factor * kept.inverse * (sums[2] / sums[0]).astype(grad.dtype)
-        offset = along * kept.mean - factor * (sums[1] / sums[0]).astype(grad.dtype)
+        along = factor * saved.inverse * (sums[2] / sums[0]).astype(grad.dtype)
+        offset = (along * saved.rest - factor * (sums[1] / sums[0])).astype(grad.dtype)
         out = np.ascontiguousarray(grad)
-        normal_backward(out.reshape(kept.values.shape), kept.values, factor, -along, offset)
+        normal_backward(out.reshape(saved.values.shape), saved.values, saved.mean, factor, -along, offset)
         return out, found
 
     def state(self, weights: dict[str, Array], sums: Array) -> dict[str, Array]:
         """The running mean and variance, moved towards those of the batch."""
-        count, keeps = float(sums[0, 0]), self.settings.keeps
+        count, momentum = float(sums[0, 0]), self.settings.momentum
         mean = sums[1] / count
         variance = np.maximum(sums[2] / count - mean * mean, 0) * count / max(1.0, count - 1)
         dtype = weights["mean"].dtype
         return {
-            "mean": (keeps * weights["mean"] + (1 - keeps) * mean).astype(dtype),
-            "variance": (keeps * weights["variance"] + (1 - keeps) * variance).astype(dtype),
+            "mean": (momentum * weights["mean"] + (1 - momentum) * mean).astype(dtype),
+            "variance": (momentum * weights["variance"] + (1 - momentum) * variance).astype(dtype),
         }
 
 
 class GroupNormalisationLayer(Layer[GroupNormalisation]):
     """As batch normalisation, over groups of channels of each image (Wu & He 2018, eq. 1–2, 7)."""
 
-    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
+    def start(
+        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
         """Scale 1, shift 0."""
         return {"scale": np.ones(given[2], dtype), "shift": np.zeros(given[2], dtype)}
 
@@ -146,21 +164,21 @@ class GroupNormalisationLayer(Layer[GroupNormalisation]):
         parts = given.reshape(n, rows * columns, self.settings.groups, channels // self.settings.groups)
         mean = parts.mean(axis=(1, 3), keepdims=True)
         normal = parts - mean
-        inverse = 1 / np.sqrt((normal * normal).mean(axis=(1, 3), keepdims=True) + self.settings.tiny)
+        inverse = 1 / np.sqrt((normal * normal).mean(axis=(1, 3), keepdims=True) + self.settings.epsilon)
         normal = (normal * inverse).astype(given.dtype, copy=False)
         out = normal.reshape(given.shape) * weights["scale"] + weights["shift"]
         return out, (normal, inverse)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Less its mean and its part along the normalised values, group by group."""
-        normal, inverse = kept
+        normal, inverse = saved
         found: dict[str, Array] = {}
-        if parameters:
+        if need_weights:
             times = (grad * normal.reshape(grad.shape)).sum(axis=(0, 1, 2))
             found = {"scale": times, "shift": grad.sum(axis=(0, 1, 2))}
-        if not inputs:
+        if not need_inputs:
             return None, found
         part = (grad * weights["scale"]).reshape(normal.shape)
         along = (part * normal).mean(axis=(1, 3), keepdims=True)
@@ -169,28 +187,28 @@ class GroupNormalisationLayer(Layer[GroupNormalisation]):
 
 
 class LocalResponseLayer(Layer[LocalResponse]):
-    """x / (offset + factor · Σ x² over neighbour channels)^power (Krizhevsky 2012, section 3.3)."""
+    """x / (k + α · Σ x² over neighbour channels)^β (Krizhevsky 2012, section 3.3)."""
 
     def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the input and the sums."""
         s = self.settings
-        sums = np.asarray(s.offset, given.dtype) + np.asarray(s.factor, given.dtype) * self._across(given * given)
-        out = given * sums ** np.asarray(-s.power, given.dtype)
+        sums = np.asarray(s.k, given.dtype) + np.asarray(s.alpha, given.dtype) * self._across(given * given)
+        out = given * sums ** np.asarray(-s.beta, given.dtype)
         return out, (given, sums)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
-        """G · sums^−power − 2 · factor · power · x · Σ over neighbours of g · x · sums^(−power−1)."""
-        s, (given, sums) = self.settings, kept
-        part = self._across(grad * given * sums ** np.asarray(-s.power - 1, given.dtype), mirrored=True)
-        out = grad * sums ** np.asarray(-s.power, given.dtype)
-        return out - np.asarray(2 * s.factor * s.power, given.dtype) * given * part, {}
+        """G · sums^−β − 2αβ · x · Σ over neighbours of g · x · sums^(−β−1)."""
+        s, (given, sums) = self.settings, saved
+        part = self._across(grad * given * sums ** np.asarray(-s.beta - 1, given.dtype), mirrored=True)
+        out = grad * sums ** np.asarray(-s.beta, given.dtype)
+        return out - np.asarray(2 * s.alpha * s.beta, given.dtype) * given * part, {}
 
     def _across(self, values: Array, mirrored: bool = False) -> Array:
         """Sums over the neighbours of each channel; mirrored, over those whose neighbour it is."""
-        before = (self.settings.across - 1) // 2
-        after = self.settings.across - 1 - before
+        before = (self.settings.size - 1) // 2
+        after = self.settings.size - 1 - before
         if mirrored:
             before, after = after, before
         channels = values.shape[-1]

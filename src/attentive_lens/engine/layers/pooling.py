@@ -24,18 +24,18 @@ class MaxPoolingLayer(Layer[MaxPooling]):
         shape = (len(given), *self.settings.output_shape(given.shape[1:]))
         out = np.empty(shape, given.dtype)
         place = np.empty(shape, np.uint16)
-        pool_forward(given, self.settings.window, self.settings.stride, out, place)
+        pool_forward(given, self.settings.kernel_size, self.settings.stride, out, place)
         return out, (place, given.shape)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Each window's gradient goes to its greatest value."""
-        if not inputs:
+        if not need_inputs:
             return None, {}
-        place, shape = kept
+        place, shape = saved
         out = np.zeros(shape, grad.dtype)
-        pool_backward(np.ascontiguousarray(grad), place, self.settings.window, self.settings.stride, out)
+        pool_backward(np.ascontiguousarray(grad), place, self.settings.kernel_size, self.settings.stride, out)
         return out, {}
 
 
@@ -48,15 +48,15 @@ class AveragePoolingLayer(Layer[AveragePooling]):
         out = np.zeros(shape, given.dtype)
         for part in _offsets(given, self.settings, shape):
             out += part
-        out /= self.settings.window**2
+        out /= self.settings.kernel_size**2
         return out, given.shape
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Shared out evenly."""
-        out = np.zeros(kept, grad.dtype)
-        share = grad / np.asarray(self.settings.window**2, grad.dtype)
+        out = np.zeros(saved, grad.dtype)
+        share = grad / np.asarray(self.settings.kernel_size**2, grad.dtype)
         for part in _offsets(out, self.settings, grad.shape):
             part += share
         return out, {}
@@ -72,16 +72,16 @@ class PowerPoolingLayer(Layer[PowerPooling]):
         out = np.zeros(shape, given.dtype)
         for part in _offsets(np.abs(given) ** power, self.settings, shape):
             out += part
-        out = (out / self.settings.window**2 + TINY) ** (1 / power)
+        out = (out / self.settings.kernel_size**2 + TINY) ** (1 / power)
         return out.astype(given.dtype, copy=False), (given, out)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """G · y^(1−p) · |x|^(p−1) · sign(x) / count."""
-        given, out = kept
+        given, out = saved
         power = self.settings.power
-        share = grad * out ** (1 - power) / self.settings.window**2
+        share = grad * out ** (1 - power) / self.settings.kernel_size**2
         found = np.zeros(given.shape, grad.dtype)
         for part in _offsets(found, self.settings, grad.shape):
             part += share
@@ -93,10 +93,10 @@ class GlobalPoolingLayer(Layer[GlobalPooling]):
 
     def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×C; keeps input and output."""
-        if self.settings.takes == "average":
+        if self.settings.mode == "average":
             return given.mean(axis=(1, 2)), (given, None)
         flat = given.reshape(len(given), -1, given.shape[3])
-        if self.settings.takes == "max":
+        if self.settings.mode == "max":
             place = flat.argmax(axis=1)
             return np.take_along_axis(flat, place[:, None], axis=1)[:, 0], (given, place)
         power = self.settings.power
@@ -104,15 +104,15 @@ class GlobalPoolingLayer(Layer[GlobalPooling]):
         return out.astype(given.dtype, copy=False), (given, out)
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """As for the windowed poolings, with one window."""
-        given, of = kept
+        given, of = saved
         n, rows, columns, channels = given.shape
-        if self.settings.takes == "average":
+        if self.settings.mode == "average":
             share = grad / np.asarray(rows * columns, grad.dtype)
             return np.broadcast_to(share[:, None, None, :], given.shape).copy(), {}
-        if self.settings.takes == "max":
+        if self.settings.mode == "max":
             out = np.zeros((n, rows * columns, channels), grad.dtype)
             np.put_along_axis(out, of[:, None], grad[:, None], axis=1)
             return out.reshape(given.shape), {}
@@ -125,6 +125,6 @@ class GlobalPoolingLayer(Layer[GlobalPooling]):
 def _offsets(maps: Array, settings: Pooling, shape: tuple[int, ...]) -> Iterator[Array]:
     """For each place in the window, the view of ``maps`` (N×H×W×C) that it takes over all windows."""
     step, (rows, columns) = settings.stride, shape[1:3]
-    for down in range(settings.window):
-        for across in range(settings.window):
+    for down in range(settings.kernel_size):
+        for across in range(settings.kernel_size):
             yield maps[:, down : down + step * rows : step, across : across + step * columns : step][:, :rows, :columns]

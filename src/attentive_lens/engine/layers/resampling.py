@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
 from attentive_lens.engine.layers.base import Call, Layer
-from attentive_lens.engine.starting import started
+from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Resampling, Shape, TransposedConvolution
 
 
@@ -22,7 +23,7 @@ class ResamplingLayer(Layer[Resampling]):
         at = (np.arange(side * factor) + 0.5) / factor - 0.5
         matrix = np.zeros((side * factor, side), dtype)
         rows = np.arange(side * factor)
-        if self.settings.between == "nearest":
+        if self.settings.interpolation == "nearest":
             matrix[rows, rows // factor] = 1
             return matrix
         at = at.clip(0, side - 1)
@@ -37,10 +38,10 @@ class ResamplingLayer(Layer[Resampling]):
         return np.einsum("yh,xw,nhwc->nyxc", down, across, given, optimize=True), given.shape
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """The transposed weights."""
-        down, across = (self._matrix(side, grad.dtype) for side in kept[1:3])
+        down, across = (self._matrix(side, grad.dtype) for side in saved[1:3])
         return np.ascontiguousarray(np.einsum("yh,xw,nyxc->nhwc", down, across, grad, optimize=True)), {}
 
 
@@ -50,14 +51,16 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
     @property
     def _window(self) -> Window:
         before, after = self.settings.pads
-        return Window(self.settings.kernel, self.settings.stride, before, after)
+        return Window(self.settings.kernel_size, self.settings.stride, before, after)
 
-    def start(self, given: Shape, random: np.random.Generator, dtype: np.dtype[Any], how: str) -> dict[str, Array]:
+    def start(
+        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
         """As asked, for the inputs that reach one output pixel; zero bias."""
         shapes = self.settings.weight_shapes(given)
-        k, s = self.settings.kernel, self.settings.stride
+        k, s = self.settings.kernel_size, self.settings.stride
         fan_in = max(1, k * k * given[2] // (s * s))
-        kernel = started(how, shapes["kernel"], fan_in, k * k * self.settings.filters, random, dtype)
+        kernel = initial_weights(initialisation, shapes["kernel"], fan_in, k * k * self.settings.filters, rng, dtype)
         return {"kernel": kernel, "bias": np.zeros(shapes["bias"], dtype)}
 
     def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
@@ -68,11 +71,11 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
         return out, given
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """The convolution itself, and its weight gradient with the parts changed over."""
         grad = np.ascontiguousarray(grad)
         found: dict[str, Array] = {}
-        if parameters:
-            found = {"kernel": weight_gradient(grad, kept, self._window), "bias": grad.sum(axis=(0, 1, 2))}
-        return (convolve(grad, weights["kernel"], self._window) if inputs else None), found
+        if need_weights:
+            found = {"kernel": weight_gradient(grad, saved, self._window), "bias": grad.sum(axis=(0, 1, 2))}
+        return (convolve(grad, weights["kernel"], self._window) if need_inputs else None), found

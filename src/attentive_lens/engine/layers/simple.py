@@ -20,22 +20,22 @@ class DropoutLayer(Layer[Dropout]):
     keeps_output = True  # at inference its output is its input
 
     def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
-        """As given in shape; keeps the factors, 0 or 1 / (1 − share)."""
-        share = self.settings.share
-        if call.moment is None or share == 0:
+        """As given in shape; keeps the factors, 0 or 1 / (1 − rate)."""
+        rate = self.settings.rate
+        if call.context is None or rate == 0:
             return given, None
         shape = given.shape
-        if self.settings.whole == "channels":
+        if self.settings.unit == "channel":
             shape = (shape[0], *(1 for _ in shape[1:-1]), shape[-1])
-        drawn = call.moment.chance(f"dropout of {self.name}").random(shape, np.float32)
-        factors = (drawn >= share).astype(given.dtype) / np.asarray(1 - share, given.dtype)
+        drawn = call.context.random_generator(f"dropout of {self.name}").random(shape, np.float32)
+        factors = (drawn >= rate).astype(given.dtype) / np.asarray(1 - rate, given.dtype)
         return given * factors, factors
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """The same factors."""
-        return (grad if kept is None else grad * kept), {}
+        return (grad if saved is None else grad * saved), {}
 
 
 class FlattenLayer(Layer[Flatten]):
@@ -48,7 +48,7 @@ class FlattenLayer(Layer[Flatten]):
         return given.reshape(len(given), -1), given.shape
 
     def backward(
-        self, grad: Array, kept: Any, weights: dict[str, Array], inputs: bool, parameters: bool
+        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """Back to the shape that came in."""
-        return grad.reshape(kept), {}
+        return grad.reshape(saved), {}

@@ -1,7 +1,8 @@
-"""Maps of which pixels an answer depends on. Each method is one file and one line here."""
+"""Maps of which pixels an answer depends on. Each method is one file and one line here, with its facts in `methods`."""
 
 from __future__ import annotations
 
+from attentive_lens.explaining.methods import DEFAULT
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.explaining.saliency.class_activation import ClassActivation
 from attentive_lens.explaining.saliency.contribution import Contribution
@@ -25,6 +26,7 @@ METHODS: dict[str, MapMethod] = {
     "occlusion": Occlusion(),
     "random_masks": RandomMasks(),
 }
-DEFAULT = "gradient_times_input"
+for _key, _method in METHODS.items():
+    _method.key = _key
 
 __all__ = ["DEFAULT", "METHODS", "MapMethod"]

@@ -3,31 +3,31 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.methods import METHOD_FACTS, MethodFacts
+from attentive_lens.explaining.probe import Probe, Targets
 
 
 class MapMethod(ABC):
-    """Base of the methods. What a map explains is an `Asked`: by default the raw score of a class."""
+    """Base of the methods: the arithmetic here, what is said of them in ``explaining/methods``.
 
-    label: ClassVar[str] = ""
-    """Its name in the trade, for a list."""
-    shows: ClassVar[str] = ""
-    """One sentence: what the map shows."""
-    misleads: ClassVar[str] = ""
-    """One sentence: when not to believe it."""
-    cost: ClassVar[str] = ""
-    """What it costs, in passes through the network."""
-    signed: ClassVar[bool] = False
-    """Whether values below zero mean «speaks against»."""
+    What a map explains is a `Targets`: by default the score of a class, before the output function.
+    """
+
+    key = ""
+    """Its place in `METHOD_FACTS`; set where it stands in `METHODS`."""
+
+    @property
+    def facts(self) -> MethodFacts:
+        """What is said of it."""
+        return METHOD_FACTS[self.key]
 
     @abstractmethod
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """Maps of one image.
 
         Parameters
@@ -36,27 +36,27 @@ class MapMethod(ABC):
             The trained network.
         image : ndarray, H×W×C
             Prepared as the network takes it.
-        asked : Asked
+        targets : Targets
             T numbers.
 
         Returns
         -------
         ndarray, T×H×W float32
-            In the unit the method's docstring gives; at least 0 unless ``signed``.
+            In the unit the method's docstring gives; at least 0 unless its facts say ``signed``.
         """
 
-    def should_sum_to(self, probe: Probe, image: Array, asked: Asked) -> Array | None:
+    def should_sum_to(self, probe: Probe, image: Array, targets: Targets) -> Array | None:
         """What the map of each number must add up to, T, where the method promises it; None where it does not."""
-        del probe, image, asked
+        del probe, image, targets
         return None
 
 
-def image_gradients(probe: Probe, image: Array, asked: Asked) -> Array:
+def image_gradients(probe: Probe, image: Array, targets: Targets) -> Array:
     """Gradients of T numbers by one image: T×H×W×C."""
-    return probe.gradients(np.repeat(image[None], len(asked.seeds), axis=0), asked.seeds, asked.of)
+    return probe.gradients(np.repeat(image[None], len(targets.weights), axis=0), targets.weights, targets.of)
 
 
-def paired(images: Array, asked: Asked) -> tuple[Array, Array]:
-    """Every image with every number: N·T images, number by number, and their seeds."""
-    count = len(asked.seeds)
-    return np.concatenate([images] * count), np.repeat(asked.seeds, len(images), axis=0)
+def paired(images: Array, targets: Targets) -> tuple[Array, Array]:
+    """Every image with every number: N·T images, number by number, and their weights."""
+    count = len(targets.weights)
+    return np.concatenate([images] * count), np.repeat(targets.weights, len(images), axis=0)

@@ -9,7 +9,7 @@ from scipy.ndimage import zoom
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadValue
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.plan.layers import Dropout, Pooling
 from attentive_lens.plan.layers.base import SameShape
@@ -29,19 +29,14 @@ class ClassActivation(MapMethod):
     Units of the number per pixel of the maps. Coarse: as fine as the layer's maps.
     """
 
-    label = "class activation"
-    shows = "Where the last feature maps speak for the answer, coarsely."
-    misleads = "It is as coarse as the maps of its layer, and says nothing of what happens after it."
-    cost = "one pass each way"
-
     def __init__(self, layer: str | None = None) -> None:
         self.layer = layer
 
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`; `BadValue` without feature maps that all paths pass."""
         node = coated(probe.network, self.layer) if self.layer else last_maps(probe.network)
-        copies = np.repeat(image[None], len(asked.seeds), axis=0)
-        grads, outs = probe.gradients_at(node, copies, asked.seeds, asked.of)
+        copies = np.repeat(image[None], len(targets.weights), axis=0)
+        grads, outs = probe.gradients_at(node, copies, targets.weights, targets.of)
         found = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)
         factors = (1, image.shape[0] / found.shape[1], image.shape[1] / found.shape[2])
         return np.asarray(zoom(found, factors, order=1, grid_mode=True, mode="nearest"), np.float32)
@@ -62,8 +57,8 @@ def last_maps(network: Network) -> str:
     for node in network.plan.nodes:
         before = [passed[source] for source in node.after]
         passed[node.name] = frozenset.intersection(*before) | {node.name}
-    of_all = passed[network.answers]
-    shapes = {fact.name: fact.shape for fact in network.plan.facts(network.image)}
+    of_all = passed[network.output]
+    shapes = {fact.name: fact.shape for fact in network.plan.facts(network.image_shape)}
     name = next((n.name for n in reversed(network.plan.nodes) if n.name in of_all and len(shapes[n.name]) == 3), IMAGE)
     while name != IMAGE and isinstance(network.plan.node(name).layer, Pooling | Dropout):
         name = network.plan.node(name).after[0]

@@ -11,18 +11,14 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.layers import INFERENCE, Layer
 from attentive_lens.engine.network import Network
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.plan.layers import (
-    Answers,
     Concatenate,
-    Connected,
-    Convolution,
     Flatten,
     GlobalPooling,
     MaxPooling,
     Multiply,
-    TransposedConvolution,
 )
 from attentive_lens.plan.layers.base import SameShape
 from attentive_lens.plan.network import IMAGE
@@ -54,34 +50,28 @@ class Contribution(MapMethod):
     map and their part add up to the number.
     """
 
-    label = "contribution"
-    shows = "The score shared out to the pixels, layer by layer, by what each added."
-    misleads = "The rule decides much: two rules may share out the same score differently."
-    cost = "two passes each way, four with alpha-beta, and as many again for the sum"
-    signed = True
-
     def __init__(self, rule: str = "epsilon") -> None:
         self.rule = rule
-        if rule == "alpha-beta":
-            self.label = "contribution α2 β1"  # type: ignore[misc]
 
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        return self._shared_out(probe, image, asked)[0]
+        return self._shared_out(probe, image, targets)[0]
 
-    def should_sum_to(self, probe: Probe, image: Array, asked: Asked) -> Array | None:
+    def should_sum_to(self, probe: Probe, image: Array, targets: Targets) -> Array | None:
         """The number less what the biases keep of it."""
-        kept = self._shared_out(probe, image, asked)[1]
+        kept = self._shared_out(probe, image, targets)[1]
         scores = probe.scores(image[None])[0]
-        return np.asarray(asked.seeds @ scores - kept)
+        return np.asarray(targets.weights @ scores - kept)
 
-    def _shared_out(self, probe: Probe, image: Array, asked: Asked) -> tuple[NDArray[np.float32], Array]:
+    def _shared_out(self, probe: Probe, image: Array, targets: Targets) -> tuple[NDArray[np.float32], Array]:
         """Maps T×H×W, and what the biases of all layers keep, T."""
         short = folded(probe.network)
-        network = Network(short.plan, short.image, short.weights, "gather")  # its sums of like signs are exact
-        copies = np.repeat(image[None], len(asked.seeds), axis=0)
+        network = Network(short.plan, short.image_shape, short.weights, "gather")  # its sums of like signs are exact
+        copies = np.repeat(image[None], len(targets.weights), axis=0)
         outs = {IMAGE: copies, **network.forward(copies, watch=frozenset(network.layers)).outputs}
-        shares: dict[str, Array] = {network.answers: outs[network.answers] * asked.seeds.astype(image.dtype)}
+        shares: dict[str, Array] = {
+            network.output: outs[network.output] * probe.predictor.output.gather(targets.weights.astype(image.dtype))
+        }
         kept = np.zeros(len(copies))
         for node in reversed(network.plan.nodes):
             share = shares.pop(node.name, None)
@@ -103,11 +93,11 @@ class Contribution(MapMethod):
         if isinstance(kind, SameShape):
             return (share,), none
         whole = isinstance(kind, Flatten | MaxPooling | Concatenate)
-        if whole or (isinstance(kind, GlobalPooling) and kind.takes == "max"):
+        if whole or (isinstance(kind, GlobalPooling) and kind.mode == "max"):
             _, saved = layer.forward(given if kind.joins else given[0], weights, INFERENCE)
             parts = layer.backward(share.copy(), saved, weights, True, False)[0]
             return (parts if kind.joins else (parts,)), none
-        weighed = isinstance(kind, Convolution | TransposedConvolution | Connected | Answers)
+        weighed = "bias" in weights
         if self.rule == "alpha-beta" and weighed:
             part, kept = _apart(layer, weights, given[0], share)
             return (part,), kept

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod, image_gradients
 
 
@@ -20,11 +20,6 @@ class Gradient(MapMethod):
     saturated.
     """
 
-    label = "gradient"
-    shows = "Where a small change would move the score most."
-    misleads = "It is noisy, and weak where the answer is so sure that small changes no longer matter."
-    cost = "one pass each way"
-
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        return np.abs(image_gradients(probe, image, asked)).max(axis=3).astype(np.float32)
+        return np.abs(image_gradients(probe, image, targets)).max(axis=3).astype(np.float32)

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod, image_gradients
 
 
@@ -20,12 +20,6 @@ class GradientTimesInput(MapMethod):
     biases the parts add up to the score.
     """
 
-    label = "gradient × input"
-    shows = "What each pixel adds to the score."
-    misleads = "Counted from the mean colour: a pixel of that colour adds nothing, even where emptiness is the reason."
-    cost = "one pass each way"
-    signed = True
-
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        return (image_gradients(probe, image, asked) * image).sum(axis=3).astype(np.float32)
+        return (image_gradients(probe, image, targets) * image).sum(axis=3).astype(np.float32)

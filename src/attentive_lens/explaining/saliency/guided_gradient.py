@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 
 
@@ -19,13 +19,8 @@ class GuidedGradient(MapMethod):
     look at its trust first.
     """
 
-    label = "guided gradient"
-    shows = "Shapes in the image that active units pass on."
-    misleads = "It draws edges even for a network that has learned nothing."
-    cost = "one pass each way"
-
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        copies = np.repeat(image[None], len(asked.seeds), axis=0)
-        found = probe.gradients(copies, asked.seeds, asked.of, lambda grad, out: np.maximum(grad, 0) * (out > 0))
+        copies = np.repeat(image[None], len(targets.weights), axis=0)
+        found = probe.gradients(copies, targets.weights, targets.of, lambda grad, out: np.maximum(grad, 0) * (out > 0))
         return np.abs(found).max(axis=3).astype(np.float32)

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod, paired
 
 STEPS = 64
@@ -24,12 +24,6 @@ class IntegratedGradients(MapMethod):
     (midpoints), which is measured. Source: Sundararajan 2017, «Axiomatic attribution», eq. 1 and 3.
     """
 
-    label = "integrated gradients"
-    shows = "What each pixel adds to the score on the way from an empty image to this one; the parts add up."
-    misleads = "All depends on what counts as empty: pixels that look like it add nothing."
-    cost = f"{STEPS} passes each way"
-    signed = True
-
     def __init__(self, baseline: str = "mean") -> None:
         self.baseline = baseline
 
@@ -41,15 +35,15 @@ class IntegratedGradients(MapMethod):
             return np.broadcast_to(image.min(axis=(0, 1)), image.shape).copy()
         return np.zeros_like(image)
 
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
         empty = self.empty(image)
         at = ((np.arange(STEPS) + 0.5) / STEPS).astype(image.dtype)[:, None, None, None]
-        copies, seeds = paired(empty + at * (image - empty), asked)
-        grads = probe.gradients(copies, seeds, asked.of).reshape(len(asked.seeds), STEPS, *image.shape)
+        copies, weights = paired(empty + at * (image - empty), targets)
+        grads = probe.gradients(copies, weights, targets.of).reshape(len(targets.weights), STEPS, *image.shape)
         return (grads.mean(axis=1) * (image - empty)).sum(axis=3).astype(np.float32)
 
-    def should_sum_to(self, probe: Probe, image: Array, asked: Asked) -> Array | None:
+    def should_sum_to(self, probe: Probe, image: Array, targets: Targets) -> Array | None:
         """The number's rise from the baseline to the image."""
-        ends = probe.numbers(np.stack([self.empty(image), image]), asked)
+        ends = probe.values(np.stack([self.empty(image), image]), targets)
         return np.asarray(ends[1] - ends[0])

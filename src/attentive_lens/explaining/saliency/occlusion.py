@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.covering import covered
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 
 PARTS = 8
@@ -23,13 +23,7 @@ class Occlusion(MapMethod):
     Zeiler & Fergus 2014, section 4.2. It needs no gradient and so is a check on the methods that do.
     """
 
-    label = "occlusion"
-    shows = "How much the score falls when a square covers the place."
-    misleads = "A square is itself something to see; two things that stand in for each other both look unimportant."
-    cost = "about 290 forward passes"
-    signed = True
-
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
         height, width = image.shape[:2]
         side = max(1, round(min(height, width) / PARTS))
@@ -40,9 +34,9 @@ class Occlusion(MapMethod):
             for c in range(-step, width, step)
             if r + side > 0 and c + side > 0
         ]
-        numbers = probe.numbers(np.concatenate([image[None], covered(image, places)]), asked)
+        numbers = probe.values(np.concatenate([image[None], covered(image, places)]), targets)
         fall = numbers[0] - numbers[1:]
-        sums = np.zeros((len(asked.seeds), height, width))
+        sums = np.zeros((len(targets.weights), height, width))
         counts = np.zeros((height, width))
         for own, place in zip(fall, places, strict=True):
             sums[:, place[0], place[1]] += own[:, None, None]

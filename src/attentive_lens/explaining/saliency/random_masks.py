@@ -6,11 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import zoom
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.covering import filling
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
-from attentive_lens.plan.chance import chance
 
 MASKS, GRID, KEPT = 400, 8, 0.5
 
@@ -25,23 +25,17 @@ class RandomMasks(MapMethod):
     The masks are the same at every call.
     """
 
-    label = "random masks"
-    shows = "How much the score gains where the place is left uncovered, over random covers."
-    misleads = "It is grainy, and random covers make images that no camera takes."
-    cost = f"{MASKS} forward passes"
-    signed = True
-
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
         masks = _masks(*image.shape[:2]).astype(image.dtype)
         mean = filling(image).astype(image.dtype)
-        numbers = probe.numbers(mean + masks[..., None] * (image - mean), asked)
+        numbers = probe.values(mean + masks[..., None] * (image - mean), targets)
         weighed = np.einsum("nt,nhw->thw", numbers, masks - masks.mean(axis=0))
         return (weighed / (MASKS * masks.var(axis=0) + 1e-9)).astype(np.float32)
 
 
 def _masks(height: int, width: int) -> NDArray[np.float64]:
-    random = chance(0, "random masks")
+    random = random_generator(0, "random masks")
     grids = (random.random((MASKS, GRID + 1, GRID + 1)) < KEPT).astype(np.float64)
     tall, wide = -(-height // GRID), -(-width // GRID)
     found = np.empty((MASKS, height, width))

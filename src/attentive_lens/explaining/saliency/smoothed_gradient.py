@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.probe import Asked, Probe
+from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod, paired
-from attentive_lens.plan.chance import chance
 
 DRAWS = 16
 NOISE = 0.1
@@ -23,15 +23,10 @@ class SmoothedGradient(MapMethod):
     Units of the number per unit of prepared level. The noise is the same for the same image at every call.
     """
 
-    label = "smoothed gradient"
-    shows = "Where small changes move the score, averaged over noisy copies of the image."
-    misleads = "Noise the network never met may show a part of the image that it does not use."
-    cost = f"{DRAWS} passes each way"
-
-    def maps(self, probe: Probe, image: Array, asked: Asked) -> NDArray[np.float32]:
+    def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
         width = NOISE * float(image.max() - image.min())
-        noise = chance(0, "smoothed gradient").standard_normal((DRAWS, *image.shape), np.float32)
-        copies, seeds = paired(image + width * noise.astype(image.dtype), asked)
-        grads = probe.gradients(copies, seeds, asked.of).reshape(len(asked.seeds), DRAWS, *image.shape)
+        noise = random_generator(0, "smoothed gradient").standard_normal((DRAWS, *image.shape), np.float32)
+        copies, weights = paired(image + width * noise.astype(image.dtype), targets)
+        grads = probe.gradients(copies, weights, targets.of).reshape(len(targets.weights), DRAWS, *image.shape)
         return np.abs(grads.mean(axis=1)).max(axis=3).astype(np.float32)

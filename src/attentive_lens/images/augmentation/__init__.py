@@ -1,4 +1,4 @@
-"""The changes made to training images: the arithmetic of every recipe step, and the recipe as a whole."""
+"""The changes made to training images: the arithmetic of every augmentation step, and the augmentation as a whole."""
 
 from __future__ import annotations
 
@@ -8,44 +8,46 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.images.augmentation.base import Augmentation, Geometric, Pairing, Tonal
-from attentive_lens.images.augmentation.blur import BlurChange
-from attentive_lens.images.augmentation.brightness import BrightnessChange
+from attentive_lens.images.augmentation.blending import BlendChange, PatchBlendChange
 from attentive_lens.images.augmentation.compiled import warp
-from attentive_lens.images.augmentation.contrast import ContrastChange
-from attentive_lens.images.augmentation.cover import CoverChange
-from attentive_lens.images.augmentation.crop import CropChange
-from attentive_lens.images.augmentation.cut_out import CutOutChange
-from attentive_lens.images.augmentation.elastic import ElasticChange
-from attentive_lens.images.augmentation.gamma import GammaChange
-from attentive_lens.images.augmentation.grey import GreyChange
-from attentive_lens.images.augmentation.hue import HueChange
-from attentive_lens.images.augmentation.jpeg import JpegChange
-from attentive_lens.images.augmentation.mirror import MirrorChange
-from attentive_lens.images.augmentation.mix import MixChange
-from attentive_lens.images.augmentation.noise import NoiseChange
-from attentive_lens.images.augmentation.paste import PasteChange
-from attentive_lens.images.augmentation.perspective import PerspectiveChange
-from attentive_lens.images.augmentation.quarter import QuarterChange
-from attentive_lens.images.augmentation.saturation import SaturationChange
-from attentive_lens.images.augmentation.scale import ScaleChange
-from attentive_lens.images.augmentation.sharpen import SharpenChange
-from attentive_lens.images.augmentation.shear import ShearChange
-from attentive_lens.images.augmentation.shift import ShiftChange
-from attentive_lens.images.augmentation.turn import TurnChange
-from attentive_lens.plan.chance import chance
-from attentive_lens.plan.recipe import RecipeStep
+from attentive_lens.images.augmentation.geometry import (
+    CropChange,
+    ElasticDeformationChange,
+    FlipChange,
+    PerspectiveChange,
+    Rotate90Change,
+    RotateChange,
+    ScaleChange,
+    ShearChange,
+    TranslateChange,
+)
+from attentive_lens.images.augmentation.occlusion import MaskPlaceChange, RandomErasingChange
+from attentive_lens.images.augmentation.tone import (
+    BlurChange,
+    BrightnessChange,
+    ContrastChange,
+    GammaChange,
+    GreyChange,
+    HueChange,
+    JpegChange,
+    NoiseChange,
+    SaturationChange,
+    SharpenChange,
+)
+from attentive_lens.plan.augmentation import AugmentationStep
 
 AUGMENTATIONS: dict[str, Augmentation] = {
-    "mirror": MirrorChange(),
-    "turn": TurnChange(),
-    "quarter turn": QuarterChange(),
-    "shift": ShiftChange(),
+    "flip": FlipChange(),
+    "rotate": RotateChange(),
+    "rotate 90": Rotate90Change(),
+    "translate": TranslateChange(),
     "scale": ScaleChange(),
     "shear": ShearChange(),
     "perspective": PerspectiveChange(),
     "crop": CropChange(),
-    "elastic warp": ElasticChange(),
+    "elastic deformation": ElasticDeformationChange(),
     "brightness": BrightnessChange(),
     "contrast": ContrastChange(),
     "saturation": SaturationChange(),
@@ -54,18 +56,18 @@ AUGMENTATIONS: dict[str, Augmentation] = {
     "blur": BlurChange(),
     "sharpen": SharpenChange(),
     "noise": NoiseChange(),
-    "cut-out patch": CutOutChange(),
-    "covered place": CoverChange(),
+    "random erasing": RandomErasingChange(),
+    "mask a place": MaskPlaceChange(),
     "grey": GreyChange(),
     "JPEG artefacts": JpegChange(),
-    "linear mix": MixChange(),
-    "pasted patch": PasteChange(),
+    "blend": BlendChange(),
+    "patch blend": PatchBlendChange(),
 }
 
 
 @dataclass(frozen=True)
 class Variants:
-    """What a recipe made of a batch.
+    """What a augmentation made of a batch.
 
     Attributes
     ----------
@@ -83,7 +85,7 @@ class Variants:
 
 
 def augment(
-    images: NDArray[np.uint8], numbers: Sequence[int], recipe: Sequence[RecipeStep], seed: int, epoch: int
+    images: NDArray[np.uint8], numbers: Sequence[int], augmentation: Sequence[AugmentationStep], seed: int, epoch: int
 ) -> Variants:
     """Fresh variants of training images.
 
@@ -94,24 +96,24 @@ def augment(
     Parameters
     ----------
     images : ndarray, N×S×S×C uint8
-        At the working size.
+        At the input size.
     numbers : sequence of int
         Each image's number in the catalogue.
-    recipe : sequence of RecipeStep
+    augmentation : sequence of AugmentationStep
         Steps in order.
     seed, epoch : int
         Master seed, and epoch from 0.
 
     """
-    alone = [step for step in recipe if not isinstance(AUGMENTATIONS[step.kind], Pairing)]
-    paired = [step for step in recipe if isinstance(AUGMENTATIONS[step.kind], Pairing)]
+    alone = [step for step in augmentation if not isinstance(AUGMENTATIONS[step.kind], Pairing)]
+    paired = [step for step in augmentation if isinstance(AUGMENTATIONS[step.kind], Pairing)]
     out = np.empty(images.shape, np.float32)
     np.multiply(images, np.float32(1 / 255), out=out)
     for place, number in enumerate(numbers):
-        random = chance(seed, "augmentation", epoch, int(number))
+        random = random_generator(seed, "augmentation", epoch, int(number))
         waiting: NDArray[np.float64] | None = None
         for step in alone:
-            if random.random() >= step.chance:
+            if random.random() >= step.probability:
                 continue
             change = AUGMENTATIONS[step.kind]
             if isinstance(change, Geometric):
@@ -128,7 +130,7 @@ def augment(
 
 
 def _mixed(
-    images: NDArray[np.float32], numbers: Sequence[int], steps: Sequence[RecipeStep], seed: int, epoch: int
+    images: NDArray[np.float32], numbers: Sequence[int], steps: Sequence[AugmentationStep], seed: int, epoch: int
 ) -> Variants:
     count = len(images)
     partners, shares = np.arange(count), np.zeros(count, np.float32)
@@ -136,10 +138,10 @@ def _mixed(
         return Variants(images, partners, shares)
     unmixed = images.copy()
     for place, number in enumerate(numbers):
-        random = chance(seed, "mixing", epoch, int(number))
+        random = random_generator(seed, "mixing", epoch, int(number))
         for step in steps:
             change = AUGMENTATIONS[step.kind]
-            if random.random() < step.chance and isinstance(change, Pairing):
+            if random.random() < step.probability and isinstance(change, Pairing):
                 partners[place] = (place + 1 + random.integers(count - 1)) % count
                 shares[place] = change.apply(step, random, images[place], unmixed[partners[place]])
                 break

@@ -1,4 +1,4 @@
-"""The compiled loops of the recipe: resampling at moved places, and stretching values."""
+"""The compiled loops of the augmentation: resampling at moved places, and stretching values."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ def _aim(
     channels: int,
     at: NDArray[np.int32],
 ) -> None:
-    """Turn the places (x, y) of one row into ``at``, where the upper left of the four pixels about each begins.
+    """Rotate the places (x, y) of one row into ``at``, where the upper left of the four pixels about each begins.
 
     ``x`` and ``y`` become the parts of a pixel beyond it. Places outside move to the border.
     """

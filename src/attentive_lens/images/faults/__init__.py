@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.balance import Balance
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding
 from attentive_lens.images.faults.doubts import Doubts
 from attentive_lens.images.faults.duplicates import Duplicates
 from attentive_lens.images.faults.marks import Marks
 from attentive_lens.images.faults.poor import Poor
-from attentive_lens.plan.progress import Job, Progress
 
 FAULTS: dict[str, Finder] = {
     "duplicates": Duplicates(),

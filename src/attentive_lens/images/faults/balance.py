@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.base import Evidence, Finder, Finding, images_in_words
-from attentive_lens.plan.progress import Job, Progress
 
 FEWEST = 10
 RARE = 0.25

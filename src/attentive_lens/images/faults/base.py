@@ -9,9 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.rows import Pixels
-from attentive_lens.plan.progress import Job, Progress
-from attentive_lens.plan.recipe import RecipeStep
+from attentive_lens.plan.augmentation import AugmentationStep
 
 
 @dataclass(frozen=True)
@@ -26,15 +26,15 @@ class Action:
         Images to leave out, and to mark, by place.
     relabel : tuple of (int, int)
         Images, by place, and the class number each is to get.
-    step : RecipeStep or None
-        A change for training to add to the recipe.
+    step : AugmentationStep or None
+        A change for training to add to the augmentation.
     """
 
     word: str
     exclude: tuple[int, ...] = ()
     flag: tuple[int, ...] = ()
     relabel: tuple[tuple[int, int], ...] = ()
-    step: RecipeStep | None = None
+    step: AugmentationStep | None = None
 
 
 @dataclass(frozen=True)
@@ -72,7 +72,7 @@ class Evidence:
     Attributes
     ----------
     pixels : ndarray, M×S×S×C uint8
-        At the working size; may be memory-mapped and larger than memory.
+        At the input size; may be memory-mapped and larger than memory.
     labels : ndarray, N int64
         Class numbers.
     sets : tuple of str

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, images_in_words
-from attentive_lens.plan.progress import Job, Progress
 
 ODDS = 100
 """How many times likelier than the label the other class must be."""

@@ -9,8 +9,8 @@ from scipy.ndimage import gaussian_filter
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
-from attentive_lens.plan.progress import Job, Progress
 
 COARSE = 16
 NEAR_COARSE = 0.65

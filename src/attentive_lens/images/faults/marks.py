@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import Job
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
-from attentive_lens.images.preparation import LUMA_CHROMA
-from attentive_lens.plan.progress import Job
-from attentive_lens.plan.recipe import CutOut
+from attentive_lens.images.preprocessing import LUMA_CHROMA
+from attentive_lens.plan.augmentation import RandomErasing
 
 AT_ONCE = 128
 SAMPLED = 6000
@@ -69,10 +69,10 @@ class Marks(Finder):
             )
             ranked = tuple(carriers.tolist())
             actions = (
-                Action("cover places at random while training", step=CutOut(chance=0.5, between=(0.2, 0.4))),
+                Action("cover places at random while training", step=RandomErasing(probability=0.5, range=(0.2, 0.4))),
                 Action("flag them", flag=ranked),
             )
-            remedy = "Cover that place with cut-out patches, or crop it away"
+            remedy = "MaskPlace that place with cut-out patches, or crop it away"
             findings.append(Finding("mark", why, remedy, ranked, actions))
         return findings
 

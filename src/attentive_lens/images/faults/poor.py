@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter
 
+from attentive_lens.core.jobs import Job
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
-from attentive_lens.plan.progress import Job
 
 AT_ONCE = 64
 SOFT = 0.48
@@ -17,11 +17,11 @@ FAR_BELOW = 2.5
 FLAT = 0.25
 """Part of its class's usual contrast below which an image is washed out."""
 SMALL = 0.5
-"""Part of the working size below which a file is too small."""
+"""Part of the input size below which a file is too small."""
 
 
 class Poor(Finder):
-    """Out of focus, washed out, or far smaller than the working size; the first two against the image's own class."""
+    """Out of focus, washed out, or far smaller than the input size; the first two against the image's own class."""
 
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
         """At most one finding of each sort."""
@@ -49,7 +49,7 @@ class Poor(Finder):
             (
                 "too small",
                 small,
-                f"are smaller than half the working size of {side} pixels",
+                f"are smaller than half the input size of {side} pixels",
                 evidence.sizes.min(axis=1),
             ),
         )

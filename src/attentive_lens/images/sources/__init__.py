@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, Reference, Skipped, Source
 from attentive_lens.images.sources.folders import Folders
 from attentive_lens.images.sources.idx import IdxFiles
@@ -12,7 +13,6 @@ from attentive_lens.images.sources.listing import Listing
 from attentive_lens.images.sources.mat import MatFile
 from attentive_lens.images.sources.npz import Arrays
 from attentive_lens.images.sources.table import PixelTable
-from attentive_lens.plan.reading import Reading
 
 SOURCES: dict[str, type[Source]] = {
     "listing": Listing,

@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture
 from attentive_lens.images.layouts import Scale, images_in, label_words, one, readings
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, set_named
-from attentive_lens.plan.reading import Reading
 
 SAMPLED = 64
 """Images looked at to tell what white is."""

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
+from attentive_lens.core.files import shown
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture, decode
-from attentive_lens.plan.files import shown
-from attentive_lens.plan.reading import Reading
+from attentive_lens.images.reading import Reading
 
 SET_WORDS = {
     "train": "training",

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name, listed
 from attentive_lens.images.sources.separated import FEWEST_PIXELS, LABEL_WORDS, SET_COLUMNS, Head, head, is_table
-from attentive_lens.plan.reading import Reading
 
 ENDINGS = (".png", ".jpg", ".jpeg")
 """Tried when a name in the table has none."""
@@ -68,7 +68,7 @@ class Listing(Source):
         sets = found.column(SET_COLUMNS)
         seen: set[Path] = {table}
         with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
-            lines = csv.reader(stream, delimiter=found.parted)
+            lines = csv.reader(stream, delimiter=found.delimiter)
             if found.has_heading:
                 next(lines)
             for row in lines:

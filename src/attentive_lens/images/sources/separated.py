@@ -22,7 +22,7 @@ class Head:
 
     Attributes
     ----------
-    parted : str
+    delimiter : str
         The character between columns.
     names : list of str
         The columns' names, or "column 1" … without a heading.
@@ -32,7 +32,7 @@ class Head:
         Some lines after it.
     """
 
-    parted: str
+    delimiter: str
     names: list[str]
     has_heading: bool
     rows: list[list[str]]
@@ -62,8 +62,8 @@ def head(file: Path) -> Head:
         with file.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
             first = stream.readline()
             stream.seek(0)
-            parted = max(",;\t|", key=first.count)
-            rows = [row for row in islice(csv.reader(stream, delimiter=parted), LOOKED_AT) if row]
+            delimiter = max(",;\t|", key=first.count)
+            rows = [row for row in islice(csv.reader(stream, delimiter=delimiter), LOOKED_AT) if row]
     except OSError as error:
         raise BadFile(f"{file} could not be read", str(error.strerror).lower(), "Check its permissions") from None
     except csv.Error as error:
@@ -77,7 +77,7 @@ def head(file: Path) -> Head:
     named = numbers == 0 and (below > 0 or bool(words & {*LABEL_WORDS, *SET_COLUMNS, "file", "image", "path", "name"}))
     if not named:
         names = [f"column {k}" for k in range(1, len(names) + 1)]
-    return Head(parted, names, named, rows[1:] if named else rows)
+    return Head(delimiter, names, named, rows[1:] if named else rows)
 
 
 def is_number(text: str) -> bool:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture
 from attentive_lens.images.layouts import Scale, readings, unfolded
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name
 from attentive_lens.images.sources.separated import (
     FEWEST_PIXELS,
@@ -23,7 +24,6 @@ from attentive_lens.images.sources.separated import (
     is_number,
     is_table,
 )
-from attentive_lens.plan.reading import Reading
 
 
 class PixelTable(Source):
@@ -91,16 +91,16 @@ class PixelTable(Source):
                 number += 1
                 if not line.strip():
                     continue
-                count = line.count(found.parted.encode()) + 1
+                count = line.count(found.delimiter.encode()) + 1
                 if count != len(found.names):
                     why = f"line {number}: it has {count} values, {len(found.names)} are needed"
                     yield Skipped(self.place, why)
                     continue
-                label = _cell(line, labels, count, found.parted)
+                label = _cell(line, labels, count, found.delimiter)
                 if not label:
                     yield Skipped(self.place, f"line {number}: its label is blank")
                     continue
-                word = _cell(line, sets, count, found.parted).lower() if sets is not None else ""
+                word = _cell(line, sets, count, found.delimiter).lower() if sets is not None else ""
                 yield Found(self.place, class_name(label), SET_WORDS.get(word), "byte", start)
 
     def picture(self, file: Path, part: str, index: int) -> Picture:
@@ -132,7 +132,7 @@ class PixelTable(Source):
             found, labels, sets = self._located()
             sample = []
             for row in found.rows:
-                line = found.parted.join(row).encode("utf-8", "surrogateescape")
+                line = found.delimiter.join(row).encode("utf-8", "surrogateescape")
                 try:
                     sample.append(_numbers(line, found, labels, sets))
                 except ValueError:
@@ -141,9 +141,9 @@ class PixelTable(Source):
         return self._scale
 
 
-def _cell(line: bytes, column: int, count: int, parted: str) -> str:
+def _cell(line: bytes, column: int, count: int, delimiter: str) -> str:
     """One cell of a line; the ends are found without cutting the whole line up."""
-    mark = parted.encode()
+    mark = delimiter.encode()
     if column == 0:
         cell = line.split(mark, 1)[0]
     elif column == count - 1:
@@ -156,7 +156,7 @@ def _cell(line: bytes, column: int, count: int, parted: str) -> str:
 
 def _numbers(line: bytes, found: Head, labels: int, sets: int | None) -> NDArray[np.float64]:
     """The pixels of a line; `ValueError` with the reason if one is missing or no number."""
-    cells = line.strip(b"\r\n").split(found.parted.encode())
+    cells = line.strip(b"\r\n").split(found.delimiter.encode())
     if len(cells) != len(found.names):
         raise ValueError(f"it has {len(cells)} values, {len(found.names)} are needed")
     for column in sorted({labels, *([sets] if sets is not None else [])}, reverse=True):

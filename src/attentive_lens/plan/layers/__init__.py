@@ -2,7 +2,7 @@
 
 from attentive_lens.plan.layers.activations import Elu, Gelu, LeakyRelu, Relu, Sigmoid, Silu, Softmax, Tanh
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Shape
-from attentive_lens.plan.layers.connected import Answers, Connected
+from attentive_lens.plan.layers.connected import Connected, Output
 from attentive_lens.plan.layers.convolution import Convolution
 from attentive_lens.plan.layers.joining import Add, Concatenate, Multiply
 from attentive_lens.plan.layers.normalising import BatchNormalisation, GroupNormalisation, LocalResponse
@@ -37,14 +37,13 @@ LAYERS: dict[str, type[LayerSettings]] = {
         Concatenate,
         Flatten,
         Connected,
-        Answers,
+        Output,
     )
 }
 
 __all__ = [
     "LAYERS",
     "Add",
-    "Answers",
     "AveragePooling",
     "BatchNormalisation",
     "Concatenate",
@@ -62,6 +61,7 @@ __all__ = [
     "LocalResponse",
     "MaxPooling",
     "Multiply",
+    "Output",
     "Pooling",
     "PowerPooling",
     "Reach",

@@ -5,16 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import SameShape
-from attentive_lens.plan.values import spec
 
 
 @dataclass(frozen=True)
 class Relu(SameShape):
     """Passes what is positive and stops the rest."""
 
-    title: ClassVar[str] = "relu"
     kind: ClassVar[str] = "relu"
+    is_rectifier: ClassVar[bool] = True
     idea: ClassVar[str] = "Passes positive values and sets the others to zero (rectified linear unit)."
 
 
@@ -22,29 +22,28 @@ class Relu(SameShape):
 class LeakyRelu(SameShape):
     """Passes what is positive and a little of the rest."""
 
-    title: ClassVar[str] = "leaky relu"
     kind: ClassVar[str] = "leaky relu"
     idea: ClassVar[str] = "Passes positive values and a small part of the negative ones, so that no unit dies."
 
-    slope: float = spec(0.01, label="below zero", low=0.0001, high=1.0, meaning="Factor of negative values.")
+    negative_slope: float = spec(
+        0.01, label="negative slope", low=0.0001, high=1.0, meaning="Factor of negative values."
+    )
 
 
 @dataclass(frozen=True)
 class Elu(SameShape):
     """Exponential linear unit."""
 
-    title: ClassVar[str] = "elu"
     kind: ClassVar[str] = "elu"
     idea: ClassVar[str] = "Passes positive values and bends negative ones softly towards a floor (exponential unit)."
 
-    floor: float = spec(1.0, label="floor", low=0.01, high=10.0, meaning="How far below zero it can go.")
+    alpha: float = spec(1.0, label="alpha", low=0.01, high=10.0, meaning="How far below zero it can go.")
 
 
 @dataclass(frozen=True)
 class Gelu(SameShape):
     """Gaussian error linear unit."""
 
-    title: ClassVar[str] = "gelu"
     kind: ClassVar[str] = "gelu"
     idea: ClassVar[str] = "Weighs every value by how likely a normal one lies below it: a smooth ReLU."
 
@@ -53,7 +52,6 @@ class Gelu(SameShape):
 class Silu(SameShape):
     """Sigmoid-weighted linear unit."""
 
-    title: ClassVar[str] = "silu"
     kind: ClassVar[str] = "silu"
     idea: ClassVar[str] = "Weighs every value by its own sigmoid: a smooth ReLU with a small dip."
 
@@ -62,7 +60,6 @@ class Silu(SameShape):
 class Tanh(SameShape):
     """Hyperbolic tangent."""
 
-    title: ClassVar[str] = "tanh"
     kind: ClassVar[str] = "tanh"
     idea: ClassVar[str] = "Bends every value into −1 to 1 (hyperbolic tangent)."
 
@@ -71,7 +68,6 @@ class Tanh(SameShape):
 class Sigmoid(SameShape):
     """Logistic function."""
 
-    title: ClassVar[str] = "sigmoid"
     kind: ClassVar[str] = "sigmoid"
     idea: ClassVar[str] = "Bends every value into 0 to 1; good as a gate that multiplies maps."
 
@@ -80,8 +76,7 @@ class Sigmoid(SameShape):
 class Softmax(SameShape):
     """Shares of a whole, over the channels."""
 
-    title: ClassVar[str] = "softmax"
     kind: ClassVar[str] = "softmax"
     idea: ClassVar[str] = (
-        "Turns each pixel’s channels into shares that sum to 1; the answers need none, the loss has it."
+        "Turns each pixel’s channels into shares that sum to 1; the output layer needs none, the loss has it."
     )

@@ -7,8 +7,8 @@ from abc import abstractmethod
 from dataclasses import dataclass
 from typing import ClassVar, TypeAlias
 
+from attentive_lens.core.values import Kind
 from attentive_lens.errors import BadValue
-from attentive_lens.plan.values import Value
 
 Shape: TypeAlias = tuple[int, ...]
 """Shape of one image's feature maps: (rows, columns, channels), or (values,) once flattened."""
@@ -28,25 +28,29 @@ class Reach:
 
 
 @dataclass(frozen=True)
-class LayerSettings(Value):
+class LayerSettings(Kind):
     """Base of all layers' settings.
 
     To add a layer: one file here with its settings and shape rule, one of the same name in ``engine/layers``
     with its arithmetic, and one line in each room's table.
     """
 
-    kind: ClassVar[str] = ""
-    """The word in a plan file, and the first part of a node's name."""
-    idea: ClassVar[str] = ""
-    """One sentence for the tooltip, with the trade's term."""
     needs_map: ClassVar[bool] = False
     """Whether the input must be (rows, columns, channels)."""
     joins: ClassVar[bool] = False
     """Whether it takes two or more inputs; all others take one."""
+    is_output: ClassVar[bool] = False
+    """Whether it gives the network's scores, and so must stand last and nowhere else."""
+    is_rectifier: ClassVar[bool] = False
+    """Whether it sets negative values to 0 and does nothing else, so that a layer before it may do so at once."""
 
     @abstractmethod
     def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """Shape that comes out for one image's inputs; `DoesNotFit` where they cannot be taken."""
+
+    def output_channels(self, *inputs: int | None) -> int | None:
+        """Channels that come out for those of the inputs, None where they are not known; as they came by default."""
+        return inputs[0]
 
     def weight_shapes(self, given: Shape) -> dict[str, Shape]:
         """Shapes of the arrays that training changes, by name; none by default."""
@@ -69,7 +73,7 @@ class LayerSettings(Value):
         return Reach()
 
     @property
-    def told(self) -> str:
+    def summary(self) -> str:
         """What decides its output's shape, for an error further on: «5×5 kernel, valid padding»."""
         return ""
 

@@ -1,23 +1,22 @@
-"""Settings of fully connected layers, the last of which gives the answers."""
+"""Settings of fully connected layers, the last of which gives the scores."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Shape, text
-from attentive_lens.plan.values import spec
 
 
 @dataclass(frozen=True)
 class Connected(LayerSettings):
     """Every output weighs every input."""
 
-    title: ClassVar[str] = "fully connected"
     kind: ClassVar[str] = "fully connected"
     idea: ClassVar[str] = "Every output weighs every input value (dense layer)."
 
-    units: int = spec(64, label="outputs", low=1, high=65536, meaning="How many values come out.")
+    units: int = spec(64, label="units", low=1, high=65536, meaning="How many values come out.")
 
     def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """(units,)."""
@@ -28,6 +27,10 @@ class Connected(LayerSettings):
                 "Put a flatten or a global pooling layer before it",
             )
         return (self.units,)
+
+    def output_channels(self, *inputs: int | None) -> int | None:
+        """Its units."""
+        return self.units
 
     def weight_shapes(self, given: Shape) -> dict[str, Shape]:
         """``matrix``: in×out; ``bias``: out."""
@@ -43,11 +46,11 @@ class Connected(LayerSettings):
 
 
 @dataclass(frozen=True)
-class Answers(Connected):
-    """The last layer: one raw score per class, however many classes the images have."""
+class Output(Connected):
+    """The last layer: one raw score a class, however many classes the images have."""
 
-    title: ClassVar[str] = "answers"
-    kind: ClassVar[str] = "answers"
-    idea: ClassVar[str] = "One raw score per class (logit); softmax turns the scores into probabilities."
+    kind: ClassVar[str] = "output"
+    is_output: ClassVar[bool] = True
+    idea: ClassVar[str] = "One raw score a class (logit); the loss decides what makes probabilities of them."
 
     units: int = spec(0, label="classes", low=0, high=65536, meaning="Filled in from the images' classes.")

@@ -5,38 +5,46 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Shape, product, text, windows
-from attentive_lens.plan.values import spec
 
 
 @dataclass(frozen=True)
 class Convolution(LayerSettings):
     """Filters that slide over the image, each answering with a feature map."""
 
-    title: ClassVar[str] = "convolution"
     kind: ClassVar[str] = "convolution"
     idea: ClassVar[str] = "Filters slide over the image; each draws a feature map of where its pattern stands."
     needs_map: ClassVar[bool] = True
 
     filters: int = spec(16, label="filters", low=1, high=4096, meaning="How many patterns are looked for.")
-    kernel: int = spec(
+    kernel_size: int = spec(
         3,
-        label="looks through",
+        label="kernel size",
         unit="pixels",
         low=1,
         high=31,
-        meaning="Side of the square window (kernel size).",
+        meaning="Side of the square window that looks at the image.",
     )
-    stride: int = spec(1, label="moves by", unit="pixels", low=1, high=16, meaning="Step of the window (stride).")
+    stride: int = spec(
+        1,
+        label="stride",
+        unit="pixels",
+        low=1,
+        high=16,
+        meaning="How far the window moves from one output to the next.",
+    )
     padding: str = spec(
         "same",
-        label="edges",
-        choices=("same", "valid", "given"),
-        meaning="Kept: zeros round the image keep its side (same). Cut: only whole windows count (valid). Or so many.",
+        label="padding",
+        choices=("same", "valid", "explicit"),
+        meaning="Same: zeros round the image keep its side; valid: only whole windows count; explicit: so many zeros.",
     )
-    pad: int = spec(0, label="zeros", unit="pixels", low=0, high=64, meaning="On each side, where edges are «given».")
+    padding_width: int = spec(
+        0, label="padding width", unit="pixels", low=0, high=64, meaning="Zeros on each side with explicit padding."
+    )
     dilation: int = spec(
-        1, label="spread", unit="pixels", low=1, high=16, meaning="Pixels from one place of the window to the next."
+        1, label="dilation", unit="pixels", low=1, high=16, meaning="Pixels from one place of the window to the next."
     )
     groups: int = spec(
         1, label="groups", low=1, high=4096, meaning="Parts of the channels that are filtered apart; all: depthwise."
@@ -45,14 +53,14 @@ class Convolution(LayerSettings):
     @property
     def extent(self) -> int:
         """Side of the square the window spans, in input pixels."""
-        return (self.kernel - 1) * self.dilation + 1
+        return (self.kernel_size - 1) * self.dilation + 1
 
     @property
     def pads(self) -> tuple[int, int]:
         """Zeros before and after, on each axis."""
         if self.padding == "same":
             return ((self.extent - 1) // 2, self.extent // 2)
-        return (self.pad, self.pad) if self.padding == "given" else (0, 0)
+        return (self.padding_width, self.padding_width) if self.padding == "explicit" else (0, 0)
 
     def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """(rows, columns, filters)."""
@@ -62,7 +70,7 @@ class Convolution(LayerSettings):
             raise DoesNotFit(
                 "The convolution does not fit",
                 f"its {self.extent}×{self.extent} window is larger than its input, {text(given)}",
-                "Use a smaller window, keep the edges, or pool less before it",
+                "Use a smaller kernel, same padding, or pool less before it",
             )
         if channels % self.groups or self.filters % self.groups:
             raise DoesNotFit(
@@ -76,21 +84,25 @@ class Convolution(LayerSettings):
             self.filters,
         )
 
+    def output_channels(self, *inputs: int | None) -> int | None:
+        """Its filters."""
+        return self.filters
+
     def weight_shapes(self, given: Shape) -> dict[str, Shape]:
         """``kernel``: KH×KW×(C / groups)×F; ``bias``: F."""
         per_group = max(1, given[2] // self.groups)
-        return {"kernel": (self.kernel, self.kernel, per_group, self.filters), "bias": (self.filters,)}
+        return {"kernel": (self.kernel_size, self.kernel_size, per_group, self.filters), "bias": (self.filters,)}
 
     def multiply_adds(self, given: Shape) -> int:
         """Of the direct formula."""
-        return product(self.output_shape(given)) * self.kernel**2 * given[2] // self.groups
+        return product(self.output_shape(given)) * self.kernel_size**2 * given[2] // self.groups
 
     def reach(self, given: Shape) -> Reach:
         """Its window."""
         return Reach(self.extent, self.stride, self.pads[0])
 
     @property
-    def told(self) -> str:
-        """Kernel, padding and step."""
-        step = f", step {self.stride}" if self.stride > 1 else ""
-        return f"{self.kernel}×{self.kernel} kernel, {self.padding} padding{step}"
+    def summary(self) -> str:
+        """Kernel, padding and stride."""
+        step = f", stride {self.stride}" if self.stride > 1 else ""
+        return f"{self.kernel_size}×{self.kernel_size} kernel, {self.padding} padding{step}"

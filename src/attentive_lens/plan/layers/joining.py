@@ -12,7 +12,6 @@ from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Shape, te
 class Add(LayerSettings):
     """Sum of maps of one shape."""
 
-    title: ClassVar[str] = "add"
     kind: ClassVar[str] = "add"
     idea: ClassVar[str] = "Adds maps of one shape: a short cut past other layers (residual connection)."
     joins: ClassVar[bool] = True
@@ -24,7 +23,7 @@ class Add(LayerSettings):
                 raise DoesNotFit(
                     "The sum does not fit",
                     f"its inputs are {text(given)} and {text(other)}, and only equal shapes can be added",
-                    "Bring them to one shape, for example by a 1×1 convolution with the same step",
+                    "Bring them to one shape, for example by a 1×1 convolution with the same stride",
                 )
         return given
 
@@ -33,7 +32,6 @@ class Add(LayerSettings):
 class Multiply(LayerSettings):
     """Product of maps, or of maps with one factor a channel."""
 
-    title: ClassVar[str] = "multiply"
     kind: ClassVar[str] = "multiply"
     idea: ClassVar[str] = "Multiplies maps of one shape, or every map by its own factor (a gate)."
     joins: ClassVar[bool] = True
@@ -54,10 +52,14 @@ class Multiply(LayerSettings):
 class Concatenate(LayerSettings):
     """Channels of all inputs, one after the other."""
 
-    title: ClassVar[str] = "concatenate"
     kind: ClassVar[str] = "concatenate"
     idea: ClassVar[str] = "Lays the channels of several maps behind each other (dense connections, branches)."
     joins: ClassVar[bool] = True
+
+    def output_channels(self, *inputs: int | None) -> int | None:
+        """All together."""
+        known = [count for count in inputs if count is not None]
+        return sum(known) if len(known) == len(inputs) else None
 
     def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """Rows and columns as given, channels summed."""

@@ -5,22 +5,21 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import DoesNotFit, SameShape, Shape, text
-from attentive_lens.plan.values import spec
 
 
 @dataclass(frozen=True)
 class BatchNormalisation(SameShape):
     """Centres and scales every channel over the batch; over the training's running figures at inference."""
 
-    title: ClassVar[str] = "batch normalisation"
     kind: ClassVar[str] = "batch normalisation"
     idea: ClassVar[str] = "Centres and scales every channel over the whole batch, so that deep networks train evenly."
 
-    keeps: float = spec(
-        0.9, label="memory", low=0.0, high=0.9999, meaning="Part of the running mean and variance kept at each step."
+    momentum: float = spec(
+        0.9, label="momentum", low=0.0, high=0.9999, meaning="Part of the running mean and variance kept at each step."
     )
-    tiny: float = spec(1e-5, label="at least", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
+    epsilon: float = spec(1e-5, label="epsilon", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
 
     def weight_shapes(self, given: Shape) -> dict[str, Shape]:
         """``scale`` and ``shift``: C."""
@@ -35,13 +34,12 @@ class BatchNormalisation(SameShape):
 class GroupNormalisation(SameShape):
     """Centres and scales groups of channels within each image."""
 
-    title: ClassVar[str] = "group normalisation"
     kind: ClassVar[str] = "group normalisation"
     idea: ClassVar[str] = "Centres and scales groups of channels within each image; the same with any batch size."
     needs_map: ClassVar[bool] = True
 
     groups: int = spec(8, label="groups", low=1, high=4096, meaning="Into how many groups the channels are put.")
-    tiny: float = spec(1e-5, label="at least", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
+    epsilon: float = spec(1e-5, label="epsilon", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
 
     def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """As given."""
@@ -62,12 +60,11 @@ class GroupNormalisation(SameShape):
 class LocalResponse(SameShape):
     """Divides every value by the strength of its neighbour channels."""
 
-    title: ClassVar[str] = "local response normalisation"
     kind: ClassVar[str] = "local response normalisation"
     idea: ClassVar[str] = "Divides every value by the strength of the channels beside it."
     needs_map: ClassVar[bool] = True
 
-    across: int = spec(5, label="neighbours", low=1, high=255, meaning="Channels counted together.")
-    offset: float = spec(2.0, label="offset", low=0.001, high=100.0, meaning="Added to the sum.")
-    factor: float = spec(1e-4, label="factor", low=1e-8, high=10.0, meaning="Of the squares' sum.")
-    power: float = spec(0.75, label="power", low=0.01, high=4.0, meaning="The sum is raised to it.")
+    size: int = spec(5, label="size", low=1, high=255, meaning="Channels counted together.")
+    k: float = spec(2.0, label="k", low=0.001, high=100.0, meaning="Added to the sum.")
+    alpha: float = spec(1e-4, label="alpha", low=1e-8, high=10.0, meaning="Of the squares' sum.")
+    beta: float = spec(0.75, label="beta", low=0.01, high=4.0, meaning="The sum is raised to it.")

@@ -5,21 +5,25 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import LayerSettings, SameShape, Shape, product
-from attentive_lens.plan.values import spec
 
 
 @dataclass(frozen=True)
 class Dropout(SameShape):
     """Silences a random part of the values, or of the channels, while training."""
 
-    title: ClassVar[str] = "dropout"
     kind: ClassVar[str] = "dropout"
     idea: ClassVar[str] = "Silences a random part of the values at each training step, against over-fitting."
 
-    share: float = spec(0.5, label="silences", low=0.0, high=0.95, meaning="Part of the values set to zero, 0 to 0.95.")
-    whole: str = spec(
-        "values", label="of its", choices=("values", "channels"), meaning="Single values, or whole feature maps."
+    rate: float = spec(
+        0.5, label="dropout rate", low=0.0, high=0.95, meaning="Part of the values set to zero, 0 to 0.95."
+    )
+    unit: str = spec(
+        "value",
+        label="drops",
+        choices=("value", "channel"),
+        meaning="Single values, or whole channels (spatial dropout).",
     )
 
 
@@ -27,9 +31,12 @@ class Dropout(SameShape):
 class Flatten(LayerSettings):
     """Lays all feature maps out as one row of values."""
 
-    title: ClassVar[str] = "flatten"
     kind: ClassVar[str] = "flatten"
     idea: ClassVar[str] = "Lays all feature maps out as one row of values; where things stand becomes position."
+
+    def output_channels(self, *inputs: int | None) -> int | None:
+        """Not known without the maps' sides."""
+        return None
 
     def output_shape(self, given: Shape, *others: Shape) -> Shape:
         """(values,)."""

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import Any
 
-from numpy.typing import NDArray
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
+from attentive_lens.desk.requests import Cause, Causes, CausesFound
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
@@ -30,14 +29,16 @@ class CausesPanel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.groups: list[dict[str, Any]] = []
+        self.groups: tuple[Cause, ...] = ()
         self.current: int | None = None
         self._for: tuple[int | None, str] = (None, "")
         self.inside = QVBoxLayout(self)
         self.inside.setContentsMargins(0, 0, 0, 0)
         self.inside.setSpacing(4)
         self.inside.addWidget(label("What do the mistakes share?", strong=True))
-        self.ask = button("Group the mistakes", "group mistakes", "Put mistakes with like maps together.", self._ask)
+        self.ask = button(
+            "Find common causes", "find causes", "Put mistakes that rest on the same thing together.", self._ask
+        )
         self.inside.addWidget(self.ask)
         self.note = label(role="faint", size=look.SMALL, name="causes note")
         self.note.setWordWrap(True)
@@ -50,35 +51,37 @@ class CausesPanel(QWidget):
 
     def check(self) -> None:
         """Forget groups of another run or set."""
-        if self._for != (self.session.run, self.session.on):
-            self._show([])
+        if self._for != (self.session.runs.current, self.session.scores.on):
+            self._show(())
 
     def _ask(self) -> None:
-        self._for = (self.session.run, self.session.on)
+        self._for = (self.session.runs.current, self.session.scores.on)
         self.ask.setEnabled(False)
         self.note.setText("Explaining every mistake …")
         self.note.show()
-        self.session.ask("causes", self._take, self._failed, priority=6, run=self.session.run, on=self.session.on)
+        if self.session.runs.current is not None:
+            request = Causes(self.session.place, self.session.runs.current, self.session.scores.on)
+            self.session.ask(request, self._take, self._failed, priority=6, scope="causes")
 
-    def _take(self, values: dict[str, Any], _: dict[str, NDArray[Any]]) -> None:
-        if (values["run"], values["on"]) == (self.session.run, self.session.on):
-            self._for = (values["run"], values["on"])
-            self._show(values["groups"])
+    def _take(self, found: CausesFound) -> None:
+        if (found.run, found.on) == (self.session.runs.current, self.session.scores.on):
+            self._for = (found.run, found.on)
+            self._show(found.groups)
 
     def _failed(self, sentence: str) -> None:
         self.ask.setEnabled(True)
         self.note.setText(sentence)
         self.note.show()
 
-    def _show(self, groups: list[dict[str, Any]]) -> None:
+    def _show(self, groups: tuple[Cause, ...]) -> None:
         self.groups, self.current = groups, None
         for row in self.rows:
             row.deleteLater()
         self.rows = []
         for number, group in enumerate(groups):
-            count = thousands(len(group["images"]))
-            words = f"{count} rest on one place" if group["at_one_place"] else f"{count} rest on the things themselves"
-            row = button(words, f"cause {number}", group["why"], partial(self._choose, number), True)
+            count = thousands(len(group.images))
+            words = f"{count} rest on one place" if group.at_one_place else f"{count} rest on the things themselves"
+            row = button(words, f"cause {number}", group.why, partial(self._choose, number), True)
             set_role(row, "row")
             self.inside.insertWidget(1 + number, row)
             self.rows.append(row)
@@ -98,11 +101,12 @@ class CausesPanel(QWidget):
             self.chosen.emit([])
             return
         group = self.groups[number]
-        self.note.setText(f"{group['why']}. {group['remedy']}.")
-        self.use.setVisible(group["plan"] is not None)
-        self.chosen.emit(list(group["images"]))
+        self.note.setText(f"{group.why}. {group.remedy}.")
+        self.use.setVisible(group.plan is not None)
+        self.chosen.emit(list(group.images))
 
     def _use(self) -> None:
-        if self.current is not None:
-            self.session.change_plan(Plan.read(self.groups[self.current]["plan"]))
+        plan = self.groups[self.current].plan if self.current is not None else None
+        if plan is not None:
+            self.session.design.change(Plan.read(plan))
             self.session.stage_asked.emit("training")

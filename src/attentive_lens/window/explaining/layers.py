@@ -1,4 +1,4 @@
-"""What each layer saw: the bench with the strongest map on every plate, and the channels of the chosen one."""
+"""Activations: the bench with the strongest map on every plate, and the channels of the chosen one."""
 
 from __future__ import annotations
 
@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from attentive_lens.desk.front import facts_of
+from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.requests import ActivationMaps, Activations, Explanation
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import ink_on_paper, label, to_image
 from attentive_lens.window.parts.bench import Bench, chosen_plates, plates_of
@@ -26,13 +27,12 @@ class LayersPanel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.names: list[str] = []
-        self.arrays: dict[str, NDArray[Any]] = {}
+        self.maps: dict[str, NDArray[np.float32]] = {}
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
         head = QHBoxLayout()
-        head.addWidget(label("What each layer saw", strong=True))
+        head.addWidget(label("Activations", strong=True))
         head.addStretch()
         self.note = label(role="faint", size=look.SMALL, name="layer note")
         head.addWidget(self.note)
@@ -49,35 +49,41 @@ class LayersPanel(QWidget):
         self.channels = Strip("channels", 40)
         inside.addWidget(self.channels)
 
-    def show_layers(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
-        """Of the image explained, as the ``explain`` task gives it."""
-        plan = self.session.run_plan()
-        if plan is None:
+    def show_layers(self, run: int, found: Explanation) -> None:
+        """Of the image explained; the maps on the plates are asked for, and follow."""
+        plan = self.session.runs.plan()
+        if plan is None or found.image is None:
             return
-        self.names, self.arrays = [layer["name"] for layer in values["layers"]], arrays
-        network, facts = facts_of(plan, len(self.session.collection.classes))
-        every = plates_of(network, facts, plan.preparation.shape, plan.frozen)
+        network, facts = facts_of(plan, len(self.session.images.collection.classes))
+        every = plates_of(network, facts, plan.preprocessing.shape, plan.frozen)
         plates = chosen_plates(every, [len(p.shape) == 3 or p is every[-1] for p in every])
         if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
             self.bench.show_plates(plates)
-        pictures = {"image": to_image(arrays["pixels"])}
-        for k, name in enumerate(self.names):
-            maps = arrays[f"layer {k}"]
-            if maps.ndim == 3:
-                pictures[name] = to_image(ink_on_paper(maps[:, :, _order(maps)[0]]))
-        self.bench.show_pictures(pictures)
+        self.bench.show_pictures({"image": to_image(found.pixels)})
         if self.bench.current is None:
             self.bench.current = 1
+        self.maps = {}
+        names = {layer.name for layer in found.layers}
+        wanted = tuple(plate.output for plate in plates if plate.output in names and len(plate.shape) == 3)
+        request = Activations(wanted, self.session.place, run, found.image)
+        self.session.ask(request, lambda own: self._take(found, own), priority=2, scope="activations")
+        self._show_channels()
+
+    def _take(self, found: Explanation, activations: ActivationMaps) -> None:
+        self.maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
+        pictures = {name: to_image(ink_on_paper(maps[:, :, _order(maps)[0]])) for name, maps in self.maps.items()}
+        self.bench.show_pictures({"image": to_image(found.pixels), **pictures})
         self._show_channels()
 
     def _show_channels(self) -> None:
-        if not self.names or self.bench.current is None:
+        if self.bench.current is None or not self.bench.plates:
             return
         plate = self.bench.plates[self.bench.current]
-        maps = self.arrays[f"layer {self.names.index(plate.output)}"] if plate.output in self.names else None
-        if maps is None or maps.ndim != 3:
+        maps = self.maps.get(plate.output)
+        if maps is None:
             self.channels.show_pictures([])
-            self.note.setText(f"{plate.name} has no maps: it is one row of values")
+            flat = len(plate.shape) != 3
+            self.note.setText(f"{plate.name} has no maps: it is one row of values" if flat else "")
             return
         self.channels.show_pictures([to_image(ink_on_paper(maps[:, :, c])) for c in _order(maps)[:SHOWN]])
         self.note.setText(f"below: {plate.name}, the most active of {maps.shape[2]} channels first")

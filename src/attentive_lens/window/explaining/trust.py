@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
+from attentive_lens.desk.requests import Explanation, TrustChecks
+from attentive_lens.desk.requests.explaining import Completeness
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.words import percent
@@ -34,9 +35,9 @@ class TrustPanel(QWidget):
             inside.addWidget(line)
             self.lines[key] = line
         self.measure = button(
-            "Measure it",
+            "Run all trust checks",
             "measure trust",
-            "Deletion and insertion against random maps and edges, small noise, weights drawn anew, other methods.",
+            "Deletion and insertion against random maps and edges, small noise, randomised weights, other methods.",
             measure,
         )
         inside.addWidget(self.measure)
@@ -45,28 +46,30 @@ class TrustPanel(QWidget):
         self.measured.hide()
         inside.addWidget(self.measured)
 
-    def show_first(self, values: dict[str, Any]) -> None:
+    def show_first(self, found: Explanation) -> None:
         """The figures that come with a map."""
         self.measured.hide()
         self.measure.setEnabled(True)
         self.measure.show()
-        for key, line in self.lines.items():
-            found, name = values["trust"][key], values[key]
-            if found["empty"]:
+        for own in found.maps:
+            line, trust = self.lines.get(own.key), own.trust
+            if line is None:
+                continue
+            name, curve = f"{own.key}, {own.target}", trust.deletion
+            if trust.empty:
                 set_role(line, "warn")
-                line.setText(f"{key}, {name}: the map is zero everywhere; nothing small changes this answer.")
-            elif found["passed"] is None:
+                line.setText(f"{name}: the map is zero everywhere; nothing small changes this answer.")
+            elif trust.passed is None:
                 set_role(line, "faint")
-                line.setText(f"{key}, {name}: cannot be told; {found['before']:.3f} leaves nothing to lose.")
+                line.setText(f"{name}: cannot be told; {trust.answer:.3f} leaves nothing to lose.")
             else:
-                set_role(line, "good" if found["passed"] else "warn")
-                verdict = "yes" if found["passed"] else "no"
+                set_role(line, "good" if trust.passed else "warn")
                 line.setText(
-                    f"{key}, {name}: {verdict}. Deleting what it marks leaves {found['marked_deleted']:.3f} of"
-                    f" {found['before']:.3f}; deleting at random leaves {found['random_deleted']:.3f}."
+                    f"{name}: {'passed' if trust.passed else 'not passed'}. Area under the deletion curve"
+                    f" {curve.area:.2f}, must be below {curve.limit:.2f}; random maps {curve.random:.2f}."
                 )
-            if "sum" in found:
-                line.setText(f"{line.text()} {_adding_up(found)}")
+            if trust.completeness is not None:
+                line.setText(f"{line.text()} {_adding_up(trust.completeness)}")
 
     def show_waiting(self) -> None:
         """The measurement is under way."""
@@ -74,35 +77,31 @@ class TrustPanel(QWidget):
         self.measured.setText("Measuring …")
         self.measured.show()
 
-    def show_measured(self, told: dict[str, Any]) -> None:
+    def show_measured(self, found: TrustChecks) -> None:
         """Every figure with its limit."""
+        words = {True: "passed", False: "not passed", None: "cannot be told"}
         lines = []
-        for key in ("said", "true"):
-            own = told[key + "_map"]
-            bend = own["curves"]
-            verdict = {True: "passed", False: "not passed", None: "cannot be told"}[bend["passed"]]
+        for own in found.maps:
             lines.append(
-                f"{key}: {verdict}. Deletion {bend['deletion']:.2f}, must be below {bend['deletion_limit']:.2f};"
-                f" insertion {bend['insertion']:.2f}, above {bend['insertion_limit']:.2f}. Under small noise alike to"
-                f" {own['stability']:.2f}."
+                f"{own.key}: {words[own.passed]}. Deletion {own.deletion.area:.2f}, must be below"
+                f" {own.deletion.limit:.2f}; insertion {own.insertion.area:.2f}, above {own.insertion.limit:.2f}."
+                f" Rank correlation under small noise {own.stability:.2f}."
             )
-            if "sum" in own:
-                lines.append(_adding_up(own))
-        anew = told["redrawn"]
-        kept = "not passed" if not anew["passed"] else "passed"
+            if own.completeness is not None:
+                lines.append(_adding_up(own.completeness))
+        anew = found.weight_randomisation
         lines.append(
-            f"All weights drawn anew: alike to {anew['everything']:.2f}, must be below {anew['limit']:.2f}: {kept}"
-            f" ({anew['images']} images)."
+            f"All weights randomised: rank correlation {anew.all_layers:.2f}, must be below {anew.limit:.2f}:"
+            f" {words[anew.passed]} ({anew.images} images)."
         )
-        most = sorted(told["agreement"].items(), key=lambda pair: -pair[1])
-        lines.append("Like " + ", ".join(f"{key.replace('_', ' ')} {value:.2f}" for key, value in most[:4]) + ".")
+        most = sorted(found.agreement.items(), key=lambda pair: -pair[1])
+        alike = ", ".join(f"{key.replace('_', ' ')} {value:.2f}" for key, value in most[:4])
+        lines.append(f"Most like {alike}.")
         self.measured.setText("\n".join(lines))
         self.measure.hide()
 
 
-def _adding_up(found: dict[str, Any]) -> str:
+def _adding_up(sums: Completeness) -> str:
     """Whether a map's parts add up to what they should."""
-    error = percent(found["completeness_error"])
-    return f"Its parts add up to {found['sum']:.2f} of {found['should_sum_to']:.2f}, {error} off.".replace(
-        "-", "\u2212"
-    )
+    told = f"Its parts add up to {sums.sum:.2f} of {sums.expected:.2f}, {percent(sums.error)} off."
+    return told.replace("-", "\u2212")

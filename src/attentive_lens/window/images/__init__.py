@@ -1,1 +1,1 @@
-"""The parts of the Images stage: browsing and deciding, sets, size and levels, the recipe."""
+"""The parts of the Images stage: browsing and deciding, sets, size and levels, the augmentation."""

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
+from attentive_lens.desk.requests import Averages, ClassAverages
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, to_image
 from attentive_lens.window.session import Session
@@ -44,7 +43,7 @@ class ClassRows(QWidget):
         """Rows in sight."""
         if self.mean is None or self.deviation is None or event is None:
             return
-        t, found = look.theme, self.session.collection
+        t, found = look.theme, self.session.images.collection
         painter = QPainter(self)
         painter.setFont(look.font(look.SMALL))
         painter.setPen(t.colour("faint"))
@@ -68,11 +67,11 @@ class ClassRows(QWidget):
                 painter.drawImage(QRectF(NAME + k * (SIDE + GAP), top, SIDE, SIDE), to_image(picture))
 
     def _some(self, label_: int, count: int) -> list[NDArray[np.uint8]]:
-        if self.session.pixels is None:
+        if self.session.images.pixels is None:
             return []
-        found = self.session.collection
+        found = self.session.images.collection
         own = [k for k in np.flatnonzero(found.labels == label_).tolist() if found.sets[k] == "training"]
-        return [self.session.pixels[k] for k in own[:: max(1, len(own) // max(1, count))][:count]]
+        return [self.session.images.pixels[k] for k in own[:: max(1, len(own) // max(1, count))][:count]]
 
 
 class AveragesView(QWidget):
@@ -105,7 +104,7 @@ class AveragesView(QWidget):
 
     def refresh(self) -> None:
         """Have the classes averaged."""
-        self.session.ask("class means", self._take, priority=2)
+        self.session.ask(ClassAverages(self.session.place), self._take, priority=2, scope="class averages")
 
-    def _take(self, _: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
-        self.rows.show_averages(arrays["mean"], arrays["deviation"])
+    def _take(self, found: Averages) -> None:
+        self.rows.show_averages(found.mean, found.std)

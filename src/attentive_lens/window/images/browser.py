@@ -130,7 +130,7 @@ class Browser(QWidget):
             self.label,
             self.filters.sets,
             self.filters.flagged.isChecked(),
-            answers if answers in ("wrong", "right") else "",
+            answers if answers in ("wrong", "correct") else "",
             self.distribution.within,
             self.filters.order.currentText(),
             self.filters.descending,
@@ -138,7 +138,7 @@ class Browser(QWidget):
 
     def refresh(self) -> None:
         """Show the collection as it is filtered."""
-        found = self.session.collection
+        found = self.session.images.collection
         most = max(1, *found.totals)
         self.class_bars.show_bars(
             tuple(
@@ -148,16 +148,16 @@ class Browser(QWidget):
             self.label,
         )
         self.filters.show_counts(found, self.label)
-        self.filters.show_answers(bool(self.session.answers.said))
-        self.filters.turn.setEnabled(self.filters.order.currentText() in self.session.measures)
+        self.filters.show_answers(bool(self.session.scores.answers.said))
+        self.filters.turn.setEnabled(self.filters.order.currentText() in self.session.images.measures)
         self.findings.show_skipped(found.skipped)
         finding = self.findings.current
         self.remedy.show_finding(finding)
         if finding is not None:
-            groups = finding["groups"] or [finding["images"]]
-            self.shown = [Shown(finding["kind"], "", np.array(group, np.int64) - 1) for group in groups]
+            groups = finding.groups or (finding.images,)
+            self.shown = [Shown(finding.kind, "", np.array(group, np.int64) - 1) for group in groups]
         else:
-            self.shown = browse(found, self.wanted(), self.session.measures, self.session.answers)
+            self.shown = browse(found, self.wanted(), self.session.images.measures, self.session.scores.answers)
         count = sum(len(group.places) for group in self.shown)
         self.title.setText("1 image" if count == 1 else f"{thousands(count)} images")
         self._show_groups()
@@ -167,14 +167,14 @@ class Browser(QWidget):
         self._show_details()
 
     def _show_groups(self) -> None:
-        found = self.session.collection
+        found = self.session.images.collection
         self.sheet.flagged = frozenset(k for k, row in enumerate(found.rows) if row.flagged)
         self.sheet.faded = frozenset(k for k, name in enumerate(found.sets) if name in (EXCLUDED, GONE))
         groups = []
         for own in self.shown:
             note = f"{own.note} · {thousands(len(own.places))}".removeprefix(" · ")
             groups.append(Group(own.title, note, tuple(own.places.tolist())))
-        self.sheet.show_groups(self.session.pixels, tuple(groups))
+        self.sheet.show_groups(self.session.images.pixels, tuple(groups))
         if self.sheet.current is None and groups:
             self.sheet.current = groups[0].places[0]
         self.table.show_places(self._places())
@@ -192,7 +192,7 @@ class Browser(QWidget):
             self.details.show_images(self.sheet.current, tuple(sorted(self.sheet.selection)))
 
     def _show_measures(self) -> None:
-        self.distribution.show_measures(self.session.measures)
+        self.distribution.show_measures(self.session.images.measures)
         self.refresh()
 
     def _choose_class(self, number: int) -> None:

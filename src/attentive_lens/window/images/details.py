@@ -77,10 +77,10 @@ class Details(QFrame):
     def show_images(self, place: int | None, places: tuple[int, ...]) -> None:
         """The image at hand, and all that are selected."""
         self.place, self.places = place, places
-        found = self.session.collection
+        found = self.session.images.collection
         for made in (*self.buttons.values(), self.full):
             made.setEnabled(place is not None)
-        view = self.session.view
+        view = self.session.runs.view
         self.ask.setVisible(place is not None and view is not None and view.has_model)
         self.selected.setVisible(len(places) > 1)
         self.selected.setText(f"{thousands(len(places))} images selected")
@@ -90,9 +90,9 @@ class Details(QFrame):
             self.facts.setText("Select an image to see what it is.")
             return
         row, set_name = found.rows[place], found.sets[place]
-        if self.session.pixels is not None and place < len(self.session.pixels):
-            self.preview.show_image(to_image(self.session.pixels[place]))
-        before = self.session.library.rows[place].label
+        if self.session.images.pixels is not None and place < len(self.session.images.pixels):
+            self.preview.show_image(to_image(self.session.images.pixels[place]))
+        before = self.session.images.library.rows[place].label
         was = f" (was {found.classes[before]})" if before != row.label else ""
         mark = " · flagged" if row.flagged else ""
         lines = [
@@ -102,10 +102,10 @@ class Details(QFrame):
             f"{row.width}×{row.height} pixels, {row.mode}",
             f"{thousands(row.bytes)} bytes",
         ]
-        shown = {name: values[place] for name, values in self.session.measures.items() if name != "pixels"}
-        if shown and place < len(next(iter(self.session.measures.values()))):
+        shown = {name: values[place] for name, values in self.session.images.measures.items() if name != "pixels"}
+        if shown and place < len(next(iter(self.session.images.measures.values()))):
             lines += [f"{name} {value:.2f}" for name, value in shown.items()]
-        answer = self.session.answers.said.get(row.number)
+        answer = self.session.scores.answers.said.get(row.number)
         if answer is not None:
             lines.append(f"said {found.classes[answer[0]]} ({answer[1]:.2f})")
         self.facts.setText("\n".join(lines))
@@ -125,30 +125,32 @@ class Details(QFrame):
 
     def relabel(self, label_: int) -> None:
         """Give the selected images another class."""
-        name = self.session.collection.classes[label_]
-        self.session.relabel(f"{self._told('relabelled')} as {name}", self._numbers(), label_)
+        name = self.session.images.collection.classes[label_]
+        self.session.images.relabel(f"{self._told('relabelled')} as {name}", self._numbers(), label_)
 
     def move_to(self, set_name: str | None) -> None:
         """Move the selected images to a set, or back to where source and split have them."""
         told = self._told("moved") + (f" to {set_name}" if set_name else " back")
-        self.session.decide(told, self._numbers(), moved(set_name))
+        self.session.images.decide(told, self._numbers(), moved(set_name))
 
     def exclude(self) -> None:
         """Exclude the selected images; use them again if all are excluded already."""
         numbers = self._numbers()
-        out = all(self.session.collection.sets[n - 1] == EXCLUDED for n in numbers)
-        self.session.decide(self._told("using again" if out else "excluded"), numbers, moved(None if out else EXCLUDED))
+        out = all(self.session.images.collection.sets[n - 1] == EXCLUDED for n in numbers)
+        self.session.images.decide(
+            self._told("using again" if out else "excluded"), numbers, moved(None if out else EXCLUDED)
+        )
 
     def flag(self) -> None:
         """Flag the selected images; take the flag off if all have it."""
         numbers = self._numbers()
-        on = not all(self.session.collection.rows[n - 1].flagged for n in numbers)
-        self.session.decide(self._told("flagged" if on else "took the flag off"), numbers, flagged(on))
+        on = not all(self.session.images.collection.rows[n - 1].flagged for n in numbers)
+        self.session.images.decide(self._told("flagged" if on else "took the flag off"), numbers, flagged(on))
 
     def _ask_label(self) -> None:
         menu = QMenu(self)
         menu.setObjectName("label menu")
-        for k, name in enumerate(self.session.collection.classes):
+        for k, name in enumerate(self.session.images.collection.classes):
             action = menu.addAction(f"&{k + 1} {name}" if k < 9 else name)
             if action is not None:
                 action.triggered.connect(partial(self._take_label, k))
@@ -173,10 +175,10 @@ class Details(QFrame):
         menu.popup(under.mapToGlobal(under.rect().bottomLeft()))
 
     def _show_pixel(self, across: int, down: int) -> None:
-        if across < 0 or self.place is None or self.session.pixels is None:
+        if across < 0 or self.place is None or self.session.images.pixels is None:
             self.pixel.setText(" ")
             return
-        values = " ".join(str(int(v)) for v in self.session.pixels[self.place][down, across])
+        values = " ".join(str(int(v)) for v in self.session.images.pixels[self.place][down, across])
         self.pixel.setText(f"column {across}, row {down}: {values}")
 
     def _explain(self) -> None:

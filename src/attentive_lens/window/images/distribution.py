@@ -17,7 +17,7 @@ MEANINGS = {
     "pixels": "Shorter side of the file, in pixels.",
     "brightness": "Mean brightness, 0 black to 1 white.",
     "contrast": "Deviation of brightness within the image, 0 to 0.5.",
-    "sharpness": "Detail one to two pixels wide at the working size, as a part of the contrast.",
+    "sharpness": "Detail one to two pixels wide at the input size, as a part of the contrast.",
 }
 
 

@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QSlider, QWidget
 
 from attentive_lens.desk.browsing import ORDERS, SHOWN_SETS
-from attentive_lens.desk.front import Collection
+from attentive_lens.desk.collection import Collection
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.words import thousands
@@ -54,7 +54,7 @@ class FilterBar(QWidget):
         jump.setFixedWidth(150)
         row.addWidget(jump)
         self.answers = self._chooser(
-            "answers filter", ("all answers", "wrong", "right"), "Only what the run in view answered so."
+            "answers filter", ("all", "wrong", "correct"), "Only what the run in view answered so."
         )
         row.addWidget(self.answers)
         self.order = self._chooser("order", ORDERS, "What the images are sorted by.")

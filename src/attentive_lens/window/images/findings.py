@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import Any
 
-from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from attentive_lens.desk.requests import Fault, FaultsFound, FindFaults
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.session import Session
@@ -31,7 +30,7 @@ class Findings(QFrame):
         self.session = session
         self.setProperty("role", "panel")
         self.setObjectName("faults panel")
-        self.findings: list[dict[str, Any]] = []
+        self.findings: tuple[Fault, ...] = ()
         self.finding: int | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 12, 16, 12)
@@ -64,7 +63,7 @@ class Findings(QFrame):
         layout.addWidget(scroll, 1)
 
     @property
-    def current(self) -> dict[str, Any] | None:
+    def current(self) -> Fault | None:
         """The finding to show, if one is chosen."""
         return self.findings[self.finding] if self.finding is not None else None
 
@@ -87,15 +86,15 @@ class Findings(QFrame):
     def _look(self) -> None:
         self.look_for.setEnabled(False)
         self.look_for.setText("Looking …")
-        self.session.ask("faults", self._take, self._failed, priority=8)
+        self.session.ask(FindFaults(self.session.place), self._take, self._failed, priority=8, scope="faults")
 
     def _failed(self, sentence: str) -> None:
         self.look_for.setEnabled(True)
         self.look_for.setText("Look for faults")
         self.session.said.emit(sentence, True)
 
-    def _take(self, values: dict[str, Any], _: dict[str, NDArray[Any]]) -> None:
-        self.findings, self.finding = values["findings"], None
+    def _take(self, values: FaultsFound) -> None:
+        self.findings, self.finding = values.faults, None
         self.look_for.setEnabled(True)
         self.look_for.setText("Look again" if self.findings else "No faults were found")
         while self.found.count():
@@ -104,11 +103,11 @@ class Findings(QFrame):
             if widget is not None:
                 widget.deleteLater()
         for k, found in enumerate(self.findings):
-            words = f"{found['kind']} · {thousands(len(found['images']))}"
-            row = button(words, f"finding {k}", found["why"], partial(self._choose, k), checkable=True)
+            words = f"{found.kind} · {thousands(len(found.images))}"
+            row = button(words, f"finding {k}", found.why, partial(self._choose, k), checkable=True)
             row.setProperty("role", "row")
             self.found.addWidget(row)
-        self.session.reread_copies()
+        self.session.images.reread_copies()
         self.chosen.emit()
 
     def _choose(self, number: int) -> None:
@@ -139,7 +138,7 @@ class Remedy(QFrame):
         self.buttons.setSpacing(4)
         layout.addLayout(self.buttons)
 
-    def show_finding(self, finding: dict[str, Any] | None) -> None:
+    def show_finding(self, finding: Fault | None) -> None:
         """Another finding, or none."""
         self.setVisible(finding is not None)
         while self.buttons.count():
@@ -149,8 +148,8 @@ class Remedy(QFrame):
                 widget.deleteLater()
         if finding is None:
             return
-        self.why.setText(f"{finding['why']}. {finding['remedy']}.")
-        for k, action in enumerate(finding["actions"]):
-            words = action["word"][0].upper() + action["word"][1:]
+        self.why.setText(f"{finding.why}. {finding.remedy}.")
+        for k, action in enumerate(finding.actions):
+            words = action.word[0].upper() + action.word[1:]
             made = button(words, f"remedy {k}", "It can be undone.", partial(self.session.act, action))
             self.buttons.addWidget(made, 0, Qt.AlignmentFlag.AlignLeft)

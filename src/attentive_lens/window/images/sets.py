@@ -1,4 +1,4 @@
-"""How the images are parted: three bars for each class, and what decides them."""
+"""How the images are split: three bars for each class, and what decides them."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from attentive_lens.desk.front import Collection
-from attentive_lens.plan.settings import Split
+from attentive_lens.desk.collection import Collection
+from attentive_lens.plan.split import Split
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, panel
 from attentive_lens.window.parts.form import Form
@@ -28,7 +28,7 @@ class SetBars(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def show_sets(self, found: Collection) -> None:
-        """Another collection, or the same parted otherwise."""
+        """Another collection, or the same split otherwise."""
         self.found = found
         self.setFixedHeight(len(found.classes) * (3 * ROW + 14) + 4)
         told = (
@@ -80,10 +80,9 @@ class SetsView(QWidget):
         across = QHBoxLayout(self)
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(16)
-        frame, inside = panel("How images are parted", "split panel")
+        frame, inside = panel("Split", "split panel")
         frame.setFixedWidth(420)
-        names = ("validation", "test", "keep_together", "pattern", "subset", "folds", "fold")
-        self.form = Form(session.plan.split, names, self._change)
+        self.form = Form(session.design.plan.split, tuple(Split.specs()), self._change)
         inside.addWidget(self.form)
         self.notes = label(role="faint", name="split notes")
         self.notes.setWordWrap(True)
@@ -107,22 +106,22 @@ class SetsView(QWidget):
         self.refresh()
 
     def _change(self, split: Split) -> None:
-        self.session.change_split(split)
+        self.session.design.change_split(split)
 
     def refresh(self) -> None:
         """Show the split as it is."""
-        found = self.session.collection
-        self.form.show_value(self.session.plan.split)
+        found = self.session.images.collection
+        self.form.show_value(self.session.design.plan.split)
         self.bars.show_sets(found)
         told = [f"{thousands(found.count(name))} {name}" for name, _ in BARS]
         told += [f"{thousands(found.count(n))} {n}" for n in ("left out", "excluded", "gone") if found.count(n)]
         self.title.setText(" · ".join(told))
-        given = {row.given_set for row in self.session.library.rows}
-        copies = len(self.session.library.copies)
+        given = {row.given_set for row in self.session.images.library.rows}
+        copies = len(self.session.images.library.copies)
         notes = [
             "The source names a test set; it stays as it is."
             if "test" in given
-            else "The source names no test set; «kept for the test» draws one.",
+            else "The source names no test set; «test fraction» draws one.",
             f"{copies} images are known to be copies and stay together."
             if copies
             else "No copies are known yet: «Look for faults» finds them.",

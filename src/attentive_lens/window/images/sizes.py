@@ -1,8 +1,6 @@
-"""The working size and the levels: the choices side by side, and the check that a batch comes out as it should."""
+"""Input size and normalisation: the choices side by side, and the check that a batch comes out as it should."""
 
 from __future__ import annotations
-
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,7 +8,8 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from attentive_lens.plan.settings import Preparation
+from attentive_lens.desk.requests import ResizeModes, ResizeModesShown
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, panel, set_role, to_image
 from attentive_lens.window.parts.form import Form
@@ -19,21 +18,21 @@ from attentive_lens.window.session import Session
 COLUMNS = 7
 NAME = 110
 ROWS = (
-    ("stretch", "stretched"),
-    ("border", "in a border"),
-    ("crop", "cut to the middle"),
+    ("stretch", "stretch"),
+    ("letterbox", "letterbox"),
+    ("centre crop", "centre crop"),
     ("network", "what the network takes"),
 )
-NEAR_MEAN, NEAR_DEVIATION = 0.25, 0.25
-"""How far a batch of 64 may be from mean 0 and deviation 1 and still be as it should."""
+NEAR_MEAN, NEAR_STD = 0.25, 0.25
+"""How far a batch of 64 may be from mean 0 and standard deviation 1 and still be as it should."""
 
 
-class FitRows(QWidget):
-    """A row of images for each fit, the chosen one marked, and what the network takes under them."""
+class ResizeRows(QWidget):
+    """A row of images for each resize mode, the chosen one marked, and what the network takes under them."""
 
     def __init__(self) -> None:
         super().__init__()
-        self.setObjectName("fit rows")
+        self.setObjectName("resize rows")
         self.setAccessibleName("the same images stretched, in a border, cut, and as the network takes them")
         self.images: dict[str, NDArray[np.uint8]] = {}
         self.chosen = "stretch"
@@ -67,7 +66,7 @@ class FitRows(QWidget):
 
 
 class SizesView(QWidget):
-    """The preparation's settings beside what they do to the least square images there are."""
+    """The preprocessing's settings beside what they do to the least square images there are."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -76,9 +75,13 @@ class SizesView(QWidget):
         across = QHBoxLayout(self)
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(16)
-        frame, inside = panel("Size and levels", "preparation panel")
+        frame, inside = panel("Preprocessing", "preprocessing panel")
         frame.setFixedWidth(420)
-        self.form = Form(session.plan.preparation, ("side", "fit", "colour", "level"), self._change)
+        self.form = Form(
+            session.design.plan.preprocessing,
+            ("input_size", "resize_mode", "colour_space", "normalisation"),
+            self._change,
+        )
         inside.addWidget(self.form)
         inside.addWidget(label("A batch of 64 training images, prepared", strong=True))
         self.check = label(name="batch check")
@@ -92,16 +95,16 @@ class SizesView(QWidget):
         right = QVBoxLayout()
         self.title = label("The least square images, each way", size=look.LARGE, strong=True)
         right.addWidget(self.title)
-        self.rows = FitRows()
+        self.rows = ResizeRows()
         right.addWidget(self.rows, 1)
         across.addLayout(right, 1)
         session.plan_changed.connect(self._plan_changed)
 
-    def _change(self, preparation: Preparation) -> None:
-        self.session.change_preparation(preparation)
+    def _change(self, preprocessing: Preprocessing) -> None:
+        self.session.design.change_preprocessing(preprocessing)
 
     def _plan_changed(self) -> None:
-        self.form.show_value(self.session.plan.preparation)
+        self.form.show_value(self.session.design.plan.preprocessing)
         if self.isVisible():
             self.refresh()
 
@@ -111,29 +114,29 @@ class SizesView(QWidget):
             self._again = True
             return
         self._asked = True
-        plan = self.session.plan.write()
-        self.session.ask("fits", self._take, self._failed, priority=0, plan=plan, columns=COLUMNS)
+        request = ResizeModes(self.session.place, self.session.design.plan.write(), COLUMNS)
+        self.session.ask(request, self._take, self._failed, priority=0)
 
-    def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
+    def _take(self, found: ResizeModesShown) -> None:
         self._asked = False
-        self.rows.show_images(arrays, self.session.plan.preparation.fit)
-        names = {1: ("grey",), 3: ("red", "green", "blue")}[len(values["mean"])]
-        if self.session.plan.preparation.colour == "luma-chroma":
+        self.rows.show_images(
+            {**found.modes, "network": found.network}, self.session.design.plan.preprocessing.resize_mode
+        )
+        names = {1: ("grey",), 3: ("red", "green", "blue")}[len(found.mean)]
+        if self.session.design.plan.preprocessing.colour_space == "luma-chroma":
             names = ("luma", "chroma blue", "chroma red")
         lines = [
-            f"{name}: mean {mean:+.2f}, deviation {deviation:.2f}"
-            for name, mean, deviation in zip(names, values["mean"], values["deviation"], strict=True)
+            f"{name}: mean {mean:+.2f}, standard deviation {std:.2f}"
+            for name, mean, std in zip(names, found.mean, found.std, strict=True)
         ]
         self.check.setText("\n".join(lines).replace("-", "\u2212"))
-        good = max(map(abs, values["mean"])) < NEAR_MEAN and all(
-            abs(d - 1) < NEAR_DEVIATION for d in values["deviation"]
-        )
-        scaled = self.session.plan.preparation.level == "scale"
+        good = max(map(abs, found.mean)) < NEAR_MEAN and all(abs(std - 1) < NEAR_STD for std in found.std)
+        scaled = self.session.design.plan.preprocessing.normalisation == "0-1"
         set_role(self.verdict, "good" if good else "faint" if scaled else "warn")
         self.verdict.setText(
-            "Mean about 0 and deviation about 1, as a network learns best."
+            "Mean about 0 and standard deviation about 1, as a network learns best."
             if good
-            else "Only scaled to 0–1: networks learn faster from mean 0 and deviation 1."
+            else "Only scaled to 0–1: networks learn faster from mean 0 and standard deviation 1."
             if scaled
             else "Not about 0 and 1: these images differ much from the rest of the training set."
         )

@@ -25,12 +25,12 @@ class _Model(QAbstractTableModel):
         super().__init__()
         self.session = session
         self.places: NDArray[np.int64] = np.zeros(0, np.int64)
-        self.said = session.answers.said
+        self.said = session.scores.answers.said
 
     def show(self, places: NDArray[np.int64]) -> None:
         """Other images."""
         self.beginResetModel()
-        self.places, self.said = places, self.session.answers.said
+        self.places, self.said = places, self.session.scores.answers.said
         self.endResetModel()
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
@@ -58,19 +58,19 @@ class _Model(QAbstractTableModel):
             side = Qt.AlignmentFlag.AlignRight if name in NUMBERS else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole and name == "file":
-            return self.session.collection.rows[place].file
+            return self.session.images.collection.rows[place].file
         return None
 
     def _picture(self, place: int) -> QImage | None:
-        pixels = self.session.pixels
+        pixels = self.session.images.pixels
         if pixels is None or place >= len(pixels):
             return None
         return to_image(pixels[place]).scaled(24, 24)
 
     def _words(self, name: str, place: int) -> str:
-        found = self.session.collection
+        found = self.session.images.collection
         row = found.rows[place]
-        measured = self.session.measures.get(name)
+        measured = self.session.images.measures.get(name)
         if measured is not None and place < len(measured):
             return f"{measured[place]:.2f}"
         answer = self.said.get(row.number)

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from attentive_lens.desk.requests import OpenPicture, Picture
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, to_image
 from attentive_lens.window.session import Session
@@ -141,20 +140,22 @@ class Viewer(QWidget):
 
     def open_image(self, place: int) -> None:
         """Show an image; it is opened in the background."""
-        row = self.session.collection.rows[place]
+        row = self.session.images.collection.rows[place]
         self._image = row.number
-        self.title.setText(f"image {row.number} · {self.session.collection.classes[row.label]}")
+        self.title.setText(f"image {row.number} · {self.session.images.collection.classes[row.label]}")
         self.note.setText(f"{row.name} · {row.width}×{row.height}")
         self.values.setText("")
-        self.session.ask("picture", self._take, self._failed, priority=0, image=row.number)
+        self.session.ask(
+            OpenPicture(self.session.place, row.number), self._take, self._failed, priority=0, scope="picture"
+        )
         self.setFocus()
 
-    def _take(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
-        if values["image"] == self._image:
-            self.pixels = arrays["pixels"]
-            self.canvas.show_picture(to_image(arrays["pixels"]))
-            if values["step"] > 1:
-                self.note.setText(f"{self.note.text()}, every {values['step']}. pixel shown")
+    def _take(self, found: Picture) -> None:
+        if found.image == self._image:
+            self.pixels = found.pixels
+            self.canvas.show_picture(to_image(found.pixels))
+            if found.step > 1:
+                self.note.setText(f"{self.note.text()}, every {found.step}. pixel shown")
 
     def _failed(self, sentence: str) -> None:
         self.pixels = None

@@ -10,6 +10,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
+from attentive_lens.desk.map_colours import scale
+from attentive_lens.desk.requests import Explain, Explanation, Filters, FirstFilters, Trust, TrustChecks
+from attentive_lens.desk.requests.explaining import DEFAULT, METHOD_FACTS
 from attentive_lens.window import look
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.layers import LayersPanel
@@ -20,20 +23,20 @@ from attentive_lens.window.parts.basics import (
     EmptyState,
     button,
     label,
+    map_colours,
     panel,
     set_role,
-    signed_colours,
     to_image,
-    unsigned_colours,
 )
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.session import Session
+from attentive_lens.window.words import answer_tip
 
 
 class ExplainPage(Page):
-    """The lens over two copies of the image, what each layer saw, and how far the maps can be trusted."""
+    """The lens over two copies of the image, activations, and how far the maps can be trusted."""
 
     key = "explain"
     word = "Explain"
@@ -43,8 +46,7 @@ class ExplainPage(Page):
         super().__init__(session)
         self.image: int | None = None
         self.walked: list[int] = []
-        self.values: dict[str, Any] | None = None
-        self.arrays: dict[str, NDArray[Any]] = {}
+        self.found: Explanation | None = None
         self.filters_of: int | None = None
         self.pulls = False
         empty = EmptyState(
@@ -103,6 +105,8 @@ class ExplainPage(Page):
         self.methods.setObjectName("method")
         self.methods.setAccessibleName("map method")
         self.methods.setFont(look.font())
+        for method_key, method in METHOD_FACTS.items():
+            self.methods.addItem(method.label, method_key)
         self.methods.activated.connect(lambda _: self._choose_method(str(self.methods.currentData())))
         row.addWidget(self.methods)
         self.shows = label(role="faint", size=look.SMALL, name="method shows")
@@ -137,8 +141,8 @@ class ExplainPage(Page):
         self.place = label(role="faint", name="mistake place")
         row.addWidget(self.place)
         row.addStretch()
-        self.back = button("‹ before", "mistake before", "The mistake before (Page up).", lambda: self._step(-1))
-        self.forth = button("next ›", "mistake next", "The next mistake (Page down).", lambda: self._step(1))
+        self.back = button("Previous", "previous mistake", "The previous mistake (Page up).", lambda: self._step(-1))
+        self.forth = button("Next", "next mistake", "The next mistake (Page down).", lambda: self._step(1))
         row.addWidget(self.back)
         row.addWidget(self.forth)
         inside.addLayout(row)
@@ -184,7 +188,7 @@ class ExplainPage(Page):
 
     def action(self) -> tuple[str, bool]:
         """On through the mistakes."""
-        return "Next mistake", bool(self.session.mistakes())
+        return "Next mistake", bool(self.session.scores.mistakes())
 
     def act(self) -> None:
         """The next mistake."""
@@ -192,51 +196,45 @@ class ExplainPage(Page):
 
     def entered(self) -> None:
         """Have the run in view scored; its surest mistake comes under the lens if nothing is there."""
-        self.session.want_scores()
+        self.session.scores.want()
         self._take_surest()
 
     def _take_surest(self) -> None:
-        if self.image is None and self.isVisible() and self.session.mistakes():
-            self.open_image(self.session.mistakes()[0])
+        if self.image is None and self.isVisible() and self.session.scores.mistakes():
+            self.open_image(self.session.scores.mistakes()[0])
 
     def open_image(self, image: int) -> None:
         """Ask why of an image."""
-        view = self.session.view
+        view = self.session.runs.view
         if view is None or not view.has_model:
             self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
             return
         self.image = image
-        chosen: dict[str, Any] = {"method": self.method} if self.method else {}
-        self.session.ask(
-            "explain",
-            lambda values, arrays: self._take((view.number, image), values, arrays),
-            priority=1,
-            run=view.number,
-            image=image,
-            **chosen,
-        )
+        request = Explain(self.session.place, view.number, image, self.method or DEFAULT)
+        self.session.ask(request, lambda found: self._take(view.number, found), priority=1, scope="explain")
         if self.filters_of != view.number:
             self.filters_of = view.number
-            self.session.ask("filters", self._take_filters, priority=4, run=view.number)
+            filters = FirstFilters(self.session.place, view.number)
+            self.session.ask(filters, self._take_filters, priority=4, scope="filters")
         self.action_changed.emit()
 
     def _other_run(self) -> None:
-        view = self.session.view
+        view = self.session.runs.view
         if self.image is not None and view is not None and view.has_model and self.filters_of != view.number:
             self.open_image(self.image)
 
     def _measure(self) -> None:
-        view = self.session.view
-        if view is None or self.values is None:
+        view, found = self.session.runs.view, self.found
+        if view is None or found is None or found.image is None:
             return
-        asked = (view.number, self.image, self.values["method"])
         self.trust.show_waiting()
 
-        def take(values: dict[str, Any], _: dict[str, NDArray[Any]]) -> None:
-            if self.values is not None and asked == (self.session.run, self.image, self.values["method"]):
-                self.trust.show_measured(values)
+        def take(checks: TrustChecks) -> None:
+            if self.found is found and view.number == self.session.runs.current:
+                self.trust.show_measured(checks)
 
-        self.session.ask("trust", take, priority=5, run=view.number, image=self.image, method=self.values["method"])
+        request = Trust(self.session.place, view.number, found.image, found.method)
+        self.session.ask(request, take, priority=5, scope="trust")
 
     def _walk_through(self, images: list[int]) -> None:
         self.walked = images
@@ -246,7 +244,7 @@ class ExplainPage(Page):
 
     def _mistakes(self) -> list[int]:
         """What is walked through: all mistakes, or those of the chosen group."""
-        return self.walked or self.session.mistakes()
+        return self.walked or self.session.scores.mistakes()
 
     def _step(self, step: int) -> None:
         mistakes = self._mistakes()
@@ -255,40 +253,36 @@ class ExplainPage(Page):
         at = mistakes.index(self.image) + step if self.image in mistakes else 0
         self.open_image(mistakes[at % len(mistakes)])
 
-    def _take(self, asked: tuple[int, int], values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
-        run, image = asked
-        if (run, image) != (self.session.run, self.image):
+    def _take(self, run: int, found: Explanation) -> None:
+        if (run, found.image) != (self.session.runs.current, self.image):
             return
-        self.values, self.arrays = values, arrays
+        self.found = found
         self.stack.setCurrentIndex(1)
-        right = values["said"] == values["true"]
-        probabilities = values["probabilities"]
-        for key, role in (("said", "good" if right else "bad"), ("true", "good")):
+        right = found.said == found.true
+        names = {"said": (found.said, "good" if right else "bad"), "true": (found.true or "", "good")}
+        for key, (target, role) in names.items():
             _, name, probability = self.heads[key]
-            name.setText(values[key])
-            probability.setText(f"{probabilities[values[key]]:.2f}")
+            name.setText(target)
+            probability.setText(f"{found.probabilities.get(target, 0.0):.2f}")
+            probability.setToolTip(answer_tip(found.output))
             set_role(name, role)
             set_role(probability, role)
-        order = sorted(probabilities.items(), key=lambda item: -item[1])
+        order = sorted(found.probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
         self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
-        self.trust.show_first(values)
-        self.file.setText(f"image {image} · {values['set']} · {values['file'].rsplit('/', 1)[-1]}")
-        self._show_methods(values)
-        self._place_lens_on(arrays["map said"])
+        self.trust.show_first(found)
+        self.file.setText(f"image {found.image} · {found.set} · {found.file.rsplit('/', 1)[-1]}")
+        self._show_method(found.method)
+        self._place_lens_on(found.maps[0].values)
         self._show_maps()
         self._show_place()
-        self.layers.show_layers(values, arrays)
+        self.layers.show_layers(run, found)
 
-    def _show_methods(self, values: dict[str, Any]) -> None:
-        if not self.methods.count():
-            for method in values["methods"]:
-                self.methods.addItem(method["label"], method["key"])
-        at = self.methods.findData(values["method"])
-        self.methods.setCurrentIndex(at)
-        method = values["methods"][at]
-        tip = f"{method['shows']} {method['misleads']} It costs {method['cost']}."
-        self.shows.setText(method["shows"])
+    def _show_method(self, key: str) -> None:
+        self.methods.setCurrentIndex(self.methods.findData(key))
+        method = METHOD_FACTS[key]
+        tip = f"{method.shows} {method.misleads} It costs {method.cost}."
+        self.shows.setText(method.shows)
         self.shows.setToolTip(tip)
         self.methods.setToolTip(tip)
 
@@ -298,36 +292,34 @@ class ExplainPage(Page):
             self.open_image(self.image)
 
     def _role(self, name: str) -> str:
-        if self.values is None:
+        if self.found is None:
             return "faint"
-        if name == self.values["true"]:
+        if name == self.found.true:
             return "petrol"
-        return "vermilion" if name == self.values["said"] else "faint"
+        return "vermilion" if name == self.found.said else "faint"
 
-    def _take_filters(self, values: dict[str, Any], arrays: dict[str, NDArray[Any]]) -> None:
-        pictures = arrays.get("filters")
-        if pictures is None:
+    def _take_filters(self, found: Filters) -> None:
+        if found.pictures is None:
             self.filters.show_pictures([])
             self.filter_note.setText("The network does not begin with a convolution.")
             return
-        self.filters.show_pictures([to_image((p * 255).astype(np.uint8)) for p in pictures])
+        self.filters.show_pictures([to_image((p * 255).astype(np.uint8)) for p in found.pictures])
         self.filter_note.setText(
-            f"{values['layer']}: what each of its {len(pictures)} filters looks for, as colours about grey."
+            f"{found.layer}: what each of its {len(found.pictures)} filters looks for, as colours about grey."
         )
 
     def _show_maps(self) -> None:
-        if self.values is None:
+        if self.found is None:
             return
-        picture = to_image(self.arrays["pixels"])
-        said, true = self.arrays["map said"], self.arrays["map true"]
-        top = float(np.percentile(np.concatenate([said, true]), 99.7))
-        self.lenses["said"].show_image(picture, to_image(unsigned_colours(said, top)))
-        if self.pulls:
-            gap = self.arrays["map difference"]
-            reach = float(np.percentile(np.abs(gap), 99.7))
-            self.lenses["true"].show_image(picture, to_image(signed_colours(gap, reach)))
+        picture = to_image(self.found.pixels)
+        maps = {own.key: own.values for own in self.found.maps}
+        said, true = maps["said"], maps.get("true", maps["said"])
+        top = max(scale(said), scale(true))
+        self.lenses["said"].show_image(picture, to_image(map_colours(said, top=top)))
+        if self.pulls and self.found.difference is not None:
+            self.lenses["true"].show_image(picture, to_image(map_colours(self.found.difference, signed=True)))
         else:
-            self.lenses["true"].show_image(picture, to_image(unsigned_colours(true, top)))
+            self.lenses["true"].show_image(picture, to_image(map_colours(true, top=top)))
         self.heads["true"][0].setText("said − true, on" if self.pulls else "true")
 
     def _show_place(self) -> None:
@@ -337,9 +329,9 @@ class ExplainPage(Page):
         mistakes = self._mistakes()
         if self.image in mistakes:
             at = mistakes.index(self.image) + 1
-            self.place.setText(f"mistake {at} of {len(mistakes)} on {self.session.on}")
+            self.place.setText(f"mistake {at} of {len(mistakes)} on {self.session.scores.on}")
         else:
-            self.place.setText(f"{len(mistakes)} mistakes on {self.session.on}" if mistakes else "")
+            self.place.setText(f"{len(mistakes)} mistakes on {self.session.scores.on}" if mistakes else "")
         for made in (self.back, self.forth):
             made.setEnabled(bool(mistakes))
         self.action_changed.emit()

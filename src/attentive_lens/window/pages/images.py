@@ -16,8 +16,8 @@ from attentive_lens.window.images.sets import SetsView
 from attentive_lens.window.images.sizes import SizesView
 from attentive_lens.window.images.viewer import Viewer
 from attentive_lens.window.pages.base import Page
+from attentive_lens.window.parts.augmentation_editor import AugmentationEditor
 from attentive_lens.window.parts.basics import button
-from attentive_lens.window.parts.recipe_editor import RecipeEditor
 from attentive_lens.window.running import run_command
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -26,9 +26,9 @@ VIEWS = {
     "pictures": ("Pictures", "The images by class and set."),
     "table": ("Table", "The images as rows, with their figures."),
     "averages": ("Averages", "Mean and deviation of each class, pixel by pixel."),
-    "sets": ("Sets", "How images are parted into training, validation and test."),
-    "sizes": ("Size and levels", "What is done to every image before the network sees it."),
-    "recipe": ("Changes for training", "What is done to training images alone; design it by eye."),
+    "sets": ("Sets", "How images are split into training, validation and test."),
+    "sizes": ("Preprocessing", "What is done to every image before the network sees it."),
+    "augmentation": ("Augmentation", "What is done to training images alone; design it by eye."),
 }
 
 
@@ -61,10 +61,10 @@ class ImagesPage(Page):
             head.addWidget(tab)
         head.addStretch()
         head.addWidget(
-            button("Look for new files", "rescan", "Look through the source again for new or lost files.", self._rescan)
+            button("Rescan source", "rescan", "Look through the source again for new or lost files.", self._rescan)
         )
         head.addWidget(
-            button("Save the list …", "save list", "Every image with its label and set, as a CSV table.", self._save)
+            button("Export labels …", "save list", "Every image with its label and set, as a CSV table.", self._save)
         )
         down.addLayout(head)
         self.views = QStackedWidget()
@@ -75,14 +75,14 @@ class ImagesPage(Page):
         self.averages: AveragesView | None = None
         self.sets: SetsView | None = None
         self.sizes: SizesView | None = None
-        self.editor: RecipeEditor | None = None
+        self.editor: AugmentationEditor | None = None
         self._process: QProcess | None = None
         self.show_view("pictures")
         session.images_changed.connect(self.action_changed)
 
     def state(self) -> str:
         """Images and classes."""
-        found = self.session.collection
+        found = self.session.images.collection
         return f"{thousands(sum(found.totals))} · {len(found.classes)}"
 
     def action(self) -> tuple[str, bool]:
@@ -120,7 +120,7 @@ class ImagesPage(Page):
             self.sizes.refresh()
         else:
             if self.editor is None:
-                self.editor = RecipeEditor(self.session)
+                self.editor = AugmentationEditor(self.session)
                 self.views.addWidget(self.editor)
             self.views.setCurrentWidget(self.editor)
             self.editor.refresh()
@@ -140,14 +140,14 @@ class ImagesPage(Page):
             self.viewer.open_image(place)
 
     def _save(self) -> None:
-        name = QFileDialog.getSaveFileName(self, "Save the list of images", "images.csv", "Tables (*.csv)")[0]
+        name = QFileDialog.getSaveFileName(self, "Export labels", "images.csv", "Tables (*.csv)")[0]
         if name:
             self.save_list(Path(name))
 
     def save_list(self, file: Path) -> None:
         """Write every image with its label and set."""
         try:
-            count = write_list(self.session.workspace, file, self.session.plan)
+            count = write_list(self.session.workspace, file, self.session.design.plan)
         except LensError as error:
             self.session.said.emit(str(error), True)
         else:
@@ -163,5 +163,5 @@ class ImagesPage(Page):
         self._process = None
         self.session.said.emit(told or "The source was looked through.", code != 0)
         if code == 0:
-            self.session.reread()
-            self.session.want_pixels()
+            self.session.images.reread()
+            self.session.images.want_pixels()

@@ -9,7 +9,7 @@ from typing import Any
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
 
-from attentive_lens.desk.front import base_layers, facts_of, price_in_memory, with_base
+from attentive_lens.desk.design import base_layers, facts_of, price_in_memory, with_base
 from attentive_lens.errors import LensError
 from attentive_lens.plan.network import Facts
 from attentive_lens.plan.starters import STARTERS
@@ -143,7 +143,7 @@ class NetworkPage(Page):
 
     def action(self) -> tuple[str, bool]:
         """Train what stands here."""
-        return "Train this plan", self.session.training is None
+        return "Train this plan", self.session.runs.training is None
 
     def act(self) -> None:
         """Start training and go there."""
@@ -152,14 +152,14 @@ class NetworkPage(Page):
 
     def refresh(self) -> None:
         """Draw the plan's network."""
-        plan = self.session.plan
-        network, self.facts = facts_of(plan, len(self.session.collection.classes))
-        self.bench.show_plates(plates_of(network, self.facts, plan.preparation.shape, plan.frozen))
+        plan = self.session.design.plan
+        network, self.facts = facts_of(plan, len(self.session.images.collection.classes))
+        self.bench.show_plates(plates_of(network, self.facts, plan.preprocessing.shape, plan.frozen))
         weights = sum(fact.weights for fact in self.facts)
         frozen = sum(fact.weights for fact in self.facts if fact.name in plan.frozen)
         cost = sum(fact.multiply_adds for fact in self.facts)
         held = f", {thousands(frozen)} of them frozen" if frozen else ""
-        needed, free = price_in_memory(plan, len(self.session.collection.classes))
+        needed, free = price_in_memory(plan, len(self.session.images.collection.classes))
         self.title.setText(plan.name[:1].upper() + plan.name[1:])
         self.about.setText(
             f"{len(network.nodes)} layers · {thousands(weights)} weights{held} · {short(cost)} multiply-adds an image"
@@ -167,7 +167,7 @@ class NetworkPage(Page):
         )
         self.memory.setText(
             f"A step of training needs {short(needed)}B, and {short(free)}B are free: it will be refused."
-            " Choose a smaller batch, a smaller working size or fewer filters."
+            " Choose a smaller batch size, a smaller input size or fewer filters."
         )
         self.memory.setVisible(needed > free)
         for name, made in self.starters.items():
@@ -177,23 +177,23 @@ class NetworkPage(Page):
         self.action_changed.emit()
 
     def _start_from(self, name: str) -> None:
-        plan = self.session.plan
+        plan = self.session.design.plan
         named = replace(plan, name=plan.name.split(" on run ")[0], base=None)
         plan = named.changed({"network": name})
-        self.session.change_plan(plan)
+        self.session.design.change(plan)
         self.refresh()
 
     def _list_runs(self) -> None:
-        base = self.session.plan.base
+        base = self.session.design.plan.base
         self.base_run.clear()
         self.base_run.addItem("none", 0)
-        for number, view in self.session.views.items():
+        for number, view in self.session.runs.views.items():
             if view.has_model and view.state != "training":
                 self.base_run.addItem(f"run {number} · {view.name}", number)
         self.base_run.setCurrentIndex(max(0, self.base_run.findData(base.run if base else 0)))
         self.base_until.clear()
         if base is not None:
-            for name in base_layers(self.session.plan):
+            for name in base_layers(self.session.design.plan):
                 self.base_until.addItem(name, name)
             self.base_until.setCurrentIndex(self.base_until.findData(base.until))
         self.base_until.setEnabled(base is not None)
@@ -201,7 +201,7 @@ class NetworkPage(Page):
 
     def _choose_base(self, other_run: bool) -> None:
         number = int(self.base_run.currentData())
-        plan = self.session.plan
+        plan = self.session.design.plan
         self.base_problem.clear()
         try:
             if number == 0:
@@ -213,27 +213,27 @@ class NetworkPage(Page):
         except LensError as error:
             self.base_problem.setText(str(error))
             return
-        self.session.change_plan(plan)
+        self.session.design.change(plan)
 
     def _show_layer(self) -> None:
         place = self.bench.current or 0
         plate = self.bench.plates[place]
-        plan = self.session.plan
-        pixels = self.session.pixels
+        plan = self.session.design.plan
+        pixels = self.session.images.pixels
         if pixels is not None:
             self.bench.show_pictures({"image": to_image(pixels[0])})
-            side = plan.preparation.side
+            side = plan.preprocessing.input_size
             corner, length = plate.field(side)
             box = QRectF(corner, corner, length, length)
             self.sample.show_image(to_image(pixels[0]), None if place == 0 else box)
         self.sees_title.setText(f"{plate.name} sees" if place else "The image")
-        side = plan.preparation.side
+        side = plan.preprocessing.input_size
         if place == 0:
             words = f"Every image comes at {side}×{side} pixels."
-        elif plate.sees is None or plate.sees >= side:
+        elif plate.receptive_field is None or plate.receptive_field >= side:
             words = f"Each of its values sees the whole image, {side}×{side} pixels."
         else:
-            words = f"Each of its values sees {plate.sees}×{plate.sees} of {side}×{side} pixels."
+            words = f"Each of its values sees {plate.receptive_field}×{plate.receptive_field} of {side}×{side} pixels."
         self.sees.setText(words)
         self.layer_title.setText(plate.name)
         self.idea.setText(plate.idea)
@@ -250,18 +250,18 @@ class NetworkPage(Page):
 
     def _layer_facts(self, place: int) -> list[tuple[str, str]]:
         if place == 0:
-            return [("shape", shape(self.session.plan.preparation.shape))]
+            return [("shape", shape(self.session.design.plan.preprocessing.shape))]
         plate = self.bench.plates[place]
-        layer: Any = self.session.plan.network.node(plate.name).layer
+        layer: Any = self.session.design.plan.network.node(plate.name).layer
         fact = next(f for f in self.facts if f.name == plate.name)
-        rows = [("in", shape(fact.given)), ("out", shape(fact.shape))]
+        rows = [("in", shape(fact.input_shape)), ("out", shape(fact.shape))]
         words = {"same": "kept", "valid": "cut"}
         for name, spec in layer.specs().items():
             value = getattr(layer, name)
             if name in RARE and value == getattr(type(layer), name):
                 continue
             if layer.kind == "answers":
-                value = len(self.session.collection.classes)
+                value = len(self.session.images.collection.classes)
             rows.append((spec.label, _amount(name, words.get(value, value), spec.unit)))
         if plate.weights:
             rows.append(("weights", thousands(plate.weights) + (", frozen" if plate.frozen else "")))
@@ -283,5 +283,5 @@ def _amount(name: str, value: Any, unit: str) -> str:
 
 def _last_spatial(plan: Any) -> str:
     """The last layer before everything is flattened: where a new head usually begins."""
-    names = [fact.name for fact in plan.network.for_classes(2).facts(plan.preparation.shape) if len(fact.shape) == 3]
+    names = [fact.name for fact in plan.network.with_outputs(2).facts(plan.preprocessing.shape) if len(fact.shape) == 3]
     return str(names[-1] if names else base_layers(plan)[0])

@@ -117,64 +117,64 @@ class ResultsPage(Page):
 
     def state(self) -> str:
         """Accuracy on the set in view."""
-        table = self.session.score
-        return percent(table["accuracy"]) if table else ""
+        table = self.session.scores.current
+        return percent(table.accuracy) if table else ""
 
     def action(self) -> tuple[str, bool]:
         """On to why."""
         return "Explain this one" if self.sheet.current is not None else "Explain the surest mistake", bool(
-            self.session.mistakes()
+            self.session.scores.mistakes()
         )
 
     def act(self) -> None:
         """Explain the selected image, or the surest mistake."""
         if self.sheet.current is not None:
             self._open(self.sheet.current)
-        elif self.session.mistakes():
-            self.session.explain_asked.emit(self.session.mistakes()[0])
+        elif self.session.scores.mistakes():
+            self.session.explain_asked.emit(self.session.scores.mistakes()[0])
 
     def entered(self) -> None:
         """Have the run in view scored."""
-        self.session.want_scores()
+        self.session.scores.want()
         self.refresh()
 
     def _choose(self, on: str) -> None:
-        self.session.want_scores(on)
+        self.session.scores.want(on)
         self.refresh()
 
     def refresh(self) -> None:
         """Show the scores of the run and set in view."""
         session = self.session
-        view = session.view
+        view = session.runs.view
         self.stack.setCurrentIndex(1 if view is not None and view.has_model else 0)
         for name, made in self.set_buttons.items():
-            made.setChecked(name == session.on)
-            made.setEnabled(session.collection.count(name) > 0)
-        table = session.score
-        cautions = session.cautions() if table is not None else []
+            made.setChecked(name == session.scores.on)
+            made.setEnabled(session.images.collection.count(name) > 0)
+        table = session.scores.current
+        cautions = session.scores.cautions() if table is not None else []
         self.caution.setText("\n".join(cautions))
         self.caution.setVisible(bool(cautions))
-        self.relabelled.setVisible(bool(cautions) and bool(session.relabelled))
+        self.relabelled.setVisible(bool(cautions) and bool(session.scores.relabelled))
         if table is None:
             waiting = view is not None and view.state == "training"
             self.title.setText("–")
             self.about.setText("")
-            self.problem.setText("Scored when training is done." if waiting else session.score_problem or "Scoring …")
+            self.problem.setText("Scored when training is done." if waiting else session.scores.problem or "Scoring …")
             self.problem.show()
             self.matrix.show_counts([], [])
-            self.sheet.show_groups(session.pixels, ())
+            self.sheet.show_groups(session.images.pixels, ())
             self.cell_title.setText("")
             self.action_changed.emit()
             return
         self.problem.hide()
-        self.title.setText(percent(table["accuracy"]))
-        wrong = len(session.mistakes())
+        self.title.setText(percent(table.accuracy))
+        wrong = len(session.scores.mistakes())
         self.about.setText(
-            f"of {thousands(table['images'])} {session.on} images right · {thousands(wrong)} wrong"
-            f" · {self._loss_word(table['loss_function'])} {table['loss']:.3f}"
-            + (f" · {thousands(table['unknown'])} of classes it does not know" if table["unknown"] else "")
+            f"of {thousands(table.images)} {session.scores.on} images right · {thousands(wrong)} wrong"
+            f" · {self._loss_word(table.loss_function)} {table.loss:.3f}"
+            + (f" · {thousands(table.unknown)} of classes it does not know" if table.unknown else "")
         )
-        self.matrix.show_counts(table["classes"], table["confusion"])
+        self.matrix.show_counts(list(table.classes), [list(row) for row in table.confusion])
         if self.matrix.current is None:
             self._show_wrong()
         else:
@@ -182,47 +182,49 @@ class ResultsPage(Page):
         self.action_changed.emit()
 
     def _show_images(self) -> None:
-        table, cell = self.session.score, self.matrix.current
+        table, cell = self.session.scores.current, self.matrix.current
         if table is None or cell is None:
             return
         true, said = cell
-        chosen = [(p, image) for image, s, t, p in table["answers"] if (t, s) == cell]
-        names = table["classes"]
+        chosen = [(own.probability, own.image) for own in table.answers if (own.true, own.said) == cell]
+        names = table.classes
         right = "right" if true == said else f"said to be {names[said]}"
         self.cell_title.setText(f"{names[true]}, {right}")
-        self.sheet.show_groups(self.session.pixels, self._groups([(f"{thousands(len(chosen))} images", chosen)]))
+        self.sheet.show_groups(self.session.images.pixels, self._groups([(f"{thousands(len(chosen))} images", chosen)]))
         self.action_changed.emit()
 
     def _loss_word(self, function: str) -> str:
         """The usual loss is told by the tooltip alone: its name is long, and everybody expects it."""
         self.about.setToolTip(f"The loss is the {function}, without label smoothing and class weights.")
-        return "loss" if function == "softmax cross-entropy" else function
+        return "loss" if function == "cross-entropy" else function
 
     def _show_wrong(self) -> None:
-        table = self.session.score
+        table = self.session.scores.current
         if table is None:
             return
         self.matrix.current = None
         self.matrix.update()
-        names = table["classes"]
+        names = table.classes
         parts = []
         for true, name in enumerate(names):
-            chosen = [(p, image) for image, s, t, p in table["answers"] if t == true and s != true]
+            chosen = [(a.probability, a.image) for a in table.answers if a.true == true and a.said != true]
             if chosen:
                 parts.append((f"{name} · {len(chosen)} wrong", chosen))
         self.cell_title.setText("All wrong images" if parts else "No image was answered wrongly")
-        said = {image: names[s] for image, s, _, _ in table["answers"]}
-        self.sheet.show_groups(self.session.pixels, self._groups(parts, said))
+        said = {own.image: names[own.said] for own in table.answers}
+        self.sheet.show_groups(self.session.images.pixels, self._groups(parts, said))
         self.action_changed.emit()
 
     def _show_relabelled(self) -> None:
         self.matrix.current = None
         self.matrix.update()
-        names = self.session.collection.classes
-        places = tuple(number - 1 for number in self.session.relabelled)
-        captions = tuple(names[self.session.collection.rows[place].label] for place in places)
+        names = self.session.images.collection.classes
+        places = tuple(number - 1 for number in self.session.scores.relabelled)
+        captions = tuple(names[self.session.images.collection.rows[place].label] for place in places)
         self.cell_title.setText("Labels changed since the run")
-        self.sheet.show_groups(self.session.pixels, (Group("with the label they have now", "", places, captions),))
+        self.sheet.show_groups(
+            self.session.images.pixels, (Group("with the label they have now", "", places, captions),)
+        )
         self.action_changed.emit()
 
     def _groups(
@@ -236,4 +238,4 @@ class ResultsPage(Page):
         return tuple(groups)
 
     def _open(self, place: int) -> None:
-        self.session.explain_asked.emit(self.session.collection.rows[place].number)
+        self.session.explain_asked.emit(self.session.images.collection.rows[place].number)

@@ -3,37 +3,19 @@
 from __future__ import annotations
 
 import time
-from dataclasses import replace
 from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QScrollArea, QVBoxLayout
 
-from attentive_lens.desk.front import RunView, resumable
+from attentive_lens.desk.runs import RunView, resumable
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, label, panel, set_role
 from attentive_lens.window.parts.chart import Chart, Curve
-from attentive_lens.window.parts.form import Form
-from attentive_lens.window.parts.plan_panel import PlanPanel
 from attentive_lens.window.session import Session
+from attentive_lens.window.training.settings import SettingsPanel
 from attentive_lens.window.words import duration, percent
-
-TRAINING_FIELDS = ("epochs", "batch", "rate", "schedule", "optimiser", "threads")
-MORE_FIELDS = (
-    "every",
-    "falls",
-    "warm_up",
-    "momentum",
-    "decay",
-    "decays",
-    "clip",
-    "loss",
-    "smoothing",
-    "classes_count",
-    "start",
-    "kernels",
-)
 
 
 class TrainingPage(Page):
@@ -49,49 +31,11 @@ class TrainingPage(Page):
         layout.setContentsMargins(24, 16, 16, 16)
         layout.setSpacing(20)
 
-        frame, inside = panel("The next run", "settings panel")
-        inside.addWidget(PlanPanel(session))
-        inside.addSpacing(6)
-        plan = session.plan
-        self.training_form = Form(plan.training, TRAINING_FIELDS, lambda v: self._change(training=v))
-        inside.addWidget(self.training_form)
-        self.more = button(
-            "More settings",
-            "more settings",
-            "Schedule, momentum, weight decay, loss, class weights, starting weights, kernels.",
-            lambda: self.more_form.setVisible(self.more.isChecked()),
-            checkable=True,
-        )
-        inside.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
-        self.more_form = Form(plan.training, MORE_FIELDS, lambda v: self._change(training=v))
-        self.more_form.setObjectName("more form")
-        self.more_form.hide()
-        inside.addWidget(self.more_form)
-        inside.addSpacing(6)
-        inside.addWidget(label("Split and preparation", strong=True))
-        self.split_form = Form(plan.split, ("validation",), lambda v: self._change(split=v))
-        inside.addWidget(self.split_form)
-        self.preparation_form = Form(
-            plan.preparation, ("side", "fit", "colour", "level"), lambda v: self._change(preparation=v)
-        )
-        inside.addWidget(self.preparation_form)
-        inside.addSpacing(6)
-        inside.addWidget(label("Changes to training images", strong=True))
-        self.recipe = label(role="faint", name="recipe words")
-        self.recipe.setWordWrap(True)
-        inside.addWidget(self.recipe)
-        change = button(
-            "Design them by eye",
-            "design recipe",
-            "Opens the editor.",
-            lambda: session.stage_asked.emit("recipe"),
-        )
-        inside.addWidget(change, 0, Qt.AlignmentFlag.AlignLeft)
-        inside.addStretch()
+        self.settings = SettingsPanel(session)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(frame)
+        scroll.setWidget(self.settings)
         scroll.setFixedWidth(372)
         layout.addWidget(scroll)
 
@@ -101,15 +45,15 @@ class TrainingPage(Page):
         head = QHBoxLayout()
         self.title = label(size=look.LARGE, strong=True, name="training title")
         head.addWidget(self.title)
-        self.go_on = button(
-            "Go on with it", "go on", "Goes on where it was interrupted, to the same end.", session.resume
+        self.resume = button(
+            "Resume", "resume", "Goes on where it was interrupted, to the same end.", session.runs.resume
         )
         self.use_plan = button(
             "Use this plan", "use run plan", "Design the next run from the plan of this one.", session.use_run_plan
         )
         head.addSpacing(12)
         head.addWidget(self.use_plan)
-        head.addWidget(self.go_on)
+        head.addWidget(self.resume)
         head.addStretch()
         self.left = label(role="faint", name="time left")
         head.addWidget(self.left)
@@ -125,8 +69,8 @@ class TrainingPage(Page):
         for key, words in (
             ("epoch", "epoch"),
             ("best", "best validation accuracy"),
-            ("gap", "accuracy on changed training images"),
-            ("speed", "an epoch takes"),
+            ("gap", "training accuracy (augmented)"),
+            ("speed", "per epoch"),
         ):
             column = QVBoxLayout()
             column.setSpacing(0)
@@ -152,13 +96,11 @@ class TrainingPage(Page):
 
         session.ticked.connect(self.refresh)
         session.runs_changed.connect(self.refresh)
-        session.plan_changed.connect(self._show_plan)
-        self._show_plan()
         self.refresh()
 
     def state(self) -> str:
         """Epoch, or how it ended."""
-        view = self.session.training or self.session.view
+        view = self.session.runs.training or self.session.runs.view
         if view is None:
             return ""
         if view.state == "training":
@@ -167,27 +109,27 @@ class TrainingPage(Page):
 
     def action(self) -> tuple[str, bool]:
         """Start, or stop what is running."""
-        if self.session.training is not None:
+        if self.session.runs.training is not None:
             return "Stop", True
         return "Start training", True
 
     def act(self) -> None:
         """Start, or stop safely."""
-        if self.session.training is not None:
-            self.session.stop()
+        if self.session.runs.training is not None:
+            self.session.runs.stop()
         else:
             self.session.start()
 
     def refresh(self) -> None:
         """Draw the run in view."""
-        view = self.session.view
+        view = self.session.runs.view
         self.use_plan.setVisible(view is not None)
-        self.go_on.setVisible(view is not None and resumable(view) and self.session.training is None)
+        self.resume.setVisible(view is not None and resumable(view) and self.session.runs.training is None)
         if view is None:
             self.title.setText("No run yet")
             self.hint.setText("Start training: the curves grow here. It goes on even if the window is closed.")
-            self.loss.show_curves((), self.session.plan.training.epochs)
-            self.accuracy.show_curves((), self.session.plan.training.epochs)
+            self.loss.show_curves((), self.session.design.plan.training.epochs)
+            self.accuracy.show_curves((), self.session.design.plan.training.epochs)
             self.bar.setValue(0)
             return
         self.hint.setText(
@@ -208,11 +150,11 @@ class TrainingPage(Page):
     def _time_left(self, view: RunView, done: int, total: int) -> str:
         if view.state != "training":
             spent = sum(epoch["seconds"] for epoch in view.epochs)
-            return f"{duration(spent)} in all" if view.epochs else ""
+            return f"took {duration(spent)}" if view.epochs else ""
         if not view.started or not done:
             return "starting"
         gone = time.time() - view.started
-        return f"{duration(gone)} gone · about {duration(gone / done * max(0, total - done))} left"
+        return f"{duration(gone)} so far · about {duration(gone / done * max(0, total - done))} left"
 
     def _show_figures(self, view: RunView) -> None:
         self.values["epoch"].setText(f"{len(view.epochs)} of {view.planned}")
@@ -251,23 +193,3 @@ class TrainingPage(Page):
             span,
             marked,
         )
-
-    def _change(self, **parts: Any) -> None:
-        self.session.change_plan(replace(self.session.plan, **parts))
-
-    def _show_plan(self) -> None:
-        plan = self.session.plan
-        self.recipe.setText("\n".join(_recipe_words(step) for step in plan.recipe) or "none")
-        self.training_form.show_value(plan.training)
-        self.more_form.show_value(plan.training)
-        self.split_form.show_value(plan.split)
-        self.preparation_form.show_value(plan.preparation)
-
-
-def _recipe_words(step: Any) -> str:
-    """A recipe step in a few words: turn −30 to 30 degrees."""
-    between = getattr(step, "between", None)
-    if between is None:
-        return f"{step.kind}: {step.direction}" if hasattr(step, "direction") else str(step.kind)
-    unit = step.specs()["between"].unit
-    return f"{step.kind}: {between[0]:g} to {between[1]:g} {unit}".rstrip().replace("-", "\u2212")

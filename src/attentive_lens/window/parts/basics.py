@@ -11,6 +11,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from attentive_lens.desk.map_colours import coloured
 from attentive_lens.window import look
 
 
@@ -99,20 +100,9 @@ def rgb(role: str) -> NDArray[np.float32]:
     return np.array([colour.red(), colour.green(), colour.blue()], np.float32)
 
 
-def unsigned_colours(map_: NDArray[np.floating[Any]], top: float) -> NDArray[np.uint8]:
-    """A map from transparent over ochre to vermilion, S×S×4; ``top`` is shown at full strength."""
-    strength = np.clip(map_ / (top or 1.0), 0, 1)[:, :, None]
-    tint = rgb("ochre_fill") + (rgb("vermilion") - rgb("ochre_fill")) * strength
-    alpha = 255 * np.clip(strength * 1.6, 0, 1) ** 0.8
-    return np.concatenate([tint, alpha], axis=2).astype(np.uint8)
-
-
-def signed_colours(map_: NDArray[np.floating[Any]], top: float) -> NDArray[np.uint8]:
-    """A signed map, S×S×4: vermilion above zero, petrol below, nothing at zero."""
-    strength = np.clip(map_ / (top or 1.0), -1, 1)[:, :, None]
-    tint = np.where(strength > 0, rgb("vermilion"), rgb("petrol"))
-    alpha = 255 * np.abs(strength) ** 0.7
-    return np.concatenate([tint, alpha], axis=2).astype(np.uint8)
+def map_colours(map_: NDArray[np.float32], signed: bool = False, top: float | None = None) -> NDArray[np.uint8]:
+    """A map in the theme's colours, transparent, S×S×4; ``top`` is shown at full strength."""
+    return coloured(map_, (rgb("ochre_fill"), rgb("vermilion"), rgb("petrol")), signed, top)
 
 
 def ink_on_paper(map_: NDArray[np.floating[Any]]) -> NDArray[np.uint8]:

@@ -70,18 +70,18 @@ class Plate:
     frozen: bool = False
     holes: bool = False
     coats: tuple[str, ...] = ()
-    sees: int | None = None
-    step: int = 1
-    start: int = 0
+    receptive_field: int | None = None
+    jump: int = 1
+    offset: int = 0
     after: tuple[int, ...] = ()
     weights: int = 0
 
     def field(self, side: int) -> tuple[float, float]:
         """Where the middle output's receptive field begins, and its length, in parts of the image's side."""
-        if self.sees is None:
+        if self.receptive_field is None:
             return 0.0, 1.0
-        first = self.start + self.step * (self.shape[0] // 2)
-        begin, end = max(0, first), min(side, first + self.sees)
+        first = self.offset + self.jump * (self.shape[0] // 2)
+        begin, end = max(0, first), min(side, first + self.receptive_field)
         return begin / side, (end - begin) / side
 
 
@@ -89,22 +89,26 @@ def plates_of(
     network: NetworkPlan, facts: tuple[Facts, ...], image: tuple[int, ...], frozen: frozenset[str]
 ) -> tuple[Plate, ...]:
     """The plates of a network, the image first."""
-    plates = [Plate("image", "image", image, "The prepared image.", shape(image), sees=1)]
+    plates = [Plate("image", "image", image, "The prepared image.", shape(image), receptive_field=1)]
     places = {"image": 0}
     uses = Counter(source for node in network.nodes for source in node.after)
     for node, fact in zip(network.nodes, facts, strict=True):
         before = plates[-1]
-        if _coats(node.layer) and node.after == (before.output,) and uses[before.output] == 1 and len(plates) > 1:
+        if _is_coating(node.layer) and node.after == (before.output,) and uses[before.output] == 1 and len(plates) > 1:
             told = f"{before.facts}\nthen {_coat(node.layer)}"
             coats = (*before.coats, _coat(node.layer))
             weights = before.weights + fact.weights
             plates[-1] = replace(before, output=node.name, shape=fact.shape, facts=told, coats=coats, weights=weights)
             places[node.name] = len(plates) - 1
             continue
-        sees = "the whole image" if fact.sees is None else f"{fact.sees}×{fact.sees} pixels"
+        sees = (
+            "the whole image"
+            if fact.receptive_field is None
+            else f"{fact.receptive_field}×{fact.receptive_field} pixels"
+        )
         about = (
             f"{thousands(fact.weights)} weights · {short(fact.multiply_adds)} multiply-adds an image\n"
-            f"each value sees {sees}"
+            f"receptive field {sees}"
         )
         places[node.name] = len(plates)
         plates.append(
@@ -116,9 +120,9 @@ def plates_of(
                 about,
                 node.name in frozen,
                 holes=isinstance(node.layer, Dropout),
-                sees=fact.sees,
-                step=fact.step,
-                start=fact.start,
+                receptive_field=fact.receptive_field,
+                jump=fact.jump,
+                offset=fact.offset,
                 after=tuple(places[source] for source in node.after if source != before.output),
                 weights=fact.weights,
             )
@@ -135,7 +139,7 @@ def chosen_plates(plates: Sequence[Plate], wanted: Sequence[bool]) -> tuple[Plat
     )
 
 
-def _coats(layer: LayerSettings) -> bool:
+def _is_coating(layer: LayerSettings) -> bool:
     """Whether a layer is shown as a coating: an activation or a normalisation."""
     return isinstance(layer, SameShape) and not isinstance(layer, Dropout)
 

@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLineEdit, QSpinBox, QWidget
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
 
+from attentive_lens.core.values import Kind, Spec, Value, of_kind
 from attentive_lens.errors import LensError
-from attentive_lens.plan.values import Spec, Value
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
 
 CHOICE_WORDS = {
     "": "found out",
-    "same": "kept",
-    "valid": "cut",
-    "softmax cross-entropy": "softmax entropy",
-    "sigmoid cross-entropy": "sigmoid entropy",
     "NHW": "images × rows × columns",
     "NHWC": "images × rows × columns × channels",
     "NCHW": "images × channels × rows × columns",
@@ -66,7 +71,7 @@ class Form(QWidget):
             caption.setWordWrap(True)
             layout.addWidget(caption, row, 0)
             made = self._make(name, spec, value.types()[name])
-            made.setObjectName(f"{value.title}.{name}")
+            made.setObjectName(f"{(value.section if isinstance(value, Kind) else '') or value.title}.{name}")
             made.setAccessibleName(spec.label or name)
             made.setToolTip(spec.meaning)
             made.setFont(look.font())
@@ -147,3 +152,81 @@ class Form(QWidget):
     def _say(self, sentence: str) -> None:
         self.problem.setText(sentence)
         self.problem.show()
+
+
+class KindForm(QWidget):
+    """A form for a value that is one of a table's kinds: which kind, and some of its settings.
+
+    Parameters
+    ----------
+    value : Kind
+        What is edited.
+    kinds : mapping
+        The table.
+    names : callable
+        Gives the fields shown of a value.
+    changed : callable
+        Gets the new value; one of another kind keeps the settings that both kinds have.
+    choose : bool
+        Whether the kind can be chosen here.
+    """
+
+    def __init__(
+        self,
+        value: Kind,
+        kinds: Mapping[str, type[Kind]],
+        names: Callable[[Any], tuple[str, ...]],
+        changed: Callable[[Any], None],
+        choose: bool = True,
+    ) -> None:
+        super().__init__()
+        self.value, self._kinds, self._names, self._changed = value, kinds, names, changed
+        self._quiet = True
+        self._inside = QVBoxLayout(self)
+        self._inside.setContentsMargins(0, 0, 0, 0)
+        self._inside.setSpacing(6)
+        self.kind: QComboBox | None = None
+        if choose:
+            row = QHBoxLayout()
+            caption = label(value.section, role="faint")
+            row.addWidget(caption, 1)
+            self.kind = QComboBox()
+            self.kind.setObjectName(f"{value.section}.kind")
+            self.kind.setAccessibleName(value.section)
+            self.kind.setFont(look.font())
+            self.kind.setFixedWidth(150)
+            for kind, own in kinds.items():
+                self.kind.addItem(kind, kind)
+                self.kind.setItemData(self.kind.count() - 1, own.idea, Qt.ItemDataRole.ToolTipRole)
+            self.kind.currentIndexChanged.connect(self._choose)
+            row.addWidget(self.kind)
+            row.addSpacing(56)
+            self._inside.addLayout(row)
+        self._form: Form | None = None
+        self.show_value(value)
+
+    def show_value(self, value: Kind) -> None:
+        """Fill the fields from a value, telling nobody."""
+        if self._form is None or value.kind != self.value.kind:
+            if self._form is not None:
+                self._inside.removeWidget(self._form)
+                self._form.deleteLater()
+            self._form = Form(value, self._names(value), self._take)
+            self._inside.addWidget(self._form)
+        else:
+            self._form.show_value(value)
+        self.value = value
+        self._form.setVisible(bool(self._names(value)))
+        if self.kind is not None:
+            self._quiet = True
+            self.kind.setCurrentIndex(self.kind.findData(value.kind))
+            self.kind.setToolTip(value.idea)
+            self._quiet = False
+
+    def _choose(self) -> None:
+        if not self._quiet and self.kind is not None:
+            self._take(of_kind(self._kinds, self.kind.currentData(), self.value))
+
+    def _take(self, value: Kind) -> None:
+        self._changed(value)
+        self.show_value(value)

@@ -52,9 +52,9 @@ class JumpField(QLineEdit):
         words = self.text().strip()
         if not words:
             return
-        places = find_images(self.session.collection, words)
+        places = find_images(self.session.images.collection, words)
         if not places:
-            many = len(self.session.collection.rows)
+            many = len(self.session.images.collection.rows)
             why = f"numbers go from 1 to {many}, and no name has that in it"
             self.session.said.emit(f"No image is called «{words}»: {why}.", True)
             return

@@ -8,7 +8,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from attentive_lens.desk.drafting import open_plan, save_plan
+from attentive_lens.desk.design import open_plan, save_plan
 from attentive_lens.errors import LensError
 from attentive_lens.plan.outline import NAME, SEED
 from attentive_lens.window import look
@@ -50,8 +50,8 @@ class PlanPanel(QWidget):
         inside.addLayout(row)
         self.problem = label(role="bad", name="plan problem")
         self.problem.setWordWrap(True)
-        self.problem.setVisible(bool(session.draft.problem))
-        self.problem.setText(session.draft.problem)
+        self.problem.setVisible(bool(session.design.problem))
+        self.problem.setText(session.design.problem)
         inside.addWidget(self.problem)
         session.plan_changed.connect(self.refresh)
         self.refresh()
@@ -72,7 +72,7 @@ class PlanPanel(QWidget):
 
     def refresh(self) -> None:
         """Show the plan as it is now."""
-        plan, found = self.session.plan, self.session.collection
+        plan, found = self.session.design.plan, self.session.images.collection
         counts = [f"{thousands(found.count(name))} {name}" for name in ("training", "validation")]
         self.images.setText(f"{', '.join(counts)} images")
         self.name.setText(plan.name)
@@ -80,7 +80,7 @@ class PlanPanel(QWidget):
         self.seed.setText(str(plan.seed))
 
     def _edited(self) -> None:
-        plan, seed = self.session.plan, self.seed.text().strip()
+        plan, seed = self.session.design.plan, self.seed.text().strip()
         try:
             number = int(seed) if seed.isascii() and seed.isdigit() and len(seed) < 19 else seed
             self._take(replace(plan, name=self.name.text().strip(), seed=number))  # type: ignore[arg-type]
@@ -90,7 +90,7 @@ class PlanPanel(QWidget):
 
     def _take(self, plan: object) -> None:
         self.problem.hide()
-        self.session.change_plan(plan)  # type: ignore[arg-type]
+        self.session.design.change(plan)  # type: ignore[arg-type]
 
     def _refuse(self, error: LensError) -> None:
         self.problem.setText(str(error))
@@ -111,14 +111,16 @@ class PlanPanel(QWidget):
             self.session.said.emit(f"The plan of {file.name} is the next run's now.", False)
 
     def _save(self) -> None:
-        name = QFileDialog.getSaveFileName(self, "Save the plan", f"{self.session.plan.name}.toml", PLAN_FILES)[0]
+        name = QFileDialog.getSaveFileName(self, "Save the plan", f"{self.session.design.plan.name}.toml", PLAN_FILES)[
+            0
+        ]
         if name:
             self.save_file(Path(name))
 
     def save_file(self, file: Path) -> None:
         """Write the plan to a file."""
         try:
-            save_plan(file, self.session.plan)
+            save_plan(file, self.session.design.plan)
         except LensError as error:
             self._refuse(error)
         else:

@@ -1,0 +1,364 @@
+"""What the commands print with ``--json``: one frozen dataclass each, in one table the schema is made from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from attentive_lens.core.records import schema
+from attentive_lens.desk.measuring_results import Measured
+from attentive_lens.desk.requests import (
+    Cause,
+    ChannelSeen,
+    FaultAction,
+    NeighboursFound,
+    Prediction,
+    RegionOfMap,
+    Skipped,
+    Tried,
+    TrustChecks,
+    Unreadable,
+)
+from attentive_lens.desk.requests.explaining import MapTrust
+from attentive_lens.plan.outline import Setting
+
+
+@dataclass(frozen=True)
+class SmallFinding:
+    """Something noticed while images were read."""
+
+    kind: str
+    text: str
+    files: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class NewWorkspace:
+    """A workspace made: images by class, files that gave none, and what was noticed."""
+
+    workspace: str
+    images: int
+    classes: dict[str, int]
+    skipped: tuple[Skipped, ...]
+    findings: tuple[SmallFinding, ...]
+
+
+@dataclass(frozen=True)
+class Rescanned:
+    """Numbers of the images that were added, read anew, are gone, or are back."""
+
+    added: tuple[int, ...]
+    changed: tuple[int, ...]
+    gone: tuple[int, ...]
+    back: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class SourceMoved:
+    """Where the images are now, and how many of them are there."""
+
+    workspace: str
+    source: str
+    found: int
+    missing: int
+
+
+@dataclass(frozen=True)
+class Restored:
+    """A catalogue restored from its copy."""
+
+    workspace: str
+    images: int
+    decisions: int
+
+
+@dataclass(frozen=True)
+class Labelled:
+    """What a table decided (null where none was read), and what was written (null where nothing was)."""
+
+    relabelled: int | None
+    moved: int | None
+    flagged: int | None
+    new_classes: tuple[str, ...]
+    file: str | None
+    images: int | None
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A fault of the collection, with the images it is about and their files."""
+
+    kind: str
+    why: str
+    remedy: str
+    images: tuple[int, ...]
+    files: tuple[str, ...]
+    groups: tuple[tuple[int, ...], ...]
+    actions: tuple[FaultAction, ...]
+
+
+@dataclass(frozen=True)
+class Faults:
+    """Faults found, files that gave no image, and what was done about the kinds named with --fix."""
+
+    findings: tuple[Finding, ...]
+    skipped: tuple[Skipped, ...]
+    fixed: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class DemoMade:
+    """The pollen station's workspace."""
+
+    workspace: str
+    images: int
+
+
+@dataclass(frozen=True)
+class Figures:
+    """Accuracy, 0–1, and mean loss."""
+
+    accuracy: float
+    loss: float
+
+
+@dataclass(frozen=True)
+class SetFigures:
+    """The same on a set of so many images."""
+
+    images: int
+    accuracy: float
+    loss: float
+
+
+@dataclass(frozen=True)
+class RunEnded:
+    """How a run ended; the model is null before its first epoch is finished, validation without such a set."""
+
+    run: int
+    state: str
+    epochs: int
+    seconds: float
+    weights_sha256: str
+    validation: Figures | None
+    model: str | None
+
+
+@dataclass(frozen=True)
+class MapWritten:
+    """A map as an array (.npy, H×W float32) and as a picture; no trust for the difference said − true."""
+
+    method: str
+    target: str
+    key: str
+    file: str
+    picture: str
+    trust: MapTrust | None
+
+
+@dataclass(frozen=True)
+class NotShown:
+    """A method that gives no map of this network, and why."""
+
+    method: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Explained:
+    """An image's explanation, written down; one line for each image."""
+
+    image: int | None
+    file: str
+    said: str
+    true: str | None
+    probabilities: dict[str, float]
+    output: str
+    regions: tuple[RegionOfMap, ...]
+    maps: tuple[MapWritten, ...]
+    layers_picture: str
+    filters_picture: str | None
+    not_shown: tuple[NotShown, ...]
+    measured: tuple[TrustChecks, ...]
+
+
+@dataclass(frozen=True)
+class ExampleDone:
+    """The full example: the run (null if it was trained before), scores by set, mistakes explained."""
+
+    train: RunEnded | None
+    scores: dict[str, SetFigures]
+    explained: tuple[Explained, ...]
+    results: str | None
+
+
+@dataclass(frozen=True)
+class PlanWritten:
+    """A plan, and the file it was written to if any."""
+
+    file: str | None
+    plan: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class PlanKeys:
+    """Every key that --set takes."""
+
+    settings: tuple[Setting, ...]
+
+
+@dataclass(frozen=True)
+class LayerFacts:
+    """A layer's output for one image, its weights and multiply-adds."""
+
+    layer: str
+    shape: tuple[int, ...]
+    weights: int
+    multiply_adds: int
+
+
+@dataclass(frozen=True)
+class PlanChecked:
+    """A plan's network, layer by layer."""
+
+    name: str
+    weights: int
+    layers: tuple[LayerFacts, ...]
+
+
+@dataclass(frozen=True)
+class RunWatched:
+    """How far a run is; ``last`` is its last epoch's event, empty before there is one."""
+
+    run: int
+    state: str
+    epochs: int
+    last: dict[str, Any]
+    loss_function: str
+    error: str
+    damaged_lines: int
+    relabelled: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Mistake:
+    """An image answered wrongly."""
+
+    image: int
+    file: str
+    said: str
+    true: str
+    probability: float
+
+
+@dataclass(frozen=True)
+class ScoresOfRun:
+    """How a run did on a set; rows of the confusion matrix are true classes, columns what was said."""
+
+    run: int
+    on: str
+    images: int
+    unknown: int
+    accuracy: float
+    loss: float
+    loss_function: str
+    output: str
+    classes: tuple[str, ...]
+    per_class: tuple[float | None, ...]
+    confusion: tuple[tuple[int, ...], ...]
+    wrong: tuple[Mistake, ...]
+    relabelled: tuple[int, ...]
+    judged_by_test: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class CommonCauses:
+    """What the mistakes of a run on a set have in common."""
+
+    run: int
+    on: str
+    mistakes: int
+    groups: tuple[Cause, ...]
+    judged_by_test: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Speaks:
+    """A class and what a channel adds to it."""
+
+    target: str
+    adds: float
+
+
+@dataclass(frozen=True)
+class LayerWritten:
+    """What a layer looks for, written down: pictures of patches and synthetic images, and arrays in a folder."""
+
+    layer: str
+    receptive_field: int | None
+    classes: tuple[str, ...]
+    images_looked_at: int
+    images_in_all: int
+    synthetic_channels: tuple[int, ...]
+    images: tuple[tuple[int, ...], ...]
+    values: tuple[tuple[float, ...], ...]
+    speaks: tuple[tuple[Speaks, ...], ...]
+    patches: str
+    synthetic: str
+    arrays: str
+
+
+@dataclass(frozen=True)
+class ErrorSaid:
+    """What happened, why, and what to do."""
+
+    what: str
+    why: str
+    remedy: str
+
+
+@dataclass(frozen=True)
+class Failed:
+    """A command that failed."""
+
+    error: ErrorSaid
+
+
+RESULTS: dict[str, tuple[type[Any], ...]] = {
+    "new": (NewWorkspace,),
+    "rescan": (Rescanned,),
+    "source": (SourceMoved,),
+    "restore": (Restored,),
+    "label": (Labelled,),
+    "faults": (Faults,),
+    "demo": (DemoMade, ExampleDone),
+    "plan new": (PlanWritten,),
+    "plan keys": (PlanKeys,),
+    "plan check": (PlanChecked,),
+    "train": (RunEnded,),
+    "watch": (RunWatched,),
+    "score": (ScoresOfRun,),
+    "explain": (Explained,),
+    "causes": (CommonCauses,),
+    "layer": (LayerWritten,),
+    "channel": (ChannelSeen,),
+    "neighbours": (NeighboursFound,),
+    "try": (Tried,),
+    "predict": (Prediction, Unreadable),
+    "measure": (Measured,),
+    "error": (Failed,),
+}
+"""By command; where there are several classes, a line is one of them."""
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON schema (draft 7) of all of them."""
+    made = {name: [schema(kind) for kind in kinds] for name, kinds in RESULTS.items()}
+    return {
+        "$schema": "http://json-schema.org/draft-07/schema#",
+        "title": "What attentive-lens prints with --json",
+        "description": "The last line on standard output of a command is as its name's definition here says, or as"
+        " «error» says where it fails. «predict» and «explain» print one line for each image. Keys named here stay;"
+        " more may be added.",
+        "$defs": {name: own[0] if len(own) == 1 else {"anyOf": own} for name, own in made.items()},
+    }

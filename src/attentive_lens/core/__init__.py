@@ -1,0 +1,1 @@
+"""What every room uses and none owns: random generators, jobs, values with described fields, safe files."""

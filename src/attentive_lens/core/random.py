@@ -1,0 +1,36 @@
+"""Random numbers as a function of what they are for, never of how many were drawn before.
+
+Every number comes from a Philox generator (Salmon 2011, «Parallel random numbers: as easy as 1, 2, 3») whose
+key is made of the master seed, a purpose and places such as epoch and image. Prefetching, resuming and the
+thread count therefore cannot shift it.
+"""
+
+from __future__ import annotations
+
+import zlib
+
+import numpy as np
+
+
+def random_generator(seed: int, purpose: str, *places: int) -> np.random.Generator:
+    """A generator of its own for one purpose and place.
+
+    Parameters
+    ----------
+    seed : int
+        Master seed of the plan, 0 or above.
+    purpose : str
+        What the numbers are for, such as ``"order"`` or ``"dropout 2"``.
+    *places : int
+        Up to three whole numbers, 0 or above: epoch, batch, image.
+
+    Returns
+    -------
+    numpy.random.Generator
+        The same one for the same arguments, on every machine.
+    """
+    if len(places) > 3:
+        raise ValueError(f"at most three places, got {len(places)}")
+    key = np.array([seed & 0xFFFF_FFFF_FFFF_FFFF, zlib.crc32(purpose.encode())], np.uint64)
+    counter = np.array([0, *places, *([0] * (3 - len(places)))], np.uint64)
+    return np.random.Generator(np.random.Philox(key=key, counter=counter))

@@ -1,0 +1,120 @@
+"""The images of a workspace as a plan splits them."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
+from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
+from attentive_lens.workspace.corrections import EXCLUDED, GONE, corrected
+
+
+@dataclass(frozen=True)
+class Collection:
+    """The images of a workspace as a plan parts them.
+
+    Attributes
+    ----------
+    classes : list of str
+        Names by class number.
+    rows : list of ImageRow
+        By number, with people's corrections applied.
+    sets : list of str
+        "training", "validation" or "test" for each row; "left out", "excluded" or "gone" for those not used.
+    skipped : list of (file, reason)
+        Files that gave no image.
+    """
+
+    classes: list[str]
+    rows: list[ImageRow]
+    sets: list[str]
+    skipped: list[tuple[str, str]]
+
+    @cached_property
+    def labels(self) -> NDArray[np.int64]:
+        """Class numbers, N."""
+        return np.array([row.label for row in self.rows], np.int64)
+
+    @cached_property
+    def counts(self) -> Counter[tuple[str, int]]:
+        """Images by set and class number."""
+        return Counter(zip(self.sets, (row.label for row in self.rows), strict=True))
+
+    def count(self, set_name: str, label: int | None = None) -> int:
+        """Images of a set, or of one class in it."""
+        if label is not None:
+            return self.counts[set_name, label]
+        return sum(n for (own, _), n in self.counts.items() if own == set_name)
+
+    @cached_property
+    def totals(self) -> list[int]:
+        """Images in use by class number."""
+        return [sum(self.counts[name, k] for name in (*SETS, LEFT_OUT)) for k in range(len(self.classes))]
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """Changes when a label or a set does."""
+        told = repr((self.classes, [row.label for row in self.rows], self.sets))
+        return hashlib.sha256(told.encode("utf-8", "surrogateescape")).hexdigest()[:16]
+
+
+@dataclass(frozen=True)
+class Library:
+    """The catalogue as its sources gave it, read once; `collection` adds decisions and a plan.
+
+    Attributes
+    ----------
+    classes, rows, skipped
+        As in `Collection`, without corrections.
+    copies : dict
+        Group number of images known to be copies, by image number.
+    """
+
+    classes: list[str]
+    rows: list[ImageRow]
+    skipped: list[tuple[str, str]]
+    copies: dict[int, int]
+
+    @classmethod
+    def read(cls, workspace: Workspace) -> Library:
+        """From the catalogue."""
+        catalogue = workspace.catalogue
+        return cls(catalogue.classes(), catalogue.images(), catalogue.skipped(), catalogue.copies())
+
+    def collection(self, corrections: Corrections, plan: Plan) -> Collection:
+        """With corrections, split as a plan says and seed."""
+        rows = corrected(self.rows, corrections)
+        return Collection(self.classes, rows, split_rows(rows, plan, self.copies), self.skipped)
+
+
+def collection(workspace: Workspace, plan: Plan, run: Run | None = None) -> Collection:
+    """The catalogue's images with people's corrections, split as the plan says and seed.
+
+    With a run, the sets are those it was trained with, whatever was moved since; images it did not know are left out.
+    """
+    found = Library.read(workspace).collection(workspace.catalogue.corrections(), plan)
+    noted = run.images() if run is not None else None
+    if noted is None:
+        return found
+    known = noted[1][: len(found.rows)]
+    thens = [*known, *[LEFT_OUT] * (len(found.rows) - len(known))]
+    sets = [now if now in (EXCLUDED, GONE) else then for now, then in zip(found.sets, thens, strict=True)]
+    return replace(found, sets=sets)
+
+
+def split_rows(rows: list[ImageRow], plan: Plan, copies: Mapping[int, int]) -> list[str]:
+    """The set of each row by the plan; copies are group numbers by image number."""
+    groups: dict[int, int] = {}
+    if plan.split.keep_together == "copies":
+        groups = {number - 1: group for number, group in copies.items()}
+    elif plan.split.keep_together == "name pattern" and plan.split.group_pattern:
+        groups = groups_by_name([row.name for row in rows], plan.split.group_pattern)
+    return part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)

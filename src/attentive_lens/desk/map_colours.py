@@ -1,0 +1,45 @@
+"""How strongly each pixel of a map is drawn: one rule for every face."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+TOP = 99.5
+"""Percentile of the map's values that is drawn strongest: single pixels do not decide."""
+
+
+def strengths(map_: NDArray[np.float32], signed: bool = False, top: float | None = None) -> NDArray[np.float32]:
+    """Of each pixel of a map H×W, 0–1; signed, −1 to 1. A map without a value above zero is drawn nowhere.
+
+    ``top`` is the value drawn strongest, the map's own if left out, so that maps can be drawn alike.
+    """
+    whole = scale(map_, signed) if top is None else top
+    if whole <= 0:
+        return np.zeros_like(map_, np.float32)
+    return np.asarray(np.clip(map_ / np.float32(whole), -1 if signed else 0, 1), np.float32)
+
+
+def scale(map_: NDArray[np.float32], signed: bool = False) -> float:
+    """The value of a map that is drawn strongest; 0 for a map that has none to draw."""
+    values = np.abs(map_) if signed else np.maximum(map_, 0)
+    top = float(np.percentile(values, TOP))
+    return top if top > 0 else float(values.max(initial=0.0))
+
+
+def coloured(
+    map_: NDArray[np.float32],
+    colours: tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.float32]],
+    signed: bool = False,
+    top: float | None = None,
+) -> NDArray[np.uint8]:
+    """A map H×W as a transparent picture H×W×4 uint8, to be laid over its image.
+
+    ``colours`` are RGB of weak, strong and negative values, 0–255: unsigned maps go from weak to strong, signed
+    ones are strong above zero and negative below, nothing at zero.
+    """
+    weak, strong, negative = colours
+    strength = strengths(map_, signed, top)[:, :, None]
+    tint = np.where(strength > 0, strong, negative) if signed else weak + (strong - weak) * strength
+    alpha = 255 * np.abs(strength) ** 0.6
+    return np.concatenate([tint, alpha], axis=2).astype(np.uint8)

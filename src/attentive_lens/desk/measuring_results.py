@@ -1,0 +1,64 @@
+"""What measuring the engine gives, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Figure:
+    """One line of the table.
+
+    Attributes
+    ----------
+    what : str
+        What was timed.
+    ratio, low, high : float
+        Median of the ratios to the peak, and their range.
+    samples, dropped : int
+        Ratios taken, and those left out because time was stolen.
+    kernel : str
+        Which kernel ran, where there are several.
+    """
+
+    what: str
+    ratio: float
+    low: float
+    high: float
+    samples: int
+    dropped: int
+    kernel: str = ""
+
+
+@dataclass(frozen=True)
+class Held:
+    """By how many megabytes a process grew while it trained, what a step must hold, and their ratio."""
+
+    grown_mb: float
+    needed_mb: float
+    ratio: float
+
+
+@dataclass(frozen=True)
+class Measured:
+    """The engine's speed on this machine.
+
+    Attributes
+    ----------
+    threads : int
+        Used at once.
+    peak_multiply_adds_per_second : float
+        Of matrix products, the median of all peaks measured.
+    peak_range : tuple of float
+        The least and the greatest of them.
+    figures : tuple of Figure
+        Each as a ratio to the peaks beside it.
+    memory : dict
+        Network → what training it holds; None where it could not be measured.
+    """
+
+    threads: int
+    peak_multiply_adds_per_second: float
+    peak_range: tuple[float, float]
+    figures: tuple[Figure, ...]
+    memory: dict[str, Held | None]

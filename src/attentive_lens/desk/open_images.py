@@ -1,0 +1,126 @@
+"""The images of an open workspace: their rows, their pixels, their measures, and the decisions about them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.browsing import pixels_of
+from attentive_lens.desk.collection import Collection, Library
+from attentive_lens.desk.curating import Curating, act, relabel
+from attentive_lens.desk.observing import Asks, Signal
+from attentive_lens.desk.requests import FaultAction, Measure, Measures, Prepare, Prepared
+from attentive_lens.errors import LensError
+from attentive_lens.images.rows import Pixels, Rows
+from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace import Correction, Workspace
+
+
+class OpenImages:
+    """What is known of the images, and how people's decisions change it.
+
+    Parameters
+    ----------
+    workspace : Workspace
+        Whose images.
+    plan : callable
+        The plan they are split by, as it is now.
+    asks : Asks
+        Has the pixels made, or found.
+
+    Attributes
+    ----------
+    changed : Signal
+        A label, set or flag was decided or undone, or the split is another.
+    pixels_ready, measures_ready : Signal
+        The contact sheet's images are there; their brightness, contrast and sharpness.
+    said : Signal
+        A sentence, and whether it is bad news.
+    """
+
+    def __init__(self, workspace: Workspace, plan: Callable[[], Plan], asks: Asks) -> None:
+        self.workspace, self._plan, self._asks = workspace, plan, asks
+        self.changed, self.pixels_ready, self.measures_ready, self.said = Signal(), Signal(), Signal(), Signal()
+        self.library = Library.read(workspace)
+        self.curating = Curating(workspace)
+        self.collection: Collection = self.library.collection(self.curating.state, plan())
+        self.pixels: Pixels | None = None
+        self.measures: dict[str, NDArray[np.float32]] = {"pixels": pixels_of(self.collection)}
+
+    def want_pixels(self) -> None:
+        """Have the contact sheet's images made or found; `pixels_ready` follows, then `measures_ready`."""
+        place = str(self.workspace.folder.absolute())
+        self._asks.ask(Prepare(place), self._take_pixels, priority=1, scope="prepare")
+        self._asks.ask(Measure(place), self._take_measures, priority=7, scope="measure")
+
+    def _take_pixels(self, found: Prepared) -> None:
+        self.pixels = Rows(Path(found.file), missing=128) if found.file is not None else found.pixels
+        self.pixels_ready.emit()
+
+    def _take_measures(self, found: Measures) -> None:
+        own = {"brightness": found.brightness, "contrast": found.contrast, "sharpness": found.sharpness}
+        self.measures = {"pixels": pixels_of(self.collection), **own}
+        self.measures_ready.emit()
+
+    def decide(self, told: str, numbers: Sequence[int], change: Callable[[Correction], Correction]) -> None:
+        """Decide the same about some images; it can be undone."""
+        self._try(told, lambda: self.curating.change(told, numbers, change))
+
+    def relabel(self, told: str, numbers: Sequence[int], label: int) -> None:
+        """Give some images another class; it can be undone."""
+        self._try(told, lambda: relabel(self.curating, told, self.library.rows, numbers, label))
+
+    def act(self, action: FaultAction) -> None:
+        """Do what a fault's action says about images."""
+        self._try(action.word, lambda: act(self.curating, action))
+
+    def _try(self, told: str, decision: Callable[[], None]) -> None:
+        try:
+            decision()
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self.collect()
+        self.said.emit(f"Done: {told}.", False)
+
+    def undo(self) -> None:
+        """Take the last decision back."""
+        self._step(self.curating.undo, "Taken back: {}.", "There is nothing to undo.")
+
+    def redo(self) -> None:
+        """Make the decision taken back again."""
+        self._step(self.curating.redo, "Done again: {}.", "There is nothing to do again.")
+
+    def _step(self, step: Callable[[], str], told: str, nothing: str) -> None:
+        try:
+            word = step()
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        if word:
+            self.collect()
+        self.said.emit(told.format(word) if word else nothing, False)
+
+    def collect(self) -> None:
+        """Put the rows together again, from decisions and split as they are now."""
+        self.split()
+        self.changed.emit()
+
+    def split(self) -> None:
+        """As `collect`, telling nobody."""
+        self.collection = self.library.collection(self.curating.state, self._plan())
+
+    def reread_copies(self) -> None:
+        """The fault finder noted which images are copies: the split keeps them together now."""
+        self.library = replace(self.library, copies=self.workspace.catalogue.copies())
+        self.collect()
+
+    def reread(self) -> None:
+        """Read the catalogue again: another process changed it."""
+        self.library = Library.read(self.workspace)
+        self.curating = Curating(self.workspace)
+        self.collect()

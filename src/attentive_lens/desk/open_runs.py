@@ -1,0 +1,124 @@
+"""The runs of an open workspace: how each stands, which is in view, and starting, resuming and stopping them."""
+
+from __future__ import annotations
+
+from attentive_lens.desk.observing import Signal
+from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_training
+from attentive_lens.errors import LensError
+from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace import Workspace
+
+
+class OpenRuns:
+    """Follows the journals of all runs, whoever trains them.
+
+    Attributes
+    ----------
+    current : int or None
+        Number of the run in view.
+    changed : Signal
+        A run was added, ended, or another is in view.
+    said : Signal
+        A sentence, and whether it is bad news.
+    """
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self.changed, self.said = Signal(), Signal()
+        self.views: dict[int, RunView] = {}
+        self._readers: dict[int, RunReader] = {}
+        self._sizes: dict[int, int] = {}
+        self._read()
+        finished = [n for n, v in self.views.items() if v.has_model]
+        self.current = finished[-1] if finished else (max(self.views) if self.views else None)
+        if self.training is not None:
+            self.current = self.training.number
+
+    @property
+    def view(self) -> RunView | None:
+        """The run in view."""
+        return self.views.get(self.current) if self.current is not None else None
+
+    @property
+    def training(self) -> RunView | None:
+        """The run that is training now, if any."""
+        return next((view for view in self.views.values() if view.state == "training"), None)
+
+    def tick(self) -> None:
+        """Read what the runs wrote since the last time."""
+        reap_children()
+        before = {n: v.state for n, v in self.views.items()}
+        self._read()
+        if before != {n: v.state for n, v in self.views.items()}:
+            self.changed.emit()
+
+    def _read(self) -> None:
+        """A run that ended is read again when its journal grew: somebody resumed it, here or elsewhere."""
+        for run in self.workspace.runs():
+            reader = self._readers.setdefault(run.number, RunReader(run))
+            known, size = self.views.get(run.number), run.journal_size
+            if known is None or known.state == "training" or size != self._sizes.get(run.number):
+                self._sizes[run.number] = size
+                view = self.views[run.number] = reader.view()
+                if known is not None and known.state == "training" and view.state != "training":
+                    self._tell_end(view)
+
+    def _tell_end(self, view: RunView) -> None:
+        if view.state == "failed":
+            self.said.emit(view.error, True)
+        elif view.best and view.best["validation"]:
+            accuracy = view.best["validation"]["accuracy"]
+            self.said.emit(f"Run {view.number} {view.state}: best validation accuracy {accuracy:.1%}", False)
+        else:
+            self.said.emit(f"Run {view.number} {view.state}", view.state == "broken off")
+
+    def choose(self, number: int) -> None:
+        """Put another run in view."""
+        if number != self.current and number in self.views:
+            self.current = number
+            self.changed.emit()
+
+    def plan(self) -> Plan | None:
+        """The plan of the run in view."""
+        if self.current is None:
+            return None
+        try:
+            return self.workspace.run(self.current).plan()
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return None
+
+    def start(self, plan: Plan) -> None:
+        """Train a plan, in a process of its own."""
+        try:
+            run = start_training(self.workspace, plan)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self.current = run.number
+        self.tick()
+        self.changed.emit()
+
+    def resume(self) -> None:
+        """Go on with the run in view, which was interrupted."""
+        if self.current is None:
+            return
+        try:
+            resume_training(self.workspace, self.current)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self._sizes.pop(self.current, None)
+        self._read()
+        self.changed.emit()
+
+    def stop(self) -> None:
+        """Ask the training run to stop; it keeps everything."""
+        training = self.training
+        if training is not None:
+            try:
+                self.workspace.run(training.number).ask_to_stop()
+            except LensError as error:
+                self.said.emit(str(error), True)
+            else:
+                self.said.emit(f"Run {training.number} stops after the step it is in.", False)

@@ -1,0 +1,93 @@
+"""How the run in view did on the sets of an open workspace."""
+
+from __future__ import annotations
+
+from attentive_lens.desk.browsing import Answers
+from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
+from attentive_lens.desk.observing import Asks, Signal
+from attentive_lens.desk.open_images import OpenImages
+from attentive_lens.desk.open_runs import OpenRuns
+from attentive_lens.desk.requests import Score
+from attentive_lens.scoring.scores import Scores
+
+
+class OpenScores:
+    """Scores by run and set, asked for when they are wanted.
+
+    Attributes
+    ----------
+    on : str
+        The set in view.
+    problem : str
+        Why the scores in view could not be had; empty otherwise.
+    ready : Signal
+        The scores of the run in view on the set in view are there, or cannot be.
+    """
+
+    def __init__(self, images: OpenImages, runs: OpenRuns, asks: Asks) -> None:
+        self._images, self._runs, self._asks = images, runs, asks
+        self.on, self.problem, self.ready = "validation", "", Signal()
+        self.known: dict[tuple[int, str], Scores] = {}
+        self._under_way: set[tuple[int, str]] = set()
+        images.changed.connect(self._forget)
+
+    def _forget(self) -> None:
+        self.known.clear()
+        self.want()
+
+    @property
+    def current(self) -> Scores | None:
+        """Scores of the run in view on the set in view, if they are there; see `want`."""
+        return self.known.get((self._runs.current, self.on)) if self._runs.current is not None else None
+
+    def want(self, on: str | None = None) -> None:
+        """Have the run in view scored on a set, unless it is; `ready` follows."""
+        self.on = on or self.on
+        self.problem = ""
+        view = self._runs.view
+        if view is None or not view.has_model or view.state == "training":
+            return
+        key = (view.number, self.on)
+        if key in self.known:
+            self.ready.emit()
+        elif key not in self._under_way:
+            self._under_way.add(key)
+
+            def done(found: Scores) -> None:
+                self._under_way.discard(key)
+                self.known[key] = found
+                self.ready.emit()
+
+            def failed(sentence: str) -> None:
+                self._under_way.discard(key)
+                self.problem = sentence
+                self.ready.emit()
+
+            place = str(self._images.workspace.folder.absolute())
+            self._asks.ask(Score(place, *key), done, failed, priority=3)
+
+    @property
+    def answers(self) -> Answers:
+        """What the run in view said, on the sets it was scored on."""
+        tables = [table for (run, _), table in self.known.items() if run == self._runs.current]
+        return Answers({own.image: (own.said, own.probability) for table in tables for own in table.answers})
+
+    def mistakes(self) -> list[int]:
+        """Numbers of the wrongly answered images of the run and set in view, the most confident first."""
+        return [answer.image for answer in self.current.wrong] if self.current is not None else []
+
+    def cautions(self) -> list[str]:
+        """What to know before trusting the scores in view: labels changed since, a test set used to choose by."""
+        if self._runs.current is None:
+            return []
+        found = [caution_of_labels(self._runs.current, self.relabelled)]
+        if self.on == "test":
+            found.append(caution_of_test(judged_by_test(self._runs.workspace)))
+        return [sentence for sentence in found if sentence]
+
+    @property
+    def relabelled(self) -> list[int]:
+        """Numbers of the images whose label is another than the run in view knew."""
+        if self._runs.current is None:
+            return []
+        return changed_since(self._runs.workspace.run(self._runs.current), self._images.collection)

@@ -1,0 +1,358 @@
+"""Requests that explain: maps of one image and whether to believe them, activations, filters, common causes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.explaining.figures import Completeness, Curve, WeightRandomisation
+from attentive_lens.explaining.methods import DEFAULT, METHOD_FACTS
+
+__all__ = ["DEFAULT", "METHOD_FACTS"]
+
+
+@dataclass(frozen=True)
+class MapTrust:
+    """What is measured of a map at once.
+
+    Attributes
+    ----------
+    answer : float
+        The class's for the untouched image.
+    deletion : Curve
+        What deleting the pixels it marks does.
+    passed : bool or None
+        Whether that is more than for random maps; None where the class has nothing to lose.
+    empty : bool
+        Whether the map is zero everywhere.
+    completeness : Completeness or None
+        Where the method promises that the map adds up to something.
+    """
+
+    answer: float
+    deletion: Curve
+    passed: bool | None
+    empty: bool
+    completeness: Completeness | None
+
+
+@dataclass(frozen=True)
+class MapOfClass:
+    """A map for one class.
+
+    Attributes
+    ----------
+    key : str
+        "said", "true", or "for" where a class was asked for.
+    target : str
+        The class's name.
+    trust : MapTrust
+        Whether to believe it.
+    values : ndarray, S×S float32
+        The map.
+    """
+
+    key: str
+    target: str
+    trust: MapTrust
+    values: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class RegionOfMap:
+    """A connected part of the image that the map of *said* marks.
+
+    Attributes
+    ----------
+    top, left, height, width : float
+        Its box, parts of the side, 0–1.
+    share : float
+        Part of the map's strength in it, 0–1.
+    gives : dict
+        Key of a map → how much its class's score falls when the region is covered.
+    """
+
+    top: float
+    left: float
+    height: float
+    width: float
+    share: float
+    gives: dict[str, float]
+
+
+@dataclass(frozen=True)
+class LayerShape:
+    """A layer's name and the shape of its output for one image."""
+
+    name: str
+    shape: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Explanation:
+    """Why a model answered as it did for one image.
+
+    Attributes
+    ----------
+    image : int or None
+        Its number; None for a file no workspace knows.
+    file, set : str
+        Where it is from; the set is empty for such a file.
+    said : str
+        The class the model answers.
+    true : str or None
+        The class on the label, if there is one.
+    probabilities : dict
+        Answer by class.
+    output : str
+        Output function that made them.
+    method : str
+        Of the maps, one of `METHODS`.
+    maps : tuple of MapOfClass
+        For said, true, and a class asked for.
+    regions : tuple of RegionOfMap
+        The strongest first.
+    layers : tuple of LayerShape
+        Whose activations can be asked for.
+    pixels : ndarray, S×S×C uint8
+        The image at the input size.
+    difference : ndarray, S×S float32, or None
+        Map of said − true.
+    """
+
+    image: int | None
+    file: str
+    set: str
+    said: str
+    true: str | None
+    probabilities: dict[str, float]
+    output: str
+    method: str
+    maps: tuple[MapOfClass, ...]
+    regions: tuple[RegionOfMap, ...]
+    layers: tuple[LayerShape, ...]
+    pixels: NDArray[np.uint8]
+    difference: NDArray[np.float32] | None
+
+    def map(self, key: str) -> MapOfClass | None:
+        """The map of that key."""
+        return next((own for own in self.maps if own.key == key), None)
+
+
+@dataclass(frozen=True)
+class Explain(Request[Explanation]):
+    """Why a run's model answered as it did for one image; ``target`` is a class to explain besides."""
+
+    result: ClassVar[type[Any]] = Explanation
+    workspace: str
+    run: int
+    image: int
+    method: str = DEFAULT
+    target: str | None = None
+
+
+@dataclass(frozen=True)
+class ExplainFile(Request[Explanation]):
+    """As `Explain`, for an image file that no workspace knows and a model file; there is no *true* class."""
+
+    result: ClassVar[type[Any]] = Explanation
+    model: str
+    file: str
+    method: str = DEFAULT
+    target: str | None = None
+
+
+@dataclass(frozen=True)
+class ActivationMaps:
+    """Outputs of some layers for one image, by name: rows×columns×channels or values, float32."""
+
+    outputs: dict[str, NDArray[np.float32]]
+
+
+@dataclass(frozen=True)
+class Activations(Request[ActivationMaps]):
+    """What some layers make of an image of a run's workspace, or of an image file; all of them if none is named."""
+
+    result: ClassVar[type[Any]] = ActivationMaps
+    layers: tuple[str, ...]
+    workspace: str = ""
+    run: int = 0
+    image: int = 0
+    model: str = ""
+    file: str = ""
+
+
+@dataclass(frozen=True)
+class MapChecks:
+    """All that is measured of the map for one class.
+
+    Attributes
+    ----------
+    key : str
+        "said" or "true".
+    answer : float
+        The class's for the untouched image.
+    deletion, insertion : Curve
+        What deleting the pixels it marks does, and what restoring them does.
+    passed : bool or None
+        Whether both pass their limits.
+    stability : float
+        Rank correlation under small noise.
+    completeness : Completeness or None
+        Where the method promises that the map adds up to something.
+    """
+
+    key: str
+    answer: float
+    deletion: Curve
+    insertion: Curve
+    passed: bool | None
+    stability: float
+    completeness: Completeness | None
+
+
+@dataclass(frozen=True)
+class TrustChecks:
+    """Whether the maps of an image can be believed.
+
+    Attributes
+    ----------
+    maps : tuple of MapChecks
+        For said and for true.
+    weight_randomisation : WeightRandomisation
+        Of the method, measured once for a run.
+    agreement : dict
+        Other method → rank correlation of its map with this one's.
+    """
+
+    image: int
+    method: str
+    said: str
+    maps: tuple[MapChecks, ...]
+    weight_randomisation: WeightRandomisation
+    agreement: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Trust(Request[TrustChecks]):
+    """All trust checks for the maps of *said* and of *true*."""
+
+    result: ClassVar[type[Any]] = TrustChecks
+    workspace: str
+    run: int
+    image: int
+    method: str = DEFAULT
+
+
+@dataclass(frozen=True)
+class Cause:
+    """Mistakes that rest on the same thing.
+
+    Attributes
+    ----------
+    images : tuple of int
+        Numbers, the most typical first.
+    said : dict
+        How many of them are said to be each class.
+    row, column : float
+        Where their typical map is strongest, parts of the side, 0–1.
+    focus, gathered : float
+        How much of the maps' strength, and how many of the maps' strongest places, lie about it, 0–1.
+    at_one_place : bool
+        Whether they rest on one place away from the middle.
+    why, remedy : str
+        In words.
+    plan : dict or None
+        The plan that should end it, if there is one.
+    typical : ndarray, 16×16 float32
+        Mean map.
+    """
+
+    images: tuple[int, ...]
+    said: dict[str, int]
+    row: float
+    column: float
+    focus: float
+    gathered: float
+    at_one_place: bool
+    why: str
+    remedy: str
+    plan: dict[str, Any] | None
+    typical: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class CausesFound:
+    """What the mistakes of a run on a set have in common."""
+
+    run: int
+    on: str
+    mistakes: int
+    groups: tuple[Cause, ...]
+
+
+@dataclass(frozen=True)
+class Causes(Request[CausesFound]):
+    """Groups of a run's mistakes on a set that rest on the same thing."""
+
+    result: ClassVar[type[Any]] = CausesFound
+    workspace: str
+    run: int
+    on: str = "validation"
+    method: str = DEFAULT
+
+
+@dataclass(frozen=True)
+class Filters:
+    """The first convolution's name and its filters as pictures, F×K×K×3 float32 in 0–1; None without one."""
+
+    layer: str | None
+    pictures: NDArray[np.float32] | None
+
+
+@dataclass(frozen=True)
+class FirstFilters(Request[Filters]):
+    """The first convolution's filters of a run's model."""
+
+    result: ClassVar[type[Any]] = Filters
+    workspace: str
+    run: int
+
+
+@dataclass(frozen=True)
+class FirstFiltersOf(Request[Filters]):
+    """As `FirstFilters`, of a model file."""
+
+    result: ClassVar[type[Any]] = Filters
+    model: str
+
+
+__all__ = [
+    "DEFAULT",
+    "METHOD_FACTS",
+    "ActivationMaps",
+    "Activations",
+    "Cause",
+    "Causes",
+    "CausesFound",
+    "Completeness",
+    "Curve",
+    "Explain",
+    "ExplainFile",
+    "Explanation",
+    "Filters",
+    "FirstFilters",
+    "FirstFiltersOf",
+    "LayerShape",
+    "MapChecks",
+    "MapOfClass",
+    "MapTrust",
+    "RegionOfMap",
+    "Trust",
+    "TrustChecks",
+    "WeightRandomisation",
+]

@@ -1,0 +1,238 @@
+"""Requests about images: the contact sheet, measures, previews of sources, preprocessing, augmentation, data faults."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.requests.base import Request
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """All images at the default plan's input size.
+
+    Attributes
+    ----------
+    file : str or None
+        Where they are, see `images.rows.Rows`; None where nothing can be written.
+    pixels : ndarray, N×S×S×C uint8, or None
+        The images themselves in that case.
+    """
+
+    file: str | None
+    pixels: NDArray[np.uint8] | None
+
+
+@dataclass(frozen=True)
+class Prepare(Request[Prepared]):
+    """Have the contact sheet's images made, or found."""
+
+    result: ClassVar[type[Any]] = Prepared
+    workspace: str
+
+
+@dataclass(frozen=True)
+class WayToRead:
+    """One way a source can be read.
+
+    Attributes
+    ----------
+    reading : dict
+        Settings of the `Reading`.
+    labels : tuple of str
+        Of the pictures.
+    images, skipped : int
+        Found, and files or lines that give none.
+    classes : dict
+        Images by class, the largest first.
+    problems : tuple of str
+        What is wrong with some.
+    pixels : ndarray, n×64×64×3 uint8
+        A few images of each class.
+    """
+
+    reading: dict[str, Any]
+    labels: tuple[str, ...]
+    images: int
+    skipped: int
+    classes: dict[str, int]
+    problems: tuple[str, ...]
+    pixels: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class Previewed:
+    """Every way a source can be read; ``likeliest`` is the place of the one whose pictures are smoothest."""
+
+    kind: str
+    title: str
+    ways: tuple[WayToRead, ...]
+    likeliest: int
+
+
+@dataclass(frozen=True)
+class Preview(Request[Previewed]):
+    """The first images of a source, in every way it can be read, before anything is imported."""
+
+    result: ClassVar[type[Any]] = Previewed
+    source: str
+    reading: dict[str, Any]
+    count: int = 10
+
+
+@dataclass(frozen=True)
+class Picture:
+    """One image as its file has it, H×W×3 uint8, every ``step`` pixels."""
+
+    image: int
+    step: int
+    pixels: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class OpenPicture(Request[Picture]):
+    """One image in full size, made smaller if a side is above 2 400 pixels."""
+
+    result: ClassVar[type[Any]] = Picture
+    workspace: str
+    image: int
+
+
+@dataclass(frozen=True)
+class Measures:
+    """Of every image, N float32: brightness and contrast 0–1, sharpness as a part of the contrast."""
+
+    brightness: NDArray[np.float32]
+    contrast: NDArray[np.float32]
+    sharpness: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Measure(Request[Measures]):
+    """What images are sorted and filtered by."""
+
+    result: ClassVar[type[Any]] = Measures
+    workspace: str
+
+
+@dataclass(frozen=True)
+class Averages:
+    """Mean and standard deviation of each class's training images, K×S×S×3 uint8; the latter twice as strong."""
+
+    mean: NDArray[np.uint8]
+    std: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class ClassAverages(Request[Averages]):
+    """What the training images of a class have in common."""
+
+    result: ClassVar[type[Any]] = Averages
+    workspace: str
+
+
+@dataclass(frozen=True)
+class ResizeModesShown:
+    """What a plan's preprocessing makes of some images.
+
+    Attributes
+    ----------
+    images : tuple of int
+        Their numbers: the least square ones there are.
+    mean, std : tuple of float
+        Of each channel over 64 training images: about 0 and 1 where the normalisation centres.
+    modes : dict
+        Resize mode → n×S×S×C uint8.
+    network : ndarray, n×S×S×C uint8
+        As the network takes them, stretched to 0–255.
+    """
+
+    images: tuple[int, ...]
+    mean: tuple[float, ...]
+    std: tuple[float, ...]
+    modes: dict[str, NDArray[np.uint8]]
+    network: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class ResizeModes(Request[ResizeModesShown]):
+    """A plan's preprocessing on some images, with each resize mode beside the others."""
+
+    result: ClassVar[type[Any]] = ResizeModesShown
+    workspace: str
+    plan: dict[str, Any]
+    columns: int = 8
+
+
+@dataclass(frozen=True)
+class Augmented:
+    """Some training images N×S×S×C uint8, and ``rows`` draws of all of them, row by row."""
+
+    originals: NDArray[np.uint8]
+    variants: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class Augment(Request[Augmented]):
+    """What a plan's augmentation makes of some training images, of the classes in turn."""
+
+    result: ClassVar[type[Any]] = Augmented
+    workspace: str
+    plan: dict[str, Any]
+    columns: int
+    rows: int
+    draw: int = 0
+
+
+@dataclass(frozen=True)
+class FaultAction:
+    """What can be done about a fault: decisions about images by number, or a step for the augmentation."""
+
+    word: str
+    exclude: tuple[int, ...]
+    flag: tuple[int, ...]
+    relabel: tuple[tuple[int, int], ...]
+    step: dict[str, Any] | None
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A fault of the collection: what, why, what to do, and the images it is about."""
+
+    kind: str
+    why: str
+    remedy: str
+    images: tuple[int, ...]
+    groups: tuple[tuple[int, ...], ...]
+    actions: tuple[FaultAction, ...]
+
+
+@dataclass(frozen=True)
+class Skipped:
+    """A file that gave no image, and why."""
+
+    file: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class FaultsFound:
+    """Faults of the collection, and files that gave no image."""
+
+    faults: tuple[Fault, ...]
+    skipped: tuple[Skipped, ...]
+
+
+@dataclass(frozen=True)
+class FindFaults(Request[FaultsFound]):
+    """Faults of the collection as the default plan splits and prepares it.
+
+    Which images are copies is noted in the catalogue, for a split that keeps them together.
+    """
+
+    result: ClassVar[type[Any]] = FaultsFound
+    workspace: str

@@ -1,0 +1,227 @@
+"""Requests that look inside a trained network: a layer's filters, its channels, neighbours, changes tried by hand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.requests.base import Request
+
+
+@dataclass(frozen=True)
+class LayerSeen:
+    """What the C channels of a layer look for.
+
+    Attributes
+    ----------
+    layer : str
+        Its name.
+    receptive_field : int or None
+        Its side in pixels; None for the whole image.
+    classes : tuple of str
+        The model's.
+    images_looked_at, images_in_all : int
+        Of the training set.
+    synthetic_channels : tuple of int
+        Channels that matter most.
+    images : tuple of tuples of int
+        For each channel, images that hold its patches.
+    values : tuple of tuples of float
+        The channel's outputs there.
+    patches : ndarray, C×P×k×k×3 uint8
+        Training patches that excite each channel most, cut to its receptive field.
+    synthetic : ndarray, D×S×S×C uint8
+        Images made to excite the channels that matter most.
+    speaks : ndarray, K×C float32
+        What each channel adds to each class.
+    weights : dict
+        The layer's own arrays.
+    """
+
+    layer: str
+    receptive_field: int | None
+    classes: tuple[str, ...]
+    images_looked_at: int
+    images_in_all: int
+    synthetic_channels: tuple[int, ...]
+    images: tuple[tuple[int, ...], ...]
+    values: tuple[tuple[float, ...], ...]
+    patches: NDArray[np.uint8]
+    synthetic: NDArray[np.uint8]
+    speaks: NDArray[np.float32]
+    weights: dict[str, NDArray[np.float32]]
+
+
+@dataclass(frozen=True)
+class Layer(Request[LayerSeen]):
+    """What the channels of a layer look for, in all training images or a part of every class drawn at random."""
+
+    result: ClassVar[type[Any]] = LayerSeen
+    workspace: str
+    run: int
+    layer: str
+    patches: int = 9
+    images: int = 20_000
+    drawn: int = 8
+
+
+@dataclass(frozen=True)
+class ChannelEffects:
+    """What one channel adds to a number: measured by switching it off, and to first order by its gradient."""
+
+    channel: int
+    adds: float
+    gradient: float
+
+
+@dataclass(frozen=True)
+class AnswerAt:
+    """The answers with a channel's output multiplied by a factor."""
+
+    factor: float
+    probabilities: dict[str, float]
+
+
+@dataclass(frozen=True)
+class ChannelSeen:
+    """What channels of a layer add to *said* minus *true*, or to the one class where both are the same.
+
+    Attributes
+    ----------
+    channels : tuple of ChannelEffects
+        Those that add most first.
+    answers : tuple of AnswerAt
+        With the chosen channel as it is, switched off, halved and doubled.
+    """
+
+    layer: str
+    channel: int
+    of: str
+    said: str
+    true: str
+    channels: tuple[ChannelEffects, ...]
+    answers: tuple[AnswerAt, ...]
+
+
+@dataclass(frozen=True)
+class Channels(Request[ChannelSeen]):
+    """What the channels of a layer add to an answer, and the answer with one of them scaled."""
+
+    result: ClassVar[type[Any]] = ChannelSeen
+    workspace: str
+    run: int
+    image: int
+    layer: str
+    channel: int = 0
+
+
+@dataclass(frozen=True)
+class Near:
+    """A training image and how far its features are."""
+
+    image: int
+    distance: float
+
+
+@dataclass(frozen=True)
+class NeighboursFound:
+    """Training images a layer finds nearest to an image.
+
+    Attributes
+    ----------
+    classes, near : dict
+        "said" and "true" → class, and its nearest images.
+    explained : tuple of float
+        Part of the variance that the principal components explain; empty unless laid out, like what follows.
+    images : ndarray, N int64
+        Training images laid out.
+    places, embedded : ndarray, N×2
+        Their principal components, and their places by t-SNE.
+    """
+
+    image: int
+    layer: str
+    classes: dict[str, str]
+    near: dict[str, tuple[Near, ...]]
+    explained: tuple[float, ...]
+    images: NDArray[np.int64]
+    places: NDArray[np.float64]
+    embedded: NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Neighbours(Request[NeighboursFound]):
+    """The training images a layer (the last before the output, if none is named) finds nearest to an image."""
+
+    result: ClassVar[type[Any]] = NeighboursFound
+    workspace: str
+    run: int
+    image: int
+    layer: str = ""
+    count: int = 8
+    laid_out: bool = False
+
+
+@dataclass(frozen=True)
+class SmallestCover:
+    """The smallest square whose covering changes the answer.
+
+    Attributes
+    ----------
+    complete : bool
+        Whether all smaller ones were tried.
+    pixels : int or None
+        Its side in pixels; None where no square was found.
+    row, column, side : float or None
+        Its middle and side, parts of the image's side.
+    said : str or None
+        What is said then.
+    """
+
+    complete: bool
+    pixels: int | None = None
+    row: float | None = None
+    column: float | None = None
+    side: float | None = None
+    said: str | None = None
+
+
+@dataclass(frozen=True)
+class TriedChange:
+    """The answer after a change; none for the image as it is."""
+
+    change: dict[str, Any]
+    said: str
+    probabilities: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Tried:
+    """Answers before and after changes tried on an image.
+
+    Attributes
+    ----------
+    pixels : ndarray, N×S×S×C uint8
+        The changed images.
+    """
+
+    image: int
+    before: TriedChange
+    after: tuple[TriedChange, ...]
+    smallest_cover: SmallestCover | None
+    pixels: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class TryChanges(Request[Tried]):
+    """Changes tried on an image, each on the original: ``{"change": "cover", "row": 0.8, …}``."""
+
+    result: ClassVar[type[Any]] = Tried
+    workspace: str
+    run: int
+    image: int
+    changes: tuple[dict[str, Any], ...]
+    smallest: bool = True

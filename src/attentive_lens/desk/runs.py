@@ -1,0 +1,210 @@
+"""Runs as their folders tell them: followed, started, resumed."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from typing import Any
+
+from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.journal import read_events
+from attentive_lens.workspace import Run, Workspace
+
+CHILD_NICENESS = 10
+
+
+@dataclass(frozen=True)
+class RunView:
+    """A run as its folder tells it.
+
+    Attributes
+    ----------
+    number : int
+        From 1.
+    name : str
+        Its plan's name.
+    state : str
+        "training", "done", "stopped", "failed", or "broken off" when its process died.
+    epochs : list of dict
+        ``epoch`` events.
+    batches : list of dict
+        ``batch`` events.
+    planned : int
+        Epochs asked for.
+    error : str
+        The sentence of a failed run.
+    started : float
+        Seconds since 1970.
+    loss_function : str
+        What its losses are.
+    """
+
+    number: int
+    name: str
+    state: str
+    epochs: list[dict[str, Any]]
+    batches: list[dict[str, Any]]
+    planned: int
+    error: str = ""
+    started: float = 0.0
+    loss_function: str = ""
+
+    @property
+    def has_model(self) -> bool:
+        """Whether an epoch was finished."""
+        return bool(self.epochs)
+
+    @property
+    def best(self) -> dict[str, Any] | None:
+        """The best epoch's event."""
+        kept = [e for e in self.epochs if e.get("best")]
+        return kept[-1] if kept else None
+
+    @property
+    def steps(self) -> tuple[int, int]:
+        """Steps done and in all, as far as known."""
+        per_epoch = 0
+        if self.batches:
+            last = self.batches[-1]
+            per_epoch = int(last["of"]) // max(1, self.planned)
+            done = max(int(last["step"]), len(self.epochs) * per_epoch)
+            return done, int(last["of"])
+        return len(self.epochs), self.planned
+
+
+class RunReader:
+    """Follows a run's journal; each `view` reads only what was added since."""
+
+    def __init__(self, run: Run) -> None:
+        self.run = run
+        self._position = 0
+        self._start: dict[str, Any] = {}
+        self._epochs: list[dict[str, Any]] = []
+        self._batches: list[dict[str, Any]] = []
+        self._end: dict[str, Any] | None = None
+
+    def view(self) -> RunView:
+        """The run as it is now."""
+        training = self.run.is_training()
+        events, self._position = read_events(self.run.journal, self._position)
+        for event in events:
+            kind = event["event"]
+            if kind == "start":
+                self._start = event
+            elif kind == "epoch":
+                self._epochs.append(event)
+            elif kind == "batch":
+                self._batches.append(event)
+            elif kind == "end":
+                self._end = event
+            elif kind == "resume":
+                self._end = None
+                spent = sum(own["seconds"] for own in self._epochs if own["epoch"] <= event["epoch"])
+                self._start = {**self._start, "at": event["at"] - spent}
+                self._epochs = [own for own in self._epochs if own["epoch"] <= event["epoch"]]
+                self._batches = [own for own in self._batches if own["epoch"] <= event["epoch"]]
+        # Who holds the run trains it, whatever was told of an earlier process; its last words come before it lets go.
+        end = None if training else self._end
+        state = "training" if training else str(end["state"]) if end else "broken off"
+        return RunView(
+            self.run.number,
+            str(self._start.get("plan", "")),
+            state,
+            self._epochs,
+            self._batches,
+            int(self._start.get("epochs", 0)),
+            str(end.get("error", "")) if end else "",
+            float(self._start.get("at", 0.0)),
+            str(self._start.get("loss_function", "")),
+        )
+
+
+def resumable(view: RunView) -> bool:
+    """Whether a run was interrupted and can go on."""
+    return view.state in ("stopped", "broken off", "failed")
+
+
+def start_training(workspace: Workspace, plan: Plan) -> Run:
+    """Claim a run and start the child process that executes it; it outlives this one.
+
+    Raises
+    ------
+    BadFile
+        If the workspace cannot be written.
+    """
+    run = workspace.claim_run(plan)
+    _start(workspace, run)
+    return run
+
+
+def resume_training(workspace: Workspace, number: int) -> Run:
+    """Start the child process that goes on with an interrupted run.
+
+    Raises
+    ------
+    BadValue
+        If it is training, or ended by itself.
+    """
+    run = workspace.run(number)
+    check_resumable(run)
+    _start(workspace, run, "--go-on")
+    return run
+
+
+def check_resumable(run: Run) -> None:
+    """Refuse a run that is training, or ended by itself; take back the word to stop."""
+    view = RunReader(run).view()
+    if view.state == "training":
+        raise BadValue(f"Run {run.number} cannot go on", "it is training", "Wait for its end, or stop it")
+    if not resumable(view) and run.trained() >= run.plan().training.epochs:
+        raise BadValue(f"Run {run.number} cannot go on", "it trained all its epochs", "Start a new run")
+    run.forget_stop()
+
+
+def _start(workspace: Workspace, run: Run, *words: str) -> None:
+    """Hold the run for the child: from now on it is training, until that process ends."""
+    held = run.hold()
+    command = [
+        sys.executable,
+        "-m",
+        "attentive_lens",
+        "train",
+        str(workspace.folder.absolute()),
+        "--claimed",
+        str(run.number),
+        "--lock",
+        str(held),
+        *words,
+    ]
+    try:
+        with (run.folder / "log.txt").open("ab") as log:
+            process = subprocess.Popen(
+                command,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                preexec_fn=_lower_priority,
+                pass_fds=(held,),
+            )
+    except OSError as error:
+        raise BadFile("Training could not be started", str(error.strerror).lower(), "Try again") from None
+    finally:
+        os.close(held)
+    _children.append(process)
+
+
+_children: list[subprocess.Popen[bytes]] = []
+
+
+def reap_children() -> int:
+    """Take note of ended training children, so that none stays behind as a zombie; how many still work."""
+    _children[:] = [child for child in _children if child.poll() is None]
+    return len(_children)
+
+
+def _lower_priority() -> None:
+    os.nice(CHILD_NICENESS)

@@ -1,0 +1,89 @@
+"""Augmentation: the changes made to training images, and how strong they are."""
+
+from attentive_lens.plan.augmentation.base import AugmentationStep
+from attentive_lens.plan.augmentation.blending import Blend, PatchBlend
+from attentive_lens.plan.augmentation.geometry import (
+    Crop,
+    ElasticDeformation,
+    Flip,
+    Perspective,
+    Rotate,
+    Rotate90,
+    Scale,
+    Shear,
+    Translate,
+)
+from attentive_lens.plan.augmentation.occlusion import MaskPlace, RandomErasing
+from attentive_lens.plan.augmentation.tone import (
+    Blur,
+    Brightness,
+    Contrast,
+    Gamma,
+    Grey,
+    Hue,
+    Jpeg,
+    Noise,
+    Saturation,
+    Sharpen,
+)
+
+STEPS: dict[str, type[AugmentationStep]] = {
+    step.kind: step
+    for step in (
+        Flip,
+        Rotate,
+        Rotate90,
+        Translate,
+        Scale,
+        Shear,
+        Perspective,
+        Crop,
+        ElasticDeformation,
+        Brightness,
+        Contrast,
+        Saturation,
+        Hue,
+        Gamma,
+        Blur,
+        Sharpen,
+        Noise,
+        RandomErasing,
+        MaskPlace,
+        Grey,
+        Jpeg,
+        Blend,
+        PatchBlend,
+    )
+}
+"""Every step by its kind: where pixels are first, then what they are, then with what they are mixed."""
+
+DEFAULT_AUGMENTATION: tuple[AugmentationStep, ...] = (Flip(), Rotate(), Translate(), Brightness())
+
+__all__ = [
+    "DEFAULT_AUGMENTATION",
+    "STEPS",
+    "AugmentationStep",
+    "Blend",
+    "Blur",
+    "Brightness",
+    "Contrast",
+    "Crop",
+    "ElasticDeformation",
+    "Flip",
+    "Gamma",
+    "Grey",
+    "Hue",
+    "Jpeg",
+    "MaskPlace",
+    "Noise",
+    "PatchBlend",
+    "Perspective",
+    "RandomErasing",
+    "Rotate",
+    "Rotate90",
+    "Saturation",
+    "Scale",
+    "Sharpen",
+    "Shear",
+    "Translate",
+]

@@ -1,0 +1,27 @@
+"""What every augmentation step has."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.core.values import Kind, spec
+
+
+@dataclass(frozen=True)
+class AugmentationStep(Kind):
+    """Base of the steps: a change made to a training image with some probability.
+
+    To add one: its settings in the file of its family here, its arithmetic in the file of the same name in
+    ``images/augmentation``, and one line in each room's table.
+    """
+
+    section: ClassVar[str] = "augmentation"
+    caution: ClassVar[str] = ""
+    """What to ask oneself where the change may change the meaning."""
+    last: ClassVar[bool] = False
+    """Whether it is done after all others, wherever it stands in the augmentation."""
+
+    probability: float = spec(
+        0.5, label="probability", low=0.0, high=1.0, meaning="Part of the images changed, 0 to 1."
+    )

@@ -1,0 +1,38 @@
+"""Settings of the steps that cover a part of the image."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.core.values import spec
+from attentive_lens.plan.augmentation.base import AugmentationStep
+
+
+@dataclass(frozen=True)
+class RandomErasing(AugmentationStep):
+    """Covers a random square with the mean colour."""
+
+    kind: ClassVar[str] = "random erasing"
+    idea: ClassVar[str] = "Covers a random square with the mean colour."
+    caution: ClassVar[str] = "Would the image still have its label with its heart covered?"
+
+    range: tuple[float, float] = spec(
+        (0.1, 0.3), label="side", unit="of the image", low=0.0, high=1.0, meaning="Side of the square, drawn evenly."
+    )
+
+
+@dataclass(frozen=True)
+class MaskPlace(AugmentationStep):
+    """Covers the same square of every image with its mean colour, so that nothing there can be learned from."""
+
+    kind: ClassVar[str] = "mask a place"
+    idea: ClassVar[str] = "Covers one place of the image with the mean colour, so that a mark there teaches nothing."
+    caution: ClassVar[str] = "Does what makes the class ever stand at this place?"
+
+    probability: float = spec(
+        1.0, label="probability", low=0.0, high=1.0, meaning="Part of the images changed, 0 to 1."
+    )
+    row: float = spec(0.85, label="down", unit="of the side", low=0.0, high=1.0, meaning="Middle of the square.")
+    column: float = spec(0.15, label="across", unit="of the side", low=0.0, high=1.0, meaning="Middle of the square.")
+    side: float = spec(0.3, label="side", unit="of the side", low=0.0, high=1.0, meaning="Side of the square.")

@@ -1,0 +1,106 @@
+"""The losses' settings. To add one: a class and a line here, a function and a line in ``engine/losses``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.core.values import Kind, spec
+from attentive_lens.errors import BadValue
+
+
+@dataclass(frozen=True)
+class LossSettings(Kind):
+    """Base of the losses' settings.
+
+    Attributes
+    ----------
+    output : str
+        What makes answers of the raw scores a network trained by it gives, one of ``engine.outputs.OUTPUTS``.
+    """
+
+    section: ClassVar[str] = "loss"
+    output: ClassVar[str] = "softmax"
+
+    class_weights: str = spec(
+        "none",
+        label="class weights",
+        choices=("none", "balanced"),
+        meaning="Balanced: every class counts as much as any other, so that rare ones weigh more; none: every image"
+        " counts the same.",
+    )
+
+    def outputs(self, classes: int) -> int:
+        """Raw scores that the network gives for so many classes."""
+        return classes
+
+
+@dataclass(frozen=True)
+class CrossEntropy(LossSettings):
+    """Softmax cross-entropy."""
+
+    kind: ClassVar[str] = "cross-entropy"
+    idea: ClassVar[str] = "Cross-entropy of the softmax of all scores: one class is right, and the others are not."
+
+    label_smoothing: float = spec(
+        0.0, label="label smoothing", low=0.0, high=0.9, meaning="Part of every label shared out over all classes."
+    )
+
+
+@dataclass(frozen=True)
+class SigmoidCrossEntropy(LossSettings):
+    """Sigmoid cross-entropy."""
+
+    kind: ClassVar[str] = "sigmoid cross-entropy"
+    idea: ClassVar[str] = "Cross-entropy of every class by itself: an image may look like several, or like none."
+    output: ClassVar[str] = "sigmoid"
+
+    label_smoothing: float = spec(
+        0.0, label="label smoothing", low=0.0, high=0.9, meaning="Part of every label shared out over all classes."
+    )
+
+
+@dataclass(frozen=True)
+class BinaryCrossEntropy(LossSettings):
+    """One score for two classes."""
+
+    kind: ClassVar[str] = "binary cross-entropy"
+    idea: ClassVar[str] = "One score for two classes; its sigmoid is the probability of the second."
+    output: ClassVar[str] = "one sigmoid"
+
+    label_smoothing: float = spec(
+        0.0, label="label smoothing", low=0.0, high=0.9, meaning="Part of every label shared out over both classes."
+    )
+
+    def outputs(self, classes: int) -> int:
+        """One."""
+        if classes != 2:
+            raise BadValue(
+                "The loss does not fit the images",
+                f"binary cross-entropy tells two classes apart, and there are {classes}",
+                "Choose cross-entropy",
+            )
+        return 1
+
+
+@dataclass(frozen=True)
+class SquaredError(LossSettings):
+    """Squared error."""
+
+    kind: ClassVar[str] = "squared error"
+    idea: ClassVar[str] = "Half the squared distance from 1 for the class and 0 for the others; no probabilities."
+    output: ClassVar[str] = "none"
+
+
+@dataclass(frozen=True)
+class AbsoluteError(LossSettings):
+    """Absolute error."""
+
+    kind: ClassVar[str] = "absolute error"
+    idea: ClassVar[str] = "The distance from 1 for the class and 0 for the others; outliers count less."
+    output: ClassVar[str] = "none"
+
+
+LOSSES: dict[str, type[LossSettings]] = {
+    loss.kind: loss for loss in (CrossEntropy, SigmoidCrossEntropy, BinaryCrossEntropy, SquaredError, AbsoluteError)
+}

@@ -1,0 +1,104 @@
+"""The optimisers' settings. To add one: a class and a line here, its arithmetic and a line in ``engine/optimisers``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.core.values import Kind, spec
+
+
+@dataclass(frozen=True)
+class OptimiserSettings(Kind):
+    """Base of the optimisers' settings."""
+
+    section: ClassVar[str] = "optimiser"
+
+    learning_rate: float = spec(
+        0.001, label="learning rate", low=1e-8, high=10.0, meaning="Length of a step; the schedule changes it."
+    )
+    weight_decay: float = spec(
+        0.0, label="weight decay", low=0.0, high=1.0, meaning="Pull of every kernel and matrix towards zero."
+    )
+    decoupled: bool = spec(
+        True,
+        label="decoupled weight decay",
+        meaning="Weight decay acts apart from the optimiser's rule (with Adam: AdamW); if not, it is added to the"
+        " gradient (L2 penalty).",
+    )
+
+    @property
+    def state_arrays(self) -> int:
+        """Arrays of the weights' size that it keeps, for the memory a run needs."""
+        return 0
+
+
+@dataclass(frozen=True)
+class Adam(OptimiserSettings):
+    """Adaptive moments."""
+
+    kind: ClassVar[str] = "adam"
+    idea: ClassVar[str] = "Scales the step of every weight by running means of its gradient and the gradient's square."
+
+    beta1: float = spec(0.9, label="beta 1", low=0.0, high=0.9999, meaning="Memory of the gradient's running mean.")
+    beta2: float = spec(0.999, label="beta 2", low=0.0, high=0.99999, meaning="Memory of the squares' running mean.")
+    epsilon: float = spec(1e-8, label="epsilon", low=1e-12, high=0.1, meaning="Added to the root of the squares.")
+
+    @property
+    def state_arrays(self) -> int:
+        """Mean and square."""
+        return 2
+
+
+@dataclass(frozen=True)
+class Sgd(OptimiserSettings):
+    """Stochastic gradient descent."""
+
+    kind: ClassVar[str] = "sgd"
+    idea: ClassVar[str] = "Stochastic gradient descent: a step down the gradient, with momentum if any."
+
+    momentum: float = spec(
+        0.9, label="momentum", low=0.0, high=0.9999, meaning="Part of the last step kept in the next; 0: plain descent."
+    )
+    nesterov: bool = spec(
+        False, label="Nesterov momentum", meaning="Whether the gradient is taken ahead, where momentum leads."
+    )
+
+    @property
+    def state_arrays(self) -> int:
+        """The velocity."""
+        return 1 if self.momentum else 0
+
+
+@dataclass(frozen=True)
+class AdaGrad(OptimiserSettings):
+    """Adaptive gradient."""
+
+    kind: ClassVar[str] = "adagrad"
+    idea: ClassVar[str] = "Divides the step of every weight by the root of all its squared gradients so far."
+
+    epsilon: float = spec(1e-10, label="epsilon", low=1e-12, high=0.1, meaning="Added to the root of the squares.")
+
+    @property
+    def state_arrays(self) -> int:
+        """The squares."""
+        return 1
+
+
+@dataclass(frozen=True)
+class RmsProp(OptimiserSettings):
+    """Root mean square propagation."""
+
+    kind: ClassVar[str] = "rmsprop"
+    idea: ClassVar[str] = "Divides the step of every weight by the root of a running mean of its squared gradients."
+
+    decay_rate: float = spec(0.9, label="decay rate", low=0.0, high=0.9999, meaning="Memory of the running mean.")
+    epsilon: float = spec(1e-8, label="epsilon", low=1e-12, high=0.1, meaning="Added to the root of the squares.")
+
+    @property
+    def state_arrays(self) -> int:
+        """The squares."""
+        return 1
+
+
+OPTIMISERS: dict[str, type[OptimiserSettings]] = {rule.kind: rule for rule in (Adam, Sgd, AdaGrad, RmsProp)}

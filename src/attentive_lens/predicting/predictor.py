@@ -1,0 +1,120 @@
+"""From images to a model's answers: preprocessing, network, kernels, output function and batching in one object."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.batches import inference
+from attentive_lens.engine.folding import folded
+from attentive_lens.engine.network import Network
+from attentive_lens.engine.outputs import OUTPUTS
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import BadValue
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.network import IMAGE
+
+
+class Predictor:
+    """A trained model that is asked; whoever asks, the same image gives the same bits.
+
+    Evaluation during training, scores, predictions, explanations, trust, causes and faults all ask here. It holds as
+    long as the network's weights do not change.
+
+    Parameters
+    ----------
+    network : Network
+        Trained.
+    preprocessor : Preprocessor
+        What is done to an image first.
+    classes : tuple of str
+        Names by class number, K.
+    output : str
+        What makes answers of the network's raw scores, one of `OUTPUTS`.
+    thread_pool : ThreadPool, optional
+        Threads; the caller's alone if left out. Their number changes no bit.
+    """
+
+    def __init__(
+        self,
+        network: Network,
+        preprocessor: Preprocessor,
+        classes: tuple[str, ...],
+        output: str = "softmax",
+        thread_pool: ThreadPool | None = None,
+    ) -> None:
+        self.network = network
+        self.preprocessor = preprocessor
+        self.classes = classes
+        self.output = OUTPUTS[output]
+        self.output_name = output
+        self.thread_pool = thread_pool
+
+    @classmethod
+    def of(cls, model: ModelFile, thread_pool: ThreadPool | None = None) -> Predictor:
+        """From a model file alone."""
+        return cls(model.network(), model.preprocessor, model.classes, model.output, thread_pool)
+
+    def with_network(self, network: Network) -> Predictor:
+        """The same questions to other weights."""
+        return Predictor(network, self.preprocessor, self.classes, self.output_name, self.thread_pool)
+
+    @cached_property
+    def _inference(self) -> tuple[Network, Mapping[str, Any]]:
+        """The network with all folded that can be, and what its layers work out of their weights once."""
+        network = folded(self.network)
+        return network, network.prepared()
+
+    @cached_property
+    def ready(self) -> Mapping[str, Any]:
+        """What the unfolded network's layers work out of their weights once, for those who walk it themselves."""
+        return self.network.prepared()
+
+    def prepare(self, pixels: NDArray[np.uint8]) -> Array:
+        """Images at the input size N×S×S×C uint8 as the network takes them, float32."""
+        return self.preprocessor.apply(pixels)
+
+    def raw_scores(self, images: Array) -> Array:
+        """What the network gives for prepared images N×S×S×C: N×K, or N×1 for one score of two classes."""
+        network, ready = self._inference
+        with np.errstate(over="ignore", invalid="ignore"):
+            return inference(network, images, self.thread_pool, ready=ready)
+
+    def scores(self, images: Array) -> Array:
+        """The classes' scores N×K of prepared images, before the output function."""
+        return self.output.spread(self.raw_scores(images))
+
+    def answers(self, images: Array) -> Array:
+        """Answers N×K of prepared images: probabilities, or scores where the loss was a distance."""
+        return self.output.answers(self.scores(images))
+
+    def checked(self, scores: Array) -> Array:
+        """Answers from the classes' scores N×K.
+
+        Raises
+        ------
+        BadValue
+            If they are no numbers.
+        """
+        if not np.isfinite(scores).all():
+            why = "its scores are infinite or no numbers: its weights are too large for such images"
+            raise BadValue("The model gives no answer", why, "Choose another model, or train again")
+        return self.output.answers(scores)
+
+    def outputs(self, node: str, images: Array) -> Array:
+        """A node's output for every prepared image."""
+        if node == IMAGE:
+            return images
+        return inference(self.network, images, self.thread_pool, node, ready=self.ready)
+
+    def scores_with(self, node: str, outputs: Array, image: Array) -> Array:
+        """The classes' scores N×K of one prepared image, a node's output being replaced by each of N others."""
+        copies = np.broadcast_to(image, (len(outputs), *image.shape))
+        raw = inference(self.network, copies, self.thread_pool, edited={node: outputs}, ready=self.ready)
+        return self.output.spread(raw)
