@@ -52,7 +52,7 @@ def main() -> None:
         wait(1.5)
         frame.grab().save(str(into / f"{stage}.png"))
     explain = frame.page("explain")
-    for name in ("group mistakes", "measure trust"):
+    for name in ("find causes", "measure trust"):
         button = explain.findChild(QPushButton, name)
         if button is not None:
             button.click()

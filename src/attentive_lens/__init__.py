@@ -7,12 +7,13 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from attentive_lens.core.version import VERSION
 from attentive_lens.errors import LensError
 
 if TYPE_CHECKING:
     from attentive_lens.desk.script import Model, Run, Workspace, open_model, open_workspace
 
-__version__ = "0.1.0"
+__version__ = VERSION
 __all__ = ["LensError", "Model", "Run", "Workspace", "__version__", "open_model", "open_workspace"]
 
 

@@ -10,7 +10,7 @@ from typing import TypeVar
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.core.jobs import finish
@@ -18,6 +18,7 @@ from attentive_lens.desk import memory
 from attentive_lens.desk.making import make_demo, make_workspace
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.window.application import open_folder
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.augmentation_editor import VariantGrid
 from attentive_lens.window.parts.bars import Bars
@@ -80,7 +81,7 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
     matrix = child(frame, ConfusionMatrix, "confusion matrix")
     true, said = next((t, s) for t in range(6) for s in range(6) if t != s and matrix.counts[t][s])
-    qtbot.mouseClick(matrix, LEFT, pos=matrix.box(true, said).center().toPoint())
+    qtbot.mouseClick(matrix.viewport(), LEFT, pos=matrix.box(true, said).center().toPoint())
     sheet = child(frame, ContactSheet, "cell images")
     assert sum(len(g.places) for g in sheet.groups) == matrix.counts[true][said]
 
@@ -95,7 +96,9 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
     assert child(frame, Lens, "lens said").map != child(frame, Lens, "lens true").map
     assert len(child(frame, Bars, "answers").bars) == 6
     assert "max pooling 2" in {p.name for p in child(frame, Bench, "explain bench").plates}
-    assert set(child(frame, Bench, "explain bench").pictures) >= {"image", "relu 1", "max pooling 1", "relu 2"}
+    bench = child(frame, Bench, "explain bench")
+    layers = {"image", "relu 1", "max pooling 1", "relu 2"}
+    qtbot.waitUntil(lambda: set(bench.pictures) >= layers, timeout=30_000)
     qtbot.waitUntil(lambda: len(child(frame, Strip, "filters").pictures) == 8, timeout=30_000)
 
 
@@ -347,7 +350,7 @@ def test_a_set_without_images_is_said_where_its_scores_would_stand(
 
 
 def test_without_a_workspace_there_are_doors(qtbot: QtBot, station: Workspace, tmp_path: Path) -> None:
-    welcome = Welcome()
+    welcome = Welcome(open_folder)
     qtbot.addWidget(welcome)
     welcome.show()
     welcome.open_folder(tmp_path)
@@ -358,7 +361,7 @@ def test_without_a_workspace_there_are_doors(qtbot: QtBot, station: Workspace, t
 
 
 def test_a_demo_that_cannot_be_made_says_why_on_the_first_page(qtbot: QtBot, tmp_path: Path) -> None:
-    welcome = Welcome()
+    welcome = Welcome(open_folder)
     qtbot.addWidget(welcome)
     welcome.show()
     (tmp_path / "file").write_text("x")
@@ -372,18 +375,26 @@ def test_a_demo_that_cannot_be_made_says_why_on_the_first_page(qtbot: QtBot, tmp
 @pytest.mark.parametrize("classes", [2, 6, 100, 1000])
 def test_the_matrix_takes_any_number_of_classes(qtbot: QtBot, classes: int) -> None:
     matrix = ConfusionMatrix()
-    area = QScrollArea()
-    area.setWidgetResizable(True)
-    area.setWidget(matrix)
-    area.resize(600, 600)
-    qtbot.addWidget(area)
+    matrix.resize(600, 600)
+    qtbot.addWidget(matrix)
     counts = [[int(t == s) for s in range(classes)] for t in range(classes)]
     matrix.show_counts([f"a class with a long name {k}" for k in range(classes)], counts)
-    area.show()
-    area.grab()
+    matrix.show()
+    matrix.grab()
     chosen: list[tuple[int, int]] = []
     matrix.chosen.connect(lambda t, s: chosen.append((t, s)))
-    qtbot.mouseClick(matrix, LEFT, pos=matrix.box(1, 0).center().toPoint())
-    assert chosen == [(1, 0)]
+    whole = matrix.box(classes - 1, classes - 1)
+    assert whole.bottom() <= matrix.viewport().height()
+    assert whole.right() <= matrix.viewport().width()
+    for _ in range(20):
+        qtbot.keyClick(matrix, Qt.Key.Key_Plus)
+    assert matrix.box(0, 0).width() >= 20
+    matrix.choose(1, 0)
+    matrix.grab()
+    qtbot.mouseClick(matrix.viewport(), LEFT, pos=matrix.box(1, 0).center().toPoint())
+    assert chosen == [(1, 0), (1, 0)]
     qtbot.keyClick(matrix, Qt.Key.Key_Right)
     assert chosen[-1] == (1, 1)
+    assert matrix.cell_at(matrix.box(1, 1).center().toPoint()) == (1, 1)
+    qtbot.keyClick(matrix, Qt.Key.Key_0)
+    assert matrix.zoom == 1

@@ -16,6 +16,7 @@ from pytestqt.qtbot import QtBot
 from tests.window.test_end_to_end import LEFT, child, click, stage
 
 from attentive_lens.desk import memory
+from attentive_lens.window.application import open_folder
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.images.averages import ClassRows
 from attentive_lens.window.images.sets import SetBars
@@ -27,6 +28,7 @@ from attentive_lens.window.pages.images import ImagesPage
 from attentive_lens.window.parts.picture import PixelBox
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet
+from attentive_lens.window.parts.workspace_card import WorkspaceCard
 from attentive_lens.window.welcome import Welcome
 from attentive_lens.workspace import Workspace
 
@@ -260,7 +262,7 @@ def test_a_dropped_file_is_looked_at_chosen_and_becomes_a_workspace(
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     pixels = np.load(next((station.folder / "cache").glob("prepared-*.npy")))[:30]
     np.savez(tmp_path / "grains.npz", images=pixels.reshape(30, -1), labels=np.arange(30) % 2)
-    welcome = Welcome()
+    welcome = Welcome(open_folder)
     qtbot.addWidget(welcome)
     welcome.show()
     drop(welcome, tmp_path / "grains.npz")
@@ -277,13 +279,24 @@ def test_a_dropped_file_is_looked_at_chosen_and_becomes_a_workspace(
     click(qtbot, window, "make workspace")
     qtbot.waitUntil(lambda: isinstance(welcome.frame, Frame), timeout=30_000)
     assert isinstance(welcome.frame, Frame)
-    assert len(welcome.frame.session.images.collection.rows) == 30
+    images = welcome.frame.session.images
+    assert len(images.collection.rows) == 30
+    qtbot.waitUntil(lambda: images.pixels is not None, timeout=30_000)
     welcome.frame.close()
     assert memory.recent_sources() == [tmp_path / "grains.npz"]
     assert memory.recent_workspaces() == [tmp_path / "grains-workspace"]
-    again = Welcome()
+    again = Welcome(open_folder)
     qtbot.addWidget(again)
     assert child(again, QPushButton, "recent grains.npz").isVisibleTo(again)
+    again.show()
+    qtbot.waitUntil(lambda: again.findChild(WorkspaceCard, "recent grains-workspace") is not None, timeout=10_000)
+    card = child(again, WorkspaceCard, "recent grains-workspace")
+    assert (card.card.images, card.card.classes, card.card.runs, card.card.open) == (30, 2, 0, False)
+    assert len(card.card.pictures) == 2
+    qtbot.mouseClick(card, LEFT)
+    assert isinstance(again.frame, Frame)
+    assert again.frame.session.workspace.folder == tmp_path / "grains-workspace"
+    again.frame.close()
 
 
 def test_a_source_that_cannot_be_read_says_why_and_offers_nothing(qtbot: QtBot, tmp_path: Path) -> None:

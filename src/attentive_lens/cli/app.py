@@ -7,10 +7,10 @@ from typing import Annotated, Any
 
 import typer
 
-import attentive_lens
 from attentive_lens.cli.speaking import out
 from attentive_lens.core.files import shown
 from attentive_lens.core.values import unknown_word
+from attentive_lens.core.version import VERSION
 
 app = typer.Typer(
     help="Train convolutional image classifiers and find out why they get an image wrong.",
@@ -36,7 +36,7 @@ SETS = frozenset({"training", "validation", "test"})
 @app.callback(invoke_without_command=True)
 def _options(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
     if version:
-        out.print(attentive_lens.__version__)
+        out.print(VERSION)
         raise typer.Exit
 
 

@@ -59,6 +59,7 @@ def keep(file: Path, value: Any, key: str) -> None:
     record = json.dumps({"key": key, "value": to_plain(value, arrays)})
     own = part_of(file)
     try:
+        own.parent.mkdir(parents=True, exist_ok=True)
         with own.open("wb") as stream:
             named: dict[str, Any] = {str(k): array for k, array in enumerate(arrays)}
             np.savez(stream, record=np.array(record), **named)

@@ -50,35 +50,38 @@ class Curating:
         """
         self.apply(told, {number: change(self.state.get(number, NOTHING)) for number in numbers})
 
-    def apply(self, told: str, changes: Corrections) -> None:
-        """Decide about each of some images; decisions that are so already are no change."""
+    def apply(self, told: str, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
+        """Decide about each of some images; decisions that are so already are no change.
+
+        Classes that are new come with the decisions that name them, or not at all.
+        """
         news = {n: own for n, own in changes.items() if own != self.state.get(n, NOTHING)}
         if news:
-            self._write(news)
+            self._write(news, new_classes)
             after = {n: own for n, own in {**self.state, **news}.items() if own}
             self.history.add(told, after)
 
     def undo(self) -> str:
         """Take the last change back; what it was, or an empty word if there is none."""
-        return self._go(self.history.undo)
+        return self._go(self.history.before, self.history.undo)
 
     def redo(self) -> str:
         """Make the change taken back again; what it was, or an empty word."""
-        return self._go(self.history.redo)
+        return self._go(self.history.after, self.history.redo)
 
-    def _go(self, step: Callable[[], str]) -> str:
-        before = self.state
-        told = step()
-        if told:
-            touched = before.keys() | self.state.keys()
-            self._write({n: self.state.get(n, NOTHING) for n in touched if before.get(n) != self.state.get(n)})
-        return told
+    def _go(self, state: Corrections, step: Callable[[], str]) -> str:
+        """Written first: where that fails, the history stands where it stood."""
+        touched = state.keys() | self.state.keys()
+        changes = {n: state.get(n, NOTHING) for n in touched if state.get(n) != self.state.get(n)}
+        if changes:
+            self._write(changes)
+        return step()
 
-    def _write(self, changes: Corrections) -> None:
+    def _write(self, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
         if not self.workspace.writable:
-            why = "its folder cannot be written"
-            raise BadFile("The decision was not kept", why, "Copy the workspace to a folder you may write in")
-        self.workspace.catalogue.correct(changes)
+            why = "the workspace's folder cannot be written, or another window has it open"
+            raise BadFile("The decision was not kept", why, "Use the other window, or a copy of the workspace")
+        self.workspace.catalogue.correct(changes, new_classes)
 
 
 def relabel(curating: Curating, told: str, rows: Sequence[ImageRow], numbers: Iterable[int], label: int) -> None:
@@ -185,9 +188,7 @@ def read_list(workspace: Workspace, file: Path, new_classes: bool = False) -> Ta
             raise BadValue(f"{file}, line {number}: {error.what}", error.why, error.remedy) from None
         after[row.number] = own
     news = {n: own for n, own in after.items() if own != before.get(n, NOTHING)}
-    for name in added:
-        workspace.catalogue.add_class(name)
-    Curating(workspace).apply("decisions from a table", news)
+    Curating(workspace).apply("decisions from a table", news, added)
     was = {n: before.get(n, NOTHING) for n in news}
     return Taken(
         sum(own.label != was[n].label for n, own in news.items()),

@@ -31,6 +31,16 @@ class History(Generic[S]):
         return self._states[self._at][0]
 
     @property
+    def before(self) -> S:
+        """The state `undo` would go back to."""
+        return self._states[max(0, self._at - 1)][1]
+
+    @property
+    def after(self) -> S:
+        """The state `redo` would go forward to."""
+        return self._states[min(len(self._states) - 1, self._at + 1)][1]
+
+    @property
     def next(self) -> str:
         """What `redo` would do again; an empty word if nothing."""
         return self._states[self._at + 1][0] if self._at + 1 < len(self._states) else ""

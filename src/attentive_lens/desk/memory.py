@@ -47,6 +47,11 @@ def recent_sources() -> list[Path]:
     return [Path(name) for name in found if Path(name).exists()] if isinstance(found, list) else []
 
 
+def state_folder() -> Path:
+    """Where what is remembered is kept."""
+    return Path(user_state_dir("attentive-lens"))
+
+
 def _write(file: Path, table: dict[str, Any]) -> None:
     with contextlib.suppress(OSError):
         file.parent.mkdir(parents=True, exist_ok=True)
@@ -56,7 +61,7 @@ def _write(file: Path, table: dict[str, Any]) -> None:
 
 
 def _file(name: str = "windows.json") -> Path:
-    return Path(user_state_dir("attentive-lens")) / name
+    return state_folder() / name
 
 
 def _all(name: str = "windows.json") -> dict[str, Any]:

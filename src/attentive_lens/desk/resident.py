@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import psutil
 from numpy.typing import NDArray
 
 from attentive_lens.core.files import is_alive
@@ -170,3 +171,12 @@ class Resident:
             arrays.append(np.load(file, mmap_mode="c", allow_pickle=False))
             Path(file).unlink(missing_ok=True)
         return Reply(number, result=from_plain(kind, line["result"], arrays))
+
+
+def memory(worker: Resident | None) -> tuple[int, int]:
+    """Bytes that this process and its worker hold, and bytes that are free on the machine."""
+    used = psutil.Process().memory_info().rss
+    if worker is not None:
+        with contextlib.suppress(psutil.Error):
+            used += psutil.Process(worker.process.pid).memory_info().rss
+    return int(used), int(psutil.virtual_memory().available)

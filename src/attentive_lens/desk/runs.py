@@ -135,6 +135,7 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
     BadFile
         If the workspace cannot be written.
     """
+    _check_writable(workspace)
     run = workspace.claim_run(plan)
     _start(workspace, run)
     return run
@@ -148,10 +149,17 @@ def resume_training(workspace: Workspace, number: int) -> Run:
     BadValue
         If it is training, or ended by itself.
     """
+    _check_writable(workspace)
     run = workspace.run(number)
     check_resumable(run)
     _start(workspace, run, "--go-on")
     return run
+
+
+def _check_writable(workspace: Workspace) -> None:
+    if not workspace.writable:
+        why = "its folder cannot be written, or another window has it open"
+        raise BadFile("Nothing can be trained here", why, "Use the other window, or a copy of the workspace")
 
 
 def check_resumable(run: Run) -> None:

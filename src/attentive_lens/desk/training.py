@@ -11,9 +11,9 @@ from typing import Any
 
 import numpy as np
 
-import attentive_lens
 from attentive_lens.core.files import remove_leftovers
 from attentive_lens.core.jobs import Job
+from attentive_lens.core.version import VERSION
 from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.design import price_in_memory
@@ -250,7 +250,7 @@ def _check_memory(plan: Plan, classes: int) -> None:
 
 def _versions() -> dict[str, Any]:
     return {
-        "attentive_lens": attentive_lens.__version__,
+        "attentive_lens": VERSION,
         "numpy": np.__version__,
         "python": platform.python_version(),
     }

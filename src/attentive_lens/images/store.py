@@ -103,12 +103,13 @@ def _check_room(folder: Path | None, needed: int) -> None:
         where = "on the disk" if folder is not None else "in memory, as the workspace cannot be written"
         raise BadFile(
             "The images cannot be prepared",
-            f"they need {_size(needed)} at this input size, and {_size(max(0, free))} are free {where}",
+            f"they need {size_in_words(needed)} at this input size, and {size_in_words(max(0, free))} are free {where}",
             "Make room, or choose a smaller input size or subset",
         )
 
 
-def _size(count: int) -> str:
+def size_in_words(count: int) -> str:
+    """Bytes as 1.5 GiB or 87.0 MiB."""
     return f"{count / 2**30:.1f} GiB" if count >= 1 << 30 else f"{count / 2**20:.1f} MiB"
 
 

@@ -37,7 +37,7 @@ def make_application() -> QApplication:
 
 def make_frame(session: Session) -> Frame:
     """The window on a session; the worker starts soon after the first painting."""
-    frame = Frame(session)
+    frame = Frame(session, open_folder)
     kept = recall(session.workspace.folder)
     frame.recall_size(kept.get("size"))
     frame.painted.connect(lambda: QTimer.singleShot(WORKER_AFTER_MS, session.start_worker))
@@ -49,15 +49,20 @@ def make_frame(session: Session) -> Frame:
     return frame
 
 
+def open_folder(folder: Path) -> Frame:
+    """The window on a workspace."""
+    return make_frame(open_session(folder))
+
+
 def open_window(workspace: str | None) -> int:
     """Open the window and return the exit code when it is closed."""
     _log_faults()
     application = make_application()
     try:
         if workspace is None:
-            window: Frame | Welcome = Welcome()
+            window: Frame | Welcome = Welcome(open_folder)
         else:
-            window = make_frame(open_session(Path(workspace)))
+            window = open_folder(Path(workspace))
     except LensError as error:
         sys.stderr.write(f"{error}\n")
         return 1
@@ -66,15 +71,23 @@ def open_window(workspace: str | None) -> int:
 
 
 def _log_faults() -> None:
-    """Faults of the program go to a log in the state folder, and the window stays."""
+    """Faults of the program go to a log in the state folder, or where there is none to the terminal; the window stays.
+
+    Qt ends a program whose slot raised, unless somebody takes note of it.
+    """
     log = open_log()
-    if log is None:
-        return
-    faulthandler.enable(log)
+    if log is not None:
+        faulthandler.enable(log)
 
     def note(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         traceback.print_exception(kind, error, trace, file=log)
-        log.flush()
-        sys.stderr.write(f"A fault of the program was noted in {log.name}.\n")
+        if log is not None:
+            log.flush()
+        where = f"noted in {log.name}" if log is not None else "written to the terminal"
+        sentence = f"The program has a fault, {where}. What you were doing may not be done: try it again."
+        sys.stderr.write(f"{sentence}\n")
+        for window in QApplication.topLevelWidgets():
+            if isinstance(window, Frame):
+                window.say(sentence, True)
 
     sys.excepthook = note

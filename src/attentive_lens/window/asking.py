@@ -9,7 +9,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import QObject, QSocketNotifier, QTimer, pyqtSignal
 
 from attentive_lens.desk.requests import Request
-from attentive_lens.desk.resident import Reply, Resident
+from attentive_lens.desk.resident import Reply, Resident, memory
 
 FIRST_WAIT_MS, LONGEST_WAIT_MS = 500, 30_000
 """Before a worker that ended is started anew: doubled each time, until one has answered."""
@@ -48,6 +48,10 @@ class Asker(QObject):
         self._sending = QTimer(self)
         self._sending.setSingleShot(True)
         self._sending.timeout.connect(self._read)
+
+    def memory(self) -> tuple[int, int]:
+        """Bytes that the window and its worker hold, and bytes that are free on the machine."""
+        return memory(self._resident)
 
     def start(self) -> None:
         """Start the worker; what was asked before is sent now."""

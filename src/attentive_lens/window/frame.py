@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -19,7 +20,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.desk.cards import keep_pictures
 from attentive_lens.desk.memory import remember
+from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.importing import ImportWindow
@@ -30,8 +33,9 @@ from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
 from attentive_lens.window.shortcuts import ShortcutList
+from attentive_lens.window.words import counted, memory_size, thousands
 
-SAID_MS = 12_000
+MEMORY_MS = 2000
 
 
 class Frame(QMainWindow):
@@ -41,18 +45,26 @@ class Frame(QMainWindow):
     -------
     painted
         The first time the window was painted.
+
+    Parameters
+    ----------
+    session : Session
+        What is open.
+    open_folder : callable
+        Makes the window of another workspace.
     """
 
     painted = pyqtSignal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, open_folder: Callable[[Path], QWidget]) -> None:
         super().__init__()
-        self.session = session
+        self.session, self._open_folder = session, open_folder
         self._was_painted = False
         self.importing: ImportWindow | None = None
-        self.other: Frame | None = None
+        self.other: QWidget | None = None
         self.setAcceptDrops(True)
-        self.setWindowTitle(f"{session.workspace.name} – Attentive Lens")
+        only = " (reading only)" if session.reading_only else ""
+        self.setWindowTitle(f"{session.workspace.name}{only} – Attentive Lens")
         self.resize(1280, 800)
         self.setMinimumSize(1100, 680)
         self.setFont(look.font())
@@ -101,6 +113,15 @@ class Frame(QMainWindow):
         self._after_paint.timeout.connect(self.painted)
         self._builder.timeout.connect(self._build_next)
         self.painted.connect(self._build_soon)
+        if session.reading_only:
+            self.say("Another window has this workspace open, or it cannot be written: it is shown for reading.", True)
+        else:
+            found = session.images.collection
+            images = f"{thousands(len(found.rows))} images of {counted(len(found.classes), 'class', 'classes')}"
+            self.say(
+                f"Opened {session.workspace.folder}: {images}, {counted(len(session.runs.views), 'run', 'runs')}.",
+                False,
+            )
 
     def page(self, key: str) -> Page:
         """A stage's page, built when it is first wanted: the first painting does not wait for all of them."""
@@ -192,10 +213,19 @@ class Frame(QMainWindow):
         self.stop.setStyleSheet("padding: 0 8px; min-height: 16px;")
         self.stop.hide()
         row.addWidget(self.stop)
-        self._clear = QTimer(self)
-        self._clear.setSingleShot(True)
-        self._clear.timeout.connect(self.message.clear)
+        self.memory = label(role="faint", size=look.SMALL, name="memory")
+        row.addWidget(self.memory)
+        self._measure = QTimer(self)
+        self._measure.timeout.connect(self._show_memory)
+        self._measure.start(MEMORY_MS)
+        self._show_memory()
         return bottom
+
+    def _show_memory(self) -> None:
+        """What the window and its worker take, and what the machine has left."""
+        own, left = self.session.asker.memory()
+        self.memory.setText(f"{memory_size(own)} in use · {memory_size(left)} free")
+        self.memory.setToolTip("Memory of this window and its worker, and what the machine has left for more.")
 
     def _show_undo(self) -> None:
         """Offer «undo» while there is something to take back."""
@@ -221,19 +251,22 @@ class Frame(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """Look at what was dropped as a source of images for a workspace of its own."""
+        """Open a workspace in a window of its own; look at anything else as a source of images for a new one."""
         place = dropped_place(event) if event is not None else None
-        if place is not None:
+        if place is not None and (place / "workspace.toml").exists():
+            self._open_other(place)
+        elif place is not None:
             self.importing = ImportWindow(place, self._open_other)
             self.importing.show()
 
     def _open_other(self, folder: Path) -> None:
         """A workspace just made, in a window of its own beside this one."""
-        from attentive_lens.window.application import make_frame
-        from attentive_lens.window.session import open_session
-
-        self.other = make_frame(open_session(folder))
-        self.other.show()
+        try:
+            self.other = self._open_folder(folder)
+        except LensError as error:
+            self.say(str(error), True)
+        else:
+            self.other.show()
 
     def show_stage(self, key: str) -> None:
         """Bring a stage on the screen; «augmentation» is the Images stage with its editor open."""
@@ -278,14 +311,10 @@ class Frame(QMainWindow):
             self._refresh(key)
 
     def say(self, sentence: str, bad: bool) -> None:
-        """A sentence in the bottom strip; bad news stays until the next, good news for a while."""
+        """A sentence in the bottom strip; it stays until the next."""
         self.message.setText(sentence)
         self.message.setToolTip(sentence)
         set_role(self.message, "bad" if bad else "faint")
-        if bad:
-            self._clear.stop()
-        else:
-            self._clear.start(SAID_MS)
 
     def _show_work(self, doing: str, done: int, total: int) -> None:
         if self.session.runs.training is not None:
@@ -323,7 +352,10 @@ class Frame(QMainWindow):
         size = [self.width(), self.height()]
         values = {"size": size, "stage": self.current, "run": self.session.runs.current}
         remember(self.session.workspace.folder, values)
-        for timer in (self._after_paint, self._builder, self._clear):
+        images = self.session.images
+        if images.pixels is not None:
+            keep_pictures(self.session.workspace.folder, images.pixels, images.collection.labels)
+        for timer in (self._after_paint, self._builder, self._measure):
             timer.stop()
         self.session.close()
         super().closeEvent(event)

@@ -19,7 +19,7 @@ from attentive_lens.window.asking import Asker
 from attentive_lens.window.parts.basics import button, label, panel, set_role, to_image
 from attentive_lens.window.parts.form import CHOICE_WORDS, Form
 from attentive_lens.window.running import run_command
-from attentive_lens.window.words import thousands
+from attentive_lens.window.words import shortened, thousands
 
 SIDE, GAP = 72, 8
 
@@ -55,14 +55,14 @@ class Way(QWidget):
         painter.setPen(t.colour("petrol" if self.on else "ink"))
         painter.drawText(14, 24, self.told)
         painter.setFont(look.font(look.SMALL))
+        words = shortened(self.labels, SIDE, painter.fontMetrics().horizontalAdvance)
         for k, picture in enumerate(self.pictures):
             left = 14 + k * (SIDE + GAP)
             if left + SIDE > self.width():
                 break
             painter.drawImage(left, 34, to_image(picture).scaled(SIDE, SIDE))
             painter.setPen(t.colour("faint"))
-            words = painter.fontMetrics().elidedText(self.labels[k], Qt.TextElideMode.ElideMiddle, SIDE)
-            painter.drawText(left, 34 + SIDE + 16, words)
+            painter.drawText(left, 34 + SIDE + 16, words[k])
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Choose it."""

@@ -31,6 +31,7 @@ class Tokens:
     ochre_fill: str
     plate_side: str
     well: str
+    tint: str
 
     def colour(self, role: str, alpha: int = 255) -> QColor:
         """The colour of a role, with opacity 0–255."""
@@ -52,6 +53,7 @@ LIGHT = Tokens(
     ochre_fill="#B98218",
     plate_side="#E7E1D4",
     well="#EDE8DE",
+    tint="#D8E6E4",
 )
 
 theme = LIGHT
@@ -100,7 +102,15 @@ def stylesheet() -> str:
     QPushButton:hover {{ border-color: {t.faint}; }}
     QPushButton:focus, QComboBox:focus, QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus
         {{ border: 1px solid {t.petrol}; }}
-    QPushButton:checked {{ background: {t.petrol}; color: {t.on_petrol}; border-color: {t.petrol}; }}
+    QPushButton:checked {{ background: {t.tint}; color: {t.ink}; border-color: {t.petrol}; }}
+    QPushButton[role="view"] {{ background: transparent; border: none; border-bottom: 2px solid transparent;
+        border-radius: 0; padding: 5px 2px; margin: 0 6px; color: {t.faint}; }}
+    QPushButton[role="view"]:hover {{ color: {t.ink}; }}
+    QPushButton[role="view"]:checked {{ background: transparent; color: {t.ink};
+        border-bottom: 2px solid {t.petrol}; }}
+    QPushButton[role="view"]:focus {{ color: {t.petrol}; }}
+    QPushButton[role="view"]:disabled {{ background: transparent; color: {t.line}; }}
+    QPushButton[role="filter"] {{ border-radius: 13px; padding: 4px 12px; }}
     QPushButton:disabled {{ color: {t.faint}; background: {t.paper}; }}
     QPushButton[role="main"] {{ background: {t.petrol}; color: {t.on_petrol}; border: 1px solid {t.petrol};
         min-width: 104px; }}
@@ -118,7 +128,7 @@ def stylesheet() -> str:
     QFrame[role="panel"] QComboBox, QFrame[role="panel"] QLineEdit, QFrame[role="panel"] QSpinBox,
     QFrame[role="panel"] QDoubleSpinBox {{ background: {t.paper}; }}
     QFrame[role="panel"] QPushButton {{ background: {t.sheet}; }}
-    QFrame[role="panel"] QPushButton:checked {{ background: {t.petrol}; }}
+    QFrame[role="panel"] QPushButton:checked {{ background: {t.tint}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url("{marks}/down.svg"); width: 10px; height: 6px; margin-right: 8px; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.faint}; border-radius: 3px;

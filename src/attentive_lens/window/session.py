@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
@@ -36,6 +37,8 @@ class Session(QObject):
         Of the run in view.
     design : Design
         The plan of the next run.
+    reading_only : bool
+        Whether nothing can be changed: its folder cannot be written, or another window has it open.
 
     Signals
     -------
@@ -75,7 +78,9 @@ class Session(QObject):
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.workspace = workspace
+        self.workspace, self._held = workspace.for_window()
+        self.reading_only = self._held is None
+        workspace = self.workspace
         self.asker = Asker()
         self.design = Design(workspace)
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker)
@@ -160,6 +165,9 @@ class Session(QObject):
         self._keep_draft.stop()
         self.design.keep()
         self.asker.close()
+        if self._held is not None:
+            os.close(self._held)
+            self._held = None
 
 
 def open_session(folder: Path) -> Session:

@@ -1,43 +1,85 @@
-"""The window without a workspace: open one, make one from images, or see the demo."""
+"""The first page: open a workspace, make one from images, see the demo, or go on where one stopped."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QProcess, Qt
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtCore import QProcess, Qt, QTimer
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
+from attentive_lens.desk.cards import read_card
 from attentive_lens.desk.memory import recent_sources, recent_workspaces
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.loop import Loop
+from attentive_lens.window.parts.workspace_card import WIDTH, WorkspaceCard
 from attentive_lens.window.running import run_command
 
-MOST_RECENT = 5
+MOST_CARDS, COLUMNS, MOST_SOURCES = 6, 3, 4
+DOORS = 840
+"""Width of the row of buttons, in pixels."""
+CENTRE = Qt.AlignmentFlag.AlignCenter
 
 
 class Welcome(QWidget):
-    """Doors, and what was opened lately; a source or workspace dropped on it is opened."""
+    """The loop in one picture, doors, and the workspaces opened lately; what is dropped on it is opened."""
 
-    def __init__(self) -> None:
+    def __init__(self, open_folder: Callable[[Path], QWidget]) -> None:
         super().__init__()
+        self._open_folder = open_folder
         self.setObjectName("welcome")
         self.setWindowTitle("Attentive Lens")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
-        layout = QVBoxLayout(self)
-        layout.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        layout.setSpacing(14)
-        title = label("Attentive Lens", size=look.TITLE, strong=True)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        whole.addWidget(scroll)
+        page = QWidget()
+        scroll.setWidget(page)
+        layout = QVBoxLayout(page)
+        layout.setContentsMargins(24, 24, 24, 24)
+        layout.setSpacing(12)
+        layout.addStretch(1)
+        layout.addWidget(label("Attentive Lens", size=look.TITLE, strong=True), 0, CENTRE)
         text = label("Train a network on images, find its mistakes, and see why it made them.", "faint")
+        layout.addWidget(text, 0, CENTRE)
+        layout.addSpacing(8)
+        layout.addWidget(Loop(), 0, CENTRE)
+        layout.addSpacing(8)
+        layout.addWidget(self._make_doors(), 0, CENTRE)
         self.message = label(name="welcome message")
         self.message.setWordWrap(True)
         self.message.setFixedWidth(640)
-        row = QHBoxLayout()
+        self.message.setAlignment(CENTRE)
+        layout.addWidget(self.message, 0, CENTRE)
+        self._cards = QGridLayout()
+        self._cards.setSpacing(16)
+        self._cards.setAlignment(CENTRE)
+        layout.addLayout(self._cards)
+        self._add_sources(layout)
+        layout.addStretch(2)
+        self._process: QProcess | None = None
+        self.frame: QWidget | None = None
+        self.importing: ImportWindow | None = None
+        self._unread = recent_workspaces()[:MOST_CARDS]
+        self._reader = QTimer(self)
+        self._reader.setSingleShot(True)
+        self._reader.timeout.connect(self._read_next)
+        self._reader.start(0)
+
+    def _make_doors(self) -> QWidget:
+        doors = QWidget()
+        doors.setFixedWidth(DOORS)
+        row = QHBoxLayout(doors)
+        row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(12)
         self.open = button("Open a workspace", "open workspace", "Choose a workspace's folder.", self._open)
         self.new = button(
@@ -47,41 +89,43 @@ class Welcome(QWidget):
             "Start from a file", "new from file", "A table, or arrays as NPZ, NPY, MAT or IDX.", self._file
         )
         self.demo = button("See the pollen station", "demo", "Make the demo's images and open them.", self._demo)
-        self.demo.setProperty("role", "main")
+        (self.open if recent_workspaces() else self.demo).setProperty("role", "main")
         for made in (self.open, self.new, self.file, self.demo):
-            row.addWidget(made)
-        for widget in (title, text):
-            layout.addWidget(widget, 0, Qt.AlignmentFlag.AlignCenter)
-        layout.addLayout(row)
-        layout.addWidget(self.message, 0, Qt.AlignmentFlag.AlignCenter)
-        self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self._add_recent(layout, "Workspaces", recent_workspaces()[:MOST_RECENT], self.open_folder)
-        self._add_recent(layout, "Images used before", recent_sources()[:MOST_RECENT], self.import_from)
-        layout.addWidget(
-            label("Or drop a folder or file of images here.", "faint", look.SMALL), 0, Qt.AlignmentFlag.AlignCenter
-        )
-        self._process: QProcess | None = None
-        self.frame: QWidget | None = None
-        self.importing: ImportWindow | None = None
+            row.addWidget(made, 1)
+        return doors
 
-    def _add_recent(self, layout: QVBoxLayout, title: str, places: list[Path], done: object) -> None:
-        if not places or not callable(done):
+    def _read_next(self) -> None:
+        """Add the next workspace's card, one for each turn of the event loop: the page is there at once."""
+        if not self._unread:
             return
-        layout.addSpacing(10)
-        layout.addWidget(label(title, "faint", look.SMALL), 0, Qt.AlignmentFlag.AlignCenter)
-        for place in places:
-            words = f"{place.name}  ·  {place.parent}"
-            made = button(words, f"recent {place.name}", str(place), partial(done, place))
-            made.setMaximumWidth(640)
-            layout.addWidget(made, 0, Qt.AlignmentFlag.AlignCenter)
+        card = WorkspaceCard(read_card(self._unread.pop(0)))
+        card.clicked.connect(partial(self.open_folder, card.card.folder))
+        at = self._cards.count()
+        self._cards.addWidget(card, at // COLUMNS, at % COLUMNS)
+        self._reader.start(0)
 
-    def open_folder(self, folder: Path) -> None:
+    def _add_sources(self, layout: QVBoxLayout) -> None:
+        """Sources used before, and that anything may be dropped."""
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.setAlignment(CENTRE)
+        sources = recent_sources()[:MOST_SOURCES]
+        if sources:
+            row.addWidget(label("Images used before", "faint", look.SMALL))
+        for place in sources:
+            made = button(place.name, f"recent {place.name}", str(place), partial(self.import_from, place))
+            made.setMaximumWidth(WIDTH // 2)
+            row.addWidget(made)
+        layout.addLayout(row)
+        dropped = label(
+            "Or drop a folder or a file anywhere on the window: images, or a workspace.", "faint", look.SMALL
+        )
+        layout.addWidget(dropped, 0, CENTRE)
+
+    def open_folder(self, folder: Path, *_: object) -> None:
         """Open a workspace in the window proper, which takes this one's place."""
-        from attentive_lens.window.application import make_frame
-        from attentive_lens.window.session import open_session
-
         try:
-            self.frame = make_frame(open_session(folder))
+            self.frame = self._open_folder(folder)
         except LensError as error:
             self._say(str(error), "bad")
             return
@@ -149,3 +193,8 @@ class Welcome(QWidget):
             self.open_folder(place)
         else:
             self.import_from(place)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        """Read no more cards."""
+        self._reader.stop()
+        super().closeEvent(event)

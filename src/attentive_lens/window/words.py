@@ -2,12 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+from itertools import pairwise
+
 THIN = "\u2009"
 
 
 def thousands(number: int) -> str:
     """1 800: thousands separated by a thin space."""
     return f"{number:,}".replace(",", THIN)
+
+
+def memory_size(count: int) -> str:
+    """Bytes as 1.5 GB or 87 MB."""
+    return f"{count / 1e9:.1f}{THIN}GB" if count >= 1e9 else f"{count / 1e6:.0f}{THIN}MB"
+
+
+def counted(number: int, one: str, more: str) -> str:
+    """1 run, 3 runs."""
+    return f"{thousands(number)} {one if number == 1 else more}"
 
 
 def short(number: float) -> str:
@@ -47,3 +60,48 @@ def answer_tip(output: str) -> str:
         "one sigmoid": "Probability, by the sigmoid of one score.",
         "none": "Raw score: the loss was a distance, and makes no probabilities.",
     }[output]
+
+
+def shortened(
+    names: Sequence[str], width: float, measure: Callable[[str], float], among: Sequence[str] = ()
+) -> list[str]:
+    """Names that fit a width, each with the part that tells it from the others.
+
+    A name that is too long keeps the letters at which it differs from the name most like it, and as many about them as
+    fit; what is cut off is an ellipsis. ``measure`` gives the width of a text; ``among`` are the names to be told
+    apart, if more than these.
+    """
+    if all(measure(name) <= width for name in names):
+        return list(names)
+    before = _likeness(among or names)
+    after = _likeness([name[::-1] for name in among or names])
+    return [
+        name if measure(name) <= width else _cut(name, before.get(name, 0), after.get(name[::-1], 0), width, measure)
+        for name in names
+    ]
+
+
+def _likeness(names: Sequence[str]) -> dict[str, int]:
+    """How many letters each name has in common, from its beginning, with the other name most like it."""
+    found, ordered = dict.fromkeys(names, 0), sorted(set(names))
+    for a, b in pairwise(ordered):
+        same = next((k for k, (x, y) in enumerate(zip(a, b, strict=False)) if x != y), min(len(a), len(b)))
+        found[a], found[b] = max(found[a], same), max(found[b], same)
+    return found
+
+
+def _cut(name: str, before: int, after: int, width: float, measure: Callable[[str], float]) -> str:
+    """A name around its letters from ``before`` to ``after`` from its end, as much as fits."""
+    first, last = min(before, len(name) - 1), max(before + 1, len(name) - after)
+    best = ""
+    while True:
+        words = ("…" if first > 0 else "") + name[first:last] + ("…" if last < len(name) else "")
+        if measure(words) > width:
+            return best or words[: max(1, len(words) - 1)]
+        best = words
+        if first == 0 and last == len(name):
+            return best
+        if last < len(name) and (first == 0 or last - before <= before - first):
+            last += 1
+        else:
+            first -= 1

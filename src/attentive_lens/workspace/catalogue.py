@@ -139,6 +139,12 @@ class Catalogue:
             rows = base.execute(f"SELECT {_COLUMNS} FROM images ORDER BY id").fetchall()
         return [ImageRow(n, _restored(file), *rest) for n, file, *rest in rows]
 
+    def size(self) -> tuple[int, int]:
+        """How many images and classes there are."""
+        with self._open() as base:
+            found = base.execute("SELECT (SELECT COUNT(*) FROM images), (SELECT COUNT(*) FROM classes)").fetchone()
+        return int(found[0]), int(found[1])
+
     def skipped(self) -> list[tuple[str, str]]:
         """Files that gave no image, with the reason."""
         with self._open() as base:
@@ -193,15 +199,17 @@ class Catalogue:
             rows = base.execute("SELECT image, class, set_name, flagged FROM corrections").fetchall()
         return {n: Correction(label, set_name, bool(flagged)) for n, label, set_name, flagged in rows}
 
-    def correct(self, changes: Corrections) -> None:
+    def correct(self, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
         """Set the decisions about some images; an empty correction takes them back.
+
+        ``new_classes`` are numbered on from those there are, and come with the decisions or not at all.
 
         They are written to the plain record first. A class that came by a decision goes when its last one is taken
         back.
         """
         if not self.copy.exists():
             self.keep_copy()
-        names = self.classes()
+        names = [*self.classes(), *new_classes]
         told = {
             str(n): [None if c.label is None else names[c.label], c.set_name, c.flagged] for n, c in changes.items()
         }
@@ -213,10 +221,14 @@ class Catalogue:
             raise BadFile(
                 "The decision was not kept", f"{self.decisions}: {why}", "Make room, then try again"
             ) from None
-        self._write_corrections(changes)
+        self._write_corrections(changes, new_classes)
+        if new_classes:
+            self.keep_copy()
 
-    def _write_corrections(self, changes: Corrections) -> None:
+    def _write_corrections(self, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
         with self._open() as base:
+            (number,) = base.execute("SELECT COUNT(*) FROM classes").fetchone()
+            base.executemany("INSERT INTO classes VALUES (?, ?)", enumerate(new_classes, number))
             base.executemany("DELETE FROM corrections WHERE image = ?", [(n,) for n in changes])
             base.executemany(
                 "INSERT INTO corrections VALUES (?, ?, ?, ?)",

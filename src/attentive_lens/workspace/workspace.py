@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import errno
+import fcntl
 import os
 import shutil
 import tomllib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from attentive_lens.core.files import part_of, remove_leftovers
@@ -33,11 +34,14 @@ class Workspace:
         What it is called.
     writable : bool
         Whether runs can be made in it.
+    held : bool
+        Whether another window may change it meanwhile.
     """
 
     folder: Path
     name: str
     writable: bool
+    held: bool = False
 
     @classmethod
     def open(cls, folder: Path) -> Workspace:
@@ -73,10 +77,32 @@ class Workspace:
             )
         return cls(folder, str(table.get("name", folder.name)), os.access(folder, os.W_OK))
 
+    def for_window(self) -> tuple[Workspace, int | None]:
+        """As a window has it: the first may change it, a further one only reads.
+
+        Returns
+        -------
+        Workspace
+            Not writable if another window has it.
+        int or None
+            An open file to be closed with the window; None for a window that only reads.
+        """
+        if not self.writable:
+            return self, None
+        held = os.open(self.folder / "window.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+        try:
+            fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            os.close(held)
+            return replace(self, writable=False, held=True), None
+        except OSError:
+            return self, held  # its disk knows no locks
+        return self, held
+
     @property
     def catalogue(self) -> Catalogue:
         """Its images."""
-        return Catalogue(self.folder / "catalogue.sqlite", immutable=not self.writable)
+        return Catalogue(self.folder / "catalogue.sqlite", immutable=not (self.writable or self.held))
 
     @property
     def cache(self) -> Path:

@@ -5,14 +5,14 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests import Averages, ClassAverages
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, to_image
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import thousands
+from attentive_lens.window.words import shortened, thousands
 
 NAME, SIDE, GAP, HEAD = 150, 88, 8, 26
 
@@ -50,14 +50,15 @@ class ClassRows(QWidget):
         for k, word in enumerate(("mean", "deviation", "some of them")):
             painter.drawText(NAME + k * (SIDE + GAP), 14, word)
         shown = max(0, (self.width() - NAME) // (SIDE + GAP) - 2)
-        for label_, name in enumerate(found.classes):
+        metrics = QFontMetrics(look.font(look.TEXT, True))
+        names = shortened(found.classes, NAME - 12, metrics.horizontalAdvance)
+        for label_ in range(len(found.classes)):
             top = HEAD + label_ * (SIDE + GAP)
             if top > event.rect().bottom() or top + SIDE < event.rect().top():
                 continue
             painter.setFont(look.font(look.TEXT, True))
             painter.setPen(t.colour("ink"))
-            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, NAME - 12)
-            painter.drawText(QRectF(0, top, NAME, 20), Qt.AlignmentFlag.AlignVCenter, words)
+            painter.drawText(QRectF(0, top, NAME, 20), Qt.AlignmentFlag.AlignVCenter, names[label_])
             painter.setFont(look.font(look.SMALL))
             painter.setPen(t.colour("faint"))
             count = f"{thousands(found.count('training', label_))} training images"

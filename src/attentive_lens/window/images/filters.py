@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QSlider, QWidge
 from attentive_lens.desk.browsing import ORDERS, SHOWN_SETS
 from attentive_lens.desk.collection import Collection
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, filter_button, label
 from attentive_lens.window.words import thousands
 
 SMALLEST, LARGEST = 24, 256
@@ -44,11 +44,11 @@ class FilterBar(QWidget):
         row.setSpacing(6)
         self.chips: dict[str, QPushButton] = {}
         for name in SHOWN_SETS:
-            chip = button(name, f"set {name}", MEANINGS[name], self.changed.emit, checkable=True)
+            chip = filter_button(name, f"set {name}", MEANINGS[name], self.changed.emit)
             chip.setChecked(True)
             self.chips[name] = chip
             row.addWidget(chip)
-        self.flagged = button("flagged", "only flagged", "Show only flagged images.", self.changed.emit, True)
+        self.flagged = filter_button("flagged", "only flagged", "Show only flagged images.", self.changed.emit)
         row.addWidget(self.flagged)
         row.addStretch()
         jump.setFixedWidth(150)

@@ -1,74 +1,137 @@
-"""How the images are split: three bars for each class, and what decides them."""
+"""How the images are split: three bars for each class, its validation images, and what decides them."""
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QPoint, QRectF, QSize, Qt
+from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QToolTip, QVBoxLayout, QWidget
 
 from attentive_lens.desk.collection import Collection
+from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.split import Split
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, panel
+from attentive_lens.window.parts.basics import label, panel, to_image
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import thousands
+from attentive_lens.window.words import counted, shortened, thousands
 
-NAME, FIGURE, ROW = 190, 64, 20
+SET, BAR, FIGURE, ROW = 74, 96, 58, 18
+HEAD, GAP, BETWEEN = 22, 6, 14
+SIDE = 3 * ROW + 8
+"""Of a thumbnail, in pixels."""
+CLASS = HEAD + SIDE + BETWEEN
+"""Height of a class."""
+PICTURES = SET + BAR + FIGURE + 16
+"""Where the thumbnails begin."""
 BARS = (("training", "petrol"), ("validation", "ochre_fill"), ("test", "ink"))
 
 
 class SetBars(QWidget):
-    """Three bars a class, on one scale for all."""
+    """Three bars a class, on one scale for all, and its validation images: first those that the last change moved."""
 
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("set bars")
         self.found: Collection | None = None
+        self.pixels: Pixels | None = None
+        self.moved: frozenset[int] = frozenset()
+        self._places: list[list[int]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
-    def show_sets(self, found: Collection) -> None:
+    def show_sets(self, found: Collection, pixels: Pixels | None) -> None:
         """Another collection, or the same split otherwise."""
-        self.found = found
-        self.setFixedHeight(len(found.classes) * (3 * ROW + 14) + 4)
+        before = self.found
+        if before is not None and before.sets != found.sets:
+            same = len(before.sets) == len(found.sets)
+            pairs = zip(before.sets, found.sets, strict=True) if same else ()
+            self.moved = frozenset(k for k, (was, now) in enumerate(pairs) if was != now)
+        self.found, self.pixels = found, pixels
+        self._places = [[] for _ in found.classes]
+        for k, (row, own) in enumerate(zip(found.rows, found.sets, strict=True)):
+            if own == "validation":
+                self._places[row.label].append(k)
+        for places in self._places:
+            places.sort(key=lambda k: (k not in self.moved, k))
+        self.setFixedHeight(len(found.classes) * CLASS + 4)
         told = (
             f"{name}: " + ", ".join(f"{s} {found.count(s, k)}" for s, _ in BARS) for k, name in enumerate(found.classes)
         )
         self.setAccessibleName("; ".join(told))
         self.update()
 
+    def shown(self, class_number: int) -> list[int]:
+        """Places of the validation images of a class for which there is room."""
+        return self._places[class_number][: max(0, (self.width() - PICTURES + GAP) // (SIDE + GAP))]
+
     def sizeHint(self) -> QSize:
         """As high as its classes need."""
         return QSize(500, self.height())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Name, then a bar for each set with its figure."""
+        """Name, then a bar for each set with its figure, and images."""
         if self.found is None or event is None:
             return
         t = look.theme
         painter = QPainter(self)
-        wide = self.width() - NAME - FIGURE - 90
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         most = max(1, *(self.found.count(s, k) for k in range(len(self.found.classes)) for s, _ in BARS))
-        for k, name in enumerate(self.found.classes):
-            top = k * (3 * ROW + 14)
-            if top > event.rect().bottom() or top + 3 * ROW < event.rect().top():
+        strong = look.font(look.TEXT, True)
+        names = shortened(self.found.classes, self.width() - 8, QFontMetricsF(strong).horizontalAdvance)
+        middle, right = Qt.AlignmentFlag.AlignVCenter, Qt.AlignmentFlag.AlignRight
+        for k, name in enumerate(names):
+            top = k * CLASS
+            if top > event.rect().bottom() or top + CLASS < event.rect().top():
                 continue
-            painter.setFont(look.font(look.TEXT, True))
+            painter.setFont(strong)
             painter.setPen(t.colour("ink"))
-            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, NAME - 12)
-            painter.drawText(QRectF(0, top, NAME, ROW), Qt.AlignmentFlag.AlignVCenter, words)
+            painter.drawText(QRectF(0, top, self.width(), HEAD), middle, name)
             painter.setFont(look.font(look.SMALL))
             for j, (set_name, role) in enumerate(BARS):
-                y = top + j * ROW
+                y = top + HEAD + 2 + j * (ROW + 2)
                 count = self.found.count(set_name, k)
                 painter.setPen(t.colour("faint"))
-                painter.drawText(QRectF(NAME, y, 84, ROW), Qt.AlignmentFlag.AlignVCenter, set_name)
-                groove = QRectF(NAME + 86, y + 5, wide, 10)
-                painter.fillRect(groove, t.colour("well"))
-                painter.fillRect(QRectF(groove.left(), groove.top(), wide * count / most, 10), t.colour(role))
+                painter.drawText(QRectF(0, y, SET, ROW), middle, set_name)
+                painter.fillRect(QRectF(SET, y + 4, BAR, 10), t.colour("well"))
+                painter.fillRect(QRectF(SET, y + 4, BAR * count / most, 10), t.colour(role))
                 painter.setPen(t.colour("ink"))
-                right = QRectF(self.width() - FIGURE, y, FIGURE - 8, ROW)
-                painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, thousands(count))
+                painter.drawText(QRectF(SET + BAR, y, FIGURE, ROW), middle | right, thousands(count))
+            self._paint_pictures(painter, k, top + HEAD)
+
+    def _box(self, class_number: int, k: int) -> QRectF:
+        return QRectF(PICTURES + k * (SIDE + GAP), class_number * CLASS + HEAD, SIDE, SIDE)
+
+    def _paint_pictures(self, painter: QPainter, class_number: int, top: int) -> None:
+        t = look.theme
+        for k, place in enumerate(self.shown(class_number)):
+            box = self._box(class_number, k)
+            if self.pixels is None:
+                painter.fillRect(box, t.colour("well"))
+                continue
+            painter.drawImage(box, to_image(self.pixels[place]))
+            if place in self.moved:
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(t.colour("petrol"), 3))
+                painter.drawRect(box.adjusted(1, 1, -1, -1))
+
+    def place_at(self, point: QPoint) -> int | None:
+        """Place of the image at a point."""
+        class_number = point.y() // CLASS
+        if not 0 <= class_number < len(self._places):
+            return None
+        for k, place in enumerate(self.shown(class_number)):
+            if self._box(class_number, k).contains(point.toPointF()):
+                return place
+        return None
+
+    def event(self, event: QEvent | None) -> bool:
+        """A tooltip over each image: its name, and whether it was moved."""
+        if isinstance(event, QHelpEvent) and self.found is not None:
+            place = self.place_at(event.pos())
+            if place is not None:
+                moved = "\nThe last change moved it to the validation set." if place in self.moved else ""
+                QToolTip.showText(event.globalPos(), f"{self.found.rows[place].name}{moved}", self)
+            return True
+        return super().event(event)
 
 
 class SetsView(QWidget):
@@ -81,7 +144,7 @@ class SetsView(QWidget):
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(16)
         frame, inside = panel("Split", "split panel")
-        frame.setFixedWidth(420)
+        frame.setFixedWidth(376)
         self.form = Form(session.design.plan.split, tuple(Split.specs()), self._change)
         inside.addWidget(self.form)
         self.notes = label(role="faint", name="split notes")
@@ -93,15 +156,18 @@ class SetsView(QWidget):
         inside.addStretch()
         across.addWidget(frame)
         right = QVBoxLayout()
+        right.setSpacing(4)
         self.title = label(size=look.LARGE, strong=True, name="split title")
         right.addWidget(self.title)
+        self.moved = label(role="faint", size=look.SMALL, name="moved images")
+        right.addWidget(self.moved)
         self.bars = SetBars()
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.bars)
         right.addWidget(scroll, 1)
         across.addLayout(right, 1)
-        for changed in (session.plan_changed, session.images_changed):
+        for changed in (session.plan_changed, session.images_changed, session.pixels_ready):
             changed.connect(self.refresh)
         self.refresh()
 
@@ -112,17 +178,25 @@ class SetsView(QWidget):
         """Show the split as it is."""
         found = self.session.images.collection
         self.form.show_value(self.session.design.plan.split)
-        self.bars.show_sets(found)
+        self.bars.show_sets(found, self.session.images.pixels)
         told = [f"{thousands(found.count(name))} {name}" for name, _ in BARS]
         told += [f"{thousands(found.count(n))} {n}" for n in ("left out", "excluded", "gone") if found.count(n)]
         self.title.setText(" · ".join(told))
+        moved = self.bars.moved
+        here = sum(found.sets[k] == "validation" for k in moved)
+        self.moved.setText(
+            f"The last change moved {counted(len(moved), 'image', 'images')} between sets; those that came to the"
+            f" validation set ({thousands(here)}) stand first, framed."
+            if moved
+            else "Beside the bars: validation images. Those that a change moves there will be framed."
+        )
         given = {row.given_set for row in self.session.images.library.rows}
         copies = len(self.session.images.library.copies)
         notes = [
             "The source names a test set; it stays as it is."
             if "test" in given
             else "The source names no test set; «test fraction» draws one.",
-            f"{copies} images are known to be copies and stay together."
+            f"{counted(copies, 'image is', 'images are')} known to be copies and stay together."
             if copies
             else "No copies are known yet: «Look for faults» finds them.",
             "The same seed deals the same images whatever else is added or excluded.",

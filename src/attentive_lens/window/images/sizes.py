@@ -48,8 +48,9 @@ class ResizeRows(QWidget):
             return
         t = look.theme
         painter = QPainter(self)
-        count = len(self.images["stretch"])
-        side = min((self.width() - NAME) / max(count, 1) - 8, self.height() / len(ROWS) - 14)
+        side = self.height() / len(ROWS) - 16
+        count = min(len(self.images["stretch"]), max(1, int((self.width() - NAME) / (side + 8))))
+        side = min(side, (self.width() - NAME) / count - 8)
         for k, (key, word) in enumerate(ROWS):
             y = k * (side + 14) + (8 if key == "network" else 0)
             chosen = key == self.chosen
@@ -57,7 +58,7 @@ class ResizeRows(QWidget):
             painter.setPen(t.colour("petrol" if chosen else "ink"))
             flags = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap
             painter.drawText(QRectF(0, y, NAME - 14, side), flags, word)
-            for j, image in enumerate(self.images[key]):
+            for j, image in enumerate(self.images[key][:count]):
                 box = QRectF(NAME + j * (side + 8), y, side, side)
                 painter.drawImage(box, to_image(image))
                 if chosen:
@@ -90,8 +91,7 @@ class SizesView(QWidget):
         self.verdict = label(role="faint", name="batch verdict")
         self.verdict.setWordWrap(True)
         inside.addWidget(self.verdict)
-        inside.addStretch()
-        across.addWidget(frame)
+        across.addWidget(frame, 0, Qt.AlignmentFlag.AlignTop)
         right = QVBoxLayout()
         self.title = label("The least square images, each way", size=look.LARGE, strong=True)
         right.addWidget(self.title)

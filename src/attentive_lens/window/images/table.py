@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent
+from PyQt6.QtGui import QFontMetrics, QImage, QKeyEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from attentive_lens.window import look
@@ -118,8 +118,7 @@ class ImageTable(QTableView):
             across.setHighlightSections(False)
             across.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
             across.setStretchLastSection(True)
-        for k, wide in enumerate((74, 138, 78, 74, 40, 58, 74, 64, 74, 110)):
-            self.setColumnWidth(k, wide)
+        self._fit_columns()
         self.doubleClicked.connect(lambda index: self.opened.emit(int(self.rows_.places[index.row()])))
         selection = self.selectionModel()
         if selection is not None:
@@ -128,6 +127,24 @@ class ImageTable(QTableView):
     def show_places(self, places: NDArray[np.int64]) -> None:
         """Other images."""
         self.rows_.show(places)
+        self._fit_columns()
+
+    def _fit_columns(self) -> None:
+        """Every column as wide as its head, its numbers and the class names need; files as wide as usual."""
+        metrics = QFontMetrics(look.font())
+        heads = QFontMetrics(look.font(look.SMALL))
+        found = self.rows_.session.images.collection
+        longest = max((metrics.horizontalAdvance(name) for name in found.classes), default=0)
+        content = {
+            "image": 34 + metrics.horizontalAdvance(thousands(len(found.rows))),
+            "file": 130,
+            "class": min(150, longest),
+            "set": metrics.horizontalAdvance("validation"),
+            "size": metrics.horizontalAdvance("0000×0000"),
+            "said": min(150, longest) + metrics.horizontalAdvance(" 0.00"),
+        }
+        for k, name in enumerate(COLUMNS):
+            self.setColumnWidth(k, max(heads.horizontalAdvance(name), content.get(name, 0)) + 22)
 
     @property
     def selection(self) -> tuple[int, ...]:

@@ -17,7 +17,7 @@ from attentive_lens.window.images.sizes import SizesView
 from attentive_lens.window.images.viewer import Viewer
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.augmentation_editor import AugmentationEditor
-from attentive_lens.window.parts.basics import button
+from attentive_lens.window.parts.basics import button, view_button
 from attentive_lens.window.running import run_command
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -56,7 +56,7 @@ class ImagesPage(Page):
         head.setSpacing(4)
         self.tabs: dict[str, QPushButton] = {}
         for name, (words, tip) in VIEWS.items():
-            tab = button(words, f"view {name}", tip, partial(self.show_view, name), checkable=True)
+            tab = view_button(words, f"view {name}", tip, partial(self.show_view, name))
             self.tabs[name] = tab
             head.addWidget(tab)
         head.addStretch()

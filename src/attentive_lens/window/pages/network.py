@@ -21,7 +21,7 @@ from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, shape, short, thousands
 
-RARE = ("pad", "dilation", "groups", "whole")
+RARE = ("padding_width", "dilation", "groups", "unit")
 """Settings that are told only where they are not what they usually are."""
 
 
@@ -46,13 +46,17 @@ class NetworkPage(Page):
         head.addWidget(self.title)
         head.addWidget(self.about)
         head.addStretch()
-        head.addWidget(label("start from", "faint"))
+        layout.addLayout(head)
+        begin = QHBoxLayout()
+        begin.setSpacing(8)
+        begin.addWidget(label("start from", "faint"))
         self.starters = {}
         for name, starter in STARTERS.items():
             made = button(name, f"starter {name}", starter.when, partial(self._start_from, name), checkable=True)
-            head.addWidget(made)
+            begin.addWidget(made)
             self.starters[name] = made
-        layout.addLayout(head)
+        begin.addStretch()
+        layout.addLayout(begin)
         self.memory = label(role="warn", name="memory warning")
         self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
         layout.addWidget(self.memory)
@@ -71,7 +75,7 @@ class NetworkPage(Page):
         below.setSpacing(16)
         layout.addLayout(below)
         frame, inside = panel(name="sees panel")
-        self.sees_title = label("convolution 1 sees", strong=True)
+        self.sees_title = label("Receptive field", strong=True)
         inside.addWidget(self.sees_title)
         row = QHBoxLayout()
         self.sample = PictureBox("sample image", 168)
@@ -226,7 +230,7 @@ class NetworkPage(Page):
             corner, length = plate.field(side)
             box = QRectF(corner, corner, length, length)
             self.sample.show_image(to_image(pixels[0]), None if place == 0 else box)
-        self.sees_title.setText(f"{plate.name} sees" if place else "The image")
+        self.sees_title.setText(f"Receptive field of {plate.name}" if place else "The image")
         side = plan.preprocessing.input_size
         if place == 0:
             words = f"Every image comes at {side}×{side} pixels."
@@ -255,14 +259,13 @@ class NetworkPage(Page):
         layer: Any = self.session.design.plan.network.node(plate.name).layer
         fact = next(f for f in self.facts if f.name == plate.name)
         rows = [("in", shape(fact.input_shape)), ("out", shape(fact.shape))]
-        words = {"same": "kept", "valid": "cut"}
         for name, spec in layer.specs().items():
             value = getattr(layer, name)
             if name in RARE and value == getattr(type(layer), name):
                 continue
-            if layer.kind == "answers":
+            if layer.is_output:
                 value = len(self.session.images.collection.classes)
-            rows.append((spec.label, _amount(name, words.get(value, value), spec.unit)))
+            rows.append((spec.label, _amount(name, value, spec.unit)))
         if plate.weights:
             rows.append(("weights", thousands(plate.weights) + (", frozen" if plate.frozen else "")))
         if fact.multiply_adds:
@@ -274,10 +277,10 @@ class NetworkPage(Page):
 
 def _amount(name: str, value: Any, unit: str) -> str:
     """A setting in words: 3×3 pixels, 1 pixel, 50 %."""
-    if name in ("kernel", "window"):
+    if name == "kernel_size":
         return f"{value}×{value} {unit}"
     if isinstance(value, float):
-        return percent(value)
+        return percent(value) if name == "rate" else f"{value:g}"
     return f"{value} {unit[:-1] if value == 1 else unit}".strip()
 
 

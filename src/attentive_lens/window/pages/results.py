@@ -5,11 +5,11 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
-from attentive_lens.window.parts.basics import EmptyState, button, label, panel
+from attentive_lens.window.parts.basics import EmptyState, button, label, panel, view_button
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
@@ -54,12 +54,11 @@ class ResultsPage(Page):
         head.addStretch()
         self.set_buttons = {}
         for name in SETS:
-            made = button(
+            made = view_button(
                 name,
                 f"score {name}",
                 f"Score the run on the {name} set. {TEST_TIP if name == 'test' else ''}".strip(),
                 partial(self._choose, name),
-                True,
             )
             head.addWidget(made)
             self.set_buttons[name] = made
@@ -78,12 +77,9 @@ class ResultsPage(Page):
         left.addLayout(row)
         frame, inside = panel(name="matrix panel")
         self.matrix = ConfusionMatrix()
-        self.matrix.setToolTip("Click a cell to see its images.")
+        self.matrix.setToolTip("Click a cell to see its images. Ctrl and the wheel, + and − zoom; 0 fits the card.")
         self.matrix.chosen.connect(lambda *_: self._show_images())
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setWidget(self.matrix)
-        inside.addWidget(scroll)
+        inside.addWidget(self.matrix)
         left.addWidget(frame, 1)
 
         right = QVBoxLayout()
@@ -202,8 +198,7 @@ class ResultsPage(Page):
         table = self.session.scores.current
         if table is None:
             return
-        self.matrix.current = None
-        self.matrix.update()
+        self.matrix.choose_none()
         names = table.classes
         parts = []
         for true, name in enumerate(names):
@@ -216,8 +211,7 @@ class ResultsPage(Page):
         self.action_changed.emit()
 
     def _show_relabelled(self) -> None:
-        self.matrix.current = None
-        self.matrix.update()
+        self.matrix.choose_none()
         names = self.session.images.collection.classes
         places = tuple(number - 1 for number in self.session.scores.relabelled)
         captions = tuple(names[self.session.images.collection.rows[place].label] for place in places)

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.words import shortened
 
 ROW = 22
 
@@ -60,13 +61,14 @@ class Bars(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         wide = self.width() - self.name_width - self.figure_width
+        metrics = QFontMetrics(look.font(look.TEXT, True))
+        names = shortened([bar.name for bar in self.bars], self.name_width - 8, metrics.horizontalAdvance)
         for k, bar in enumerate(self.bars):
             y = k * ROW
             chosen = k == self.current
             painter.setFont(look.font(look.TEXT, chosen))
             painter.setPen(t.colour("ink" if bar.role == "faint" else bar.role))
-            words = painter.fontMetrics().elidedText(bar.name, Qt.TextElideMode.ElideMiddle, self.name_width - 8)
-            painter.drawText(QRectF(0, y, self.name_width, ROW), Qt.AlignmentFlag.AlignVCenter, words)
+            painter.drawText(QRectF(0, y, self.name_width, ROW), Qt.AlignmentFlag.AlignVCenter, names[k])
             groove = QRectF(self.name_width, y + 7, wide, 8)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(t.colour("well"))

@@ -63,6 +63,20 @@ def button(text: str, name: str, tip: str, clicked: Callable[[], Any], checkable
     return made
 
 
+def view_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) -> QPushButton:
+    """A word that chooses a view; the chosen one is underlined."""
+    made = button(text, name, tip, clicked, checkable=True)
+    made.setProperty("role", "view")
+    return made
+
+
+def filter_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) -> QPushButton:
+    """A chip that shows or hides; tinted while it is on."""
+    made = button(text, name, tip, clicked, checkable=True)
+    made.setProperty("role", "filter")
+    return made
+
+
 class EmptyState(QWidget):
     """What to do next, and the button for it."""
 

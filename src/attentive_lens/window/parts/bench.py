@@ -32,7 +32,7 @@ from attentive_lens.plan.layers import Dropout, LayerSettings, Relu
 from attentive_lens.plan.layers.base import SameShape
 from attentive_lens.plan.network import Facts, NetworkPlan
 from attentive_lens.window import look
-from attentive_lens.window.words import shape, short, thousands
+from attentive_lens.window.words import shape, short, shortened, thousands
 
 PLACE = 86
 CAPTIONS = 40
@@ -295,7 +295,8 @@ class Bench(QWidget):
         painter.setPen(t.colour("ink"))
         metrics = painter.fontMetrics()
         box = QRectF(step * place, self.height() - CAPTIONS, step, 18)
-        words = metrics.elidedText(plate.name, Qt.TextElideMode.ElideRight, int(step) - 4)
+        names = [own.name for own in self.plates]
+        (words,) = shortened([plate.name], step - 4, metrics.horizontalAdvance, names)
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
         painter.setFont(look.font(look.SMALL))
         painter.setPen(t.colour("faint"))

@@ -11,14 +11,13 @@ from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
+from attentive_lens.window.words import shortened
 
 GAP = 6
 MARGIN = 3
 """Left of the first column, so that the frame of a selected image is whole."""
 HEADER = 28
 CAPTION = 18
-NOTE = 160
-"""Pixels kept for what stands beside a heading."""
 NOTE = 160
 """Pixels kept for what stands beside a heading."""
 
@@ -194,15 +193,17 @@ class ContactSheet(QAbstractScrollArea):
             painter.drawText(QRect(across, y, 600, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.note)
             first = max(0, -(y + HEADER) // step)
             last = min(rows, (height - y - HEADER) // step + 1)
-            for k in range(first * self.columns, min(last * self.columns, len(group.places))):
+            seen = range(first * self.columns, min(last * self.columns, len(group.places)))
+            captions = [group.captions[k] for k in seen] if group.captions else []
+            captions = shortened(captions, self.side, painter.fontMetrics().horizontalAdvance, group.captions)
+            for k in seen:
                 row, column = divmod(k, self.columns)
                 box = QRect(MARGIN + column * (self.side + GAP), y + HEADER + row * step, self.side, self.side)
                 self._paint_one(painter, box, group.places[k])
-                if group.captions:
+                if captions:
                     under = QRect(box.left(), box.bottom() + 1, self.side, CAPTION)
                     painter.setPen(t.colour("faint"))
-                    words = painter.fontMetrics().elidedText(group.captions[k], Qt.TextElideMode.ElideMiddle, self.side)
-                    painter.drawText(under, Qt.AlignmentFlag.AlignVCenter, words)
+                    painter.drawText(under, Qt.AlignmentFlag.AlignVCenter, captions[k - seen.start])
 
     def _paint_one(self, painter: QPainter, box: QRect, place: int) -> None:
         t = look.theme

@@ -1,0 +1,3 @@
+"""Which version this is."""
+
+VERSION = "0.1.0"
