@@ -17,12 +17,16 @@ from pathlib import Path
 
 import psutil
 import pytest
+from hypothesis import settings
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.training import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
+
+settings.register_profile("house", deadline=None)
+settings.load_profile("house")
 
 
 @pytest.fixture(autouse=True)

@@ -116,6 +116,13 @@ def test_scores_that_are_no_numbers_are_no_answer() -> None:
     assert predictor.checked(np.array([[0.0, 0.0]], np.float32)).tolist() == [[0.5, 0.5]]
 
 
+def test_of_two_answers_that_round_to_the_same_the_greater_score_is_said() -> None:
+    predictor = made("plain", "sigmoid", 0)
+    scores = np.array([[40.0, 60.0], [60.0, 40.0]], np.float32)
+    assert predictor.checked(scores).tolist() == [[1, 1], [1, 1]]
+    assert predictor.said(scores).tolist() == [1, 0]
+
+
 def two_kinds(folder: Path) -> Path:
     """Bright rings and dark discs, made up for two classes."""
     random = np.random.default_rng(5)

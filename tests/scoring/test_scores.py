@@ -13,8 +13,8 @@ from attentive_lens.scoring.scores import Scores, scored
 
 def test_scores_of_four_known_answers() -> None:
     probabilities = np.array([[0.7, 0.3], [0.1, 0.9], [0.2, 0.8], [0.6, 0.4]])
-    scores = scored("test", ["a", "b"], [11, 12, 13, 14], np.array([0, 0, 1, 0]), probabilities,
-                   np.array([1.0, 3.0, 2.0, 2.0]), "squared error")  # fmt: skip
+    scores = scored("test", ["a", "b"], [11, 12, 13, 14], np.array([0, 0, 1, 0]), probabilities.argmax(axis=1),
+                   probabilities, np.array([1.0, 3.0, 2.0, 2.0]), "squared error")  # fmt: skip
     assert scores.accuracy == 0.75
     assert scores.confusion == ((2, 1), (0, 1))
     assert scores.per_class == (pytest.approx(2 / 3), 1.0)
@@ -23,7 +23,9 @@ def test_scores_of_four_known_answers() -> None:
 
 
 def test_a_class_without_images_has_no_accuracy() -> None:
-    scores = scored("test", ["a", "b", "c"], [1], np.array([1]), np.array([[0.2, 0.5, 0.3]]), np.ones(1), "x")
+    scores = scored(
+        "test", ["a", "b", "c"], [1], np.array([1]), np.array([1]), np.array([[0.2, 0.5, 0.3]]), np.ones(1), "x"
+    )
     assert scores.per_class == (None, 1.0, None)
 
 
@@ -32,7 +34,8 @@ def test_every_image_stands_once_in_the_matrix_and_json_keeps_all(n: int, classe
     random = np.random.default_rng(seed)
     probabilities = random.dirichlet(np.ones(classes), n)
     true = random.integers(0, classes, n)
-    scores = scored("validation", [str(k) for k in range(classes)], range(n), true, probabilities, np.ones(n), "x")
+    said, names = probabilities.argmax(axis=1), [str(k) for k in range(classes)]
+    scores = scored("validation", names, range(n), true, said, probabilities, np.ones(n), "x")
     matrix = np.array(scores.confusion)
     assert matrix.sum() == n == scores.images
     assert np.array_equal(matrix.sum(axis=1), np.bincount(true, minlength=classes))

@@ -8,6 +8,9 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
+UNSETTLED = ("training", "broken off")
+"""States that change without a word in the journal."""
+
 
 class OpenRuns:
     """Follows the journals of all runs, whoever trains them.
@@ -53,11 +56,11 @@ class OpenRuns:
             self.changed.emit()
 
     def _read(self) -> None:
-        """A run that ended is read again when its journal grew: somebody resumed it, here or elsewhere."""
+        """A run that ended is read again when its journal grew, one that broke off always: somebody may resume it."""
         for run in self.workspace.runs():
             reader = self._readers.setdefault(run.number, RunReader(run))
             known, size = self.views.get(run.number), run.journal_size
-            if known is None or known.state == "training" or size != self._sizes.get(run.number):
+            if known is None or known.state in UNSETTLED or size != self._sizes.get(run.number):
                 self._sizes[run.number] = size
                 view = self.views[run.number] = reader.view()
                 if known is not None and known.state == "training" and view.state != "training":

@@ -53,7 +53,7 @@ def smallest_cover(probe: Probe, image: Array, most: int = MOST) -> Job[Search]:
     does not. Of the places of the side found, the one that changes the answer most surely is taken.
     """
     largest = max(1, min(image.shape[:2]) // 2)
-    said = int(probe.scores(image[None])[0].argmax())
+    said = int(probe.said(probe.scores(image[None]))[0])
     without: set[int] = set()
     low, high = 0, largest + 1
     side = largest
@@ -79,7 +79,7 @@ def _changes(probe: Probe, image: Array, side: int, said: int) -> Job[bool]:
     corners = _corners(image, side)
     for first in range(0, len(corners), AT_ONCE):
         part = corners[first : first + AT_ONCE]
-        if (probe.scores(covered(image, _squares(part, side))).argmax(axis=1) != said).any():
+        if (probe.said(probe.scores(covered(image, _squares(part, side)))) != said).any():
             return True
         yield Progress(first, len(corners), "covering squares")
     return False
@@ -93,7 +93,7 @@ def _surest(probe: Probe, image: Array, side: int, said: int) -> Job[Cover | Non
     for first in range(0, len(corners), AT_ONCE):
         part = corners[first : first + AT_ONCE]
         scores = probe.scores(covered(image, _squares(part, side)))
-        others = scores.argmax(axis=1)
+        others = probe.said(scores)
         gaps = np.where(others != said, scores[np.arange(len(part)), others] - scores[:, said], -np.inf)
         at = int(gaps.argmax())
         if np.isfinite(gaps[at]) and (best is None or gaps[at] > best[0]):

@@ -141,7 +141,7 @@ def weight_randomisation(method: MapMethod, probe: Probe, images: Array, seed: i
     networks = {"output": _randomised(network, {network.output}, seed), "all": _randomised(network, None, seed)}
     probes = {name: Probe(probe.predictor.with_network(own)) for name, own in networks.items()}
     rows: dict[str, list[float]] = {"output": [], "all": [], "noise": [], "random": []}
-    said = probe.scores(images).argmax(axis=1)
+    said = probe.said(probe.scores(images))
     for number, (image, label) in enumerate(zip(images, said, strict=True)):
         targets = Targets.classes([int(label)], probe.classes)
         maps = method.maps(probe, image, targets)

@@ -71,6 +71,7 @@ def scored(
     classes: Sequence[str],
     images: Sequence[int],
     true: NDArray[np.int64],
+    said: NDArray[np.intp],
     answers: NDArray[np.floating[Any]],
     losses: NDArray[np.floating[Any]],
     loss_function: str,
@@ -89,8 +90,10 @@ def scored(
         Numbers in the catalogue, N, at least one.
     true : ndarray, N int64
         True classes.
+    said : ndarray, N int
+        Classes said.
     answers : ndarray, N×K
-        Of every class; the greatest is said.
+        Of every class.
     losses : ndarray, N
         Of every image, by the function named.
     loss_function, output : str
@@ -98,10 +101,9 @@ def scored(
     unknown : int
         Images that do not count.
     """
-    said = answers.argmax(axis=1)
     matrix = np.zeros((len(classes), len(classes)), np.int64)
     np.add.at(matrix, (true, said), 1)
-    rows = zip(images, said, true, answers.max(axis=1), strict=True)
+    rows = zip(images, said, true, answers[np.arange(len(said)), said], strict=True)
     return Scores(
         on,
         len(images),

@@ -139,20 +139,21 @@ class Classifier(Learner):
     def evaluate(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights."""
         predictor = Predictor(self.network, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
-        losses, right = 0.0, 0
+        parts, right = [np.zeros(0)], 0
         for first in range(0, len(labels), 256):
             own = labels[first : first + 256]
             raw = predictor.raw_scores(predictor.prepare(pixels[first : first + 256]))
             scores = self.output.spread(raw)
-            losses += float(self.loss.plain(raw, one_hot(own, scores.shape[1], raw.dtype)).sum())
-            right += int((scores.argmax(axis=1) == own).sum())
-        if not np.isfinite(losses):
+            parts.append(self.loss.plain(raw, one_hot(own, scores.shape[1], raw.dtype)).astype(np.float64))
+            right += int((predictor.said(scores) == own).sum())
+        losses = np.concatenate(parts)
+        if not np.isfinite(losses).all():
             raise LensError(
                 "Training stopped after an epoch",
                 "on the validation images the numbers ran away: their loss is infinite or no number at all",
                 "Train again with a smaller learning rate, or with gradient clipping at norm 1",
             )
-        return Metrics(losses / max(1, len(labels)), right, len(labels))
+        return Metrics(float(losses.mean()) if len(losses) else 0.0, right, len(labels))
 
     def on_epoch_end(self, validation: Metrics | None) -> None:
         """Remembers the loss, for a schedule that waits for plateaus."""

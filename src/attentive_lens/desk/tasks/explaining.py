@@ -75,7 +75,7 @@ def explain_pixels(
         image = predictor.prepare(pixels[None])[0]
         scores = probe.scores(image[None])
         answers = predictor.checked(scores)[0]
-        labels = {"said": int(answers.argmax())}
+        labels = {"said": int(predictor.said(scores)[0])}
         if true is not None:
             labels["true"] = true
         if target is not None:
@@ -150,8 +150,8 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
         predictor = Predictor.of(model, thread_pool)
         probe = Probe(predictor)
         image = predictor.prepare(data.pixels[at][None])[0]
-        scores = probe.scores(image[None])[0]
-        labels = {"said": int(scores.argmax()), "true": int(data.labels[at])}
+        scores = probe.scores(image[None])
+        labels = {"said": int(predictor.said(scores)[0]), "true": int(data.labels[at])}
         targets = Targets.classes(list(labels.values()), probe.classes)
         yield Progress(0, 4, "deleting and restoring pixels")
         maps = method.maps(probe, image, targets)
@@ -170,7 +170,7 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
     for k, (key, label) in enumerate(labels.items()):
         sums: Completeness | None = None
         if expected is not None:
-            sums = completeness(maps[k], float(expected[k]), float(scores[label]))
+            sums = completeness(maps[k], float(expected[k]), float(scores[0, label]))
         bend = bends[k]
         if bend.insertion is not None:
             checks.append(ask.MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))

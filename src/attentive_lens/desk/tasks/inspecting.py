@@ -133,7 +133,7 @@ def neighbours(request: ask.Neighbours) -> Job[ask.NeighboursFound]:
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         image = predictor.prepare(data.pixels[at][None])
-        said = int(predictor.scores(image)[0].argmax())
+        said = int(predictor.said(predictor.scores(image))[0])
         query = predictor.outputs(node, image).reshape(-1)
         parts = []
         for first in range(0, len(members), PIECE):
@@ -169,11 +169,12 @@ def try_changes(request: ask.TryChanges) -> Job[ask.Tried]:
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         images = predictor.prepare(np.stack([pixels, *made]))
-        answers = predictor.checked(predictor.scores(images))
+        scores = predictor.scores(images)
+        answers, said = predictor.checked(scores), predictor.said(scores)
         search = (yield from smallest_cover(Probe(predictor), images[0])) if request.smallest else None
     rows = [
-        ask.TriedChange(dict(change), model.classes[int(row.argmax())], by_class(model.classes, row))
-        for change, row in zip(({}, *request.changes), answers, strict=True)
+        ask.TriedChange(dict(change), model.classes[label], by_class(model.classes, row))
+        for change, label, row in zip(({}, *request.changes), said.tolist(), answers, strict=True)
     ]
     cover = _cover(search, model.classes) if search is not None else None
     shown = np.stack(made) if made else np.zeros((0, *pixels.shape), np.uint8)
@@ -215,7 +216,7 @@ def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     predictor = Predictor.of(model)
     probe = Probe(predictor)
     image = predictor.prepare(data.pixels[at][None])[0]
-    said, true = int(probe.scores(image[None])[0].argmax()), int(data.labels[at])
+    said, true = int(probe.said(probe.scores(image[None]))[0]), int(data.labels[at])
     targets = Targets.classes([said], probe.classes)
     if said != true:
         targets = Targets(targets.weights - Targets.classes([true], probe.classes).weights)

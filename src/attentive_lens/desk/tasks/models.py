@@ -47,6 +47,7 @@ def score(request: Score) -> Job[Scores]:
             "Score on another set, or add a folder for it",
         )
     parts: list[Array] = []
+    said: list[NDArray[np.intp]] = []
     losses: list[Array] = []
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
@@ -54,13 +55,16 @@ def score(request: Score) -> Job[Scores]:
             yield Progress(first, len(members), f"scoring {on} images")
             chosen = members[first : first + AT_ONCE]
             raw = predictor.raw_scores(predictor.prepare(data.pixels[chosen]))
-            parts.append(predictor.checked(predictor.output.spread(raw)))
+            scores = predictor.output.spread(raw)
+            said.append(predictor.said(scores))
+            parts.append(predictor.checked(scores))
             losses.append(loss.plain(raw, one_hot(data.labels[chosen], len(model.classes))))
     found = scored(
         on,
         model.classes,
         [data.collection.rows[place].number for place in members],
         data.labels[members],
+        np.concatenate(said),
         np.concatenate(parts),
         np.concatenate(losses),
         loss.kind,
@@ -89,8 +93,10 @@ def predict(request: Predict) -> Job[Predictions]:
             if not readable:
                 continue
             batch = predictor.prepare(np.stack([pixels for _, pixels in readable]))
-            for (file, _), row in zip(readable, predictor.checked(predictor.scores(batch)), strict=True):
-                said, probabilities = model.classes[int(row.argmax())], by_class(model.classes, row)
+            scores = predictor.scores(batch)
+            rows = zip(readable, predictor.said(scores).tolist(), predictor.checked(scores), strict=True)
+            for (file, _), label, row in rows:
+                said, probabilities = model.classes[label], by_class(model.classes, row)
                 answers.append(Prediction(file, said, probabilities[said], probabilities, model.output))
     return Predictions(tuple(answers), tuple(unreadable))
 
