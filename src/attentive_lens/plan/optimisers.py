@@ -101,4 +101,12 @@ class RmsProp(OptimiserSettings):
         return 1
 
 
-OPTIMISERS: dict[str, type[OptimiserSettings]] = {rule.kind: rule for rule in (Adam, Sgd, AdaGrad, RmsProp)}
+OPTIMISERS: dict[str, type[OptimiserSettings]] = {
+    rule.kind: rule
+    for rule in (
+        Adam,
+        Sgd,
+        AdaGrad,
+        RmsProp,
+    )
+}

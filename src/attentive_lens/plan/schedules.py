@@ -97,5 +97,13 @@ class Plateau(ScheduleSettings):
 
 
 SCHEDULES: dict[str, type[ScheduleSettings]] = {
-    schedule.kind: schedule for schedule in (Constant, Step, Exponential, Cosine, OneCycle, Plateau)
+    schedule.kind: schedule
+    for schedule in (
+        Constant,
+        Step,
+        Exponential,
+        Cosine,
+        OneCycle,
+        Plateau,
+    )
 }

@@ -149,3 +149,15 @@ class SoftmaxLayer(Layer[Softmax]):
     ) -> tuple[Any, dict[str, Array]]:
         """Y · (g − Σ g·y)."""
         return saved * (grad - (grad * saved).sum(axis=-1, keepdims=True)), {}
+
+
+ACTIVATIONS: dict[str, type[Layer[Any]]] = {
+    "relu": ReluLayer,
+    "leaky relu": LeakyReluLayer,
+    "elu": EluLayer,
+    "gelu": GeluLayer,
+    "silu": SiluLayer,
+    "tanh": TanhLayer,
+    "sigmoid": SigmoidLayer,
+    "softmax": SoftmaxLayer,
+}

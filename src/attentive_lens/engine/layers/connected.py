@@ -47,3 +47,9 @@ class ConnectedLayer(Layer[Connected]):
         """Matrix products with the transposed factors."""
         found = {"matrix": saved.T @ grad, "bias": grad.sum(axis=0)} if need_weights else {}
         return (grad @ weights["matrix"].T if need_inputs else None), found
+
+
+CONNECTED: dict[str, type[Layer[Any]]] = {
+    "fully connected": ConnectedLayer,
+    "output": ConnectedLayer,
+}

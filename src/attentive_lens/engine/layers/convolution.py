@@ -160,3 +160,8 @@ def _summed(grad: Array) -> Array:
     ones = scratch("ones", (len(flat),), grad.dtype)
     ones[...] = 1
     return np.dot(ones, flat)
+
+
+CONVOLUTIONS: dict[str, type[Layer[Any]]] = {
+    "convolution": ConvolutionLayer,
+}

@@ -70,3 +70,10 @@ class ConcatenateLayer(Layer[Concatenate]):
 def _spread(values: Array, like: Array) -> Array:
     """N×C as N×1×1×C where the maps have rows and columns."""
     return values if values.ndim == like.ndim else values[:, None, None, :]
+
+
+JOINING: dict[str, type[Layer[Any]]] = {
+    "add": AddLayer,
+    "multiply": MultiplyLayer,
+    "concatenate": ConcatenateLayer,
+}

@@ -218,3 +218,10 @@ class LocalResponseLayer(Layer[LocalResponse]):
             if first < last:
                 out[..., first:last] += values[..., first + shift : last + shift]
         return out
+
+
+NORMALISATIONS: dict[str, type[Layer[Any]]] = {
+    "batch normalisation": BatchNormalisationLayer,
+    "group normalisation": GroupNormalisationLayer,
+    "local response normalisation": LocalResponseLayer,
+}

@@ -128,3 +128,11 @@ def _offsets(maps: Array, settings: Pooling, shape: tuple[int, ...]) -> Iterator
     for down in range(settings.kernel_size):
         for across in range(settings.kernel_size):
             yield maps[:, down : down + step * rows : step, across : across + step * columns : step][:, :rows, :columns]
+
+
+POOLINGS: dict[str, type[Layer[Any]]] = {
+    "max pooling": MaxPoolingLayer,
+    "average pooling": AveragePoolingLayer,
+    "power pooling": PowerPoolingLayer,
+    "global pooling": GlobalPoolingLayer,
+}

@@ -79,3 +79,9 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
         if need_weights:
             found = {"kernel": weight_gradient(grad, saved, self._window), "bias": grad.sum(axis=(0, 1, 2))}
         return (convolve(grad, weights["kernel"], self._window) if need_inputs else None), found
+
+
+RESAMPLINGS: dict[str, type[Layer[Any]]] = {
+    "resampling": ResamplingLayer,
+    "transposed convolution": TransposedConvolutionLayer,
+}

@@ -52,3 +52,9 @@ class FlattenLayer(Layer[Flatten]):
     ) -> tuple[Any, dict[str, Array]]:
         """Back to the shape that came in."""
         return grad.reshape(saved), {}
+
+
+SIMPLE: dict[str, type[Layer[Any]]] = {
+    "dropout": DropoutLayer,
+    "flatten": FlattenLayer,
+}

@@ -1,45 +1,36 @@
 """The kinds of layer a network can have: their settings and rules of shape."""
 
-from attentive_lens.plan.layers.activations import Elu, Gelu, LeakyRelu, Relu, Sigmoid, Silu, Softmax, Tanh
+from attentive_lens.plan.layers.activations import ACTIVATIONS, Elu, Gelu, LeakyRelu, Relu, Sigmoid, Silu, Softmax, Tanh
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Shape
-from attentive_lens.plan.layers.connected import Connected, Output
-from attentive_lens.plan.layers.convolution import Convolution
-from attentive_lens.plan.layers.joining import Add, Concatenate, Multiply
-from attentive_lens.plan.layers.normalising import BatchNormalisation, GroupNormalisation, LocalResponse
-from attentive_lens.plan.layers.pooling import AveragePooling, GlobalPooling, MaxPooling, Pooling, PowerPooling
-from attentive_lens.plan.layers.resampling import Resampling, TransposedConvolution
-from attentive_lens.plan.layers.simple import Dropout, Flatten
+from attentive_lens.plan.layers.connected import CONNECTED, Connected, Output
+from attentive_lens.plan.layers.convolution import CONVOLUTIONS, Convolution
+from attentive_lens.plan.layers.joining import JOINING, Add, Concatenate, Multiply
+from attentive_lens.plan.layers.normalising import NORMALISATIONS, BatchNormalisation, GroupNormalisation, LocalResponse
+from attentive_lens.plan.layers.pooling import (
+    POOLINGS,
+    AveragePooling,
+    GlobalPooling,
+    MaxPooling,
+    Pooling,
+    PowerPooling,
+)
+from attentive_lens.plan.layers.resampling import RESAMPLINGS, Resampling, TransposedConvolution
+from attentive_lens.plan.layers.simple import SIMPLE, Dropout, Flatten
 
 LAYERS: dict[str, type[LayerSettings]] = {
     layer.kind: layer
     for layer in (
-        Convolution,
-        TransposedConvolution,
-        MaxPooling,
-        AveragePooling,
-        PowerPooling,
-        GlobalPooling,
-        Relu,
-        LeakyRelu,
-        Elu,
-        Gelu,
-        Silu,
-        Tanh,
-        Sigmoid,
-        Softmax,
-        BatchNormalisation,
-        GroupNormalisation,
-        LocalResponse,
-        Dropout,
-        Resampling,
-        Add,
-        Multiply,
-        Concatenate,
-        Flatten,
-        Connected,
-        Output,
+        *CONVOLUTIONS,
+        *POOLINGS,
+        *ACTIVATIONS,
+        *NORMALISATIONS,
+        *SIMPLE,
+        *RESAMPLINGS,
+        *JOINING,
+        *CONNECTED,
     )
 }
+"""By kind; each family's table stands at the end of its file."""
 
 __all__ = [
     "LAYERS",

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import spec
-from attentive_lens.plan.layers.base import SameShape
+from attentive_lens.plan.layers.base import LayerSettings, SameShape
 
 
 @dataclass(frozen=True)
@@ -80,3 +80,15 @@ class Softmax(SameShape):
     idea: ClassVar[str] = (
         "Turns each pixel’s channels into shares that sum to 1; the output layer needs none, the loss has it."
     )
+
+
+ACTIVATIONS: tuple[type[LayerSettings], ...] = (
+    Relu,
+    LeakyRelu,
+    Elu,
+    Gelu,
+    Silu,
+    Tanh,
+    Sigmoid,
+    Softmax,
+)

@@ -31,8 +31,8 @@ class Reach:
 class LayerSettings(Kind):
     """Base of all layers' settings.
 
-    To add a layer: one file here with its settings and shape rule, one of the same name in ``engine/layers``
-    with its arithmetic, and one line in each room's table.
+    To add a layer: its settings and shape rule and a line in its family's table here, its arithmetic and a line in the
+    table of the same name in ``engine/layers``.
     """
 
     needs_map: ClassVar[bool] = False

@@ -54,3 +54,9 @@ class Output(Connected):
     idea: ClassVar[str] = "One raw score a class (logit); the loss decides what makes probabilities of them."
 
     units: int = spec(0, label="classes", low=0, high=65536, meaning="Filled in from the images' classes.")
+
+
+CONNECTED: tuple[type[LayerSettings], ...] = (
+    Connected,
+    Output,
+)

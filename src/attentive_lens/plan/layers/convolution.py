@@ -106,3 +106,6 @@ class Convolution(LayerSettings):
         """Kernel, padding and stride."""
         step = f", stride {self.stride}" if self.stride > 1 else ""
         return f"{self.kernel_size}×{self.kernel_size} kernel, {self.padding} padding{step}"
+
+
+CONVOLUTIONS: tuple[type[LayerSettings], ...] = (Convolution,)

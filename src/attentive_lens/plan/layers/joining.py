@@ -71,3 +71,10 @@ class Concatenate(LayerSettings):
                     "Bring them to the same rows and columns first",
                 )
         return (*given[:-1], sum(shape[-1] for shape in (given, *others)))
+
+
+JOINING: tuple[type[LayerSettings], ...] = (
+    Add,
+    Multiply,
+    Concatenate,
+)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import spec
-from attentive_lens.plan.layers.base import DoesNotFit, SameShape, Shape, text
+from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, SameShape, Shape, text
 
 
 @dataclass(frozen=True)
@@ -68,3 +68,10 @@ class LocalResponse(SameShape):
     k: float = spec(2.0, label="k", low=0.001, high=100.0, meaning="Added to the sum.")
     alpha: float = spec(1e-4, label="alpha", low=1e-8, high=10.0, meaning="Of the squares' sum.")
     beta: float = spec(0.75, label="beta", low=0.01, high=4.0, meaning="The sum is raised to it.")
+
+
+NORMALISATIONS: tuple[type[LayerSettings], ...] = (
+    BatchNormalisation,
+    GroupNormalisation,
+    LocalResponse,
+)

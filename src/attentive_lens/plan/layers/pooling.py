@@ -87,3 +87,11 @@ class GlobalPooling(LayerSettings):
     def reach(self, given: Shape) -> None:
         """The whole of its input."""
         return
+
+
+POOLINGS: tuple[type[LayerSettings], ...] = (
+    MaxPooling,
+    AveragePooling,
+    PowerPooling,
+    GlobalPooling,
+)

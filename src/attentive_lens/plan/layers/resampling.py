@@ -70,3 +70,9 @@ class TransposedConvolution(LayerSettings):
     def reach(self, given: Shape) -> Reach:
         """As many input pixels as paint on one output pixel."""
         return Reach(-(-self.kernel_size // self.stride))
+
+
+RESAMPLINGS: tuple[type[LayerSettings], ...] = (
+    Resampling,
+    TransposedConvolution,
+)

@@ -45,3 +45,9 @@ class Flatten(LayerSettings):
     def reach(self, given: Shape) -> None:
         """From here on, every value sees all of the image that any did."""
         return
+
+
+SIMPLE: tuple[type[LayerSettings], ...] = (
+    Dropout,
+    Flatten,
+)

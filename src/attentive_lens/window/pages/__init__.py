@@ -8,7 +8,14 @@ from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.training import TrainingPage
 
 PAGES: dict[str, type[Page]] = {
-    page.key: page for page in (ImagesPage, NetworkPage, TrainingPage, ResultsPage, ExplainPage)
+    page.key: page
+    for page in (
+        ImagesPage,
+        NetworkPage,
+        TrainingPage,
+        ResultsPage,
+        ExplainPage,
+    )
 }
 
 __all__ = ["PAGES", "Page"]

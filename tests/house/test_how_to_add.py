@@ -1,0 +1,210 @@
+"""What «How to add» in docs/developing.md says is done to a copy of the program, and appears everywhere."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from PIL import Image
+
+ROOT = Path(__file__).parents[2]
+GUIDE = ROOT / "docs" / "developing.md"
+MOST_FILES = 3
+
+
+@dataclass(frozen=True)
+class Change:
+    """A block of code of the guide: in which file, and as what."""
+
+    file: str
+    code: str
+    table: str = ""
+    head: bool = False
+    new: bool = False
+
+
+def changes() -> dict[str, list[Change]]:
+    """The guide's changes by what they add."""
+    text = GUIDE.read_text("utf-8").split("## How to add", 1)[1]
+    found: dict[str, list[Change]] = {}
+    for section in text.split("\n### ")[1:]:
+        title, *_ = section.splitlines()
+        file, rows = "", []
+        for said, code in re.findall(r"\n\n((?:[^`]|`[^`\n]+`)*?)```python\n(.*?)```", section, re.DOTALL):
+            said = said.strip().split("\n\n")[-1]
+            named = re.search(r"[Ii]n (the new file )?`([a-z_/]+\.py)`", said)
+            if named:
+                file = named.group(2)
+            table = re.search(r"`([A-Z_]+)`", said)
+            new = bool(named and named.group(1))
+            rows.append(Change(file, code, table.group(1) if table else "", "at its head" in said, new))
+        if rows:
+            found[title] = rows
+    return found
+
+
+def make(change: Change, program: Path) -> None:
+    """Make one change, as somebody would with an editor."""
+    file = program / change.file
+    if change.new:
+        assert not file.exists()
+        file.write_text(change.code, "utf-8")
+        return
+    lines = file.read_text("utf-8").splitlines()
+    if change.head:
+        at = next(k for k, line in enumerate(lines) if re.match(r"(from|import) (?!__future__)", line))
+    elif change.table:
+        begin = next(k for k, line in enumerate(lines) if re.match(rf"{change.table}\b.*[=]", line))
+        outside = len(change.code) - len(change.code.lstrip()) - 4
+        at = next(k for k in range(begin + 1, len(lines)) if re.match(rf" {{{outside}}}[)}}]", lines[k]))
+    else:  # before the file's table, if it has one
+        tables = [k for k, line in enumerate(lines) if re.match(r"[A-Z]{4,}: (dict|tuple)\[", line)]
+        at = tables[0] if tables else len(lines)
+    lines[at:at] = [*change.code.rstrip().splitlines(), *([] if change.table or change.head else ["", ""])]
+    file.write_text("\n".join(lines) + "\n", "utf-8")
+
+
+@pytest.fixture(scope="module")
+def planted(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A copy of the program with all of the guide's changes made."""
+    folder = tmp_path_factory.mktemp("planted")
+    source, ignored = ROOT / "src" / "attentive_lens", shutil.ignore_patterns("__pycache__")
+    shutil.copytree(source, folder / "attentive_lens", ignore=ignored)
+    for rows in changes().values():
+        for change in rows:
+            make(change, folder / "attentive_lens")
+    return folder
+
+
+def run(planted: Path, *words: object) -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, "PYTHONPATH": str(planted), "QT_QPA_PLATFORM": "offscreen", "NUMBA_DISABLE_JIT": "1"}
+    started = [sys.executable, *map(str, words)]
+    return subprocess.run(started, env=environment, capture_output=True, text=True, timeout=200, cwd=planted)
+
+
+def command(planted: Path, *words: object) -> str:
+    done = run(planted, "-m", "attentive_lens", *words)
+    assert done.returncode == 0, done.stdout + done.stderr
+    return done.stdout
+
+
+def test_nothing_takes_more_than_three_files_and_every_kind_is_shown() -> None:
+    found = changes()
+    assert list(found) == [
+        "A layer",
+        "An optimiser",
+        "A schedule",
+        "A map method",
+        "A source of images",
+        "A page",
+        "A command",
+    ]
+    for title, rows in found.items():
+        assert 2 <= len({change.file for change in rows}) <= MOST_FILES, title
+        assert any(change.table for change in rows), title
+
+
+def test_settings_are_listed_and_taken_by_every_face(planted: Path) -> None:
+    keys = command(planted, "plan", "keys", "--json")
+    for own in ("schedule.power", "sign descent", "polynomial"):
+        assert own in keys
+    plan = planted / "plan.toml"
+    command(planted, "plan", "new", "--out", plan, "--set", "optimiser=sign descent", "--set", "schedule=polynomial",
+            "--set", "schedule.power=2.0")  # fmt: skip
+    text = plan.read_text("utf-8")
+    assert 'kind = "sign descent"' in text
+    assert "1 falls along a line" in text
+    first = text.index('layer = "relu"')
+    plan.write_text(text[:first] + 'layer = "softplus"\nbeta = 2.0' + text[first + len('layer = "relu"') :], "utf-8")
+    command(planted, "plan", "check", plan)
+    assert 'layer = "softplus"' in command(planted, "plan", "new", "--plan", plan)
+    wrong = run(planted, "-m", "attentive_lens", "plan", "new", "--set", "schedule=polynomal")
+    assert (wrong.returncode, "«polynomial»" in wrong.stderr) == (2, True)
+
+
+def test_a_run_is_trained_explained_and_told_by_all_that_is_new(planted: Path, tmp_path: Path) -> None:
+    source = tmp_path / "grains"
+    source.mkdir()
+    lines = []
+    for k in range(24):
+        level = (60, 190)[k % 2] + k
+        Image.new("RGB", (20, 20), (level, 255 - level, 100)).save(source / f"{k}.png")
+        lines.append(f"{k}.png\t{('dark', 'bright')[k % 2]}")
+    (source / "all.pairs").write_text("\n".join([*lines, "nothing here"]), "utf-8")
+    work = tmp_path / "work"
+    made = json.loads(command(planted, "new", work, source / "all.pairs", "--json"))
+    assert (made["images"], len(made["skipped"])) == (24, 1)
+    assert json.loads(command(planted, "classes", work, "--json")) == {"classes": {"bright": 12, "dark": 12}}
+    assert command(planted, "classes", work).split() == ["12", "bright", "12", "dark"]
+    settings = ["optimiser=sign descent", "schedule=polynomial", "training.epochs=2", "preprocessing.input_size=16"]
+    words = [word for own in settings for word in ("--set", own)]
+    assert json.loads(command(planted, "train", work, *words, "--json").splitlines()[-1])["state"] == "done"
+    told = json.loads(
+        command(planted, "explain", work, 1, 3, "--method", "squared_gradient", "--json").splitlines()[-1]
+    )
+    assert {own["method"] for own in told["maps"]} == {"squared_gradient"}
+    unknown = run(planted, "-m", "attentive_lens", "explain", work, 1, 3, "--method", "squared_gradent")
+    assert "squared_gradient" in unknown.stderr
+
+
+WINDOW = """
+import sys
+from pathlib import Path
+from PyQt6.QtWidgets import QComboBox, QLabel
+from attentive_lens.window.application import make_application, open_folder
+application = make_application()
+frame = open_folder(Path(sys.argv[1]))
+frame.show()
+for stage in ("counts", "network", "training", "explain"):
+    frame.show_stage(stage)
+words = {box.itemText(k) for box in frame.findChildren(QComboBox) for k in range(box.count())}
+print(frame.findChild(QLabel, "counts").text(), frame.rail.buttons.keys(), sorted(words))
+frame.close()
+"""
+
+
+def test_the_window_shows_what_is_new(planted: Path, station_once: Path) -> None:
+    done = run(planted, "-c", WINDOW, station_once)
+    assert done.returncode == 0, done.stderr
+    assert "90 images" in done.stdout
+    for own in ("'counts'", "'sign descent'", "'polynomial'", "'squared gradient'"):
+        assert own in done.stdout, (own, done.stdout)
+
+
+GRADIENT = """
+import numpy as np
+from attentive_lens.engine.layers import LAYERS, Call
+from attentive_lens.plan.layers import LAYERS as SETTINGS
+layer = LAYERS["softplus"]("one", SETTINGS["softplus"](beta=3.0))
+x = np.linspace(-2, 2, 9).reshape(1, 1, 3, 3)
+out, saved = layer.forward(x.copy(), {}, Call())
+grad, _ = layer.backward(np.ones_like(x), saved, {}, True, False)
+h = 1e-6
+near = [layer.forward(x + sign * h, {}, Call())[0] for sign in (1, -1)]
+print(float(np.abs((near[0] - near[1]) / (2 * h) - grad).max()), float(out.max()))
+"""
+
+
+def test_a_layer_from_outside_has_its_gradient(planted: Path) -> None:
+    done = run(planted, "-c", GRADIENT)
+    assert done.returncode == 0, done.stderr
+    gap, most = map(float, done.stdout.split())
+    assert gap < 1e-8
+    assert most == pytest.approx(2.0, abs=0.01)
+
+
+def test_a_copy_without_a_line_in_the_table_lacks_it(tmp_path: Path) -> None:
+    source, ignored = ROOT / "src" / "attentive_lens", shutil.ignore_patterns("__pycache__")
+    shutil.copytree(source, tmp_path / "attentive_lens", ignore=ignored)
+    for change in changes()["A schedule"]:
+        if not change.table:
+            make(change, tmp_path / "attentive_lens")
+    wrong = run(tmp_path, "-m", "attentive_lens", "plan", "new", "--set", "schedule=polynomial")
+    assert wrong.returncode == 2
