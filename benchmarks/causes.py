@@ -29,11 +29,14 @@ from station import REACH, SMOOTH
 from attentive_lens.core.jobs import finish
 from attentive_lens.demo.slide import GRAIN, MARK
 from attentive_lens.demo.station import MARKED_TYPE, make, read_key
-from attentive_lens.desk import tasks
 from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.requests.explaining import Causes, Explain
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
+from attentive_lens.scoring.scores import Answer
 from attentive_lens.workspace import Workspace
 
 
@@ -52,32 +55,32 @@ def measure(images: int, seed: int, maps: int, remedy: bool, folder: Path) -> No
     facts = {number: key[file] for number, file in files.items()}
     first = trained(workspace, Plan())
 
-    def answers(run: int) -> list:  # type: ignore[type-arg]
-        return tasks.as_scores(finish(tasks.score(place, run, "test")).values).answers
+    def answers(run: int) -> tuple[Answer, ...]:
+        return finish(carry_out(Score(place, run, "test"))).answers
 
     scored = answers(first)
-    spiny = tasks.as_scores(finish(tasks.score(place, first, "test")).values).classes.index(MARKED_TYPE)
+    spiny = finish(carry_out(Score(place, first, "test"))).classes.index(MARKED_TYPE)
     dotted = {a.image for a in scored if "mark" in facts[a.image][0].faults and a.true != spiny}
     victims = [a.image for a in scored if a.image in dotted and a.said == spiny]
     right = [a.image for a in scored if a.said == a.true and "mark" not in facts[a.image][0].faults]
-    told = finish(tasks.causes(place, first, "test")).values
-    shares = [len(set(group["images"]) & set(victims)) / max(1, len(victims)) for group in told["groups"]]
+    groups = finish(carry_out(Causes(place, first, "test"))).groups
+    shares = [len(set(group.images) & set(victims)) / max(1, len(victims)) for group in groups]
     best = int(np.argmax(shares))
-    plan = told["groups"][best]["plan"]
-    print(f"seed {seed}: {len(victims)} victims; {shares[best]:.0%} of them in one group of {len(told['groups'])},")
-    pure = len(set(told["groups"][best]["images"]) & set(victims)) / len(told["groups"][best]["images"])
+    plan = groups[best].plan
+    print(f"seed {seed}: {len(victims)} victims; {shares[best]:.0%} of them in one group of {len(groups)},")
+    pure = len(set(groups[best].images) & set(victims)) / len(groups[best].images)
     print(f"  which is {pure:.0%} victims; a plan is {'proposed' if plan else 'not proposed'}", flush=True)
     for method in METHODS:
         peaks, errors, spent = {"victims, dot": [], "right, grain": []}, [], []  # type: ignore[var-annotated]
         for name, chosen, bits in (("victims, dot", victims, MARK), ("right, grain", right, GRAIN)):
             for image in chosen[:: max(1, len(chosen) // maps)][:maps]:
                 start = time.perf_counter()
-                result = finish(tasks.explain(place, first, image, method))
+                result = finish(carry_out(Explain(place, first, image, method))).maps[0]
                 spent.append(time.perf_counter() - start)
-                map_ = gaussian_filter(result.arrays["map said"], SMOOTH)
+                map_ = gaussian_filter(result.values, SMOOTH)
                 thing = binary_dilation(facts[image][1] & bits > 0, iterations=REACH if bits == MARK else 1)
                 peaks[name].append(bool(thing.reshape(-1)[map_.argmax()]))
-                errors.append(result.values["trust"]["said"].get("completeness_error", 0.0))
+                errors.append(result.trust.completeness.error if result.trust.completeness else 0.0)
         figures = ", ".join(f"{name} {np.mean(own):.0%}" for name, own in peaks.items() if own)
         error = f", completeness error {statistics.median(errors):.2%} (worst {max(errors):.1%})" if any(errors) else ""
         print(f"  {method:24} peak: {figures}; {1000 * statistics.median(spent):.0f} ms{error}", flush=True)
@@ -103,7 +106,7 @@ def main() -> None:
     parser.add_argument("--maps", type=int, default=40)
     parser.add_argument("--no-remedy", action="store_true")
     words = parser.parse_args()
-    for seed in words.weights:
+    for seed in words.seeds:
         with tempfile.TemporaryDirectory() as folder:
             measure(words.images, seed, words.maps, not words.no_remedy, Path(folder) / "station")
 

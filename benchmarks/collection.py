@@ -45,7 +45,7 @@ print(f"window open after {time.perf_counter() - began:.2f} s")
 def until(ready):
     while not ready():
         application.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 50)
-until(lambda: session.pixels is not None)
+until(lambda: session.images.pixels is not None)
 sheet = frame.page("images").findChild(ContactSheet, "contact sheet")
 bar = sheet.verticalScrollBar()
 def painted(count, step):
@@ -58,7 +58,7 @@ def painted(count, step):
     return f"median {statistics.median(found):.1f} ms, longest {max(found):.1f} ms"
 print("a screenful while scrolling by rows:", painted(200, lambda k: 20 * k))
 print("a screenful anywhere:", painted(60, lambda k: bar.maximum() * (k * 37 % 60) // 60))
-until(lambda: "sharpness" in session.measures)
+until(lambda: "sharpness" in session.images.measures)
 box = frame.page("images").findChild(QComboBox, "order")
 start = time.perf_counter()
 box.setCurrentText("sharpness")

@@ -26,8 +26,9 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.demo.slide import Mark
 from attentive_lens.demo.station import make, read_key
-from attentive_lens.desk import tasks
 from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.requests.images import FindFaults
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.images.decoding import decode
 from attentive_lens.plan.plan import Plan
@@ -48,7 +49,7 @@ def told(name: str, found: set[object], planted: set[object]) -> str:
 def judged(workspace: Path, planted: Planted) -> str:
     """Look for faults in a workspace and compare, by file name."""
     began = time.perf_counter()
-    findings = finish(tasks.faults(str(workspace))).values["findings"]
+    findings = finish(carry_out(FindFaults(str(workspace)))).faults
     spent = time.perf_counter() - began
     rows = make_rows(workspace)
     found: Planted = {
@@ -59,14 +60,14 @@ def judged(workspace: Path, planted: Planted) -> str:
         "doubtful label": set(),
     }
     for finding in findings:
-        files = [rows[n] for n in finding["images"]]
-        if finding["groups"]:
-            named = [[rows[n] for n in group] for group in finding["groups"]]
+        files = [rows[n] for n in finding.images]
+        if finding.groups:
+            named = [[rows[n] for n in group] for group in finding.groups]
             found["copies"] |= {frozenset((a, b)) for group in named for a in group for b in group if a < b}
-        elif finding["kind"] == "rare class":
-            found["rare class"].add(finding["why"].split("»")[0].strip("«"))
-        elif finding["kind"] in found:
-            found[finding["kind"]] |= set(files)
+        elif finding.kind == "rare class":
+            found["rare class"].add(finding.why.split("»")[0].strip("«"))
+        elif finding.kind in found:
+            found[finding.kind] |= set(files)
     words = [told(kind, found[kind], own) for kind, own in planted.items()]
     return f"{'; '.join(words)}; {len(rows) / spent:.0f} images/s"
 
@@ -165,7 +166,7 @@ def main() -> None:
     parser.add_argument("--folds", type=int, default=0)
     parser.add_argument("--photographs", type=Path)
     words = parser.parse_args()
-    for seed in words.weights:
+    for seed in words.seeds:
         line = photographs(words.photographs, words.images, seed) if words.photographs else None
         print(line or station(words.images, seed, words.folds), flush=True)
 

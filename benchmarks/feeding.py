@@ -25,7 +25,8 @@ from scipy.ndimage import affine_transform
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.tasks import TASKS
+from attentive_lens.desk.requests.images import Augment
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.images.augmentation import augment
 from attentive_lens.plan.augmentation import STEPS, Brightness, Contrast, Flip, Rotate, Scale, Translate
@@ -74,15 +75,15 @@ def augmentation(samples: int) -> None:
 def live(workspace: Path, samples: int) -> None:
     """Seconds of one request for 40 variants, and of 40 bare conversions to float in the same run."""
     plan = Plan().with_augmentation(AUGMENTATION).write()
-    finish(TASKS["variants"](str(workspace), plan, 8, 5))
+    finish(carry_out(Augment(str(workspace), plan, 8, 5)))
     found = []
     for draw in range(samples):
         start = time.perf_counter()
-        arrays = finish(TASKS["variants"](str(workspace), plan, 8, 5, draw)).arrays
+        made = finish(carry_out(Augment(str(workspace), plan, 8, 5, draw)))
         spent = time.perf_counter() - start
         start = time.perf_counter()
         for _ in range(5):
-            arrays["originals"].astype(np.float32)
+            made.originals.astype(np.float32)
         found.append((spent, spent / (time.perf_counter() - start)))
     spent, ratio = (statistics.median(column) for column in zip(*found, strict=True))
     print(f"40 variants of 64×64: {spent * 1000:.1f} ms, {ratio:.0f} times their bare conversion to float")

@@ -18,8 +18,6 @@ from functools import partial
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
-from attentive_lens.explaining.curves import curves
-from attentive_lens.explaining.likeness import stability
 
 from attentive_lens.desk.measuring import large, reference
 from attentive_lens.engine.network import Network
@@ -28,7 +26,11 @@ from attentive_lens.explaining.channels import Excitement
 from attentive_lens.explaining.feature_maps import feature_maps
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.trust import curves, stability
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.predicting import Predictor
 
 
 def seconds(work: Callable[[], object], samples: int) -> float:
@@ -52,7 +54,9 @@ def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
         print(f"  {what:44} {1000 * spent:8.0f} ms, {spent / one:6.0f} forward passes", flush=True)
 
     with ThreadPool(2) as thread_pool:
-        probe, asked = Probe(network, thread_pool), Targets.classes([0, 1], 6)
+        preprocessor = Preprocessor.plain(Preprocessing(input_size=side))
+        predictor = Predictor(network, preprocessor, tuple("abcdef"), thread_pool=thread_pool)
+        probe, asked = Probe(predictor), Targets.classes([0, 1], 6)
         for key, method in METHODS.items():
             told(key, partial(method.maps, probe, image, asked), samples if side == 64 else 1)
         first = METHODS["gradient_times_input"]
@@ -63,7 +67,11 @@ def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
             stability(first, probe, image, asked, maps)
 
         told("gradient × input with curves and stability", trusted, 1)
-        told("feature maps of all layers", lambda: feature_maps(network, image), samples)
+        told(
+            "feature maps of all layers",
+            lambda: feature_maps(network, image, [node.name for node in plan.nodes]),
+            samples,
+        )
         if side > 64:
             return
         many = np.random.default_rng(1).standard_normal((64, side, side, 3), np.float32)

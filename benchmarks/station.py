@@ -22,8 +22,10 @@ from scipy.ndimage import binary_dilation, gaussian_filter
 from attentive_lens.core.jobs import finish
 from attentive_lens.demo.slide import GRAIN, MARK
 from attentive_lens.demo.station import MARKED_TYPE, read_key
-from attentive_lens.desk import tasks
 from attentive_lens.desk.making import make_demo
+from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
@@ -43,8 +45,8 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
     rows, masks = read_key(folder)
     facts = {f"images/{row.file}": (row, mask) for row, mask in zip(rows, masks, strict=False)}
     files = {row.number: row.file for row in made.collection.rows}
-    validation = tasks.as_scores(finish(tasks.score(str(folder), run.number, "validation")).values)
-    test = tasks.as_scores(finish(tasks.score(str(folder), run.number, "test")).values)
+    validation = finish(carry_out(Score(str(folder), run.number, "validation")))
+    test = finish(carry_out(Score(str(folder), run.number, "test")))
     clean = [a for a in validation.answers if "wrong label" not in facts[files[a.image]][0].faults]
     marked = [a for a in test.answers if "mark" in facts[files[a.image]][0].faults]
     plain = [a for a in test.answers if "mark" not in facts[files[a.image]][0].faults]
@@ -57,7 +59,7 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
         dot = binary_dilation(mask & MARK > 0, iterations=REACH)
         area.append(float(dot.mean()))
         for method, counts in found.items():
-            map_ = finish(tasks.explain(str(folder), run.number, answer.image, method)).arrays["map said"]
+            map_ = finish(carry_out(Explain(str(folder), run.number, answer.image, method))).maps[0].values
             peak = np.unravel_index(gaussian_filter(map_, SMOOTH).argmax(), map_.shape)
             counts[0] += bool(dot[peak])
             counts[1] += bool(mask[peak] & GRAIN)
@@ -101,7 +103,7 @@ def main() -> None:
     parser.add_argument("--seeds", type=int, nargs="+", default=[0])
     parser.add_argument("--json", action="store_true")
     words = parser.parse_args()
-    for seed in words.weights:
+    for seed in words.seeds:
         with tempfile.TemporaryDirectory() as folder:
             found = measure(words.images, seed, Path(folder) / "station")
         if words.json:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TypeVar
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.requests import Request
+from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool

@@ -156,7 +156,7 @@ def test_a_run_killed_in_its_first_moments_is_begun_again_in_place(steps: int, s
     check_resumable(run)
     again = finish(execute(station, run, lambda: False, resume=True))
     assert again.weights_sha256 == whole.weights_sha256
-    assert [e["epoch"] for e in RunReader(run).view().epochs] == [1, 2]
+    assert [epoch.epoch for epoch in RunReader(run).view().epochs] == [1, 2]
 
 
 def test_a_run_killed_after_its_last_checkpoint_is_completed(station: Workspace) -> None:
@@ -176,7 +176,7 @@ def test_a_run_killed_after_its_last_checkpoint_is_completed(station: Workspace)
     check_resumable(run)
     done = finish(execute(station, run, lambda: False, resume=True))
     view = RunReader(run).view()
-    assert (view.state, [e["epoch"] for e in view.epochs]) == ("done", [1, 2])
+    assert (view.state, [epoch.epoch for epoch in view.epochs]) == ("done", [1, 2])
     assert done.outcome.epochs == 2
     with pytest.raises(BadValue, match="trained all its epochs"):
         check_resumable(run)

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from attentive_lens.core.records import from_plain, schema, to_plain, without_arrays
-from attentive_lens.desk.requests import REQUESTS
+from attentive_lens.desk.requests.table import REQUESTS
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, cha
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled, write_list
 from attentive_lens.desk.history import History
-from attentive_lens.desk.requests import Score
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace

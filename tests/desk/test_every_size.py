@@ -10,8 +10,8 @@ from PIL import Image
 from tests.answering import answer
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import requests as ask
 from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.causes import grouped, in_cells

@@ -57,7 +57,7 @@ def test_a_journal_is_followed_as_it_grows(tmp_path: Path) -> None:
         view = reader.view()
         assert view.steps == (20, 30)
         assert view.best is not None
-        assert view.best["epoch"] == 1
+        assert view.best.epoch == 1
         journal.write("end", state="stopped")
     assert reader.view().state == "training", "its process has not let go yet"
     os.close(held)
@@ -136,7 +136,7 @@ def test_a_damaged_memory_is_no_memory(tmp_path: Path, monkeypatch: pytest.Monke
 
 def test_what_was_told_of_epochs_that_are_trained_again_is_void(station: Workspace) -> None:
     run = station.claim_run(Plan())
-    told = {"training": {"loss": 1.0}, "validation": None, "best": True, "seconds": 3.0}
+    told = {"training": {"accuracy": 0.5, "loss": 1.0}, "validation": None, "best": True, "seconds": 3.0}
     with Journal(run.journal) as journal:
         journal.write("start", plan="p", epochs=3)
         journal.write("epoch", epoch=1, **told)
@@ -149,7 +149,7 @@ def test_what_was_told_of_epochs_that_are_trained_again_is_void(station: Workspa
         journal.write("resume", epoch=1)
         journal.write("epoch", epoch=2, **told)
     view = reader.view()
-    assert [(epoch["epoch"], epoch["seconds"]) for epoch in view.epochs] == [(1, 3.0), (2, 3.0)]
+    assert [(epoch.epoch, epoch.seconds) for epoch in view.epochs] == [(1, 3.0), (2, 3.0)]
     assert view.batches == []
     assert view.state == "broken off"
     assert RunReader(run).view() == view

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import math
+import json
 import time
 
 import pytest
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.core.records import without_arrays
 from attentive_lens.desk import measuring
 from attentive_lens.desk.measuring import CASES, Bench, large, measure, reference
 from attentive_lens.desk.measuring_results import Held
@@ -24,8 +25,10 @@ def test_every_figure_is_a_ratio_with_its_range_and_kernel(monkeypatch: pytest.M
     assert told.threads == 1
     assert told.peak_range[0] <= told.peak_multiply_adds_per_second <= told.peak_range[1]
     for figure in told.figures:
-        assert 0 < figure.low <= figure.ratio <= figure.high
-        assert 1 <= figure.samples <= 5
+        if figure.samples:
+            assert 0 < figure.low <= figure.ratio <= figure.high
+        assert figure.samples <= 5
+        assert figure.samples or figure.dropped
     kernels = {f.what: f.kernel for f in told.figures if "forward with" in f.what}
     assert list(kernels.values()) == ["gather", "tiles"]
     forced = finish(measure(1, True, "gather"))
@@ -53,8 +56,9 @@ def test_samples_with_stolen_time_are_dropped_and_counted(monkeypatch: pytest.Mo
     monkeypatch.setattr(measuring, "_stolen", lambda: next(ticks))
     with ThreadPool(1) as thread_pool:
         figure = Bench(thread_pool, 2).ratio("a", lambda: None, 1.0)
-    assert (figure.samples, figure.dropped) == (1, 6)
-    assert math.isnan(figure.ratio)
+    assert (figure.samples, figure.dropped) == (0, 6)
+    assert (figure.ratio, figure.low, figure.high) == (None, None, None)
+    assert "NaN" not in json.dumps(without_arrays(figure))
 
 
 def test_the_networks_measured_are_those_named() -> None:

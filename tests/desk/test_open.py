@@ -23,7 +23,9 @@ from attentive_lens.desk.observing import Signal
 from attentive_lens.desk.open_images import OpenImages
 from attentive_lens.desk.open_runs import OpenRuns
 from attentive_lens.desk.open_scores import OpenScores
-from attentive_lens.desk.requests import FaultAction, Request, Score
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.images import FaultAction
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.plan.plan import Plan
@@ -265,7 +267,9 @@ def test_a_card_tells_a_workspace_in_short(station: Workspace, monkeypatch: pyte
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     card = read_card(station.folder)
     assert (card.images, card.classes, card.runs) == (90, 6, 1)
-    accuracies = [epoch["validation"]["accuracy"] for epoch in OpenRuns(station).views[1].epochs]
+    accuracies = [
+        epoch.validation.accuracy for epoch in OpenRuns(station).views[1].epochs if epoch.validation is not None
+    ]
     assert card.best == max(accuracies)
     assert (card.training, card.open, card.error, len(card.pictures)) == (False, False, "", 0)
     images, *_ = opened(station)

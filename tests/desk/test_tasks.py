@@ -16,9 +16,9 @@ import attentive_lens as al
 from attentive_lens.core.files import is_alive
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import without_arrays
-from attentive_lens.desk import requests as ask
 from attentive_lens.desk.data import gather
 from attentive_lens.desk.design import price_in_memory, with_base
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.resident import Reply, Resident, _remove_old
 from attentive_lens.desk.runs import (
     RunReader,
@@ -168,7 +168,7 @@ def test_a_killed_run_goes_on_to_the_same_bits_and_refuses_other_labels(station:
     wait_for(lambda: reader.view().state == "done", 60)
     wait_for(lambda: not run.is_training(), 30)
     wait_for(lambda: reap_children() == 0, 30)
-    assert [epoch["epoch"] for epoch in reader.view().epochs] == [1, 2, 3, 4, 5, 6]
+    assert [epoch.epoch for epoch in reader.view().epochs] == [1, 2, 3, 4, 5, 6]
     assert fingerprint(read_model(run.model).weights) == whole.weights_sha256
     with pytest.raises(BadValue, match="trained all its epochs"):
         check_resumable(run)

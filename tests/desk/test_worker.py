@@ -17,10 +17,11 @@ import pytest
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress, breathe, on_breath
-from attentive_lens.desk import requests as ask
 from attentive_lens.desk import resident as resident_module
 from attentive_lens.desk import tasks
-from attentive_lens.desk.requests import REQUESTS, Request
+from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.table import REQUESTS
 from attentive_lens.desk.resident import Resident, memory
 from attentive_lens.desk.worker import Worker
 from attentive_lens.errors import BadValue

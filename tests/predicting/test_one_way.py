@@ -15,8 +15,8 @@ from tests.cli.running import command, last_object
 
 import attentive_lens as al
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import requests as ask
 from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.outputs import OUTPUTS

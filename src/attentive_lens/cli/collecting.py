@@ -22,7 +22,7 @@ from attentive_lens.cli.results import (
     SourceMoved,
 )
 from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json, watched
-from attentive_lens.desk.requests import Fault, FindFaults, Skipped
+from attentive_lens.desk.requests.images import Fault, FindFaults, Skipped
 from attentive_lens.workspace import Workspace
 
 

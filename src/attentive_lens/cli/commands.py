@@ -15,7 +15,7 @@ from attentive_lens.cli.results import DemoMade, Mistake, RunWatched, ScoresOfRu
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.requests import Predict, Prediction, Score, Unreadable
+from attentive_lens.desk.requests.models import Predict, Prediction, Score, Unreadable
 
 WATCH_SECONDS = 0.4
 
@@ -113,7 +113,7 @@ def watch(
     torn = damaged_lines(place.run(view.number).journal)
     relabelled = changed_since(place.run(view.number), collection(place, place.run(view.number).plan()))
     if as_json:
-        last = view.epochs[-1] if view.epochs else {}
+        last = view.epochs[-1] if view.epochs else None
         epochs_done, told = len(view.epochs), tuple(relabelled)
         say_json(RunWatched(view.number, view.state, epochs_done, last, view.loss_function, view.error, torn, told))
         return
@@ -238,9 +238,11 @@ def measure(
     )
     table = Table("part of the peak", "median", "range", "samples", "dropped", "kernel", box=None)
     for figure in told.figures:
-        span = f"{figure.low:.2f}–{figure.high:.2f}"
+        middle, least, most = (
+            "–" if part is None else f"{part:.2f}" for part in (figure.ratio, figure.low, figure.high)
+        )
         counts = (str(figure.samples), str(figure.dropped))
-        table.add_row(figure.what, f"{figure.ratio:.2f}", span, *counts, figure.kernel)
+        table.add_row(figure.what, middle, f"{least}–{most}" if figure.samples else "", *counts, figure.kernel)
     out.print(table)
     for name, memory in told.memory.items():
         if memory:

@@ -10,7 +10,7 @@ from attentive_lens.cli.results import ExampleDone, Explained, RunEnded, SetFigu
 from attentive_lens.cli.speaking import out, watched
 from attentive_lens.cli.training import summary, train_run
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import requests as ask
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.runs import RunReader, RunView, resumable
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import BadValue, LensError

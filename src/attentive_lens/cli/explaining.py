@@ -12,7 +12,7 @@ from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check
 from attentive_lens.cli.results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk import requests as ask
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import BadUsage, LensError
 
 

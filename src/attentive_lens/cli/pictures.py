@@ -12,7 +12,8 @@ from PIL import Image
 
 from attentive_lens.cli.results import Explained, LayerWritten, MapWritten, Speaks
 from attentive_lens.desk.map_colours import coloured
-from attentive_lens.desk.requests import ActivationMaps, Explanation, Filters, LayerSeen, MapTrust, NeighboursFound
+from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust
+from attentive_lens.desk.requests.inspecting import LayerSeen, NeighboursFound
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.feature_maps import strongest
 

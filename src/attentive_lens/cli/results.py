@@ -7,20 +7,12 @@ from typing import Any
 
 from attentive_lens.core.records import schema
 from attentive_lens.desk.measuring_results import Measured
-from attentive_lens.desk.requests import (
-    Cause,
-    ChannelSeen,
-    FaultAction,
-    NeighboursFound,
-    Prediction,
-    RegionOfMap,
-    Skipped,
-    Tried,
-    TrustChecks,
-    Unreadable,
-)
-from attentive_lens.desk.requests.explaining import MapTrust
+from attentive_lens.desk.requests.explaining import Cause, MapTrust, RegionOfMap, TrustChecks
+from attentive_lens.desk.requests.images import FaultAction, Skipped
+from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
+from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.plan.outline import Setting
+from attentive_lens.training.journal import EpochEvent, Figures
 
 
 @dataclass(frozen=True)
@@ -112,14 +104,6 @@ class DemoMade:
 
     workspace: str
     images: int
-
-
-@dataclass(frozen=True)
-class Figures:
-    """Accuracy, 0–1, and mean loss."""
-
-    accuracy: float
-    loss: float
 
 
 @dataclass(frozen=True)
@@ -228,12 +212,12 @@ class PlanChecked:
 
 @dataclass(frozen=True)
 class RunWatched:
-    """How far a run is; ``last`` is its last epoch's event, empty before there is one."""
+    """How far a run is; ``last`` is its last epoch, null before there is one."""
 
     run: int
     state: str
     epochs: int
-    last: dict[str, Any]
+    last: EpochEvent | None
     loss_function: str
     error: str
     damaged_lines: int

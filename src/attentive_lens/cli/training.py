@@ -11,13 +11,14 @@ from typing import Any
 import typer
 
 from attentive_lens.cli.planning import read, split_base
-from attentive_lens.cli.results import Figures, RunEnded
+from attentive_lens.cli.results import RunEnded
 from attentive_lens.cli.speaking import STOPPED, console, from_words, out, parsed, say_json, watched
 from attentive_lens.desk.design import with_base
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.journal import EpochEvent, Figures
 from attentive_lens.workspace import Run, Workspace
 
 STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
@@ -103,14 +104,14 @@ class NewEpochs:
         return [epoch_line(epoch) for epoch in new]
 
 
-def epoch_line(epoch: dict[str, Any]) -> str:
+def epoch_line(epoch: EpochEvent) -> str:
     """One epoch in words and figures."""
-    training, validation = epoch["training"], epoch["validation"]
-    held = f" · validation {validation['accuracy']:.1%} loss {validation['loss']:.3f}" if validation else ""
-    star = " · best so far" if epoch["best"] else ""
+    training, validation = epoch.training, epoch.validation
+    held = f" · validation {validation.accuracy:.1%} loss {validation.loss:.3f}" if validation is not None else ""
+    star = " · best so far" if epoch.best else ""
     return (
-        f"epoch {epoch['epoch']:>3} · training {training['accuracy']:.1%} loss {training['loss']:.3f}{held}"
-        f" · learning rate {epoch.get('learning_rate', 0.0):.3g} · {epoch['seconds']:.1f} s{star}"
+        f"epoch {epoch.epoch:>3} · training {training.accuracy:.1%} loss {training.loss:.3f}{held}"
+        f" · learning rate {epoch.learning_rate:.3g} · {epoch.seconds:.1f} s{star}"
     )
 
 

@@ -73,7 +73,7 @@ def read_card(folder: Path) -> Card:
         return Card(folder, folder.name, 0, 0, 0, None, False, False, nothing, str(error))
     if held is not None:
         os.close(held)
-    scores = [float(own["validation"]["accuracy"]) for view in views for own in view.epochs if own.get("validation")]
+    scores = [own.validation.accuracy for view in views for own in view.epochs if own.validation is not None]
     pictures = kept(_file(folder), _Pictures, str(folder.absolute()))
     return Card(
         folder,

@@ -10,7 +10,7 @@ from pathlib import Path
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.history import History
-from attentive_lens.desk.requests import FaultAction
+from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.sources.base import class_name
 from attentive_lens.plan.plan import Plan

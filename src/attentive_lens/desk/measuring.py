@@ -114,7 +114,8 @@ class Bench:
             else:
                 found.append(rate / ((before + after) / 2))
             before = after
-        found = found or [float("nan")]
+        if not found:
+            return Figure(what, None, None, None, 0, dropped, kernel)
         return Figure(what, statistics.median(found), min(found), max(found), len(found), dropped, kernel)
 
 

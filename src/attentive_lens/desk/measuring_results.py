@@ -13,8 +13,8 @@ class Figure:
     ----------
     what : str
         What was timed.
-    ratio, low, high : float
-        Median of the ratios to the peak, and their range.
+    ratio, low, high : float or None
+        Median of the ratios to the peak, and their range; None if time was stolen from every sample.
     samples, dropped : int
         Ratios taken, and those left out because time was stolen.
     kernel : str
@@ -22,9 +22,9 @@ class Figure:
     """
 
     what: str
-    ratio: float
-    low: float
-    high: float
+    ratio: float | None
+    low: float | None
+    high: float | None
     samples: int
     dropped: int
     kernel: str = ""

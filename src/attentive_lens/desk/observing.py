@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Protocol, TypeVar
 
-from attentive_lens.desk.requests import Request
+from attentive_lens.desk.requests.base import Request
 
 R = TypeVar("R")
 

@@ -13,7 +13,7 @@ from attentive_lens.desk.browsing import pixels_of
 from attentive_lens.desk.collection import Collection, Library
 from attentive_lens.desk.curating import Curating, act, relabel
 from attentive_lens.desk.observing import Asks, Signal
-from attentive_lens.desk.requests import FaultAction, Measure, Measures, Prepare, Prepared
+from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
 from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels, Rows
 from attentive_lens.plan.plan import Plan

@@ -69,8 +69,8 @@ class OpenRuns:
     def _tell_end(self, view: RunView) -> None:
         if view.state == "failed":
             self.said.emit(view.error, True)
-        elif view.best and view.best["validation"]:
-            accuracy = view.best["validation"]["accuracy"]
+        elif view.best is not None and view.best.validation is not None:
+            accuracy = view.best.validation.accuracy
             self.said.emit(f"Run {view.number} {view.state}: best validation accuracy {accuracy:.1%}", False)
         else:
             self.said.emit(f"Run {view.number} {view.state}", view.state == "broken off")

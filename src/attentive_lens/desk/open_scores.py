@@ -7,7 +7,7 @@ from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, cha
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.open_images import OpenImages
 from attentive_lens.desk.open_runs import OpenRuns
-from attentive_lens.desk.requests import Score
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.scoring.scores import Scores
 
 

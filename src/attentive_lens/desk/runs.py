@@ -10,7 +10,7 @@ from typing import Any
 
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.journal import read_events
+from attentive_lens.training.journal import BatchEvent, EpochEvent, read_event, read_events
 from attentive_lens.workspace import Run, Workspace
 
 CHILD_NICENESS = 10
@@ -28,10 +28,10 @@ class RunView:
         Its plan's name.
     state : str
         "training", "done", "stopped", "failed", or "broken off" when its process died.
-    epochs : list of dict
-        ``epoch`` events.
-    batches : list of dict
-        ``batch`` events.
+    epochs : list of EpochEvent
+        Those finished.
+    batches : list of BatchEvent
+        How training stood within them.
     planned : int
         Epochs asked for.
     error : str
@@ -45,8 +45,8 @@ class RunView:
     number: int
     name: str
     state: str
-    epochs: list[dict[str, Any]]
-    batches: list[dict[str, Any]]
+    epochs: list[EpochEvent]
+    batches: list[BatchEvent]
     planned: int
     error: str = ""
     started: float = 0.0
@@ -58,9 +58,9 @@ class RunView:
         return bool(self.epochs)
 
     @property
-    def best(self) -> dict[str, Any] | None:
-        """The best epoch's event."""
-        kept = [e for e in self.epochs if e.get("best")]
+    def best(self) -> EpochEvent | None:
+        """The best epoch."""
+        kept = [epoch for epoch in self.epochs if epoch.best]
         return kept[-1] if kept else None
 
     @property
@@ -69,9 +69,9 @@ class RunView:
         per_epoch = 0
         if self.batches:
             last = self.batches[-1]
-            per_epoch = int(last["of"]) // max(1, self.planned)
-            done = max(int(last["step"]), len(self.epochs) * per_epoch)
-            return done, int(last["of"])
+            per_epoch = last.of // max(1, self.planned)
+            done = max(last.step, len(self.epochs) * per_epoch)
+            return done, last.of
         return len(self.epochs), self.planned
 
 
@@ -82,8 +82,8 @@ class RunReader:
         self.run = run
         self._position = 0
         self._start: dict[str, Any] = {}
-        self._epochs: list[dict[str, Any]] = []
-        self._batches: list[dict[str, Any]] = []
+        self._epochs: list[EpochEvent] = []
+        self._batches: list[BatchEvent] = []
         self._end: dict[str, Any] | None = None
 
     def view(self) -> RunView:
@@ -94,18 +94,18 @@ class RunReader:
             kind = event["event"]
             if kind == "start":
                 self._start = event
-            elif kind == "epoch":
-                self._epochs.append(event)
-            elif kind == "batch":
-                self._batches.append(event)
+            elif kind == "epoch" and (epoch := read_event(EpochEvent, event)):
+                self._epochs.append(epoch)
+            elif kind == "batch" and (batch := read_event(BatchEvent, event)):
+                self._batches.append(batch)
             elif kind == "end":
                 self._end = event
             elif kind == "resume":
                 self._end = None
-                spent = sum(own["seconds"] for own in self._epochs if own["epoch"] <= event["epoch"])
+                spent = sum(own.seconds for own in self._epochs if own.epoch <= event["epoch"])
                 self._start = {**self._start, "at": event["at"] - spent}
-                self._epochs = [own for own in self._epochs if own["epoch"] <= event["epoch"]]
-                self._batches = [own for own in self._batches if own["epoch"] <= event["epoch"]]
+                self._epochs = [own for own in self._epochs if own.epoch <= event["epoch"]]
+                self._batches = [own for own in self._batches if own.epoch <= event["epoch"]]
         # Who holds the run trains it, whatever was told of an earlier process; its last words come before it lets go.
         end = None if training else self._end
         state = "training" if training else str(end["state"]) if end else "broken off"
@@ -135,7 +135,6 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
     BadFile
         If the workspace cannot be written.
     """
-    _check_writable(workspace)
     run = workspace.claim_run(plan)
     _start(workspace, run)
     return run
@@ -149,17 +148,11 @@ def resume_training(workspace: Workspace, number: int) -> Run:
     BadValue
         If it is training, or ended by itself.
     """
-    _check_writable(workspace)
+    workspace.check_writable()
     run = workspace.run(number)
     check_resumable(run)
     _start(workspace, run, "--go-on")
     return run
-
-
-def _check_writable(workspace: Workspace) -> None:
-    if not workspace.writable:
-        why = "its folder cannot be written, or another window has it open"
-        raise BadFile("Nothing can be trained here", why, "Use the other window, or a copy of the workspace")
 
 
 def check_resumable(run: Run) -> None:

@@ -25,7 +25,7 @@ from PIL import Image
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk import requests as ask
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.tasks.explaining import explain_pixels

@@ -120,7 +120,7 @@ def _execute(
     if last is None:
         journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.loss.kind)
     else:
-        told = {epoch["epoch"] for epoch in RunReader(claimed).view().epochs}
+        told = {epoch.epoch for epoch in RunReader(claimed).view().epochs}
         for epoch in last.card.get("untold", ()):
             if epoch["epoch"] not in told:
                 journal.write("epoch", **epoch)

@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Stopped, on_breath
 from attentive_lens.core.records import from_plain, to_plain
-from attentive_lens.desk.requests import REQUESTS
+from attentive_lens.desk.requests.table import REQUESTS
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import LensError
 

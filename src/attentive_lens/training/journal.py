@@ -6,12 +6,88 @@ import errno
 import json
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, Self, TypeVar
 
+from attentive_lens.core.records import from_plain
 from attentive_lens.errors import BadFile
+
+E = TypeVar("E")
+
+
+@dataclass(frozen=True)
+class Figures:
+    """Accuracy, 0 to 1, and mean loss over some images."""
+
+    accuracy: float
+    loss: float
+
+
+@dataclass(frozen=True)
+class EpochEvent:
+    """A finished epoch.
+
+    Attributes
+    ----------
+    epoch : int
+        From 1.
+    training, validation : Figures
+        Of the augmented training images while they were learned from, and of the validation images; None without any.
+    best : bool
+        Whether it is the best so far.
+    learning_rate : float
+        Of its last step.
+    seconds, waited : float
+        How long it took, and how much of that went by waiting for a batch.
+    at : float
+        Seconds since 1970.
+    """
+
+    epoch: int
+    training: Figures
+    validation: Figures | None
+    best: bool
+    learning_rate: float = 0.0
+    seconds: float = 0.0
+    waited: float = 0.0
+    at: float = 0.0
+
+
+@dataclass(frozen=True)
+class BatchEvent:
+    """How training stands within an epoch.
+
+    Attributes
+    ----------
+    epoch : int
+        From 1.
+    step, of : int
+        Steps done in the run, and in all.
+    loss : float
+        Mean since the last such event.
+    learning_rate : float
+        Of the last step.
+    at : float
+        Seconds since 1970.
+    """
+
+    epoch: int
+    step: int
+    of: int
+    loss: float
+    learning_rate: float = 0.0
+    at: float = 0.0
+
+
+def read_event(kind: type[E], event: Mapping[str, Any]) -> E | None:
+    """An event as what it says it is; None where somebody changed it so that it is none."""
+    try:
+        return from_plain(kind, {key: value for key, value in event.items() if key != "event"}, ())
+    except (TypeError, ValueError, LookupError):
+        return None
 
 
 class JournalFault(BadFile):
@@ -66,6 +142,10 @@ class Journal:
         self._stream.close()
 
 
+KINDS: dict[str, type[Any]] = {"epoch": EpochEvent, "batch": BatchEvent}
+"""Events that others count on; one that lacks something is a damaged line."""
+
+
 def read_events(file: Path, start: int = 0) -> tuple[list[dict[str, Any]], int]:
     """Events from a byte position on, and the position after the last whole line.
 
@@ -103,5 +183,8 @@ def _parsed(data: bytes) -> Iterator[dict[str, Any]]:
             event = json.loads(line)
         except ValueError:
             continue
-        if isinstance(event, dict) and "event" in event:
+        if not isinstance(event, dict) or "event" not in event:
+            continue
+        kind = KINDS.get(event["event"])
+        if kind is None or read_event(kind, event) is not None:
             yield event

@@ -16,7 +16,7 @@ from attentive_lens.desk.memory import recall
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.frame import Frame
-from attentive_lens.window.pages import PAGES
+from attentive_lens.window.pages import STAGES
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
@@ -45,7 +45,7 @@ def make_frame(session: Session) -> Frame:
     if kept.get("run") in session.runs.views and session.runs.training is None:
         session.runs.choose(kept["run"])
     stage = kept.get("stage")
-    frame.show_stage(stage if stage in PAGES else "results" if has_model else "images")
+    frame.show_stage(stage if stage in STAGES else "results" if has_model else "images")
     return frame
 
 

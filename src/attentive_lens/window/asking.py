@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from PyQt6 import sip
 from PyQt6.QtCore import QObject, QSocketNotifier, QTimer, pyqtSignal
 
-from attentive_lens.desk.requests import Request
+from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.resident import Reply, Resident, memory
 
 FIRST_WAIT_MS, LONGEST_WAIT_MS = 500, 30_000

@@ -26,9 +26,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.importing import ImportWindow
-from attentive_lens.window.pages import PAGES, Page
-from attentive_lens.window.pages.explain import ExplainPage
-from attentive_lens.window.pages.images import ImagesPage
+from attentive_lens.window.pages import STAGES, Page
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
@@ -74,7 +72,7 @@ class Frame(QMainWindow):
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(0)
         self.pages: dict[str, Page] = {}
-        self.rail = Rail([(key, kind.word, kind.question) for key, kind in PAGES.items()])
+        self.rail = Rail([(key, stage.word, stage.question) for key, stage in STAGES.items()])
         self.rail.chosen.connect(self.show_stage)
         down = QVBoxLayout()
         down.setContentsMargins(0, 0, 0, 0)
@@ -126,7 +124,7 @@ class Frame(QMainWindow):
     def page(self, key: str) -> Page:
         """A stage's page, built when it is first wanted: the first painting does not wait for all of them."""
         if key not in self.pages:
-            page = PAGES[key](self.session)
+            page = STAGES[key].load()(self.session)
             self.pages[key] = page
             self.stage.addWidget(page)
             page.action_changed.connect(partial(self._refresh, key))
@@ -147,16 +145,14 @@ class Frame(QMainWindow):
 
     def _build_next(self) -> None:
         """Build a page that is still missing, one for each turn of the event loop, for its line on the rail."""
-        missing = [key for key in PAGES if key not in self.pages]
+        missing = [key for key in STAGES if key not in self.pages]
         if missing:
             self.page(missing[0])
             self._refresh(missing[0])
             self._builder.start(20)
 
     def _explain(self, image: int) -> None:
-        page = self.page("explain")
-        if isinstance(page, ExplainPage):
-            page.open_image(image)
+        self.page("explain").open_image(image)
         self.show_stage("explain")
 
     def _make_top(self) -> QWidget:
@@ -273,7 +269,7 @@ class Frame(QMainWindow):
         augmentation = key == "augmentation"
         key = "images" if augmentation else key
         page = self.page(key)
-        if augmentation and isinstance(page, ImagesPage):
+        if augmentation:
             page.show_view("augmentation")
         self.current = key
         self.stage.setCurrentWidget(page)

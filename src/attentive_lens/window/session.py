@@ -13,7 +13,8 @@ from attentive_lens.desk.design import Design
 from attentive_lens.desk.open_images import OpenImages
 from attentive_lens.desk.open_runs import OpenRuns
 from attentive_lens.desk.open_scores import OpenScores
-from attentive_lens.desk.requests import FaultAction, Request
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import read_augmentation
 from attentive_lens.window.asking import Asker, Failed

@@ -91,17 +91,18 @@ def _likeness(names: Sequence[str]) -> dict[str, int]:
 
 
 def _cut(name: str, before: int, after: int, width: float, measure: Callable[[str], float]) -> str:
-    """A name around its letters from ``before`` to ``after`` from its end, as much as fits."""
-    first, last = min(before, len(name) - 1), max(before + 1, len(name) - after)
-    best = ""
+    """A name's letters from ``before`` to ``after`` from its end, or the first of them, and as many about as fit."""
+    first = min(before, len(name) - 1)
+    last, end = first + 1, max(first + 1, len(name) - after)
+    best = name[first:last]
     while True:
         words = ("…" if first > 0 else "") + name[first:last] + ("…" if last < len(name) else "")
         if measure(words) > width:
-            return best or words[: max(1, len(words) - 1)]
+            return best
         best = words
         if first == 0 and last == len(name):
             return best
-        if last < len(name) and (first == 0 or last - before <= before - first):
+        if last < len(name) and (last < end or first == 0 or last - before <= before - first):
             last += 1
         else:
             first -= 1

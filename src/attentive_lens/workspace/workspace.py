@@ -142,6 +142,12 @@ class Workspace:
             "Choose one of these" if numbers else "Train first",
         )
 
+    def check_writable(self) -> None:
+        """Refuse to train where nothing may be written; `BadFile`."""
+        if not self.writable:
+            why = "its folder cannot be written, or another window has it open"
+            raise BadFile("Nothing can be trained here", why, "Use the other window, or a copy of the workspace")
+
     def claim_run(self, plan: Plan) -> Run:
         """A new run's folder with its plan in it; two processes never get the same.
 
@@ -150,6 +156,7 @@ class Workspace:
         BadFile
             If the workspace cannot be written.
         """
+        self.check_writable()
         runs = self.folder / "runs"
         try:
             runs.mkdir(exist_ok=True)

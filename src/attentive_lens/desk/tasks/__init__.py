@@ -9,7 +9,7 @@ from collections.abc import Callable
 from typing import Any, TypeVar
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk import requests as ask
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.tasks import explaining, images, inspecting, looking, models
 
 R = TypeVar("R")

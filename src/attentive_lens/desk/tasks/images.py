@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
-from attentive_lens.desk import requests as ask
 from attentive_lens.desk.data import Data, gather, references
+from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.images.augmentation import augment
 from attentive_lens.images.faults.base import at_a_time

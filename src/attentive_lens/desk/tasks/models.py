@@ -12,7 +12,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import Data, gather
-from attentive_lens.desk.requests import Predict, Prediction, Predictions, Score, Unreadable
+from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.threads import ThreadPool

@@ -7,7 +7,7 @@ from functools import partial
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests import Cause, Causes, CausesFound
+from attentive_lens.desk.requests.explaining import Cause, Causes, CausesFound
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role

@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from attentive_lens.desk.design import facts_of
-from attentive_lens.desk.requests import ActivationMaps, Activations, Explanation
+from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import ink_on_paper, label, to_image
 from attentive_lens.window.parts.bench import Bench, chosen_plates, plates_of

@@ -6,8 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests import Explanation, TrustChecks
-from attentive_lens.desk.requests.explaining import Completeness
+from attentive_lens.desk.requests.explaining import Completeness, Explanation, TrustChecks
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.words import percent

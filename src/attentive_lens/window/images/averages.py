@@ -8,7 +8,7 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests import Averages, ClassAverages
+from attentive_lens.desk.requests.images import Averages, ClassAverages
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, to_image
 from attentive_lens.window.session import Session

@@ -7,7 +7,7 @@ from functools import partial
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests import Fault, FaultsFound, FindFaults
+from attentive_lens.desk.requests.images import Fault, FaultsFound, FindFaults
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.session import Session

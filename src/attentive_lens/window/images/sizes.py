@@ -8,7 +8,7 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests import ResizeModes, ResizeModesShown
+from attentive_lens.desk.requests.images import ResizeModes, ResizeModesShown
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, panel, set_role, to_image

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests import OpenPicture, Picture
+from attentive_lens.desk.requests.images import OpenPicture, Picture
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, to_image
 from attentive_lens.window.session import Session

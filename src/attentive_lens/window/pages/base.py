@@ -20,8 +20,6 @@ class Page(QWidget):
     """
 
     key: ClassVar[str] = ""
-    word: ClassVar[str] = ""
-    question: ClassVar[str] = ""
 
     action_changed = pyqtSignal()
 
@@ -41,6 +39,12 @@ class Page(QWidget):
 
     def act(self) -> None:
         """Do the main action."""
+
+    def open_image(self, image: int) -> None:
+        """Show an image, by its number, where the page is about one."""
+
+    def show_view(self, name: str) -> None:
+        """Show one of its views, where it has several."""
 
     def entered(self) -> None:
         """The page came on the screen."""

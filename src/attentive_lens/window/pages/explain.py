@@ -11,8 +11,16 @@ from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import scale
-from attentive_lens.desk.requests import Explain, Explanation, Filters, FirstFilters, Trust, TrustChecks
-from attentive_lens.desk.requests.explaining import DEFAULT, METHOD_FACTS
+from attentive_lens.desk.requests.explaining import (
+    DEFAULT,
+    METHOD_FACTS,
+    Explain,
+    Explanation,
+    Filters,
+    FirstFilters,
+    Trust,
+    TrustChecks,
+)
 from attentive_lens.window import look
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.layers import LayersPanel
@@ -39,8 +47,6 @@ class ExplainPage(Page):
     """The lens over two copies of the image, activations, and how far the maps can be trusted."""
 
     key = "explain"
-    word = "Explain"
-    question = "Why this answer for this image?"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

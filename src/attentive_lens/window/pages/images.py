@@ -36,8 +36,6 @@ class ImagesPage(Page):
     """Browsing, deciding, parting, preparing and changing, each a view of its own."""
 
     key = "images"
-    word = "Images"
-    question = "What am I teaching from?"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

@@ -29,8 +29,6 @@ class NetworkPage(Page):
     """The bench, the starting networks, and layers taken frozen from an earlier run."""
 
     key = "network"
-    word = "Network"
-    question = "What will look at them?"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

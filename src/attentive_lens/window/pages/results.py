@@ -25,8 +25,6 @@ class ResultsPage(Page):
     """The confusion matrix, and the images in its cells."""
 
     key = "results"
-    word = "Results"
-    question = "How good is it, and on what?"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

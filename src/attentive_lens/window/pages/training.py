@@ -22,8 +22,6 @@ class TrainingPage(Page):
     """Settings at the left, live curves in the middle."""
 
     key = "training"
-    word = "Training"
-    question = "Is it learning, and what?"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -149,7 +147,7 @@ class TrainingPage(Page):
 
     def _time_left(self, view: RunView, done: int, total: int) -> str:
         if view.state != "training":
-            spent = sum(epoch["seconds"] for epoch in view.epochs)
+            spent = sum(epoch.seconds for epoch in view.epochs)
             return f"took {duration(spent)}" if view.epochs else ""
         if not view.started or not done:
             return "starting"
@@ -159,23 +157,24 @@ class TrainingPage(Page):
     def _show_figures(self, view: RunView) -> None:
         self.values["epoch"].setText(f"{len(view.epochs)} of {view.planned}")
         best = view.best
-        held = best["validation"] if best else None
-        self.values["best"].setText(percent(held["accuracy"]) if held else "–")
+        held = best.validation if best is not None else None
+        self.values["best"].setText(percent(held.accuracy) if held else "–")
         last = view.epochs[-1] if view.epochs else None
-        self.values["gap"].setText(percent(last["training"]["accuracy"]) if last else "–")
-        self.values["speed"].setText(f"{last['seconds']:.1f}\u2009s" if last else "–")
+        self.values["gap"].setText(percent(last.training.accuracy) if last else "–")
+        self.values["speed"].setText(f"{last.seconds:.1f}\u2009s" if last else "–")
         set_role(self.values["best"], "good" if held else "")
 
     def _show_curves(self, view: RunView, total: int) -> None:
         per_epoch = max(1, total // max(1, view.planned)) if view.batches else 1
-        batches = tuple((b["step"] / per_epoch, b["loss"]) for b in view.batches)
+        batches = tuple((batch.step / per_epoch, batch.loss) for batch in view.batches)
         span = max(view.planned, len(view.epochs), 1)
 
         def curve(part: str, figure: str) -> tuple[tuple[float, float], ...]:
-            return tuple((e["epoch"], e[part][figure]) for e in view.epochs if e[part])
+            figures = ((epoch.epoch, getattr(epoch, part)) for epoch in view.epochs)
+            return tuple((number, getattr(found, figure)) for number, found in figures if found is not None)
 
         best = view.best
-        marked = float(best["epoch"]) if best and best["validation"] else None
+        marked = float(best.epoch) if best is not None and best.validation is not None else None
         self.loss.show_curves(
             (
                 Curve("batches", batches, "faint", "faint"),

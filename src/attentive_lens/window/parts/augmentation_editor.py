@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from attentive_lens.desk.requests import Augment, Augmented
+from attentive_lens.desk.requests.images import Augment, Augmented
 from attentive_lens.plan.augmentation import STEPS, AugmentationStep
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, panel, to_image
