@@ -209,7 +209,7 @@ class Train(Scene):
 
     def sound(self, folder: Path) -> None:
         for run in Workspace.open(folder / "work").runs():
-            told = max((epoch["epoch"] for epoch in RunReader(run).view().epochs), default=0)
+            told = max((epoch.epoch for epoch in RunReader(run).view().epochs), default=0)
             last = run.checkpoints / "last.alens"
             held = read_checkpoint(last).card["position"]["epoch"] if last.exists() else 0
             if told > held:
@@ -218,7 +218,7 @@ class Train(Scene):
     def facts(self, folder: Path) -> Any:
         (run,) = Workspace.open(folder / "work").runs()
         view = RunReader(run).view()
-        epochs = [(e["epoch"], e["training"], e["validation"], e["best"]) for e in view.epochs]
+        epochs = [(e.epoch, e.training, e.validation, e.best) for e in view.epochs]
         left = [p.name for place in (run.folder, run.checkpoints) for p in place.iterdir() if p.name.startswith(".")]
         return view.state, epochs, fingerprint(read_model(run.model).weights), left
 

@@ -25,6 +25,7 @@ from attentive_lens.desk.requests.table import REQUESTS
 from attentive_lens.desk.resident import Resident, memory
 from attentive_lens.desk.worker import Worker
 from attentive_lens.errors import BadValue
+from attentive_lens.workspace import Workspace
 
 
 @dataclass(frozen=True)
@@ -235,8 +236,8 @@ def until(resident: Resident, numbers: set[int]) -> dict[int, Any]:
     return found
 
 
-def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station_once: Path) -> None:
-    folder = str(station_once)
+def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station: Workspace) -> None:
+    folder = str(station.folder)
     numbers = [resident.ask(ask.Explain(folder, 1, image), scope="explain") for image in range(1, 21)]
     found = until(resident, set(numbers))
     done = [n for n in numbers if found[n].result is not None]
@@ -245,10 +246,10 @@ def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station
     assert all(found[n].stopped for n in numbers if n not in done)
 
 
-def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station_once: Path) -> None:
-    wrong = resident.ask(ask.Explain(str(station_once), 1, 1, method="no such method"))
+def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station: Workspace) -> None:
+    wrong = resident.ask(ask.Explain(str(station.folder), 1, 1, method="no such method"))
     lost = resident.ask(ask.Score("/nowhere/at/all", 1, "test"))
-    right = resident.ask(ask.Score(str(station_once), 1, "test"))
+    right = resident.ask(ask.Score(str(station.folder), 1, "test"))
     found = until(resident, {wrong, lost, right})
     assert "no such method" in str(found[wrong].error)
     assert "not a workspace" in str(found[lost].error)
@@ -256,16 +257,16 @@ def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station_onc
     assert not resident.ended
 
 
-def test_more_than_the_pipe_takes_is_sent_without_waiting(resident: Resident, station_once: Path) -> None:
+def test_more_than_the_pipe_takes_is_sent_without_waiting(resident: Resident, station: Workspace) -> None:
     process = psutil.Process(resident.process.pid)
     process.suspend()
     began = time.monotonic()
     for k in range(3000):
-        resident.ask(ask.OpenPicture(str(station_once), 1 + k % 9), scope="picture")
+        resident.ask(ask.OpenPicture(str(station.folder), 1 + k % 9), scope="picture")
     assert resident.unsent
     assert time.monotonic() - began < 30
     process.resume()
-    last = resident.ask(ask.OpenPicture(str(station_once), 3), scope="picture")
+    last = resident.ask(ask.OpenPicture(str(station.folder), 3), scope="picture")
     assert until(resident, {last})[last].result.image == 3
     assert not resident.unsent
 
@@ -280,15 +281,15 @@ def test_memory_counts_the_worker_too(resident: Resident) -> None:
     assert memory(resident)[0] == pytest.approx(alone, rel=0.5)
 
 
-def test_arrays_stay_readable_when_their_file_is_gone(resident: Resident, station_once: Path) -> None:
-    number = resident.ask(ask.Explain(str(station_once), 1, 2))
+def test_arrays_stay_readable_when_their_file_is_gone(resident: Resident, station: Workspace) -> None:
+    number = resident.ask(ask.Explain(str(station.folder), 1, 2))
     found = until(resident, {number})[number].result
     assert list(resident.folder.iterdir()) == []
     assert np.isfinite(found.maps[0].values).all()
 
 
 def test_where_there_is_no_shared_memory_the_temporary_folder_serves(
-    monkeypatch: pytest.MonkeyPatch, tmp_path: Path, station_once: Path
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path, station: Workspace
 ) -> None:
     access = os.access
     monkeypatch.setattr(os, "access", lambda place, mode: str(place) != "/dev/shm" and access(place, mode))  # noqa: S108
@@ -297,8 +298,8 @@ def test_where_there_is_no_shared_memory_the_temporary_folder_serves(
     made = Resident()
     try:
         assert made.folder.parent == tmp_path
-        number = made.ask(ask.OpenPicture(str(station_once), 1))
+        number = made.ask(ask.OpenPicture(str(station.folder), 1))
         assert until(made, {number})[number].result.image == 1
     finally:
         made.close()
-    assert list(tmp_path.iterdir()) == []
+    assert [own.name for own in tmp_path.iterdir()] == ["pollen"]

@@ -14,6 +14,8 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
+from attentive_lens.workspace import Workspace
+
 ROOT = Path(__file__).parents[2]
 GUIDE = ROOT / "docs" / "developing.md"
 MOST_FILES = 3
@@ -170,8 +172,8 @@ frame.close()
 """
 
 
-def test_the_window_shows_what_is_new(planted: Path, station_once: Path) -> None:
-    done = run(planted, "-c", WINDOW, station_once)
+def test_the_window_shows_what_is_new(planted: Path, station: Workspace) -> None:
+    done = run(planted, "-c", WINDOW, station.folder)
     assert done.returncode == 0, done.stderr
     assert "90 images" in done.stdout
     for own in ("'counts'", "'sign descent'", "'polynomial'", "'squared gradient'"):

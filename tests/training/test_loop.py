@@ -26,7 +26,15 @@ from attentive_lens.plan.optimisers import Adam
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.training.checkpoints import Checkpoints
-from attentive_lens.training.journal import Journal, read_events
+from attentive_lens.training.journal import (
+    BatchEvent,
+    EpochEvent,
+    Figures,
+    Journal,
+    damaged_lines,
+    read_event,
+    read_events,
+)
 from attentive_lens.training.learner import Classifier, Learner, Metrics
 from attentive_lens.training.loop import Outcome, run
 
@@ -148,9 +156,14 @@ def test_a_journal_line_half_written_is_read_when_it_is_whole(tmp_path: Path) ->
     events, position = read_events(file)
     assert [e["event"] for e in events] == ["start"]
     with file.open("ab") as stream:
-        stream.write(b'och", "epoch": 1}\nnot json\n{"event": "end"}\n')
+        rest = b'och", "epoch": 1, "training": {"accuracy": 0.5, "loss": 1.0}, "validation": null, "best": true}\n'
+        stream.write(rest + b'not json\n{"event": "epoch", "epoch": 2}\n{"event": "end"}\n')
     events, _ = read_events(file, position)
-    assert [e["event"] for e in events] == ["epoch", "end"]
+    assert [e["event"] for e in events] == ["epoch", "end"], "one that lacks its figures is damaged too"
+    assert damaged_lines(file) == 2
+    epoch = read_event(EpochEvent, events[0])
+    assert epoch == EpochEvent(1, Figures(0.5, 1.0), None, True)
+    assert read_event(BatchEvent, events[0]) is None
     assert read_events(tmp_path / "none") == ([], 0)
 
 

@@ -137,5 +137,7 @@ def test_a_read_only_workspace_can_be_looked_at_and_not_trained_in(
         raise PermissionError(30, "Read-only file system")
 
     monkeypatch.setattr(Path, "mkdir", refuse)
-    with pytest.raises(LensError, match="read-only file system"):
+    with pytest.raises(LensError, match="cannot be written"):
         opened.claim_run(Plan())
+    with pytest.raises(LensError, match="read-only file system"):
+        station.claim_run(Plan())
