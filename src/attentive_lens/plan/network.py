@@ -187,19 +187,19 @@ class NetworkPlan:
         fields: dict[str, tuple[int | None, int, int]] = {IMAGE: (1, 1, 0)}
         rows: list[Facts] = []
         for node in self.nodes:
-            given = tuple(shapes[source] for source in node.after)
+            input_shapes = tuple(shapes[source] for source in node.after)
             try:
-                node.layer.check_input(node.name, given[0])
-                shape = node.layer.output_shape(*given)
+                node.layer.check_input(node.name, input_shapes[0])
+                shape = node.layer.output_shape(*input_shapes)
             except DoesNotFit as error:
                 sources = ", ".join(self._with_settings(source, rows) for source in node.after)
                 at = f"The layer {node.name} does not fit"
                 raise DoesNotFit(at, f"{error.why} from {sources}", error.remedy) from None
-            sees, step, start = _field(node.layer, given[0], [fields[source] for source in node.after])
+            sees, step, start = _field(node.layer, input_shapes[0], [fields[source] for source in node.after])
             shapes[node.name], fields[node.name] = shape, (sees, step, start)
-            weights = sum(product(s) for s in node.layer.weight_shapes(given[0]).values())
-            cost = node.layer.multiply_adds(given[0])
-            rows.append(Facts(node.name, given[0], shape, weights, cost, 4 * product(shape), sees, step, start))
+            weights = sum(product(s) for s in node.layer.weight_shapes(input_shapes[0]).values())
+            cost = node.layer.multiply_adds(input_shapes[0])
+            rows.append(Facts(node.name, input_shapes[0], shape, weights, cost, 4 * product(shape), sees, step, start))
         return tuple(rows)
 
     def _with_settings(self, source: str, rows: Sequence[Facts]) -> str:
@@ -211,10 +211,10 @@ class NetworkPlan:
 
 
 def _field(
-    layer: LayerSettings, given: Shape, sources: Sequence[tuple[int | None, int, int]]
+    layer: LayerSettings, input_shape: Shape, sources: Sequence[tuple[int | None, int, int]]
 ) -> tuple[int | None, int, int]:
     """What an output sees of the image, the step between neighbours, and where the first one's window begins."""
-    reach = layer.reach(given)
+    reach = layer.reach(input_shape)
     step, start = sources[0][1], min(source[2] for source in sources)
     seen = [source[0] for source in sources]
     if reach is None or any(side is None for side in seen):

@@ -13,16 +13,16 @@ LEAST = 2.0
 """Times fewer multiply-adds that tiles must need: maps whose side fills its tiles badly are gathered."""
 
 
-def kernel_for(layer: Convolution, given: Shape, asked: str = "auto") -> str:
+def kernel_for(layer: Convolution, input_shape: Shape, asked: str = "auto") -> str:
     """«gather», «tiles» or «depthwise», for one image's input shape."""
-    if layer.groups > 1 and layer.groups == given[2]:
+    if layer.groups > 1 and layer.groups == input_shape[2]:
         return "depthwise"
     fits = layer.kernel_size == 3 and layer.stride == layer.dilation == layer.groups == 1
     if not fits or asked == "gather":
         return "gather"
     if asked == "tiles":
         return "tiles"
-    rows, columns, filters = layer.output_shape(given)
+    rows, columns, filters = layer.output_shape(input_shape)
     spent = tiles.PLACES * -(-rows // tiles.SIDE) * -(-columns // tiles.SIDE)
     saved = 9 * rows * columns / spent
-    return "tiles" if min(given[2], filters) >= FEWEST and saved >= LEAST else "gather"
+    return "tiles" if min(input_shape[2], filters) >= FEWEST and saved >= LEAST else "gather"

@@ -20,9 +20,9 @@ class ReluLayer(Layer[Relu]):
     may_overwrite = True
     keeps_output = True
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the output."""
-        out = np.maximum(given, 0, out=given if call.overwrite else None)
+        out = np.maximum(inputs, 0, out=inputs if call.overwrite else None)
         return out, out
 
     def backward(
@@ -47,10 +47,10 @@ class Pointwise(Layer[S]):
     def slope(self, x: Array, y: Array) -> Array:
         """f′(x), from x and y = f(x)."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape."""
-        out = self.value(given).astype(given.dtype, copy=False)
-        return out, (given, out)
+        out = self.value(inputs).astype(inputs.dtype, copy=False)
+        return out, (inputs, out)
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
@@ -138,9 +138,9 @@ class SoftmaxLayer(Layer[Softmax]):
 
     keeps_output = True
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the output."""
-        powers = np.exp(given - given.max(axis=-1, keepdims=True))
+        powers = np.exp(inputs - inputs.max(axis=-1, keepdims=True))
         powers /= powers.sum(axis=-1, keepdims=True)
         return powers, powers
 

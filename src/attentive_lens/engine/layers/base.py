@@ -71,7 +71,7 @@ INFERENCE = Call()
 class Layer(ABC, Generic[S]):
     """Base of the engine's layers: arithmetic only, no state but the settings.
 
-    A layer must not change ``given``, unless `may_overwrite` says so and it is told to. It may change the
+    A layer must not change ``inputs``, unless `may_overwrite` says so and it is told to. It may change the
     gradient it is handed. A layer that joins gets and returns tuples, one entry an input.
     """
 
@@ -91,15 +91,15 @@ class Layer(ABC, Generic[S]):
         self.settings = settings
 
     def start(
-        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """Starting weights for one image's input shape; none by default."""
-        del given, rng, dtype, initialisation
+        del input_shape, rng, dtype, initialisation
         return {}
 
-    def prepare(self, weights: dict[str, Array], given: Shape) -> Any:
+    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Any:
         """What can be worked out of the weights once for all pieces of a batch; nothing by default."""
-        del weights, given
+        del weights, input_shape
         return None
 
     def scale_and_shift(self, weights: dict[str, Array]) -> tuple[Array, Array] | None:
@@ -112,18 +112,18 @@ class Layer(ABC, Generic[S]):
         del weights, factor, offset
         return None
 
-    def kernel(self, given: Shape) -> str | None:
+    def kernel(self, input_shape: Shape) -> str | None:
         """The kernel it runs by for one image's input shape, where it has several; None by default."""
-        del given
+        del input_shape
         return None
 
     @abstractmethod
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """Output for a piece of a batch, and what `backward` needs.
 
         Parameters
         ----------
-        given : ndarray, or tuple of them
+        inputs : ndarray, or tuple of them
             N×H×W×C or N×V.
         weights : dict
             The arrays of `start`.
@@ -137,7 +137,7 @@ class Layer(ABC, Generic[S]):
     ) -> tuple[Any, dict[str, Array]]:
         """Gradients of the input(s) and of the weights, as far as they are needed, for that of the output."""
 
-    def sums(self, given: Array) -> Array:
+    def sums(self, inputs: Array) -> Array:
         """Of a piece, what `forward` needs of the whole batch; only where `whole_batch`."""
         raise NotImplementedError
 

@@ -19,12 +19,12 @@ class ConnectedLayer(Layer[Connected]):
     can_activate = True
 
     def start(
-        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """As asked, zero bias; the output's weights a tenth of that, so that the first loss is about ln K."""
-        shapes = self.settings.weight_shapes(given)
+        shapes = self.settings.weight_shapes(input_shape)
         share = 0.1 if self.settings.is_output else 1.0
-        matrix = initial_weights(initialisation, shapes["matrix"], given[0], self.settings.units, rng, dtype)
+        matrix = initial_weights(initialisation, shapes["matrix"], input_shape[0], self.settings.units, rng, dtype)
         return {"matrix": matrix * np.asarray(share, dtype), "bias": np.zeros(shapes["bias"], dtype)}
 
     def absorb(self, weights: dict[str, Array], factor: Array, offset: Array) -> dict[str, Array]:
@@ -33,13 +33,13 @@ class ConnectedLayer(Layer[Connected]):
         bias = weights["bias"] * factor + offset
         return {"matrix": (weights["matrix"] * factor).astype(dtype), "bias": bias.astype(dtype)}
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×units; keeps the input."""
-        out = given @ weights["matrix"]
+        out = inputs @ weights["matrix"]
         out += weights["bias"]
         if call.activate:
             np.maximum(out, 0, out=out)
-        return out, given
+        return out, inputs
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool

@@ -44,15 +44,15 @@ class ConvolutionLayer(Layer[Convolution]):
         bias = weights["bias"] * factor + offset
         return {"kernel": (weights["kernel"] * factor).astype(dtype), "bias": bias.astype(dtype)}
 
-    def kernel(self, given: Shape) -> str:
+    def kernel(self, input_shape: Shape) -> str:
         """What it runs by for one image's input shape."""
-        return kernel_for(self.settings, given, self.kernels)
+        return kernel_for(self.settings, input_shape, self.kernels)
 
     def start(
-        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """As asked, zero bias."""
-        shapes = self.settings.weight_shapes(given)
+        shapes = self.settings.weight_shapes(input_shape)
         area = self.settings.kernel_size**2
         fans = area * shapes["kernel"][2], area * self.settings.filters // self.settings.groups
         return {
@@ -60,97 +60,97 @@ class ConvolutionLayer(Layer[Convolution]):
             "bias": np.zeros(shapes["bias"], dtype),
         }
 
-    def prepare(self, weights: dict[str, Array], given: Shape) -> Any:
+    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Any:
         """The transformed filters, where tiles are used."""
-        if self.kernel(given) != "tiles":
+        if self.kernel(input_shape) != "tiles":
             return None
         kernel = weights["kernel"]
         return Tiles(tiles.transformed(kernel), tiles.transformed(tiles.turned(kernel)))
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×OH×OW×F; keeps the input and the transformed filters."""
         kernel, bias = weights["kernel"], weights["bias"]
-        way = self.kernel(given.shape[1:])
+        way = self.kernel(inputs.shape[1:])
         if way == "tiles":
-            ready = call.ready or self.prepare(weights, given.shape[1:])
-            rows, columns, _ = self.settings.output_shape(given.shape[1:])
+            ready = call.ready or self.prepare(weights, inputs.shape[1:])
+            rows, columns, _ = self.settings.output_shape(inputs.shape[1:])
             before = self.settings.pads[0]
-            given = np.ascontiguousarray(given)
-            out = tiles.convolve(given, ready.forward, before, rows, columns, bias, call.activate)
-            return out, (given, ready)
+            inputs = np.ascontiguousarray(inputs)
+            out = tiles.convolve(inputs, ready.forward, before, rows, columns, bias, call.activate)
+            return out, (inputs, ready)
         if way == "depthwise":
-            out = self._depthwise(given, kernel)
+            out = self._depthwise(inputs, kernel)
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
         elif self.settings.groups > 1:
-            parts = zip(self._by_group(given), np.split(kernel, self.settings.groups, axis=3), strict=True)
+            parts = zip(self._by_group(inputs), np.split(kernel, self.settings.groups, axis=3), strict=True)
             out = np.concatenate([convolve(part, own, self.window) for part, own in parts], axis=3)
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
         else:
-            out = convolve(given, kernel, self.window, bias, call.activate)
-        return out, (given, None)
+            out = convolve(inputs, kernel, self.window, bias, call.activate)
+        return out, (inputs, None)
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """By the kernel that ran forward."""
-        given, ready = saved
+        inputs, ready = saved
         kernel = weights["kernel"]
         grad = np.ascontiguousarray(grad)
         found: dict[str, Array] = {"bias": _summed(grad)} if need_weights else {}
-        rows, columns = given.shape[1:3]
+        rows, columns = inputs.shape[1:3]
         if isinstance(ready, Tiles):
             before = self.settings.pads[0]
             if need_weights:
-                found["kernel"] = tiles.filter_gradient(given, grad, before)
+                found["kernel"] = tiles.filter_gradient(inputs, grad, before)
             if not need_inputs:
                 return None, found
             return tiles.convolve(grad, ready.turned, 2 - before, rows, columns, None, False), found
-        if self.kernel(given.shape[1:]) == "depthwise":
-            to_images, to_kernel = self._depthwise_backward(given, kernel, grad)
+        if self.kernel(inputs.shape[1:]) == "depthwise":
+            to_images, to_kernel = self._depthwise_backward(inputs, kernel, grad)
             if need_weights:
                 found["kernel"] = to_kernel
             return (to_images if need_inputs else None), found
         if self.settings.groups > 1:
-            return self._grouped_backward(given, kernel, grad, need_inputs, found if need_weights else None)
+            return self._grouped_backward(inputs, kernel, grad, need_inputs, found if need_weights else None)
         if need_weights:
-            found["kernel"] = weight_gradient(given, grad, self.window)
+            found["kernel"] = weight_gradient(inputs, grad, self.window)
         return (input_gradient(grad, kernel, self.window, rows, columns) if need_inputs else None), found
 
     def _by_group(self, maps: Array) -> list[Array]:
         return [np.ascontiguousarray(part) for part in np.split(maps, self.settings.groups, axis=3)]
 
     def _grouped_backward(
-        self, given: Array, kernel: Array, grad: Array, need_inputs: bool, found: dict[str, Array] | None
+        self, inputs: Array, kernel: Array, grad: Array, need_inputs: bool, found: dict[str, Array] | None
     ) -> tuple[Array | None, dict[str, Array]]:
-        images, grads = self._by_group(given), self._by_group(grad)
+        images, grads = self._by_group(inputs), self._by_group(grad)
         if found is not None:
             pairs = zip(images, grads, strict=True)
             found["kernel"] = np.concatenate([weight_gradient(a, g, self.window) for a, g in pairs], axis=3)
         if not need_inputs:
             return None, found or {}
-        rows, columns = given.shape[1:3]
+        rows, columns = inputs.shape[1:3]
         kernels = np.split(kernel, self.settings.groups, axis=3)
         onward = [input_gradient(g, k, self.window, rows, columns) for g, k in zip(grads, kernels, strict=True)]
         return np.concatenate(onward, axis=3), found or {}
 
-    def _depthwise(self, given: Array, kernel: Array) -> Array:
+    def _depthwise(self, inputs: Array, kernel: Array) -> Array:
         """Without the bias; several filters a channel look at its copies."""
         s = self.settings
         times = s.filters // s.groups
-        out = np.zeros((len(given), *s.output_shape(given.shape[1:])), given.dtype)
-        images = np.repeat(given, times, axis=3) if times > 1 else np.ascontiguousarray(given)
+        out = np.zeros((len(inputs), *s.output_shape(inputs.shape[1:])), inputs.dtype)
+        images = np.repeat(inputs, times, axis=3) if times > 1 else np.ascontiguousarray(inputs)
         depthwise(images, np.ascontiguousarray(kernel[:, :, 0]), s.stride, s.pads[0], s.dilation, out)
         return out
 
-    def _depthwise_backward(self, given: Array, kernel: Array, grad: Array) -> tuple[Array, Array]:
+    def _depthwise_backward(self, inputs: Array, kernel: Array, grad: Array) -> tuple[Array, Array]:
         s = self.settings
         times = s.filters // s.groups
-        images = np.repeat(given, times, axis=3) if times > 1 else np.ascontiguousarray(given)
+        images = np.repeat(inputs, times, axis=3) if times > 1 else np.ascontiguousarray(inputs)
         own = np.ascontiguousarray(kernel[:, :, 0])
         to_images, to_kernel = np.zeros_like(images), np.zeros_like(own)
         depthwise_backward(images, own, s.stride, s.pads[0], s.dilation, grad, to_images, to_kernel)
         if times > 1:
-            to_images = to_images.reshape(*given.shape, times).sum(axis=4)
+            to_images = to_images.reshape(*inputs.shape, times).sum(axis=4)
         return to_images, to_kernel[:, :, None]
 
 

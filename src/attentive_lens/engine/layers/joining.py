@@ -14,12 +14,12 @@ from attentive_lens.plan.layers import Add, Concatenate, Multiply
 class AddLayer(Layer[Add]):
     """Sum of all inputs."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As each input in shape; keeps how many there were."""
-        out = given[0] + given[1]
-        for more in given[2:]:
+        out = inputs[0] + inputs[1]
+        for more in inputs[2:]:
             out += more
-        return out, len(given)
+        return out, len(inputs)
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
@@ -31,12 +31,12 @@ class AddLayer(Layer[Add]):
 class MultiplyLayer(Layer[Multiply]):
     """Product of all inputs; one value a channel is a factor for the whole map."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As the first input in shape; keeps the inputs."""
-        out = given[0] * _spread(given[1], given[0])
-        for more in given[2:]:
-            out *= _spread(more, given[0])
-        return out, given
+        out = inputs[0] * _spread(inputs[1], inputs[0])
+        for more in inputs[2:]:
+            out *= _spread(more, inputs[0])
+        return out, inputs
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
@@ -55,9 +55,9 @@ class MultiplyLayer(Layer[Multiply]):
 class ConcatenateLayer(Layer[Concatenate]):
     """Channels of all inputs in their order."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×H×W×ΣC; keeps the numbers of channels."""
-        return np.concatenate(given, axis=-1), [own.shape[-1] for own in given]
+        return np.concatenate(inputs, axis=-1), [own.shape[-1] for own in inputs]
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool

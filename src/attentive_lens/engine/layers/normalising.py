@@ -52,10 +52,10 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
     can_activate = True
 
     def start(
-        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """Scale and variance 1, shift and mean 0."""
-        channels = given[-1]
+        channels = input_shape[-1]
         return {
             "scale": np.ones(channels, dtype),
             "shift": np.zeros(channels, dtype),
@@ -63,9 +63,9 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
             "variance": np.ones(channels, dtype),
         }
 
-    def sums(self, given: Array) -> Array:
+    def sums(self, inputs: Array) -> Array:
         """3×C float64: count, sum and sum of squares of each channel."""
-        flat = np.ascontiguousarray(given).reshape(-1, given.shape[-1])
+        flat = np.ascontiguousarray(inputs).reshape(-1, inputs.shape[-1])
         found = np.zeros((3, flat.shape[1]))
         found[0] = len(flat)
         channel_sums(flat, found[1:])
@@ -82,14 +82,14 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
         rounded = mean.astype(dtype)
         return rounded, (1 / np.sqrt(variance + self.settings.epsilon)).astype(dtype), mean - rounded
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the input with its figures, and whether they are the batch's."""
-        given = np.ascontiguousarray(given)
+        inputs = np.ascontiguousarray(inputs)
         mean, inverse, rest = self._statistics(weights, call.sums)
-        out = np.empty_like(given)
+        out = np.empty_like(inputs)
         factor = weights["scale"] * inverse
-        channels = given.shape[-1]
-        flat, to = given.reshape(-1, channels), out.reshape(-1, channels)
+        channels = inputs.shape[-1]
+        flat, to = inputs.reshape(-1, channels), out.reshape(-1, channels)
         # the mean is taken off first: values far from zero keep the digits in which they differ
         offset = (weights["shift"] - rest * factor).astype(out.dtype)
         normalise(flat, mean, factor, offset, call.activate, to)
@@ -153,20 +153,20 @@ class GroupNormalisationLayer(Layer[GroupNormalisation]):
     """As batch normalisation, over groups of channels of each image (Wu & He 2018, eq. 1–2, 7)."""
 
     def start(
-        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """Scale 1, shift 0."""
-        return {"scale": np.ones(given[2], dtype), "shift": np.zeros(given[2], dtype)}
+        return {"scale": np.ones(input_shape[2], dtype), "shift": np.zeros(input_shape[2], dtype)}
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the normalised values."""
-        n, rows, columns, channels = given.shape
-        parts = given.reshape(n, rows * columns, self.settings.groups, channels // self.settings.groups)
+        n, rows, columns, channels = inputs.shape
+        parts = inputs.reshape(n, rows * columns, self.settings.groups, channels // self.settings.groups)
         mean = parts.mean(axis=(1, 3), keepdims=True)
         normal = parts - mean
         inverse = 1 / np.sqrt((normal * normal).mean(axis=(1, 3), keepdims=True) + self.settings.epsilon)
-        normal = (normal * inverse).astype(given.dtype, copy=False)
-        out = normal.reshape(given.shape) * weights["scale"] + weights["shift"]
+        normal = (normal * inverse).astype(inputs.dtype, copy=False)
+        out = normal.reshape(inputs.shape) * weights["scale"] + weights["shift"]
         return out, (normal, inverse)
 
     def backward(
@@ -189,21 +189,21 @@ class GroupNormalisationLayer(Layer[GroupNormalisation]):
 class LocalResponseLayer(Layer[LocalResponse]):
     """x / (k + α · Σ x² over neighbour channels)^β (Krizhevsky 2012, section 3.3)."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the input and the sums."""
         s = self.settings
-        sums = np.asarray(s.k, given.dtype) + np.asarray(s.alpha, given.dtype) * self._across(given * given)
-        out = given * sums ** np.asarray(-s.beta, given.dtype)
-        return out, (given, sums)
+        sums = np.asarray(s.k, inputs.dtype) + np.asarray(s.alpha, inputs.dtype) * self._across(inputs * inputs)
+        out = inputs * sums ** np.asarray(-s.beta, inputs.dtype)
+        return out, (inputs, sums)
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """G · sums^−β − 2αβ · x · Σ over neighbours of g · x · sums^(−β−1)."""
-        s, (given, sums) = self.settings, saved
-        part = self._across(grad * given * sums ** np.asarray(-s.beta - 1, given.dtype), mirrored=True)
-        out = grad * sums ** np.asarray(-s.beta, given.dtype)
-        return out - np.asarray(2 * s.alpha * s.beta, given.dtype) * given * part, {}
+        s, (inputs, sums) = self.settings, saved
+        part = self._across(grad * inputs * sums ** np.asarray(-s.beta - 1, inputs.dtype), mirrored=True)
+        out = grad * sums ** np.asarray(-s.beta, inputs.dtype)
+        return out - np.asarray(2 * s.alpha * s.beta, inputs.dtype) * inputs * part, {}
 
     def _across(self, values: Array, mirrored: bool = False) -> Array:
         """Sums over the neighbours of each channel; mirrored, over those whose neighbour it is."""

@@ -19,13 +19,13 @@ TINY = 1e-12
 class MaxPoolingLayer(Layer[MaxPooling]):
     """The greatest value of each window; of equal ones the first, row by row, receives the gradient."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×OH×OW×C; keeps where each greatest value stood."""
-        shape = (len(given), *self.settings.output_shape(given.shape[1:]))
-        out = np.empty(shape, given.dtype)
+        shape = (len(inputs), *self.settings.output_shape(inputs.shape[1:]))
+        out = np.empty(shape, inputs.dtype)
         place = np.empty(shape, np.uint16)
-        pool_forward(given, self.settings.kernel_size, self.settings.stride, out, place)
-        return out, (place, given.shape)
+        pool_forward(inputs, self.settings.kernel_size, self.settings.stride, out, place)
+        return out, (place, inputs.shape)
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
@@ -42,14 +42,14 @@ class MaxPoolingLayer(Layer[MaxPooling]):
 class AveragePoolingLayer(Layer[AveragePooling]):
     """The mean of each window."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×OH×OW×C; keeps the input's shape."""
-        shape = (len(given), *self.settings.output_shape(given.shape[1:]))
-        out = np.zeros(shape, given.dtype)
-        for part in _offsets(given, self.settings, shape):
+        shape = (len(inputs), *self.settings.output_shape(inputs.shape[1:]))
+        out = np.zeros(shape, inputs.dtype)
+        for part in _offsets(inputs, self.settings, shape):
             out += part
         out /= self.settings.kernel_size**2
-        return out, given.shape
+        return out, inputs.shape
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
@@ -65,60 +65,60 @@ class AveragePoolingLayer(Layer[AveragePooling]):
 class PowerPoolingLayer(Layer[PowerPooling]):
     """(mean |x|ᵖ)^(1/p) of each window (Sermanet 2012, eq. 1)."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×OH×OW×C; keeps input and output."""
         power = self.settings.power
-        shape = (len(given), *self.settings.output_shape(given.shape[1:]))
-        out = np.zeros(shape, given.dtype)
-        for part in _offsets(np.abs(given) ** power, self.settings, shape):
+        shape = (len(inputs), *self.settings.output_shape(inputs.shape[1:]))
+        out = np.zeros(shape, inputs.dtype)
+        for part in _offsets(np.abs(inputs) ** power, self.settings, shape):
             out += part
         out = (out / self.settings.kernel_size**2 + TINY) ** (1 / power)
-        return out.astype(given.dtype, copy=False), (given, out)
+        return out.astype(inputs.dtype, copy=False), (inputs, out)
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """G · y^(1−p) · |x|^(p−1) · sign(x) / count."""
-        given, out = saved
+        inputs, out = saved
         power = self.settings.power
         share = grad * out ** (1 - power) / self.settings.kernel_size**2
-        found = np.zeros(given.shape, grad.dtype)
+        found = np.zeros(inputs.shape, grad.dtype)
         for part in _offsets(found, self.settings, grad.shape):
             part += share
-        return (found * np.abs(given) ** (power - 1) * np.sign(given)).astype(grad.dtype, copy=False), {}
+        return (found * np.abs(inputs) ** (power - 1) * np.sign(inputs)).astype(grad.dtype, copy=False), {}
 
 
 class GlobalPoolingLayer(Layer[GlobalPooling]):
     """Mean, greatest, or power mean of each whole map."""
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×C; keeps input and output."""
         if self.settings.mode == "average":
-            return given.mean(axis=(1, 2)), (given, None)
-        flat = given.reshape(len(given), -1, given.shape[3])
+            return inputs.mean(axis=(1, 2)), (inputs, None)
+        flat = inputs.reshape(len(inputs), -1, inputs.shape[3])
         if self.settings.mode == "max":
             place = flat.argmax(axis=1)
-            return np.take_along_axis(flat, place[:, None], axis=1)[:, 0], (given, place)
+            return np.take_along_axis(flat, place[:, None], axis=1)[:, 0], (inputs, place)
         power = self.settings.power
         out = ((np.abs(flat) ** power).mean(axis=1) + TINY) ** (1 / power)
-        return out.astype(given.dtype, copy=False), (given, out)
+        return out.astype(inputs.dtype, copy=False), (inputs, out)
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Any, dict[str, Array]]:
         """As for the windowed poolings, with one window."""
-        given, of = saved
-        n, rows, columns, channels = given.shape
+        inputs, of = saved
+        n, rows, columns, channels = inputs.shape
         if self.settings.mode == "average":
             share = grad / np.asarray(rows * columns, grad.dtype)
-            return np.broadcast_to(share[:, None, None, :], given.shape).copy(), {}
+            return np.broadcast_to(share[:, None, None, :], inputs.shape).copy(), {}
         if self.settings.mode == "max":
             out = np.zeros((n, rows * columns, channels), grad.dtype)
             np.put_along_axis(out, of[:, None], grad[:, None], axis=1)
-            return out.reshape(given.shape), {}
+            return out.reshape(inputs.shape), {}
         power = self.settings.power
         share = grad * of ** (1 - power) / (rows * columns)
-        found = share[:, None, None, :] * np.abs(given) ** (power - 1) * np.sign(given)
+        found = share[:, None, None, :] * np.abs(inputs) ** (power - 1) * np.sign(inputs)
         return found.astype(grad.dtype, copy=False), {}
 
 

@@ -32,10 +32,10 @@ class ResamplingLayer(Layer[Resampling]):
         np.add.at(matrix, (rows, np.minimum(left + 1, side - 1)), at - left)
         return matrix
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×H·factor×W·factor×C; keeps the input's shape."""
-        down, across = (self._matrix(side, given.dtype) for side in given.shape[1:3])
-        return np.einsum("yh,xw,nhwc->nyxc", down, across, given, optimize=True), given.shape
+        down, across = (self._matrix(side, inputs.dtype) for side in inputs.shape[1:3])
+        return np.einsum("yh,xw,nhwc->nyxc", down, across, inputs, optimize=True), inputs.shape
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
@@ -54,21 +54,21 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
         return Window(self.settings.kernel_size, self.settings.stride, before, after)
 
     def start(
-        self, given: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """As asked, for the inputs that reach one output pixel; zero bias."""
-        shapes = self.settings.weight_shapes(given)
+        shapes = self.settings.weight_shapes(input_shape)
         k, s = self.settings.kernel_size, self.settings.stride
-        fan_in = max(1, k * k * given[2] // (s * s))
+        fan_in = max(1, k * k * input_shape[2] // (s * s))
         kernel = initial_weights(initialisation, shapes["kernel"], fan_in, k * k * self.settings.filters, rng, dtype)
         return {"kernel": kernel, "bias": np.zeros(shapes["bias"], dtype)}
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×H·stride×W·stride×F; keeps the input."""
-        rows, columns, _ = self.settings.output_shape(given.shape[1:])
-        out = input_gradient(given, weights["kernel"], self._window, rows, columns)
+        rows, columns, _ = self.settings.output_shape(inputs.shape[1:])
+        out = input_gradient(inputs, weights["kernel"], self._window, rows, columns)
         out += weights["bias"]
-        return out, given
+        return out, inputs
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool

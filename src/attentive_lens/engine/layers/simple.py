@@ -19,17 +19,17 @@ class DropoutLayer(Layer[Dropout]):
 
     keeps_output = True  # at inference its output is its input
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """As given in shape; keeps the factors, 0 or 1 / (1 − rate)."""
         rate = self.settings.rate
         if call.context is None or rate == 0:
-            return given, None
-        shape = given.shape
+            return inputs, None
+        shape = inputs.shape
         if self.settings.unit == "channel":
             shape = (shape[0], *(1 for _ in shape[1:-1]), shape[-1])
         drawn = call.context.random_generator(f"dropout of {self.name}").random(shape, np.float32)
-        factors = (drawn >= rate).astype(given.dtype) / np.asarray(1 - rate, given.dtype)
-        return given * factors, factors
+        factors = (drawn >= rate).astype(inputs.dtype) / np.asarray(1 - rate, inputs.dtype)
+        return inputs * factors, factors
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
@@ -43,9 +43,9 @@ class FlattenLayer(Layer[Flatten]):
 
     keeps_output = True  # its output is a view of its input
 
-    def forward(self, given: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
         """N×V; keeps the shape."""
-        return given.reshape(len(given), -1), given.shape
+        return inputs.reshape(len(inputs), -1), inputs.shape
 
     def backward(
         self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool

@@ -78,43 +78,43 @@ class Contribution(MapMethod):
             if share is None:
                 continue
             layer, weights = network.layers[node.name], network.weights.get(node.name, {})
-            given = tuple(outs[source] for source in node.after)
-            parts, own = self._back(layer, weights, given, share)
+            inputs = tuple(outs[source] for source in node.after)
+            parts, own = self._back(layer, weights, inputs, share)
             kept += own
             for source, part in zip(node.after, parts, strict=True):
                 shares[source] = shares[source] + part if source in shares else part
         return shares[IMAGE].sum(axis=3).astype(np.float32), kept
 
-    def _back(self, layer: Layer[Any], weights: dict[str, Array], given: tuple[Array, ...], share: Array) -> Shared:
+    def _back(self, layer: Layer[Any], weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
         kind = layer.settings
         none = np.zeros(len(share))
         if isinstance(kind, Multiply):
-            return (share, *(np.zeros_like(own) for own in given[1:])), none
+            return (share, *(np.zeros_like(own) for own in inputs[1:])), none
         if isinstance(kind, SameShape):
             return (share,), none
         whole = isinstance(kind, Flatten | MaxPooling | Concatenate)
         if whole or (isinstance(kind, GlobalPooling) and kind.mode == "max"):
-            _, saved = layer.forward(given if kind.joins else given[0], weights, INFERENCE)
+            _, saved = layer.forward(inputs if kind.joins else inputs[0], weights, INFERENCE)
             parts = layer.backward(share.copy(), saved, weights, True, False)[0]
             return (parts if kind.joins else (parts,)), none
         weighed = "bias" in weights
         if self.rule == "alpha-beta" and weighed:
-            part, kept = _apart(layer, weights, given[0], share)
+            part, kept = _apart(layer, weights, inputs[0], share)
             return (part,), kept
-        return _steadied(layer, weights, given, share)
+        return _steadied(layer, weights, inputs, share)
 
 
-def _steadied(layer: Layer[Any], weights: dict[str, Array], given: tuple[Array, ...], share: Array) -> Shared:
+def _steadied(layer: Layer[Any], weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
     """By what each input added, steadied; what the steadying takes, by the strength of what was added."""
     joins = layer.settings.joins
-    out, saved = layer.forward(given if joins else given[0], weights, INFERENCE)
+    out, saved = layer.forward(inputs if joins else inputs[0], weights, INFERENCE)
     floor = EPSILON * np.abs(out).max() + np.finfo(out.dtype).tiny
     scaled = share / (out + np.where(out >= 0, floor, -floor).astype(out.dtype))
     left = share - scaled * out
     kept = _over_images(scaled * weights["bias"]) if "bias" in weights else np.zeros(len(share))
     grads = layer.backward(scaled, saved, weights, True, False)[0]
-    parts = [own * grad for own, grad in zip(given, grads if joins else (grads,), strict=True)]
-    strengths = tuple(np.abs(own) for own in given)
+    parts = [own * grad for own, grad in zip(inputs, grads if joins else (grads,), strict=True)]
+    strengths = tuple(np.abs(own) for own in inputs)
     strong = {name: np.zeros_like(a) if name == "bias" else np.abs(a) for name, a in weights.items()}
     sums, saved = layer.forward(strengths if joins else strengths[0], strong, INFERENCE)
     some = sums > ABSENT * np.abs(sums).max()
@@ -124,9 +124,9 @@ def _steadied(layer: Layer[Any], weights: dict[str, Array], given: tuple[Array, 
     return tuple(parts), kept + _over_images(np.where(some, 0, left))
 
 
-def _apart(layer: Layer[Any], weights: dict[str, Array], given: Array, share: Array) -> tuple[Array, Array]:
+def _apart(layer: Layer[Any], weights: dict[str, Array], inputs: Array, share: Array) -> tuple[Array, Array]:
     """Twice to what spoke for, less once to what spoke against; all to one side where the other did not speak."""
-    high, low = np.maximum(given, 0), np.minimum(given, 0)
+    high, low = np.maximum(inputs, 0), np.minimum(inputs, 0)
     sides = []
     for sign in (1, -1):
         runs = []
@@ -140,7 +140,7 @@ def _apart(layer: Layer[Any], weights: dict[str, Array], given: Array, share: Ar
     spoke = [np.abs(total) > ABSENT * most for _, _, total in sides]
     both = spoke[0] & spoke[1]
     factors = (np.where(both, 2, spoke[0]), np.where(both, -1, spoke[1]))
-    part = np.zeros_like(given)
+    part = np.zeros_like(inputs)
     kept = _over_images(np.where(spoke[0] | spoke[1], 0, share))
     for (runs, bias, total), has, factor in zip(sides, spoke, factors, strict=True):
         scaled = (factor * share / np.where(has, total, 1)).astype(share.dtype)

@@ -45,31 +45,31 @@ class LayerSettings(Kind):
     """Whether it sets negative values to 0 and does nothing else, so that a layer before it may do so at once."""
 
     @abstractmethod
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """Shape that comes out for one image's inputs; `DoesNotFit` where they cannot be taken."""
 
     def output_channels(self, *inputs: int | None) -> int | None:
         """Channels that come out for those of the inputs, None where they are not known; as they came by default."""
         return inputs[0]
 
-    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """Shapes of the arrays that training changes, by name; none by default."""
-        del given
+        del input_shape
         return {}
 
-    def state_shapes(self, given: Shape) -> dict[str, Shape]:
+    def state_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """Shapes of further arrays that are kept with the weights but have no gradient; none by default."""
-        del given
+        del input_shape
         return {}
 
-    def multiply_adds(self, given: Shape) -> int:
+    def multiply_adds(self, input_shape: Shape) -> int:
         """Multiplications with addition for one image, forward."""
-        del given
+        del input_shape
         return 0
 
-    def reach(self, given: Shape) -> Reach | None:
+    def reach(self, input_shape: Shape) -> Reach | None:
         """Window on the input, or None when an output sees the whole of it."""
-        del given
+        del input_shape
         return Reach()
 
     @property
@@ -77,12 +77,12 @@ class LayerSettings(Kind):
         """What decides its output's shape, for an error further on: «5×5 kernel, valid padding»."""
         return ""
 
-    def check_input(self, where: str, given: Shape) -> None:
+    def check_input(self, where: str, input_shape: Shape) -> None:
         """Refuse an input of the wrong rank, naming the node ``where`` it happens."""
-        if self.needs_map and len(given) != 3:
+        if self.needs_map and len(input_shape) != 3:
             raise DoesNotFit(
                 f"The layer {where} does not fit",
-                f"a {self.kind} looks at rows and columns, and its input was flattened to {given[0]} values",
+                f"a {self.kind} looks at rows and columns, and its input was flattened to {input_shape[0]} values",
                 "Move it before the flatten layer",
             )
 
@@ -91,9 +91,9 @@ class LayerSettings(Kind):
 class SameShape(LayerSettings):
     """Base of the layers whose output has the shape of their input."""
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """As given."""
-        return given
+        return input_shape
 
 
 def windows(side: int, extent: int, stride: int, before: int, after: int) -> int:

@@ -18,12 +18,12 @@ class Connected(LayerSettings):
 
     units: int = spec(64, label="units", low=1, high=65536, meaning="How many values come out.")
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(units,)."""
-        if len(given) != 1:
+        if len(input_shape) != 1:
             raise DoesNotFit(
                 f"The {self.kind} layer does not fit",
-                f"it takes one row of values, and its input is {text(given)}",
+                f"it takes one row of values, and its input is {text(input_shape)}",
                 "Put a flatten or a global pooling layer before it",
             )
         return (self.units,)
@@ -32,15 +32,15 @@ class Connected(LayerSettings):
         """Its units."""
         return self.units
 
-    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``matrix``: in×out; ``bias``: out."""
-        return {"matrix": (given[0], self.units), "bias": (self.units,)}
+        return {"matrix": (input_shape[0], self.units), "bias": (self.units,)}
 
-    def multiply_adds(self, given: Shape) -> int:
+    def multiply_adds(self, input_shape: Shape) -> int:
         """One per weight."""
-        return given[0] * self.units
+        return input_shape[0] * self.units
 
-    def reach(self, given: Shape) -> None:
+    def reach(self, input_shape: Shape) -> None:
         """It sees everything."""
         return
 

@@ -62,14 +62,14 @@ class Convolution(LayerSettings):
             return ((self.extent - 1) // 2, self.extent // 2)
         return (self.padding_width, self.padding_width) if self.padding == "explicit" else (0, 0)
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(rows, columns, filters)."""
-        height, width, channels = given
+        height, width, channels = input_shape
         before, after = self.pads
         if min(height, width) + before + after < self.extent:
             raise DoesNotFit(
                 "The convolution does not fit",
-                f"its {self.extent}×{self.extent} window is larger than its input, {text(given)}",
+                f"its {self.extent}×{self.extent} window is larger than its input, {text(input_shape)}",
                 "Use a smaller kernel, same padding, or pool less before it",
             )
         if channels % self.groups or self.filters % self.groups:
@@ -88,16 +88,16 @@ class Convolution(LayerSettings):
         """Its filters."""
         return self.filters
 
-    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``kernel``: KH×KW×(C / groups)×F; ``bias``: F."""
-        per_group = max(1, given[2] // self.groups)
+        per_group = max(1, input_shape[2] // self.groups)
         return {"kernel": (self.kernel_size, self.kernel_size, per_group, self.filters), "bias": (self.filters,)}
 
-    def multiply_adds(self, given: Shape) -> int:
+    def multiply_adds(self, input_shape: Shape) -> int:
         """Of the direct formula."""
-        return product(self.output_shape(given)) * self.kernel_size**2 * given[2] // self.groups
+        return product(self.output_shape(input_shape)) * self.kernel_size**2 * input_shape[2] // self.groups
 
-    def reach(self, given: Shape) -> Reach:
+    def reach(self, input_shape: Shape) -> Reach:
         """Its window."""
         return Reach(self.extent, self.stride, self.pads[0])
 

@@ -16,16 +16,16 @@ class Add(LayerSettings):
     idea: ClassVar[str] = "Adds maps of one shape: a short cut past other layers (residual connection)."
     joins: ClassVar[bool] = True
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """As given."""
         for other in others:
-            if other != given:
+            if other != input_shape:
                 raise DoesNotFit(
                     "The sum does not fit",
-                    f"its inputs are {text(given)} and {text(other)}, and only equal shapes can be added",
+                    f"its inputs are {text(input_shape)} and {text(other)}, and only equal shapes can be added",
                     "Bring them to one shape, for example by a 1×1 convolution with the same stride",
                 )
-        return given
+        return input_shape
 
 
 @dataclass(frozen=True)
@@ -36,16 +36,17 @@ class Multiply(LayerSettings):
     idea: ClassVar[str] = "Multiplies maps of one shape, or every map by its own factor (a gate)."
     joins: ClassVar[bool] = True
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """As the first input, the others being the same or one value a channel of it."""
         for other in others:
-            if other not in (given, (given[-1],)):
+            if other not in (input_shape, (input_shape[-1],)):
                 raise DoesNotFit(
                     "The product does not fit",
-                    f"{text(given)} takes factors of {text(given)} or {given[-1]} values, and gets {text(other)}",
+                    f"{text(input_shape)} takes factors of {text(input_shape)} or {input_shape[-1]} values, and gets"
+                    f" {text(other)}",
                     "Name the maps first, and bring the factors to one a channel",
                 )
-        return given
+        return input_shape
 
 
 @dataclass(frozen=True)
@@ -61,16 +62,16 @@ class Concatenate(LayerSettings):
         known = [count for count in inputs if count is not None]
         return sum(known) if len(known) == len(inputs) else None
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """Rows and columns as given, channels summed."""
         for other in others:
-            if other[:-1] != given[:-1]:
+            if other[:-1] != input_shape[:-1]:
                 raise DoesNotFit(
                     "The maps cannot be joined",
-                    f"{text(given)} and {text(other)} do not have the same rows and columns",
+                    f"{text(input_shape)} and {text(other)} do not have the same rows and columns",
                     "Bring them to the same rows and columns first",
                 )
-        return (*given[:-1], sum(shape[-1] for shape in (given, *others)))
+        return (*input_shape[:-1], sum(shape[-1] for shape in (input_shape, *others)))
 
 
 JOINING: tuple[type[LayerSettings], ...] = (

@@ -21,13 +21,13 @@ class BatchNormalisation(SameShape):
     )
     epsilon: float = spec(1e-5, label="epsilon", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
 
-    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``scale`` and ``shift``: C."""
-        return {"scale": (given[-1],), "shift": (given[-1],)}
+        return {"scale": (input_shape[-1],), "shift": (input_shape[-1],)}
 
-    def state_shapes(self, given: Shape) -> dict[str, Shape]:
+    def state_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """Running ``mean`` and ``variance``: C."""
-        return {"mean": (given[-1],), "variance": (given[-1],)}
+        return {"mean": (input_shape[-1],), "variance": (input_shape[-1],)}
 
 
 @dataclass(frozen=True)
@@ -41,19 +41,19 @@ class GroupNormalisation(SameShape):
     groups: int = spec(8, label="groups", low=1, high=4096, meaning="Into how many groups the channels are put.")
     epsilon: float = spec(1e-5, label="epsilon", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """As given."""
-        if given[2] % self.groups:
+        if input_shape[2] % self.groups:
             raise DoesNotFit(
                 "The normalisation does not fit",
-                f"{given[2]} channels cannot be put into {self.groups} equal groups, input {text(given)}",
+                f"{input_shape[2]} channels cannot be put into {self.groups} equal groups, input {text(input_shape)}",
                 "Choose a number of groups that divides the channels",
             )
-        return given
+        return input_shape
 
-    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``scale`` and ``shift``: C."""
-        return {"scale": (given[2],), "shift": (given[2],)}
+        return {"scale": (input_shape[2],), "shift": (input_shape[2],)}
 
 
 @dataclass(frozen=True)

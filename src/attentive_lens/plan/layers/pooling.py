@@ -20,18 +20,19 @@ class Pooling(LayerSettings):
     kernel_size: int = spec(2, label="kernel size", unit="pixels", low=1, high=31, meaning="Side of the window.")
     stride: int = spec(2, label="stride", unit="pixels", low=1, high=31, meaning="How far the window moves each time.")
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(rows, columns, channels); pixels that fill no whole window at the edge are left out."""
-        if min(given[0], given[1]) < self.kernel_size:
+        if min(input_shape[0], input_shape[1]) < self.kernel_size:
             raise DoesNotFit(
                 "The pooling does not fit",
-                f"windows of {text((self.kernel_size,) * 2)} need at least as many pixels, and get {text(given[:2])}",
+                f"windows of {text((self.kernel_size,) * 2)} need at least as many pixels, and get"
+                f" {text(input_shape[:2])}",
                 "Take the layer out, or shrink less before it",
             )
-        rows, columns = (windows(side, self.kernel_size, self.stride, 0, 0) for side in given[:2])
-        return (rows, columns, given[2])
+        rows, columns = (windows(side, self.kernel_size, self.stride, 0, 0) for side in input_shape[:2])
+        return (rows, columns, input_shape[2])
 
-    def reach(self, given: Shape) -> Reach:
+    def reach(self, input_shape: Shape) -> Reach:
         """Its window."""
         return Reach(self.kernel_size, self.stride, 0)
 
@@ -80,11 +81,11 @@ class GlobalPooling(LayerSettings):
     mode: str = spec("average", label="mode", choices=MEANS, meaning="What is taken of each map.")
     power: float = spec(2.0, label="exponent", low=1.0, high=16.0, meaning="Of the power mean.")
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(channels,)."""
-        return (given[2],)
+        return (input_shape[2],)
 
-    def reach(self, given: Shape) -> None:
+    def reach(self, input_shape: Shape) -> None:
         """The whole of its input."""
         return
 

@@ -22,11 +22,11 @@ class Resampling(LayerSettings):
         "nearest", label="interpolation", choices=("nearest", "bilinear"), meaning="Repeat the nearest, or blend."
     )
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(rows · factor, columns · factor, channels)."""
-        return (given[0] * self.factor, given[1] * self.factor, given[2])
+        return (input_shape[0] * self.factor, input_shape[1] * self.factor, input_shape[2])
 
-    def reach(self, given: Shape) -> Reach | None:
+    def reach(self, input_shape: Shape) -> Reach | None:
         """Two pixels where it blends."""
         return Reach(2 if self.interpolation == "bilinear" else 1)
 
@@ -51,23 +51,23 @@ class TransposedConvolution(LayerSettings):
         over = max(0, self.kernel_size - self.stride)
         return over // 2, over - over // 2
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(rows · stride, columns · stride, filters)."""
-        return (given[0] * self.stride, given[1] * self.stride, self.filters)
+        return (input_shape[0] * self.stride, input_shape[1] * self.stride, self.filters)
 
     def output_channels(self, *inputs: int | None) -> int | None:
         """Its filters."""
         return self.filters
 
-    def weight_shapes(self, given: Shape) -> dict[str, Shape]:
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``kernel``: KH×KW×filters×C; ``bias``: filters."""
-        return {"kernel": (self.kernel_size, self.kernel_size, self.filters, given[2]), "bias": (self.filters,)}
+        return {"kernel": (self.kernel_size, self.kernel_size, self.filters, input_shape[2]), "bias": (self.filters,)}
 
-    def multiply_adds(self, given: Shape) -> int:
+    def multiply_adds(self, input_shape: Shape) -> int:
         """Of the direct formula."""
-        return product(given) * self.kernel_size**2 * self.filters
+        return product(input_shape) * self.kernel_size**2 * self.filters
 
-    def reach(self, given: Shape) -> Reach:
+    def reach(self, input_shape: Shape) -> Reach:
         """As many input pixels as paint on one output pixel."""
         return Reach(-(-self.kernel_size // self.stride))
 

@@ -38,11 +38,11 @@ class Flatten(LayerSettings):
         """Not known without the maps' sides."""
         return None
 
-    def output_shape(self, given: Shape, *others: Shape) -> Shape:
+    def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(values,)."""
-        return (product(given),)
+        return (product(input_shape),)
 
-    def reach(self, given: Shape) -> None:
+    def reach(self, input_shape: Shape) -> None:
         """From here on, every value sees all of the image that any did."""
         return
 
