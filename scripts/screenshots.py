@@ -18,9 +18,10 @@ from PyQt6.QtWidgets import QPushButton
 
 from attentive_lens.desk.design import with_base
 from attentive_lens.plan.starters import STARTERS
-from attentive_lens.window.application import make_application, make_frame
+from attentive_lens.window.application import make_application, make_frame, open_folder
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.session import Session, open_session
+from attentive_lens.window.welcome import Welcome
 
 ROOT = Path(__file__).parents[1]
 
@@ -33,6 +34,7 @@ def wait(seconds: float) -> None:
 
 def main() -> None:
     workspace = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "pollen-station"
+    os.environ["HOME"] = str(workspace.absolute().parent)  # no path of this machine in a picture
     into = ROOT / "docs" / "screenshots"
     into.mkdir(parents=True, exist_ok=True)
     application = make_application()
@@ -95,6 +97,11 @@ def main() -> None:
     wait(0.5)
     frame.grab().save(str(into / "network-residual.png"))
     frame.close()
+    welcome = Welcome(open_folder)
+    welcome.show()
+    wait(1)
+    welcome.grab().save(str(into / "welcome.png"))
+    welcome.close()
     application.processEvents()
 
 

@@ -238,6 +238,7 @@ def test_the_first_window_may_change_a_workspace_and_the_next_only_reads(station
     second, none = station.for_window()
     assert none is None
     assert not second.writable
+    assert not second.catalogue.immutable, "the other window writes meanwhile"
     curating = Curating(second)
     with pytest.raises(BadFile, match="another window"):
         curating.change("flag", [1], flagged(True))

@@ -240,7 +240,7 @@ def test_the_strip_below_says_what_is_open_and_what_it_takes(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace
 ) -> None:
     frame = open_frame(station)
-    assert text(frame, "message") == f"Opened {station.folder}: 90 images of 6 classes, 1 run."
+    assert text(frame, "message") == f"Opened {station.name}: 90 images of 6 classes, 1 run."
     assert "in use" in text(frame, "memory")
     assert "free" in text(frame, "memory")
     frame.session.images.decide("two images flagged", [1, 2], lambda own: own)

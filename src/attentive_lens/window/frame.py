@@ -117,7 +117,7 @@ class Frame(QMainWindow):
             found = session.images.collection
             images = f"{thousands(len(found.rows))} images of {counted(len(found.classes), 'class', 'classes')}"
             self.say(
-                f"Opened {session.workspace.folder}: {images}, {counted(len(session.runs.views), 'run', 'runs')}.",
+                f"Opened {session.workspace.name}: {images}, {counted(len(session.runs.views), 'run', 'runs')}.",
                 False,
             )
 

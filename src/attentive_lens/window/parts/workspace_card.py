@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QEnterEvent, QFontMetrics, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton
@@ -65,7 +67,7 @@ class WorkspaceCard(QAbstractButton):
         painter.drawText(QRectF(MARGIN, 9, wide, 20), middle | Qt.AlignmentFlag.AlignRight, now)
         room = wide - (QFontMetrics(painter.font()).horizontalAdvance(now) + 10 if now else 0)
         self._write(painter, card.name, 9, look.LARGE, "ink", room, True)
-        self._write(painter, str(card.folder.parent), 29, look.SMALL, "faint", wide, False)
+        self._write(painter, _short_path(card.folder.parent), 29, look.SMALL, "faint", wide, False)
         top = 54
         for k in range(PICTURES):
             box = QRectF(MARGIN + k * (SIDE + GAP), top, SIDE, SIDE - 10)
@@ -86,3 +88,9 @@ class WorkspaceCard(QAbstractButton):
         painter.setPen(look.theme.colour(role))
         words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideMiddle, wide)
         painter.drawText(QRectF(MARGIN, top, wide, 20), Qt.AlignmentFlag.AlignVCenter, words)
+
+
+def _short_path(folder: Path) -> str:
+    """A folder, the user's own as ~."""
+    home = Path.home()
+    return str(Path("~") / folder.relative_to(home)) if folder.is_relative_to(home) else str(folder)
