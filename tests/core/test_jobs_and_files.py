@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import threading
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -73,6 +75,50 @@ def test_whoever_no_longer_wants_a_result_ends_the_arithmetic_inside() -> None:
     on_breath(None)
     with ThreadPool(2) as again:
         assert again.each(lambda k: k, 4) == [0, 1, 2, 3]
+
+
+def test_whoever_waits_for_threads_breathes_and_may_end_them() -> None:
+    waiting, begun = threading.Event(), []
+    breaths: list[int] = []
+
+    def slow(k: int) -> int:
+        begun.append(k)
+        waiting.wait(5)
+        return k
+
+    def breath() -> None:
+        breaths.append(1)
+        if len(breaths) >= 5:
+            waiting.set()
+
+    on_breath(breath)
+    with ThreadPool(2) as thread_pool:
+        assert thread_pool.each(slow, 3) == [0, 1, 2]
+        assert len(breaths) >= 5
+        waiting.clear()
+
+        def end() -> None:
+            if len(begun) > 3:
+                waiting.set()
+                raise Stopped
+
+        on_breath(end)
+        with pytest.raises(Stopped):
+            thread_pool.each(slow, 8)
+        done = len(begun)
+        time.sleep(0.05)
+        assert len(begun) == done, "nothing goes on behind its back"
+
+
+def test_only_the_thread_that_asked_breathes() -> None:
+    breaths: list[int] = []
+    on_breath(lambda: breaths.append(threading.get_ident()))
+    other = threading.Thread(target=breathe)
+    other.start()
+    other.join()
+    assert breaths == []
+    breathe()
+    assert breaths == [threading.get_ident()]
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator
 from dataclasses import dataclass
+from threading import get_ident
 from typing import Any, TypeAlias, TypeVar
 
 T = TypeVar("T")
@@ -38,18 +39,27 @@ class Stopped(BaseException):
 
 
 _breath: Callable[[], None] | None = None
+_thread = 0
 
 
 def breathe() -> None:
-    """Called between pieces of long arithmetic: whoever runs the job may do what is more urgent, or end it."""
-    if _breath is not None:
+    """Called between pieces of long arithmetic: whoever runs the job may do what is more urgent, or end it.
+
+    Only the thread that asked for it breathes; elsewhere this does nothing.
+    """
+    if _breath is not None and get_ident() == _thread:
         _breath()
 
 
+def is_breathing() -> bool:
+    """Whether `breathe` calls anybody from this thread."""
+    return _breath is not None and get_ident() == _thread
+
+
 def on_breath(call: Callable[[], None] | None) -> None:
-    """Have something called whenever a job breathes; one process has one such call, and none at first."""
-    global _breath  # noqa: PLW0603  # the process's own
-    _breath = call
+    """Have something called whenever a job of this thread breathes: one call for the process, and none at first."""
+    global _breath, _thread  # noqa: PLW0603  # the process's own
+    _breath, _thread = call, get_ident()
 
 
 def finish(job: Job[T]) -> T:

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
+from attentive_lens.core.jobs import breathe
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Layer, Rule, StepContext
@@ -212,6 +213,7 @@ class Network:
         for name, sources in self._sources.items():
             if name not in needed:
                 continue
+            breathe()
             layer, weights = self.layers[name], self.weights.get(name, {})
             given: Any = tuple(values[source] for source in sources)
             for source in sources:
@@ -297,6 +299,7 @@ class Network:
                 nodes[name] = grad.copy()
             if name not in route.walked or name not in trace.saved:
                 continue
+            breathe()
             layer, sources = self.layers[name], self._sources[name]
             saved = trace.saved.pop(name)
             wanted = [source in route.walked for source in sources]

@@ -7,18 +7,21 @@ pieces: whatever the thread count, sums are taken in the same order and give the
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from types import TracebackType
 from typing import Self, TypeVar
 
 from threadpoolctl import threadpool_limits
 
-from attentive_lens.core.jobs import breathe
+from attentive_lens.core.jobs import breathe, is_breathing
 
 T = TypeVar("T")
 
 ROUND = 8
-"""Pieces after which a job breathes, see `core.jobs.breathe`: a few milliseconds each."""
+"""Pieces before which a job breathes, see `core.jobs.breathe`: a few milliseconds each."""
+
+AWAIT = 0.01
+"""Seconds between two breaths while others work."""
 
 
 class ThreadPool:
@@ -39,10 +42,14 @@ class ThreadPool:
         """Do ``work(0)`` … ``work(pieces − 1)`` and return their results in that order."""
         results: list[T] = []
         for first in range(0, pieces, ROUND):
-            if first:
-                breathe()
+            breathe()
             those = range(first, min(first + ROUND, pieces))
-            results += [work(piece) for piece in those] if self._pool is None else self._pool.map(work, those)
+            if self._pool is None:
+                results += [work(piece) for piece in those]
+            elif is_breathing():
+                results += _awaited([self._pool.submit(work, piece) for piece in those])
+            else:
+                results += self._pool.map(work, those)
         return results
 
     def close(self) -> None:
@@ -58,3 +65,16 @@ class ThreadPool:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
+
+
+def _awaited(futures: list[Future[T]]) -> list[T]:
+    """The results, breathing while they are waited for; whoever ends it by that waits for what was begun."""
+    try:
+        while wait(futures, AWAIT).not_done:
+            breathe()
+    except BaseException:
+        for future in futures:
+            future.cancel()
+        wait(futures)
+        raise
+    return [future.result() for future in futures]

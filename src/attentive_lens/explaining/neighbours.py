@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import breathe
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
 
@@ -50,6 +51,7 @@ def embedded(features: Array, seed: int = 0) -> NDArray[np.float64]:
     ).astype(np.float32)
     moved, gains = np.zeros_like(places), np.ones_like(places)
     for step in range(STEPS):
+        breathe()
         squares = (places**2).sum(axis=1)
         near = 1 / (1 + np.maximum(squares[:, None] + squares[None, :] - 2 * places @ places.T, 0))
         np.fill_diagonal(near, 0)
@@ -72,6 +74,7 @@ def _likelihoods(features: NDArray[np.float32], perplexity: float) -> NDArray[np
     low, high = np.zeros(len(gaps)), np.full(len(gaps), np.inf)
     sharp = 1 / np.maximum(np.median(np.where(np.isfinite(gaps), gaps, 0), axis=1), 1e-12)
     for _ in range(50):
+        breathe()
         near = np.exp(-gaps * sharp[:, None])
         shares = near / near.sum(axis=1, keepdims=True)
         entropy = -(shares * np.log(np.maximum(shares, 1e-300))).sum(axis=1)

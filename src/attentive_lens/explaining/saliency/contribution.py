@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import breathe
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.layers import INFERENCE, Layer
@@ -77,6 +78,7 @@ class Contribution(MapMethod):
             share = shares.pop(node.name, None)
             if share is None:
                 continue
+            breathe()
             layer, weights = network.layers[node.name], network.weights.get(node.name, {})
             inputs = tuple(outs[source] for source in node.after)
             parts, own = self._back(layer, weights, inputs, share)
