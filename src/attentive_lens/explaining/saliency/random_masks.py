@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import zoom
 
+from attentive_lens.core.jobs import breathe
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.covering import filling
@@ -40,6 +41,7 @@ def _masks(height: int, width: int) -> NDArray[np.float64]:
     tall, wide = -(-height // GRID), -(-width // GRID)
     found = np.empty((MASKS, height, width))
     for k in range(MASKS):
+        breathe()
         large = zoom(grids[k], (tall, wide), order=1, grid_mode=True, mode="nearest")
         r, c = int(random.integers(tall)), int(random.integers(wide))
         found[k] = large[r : r + height, c : c + width]
