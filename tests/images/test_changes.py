@@ -115,7 +115,7 @@ def test_noise_has_its_deviation() -> None:
 
 
 def test_a_patch_of_the_whole_image_leaves_its_mean_and_a_small_one_most_of_it() -> None:
-    out = once(augmentation.RandomErasing(range=(0.5, 0.5)), number=1)
+    out = once(augmentation.Erasing(range=(0.5, 0.5)), number=1)
     changed = np.abs(out - LEVELS).max(axis=2) > 1e-5
     rows, columns = np.flatnonzero(changed.any(axis=1)), np.flatnonzero(changed.any(axis=0))
     assert 0 < len(rows) <= 8

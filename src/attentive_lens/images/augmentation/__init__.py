@@ -23,7 +23,7 @@ from attentive_lens.images.augmentation.geometry import (
     ShearChange,
     TranslateChange,
 )
-from attentive_lens.images.augmentation.occlusion import MaskPlaceChange, RandomErasingChange
+from attentive_lens.images.augmentation.occlusion import ErasingChange, MaskPlaceChange
 from attentive_lens.images.augmentation.tone import (
     BlurChange,
     BrightnessChange,
@@ -56,7 +56,7 @@ AUGMENTATIONS: dict[str, Augmentation] = {
     "blur": BlurChange(),
     "sharpen": SharpenChange(),
     "noise": NoiseChange(),
-    "random erasing": RandomErasingChange(),
+    "random erasing": ErasingChange(),
     "mask a place": MaskPlaceChange(),
     "grey": GreyChange(),
     "JPEG artefacts": JpegChange(),

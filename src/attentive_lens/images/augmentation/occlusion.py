@@ -6,13 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.images.augmentation.base import Tonal
-from attentive_lens.plan.augmentation import MaskPlace, RandomErasing
+from attentive_lens.plan.augmentation import Erasing, MaskPlace
 
 
-class RandomErasingChange(Tonal):
+class ErasingChange(Tonal):
     """Anywhere in the image, whole or cut by its border, in the image’s mean colour."""
 
-    def apply(self, step: RandomErasing, random: np.random.Generator, image: NDArray[np.float32]) -> None:
+    def apply(self, step: Erasing, random: np.random.Generator, image: NDArray[np.float32]) -> None:
         """In place."""
         height, width = image.shape[:2]
         half = random.uniform(*step.range) * min(height, width) / 2

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
 from attentive_lens.images.preprocessing import LUMA_CHROMA
-from attentive_lens.plan.augmentation import RandomErasing
+from attentive_lens.plan.augmentation import Erasing
 
 AT_ONCE = 128
 SAMPLED = 6000
@@ -69,7 +69,7 @@ class Marks(Finder):
             )
             ranked = tuple(carriers.tolist())
             actions = (
-                Action("cover places at random while training", step=RandomErasing(probability=0.5, range=(0.2, 0.4))),
+                Action("cover places at random while training", step=Erasing(probability=0.5, range=(0.2, 0.4))),
                 Action("flag them", flag=ranked),
             )
             remedy = "MaskPlace that place with cut-out patches, or crop it away"

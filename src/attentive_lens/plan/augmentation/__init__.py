@@ -13,7 +13,7 @@ from attentive_lens.plan.augmentation.geometry import (
     Shear,
     Translate,
 )
-from attentive_lens.plan.augmentation.occlusion import MaskPlace, RandomErasing
+from attentive_lens.plan.augmentation.occlusion import Erasing, MaskPlace
 from attentive_lens.plan.augmentation.tone import (
     Blur,
     Brightness,
@@ -47,7 +47,7 @@ STEPS: dict[str, type[AugmentationStep]] = {
         Blur,
         Sharpen,
         Noise,
-        RandomErasing,
+        Erasing,
         MaskPlace,
         Grey,
         Jpeg,
@@ -69,6 +69,7 @@ __all__ = [
     "Contrast",
     "Crop",
     "ElasticDeformation",
+    "Erasing",
     "Flip",
     "Gamma",
     "Grey",
@@ -78,7 +79,6 @@ __all__ = [
     "Noise",
     "PatchBlend",
     "Perspective",
-    "RandomErasing",
     "Rotate",
     "Rotate90",
     "Saturation",

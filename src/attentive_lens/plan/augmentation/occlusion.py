@@ -10,7 +10,7 @@ from attentive_lens.plan.augmentation.base import AugmentationStep
 
 
 @dataclass(frozen=True)
-class RandomErasing(AugmentationStep):
+class Erasing(AugmentationStep):
     """Covers a random square with the mean colour."""
 
     kind: ClassVar[str] = "random erasing"
