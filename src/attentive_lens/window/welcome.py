@@ -112,8 +112,10 @@ class Welcome(QWidget):
         sources = recent_sources()[:MOST_SOURCES]
         if sources:
             row.addWidget(label("Images used before", "faint", look.SMALL))
+        names = [place.name for place in sources]
         for place in sources:
-            made = button(place.name, f"recent {place.name}", str(place), partial(self.import_from, place))
+            told = place.name if names.count(place.name) == 1 else f"{place.parent.name}/{place.name}"
+            made = button(told, f"recent {place.name}", str(place), partial(self.import_from, place))
             made.setMaximumWidth(WIDTH // 2)
             row.addWidget(made)
         layout.addLayout(row)

@@ -9,7 +9,7 @@ from scipy.ndimage import gaussian_filter
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.jobs import Job, Progress, breathe
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
 
 COARSE = 16
@@ -96,6 +96,7 @@ def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:
     waves = _Waves(evidence)
     sure = []
     for done, (a, b) in enumerate(pairs):
+        breathe()
         if done % AT_ONCE == 0:
             yield Progress(done, len(pairs), "comparing likely copies")
         if _best_correlation(waves.of(a), waves.of(b), side) > NEAR_FINE:

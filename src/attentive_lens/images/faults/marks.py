@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.jobs import Job
+from attentive_lens.core.jobs import Job, breathe
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
 from attentive_lens.images.preprocessing import LUMA_CHROMA
 from attentive_lens.plan.augmentation import Erasing
@@ -103,6 +103,7 @@ def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray
     middles: list[NDArray[np.float32]] = []
     distances: list[NDArray[np.float32]] = []
     for label in range(len(evidence.classes)):
+        breathe()
         own = means[evidence.labels[sample] == label]
         own = own if len(own) >= FEWEST // 2 else means
         mirrored = np.concatenate([own[:, ::-1], own[:, :, ::-1], own[:, ::-1, ::-1]])

@@ -43,7 +43,7 @@ class WorkspaceCard(QAbstractButton):
         """Its size, and what its runs came to."""
         card = self.card
         if card.error:
-            return ["It cannot be read.", card.error]
+            return ["It cannot be read.", "Open it to see why."]
         size = f"{thousands(card.images)} images of {counted(card.classes, 'class', 'classes')}"
         if not card.runs:
             return [size, "no run yet"]
