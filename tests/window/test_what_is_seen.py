@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QHelpEvent, QMouseEvent, QWheelEvent
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton, QToolTip
+from PyQt6.QtWidgets import QLabel, QPushButton, QToolTip
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.desk.cards import Card
@@ -43,7 +43,7 @@ def test_a_name_that_is_too_long_keeps_what_tells_it_from_the_others() -> None:
     found = words.shortened(names, 10, letters)
     assert found[2] == "spore"
     assert len(set(found)) == 3
-    assert "al" in found[0] or "a" in found[0]
+    assert found[:2] == ["…the alde…", "…the elde…"]
     ends = words.shortened([f"convolution {k}" for k in range(1, 13)], 10, letters)
     assert [own[-2:].strip() for own in ends] == [str(k) for k in range(1, 13)]
     begins = words.shortened(["north slope sample", "south slope sample"], 9, letters)
@@ -265,7 +265,7 @@ def test_a_second_window_on_a_workspace_says_so_and_only_reads(
     assert second.session.images.collection.rows[3].label == before
     assert station.catalogue.corrections() == {}
     second.session.start()
-    assert "reading" in text(second, "message") or "another window" in text(second, "message")
+    assert "Nothing can be trained here" in text(second, "message")
     assert [run.number for run in station.runs()] == [1]
     first.session.images.relabel("another", [4], (before + 1) % 6)
     assert station.catalogue.corrections()[4].label == (before + 1) % 6
@@ -358,7 +358,9 @@ def test_a_card_says_what_goes_on_in_its_workspace(qtbot: QtBot) -> None:
         grounds.append(card.grab().toImage())
         assert "1\u2009234 images of 1 class" in card.accessibleName()
         assert "2 runs · best 91.3\u2009%" in card.accessibleName()
-    assert grounds[0] != grounds[1] != grounds[2]
+    assert grounds[0] != grounds[1]
+    assert grounds[0] != grounds[2]
+    assert grounds[1] != grounds[2]
     new = WorkspaceCard(Card(Path("/a/b"), "b", 3, 2, 0, None, False, False, pictures[:0]))
     qtbot.addWidget(new)
     assert "no run yet" in new.accessibleName()
@@ -368,7 +370,6 @@ def test_nothing_of_a_session_is_left_when_it_closes(qtbot: QtBot, station: Work
     session = Session(station)
     session.start_worker()
     session.close()
-    assert QApplication.instance() is not None
     again = Session(station)
     assert not again.reading_only
     again.close()
