@@ -92,7 +92,9 @@ def main() -> None:
 
 def measure(folder: str, run: int) -> None:
     step = one_step()
-    layer = Workspace.open(Path(folder)).run(run).plan().network.nodes[-2].after[0]
+    plan = Workspace.open(Path(folder)).run(run).plan()
+    facts = plan.network.with_outputs(2).facts(plan.preprocessing.shape)
+    layer = [fact.name for fact in facts if len(fact.shape) == 3][-1]
     asked: list[ask.Request[Any]] = [
         ask.Prepare(folder),
         ask.Measure(folder),

@@ -6,7 +6,7 @@ or failed. Every room may write jobs; the desk runs them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Iterable, Iterator
 from dataclasses import dataclass
 from threading import get_ident
 from typing import Any, TypeAlias, TypeVar
@@ -49,6 +49,14 @@ def breathe() -> None:
     """
     if _breath is not None and get_ident() == _thread:
         _breath()
+
+
+def paced(items: Iterable[T], every: int = 256) -> Iterator[T]:
+    """The same items, with a breath after every so many: for long loops of small work."""
+    for number, item in enumerate(items, 1):
+        yield item
+        if number % every == 0:
+            breathe()
 
 
 def is_breathing() -> bool:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-import os
 import zipfile
 from pathlib import Path
 from typing import Any, TypeVar
@@ -63,8 +62,6 @@ def keep(file: Path, value: Any, key: str) -> None:
         with own.open("wb") as stream:
             named: dict[str, Any] = {str(k): array for k, array in enumerate(arrays)}
             np.savez(stream, record=np.array(record), **named)
-            stream.flush()
-            os.fsync(stream.fileno())
         own.replace(file)
     except OSError:
         with contextlib.suppress(OSError):

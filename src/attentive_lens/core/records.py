@@ -14,6 +14,8 @@ from typing import Any, TypeVar, Union, get_args, get_origin, get_type_hints
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import paced
+
 T = TypeVar("T")
 
 _SIMPLE = {str: "string", int: "integer", float: "number", bool: "boolean", type(None): "null"}
@@ -31,7 +33,7 @@ def to_plain(value: Any, arrays: list[NDArray[Any]]) -> Any:
     if isinstance(value, str):
         return value
     if isinstance(value, Sequence):
-        return [to_plain(own, arrays) for own in value]
+        return [to_plain(own, arrays) for own in paced(value)]
     return value
 
 
@@ -75,7 +77,7 @@ def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
         return arrays[plain]
     if origin is tuple:
         if len(args) == 2 and args[1] is Ellipsis:
-            return tuple(_read(args[0], own, arrays) for own in plain)
+            return tuple(_read(args[0], own, arrays) for own in paced(plain))
         return tuple(_read(own, part, arrays) for own, part in zip(args, plain, strict=True))
     if origin is list:
         return [_read(args[0], own, arrays) for own in plain]

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.recent import Recent
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
@@ -85,9 +86,15 @@ class Library:
 
     @classmethod
     def read(cls, workspace: Workspace) -> Library:
-        """From the catalogue."""
+        """From the catalogue, or as it was read the last time if that has not changed since."""
         catalogue = workspace.catalogue
-        return cls(catalogue.classes(), catalogue.images(), catalogue.skipped(), catalogue.copies())
+        stamp = catalogue.settled_stamp()
+        key = (catalogue.file.absolute(), stamp)
+        known = _LIBRARIES.known(key)
+        if known is not None:
+            return known
+        library = cls(catalogue.classes(), catalogue.images(), catalogue.skipped(), catalogue.copies())
+        return library if stamp is None else _LIBRARIES.keep(key, library)
 
     def collection(self, corrections: Corrections, plan: Plan) -> Collection:
         """With corrections, split as a plan says and seed."""
@@ -95,19 +102,33 @@ class Library:
         return Collection(self.classes, rows, split_rows(rows, plan, self.copies), self.skipped)
 
 
+_LIBRARIES: Recent[Library] = Recent(2)
+_COLLECTIONS: Recent[Collection] = Recent(4)
+
+
 def collection(workspace: Workspace, plan: Plan, run: Run | None = None) -> Collection:
     """The catalogue's images with people's corrections, split as the plan says and seed.
 
     With a run, the sets are those it was trained with, whatever was moved since; images it did not know are left out.
     """
-    found = Library.read(workspace).collection(workspace.catalogue.corrections(), plan)
+    key = state(workspace, plan, run)
+    known = _COLLECTIONS.known(key) if key is not None else None
+    if known is not None:
+        return known
+    result = Library.read(workspace).collection(workspace.catalogue.corrections(), plan)
     noted = run.images() if run is not None else None
-    if noted is None:
-        return found
-    known = noted[1][: len(found.rows)]
-    thens = [*known, *[LEFT_OUT] * (len(found.rows) - len(known))]
-    sets = [now if now in (EXCLUDED, GONE) else then for now, then in zip(found.sets, thens, strict=True)]
-    return replace(found, sets=sets)
+    if noted is not None:
+        then = [*noted[1][: len(result.rows)], *[LEFT_OUT] * (len(result.rows) - len(noted[1]))]
+        sets = [now if now in (EXCLUDED, GONE) else old for now, old in zip(result.sets, then, strict=True)]
+        result = replace(result, sets=sets)
+    return result if key is None else _COLLECTIONS.keep(key, result)
+
+
+def state(workspace: Workspace, plan: Plan, run: Run | None = None) -> tuple[Hashable, ...] | None:
+    """All that decides a `collection`; None while the catalogue has just been changed."""
+    stamp = workspace.catalogue.settled_stamp()
+    noted = run.images_stamp() if run is not None else None
+    return None if stamp is None else (workspace.folder.absolute(), stamp, plan.split, plan.seed, noted)
 
 
 def split_rows(rows: list[ImageRow], plan: Plan, copies: Mapping[int, int]) -> list[str]:

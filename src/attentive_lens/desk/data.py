@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.jobs import Job
-from attentive_lens.desk.collection import Collection, collection
+from attentive_lens.core.jobs import Job, paced
+from attentive_lens.core.recent import Recent
+from attentive_lens.desk.collection import Collection, collection, state
 from attentive_lens.errors import NotHere
 from attentive_lens.images.reading import Reading
-from attentive_lens.images.rows import Pixels
+from attentive_lens.images.rows import Pixels, Rows, is_whole
 from attentive_lens.images.sources import SOURCES, Reference, Source
 from attentive_lens.images.store import prepared
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.workspace import ImageRow, Run, Workspace
+from attentive_lens.workspace.catalogue import SETTLED
 from attentive_lens.workspace.corrections import GONE
 
 
@@ -74,18 +78,57 @@ class Data:
         )
 
 
+@dataclass(frozen=True)
+class _Gathered:
+    """Data gathered before, with the images' places and the time just before, in nanoseconds."""
+
+    data: Data
+    references: list[Reference | None]
+    at: int
+
+    def holds_for(self, image: int) -> bool:
+        """Whether what was prepared is still there, and the image's file as it was then."""
+        pixels = self.data.pixels
+        if not 1 <= image <= len(self.references) or (isinstance(pixels, Rows) and not is_whole(pixels.file)):
+            return False
+        reference = self.references[image - 1]
+        if reference is None:
+            return False
+        try:
+            return Path(reference.file).stat().st_ctime_ns + SETTLED < self.at
+        except OSError:
+            return False
+
+
+_GATHERED: Recent[_Gathered] = Recent(2)
+
+
 def gather(
-    workspace: Workspace, plan: Plan, run: Run | None = None, preprocessing: Preprocessing | None = None
+    workspace: Workspace,
+    plan: Plan,
+    run: Run | None = None,
+    preprocessing: Preprocessing | None = None,
+    image: int | None = None,
 ) -> Job[Data]:
     """All images of the workspace, from the cache where it has them; with a run, in the sets it was trained with.
 
-    They are prepared as the plan says, unless another preprocessing is named: a model's own.
+    They are prepared as the plan says, unless another preprocessing is named: a model's own. Every image's file is
+    looked at for changes; who names an image, by its number, asks about that alone, and its file alone is looked at
+    where all were before.
     """
+    began = time.time_ns()
+    settings, of_images = preprocessing or plan.preprocessing, state(workspace, plan, run)
+    key = None if of_images is None else (*of_images, settings)
+    known = _GATHERED.known(key) if key is not None else None
+    if known is not None and image is not None and known.holds_for(image):
+        return known.data
     found = collection(workspace, plan, run)
-    pixels = yield from prepared(
-        references(workspace, found.rows), preprocessing or plan.preprocessing, workspace.cache
-    )
-    return Data(found, pixels, np.array([row.label for row in found.rows], np.int64))
+    images = references(workspace, found.rows)
+    pixels = yield from prepared(images, settings, workspace.cache)
+    data = Data(found, pixels, found.labels)
+    if key is not None:
+        _GATHERED.keep(key, _Gathered(data, images, began))
+    return data
 
 
 def sources(workspace: Workspace) -> dict[int, Source]:
@@ -104,5 +147,5 @@ def references(workspace: Workspace, rows: Sequence[ImageRow]) -> list[Reference
         None
         if row.given_set == GONE
         else Reference(known[row.origin], os.path.join(folder, row.file), row.part, row.index)  # noqa: PTH118  # fast
-        for row in rows
+        for row in paced(rows)
     ]

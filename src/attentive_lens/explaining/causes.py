@@ -8,8 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter
 
+from attentive_lens.core.jobs import paced
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.distances import leading_eigenvectors, row_blocks, squared_distances
 
 CELLS = 16
 """Rows and columns to which maps are brought before they are compared."""
@@ -72,16 +74,15 @@ def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[G
     count = len(maps)
     if not count:
         return []
-    cells = np.stack([in_cells(map_) for map_ in maps])
+    cells = np.stack([in_cells(map_) for map_ in paced(maps, 32)])
     if count < 4:
         return [_group(cells, np.arange(count))]
     near = _kernel(np.sqrt(cells.reshape(count, -1))) * np.sqrt(_kernel(np.asarray(features, np.float64)))
     np.fill_diagonal(near, 0)
     degree = 1 / np.sqrt(near.sum(axis=1) + 1e-12)
-    values, vectors = np.linalg.eigh(degree[:, None] * near * degree)
-    values, vectors = values[::-1], vectors[:, ::-1]
     most = min(MOST, count // 2)
-    falls = values[: most + 1][:-1] - values[: most + 1][1:]
+    values, vectors = leading_eigenvectors(degree[:, None] * near * degree, most + 1)
+    falls = values[:-1] - values[1:]
     wanted = int(falls[1:].argmax()) + 2 if most > 2 else 2
     rows = vectors[:, :wanted]
     rows = rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
@@ -130,10 +131,15 @@ def in_cells(map_: NDArray[np.float32]) -> NDArray[np.float64]:
 
 
 def _kernel(points: Array) -> NDArray[np.float64]:
-    squares = (points**2).sum(axis=1)
-    gaps = np.maximum(squares[:, None] + squares[None, :] - 2 * points @ points.T, 0)
-    widths = np.sort(gaps, axis=1)[:, min(NEAR, len(points) - 1)]
-    return np.exp(-gaps / (np.sqrt(np.outer(widths, widths)) + 1e-12))
+    count = len(points)
+    gaps = np.empty((count, count))
+    widths = np.empty(count)
+    for rows in row_blocks(count, count):
+        gaps[rows] = squared_distances(points[rows], points)
+        widths[rows] = np.partition(gaps[rows], min(NEAR, count - 1), axis=1)[:, min(NEAR, count - 1)]
+    for rows in row_blocks(count, count):
+        gaps[rows] = np.exp(-gaps[rows] / (np.sqrt(np.outer(widths[rows], widths)) + 1e-12))
+    return gaps
 
 
 def _group(cells: NDArray[np.float64], members: NDArray[np.int64]) -> Group:
@@ -162,4 +168,4 @@ def _disc(row: float, column: float) -> NDArray[np.bool_]:
 def _peaks_near(cells: NDArray[np.float64], row: float, column: float) -> NDArray[np.bool_]:
     """Which maps are strongest at that place."""
     disc = _disc(row, column).reshape(-1)
-    return np.array([bool(disc[int(uniform_filter(own, 3).argmax())]) for own in cells])
+    return np.array([bool(disc[int(uniform_filter(own, 3).argmax())]) for own in paced(cells, 64)])

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import paced
 from attentive_lens.engine.arrays import Array
 
 Place = tuple[slice, slice] | NDArray[np.bool_]
@@ -28,6 +29,6 @@ def covered(image: Array, places: Sequence[Place]) -> Array:
     """Copies N×H×W×C of a prepared image, each with one place covered."""
     copies = np.repeat(image[None], len(places), axis=0)
     mean = filling(image).astype(image.dtype)
-    for copy, place in zip(copies, places, strict=True):
+    for copy, place in paced(zip(copies, places, strict=True), 64):
         copy[place] = mean
     return copies

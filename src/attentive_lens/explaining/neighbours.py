@@ -1,4 +1,4 @@
-"""Which images a layer finds alike, and pictures of all of them in two dimensions."""
+"""Which images a layer finds alike, and a picture of all of them in two dimensions."""
 
 from __future__ import annotations
 
@@ -8,30 +8,21 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import breathe
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.distances import principal, row_blocks, squared_distances
 
 PERPLEXITY, STEPS = 30.0, 400
+HALVINGS = 50
 MOST = 5000
 """Images that t-SNE takes, at most: its work grows with their square."""
 
 
 def nearest(features: Array, query: Array, count: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """Rows of features N×D nearest to a query D, and their distances, the nearest first (Euclidean)."""
-    gaps = np.sqrt(((features - query) ** 2).sum(axis=1, dtype=np.float64))
+    gaps = np.empty(len(features))
+    for rows in row_blocks(*features.shape):
+        gaps[rows] = np.sqrt(((features[rows] - query) ** 2).sum(axis=1, dtype=np.float64))
     order = np.argsort(gaps, kind="stable")[:count]
     return order, gaps[order]
-
-
-def principal(features: Array, dimensions: int = 2) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Principal components: places N×dimensions, and the part of the variance each explains (Pearson 1901).
-
-    The sign of each is chosen so that its longest entry is positive.
-    """
-    around = np.asarray(features, np.float64) - features.mean(axis=0, dtype=np.float64)
-    left, sizes, right = np.linalg.svd(around, full_matrices=False)
-    longest = np.take_along_axis(right, np.abs(right).argmax(axis=1)[:, None], axis=1)[:, 0]
-    places = left[:, :dimensions] * sizes[:dimensions] * np.sign(longest[:dimensions])
-    total = max(float((sizes**2).sum()), 1e-300)
-    return places, sizes[:dimensions] ** 2 / total
 
 
 def embedded(features: Array, seed: int = 0) -> NDArray[np.float64]:
@@ -51,12 +42,7 @@ def embedded(features: Array, seed: int = 0) -> NDArray[np.float64]:
     ).astype(np.float32)
     moved, gains = np.zeros_like(places), np.ones_like(places)
     for step in range(STEPS):
-        breathe()
-        squares = (places**2).sum(axis=1)
-        near = 1 / (1 + np.maximum(squares[:, None] + squares[None, :] - 2 * places @ places.T, 0))
-        np.fill_diagonal(near, 0)
-        pull = (wanted * (12 if step < 100 else 1) - near / near.sum()) * near
-        grad = 4 * (pull.sum(axis=1)[:, None] * places - pull @ places)
+        grad = _gradient(places, wanted, 12 if step < 100 else 1)
         same = (grad > 0) == (moved > 0)
         gains = np.where(same, np.maximum(gains * 0.8, 0.01), gains + 0.2)
         moved = (0.5 if step < 100 else 0.8) * moved - max(count / 12, 50) * gains * grad
@@ -65,20 +51,41 @@ def embedded(features: Array, seed: int = 0) -> NDArray[np.float64]:
     return np.asarray(places, np.float64)
 
 
+def _gradient(places: NDArray[np.float32], wanted: NDArray[np.float32], stress: float) -> NDArray[np.float32]:
+    """Of the divergence by the places N×2, the wanted likelihoods N×N being stressed so many times."""
+    near_sum = 0.0
+    pull, push = np.empty_like(places), np.empty_like(places)
+    with_one = np.hstack([places, np.ones((len(places), 1), np.float32)])
+    for rows in row_blocks(len(places), len(places)):
+        near = 1 / (1 + squared_distances(places[rows], places))
+        near[np.arange(len(near)), np.arange(rows.start, rows.stop)] = 0
+        near_sum += float(near.sum(dtype=np.float64))
+        for sums, weights in ((pull, wanted[rows] * near), (push, near * near)):
+            products = weights @ with_one
+            sums[rows] = products[:, 2:] * places[rows] - products[:, :2]
+    return 4 * (np.float32(stress) * pull - push / np.float32(near_sum))
+
+
 def _likelihoods(features: NDArray[np.float32], perplexity: float) -> NDArray[np.float32]:
     """Symmetric neighbour likelihoods, summing to 1; each width found by halving."""
-    squares = (features**2).sum(axis=1)
-    gaps = np.maximum(squares[:, None] + squares[None, :] - 2 * features @ features.T, 0).astype(np.float64)
-    np.fill_diagonal(gaps, np.inf)
-    gaps -= gaps.min(axis=1, keepdims=True)
-    low, high = np.zeros(len(gaps)), np.full(len(gaps), np.inf)
-    sharp = 1 / np.maximum(np.median(np.where(np.isfinite(gaps), gaps, 0), axis=1), 1e-12)
-    for _ in range(50):
-        breathe()
-        near = np.exp(-gaps * sharp[:, None])
-        shares = near / near.sum(axis=1, keepdims=True)
-        entropy = -(shares * np.log(np.maximum(shares, 1e-300))).sum(axis=1)
-        wide = entropy > np.log(perplexity)
-        low, high = np.where(wide, sharp, low), np.where(wide, high, sharp)
-        sharp = np.where(np.isinf(high), sharp * 2, (low + high) / 2)
-    return np.asarray((shares + shares.T) / (2 * len(gaps)), np.float32)
+    count = len(features)
+    shares = np.empty((count, count), np.float32)
+    for rows in row_blocks(count, count):
+        gaps = squared_distances(features[rows], features).astype(np.float64)
+        own = (np.arange(len(gaps)), np.arange(rows.start, rows.stop))
+        gaps[own] = np.inf
+        gaps -= gaps.min(axis=1, keepdims=True)
+        low, high = np.zeros(len(gaps)), np.full(len(gaps), np.inf)
+        sharp = 1 / np.maximum(np.median(np.where(np.isfinite(gaps), gaps, 0), axis=1), 1e-12)
+        for _ in range(HALVINGS):
+            breathe()
+            near = np.exp(-gaps * sharp[:, None])
+            shares[rows] = part = near / near.sum(axis=1, keepdims=True)
+            entropy = -(part * np.log(np.maximum(part, 1e-300))).sum(axis=1)
+            wide = entropy > np.log(perplexity)
+            low, high = np.where(wide, sharp, low), np.where(wide, high, sharp)
+            sharp = np.where(np.isinf(high), sharp * 2, (low + high) / 2)
+    both = np.empty_like(shares)
+    for rows in row_blocks(count, count):
+        both[rows] = (shares[rows] + shares[:, rows].T) / (2 * count)
+    return both

@@ -13,7 +13,7 @@ from attentive_lens.explaining.probe import Probe
 
 MOST = 100_000
 """Squares tried to prove that no smaller one does, at most; where there are more, the one found is only a small one."""
-AT_ONCE = 256
+AT_ONCE = 64
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter, sobel, uniform_filter
 
+from attentive_lens.core.jobs import breathe, paced
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
@@ -63,7 +64,7 @@ def curves(
     edges = np.hypot(sobel(grey, axis=0), sobel(grey, axis=1))
     noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
     every = [*(gaussian_filter(own, SMOOTH / 2) for own in noise), edges, *maps]
-    orders = [_order(map_) for map_ in every]
+    orders = [_order(map_) for map_ in paced(every, 4)]
     mean = np.broadcast_to(filling(image).astype(image.dtype), image.shape)
     answers = [_answers(probe, image, mean, orders)]
     if not quick:
@@ -91,6 +92,7 @@ def _answers(probe: Probe, start: Array, end: Array, orders: Sequence[NDArray[np
     one, other = start.reshape(-1, start.shape[2]), end.reshape(-1, start.shape[2])
     images = np.empty((len(orders), len(inner), *one.shape), start.dtype)
     for m, order in enumerate(orders):
+        breathe()
         for k, fraction in enumerate(inner):
             chosen = order[: round(fraction * len(order))]
             images[m, k] = one

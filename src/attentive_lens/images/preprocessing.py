@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from attentive_lens.core.jobs import breathe
 from attentive_lens.errors import BadValue
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -92,6 +93,7 @@ class Preprocessor:
         sums = np.zeros(settings.channels)
         squares = np.zeros(settings.channels)
         for first in range(0, len(images), AT_ONCE):
+            breathe()
             values = plain.apply(images[first : first + AT_ONCE]).reshape(-1, settings.channels)
             count += len(values)
             sums += values.sum(axis=0, dtype=np.float64)

@@ -16,7 +16,7 @@ import psutil
 from numpy.typing import NDArray
 
 from attentive_lens.core.files import part_of, remove_leftovers
-from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.jobs import Job, Progress, paced
 from attentive_lens.errors import BadFile
 from attentive_lens.images.preprocessing import resized
 from attentive_lens.images.rows import Pixels, Rows, is_whole, seal
@@ -118,7 +118,7 @@ def _digest(images: Sequence[Reference | None], preprocessing: Preprocessing) ->
     digest = hashlib.sha256(f"{preprocessing.input_size} {preprocessing.resize_mode} {preprocessing.channels}".encode())
     known: dict[str, str] = {}
     readings: set[int] = set()
-    for image in images:
+    for image in paced(images):
         if image is None:
             digest.update(b"gone\n")
             continue

@@ -14,12 +14,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.core.files import part_of, remove_leftovers
+from attentive_lens.core.jobs import paced
 from attentive_lens.errors import BadFile
 from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION
 
 _COLUMNS = "id, file, class, given_set, width, height, mode, bytes, part, place, origin"
+
+SETTLED = 1_000_000_000
+"""Nanoseconds after which two changes of a file have different times on any file system still in use."""
 
 
 class Catalogue:
@@ -126,6 +130,11 @@ class Catalogue:
         states = [file.stat() for file in files if file.exists()]
         return tuple(figure for state in states for figure in (state.st_mtime_ns, state.st_size))
 
+    def settled_stamp(self) -> tuple[int, ...] | None:
+        """The stamp, or None while the last change is so fresh that another could share its time of writing."""
+        stamp = self.stamp()
+        return stamp if time.time_ns() - max(stamp[::2], default=0) > SETTLED else None
+
     # What the source gave
 
     def classes(self) -> list[str]:
@@ -136,8 +145,8 @@ class Catalogue:
     def images(self) -> list[ImageRow]:
         """All images by number, as their source gave them."""
         with self._open() as base:
-            rows = base.execute(f"SELECT {_COLUMNS} FROM images ORDER BY id").fetchall()
-        return [ImageRow(n, _restored(file), *rest) for n, file, *rest in rows]
+            rows = paced(base.execute(f"SELECT {_COLUMNS} FROM images ORDER BY id"))
+            return [ImageRow(n, _restored(file), *rest) for n, file, *rest in rows]
 
     def size(self) -> tuple[int, int]:
         """How many images and classes there are."""

@@ -167,6 +167,11 @@ class Run:
         except (OSError, ValueError, KeyError, IndexError):
             return None
 
+    def images_stamp(self) -> tuple[str, int] | None:
+        """Another one whenever `images` gives something else."""
+        file = self.folder / "images.npz"
+        return (str(file.absolute()), file.stat().st_mtime_ns) if file.exists() else None
+
     def ask_to_stop(self) -> None:
         """Leave word for the process; it ends after the step it is in, with everything kept."""
         try:

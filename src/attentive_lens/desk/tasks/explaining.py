@@ -39,7 +39,7 @@ MOST_MISTAKES = 2000
 def explain(request: ask.Explain) -> Job[ask.Explanation]:
     """See `Explain`."""
     place = Workspace.open(Path(request.workspace))
-    model, data = yield from model_and_data(place, place.run(request.run))
+    model, data = yield from model_and_data(place, place.run(request.run), request.image)
     at = data.place(request.image)
     yield Progress(0, 1, "explaining the image")
     row, set_name = data.collection.rows[at], data.collection.sets[at]
@@ -128,7 +128,7 @@ def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
         pixels = model.preprocessor.resized(decode(Path(request.file)).pixels)
     else:
         place = Workspace.open(Path(request.workspace))
-        model, data = yield from model_and_data(place, place.run(request.run))
+        model, data = yield from model_and_data(place, place.run(request.run), request.image)
         pixels = data.pixels[data.place(request.image)]
     names = [node.name for node in model.plan.nodes]
     for name in request.layers:

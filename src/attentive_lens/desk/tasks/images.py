@@ -126,7 +126,7 @@ def measure(request: ask.Measure) -> Job[ask.Measures]:
     if known is not None:
         return known
     brightness, contrast, sharpness = (np.empty(len(pixels), np.float32) for _ in range(3))
-    for progress, places in at_a_time(len(pixels), AT_ONCE, "measuring images"):
+    for progress, places in at_a_time(len(pixels), "measuring images"):
         yield progress
         grey = np.asarray(pixels[places].mean(axis=3, dtype=np.float32) / 255, np.float32)
         brightness[places] = grey.mean(axis=(1, 2))
@@ -145,11 +145,13 @@ def class_averages(request: ask.ClassAverages) -> Job[ask.Averages]:
     members = data.members("training")
     sums = np.zeros((classes, *data.pixels.shape[1:]))
     squares = np.zeros_like(sums)
-    for progress, part in at_a_time(len(members), AT_ONCE, "averaging classes"):
+    for progress, part in at_a_time(len(members), "averaging classes"):
         yield progress
-        images = data.pixels[members[part]].astype(np.float64)
-        np.add.at(sums, data.labels[members[part]], images)
-        np.add.at(squares, data.labels[members[part]], images * images)
+        images, labels = data.pixels[members[part]].astype(np.float64), data.labels[members[part]]
+        for label in np.unique(labels):
+            own = images[labels == label]
+            sums[label] += own.sum(axis=0)
+            squares[label] += np.square(own).sum(axis=0)
     counts = np.maximum(np.bincount(data.labels[members], minlength=classes), 1)[:, None, None, None]
     mean = sums / counts
     std = np.sqrt(np.maximum(squares / counts - mean**2, 0))

@@ -26,7 +26,8 @@ from attentive_lens.explaining.channels import (
     switched_off,
     synthetic,
 )
-from attentive_lens.explaining.neighbours import MOST, embedded, nearest, principal
+from attentive_lens.explaining.distances import principal
+from attentive_lens.explaining.neighbours import MOST, embedded, nearest
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.smallest import Search, smallest_cover
 from attentive_lens.formats.bundle import ModelFile
@@ -163,7 +164,7 @@ def neighbours(request: ask.Neighbours) -> Job[ask.NeighboursFound]:
 def try_changes(request: ask.TryChanges) -> Job[ask.Tried]:
     """See `TryChanges`; if asked, also the smallest square whose covering changes the answer."""
     place = Workspace.open(Path(request.workspace))
-    model, data = yield from model_and_data(place, place.run(request.run))
+    model, data = yield from model_and_data(place, place.run(request.run), request.image)
     pixels = data.pixels[data.place(request.image)]
     made = [_changed(pixels, change) for change in request.changes]
     with ThreadPool(THREADS) as thread_pool:
@@ -210,7 +211,7 @@ def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     """See `Channels`."""
     node, number = request.layer, request.channel
     place = Workspace.open(Path(request.workspace))
-    model, data = yield from model_and_data(place, place.run(request.run))
+    model, data = yield from model_and_data(place, place.run(request.run), request.image)
     at = data.place(request.image)
     _check_layer(model, node)
     predictor = Predictor.of(model)

@@ -106,10 +106,13 @@ def by_class(classes: tuple[str, ...], row: NDArray[np.floating]) -> dict[str, f
     return {name: float(p) for name, p in zip(classes, row, strict=True)}
 
 
-def model_and_data(place: Workspace, run: Run) -> Job[tuple[ModelFile, Data]]:
-    """A run's best model, and the images in the sets it was trained with, prepared and numbered as the model has it."""
+def model_and_data(place: Workspace, run: Run, image: int | None = None) -> Job[tuple[ModelFile, Data]]:
+    """A run's best model, and the images in the sets it was trained with, prepared and numbered as the model has it.
+
+    Who asks about one image alone names its number, see `gather`.
+    """
     model = model_of(run.model)
-    data = yield from gather(place, run.plan(), run, model.preprocessor.settings)
+    data = yield from gather(place, run.plan(), run, model.preprocessor.settings, image)
     return model, data.seen_by(model.classes)
 
 

@@ -14,6 +14,8 @@ from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 
 MASKS, GRID, KEPT = 400, 8, 0.5
+AT_ONCE = 64
+"""Masks laid on at a time."""
 
 
 class RandomMasks(MapMethod):
@@ -30,7 +32,8 @@ class RandomMasks(MapMethod):
         """See `MapMethod.maps`."""
         masks = _masks(*image.shape[:2]).astype(image.dtype)
         mean = filling(image).astype(image.dtype)
-        numbers = probe.values(mean + masks[..., None] * (image - mean), targets)
+        parts = [masks[first : first + AT_ONCE, ..., None] for first in range(0, MASKS, AT_ONCE)]
+        numbers = np.concatenate([probe.values(mean + part * (image - mean), targets) for part in parts])
         weighed = np.einsum("nt,nhw->thw", numbers, masks - masks.mean(axis=0))
         return (weighed / (MASKS * masks.var(axis=0) + 1e-9)).astype(np.float32)
 

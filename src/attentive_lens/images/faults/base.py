@@ -121,8 +121,8 @@ class Finder(ABC):
         """Everything of this kind, the gravest first; a job of short steps, for others wait for the worker."""
 
 
-def at_a_time(count: int, step: int, doing: str) -> Iterator[tuple[Progress, NDArray[np.int64]]]:
-    """Places of so many images in turn, with the progress to yield before each part."""
+def at_a_time(count: int, doing: str, step: int = 16) -> Iterator[tuple[Progress, NDArray[np.int64]]]:
+    """Places of so many images in turn, with the progress to yield before each part: a few milliseconds of filters."""
     for first in range(0, count, step):
         yield Progress(first, count, doing), np.arange(first, min(first + step, count))
 

@@ -19,8 +19,8 @@ NEAR_FINE = 0.81
 SHIFT = 2
 """Pixels by which near duplicates may be shifted against each other."""
 AT_ONCE = 64
-COLUMNS = 16384
-"""Images compared with a part at once: 4 MB of likenesses."""
+COLUMNS = 8192
+"""Images compared with a part at once: 2 MB of likenesses."""
 MOST_ALIKE = 8
 """Likely copies of an image that are looked at closely, in each such lot."""
 KEPT = 4096
@@ -82,7 +82,7 @@ def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:
     count, side = len(evidence), evidence.side
     coarse = np.empty((count, COARSE * COARSE), np.float16)
     colours = np.empty((count, evidence.pixels.shape[3]), np.float32)
-    for progress, places in at_a_time(count, AT_ONCE, "looking for copies"):
+    for progress, places in at_a_time(count, "looking for copies"):
         yield progress
         images = evidence.images(places)
         colours[places] = images.mean(axis=(1, 2)) / 255
@@ -90,7 +90,7 @@ def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:
         slow = gaussian_filter(grey, (0, side / 8, side / 8))
         coarse[places] = _unit(_shrunk(gaussian_filter(grey, (0, 1.25, 1.25)) - slow))
     pairs: list[tuple[int, int]] = []
-    for progress, places in at_a_time(count, AT_ONCE, "looking for copies"):
+    for progress, places in at_a_time(count, "looking for copies", AT_ONCE):
         yield progress
         pairs += _alike(coarse, colours, places)
     waves = _Waves(evidence)
@@ -117,6 +117,7 @@ def _alike(
     own = coarse[places].astype(np.float32)
     pairs = []
     for first in range(int(places[0]), len(coarse), COLUMNS):
+        breathe()
         near = own @ coarse[first : first + COLUMNS].astype(np.float32).T
         rows, columns = np.nonzero(near > NEAR_COARSE)
         later = places[rows] < columns + first

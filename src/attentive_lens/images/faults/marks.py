@@ -10,7 +10,6 @@ from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding,
 from attentive_lens.images.preprocessing import LUMA_CHROMA
 from attentive_lens.plan.augmentation import Erasing
 
-AT_ONCE = 128
 SAMPLED = 6000
 """Images that tell what is usual."""
 CELLS = 16
@@ -43,7 +42,7 @@ class Marks(Finder):
         labels = evidence.labels[training]
         usual = yield from _usual(evidence, training)
         odd = np.empty((len(training), CELLS, CELLS), bool)
-        for progress, part in at_a_time(len(training), AT_ONCE, "looking for marks"):
+        for progress, part in at_a_time(len(training), "looking for marks"):
             yield progress
             middle, away = usual[0][labels[part]], usual[1][labels[part]]
             odd[part] = odd_cells(cell_means(evidence.images(training[part])), middle, away)
@@ -72,7 +71,7 @@ class Marks(Finder):
                 Action("cover places at random while training", step=Erasing(probability=0.5, range=(0.2, 0.4))),
                 Action("flag them", flag=ranked),
             )
-            remedy = "MaskPlace that place with cut-out patches, or crop it away"
+            remedy = "Cover places at random while training, or crop it away"
             findings.append(Finding("mark", why, remedy, ranked, actions))
         return findings
 
@@ -96,7 +95,7 @@ def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray
     """For each class the median of the cells at the mirrored places, and the usual distance from it, K×16×16×C."""
     sample = training[np.unique(np.linspace(0, len(training) - 1, min(SAMPLED, len(training))).astype(int))]
     parts = []
-    for progress, part in at_a_time(len(sample), AT_ONCE, "looking for marks"):
+    for progress, part in at_a_time(len(sample), "looking for marks"):
         yield progress
         parts.append(cell_means(evidence.images(sample[part])))
     means = np.concatenate(parts)

@@ -9,7 +9,6 @@ from scipy.ndimage import gaussian_filter
 from attentive_lens.core.jobs import Job
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
 
-AT_ONCE = 64
 SOFT = 0.48
 """Part of its class's usual fine detail below which an image is out of focus."""
 FAR_BELOW = 2.5
@@ -27,7 +26,7 @@ class Poor(Finder):
         """At most one finding of each sort."""
         count = len(evidence)
         contrast, detail = np.empty(count, np.float32), np.empty(count, np.float32)
-        for progress, part in at_a_time(count, AT_ONCE, "looking for poor images"):
+        for progress, part in at_a_time(count, "looking for poor images"):
             yield progress
             grey = evidence.grey(part)
             contrast[part] = grey.std(axis=(1, 2))
