@@ -45,6 +45,15 @@ class Collection:
         return np.array([row.label for row in self.rows], np.int64)
 
     @cached_property
+    def _by_set(self) -> dict[str, NDArray[np.int64]]:
+        names, codes = np.unique(np.array(self.sets or [""]), return_inverse=True)
+        return {str(name): np.flatnonzero(codes == k) for k, name in enumerate(names)}
+
+    def members(self, set_name: str) -> NDArray[np.int64]:
+        """Places of a set's images, in their order."""
+        return self._by_set.get(set_name, np.zeros(0, np.int64))
+
+    @cached_property
     def counts(self) -> Counter[tuple[str, int]]:
         """Images by set and class number."""
         return Counter(zip(self.sets, (row.label for row in self.rows), strict=True))

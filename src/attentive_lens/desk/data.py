@@ -46,7 +46,7 @@ class Data:
 
     def members(self, set_name: str) -> NDArray[np.int64]:
         """Places of a set's images."""
-        return np.flatnonzero(np.array(self.collection.sets) == set_name)
+        return self.collection.members(set_name)
 
     def seen_by(self, classes: tuple[str, ...]) -> Data:
         """With a model's class numbers, by the classes' names; images of classes it does not know have -1.
