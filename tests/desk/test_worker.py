@@ -22,6 +22,7 @@ from attentive_lens.desk import tasks
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.table import REQUESTS
+from attentive_lens.desk.requests.wire import Message
 from attentive_lens.desk.resident import Resident, memory
 from attentive_lens.desk.worker import Worker
 from attentive_lens.errors import BadValue
@@ -79,7 +80,7 @@ class Desk:
 
     def __init__(self, folder: Path) -> None:
         self.out = io.BytesIO()
-        self.arriving: list[dict[str, Any]] = []
+        self.arriving: list[Message] = []
         self.worker = Worker(folder, self.out, self._listen)
         on_breath(self.worker.breathe)
 
@@ -99,8 +100,8 @@ class Desk:
             self.worker.step()
 
 
-def message(number: int, to: int, priority: int = 5, scope: str = "", **more: Any) -> dict[str, Any]:
-    return {"id": number, "request": "Count", "priority": priority, "scope": scope, "values": {"to": to, **more}}
+def message(number: int, to: object, priority: int = 5, scope: str = "", **more: object) -> Message:
+    return Message(number, "Count", {"to": to, **more}, priority, scope)
 
 
 @pytest.mark.usefixtures("planted")
@@ -159,8 +160,8 @@ def test_a_request_can_be_given_up(tmp_path: Path) -> None:
     desk = Desk(tmp_path)
     desk.worker.take(message(1, 5))
     desk.worker.step()
-    desk.worker.take({"id": 1, "stop": True})
-    desk.worker.take({"id": 7, "stop": True})
+    desk.worker.take(Message(1, stop=True))
+    desk.worker.take(Message(7, stop=True))
     desk.run()
     assert desk.ends() == {1: "stopped"}
     assert LOG == ["5:0"]
@@ -172,15 +173,14 @@ def test_a_request_can_be_given_up(tmp_path: Path) -> None:
     [
         (message(1, 3, fault="wrong"), "cannot be"),
         (message(1, 3, fault="bug"), "the program has a fault"),
-        (message(1, "many"), "its settings are wrong"),  # type: ignore[arg-type]
+        (message(1, "many"), "its settings are wrong"),
         (message(1, 3, colour="red"), "colour is no field"),
-        ({"id": 1, "request": "Dance", "values": {}}, "Dance"),
-        ({"id": 1, "request": "Count", "values": {}}, "to"),
-        ({"id": 1, "request": "Count"}, "values"),
+        (Message(1, "Dance"), "Dance"),
+        (Message(1, "Count"), "to"),
     ],
 )
 def test_what_is_wrong_with_one_request_is_said_and_the_others_go_on(
-    wrong: dict[str, Any], part: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+    wrong: Message, part: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     desk = Desk(tmp_path)
     desk.worker.take(wrong)

@@ -157,10 +157,12 @@ def test_a_journal_line_half_written_is_read_when_it_is_whole(tmp_path: Path) ->
     assert [e["event"] for e in events] == ["start"]
     with file.open("ab") as stream:
         rest = b'och", "epoch": 1, "training": {"accuracy": 0.5, "loss": 1.0}, "validation": null, "best": true}\n'
-        stream.write(rest + b'not json\n{"event": "epoch", "epoch": 2}\n{"event": "end"}\n')
+        stream.write(
+            rest + b'not json\n{"event": "epoch", "epoch": 2}\n{"event": "end"}\n{"event": "end", "state": "done"}\n'
+        )
     events, _ = read_events(file, position)
     assert [e["event"] for e in events] == ["epoch", "end"], "one that lacks its figures is damaged too"
-    assert damaged_lines(file) == 2
+    assert damaged_lines(file) == 3
     epoch = read_event(EpochEvent, events[0])
     assert epoch == EpochEvent(1, Figures(0.5, 1.0), None, True)
     assert read_event(BatchEvent, events[0]) is None

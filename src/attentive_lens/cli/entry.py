@@ -7,7 +7,6 @@ import os
 import sys
 import traceback
 from collections.abc import Callable
-from typing import Any
 
 from attentive_lens.desk.faults import open_log
 from attentive_lens.errors import BadUsage, LensError
@@ -81,7 +80,7 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
 
     del collecting, commands, explaining, planning  # imported for their commands
 
-    context: dict[str, Any] = {"open_window": open_window}
+    context: dict[str, object] = {"open_window": open_window}
     try:
         code = app(words, standalone_mode=False, prog_name="attentive-lens", obj=context)
     except TyperException as error:

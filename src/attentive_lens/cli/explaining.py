@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
 from attentive_lens.cli.results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import BadUsage, LensError
@@ -227,7 +228,7 @@ def causes(
         out.print(caution)
 
 
-def _write_plan(file: Path, plans: list[dict[str, Any]]) -> None:
+def _write_plan(file: Path, plans: list[PlainTable]) -> None:
     from attentive_lens.core.files import write_text
     from attentive_lens.errors import NotHere
     from attentive_lens.plan.outline import commented
@@ -348,7 +349,7 @@ def try_changes(
         out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
 
 
-def _change(words: str) -> dict[str, Any]:
+def _change(words: str) -> PlainTable:
     kind, *settings = words.split() or [""]
     pairs = [setting.partition("=") for setting in settings]
     if not kind or any(not equals for _, equals, _ in pairs):

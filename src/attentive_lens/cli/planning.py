@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 from rich.table import Table
@@ -11,6 +11,7 @@ from rich.table import Table
 from attentive_lens.cli.app import AsJson, PlanFile, Settings, app
 from attentive_lens.cli.results import LayerFacts, PlanChecked, PlanKeys, PlanWritten
 from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json
+from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.plan import Plan
@@ -96,7 +97,7 @@ def settled(plan: Plan, settings: list[str] | None) -> Plan:
         return plan.changed(parsed(settings or [], "--set training.epochs=5"))
 
 
-def split_base(settings: dict[str, Any]) -> dict[str, Any]:
+def split_base(settings: PlainTable) -> PlainTable:
     """Take the settings of the base out of all settings; both «run» and «until», or none."""
     base = {key: settings.pop(key) for key in list(settings) if key.startswith("base.")}
     known = frozenset({"base.run", "base.until", "base.frozen"})

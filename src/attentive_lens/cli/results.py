@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from attentive_lens.core.records import schema
+from attentive_lens.core.records import PlainTable, schema
 from attentive_lens.desk.measuring_results import Measured
 from attentive_lens.desk.requests.explaining import Cause, MapTrust, RegionOfMap, TrustChecks
 from attentive_lens.desk.requests.images import FaultAction, Skipped
@@ -181,7 +181,7 @@ class PlanWritten:
     """A plan, and the file it was written to if any."""
 
     file: str | None
-    plan: dict[str, Any]
+    plan: PlainTable
 
 
 @dataclass(frozen=True)
@@ -335,7 +335,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
 """By command; where there are several classes, a line is one of them."""
 
 
-def json_schema() -> dict[str, Any]:
+def json_schema() -> PlainTable:
     """The JSON schema (draft 7) of all of them."""
     made = {name: [schema(kind) for kind in kinds] for name, kinds in RESULTS.items()}
     return {

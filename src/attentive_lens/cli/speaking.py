@@ -17,7 +17,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, Ti
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.jobs import Progress as Step
-from attentive_lens.core.records import without_arrays
+from attentive_lens.core.records import PlainTable, without_arrays
 from attentive_lens.errors import BadFile, BadUsage, BadValue, LensError
 
 T = TypeVar("T")
@@ -148,9 +148,9 @@ def reporting(command: Callable[..., None]) -> Callable[..., None]:
     return run
 
 
-def parsed(settings: list[str], example: str) -> dict[str, Any]:
+def parsed(settings: list[str], example: str) -> PlainTable:
     """``key=value`` words as TOML values; what is no TOML is text."""
-    found: dict[str, Any] = {}
+    found: PlainTable = {}
     for setting in settings:
         key, equals, value = setting.partition("=")
         if not equals:

@@ -6,13 +6,13 @@ import signal
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any
 
 import typer
 
 from attentive_lens.cli.planning import read, split_base
 from attentive_lens.cli.results import RunEnded
 from attentive_lens.cli.speaking import STOPPED, console, from_words, out, parsed, say_json, watched
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.design import with_base
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
@@ -126,7 +126,7 @@ def summary(trained: Trained) -> RunEnded:
     )
 
 
-def planned(place: Workspace, plan: Plan, settings: dict[str, Any]) -> Plan:
+def planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
     """The plan with its settings changed; ``base.run`` alone brings that run's network and preprocessing along."""
     base = split_base(settings)
     plan = plan.changed(settings)
@@ -134,7 +134,9 @@ def planned(place: Workspace, plan: Plan, settings: dict[str, Any]) -> Plan:
         return plan
     if "network" in settings:
         return plan.changed(base)
-    return with_base(place, plan, base["base.run"], str(base["base.until"]), bool(base.get("base.frozen", True)))
+    return with_base(
+        place, plan, int(str(base["base.run"])), str(base["base.until"]), bool(base.get("base.frozen", True))
+    )
 
 
 @contextmanager

@@ -9,7 +9,7 @@ from __future__ import annotations
 import dataclasses
 import types
 from collections.abc import Mapping, Sequence
-from typing import Any, TypeVar, Union, get_args, get_origin, get_type_hints
+from typing import Any, TypeAlias, TypeVar, Union, get_args, get_origin, get_type_hints
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,9 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import paced
 
 T = TypeVar("T")
+
+PlainTable: TypeAlias = dict[str, object]
+"""A table of TOML or JSON, a plan or a step of one for instance: whoever reads it checks what is in it."""
 
 _SIMPLE = {str: "string", int: "integer", float: "number", bool: "boolean", type(None): "null"}
 
@@ -66,7 +69,7 @@ def from_plain(kind: type[T], plain: Any, arrays: Sequence[NDArray[Any]]) -> T:
 
 def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
     origin, args = get_origin(kind), get_args(kind)
-    if kind is Any:
+    if kind is object:
         return plain
     if origin in (Union, types.UnionType):
         if plain is None and type(None) in args:
@@ -100,7 +103,7 @@ def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
 def schema(kind: Any) -> dict[str, Any]:
     """The JSON schema (draft 7) of what `without_arrays` makes of a dataclass or another of these types."""
     origin, args = get_origin(kind), get_args(kind)
-    if kind is Any:
+    if kind is object:
         return {}
     if kind in _SIMPLE:
         return {"type": _SIMPLE[kind]}

@@ -6,21 +6,22 @@ import contextlib
 import json
 import os
 from pathlib import Path
-from typing import Any
 
 from platformdirs import user_state_dir
+
+from attentive_lens.core.records import PlainTable
 
 MOST = 50
 """Workspaces remembered; the one not opened for longest is forgotten."""
 
 
-def recall(workspace: Path) -> dict[str, Any]:
+def recall(workspace: Path) -> PlainTable:
     """What was remembered, or nothing; a damaged memory is nothing."""
     found = _all().get(str(workspace.absolute()))
     return found if isinstance(found, dict) else {}
 
 
-def remember(workspace: Path, values: dict[str, Any]) -> None:
+def remember(workspace: Path, values: PlainTable) -> None:
     """Keep values for the next opening; where the state folder cannot be written, nothing is kept."""
     everything = _all()
     everything.pop(str(workspace.absolute()), None)
@@ -52,7 +53,7 @@ def state_folder() -> Path:
     return Path(user_state_dir("attentive-lens"))
 
 
-def _write(file: Path, table: dict[str, Any]) -> None:
+def _write(file: Path, table: PlainTable) -> None:
     with contextlib.suppress(OSError):
         file.parent.mkdir(parents=True, exist_ok=True)
         own = file.with_name(f".{file.name}.{os.getpid()}")
@@ -64,7 +65,7 @@ def _file(name: str = "windows.json") -> Path:
     return state_folder() / name
 
 
-def _all(name: str = "windows.json") -> dict[str, Any]:
+def _all(name: str = "windows.json") -> PlainTable:
     try:
         table = json.loads(_file(name).read_text("utf-8"))
     except (OSError, ValueError):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Protocol, TypeVar
+from typing import Protocol, TypeVar
 
 from attentive_lens.desk.requests.base import Request
 
@@ -14,13 +14,13 @@ class Signal:
     """Calls to be made when something happens, in the order they were connected."""
 
     def __init__(self) -> None:
-        self._calls: list[Callable[..., Any]] = []
+        self._calls: list[Callable[..., object]] = []
 
-    def connect(self, call: Callable[..., Any]) -> None:
+    def connect(self, call: Callable[..., object]) -> None:
         """From now on."""
         self._calls.append(call)
 
-    def emit(self, *values: Any) -> None:
+    def emit(self, *values: object) -> None:
         """Make the calls."""
         for call in list(self._calls):
             call(*values)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import shutil
 import subprocess
@@ -21,6 +20,7 @@ from attentive_lens.core.files import is_alive
 from attentive_lens.core.records import from_plain, to_plain
 from attentive_lens.desk.faults import open_log
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
 from attentive_lens.errors import LensError
 
 
@@ -44,7 +44,7 @@ class Reply:
 
     number: int
     progress: tuple[int, int, str] | None = None
-    result: Any = None
+    result: object = None
     error: LensError | None = None
     stopped: bool = False
 
@@ -85,25 +85,24 @@ class Resident:
         for stream in (self._in, self._out):
             os.set_blocking(stream.fileno(), False)
         self._unread, self._unsent = b"", b""
-        self._kinds: dict[int, type[Any]] = {}
+        self._kinds: dict[int, type[object]] = {}
         self._last = 0
 
     def fileno(self) -> int:
         """For a notifier: readable when there are replies."""
         return self._out.fileno()
 
-    def ask(self, request: Request[Any], priority: int = 5, scope: str = "") -> int:
+    def ask(self, request: Request[object], priority: int = 5, scope: str = "") -> int:
         """Send a request and return its number; lower priorities come first, a newer one in a scope ends the others."""
         self._last += 1
         self._kinds[self._last] = request.result
         values = to_plain(request, [])
-        name = type(request).__name__
-        self._send({"id": self._last, "request": name, "priority": priority, "scope": scope, "values": values})
+        self._send(Message(self._last, type(request).__name__, values, priority, scope))
         return self._last
 
     def stop(self, number: int) -> None:
         """Give a request up."""
-        self._send({"id": number, "stop": True})
+        self._send(Message(number, stop=True))
 
     def replies(self) -> list[Reply]:
         """Everything said since the last call; an empty list and `ended` when the worker is gone."""
@@ -117,7 +116,7 @@ class Resident:
                 break
             self._unread += data
         *lines, self._unread = self._unread.split(b"\n")
-        return [self._reply(json.loads(line)) for line in lines]
+        return [self._reply(read_line(Answer, own)) for own in lines]
 
     @property
     def unsent(self) -> bool:
@@ -141,8 +140,8 @@ class Resident:
         self._out.close()
         shutil.rmtree(self.folder, ignore_errors=True)
 
-    def _send(self, message: dict[str, Any]) -> None:
-        self._unsent += json.dumps(message).encode() + b"\n"
+    def _send(self, message: Message) -> None:
+        self._unsent += line(message)
         self._flush()
 
     def _flush(self) -> None:
@@ -155,22 +154,21 @@ class Resident:
         except (OSError, ValueError):
             self._unsent = b""
 
-    def _reply(self, line: dict[str, Any]) -> Reply:
-        number = int(line["id"])
-        if "progress" in line:
-            done, total, doing = line["progress"]
-            return Reply(number, (int(done), int(total), str(doing)))
+    def _reply(self, answer: Answer) -> Reply:
+        number = answer.id
+        if answer.progress is not None:
+            return Reply(number, answer.progress)
         kind = self._kinds.pop(number, None)
-        if "error" in line:
-            return Reply(number, error=LensError(**line["error"]))
-        if "result" not in line or kind is None:
+        if answer.error is not None:
+            return Reply(number, error=LensError(**answer.error))
+        if answer.result is None or kind is None:
             return Reply(number, stopped=True)
         arrays: list[NDArray[Any]] = []
-        for file in line["arrays"]:
+        for file in answer.arrays:
             # mapped, not read: a file that is unlinked stays until nobody looks at it any more
             arrays.append(np.load(file, mmap_mode="c", allow_pickle=False))
             Path(file).unlink(missing_ok=True)
-        return Reply(number, result=from_plain(kind, line["result"], arrays))
+        return Reply(number, result=from_plain(kind, answer.result, arrays))
 
 
 def memory(worker: Resident | None) -> tuple[int, int]:

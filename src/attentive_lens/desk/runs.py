@@ -5,12 +5,19 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
 
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.journal import BatchEvent, EpochEvent, read_event, read_events
+from attentive_lens.training.journal import (
+    BatchEvent,
+    EndEvent,
+    EpochEvent,
+    ResumeEvent,
+    StartEvent,
+    read_event,
+    read_events,
+)
 from attentive_lens.workspace import Run, Workspace
 
 CHILD_NICENESS = 10
@@ -81,44 +88,42 @@ class RunReader:
     def __init__(self, run: Run) -> None:
         self.run = run
         self._position = 0
-        self._start: dict[str, Any] = {}
+        self._start = StartEvent()
         self._epochs: list[EpochEvent] = []
         self._batches: list[BatchEvent] = []
-        self._end: dict[str, Any] | None = None
+        self._end: EndEvent | None = None
 
     def view(self) -> RunView:
         """The run as it is now."""
         training = self.run.is_training()
         events, self._position = read_events(self.run.journal, self._position)
-        for event in events:
-            kind = event["event"]
-            if kind == "start":
+        for event in map(read_event, events):
+            if isinstance(event, StartEvent):
                 self._start = event
-            elif kind == "epoch" and (epoch := read_event(EpochEvent, event)):
-                self._epochs.append(epoch)
-            elif kind == "batch" and (batch := read_event(BatchEvent, event)):
-                self._batches.append(batch)
-            elif kind == "end":
+            elif isinstance(event, EpochEvent):
+                self._epochs.append(event)
+            elif isinstance(event, BatchEvent):
+                self._batches.append(event)
+            elif isinstance(event, EndEvent):
                 self._end = event
-            elif kind == "resume":
+            elif isinstance(event, ResumeEvent):
                 self._end = None
-                spent = sum(own.seconds for own in self._epochs if own.epoch <= event["epoch"])
-                self._start = {**self._start, "at": event["at"] - spent}
-                self._epochs = [own for own in self._epochs if own.epoch <= event["epoch"]]
-                self._batches = [own for own in self._batches if own.epoch <= event["epoch"]]
+                self._epochs = [own for own in self._epochs if own.epoch <= event.epoch]
+                self._batches = [own for own in self._batches if own.epoch <= event.epoch]
+                self._start = replace(self._start, at=event.at - sum(own.seconds for own in self._epochs))
         # Who holds the run trains it, whatever was told of an earlier process; its last words come before it lets go.
         end = None if training else self._end
-        state = "training" if training else str(end["state"]) if end else "broken off"
+        state = "training" if training else end.state if end else "broken off"
         return RunView(
             self.run.number,
-            str(self._start.get("plan", "")),
+            self._start.plan,
             state,
             self._epochs,
             self._batches,
-            int(self._start.get("epochs", 0)),
-            str(end.get("error", "")) if end else "",
-            float(self._start.get("at", 0.0)),
-            str(self._start.get("loss_function", "")),
+            self._start.epochs,
+            end.error if end else "",
+            self._start.at,
+            self._start.loss_function,
         )
 
 

@@ -17,13 +17,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.runs import RunReader
@@ -44,7 +45,7 @@ from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Run as RunFolder
 from attentive_lens.workspace import Workspace as WorkspaceFolder
 
-OneImage: TypeAlias = str | Path | Image.Image | NDArray[Any]
+OneImage: TypeAlias = str | Path | Image.Image | NDArray[np.generic]
 """A path, a Pillow image, or an array H×W, H×W×1, H×W×3 or H×W×4: uint8, bool, or floating point in 0–1."""
 
 AT_ONCE = 64
@@ -104,7 +105,7 @@ class Model:
         return tuple(node.name for node in self.file.plan.nodes)
 
     @property
-    def weights(self) -> Mapping[str, Mapping[str, NDArray[Any]]]:
+    def weights(self) -> Mapping[str, Mapping[str, NDArray[np.generic]]]:
         """Layer → array name → float32 array: kernels KH×KW×C×F, matrices in×out. Not to be changed in place."""
         return self.file.weights
 
@@ -219,7 +220,7 @@ class Run:
         """Its best model."""
         return open_model(self.model_file)
 
-    def journal(self) -> list[dict[str, Any]]:
+    def journal(self) -> list[PlainTable]:
         """Its events, in the order they came; see `training.journal.Journal`."""
         return read_events(self._folder.journal)[0]
 
@@ -233,11 +234,11 @@ class Run:
         """Of the validation set: classes×classes, row true, column said."""
         return np.array(self.score().confusion, np.int64)
 
-    def explain(self, image: int, target: str | None = None, method: str = DEFAULT) -> dict[str, NDArray[Any]]:
+    def explain(self, image: int, target: str | None = None, method: str = DEFAULT) -> dict[str, NDArray[np.generic]]:
         """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target)."""
         folder = str(self._workspace.folder)
         explanation = finish(carry_out(ask.Explain(folder, self.number, image, method, target)))
-        maps: dict[str, NDArray[Any]] = {own.key: own.values for own in explanation.maps}
+        maps: dict[str, NDArray[np.generic]] = {own.key: own.values for own in explanation.maps}
         if explanation.difference is not None:
             maps["difference"] = explanation.difference
         return maps

@@ -7,12 +7,12 @@ import os
 import platform
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
 from attentive_lens.core.files import remove_leftovers
 from attentive_lens.core.jobs import Job
+from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
@@ -103,7 +103,7 @@ def _is_open(file: int) -> bool:
     return True
 
 
-def _end(journal: Journal, **values: Any) -> None:
+def _end(journal: Journal, **values: object) -> None:
     """Tell how it ended, if the journal can be written."""
     with contextlib.suppress(LensError):
         journal.write("end", **values)
@@ -248,7 +248,7 @@ def _check_memory(plan: Plan, classes: int) -> None:
         )
 
 
-def _versions() -> dict[str, Any]:
+def _versions() -> PlainTable:
     return {
         "attentive_lens": VERSION,
         "numpy": np.__version__,

@@ -10,7 +10,6 @@ is answered with a sentence; the others go on. It ends when its input ends, so i
 from __future__ import annotations
 
 import gc
-import json
 import os
 import selectors
 import sys
@@ -26,6 +25,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Stopped, on_breath
 from attentive_lens.core.records import from_plain, to_plain
 from attentive_lens.desk.requests.table import REQUESTS
+from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import LensError
 
@@ -41,7 +41,7 @@ class Waiting:
     number: int
     priority: int
     scope: str
-    job: Job[Any]
+    job: Job[object]
     stopped: bool = False
 
     @property
@@ -70,23 +70,22 @@ class Worker:
         self.running: list[Waiting] = []
         self._listen = listen or (lambda: None)
 
-    def take(self, message: dict[str, Any]) -> None:
+    def take(self, message: Message) -> None:
         """Add a request, or stop one; a newer one in a scope stops the older ones."""
-        number = int(message["id"])
-        if message.get("stop"):
+        number, scope = message.id, message.scope
+        if message.stop:
             self._stop([entry for entry in self.waiting if entry.number == number])
             return
-        scope = str(message.get("scope", ""))
         if scope:
             self._stop([entry for entry in self.waiting if entry.scope == scope])
         try:
-            request = from_plain(REQUESTS[message["request"]], message["values"], ())
+            request = from_plain(REQUESTS[message.request], message.values, ())
             job = carry_out(request)
         except (TypeError, ValueError, LookupError) as error:
             traceback.print_exc()
             self._refuse(number, LensError("That could not be asked", f"its settings are wrong: {error}", FAULT.remedy))
             return
-        self.waiting.append(Waiting(number, int(message.get("priority", 5)), scope, job))
+        self.waiting.append(Waiting(number, message.priority, scope, job))
 
     def _stop(self, entries: list[Waiting]) -> None:
         for entry in entries:
@@ -94,7 +93,7 @@ class Worker:
             entry.stopped = True
             if entry not in self.running:  # one that is inside its arithmetic ends where it breathes next
                 entry.job.close()
-            self.say(entry.number, stopped=True)
+            self.say(Answer(entry.number, stopped=True))
 
     def step(self, entry: Waiting | None = None) -> None:
         """One step of a job, the most urgent one if none is named."""
@@ -113,7 +112,7 @@ class Worker:
             self._end(entry, FAULT)
         else:
             if not entry.stopped:
-                self.say(entry.number, progress=[progress.done, progress.total, progress.doing])
+                self.say(Answer(entry.number, (progress.done, progress.total, progress.doing)))
             else:
                 entry.job.close()
         finally:
@@ -140,9 +139,9 @@ class Worker:
             self._refuse(entry.number, error)
 
     def _refuse(self, number: int, error: LensError) -> None:
-        self.say(number, error=error.as_dict())
+        self.say(Answer(number, error=error.as_dict()))
 
-    def _finish(self, entry: Waiting, result: Any) -> None:
+    def _finish(self, entry: Waiting, result: object) -> None:
         if entry.stopped:
             return
         self.waiting.remove(entry)
@@ -159,11 +158,11 @@ class Worker:
             why = f"its pictures found no room in {self.folder.parent}: {str(error.strerror or error).lower()}"
             self._refuse(entry.number, LensError("The answer could not be handed over", why, "Free some memory there"))
             return
-        self.say(entry.number, result=plain, arrays=[str(file) for file in files])
+        self.say(Answer(entry.number, result=plain, arrays=tuple(str(file) for file in files)))
 
-    def say(self, number: int, **values: Any) -> None:
+    def say(self, answer: Answer) -> None:
         """One line to the window."""
-        self.answers.write(json.dumps({"id": number, **values}).encode() + b"\n")
+        self.answers.write(line(answer))
         self.answers.flush()
 
 
@@ -177,14 +176,14 @@ class Inbox:
         self._unread = b""
         self.ended = False
 
-    def messages(self, seconds: float | None) -> list[dict[str, Any]]:
+    def messages(self, seconds: float | None) -> list[Message]:
         """What has come; waits so long for the first (None: for ever)."""
         if self.ended or not self._selector.select(seconds):
             return []
         data = os.read(0, 1 << 20)
         self.ended = not data
         *lines, self._unread = (self._unread + data).split(b"\n")
-        return [json.loads(line) for line in lines]
+        return [read_line(Message, own) for own in lines]
 
 
 def main() -> None:

@@ -7,8 +7,15 @@ from typing import Any, TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
+# Any: NumPy's own word for a precision left open
 Array: TypeAlias = NDArray[np.floating[Any]]
 """float32 or float64, C-contiguous; images and feature maps are N×H×W×C, rows of values N×V."""
+
+Inputs: TypeAlias = tuple[Array, ...]
+"""What a layer that joins gets: one array an input."""
+
+Dtype: TypeAlias = np.dtype[np.floating[Any]]
+"""Of an `Array`: NumPy's way to leave the precision open."""
 
 Labels: TypeAlias = NDArray[np.int64]
 """Class numbers, N, from 0."""

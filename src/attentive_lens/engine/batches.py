@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 
@@ -119,7 +118,7 @@ def inference(
     thread_pool: ThreadPool | None = None,
     node: str | None = None,
     edited: Mapping[str, Array] | None = None,
-    ready: Mapping[str, Any] | None = None,
+    ready: Mapping[str, object] | None = None,
 ) -> Array:
     """A node's output (raw scores, N×K, if none is named) of prepared images N×H×W×C.
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.plan.initialisations import Constant, Glorot, He, InitialisationSettings, Normal, Orthogonal
 
 Shape = tuple[int, ...]
@@ -50,6 +50,7 @@ def orthogonal(settings: Orthogonal, shape: Shape, fan_in: int, fan_out: int, rn
     return settings.gain * np.asarray(square if tall >= wide else square.T).reshape(shape)
 
 
+# Any: each takes the settings of its own kind
 INITIALISATIONS: dict[str, Callable[[Any, Shape, int, int, np.random.Generator], Array]] = {
     "he": he,
     "glorot": glorot,
@@ -65,7 +66,7 @@ def initial_weights(
     fan_in: int,
     fan_out: int,
     rng: np.random.Generator,
-    dtype: np.dtype[Any],
+    dtype: Dtype,
 ) -> Array:
     """Weights of a shape whose last axis counts outputs."""
     return INITIALISATIONS[settings.kind](settings, shape, fan_in, fan_out, rng).astype(dtype)

@@ -11,8 +11,9 @@ import numpy as np
 
 from attentive_lens.core.jobs import breathe
 from attentive_lens.core.random import random_generator
-from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Layer, Rule, StepContext
+from attentive_lens.engine.arrays import Array, Dtype, Weights
+from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Rule, StepContext
+from attentive_lens.engine.layers.base import AnyLayer
 from attentive_lens.plan.initialisations import He, InitialisationSettings
 from attentive_lens.plan.network import IMAGE, NetworkPlan
 
@@ -75,7 +76,7 @@ class Network:
         self.image_shape = image_shape
         self.weights = weights
         self.kernels = kernels
-        self.layers: dict[str, Layer[Any]] = {}
+        self.layers: dict[str, AnyLayer] = {}
         self._sources: dict[str, tuple[str, ...]] = {}
         self._uses: dict[str, int] = {}
         for node in plan.nodes:
@@ -122,7 +123,7 @@ class Network:
         return {name: kernel for name, kernel in used.items() if kernel is not None}
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> Dtype:
         """Of the weights."""
         for arrays in self.weights.values():
             for array in arrays.values():
@@ -143,7 +144,7 @@ class Network:
                 walked.add(name)
         return Route(trainable & self.weights.keys(), frozenset(wanted), frozenset(walked))
 
-    def prepared(self) -> dict[str, Any]:
+    def prepared(self) -> dict[str, object]:
         """What the layers work out of their weights once for many pieces; holds until the weights change."""
         found = {}
         for fact in self.plan.facts(self.image_shape):
@@ -159,7 +160,7 @@ class Network:
         route: Route | None = None,
         context: StepContext | None = None,
         watch: frozenset[str] = frozenset(),
-        ready: Mapping[str, Any] | None = None,
+        ready: Mapping[str, object] | None = None,
         edited: Mapping[str, Array] | None = None,
     ) -> Trace:
         """Run images, or a piece of a batch on its own.
@@ -196,7 +197,7 @@ class Network:
         route: Route | None = None,
         context: StepContext | None = None,
         watch: frozenset[str] = frozenset(),
-        ready: Mapping[str, Any] | None = None,
+        ready: Mapping[str, object] | None = None,
         edited: Mapping[str, Array] | None = None,
     ) -> Pass[Trace]:
         """`forward`, stopping where a layer needs sums of the whole batch."""
@@ -215,6 +216,7 @@ class Network:
                 continue
             breathe()
             layer, weights = self.layers[name], self.weights.get(name, {})
+            # Any, here and where it goes back: what `AnyLayer` takes and keeps
             given: Any = tuple(values[source] for source in sources)
             for source in sources:
                 uses[source] -= 1

@@ -152,6 +152,7 @@ class AdamOptimiser(Optimiser[Adam]):
         weight -= (rate * correction / (1 - beta1**self.steps)) * mean / root
 
 
+# Any: each has the settings of its own kind
 OPTIMISERS: dict[str, type[Optimiser[Any]]] = {
     "adam": AdamOptimiser,
     "sgd": SgdOptimiser,

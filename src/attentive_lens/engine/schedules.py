@@ -99,6 +99,7 @@ def _down(gone: float, final: float) -> float:
     return final + (1 - final) * 0.5 * (1 + math.cos(math.pi * min(1.0, max(0.0, gone))))
 
 
+# Any: each takes the settings of its own kind
 SCHEDULES: dict[str, Callable[[Any, At], float]] = {
     "constant": constant,
     "step": step,

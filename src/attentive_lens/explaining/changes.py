@@ -7,12 +7,12 @@ one line in `CHANGES`.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import affine_transform, gaussian_filter, median_filter, shift
 
+from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.covering import filling
 
 Pixels = NDArray[np.uint8]
@@ -32,7 +32,7 @@ def _disc(pixels: Pixels, row: float, column: float, radius: float) -> NDArray[n
     return inside
 
 
-def _bytes(values: NDArray[Any]) -> Pixels:
+def _bytes(values: Array) -> Pixels:
     return (np.asarray(values, np.float64) + 0.5).clip(0, 255).astype(np.uint8)
 
 

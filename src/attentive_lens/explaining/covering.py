@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +14,7 @@ Place = tuple[slice, slice] | NDArray[np.bool_]
 """Rows and columns, or a mask H×W."""
 
 
-def filling(image: NDArray[Any]) -> NDArray[np.float64]:
+def filling(image: Array | NDArray[np.uint8]) -> NDArray[np.float64]:
     """The image's own mean over its pixels, C: what covered pixels take, of prepared images and of pixels alike.
 
     It depends on nothing but the image, so that a place covered by hand, by a map method and by the augmentation step

@@ -6,7 +6,6 @@ There is one deletion test, `curves`; the quick look at a map takes its deletion
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,7 +80,7 @@ def curves(
     return results
 
 
-def _order(map_: NDArray[np.floating[Any]]) -> NDArray[np.int64]:
+def _order(map_: Array) -> NDArray[np.int64]:
     """Pixels, what is marked most first."""
     return np.argsort(-uniform_filter(np.asarray(map_, np.float64), SMOOTH), axis=None, kind="stable")
 
@@ -111,7 +110,7 @@ def _curve(answers: Array, own: int, sign: int, before: float) -> Curve:
     return Curve(float(areas[own]), float(areas[:DRAWS].mean()), float(areas[DRAWS]), float(limit), passed)
 
 
-def rank_correlation(one: NDArray[Any], other: NDArray[Any]) -> float:
+def rank_correlation(one: Array, other: Array) -> float:
     """Of the strengths of two maps, averaged over 5×5 pixels: 1 alike, 0 unrelated (Spearman 1904).
 
     0 where one of them is the same everywhere.

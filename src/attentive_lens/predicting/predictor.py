@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -66,13 +65,13 @@ class Predictor:
         return Predictor(network, self.preprocessor, self.classes, self.output_name, self.thread_pool)
 
     @cached_property
-    def _inference(self) -> tuple[Network, Mapping[str, Any]]:
+    def _inference(self) -> tuple[Network, Mapping[str, object]]:
         """The network with all folded that can be, and what its layers work out of their weights once."""
         network = folded(self.network)
         return network, network.prepared()
 
     @cached_property
-    def ready(self) -> Mapping[str, Any]:
+    def ready(self) -> Mapping[str, object]:
         """What the unfolded network's layers work out of their weights once, for those who walk it themselves."""
         return self.network.prepared()
 

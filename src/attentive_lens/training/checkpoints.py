@@ -6,9 +6,9 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 from attentive_lens.core.files import remove_leftovers
+from attentive_lens.core.records import PlainTable
 from attentive_lens.engine.arrays import Weights
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.training.learner import Learner
@@ -34,12 +34,12 @@ class Checkpoints:
         folder.mkdir(exist_ok=True)
         remove_leftovers(folder)
         self.folder, self.model, self.clock = folder, model, clock
-        self.best: tuple[Weights, dict[str, Any]] | None = None
+        self.best: tuple[Weights, PlainTable] | None = None
         self._best_written = True
         self._spent, self._started = 0.0, clock()
         self._last = self._started
 
-    def keep(self, learner: Learner, card: dict[str, Any], is_best: bool) -> bool:
+    def keep(self, learner: Learner, card: PlainTable, is_best: bool) -> bool:
         """After an epoch: remember the best in memory, and write both if there is time for it; whether it did."""
         if is_best:
             self.best = (learner.weights(), card)
@@ -49,14 +49,14 @@ class Checkpoints:
             return True
         return False
 
-    def keep_now_and_then(self, learner: Learner, card: Callable[[], dict[str, Any]]) -> bool:
+    def keep_now_and_then(self, learner: Learner, card: Callable[[], PlainTable]) -> bool:
         """Within a long epoch: write every few minutes, so that little is lost with the machine; whether it did."""
         if self.clock() - self._last > SECONDS:
             self.write(learner, card())
             return True
         return False
 
-    def write(self, learner: Learner, card: dict[str, Any]) -> None:
+    def write(self, learner: Learner, card: PlainTable) -> None:
         """Write the best if it is not on disk yet, then the last state: a best epoch is never older than it says."""
         began = self.clock()
         if self.best is not None and not self._best_written:

@@ -10,12 +10,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self, TypeVar
+from typing import Self
 
-from attentive_lens.core.records import from_plain
+from attentive_lens.core.records import PlainTable, from_plain
 from attentive_lens.errors import BadFile
-
-E = TypeVar("E")
 
 
 @dataclass(frozen=True)
@@ -82,12 +80,48 @@ class BatchEvent:
     at: float = 0.0
 
 
-def read_event(kind: type[E], event: Mapping[str, Any]) -> E | None:
-    """An event as what it says it is; None where somebody changed it so that it is none."""
-    try:
-        return from_plain(kind, {key: value for key, value in event.items() if key != "event"}, ())
-    except (TypeError, ValueError, LookupError):
-        return None
+@dataclass(frozen=True)
+class StartEvent:
+    """The beginning: the plan's name, epochs to come, the loss function, seconds since 1970."""
+
+    plan: str = ""
+    epochs: int = 0
+    loss_function: str = ""
+    at: float = 0.0
+
+
+@dataclass(frozen=True)
+class ResumeEvent:
+    """Training goes on after so many whole epochs; what was told of later ones is void."""
+
+    epoch: int
+    at: float = 0.0
+
+
+@dataclass(frozen=True)
+class EndEvent:
+    """How it ended.
+
+    Attributes
+    ----------
+    state : str
+        "done", "stopped", "failed" and the like.
+    error : str
+        Why it failed.
+    epochs, seconds : int and float
+        How long it was.
+    weights_sha256 : str
+        Of the weights, for comparing runs.
+    at : float
+        Seconds since 1970.
+    """
+
+    state: str
+    error: str = ""
+    epochs: int = 0
+    seconds: float = 0.0
+    weights_sha256: str = ""
+    at: float = 0.0
 
 
 class JournalFault(BadFile):
@@ -114,7 +148,7 @@ class Journal:
         except OSError as error:
             raise self._fault(error) from None
 
-    def write(self, event: str, **values: Any) -> None:
+    def write(self, event: str, **values: object) -> None:
         """Append one event.
 
         Raises
@@ -142,11 +176,26 @@ class Journal:
         self._stream.close()
 
 
-KINDS: dict[str, type[Any]] = {"epoch": EpochEvent, "batch": BatchEvent}
-"""Events that others count on; one that lacks something is a damaged line."""
+KINDS: dict[str, type[object]] = {
+    "start": StartEvent,
+    "resume": ResumeEvent,
+    "batch": BatchEvent,
+    "epoch": EpochEvent,
+    "end": EndEvent,
+}
+"""Events by name; one that lacks something is a damaged line."""
 
 
-def read_events(file: Path, start: int = 0) -> tuple[list[dict[str, Any]], int]:
+def read_event(event: Mapping[str, object]) -> object | None:
+    """An event as the class of its kind; None where it is of no kind, or lacks something."""
+    kind = KINDS.get(str(event.get("event")))
+    try:
+        return kind and from_plain(kind, {key: value for key, value in event.items() if key != "event"}, ())
+    except (TypeError, ValueError, LookupError):
+        return None
+
+
+def read_events(file: Path, start: int = 0) -> tuple[list[PlainTable], int]:
     """Events from a byte position on, and the position after the last whole line.
 
     A last line still being written, or one damaged by a crash, is left for the next reading or passed over.
@@ -177,7 +226,7 @@ def _ends_whole(file: Path) -> bool:
         return stream.read(1) == b"\n"
 
 
-def _parsed(data: bytes) -> Iterator[dict[str, Any]]:
+def _parsed(data: bytes) -> Iterator[PlainTable]:
     for line in data.splitlines():
         try:
             event = json.loads(line)
@@ -185,6 +234,5 @@ def _parsed(data: bytes) -> Iterator[dict[str, Any]]:
             continue
         if not isinstance(event, dict) or "event" not in event:
             continue
-        kind = KINDS.get(event["event"])
-        if kind is None or read_event(kind, event) is not None:
+        if event["event"] not in KINDS or read_event(event) is not None:
             yield event

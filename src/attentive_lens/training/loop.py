@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.records import PlainTable
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Feed
@@ -43,7 +44,7 @@ class Position:
     images: int = 0
     best: Metrics | None = None
 
-    def write(self) -> dict[str, Any]:
+    def write(self) -> PlainTable:
         """A table that `read` makes this position from."""
         return asdict(self)
 
@@ -127,10 +128,10 @@ def run(
     began = time.perf_counter()
     here = position or Position()
     total = epochs * feed.batches
-    figures: dict[str, Any] = {}
-    untold: list[dict[str, Any]] = []
+    figures: PlainTable = {}
+    untold: list[PlainTable] = []
 
-    def told() -> dict[str, Any]:
+    def told() -> PlainTable:
         return {**card, "epoch": here.epoch, "position": here.write(), "untold": list(untold), **figures}
 
     def write() -> None:
@@ -189,10 +190,9 @@ def run(
         is_best = _better(validation, here.best)
         here = Position(epoch=here.epoch + 1, best=validation if is_best else here.best)
         figures = {"training": _figures(training), "validation": _figures(validation) if validation else None}
-        spent = {"seconds": time.perf_counter() - started, "waited": feed.waited - waited}
-        spent = {key: round(value, 3) for key, value in spent.items()}
-        now = {"epoch": here.epoch, **figures, "best": is_best, "learning_rate": learner.learning_rate, **spent}
-        untold.append(now)
+        rate, seconds = learner.learning_rate, round(time.perf_counter() - started, 3)
+        spent = {"seconds": seconds, "waited": round(feed.waited - waited, 3)}
+        untold.append({"epoch": here.epoch, **figures, "best": is_best, "learning_rate": rate, **spent})
         if checkpoints.keep(learner, told(), is_best):
             tell()
         if here.epoch < epochs and (stopped or stop()):

@@ -42,10 +42,10 @@ def make_frame(session: Session) -> Frame:
     frame.recall_size(kept.get("size"))
     frame.painted.connect(lambda: QTimer.singleShot(WORKER_AFTER_MS, session.start_worker))
     has_model = any(view.has_model for view in session.runs.views.values())
-    if kept.get("run") in session.runs.views and session.runs.training is None:
-        session.runs.choose(kept["run"])
-    stage = kept.get("stage")
-    frame.show_stage(stage if stage in STAGES else "results" if has_model else "images")
+    run, stage = kept.get("run"), kept.get("stage")
+    if isinstance(run, int) and run in session.runs.views and session.runs.training is None:
+        session.runs.choose(run)
+    frame.show_stage(stage if isinstance(stage, str) and stage in STAGES else "results" if has_model else "images")
     return frame
 
 

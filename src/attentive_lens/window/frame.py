@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.cards import keep_pictures
 from attentive_lens.desk.memory import remember
 from attentive_lens.errors import LensError
@@ -346,7 +347,7 @@ class Frame(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Remember how it stood and end the worker; training goes on."""
         size = [self.width(), self.height()]
-        values = {"size": size, "stage": self.current, "run": self.session.runs.current}
+        values: PlainTable = {"size": size, "stage": self.current, "run": self.session.runs.current}
         remember(self.session.workspace.folder, values)
         images = self.session.images
         if images.pixels is not None:

@@ -168,7 +168,7 @@ class ImportWindow(QWidget):
         differing = [n for n in Reading.specs() if len({str(way.reading[n]) for way in self.readings}) > 1]
         for k, way in enumerate(self.readings):
             own = way.reading
-            words = [str(CHOICE_WORDS.get(own[n], own[n])) for n in (differing or ("layout", "order")) if own[n]]
+            words = [CHOICE_WORDS.get(str(own[n]), str(own[n])) for n in (differing or ("layout", "order")) if own[n]]
             made = Way(" · ".join(words) or "As they will be read", way.pixels, list(way.labels))
             made.setObjectName(f"reading {k}")
             made.chosen.connect(lambda number=k: self.choose(number))

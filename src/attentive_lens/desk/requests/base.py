@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar, Generic, TypeVar
+from typing import ClassVar, Generic, TypeVar
 
 R_co = TypeVar("R_co", covariant=True)
 
@@ -15,5 +15,5 @@ class Request(Generic[R_co]):
     To add one: its class and that of its result here, one function in ``desk/tasks``, and a line in each table.
     """
 
-    result: ClassVar[type[Any]]
+    result: ClassVar[type[object]]
     """The class ``R_co``, for reading what came from another process."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.explaining.figures import Completeness, Curve, WeightRandomisation
 from attentive_lens.explaining.methods import DEFAULT, METHOD_FACTS
@@ -147,7 +148,7 @@ class Explanation:
 class Explain(Request[Explanation]):
     """Why a run's model answered as it did for one image; ``target`` is a class to explain besides."""
 
-    result: ClassVar[type[Any]] = Explanation
+    result: ClassVar[type[object]] = Explanation
     workspace: str
     run: int
     image: int
@@ -159,7 +160,7 @@ class Explain(Request[Explanation]):
 class ExplainFile(Request[Explanation]):
     """As `Explain`, for an image file that no workspace knows and a model file; there is no *true* class."""
 
-    result: ClassVar[type[Any]] = Explanation
+    result: ClassVar[type[object]] = Explanation
     model: str
     file: str
     method: str = DEFAULT
@@ -177,7 +178,7 @@ class ActivationMaps:
 class Activations(Request[ActivationMaps]):
     """What some layers make of an image of a run's workspace, or of an image file; all of them if none is named."""
 
-    result: ClassVar[type[Any]] = ActivationMaps
+    result: ClassVar[type[object]] = ActivationMaps
     layers: tuple[str, ...]
     workspace: str = ""
     run: int = 0
@@ -241,7 +242,7 @@ class TrustChecks:
 class Trust(Request[TrustChecks]):
     """All trust checks for the maps of *said* and of *true*."""
 
-    result: ClassVar[type[Any]] = TrustChecks
+    result: ClassVar[type[object]] = TrustChecks
     workspace: str
     run: int
     image: int
@@ -281,7 +282,7 @@ class Cause:
     at_one_place: bool
     why: str
     remedy: str
-    plan: dict[str, Any] | None
+    plan: PlainTable | None
     typical: NDArray[np.float32]
 
 
@@ -299,7 +300,7 @@ class CausesFound:
 class Causes(Request[CausesFound]):
     """Groups of a run's mistakes on a set that rest on the same thing."""
 
-    result: ClassVar[type[Any]] = CausesFound
+    result: ClassVar[type[object]] = CausesFound
     workspace: str
     run: int
     on: str = "validation"
@@ -318,7 +319,7 @@ class Filters:
 class FirstFilters(Request[Filters]):
     """The first convolution's filters of a run's model."""
 
-    result: ClassVar[type[Any]] = Filters
+    result: ClassVar[type[object]] = Filters
     workspace: str
     run: int
 
@@ -327,7 +328,7 @@ class FirstFilters(Request[Filters]):
 class FirstFiltersOf(Request[Filters]):
     """As `FirstFilters`, of a model file."""
 
-    result: ClassVar[type[Any]] = Filters
+    result: ClassVar[type[object]] = Filters
     model: str
 
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
 
 
@@ -31,7 +32,7 @@ class Prepared:
 class Prepare(Request[Prepared]):
     """Have the contact sheet's images made, or found."""
 
-    result: ClassVar[type[Any]] = Prepared
+    result: ClassVar[type[object]] = Prepared
     workspace: str
 
 
@@ -55,7 +56,7 @@ class WayToRead:
         A few images of each class.
     """
 
-    reading: dict[str, Any]
+    reading: PlainTable
     labels: tuple[str, ...]
     images: int
     skipped: int
@@ -78,9 +79,9 @@ class Previewed:
 class Preview(Request[Previewed]):
     """The first images of a source, in every way it can be read, before anything is imported."""
 
-    result: ClassVar[type[Any]] = Previewed
+    result: ClassVar[type[object]] = Previewed
     source: str
-    reading: dict[str, Any]
+    reading: PlainTable
     count: int = 10
 
 
@@ -97,7 +98,7 @@ class Picture:
 class OpenPicture(Request[Picture]):
     """One image in full size, made smaller if a side is above 2 400 pixels."""
 
-    result: ClassVar[type[Any]] = Picture
+    result: ClassVar[type[object]] = Picture
     workspace: str
     image: int
 
@@ -115,7 +116,7 @@ class Measures:
 class Measure(Request[Measures]):
     """What images are sorted and filtered by."""
 
-    result: ClassVar[type[Any]] = Measures
+    result: ClassVar[type[object]] = Measures
     workspace: str
 
 
@@ -131,7 +132,7 @@ class Averages:
 class ClassAverages(Request[Averages]):
     """What the training images of a class have in common."""
 
-    result: ClassVar[type[Any]] = Averages
+    result: ClassVar[type[object]] = Averages
     workspace: str
 
 
@@ -162,9 +163,9 @@ class ResizeModesShown:
 class ResizeModes(Request[ResizeModesShown]):
     """A plan's preprocessing on some images, with each resize mode beside the others."""
 
-    result: ClassVar[type[Any]] = ResizeModesShown
+    result: ClassVar[type[object]] = ResizeModesShown
     workspace: str
-    plan: dict[str, Any]
+    plan: PlainTable
     columns: int = 8
 
 
@@ -180,9 +181,9 @@ class Augmented:
 class Augment(Request[Augmented]):
     """What a plan's augmentation makes of some training images, of the classes in turn."""
 
-    result: ClassVar[type[Any]] = Augmented
+    result: ClassVar[type[object]] = Augmented
     workspace: str
-    plan: dict[str, Any]
+    plan: PlainTable
     columns: int
     rows: int
     draw: int = 0
@@ -196,7 +197,7 @@ class FaultAction:
     exclude: tuple[int, ...]
     flag: tuple[int, ...]
     relabel: tuple[tuple[int, int], ...]
-    step: dict[str, Any] | None
+    step: PlainTable | None
 
 
 @dataclass(frozen=True)
@@ -234,5 +235,5 @@ class FindFaults(Request[FaultsFound]):
     Which images are copies is noted in the catalogue, for a split that keeps them together.
     """
 
-    result: ClassVar[type[Any]] = FaultsFound
+    result: ClassVar[type[object]] = FaultsFound
     workspace: str

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
 
 
@@ -59,7 +60,7 @@ class LayerSeen:
 class Layer(Request[LayerSeen]):
     """What the channels of a layer look for, in all training images or a part of every class drawn at random."""
 
-    result: ClassVar[type[Any]] = LayerSeen
+    result: ClassVar[type[object]] = LayerSeen
     workspace: str
     run: int
     layer: str
@@ -110,7 +111,7 @@ class ChannelSeen:
 class Channels(Request[ChannelSeen]):
     """What the channels of a layer add to an answer, and the answer with one of them scaled."""
 
-    result: ClassVar[type[Any]] = ChannelSeen
+    result: ClassVar[type[object]] = ChannelSeen
     workspace: str
     run: int
     image: int
@@ -156,7 +157,7 @@ class NeighboursFound:
 class Neighbours(Request[NeighboursFound]):
     """The training images a layer (the last before the output, if none is named) finds nearest to an image."""
 
-    result: ClassVar[type[Any]] = NeighboursFound
+    result: ClassVar[type[object]] = NeighboursFound
     workspace: str
     run: int
     image: int
@@ -193,7 +194,7 @@ class SmallestCover:
 class TriedChange:
     """The answer after a change; none for the image as it is."""
 
-    change: dict[str, Any]
+    change: PlainTable
     said: str
     probabilities: dict[str, float]
 
@@ -219,9 +220,9 @@ class Tried:
 class TryChanges(Request[Tried]):
     """Changes tried on an image, each on the original: ``{"change": "cover", "row": 0.8, …}``."""
 
-    result: ClassVar[type[Any]] = Tried
+    result: ClassVar[type[object]] = Tried
     workspace: str
     run: int
     image: int
-    changes: tuple[dict[str, Any], ...]
+    changes: tuple[PlainTable, ...]
     smallest: bool = True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.scoring.scores import Scores
@@ -13,7 +13,7 @@ from attentive_lens.scoring.scores import Scores
 class Score(Request[Scores]):
     """Scores of a run's best model on a set: training, validation or test; kept beside the run."""
 
-    result: ClassVar[type[Any]] = Scores
+    result: ClassVar[type[object]] = Scores
     workspace: str
     run: int
     on: str = "validation"
@@ -64,6 +64,6 @@ class Predictions:
 class Predict(Request[Predictions]):
     """Answers of a model file to image files."""
 
-    result: ClassVar[type[Any]] = Predictions
+    result: ClassVar[type[object]] = Predictions
     model: str
     files: tuple[str, ...]

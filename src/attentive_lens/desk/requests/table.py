@@ -1,7 +1,5 @@
 """Every request and result by name, and the requests in one table."""
 
-from typing import Any
-
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
@@ -62,7 +60,7 @@ from attentive_lens.desk.requests.inspecting import (
 )
 from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
 
-REQUESTS: dict[str, type[Request[Any]]] = {
+REQUESTS: dict[str, type[Request[object]]] = {
     request.__name__: request
     for request in (
         Prepare,

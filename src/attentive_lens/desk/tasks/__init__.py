@@ -14,7 +14,8 @@ from attentive_lens.desk.tasks import explaining, images, inspecting, looking, m
 
 R = TypeVar("R")
 
-TASKS: dict[type[ask.Request[Any]], Callable[[Any], Job[Any]]] = {
+# Any: each task takes its own request and gives its own result; `carry_out` says which belong together
+TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.Prepare: images.prepare,
     ask.Preview: images.preview,
     ask.OpenPicture: images.open_picture,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,9 +10,11 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.random import random_generator
+from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.tasks.models import THREADS, by_class, model_and_data
+from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.explaining.changes import CHANGES
@@ -118,7 +119,7 @@ def _drawn(members: NDArray[np.int64], labels: NDArray[np.int64], count: int) ->
     return np.sort(np.concatenate(chosen))
 
 
-def _shown(image: NDArray[Any]) -> NDArray[np.uint8]:
+def _shown(image: Array) -> NDArray[np.uint8]:
     """Prepared levels about mid-grey."""
     return (128 + 50 * image).clip(0, 255).astype(np.uint8)
 
@@ -190,13 +191,13 @@ def _cover(search: Search, classes: tuple[str, ...]) -> ask.SmallestCover:
     return ask.SmallestCover(search.complete, found.pixels, found.row, found.column, found.side, said)
 
 
-def _changed(pixels: NDArray[np.uint8], change: dict[str, Any]) -> NDArray[np.uint8]:
+def _changed(pixels: NDArray[np.uint8], change: PlainTable) -> NDArray[np.uint8]:
     rest = dict(change)
     kind = str(rest.pop("change", ""))
     if kind not in CHANGES:
         raise unknown_word("change", kind, frozenset(CHANGES))
     try:
-        settings = {name: float(value) for name, value in rest.items()}
+        settings = {name: float(str(value)) for name, value in rest.items()}
         if not all(np.isfinite(value) for value in settings.values()):
             raise ValueError("not finite")
         return CHANGES[kind](pixels, **settings)

@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 import threading
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 
 _own = threading.local()
 
 
-def scratch(name: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Array:
+def scratch(name: str, shape: tuple[int, ...], dtype: Dtype) -> Array:
     """A buffer of this thread's, its contents undefined; the next call with the same name may return it.
 
     It grows to the largest size asked for, so that a steady training step allocates nothing large.
     """
-    buffers: dict[tuple[str, str], NDArray[Any]] | None = getattr(_own, "buffers", None)
+    buffers: dict[tuple[str, str], Array] | None = getattr(_own, "buffers", None)
     if buffers is None:
         buffers = _own.buffers = {}
     size = 1

@@ -7,8 +7,6 @@ as the last index of every array. Coefficients are of the arrays' own dtype, for
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numba import njit
 
@@ -19,22 +17,22 @@ LOOSE = {"contract", "reassoc", "nsz"}
 
 
 @njit(cache=True, nogil=True, fastmath=LOOSE, inline="always")
-def _down(given: Array, a: int, ka: Any, b: int, kb: Any, c: int, kc: Any, d: int, kd: Any, out: Array, to: int) -> None:  # fmt: skip  # noqa: E501
-    """out[to] = ka·given[a] + kb·given[b] + kc·given[c] + kd·given[d], rows of one length."""
-    for j in range(given.shape[1]):
-        out[to, j] = ka * given[a, j] + kb * given[b, j] + kc * given[c, j] + kd * given[d, j]
+def _down(inputs: Array, a: int, ka: np.floating, b: int, kb: np.floating, c: int, kc: np.floating, d: int, kd: np.floating, out: Array, to: int) -> None:  # fmt: skip  # noqa: E501
+    """out[to] = ka·inputs[a] + kb·inputs[b] + kc·inputs[c] + kd·inputs[d], rows of one length."""
+    for j in range(inputs.shape[1]):
+        out[to, j] = ka * inputs[a, j] + kb * inputs[b, j] + kc * inputs[c, j] + kd * inputs[d, j]
 
 
 @njit(cache=True, nogil=True, fastmath=LOOSE, inline="always")
-def _along(given: Array, row: int, a: int, ka: Any, b: int, kb: Any, c: int, kc: Any, d: int, kd: Any, out: Array, to: int, first: int, tiles: int) -> None:  # fmt: skip  # noqa: E501
+def _along(inputs: Array, row: int, a: int, ka: np.floating, b: int, kb: np.floating, c: int, kc: np.floating, d: int, kd: np.floating, out: Array, to: int, first: int, tiles: int) -> None:  # fmt: skip  # noqa: E501
     """The same of columns a to d of every tile in a row, to tiles ``first`` … of ``out[to]``."""
     for t in range(tiles):
-        for f in range(given.shape[2]):
+        for f in range(inputs.shape[2]):
             out[to, first + t, f] = (
-                ka * given[row, 4 * t + a, f]
-                + kb * given[row, 4 * t + b, f]
-                + kc * given[row, 4 * t + c, f]
-                + kd * given[row, 4 * t + d, f]
+                ka * inputs[row, 4 * t + a, f]
+                + kb * inputs[row, 4 * t + b, f]
+                + kc * inputs[row, 4 * t + c, f]
+                + kd * inputs[row, 4 * t + d, f]
             )
 
 

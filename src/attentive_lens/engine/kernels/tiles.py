@@ -78,10 +78,10 @@ def convolve(
     added = np.zeros(filters, images.dtype) if bias is None else bias
     down, across = -(-rows // SIDE), -(-columns // SIDE)
     for first, strips in _blocks(n * down, across, channels, filters, images.itemsize):
-        given = scratch("tiles given", (PLACES, strips * across, channels), images.dtype)
+        inputs = scratch("tiles inputs", (PLACES, strips * across, channels), images.dtype)
         made = scratch("tiles made", (PLACES, strips * across, filters), images.dtype)
-        tiles_from_images(images, before, down, across, first, strips, given)
-        np.matmul(given, places, out=made)
+        tiles_from_images(images, before, down, across, first, strips, inputs)
+        np.matmul(inputs, places, out=made)
         tiles_to_images(made, added, activate, down, across, first, strips, out)
     return out
 
@@ -94,11 +94,11 @@ def filter_gradient(images: Array, grad: Array, before: int) -> Array:
     part = scratch("tiles part", (PLACES, channels, filters), grad.dtype)
     down, across = -(-rows // SIDE), -(-columns // SIDE)
     for first, strips in _blocks(n * down, across, channels, filters, grad.itemsize):
-        given = scratch("tiles given", (PLACES, strips * across, channels), grad.dtype)
+        inputs = scratch("tiles inputs", (PLACES, strips * across, channels), grad.dtype)
         came = scratch("tiles made", (PLACES, strips * across, filters), grad.dtype)
-        tiles_from_images(images, before, down, across, first, strips, given)
+        tiles_from_images(images, before, down, across, first, strips, inputs)
         tiles_from_gradient(grad, down, across, first, strips, came)
-        np.matmul(given.transpose(0, 2, 1), came, out=part)
+        np.matmul(inputs.transpose(0, 2, 1), came, out=part)
         sums += part
     matrix = np.kron(FILTERS, FILTERS).astype(grad.dtype)
     return np.asarray(matrix.T @ sums.reshape(PLACES, -1)).reshape(3, 3, channels, filters)

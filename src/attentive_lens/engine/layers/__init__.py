@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from attentive_lens.engine.layers.activations import ACTIVATIONS
-from attentive_lens.engine.layers.base import INFERENCE, Call, Layer, Rule, StepContext
+from attentive_lens.engine.layers.base import INFERENCE, AnyLayer, Call, Layer, Rule, StepContext
 from attentive_lens.engine.layers.connected import CONNECTED
 from attentive_lens.engine.layers.convolution import CONVOLUTIONS
 from attentive_lens.engine.layers.joining import JOINING
@@ -14,7 +12,7 @@ from attentive_lens.engine.layers.pooling import POOLINGS
 from attentive_lens.engine.layers.resampling import RESAMPLINGS
 from attentive_lens.engine.layers.simple import SIMPLE
 
-LAYERS: dict[str, type[Layer[Any]]] = {
+LAYERS: dict[str, type[AnyLayer]] = {
     **CONVOLUTIONS,
     **POOLINGS,
     **ACTIVATIONS,

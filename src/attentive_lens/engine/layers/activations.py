@@ -3,38 +3,37 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from typing import Any
 
 import numpy as np
 from scipy.special import erf, expit
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.kernels.compiled import relu_backward
-from attentive_lens.engine.layers.base import Call, Layer, S
+from attentive_lens.engine.layers.base import AnyLayer, Call, Layer, S
 from attentive_lens.plan.layers import Elu, Gelu, LeakyRelu, Relu, Sigmoid, Silu, Softmax, Tanh
 
 
-class ReluLayer(Layer[Relu]):
+class ReluLayer(Layer[Relu, Array, Array]):
     """max(x, 0); its gradient is 1 above zero and 0 at and below it."""
 
     may_overwrite = True
     keeps_output = True
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array]:
         """As given in shape; keeps the output."""
         out = np.maximum(inputs, 0, out=inputs if call.overwrite else None)
         return out, out
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """In place."""
         grad = np.ascontiguousarray(grad)
         relu_backward(grad.reshape(-1), saved.reshape(-1))
         return grad, {}
 
 
-class Pointwise(Layer[S]):
+class Pointwise(Layer[S, Array, tuple[Array, Array]]):
     """Base of the smooth activations; keeps input and output."""
 
     keeps_output = True
@@ -47,14 +46,14 @@ class Pointwise(Layer[S]):
     def slope(self, x: Array, y: Array) -> Array:
         """f′(x), from x and y = f(x)."""
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, tuple[Array, Array]]:
         """As given in shape."""
         out = self.value(inputs).astype(inputs.dtype, copy=False)
         return out, (inputs, out)
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: tuple[Array, Array], weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """Times the slope."""
         return (grad * self.slope(*saved)).astype(grad.dtype, copy=False), {}
 
@@ -133,25 +132,25 @@ class SigmoidLayer(Pointwise[Sigmoid]):
         return np.asarray(y * (1 - y))
 
 
-class SoftmaxLayer(Layer[Softmax]):
+class SoftmaxLayer(Layer[Softmax, Array, Array]):
     """eˣ over its sum along the channels."""
 
     keeps_output = True
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array]:
         """As given in shape; keeps the output."""
         powers = np.exp(inputs - inputs.max(axis=-1, keepdims=True))
         powers /= powers.sum(axis=-1, keepdims=True)
         return powers, powers
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """Y · (g − Σ g·y)."""
         return saved * (grad - (grad * saved).sum(axis=-1, keepdims=True)), {}
 
 
-ACTIVATIONS: dict[str, type[Layer[Any]]] = {
+ACTIVATIONS: dict[str, type[AnyLayer]] = {
     "relu": ReluLayer,
     "leaky relu": LeakyReluLayer,
     "elu": EluLayer,

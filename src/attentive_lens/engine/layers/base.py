@@ -10,11 +10,16 @@ from typing import Any, Generic, TypeAlias, TypeVar
 import numpy as np
 
 from attentive_lens.core.random import random_generator
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype, Inputs
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import LayerSettings, Shape
 
 S = TypeVar("S", bound=LayerSettings)
+"""Its settings."""
+I = TypeVar("I", Array, Inputs)  # noqa: E741
+"""What it gets: one array, or a tuple of them where it joins."""
+K = TypeVar("K")
+"""What `forward` keeps for `backward`."""
 
 Rule: TypeAlias = Callable[[Array, Array], Array]
 """What stands in for a ReLU's gradient: (gradient of its output, its output) → gradient of its input."""
@@ -52,7 +57,7 @@ class Call:
         Whether the output may stand where the input stood.
     activate : bool
         Whether negative outputs are to become 0: the ReLU that follows is done at once.
-    ready : Any
+    ready : object
         What `Layer.prepare` made of the weights, or None.
     sums : ndarray or None
         What `Layer.sums` gave for all pieces of the batch, added up.
@@ -61,14 +66,14 @@ class Call:
     context: StepContext | None = None
     overwrite: bool = False
     activate: bool = False
-    ready: Any = None
+    ready: object = None
     sums: Array | None = None
 
 
 INFERENCE = Call()
 
 
-class Layer(ABC, Generic[S]):
+class Layer(ABC, Generic[S, I, K]):
     """Base of the engine's layers: arithmetic only, no state but the settings.
 
     A layer must not change ``inputs``, unless `may_overwrite` says so and it is told to. It may change the
@@ -91,13 +96,13 @@ class Layer(ABC, Generic[S]):
         self.settings = settings
 
     def start(
-        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """Starting weights for one image's input shape; none by default."""
         del input_shape, rng, dtype, initialisation
         return {}
 
-    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Any:
+    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> object:
         """What can be worked out of the weights once for all pieces of a batch; nothing by default."""
         del weights, input_shape
         return None
@@ -118,7 +123,7 @@ class Layer(ABC, Generic[S]):
         return None
 
     @abstractmethod
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: I, weights: dict[str, Array], call: Call) -> tuple[Array, K]:
         """Output for a piece of a batch, and what `backward` needs.
 
         Parameters
@@ -133,22 +138,26 @@ class Layer(ABC, Generic[S]):
 
     @abstractmethod
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: K, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[I | None, dict[str, Array]]:
         """Gradients of the input(s) and of the weights, as far as they are needed, for that of the output."""
 
     def sums(self, inputs: Array) -> Array:
         """Of a piece, what `forward` needs of the whole batch; only where `whole_batch`."""
         raise NotImplementedError
 
-    def gradient_sums(self, grad: Array, saved: Any) -> Array:
+    def gradient_sums(self, grad: Array, saved: K) -> Array:
         """Of a piece, what `backward` needs of the whole batch, which then stands in ``saved``; see `with_sums`."""
         raise NotImplementedError
 
-    def with_sums(self, saved: Any, own: Array, sums: Array) -> Any:
+    def with_sums(self, saved: K, own: Array, sums: Array) -> K:
         """What `backward` needs, with the `gradient_sums` of the piece and of the whole batch."""
         raise NotImplementedError
 
     def state(self, weights: dict[str, Array], sums: Array) -> dict[str, Array]:
         """The arrays without a gradient after a step with these `sums`."""
         raise NotImplementedError
+
+
+AnyLayer: TypeAlias = Layer[Any, Any, Any]
+"""One of a network's layers: only the layer itself knows what it gets and keeps, and gets back what it kept."""

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.initialisation import initial_weights
-from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Connected, Shape
 
 
-class ConnectedLayer(Layer[Connected]):
+class ConnectedLayer(Layer[Connected, Array, Array]):
     """Inputs times a matrix, plus a bias."""
 
     can_activate = True
 
     def start(
-        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """As asked, zero bias; the output's weights a tenth of that, so that the first loss is about ln K."""
         shapes = self.settings.weight_shapes(input_shape)
@@ -33,7 +31,7 @@ class ConnectedLayer(Layer[Connected]):
         bias = weights["bias"] * factor + offset
         return {"matrix": (weights["matrix"] * factor).astype(dtype), "bias": bias.astype(dtype)}
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array]:
         """N×units; keeps the input."""
         out = inputs @ weights["matrix"]
         out += weights["bias"]
@@ -42,14 +40,14 @@ class ConnectedLayer(Layer[Connected]):
         return out, inputs
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """Matrix products with the transposed factors."""
         found = {"matrix": saved.T @ grad, "bias": grad.sum(axis=0)} if need_weights else {}
         return (grad @ weights["matrix"].T if need_inputs else None), found
 
 
-CONNECTED: dict[str, type[Layer[Any]]] = {
+CONNECTED: dict[str, type[AnyLayer]] = {
     "fully connected": ConnectedLayer,
     "output": ConnectedLayer,
 }

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TypeAlias
 
 import numpy as np
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.kernels import tiles
 from attentive_lens.engine.kernels.choice import kernel_for
 from attentive_lens.engine.kernels.compiled import add_bias, depthwise, depthwise_backward
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
 from attentive_lens.engine.kernels.scratch import scratch
-from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Convolution, Shape
 
@@ -27,7 +27,11 @@ class Tiles:
     turned: Array
 
 
-class ConvolutionLayer(Layer[Convolution]):
+Seen: TypeAlias = tuple[Array, Tiles | None]
+"""The input, and the transformed filters where tiles were used."""
+
+
+class ConvolutionLayer(Layer[Convolution, Array, Seen]):
     """Cross-correlation with learned filters, plus a bias per filter."""
 
     can_activate = True
@@ -49,7 +53,7 @@ class ConvolutionLayer(Layer[Convolution]):
         return kernel_for(self.settings, input_shape, self.kernels)
 
     def start(
-        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """As asked, zero bias."""
         shapes = self.settings.weight_shapes(input_shape)
@@ -60,19 +64,19 @@ class ConvolutionLayer(Layer[Convolution]):
             "bias": np.zeros(shapes["bias"], dtype),
         }
 
-    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Any:
+    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Tiles | None:
         """The transformed filters, where tiles are used."""
-        if self.kernel(input_shape) != "tiles":
-            return None
-        kernel = weights["kernel"]
+        return self._tiles(weights["kernel"]) if self.kernel(input_shape) == "tiles" else None
+
+    def _tiles(self, kernel: Array) -> Tiles:
         return Tiles(tiles.transformed(kernel), tiles.transformed(tiles.turned(kernel)))
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Seen]:
         """N×OH×OW×F; keeps the input and the transformed filters."""
         kernel, bias = weights["kernel"], weights["bias"]
         way = self.kernel(inputs.shape[1:])
         if way == "tiles":
-            ready = call.ready or self.prepare(weights, inputs.shape[1:])
+            ready = call.ready if isinstance(call.ready, Tiles) else self._tiles(kernel)
             rows, columns, _ = self.settings.output_shape(inputs.shape[1:])
             before = self.settings.pads[0]
             inputs = np.ascontiguousarray(inputs)
@@ -90,15 +94,20 @@ class ConvolutionLayer(Layer[Convolution]):
         return out, (inputs, None)
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self,
+        grad: Array,
+        saved: Seen,
+        weights: dict[str, Array],
+        need_inputs: bool,
+        need_weights: bool,
+    ) -> tuple[Array | None, dict[str, Array]]:
         """By the kernel that ran forward."""
         inputs, ready = saved
         kernel = weights["kernel"]
         grad = np.ascontiguousarray(grad)
         found: dict[str, Array] = {"bias": _summed(grad)} if need_weights else {}
         rows, columns = inputs.shape[1:3]
-        if isinstance(ready, Tiles):
+        if ready is not None:
             before = self.settings.pads[0]
             if need_weights:
                 found["kernel"] = tiles.filter_gradient(inputs, grad, before)
@@ -162,6 +171,6 @@ def _summed(grad: Array) -> Array:
     return np.dot(ones, flat)
 
 
-CONVOLUTIONS: dict[str, type[Layer[Any]]] = {
+CONVOLUTIONS: dict[str, type[AnyLayer]] = {
     "convolution": ConvolutionLayer,
 }

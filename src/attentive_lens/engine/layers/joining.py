@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
-from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.engine.arrays import Array, Inputs
+from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.layers import Add, Concatenate, Multiply
 
 
-class AddLayer(Layer[Add]):
+class AddLayer(Layer[Add, Inputs, int]):
     """Sum of all inputs."""
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Inputs, weights: dict[str, Array], call: Call) -> tuple[Array, int]:
         """As each input in shape; keeps how many there were."""
         out = inputs[0] + inputs[1]
         for more in inputs[2:]:
@@ -22,16 +20,16 @@ class AddLayer(Layer[Add]):
         return out, len(inputs)
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: int, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Inputs | None, dict[str, Array]]:
         """The gradient itself for each; all but the first a copy, for a gradient may be changed in place."""
         return (grad, *(grad.copy() for _ in range(saved - 1))), {}
 
 
-class MultiplyLayer(Layer[Multiply]):
+class MultiplyLayer(Layer[Multiply, Inputs, Inputs]):
     """Product of all inputs; one value a channel is a factor for the whole map."""
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Inputs, weights: dict[str, Array], call: Call) -> tuple[Array, Inputs]:
         """As the first input in shape; keeps the inputs."""
         out = inputs[0] * _spread(inputs[1], inputs[0])
         for more in inputs[2:]:
@@ -39,8 +37,8 @@ class MultiplyLayer(Layer[Multiply]):
         return out, inputs
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Inputs, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Inputs | None, dict[str, Array]]:
         """Times the product of the others; summed over the map where one factor served all of it."""
         found = []
         for k, own in enumerate(saved):
@@ -52,16 +50,16 @@ class MultiplyLayer(Layer[Multiply]):
         return tuple(found), {}
 
 
-class ConcatenateLayer(Layer[Concatenate]):
+class ConcatenateLayer(Layer[Concatenate, Inputs, list[int]]):
     """Channels of all inputs in their order."""
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Inputs, weights: dict[str, Array], call: Call) -> tuple[Array, list[int]]:
         """N×H×W×ΣC; keeps the numbers of channels."""
         return np.concatenate(inputs, axis=-1), [own.shape[-1] for own in inputs]
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: list[int], weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Inputs | None, dict[str, Array]]:
         """Each input's own channels."""
         edges = np.cumsum(saved)[:-1]
         return tuple(np.ascontiguousarray(part) for part in np.split(grad, edges, axis=-1)), {}
@@ -72,7 +70,7 @@ def _spread(values: Array, like: Array) -> Array:
     return values if values.ndim == like.ndim else values[:, None, None, :]
 
 
-JOINING: dict[str, type[Layer[Any]]] = {
+JOINING: dict[str, type[AnyLayer]] = {
     "add": AddLayer,
     "multiply": MultiplyLayer,
     "concatenate": ConcatenateLayer,

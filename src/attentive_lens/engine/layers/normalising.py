@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.kernels.compiled import channel_products, channel_sums, normal_backward, normalise
-from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import BatchNormalisation, GroupNormalisation, LocalResponse, Shape
 
@@ -41,7 +40,7 @@ class Normal:
     sums: Array | None = None
 
 
-class BatchNormalisationLayer(Layer[BatchNormalisation]):
+class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     """scale · (x − mean) / √(variance + ε) + shift (Ioffe & Szegedy 2015, algorithm 1).
 
     In training, mean and variance are those of the whole batch, whatever pieces it is cut into, and move the running
@@ -52,7 +51,7 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
     can_activate = True
 
     def start(
-        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """Scale and variance 1, shift and mean 0."""
         channels = input_shape[-1]
@@ -82,7 +81,7 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
         rounded = mean.astype(dtype)
         return rounded, (1 / np.sqrt(variance + self.settings.epsilon)).astype(dtype), mean - rounded
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Normal]:
         """As given in shape; keeps the input with its figures, and whether they are the batch's."""
         inputs = np.ascontiguousarray(inputs)
         mean, inverse, rest = self._statistics(weights, call.sums)
@@ -101,32 +100,32 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
         factor = weights["scale"] / np.sqrt(variance + self.settings.epsilon)
         return factor, weights["shift"] - weights["mean"] * factor
 
-    def gradient_sums(self, grad: Array, saved: Any) -> Array:
+    def gradient_sums(self, grad: Array, saved: Normal) -> Array:
         """3×C float64: count, sum of gradients, and of gradients times normalised values."""
         flat = np.ascontiguousarray(grad).reshape(saved.values.shape)
-        found = np.zeros((3, flat.shape[1]))
+        found = np.zeros((3, len(saved.mean)))
         found[0] = len(flat)
         channel_products(flat, saved.values, saved.mean, saved.inverse, found[1:])
         found[2] -= saved.rest * saved.inverse * found[1]
         return found
 
-    def with_sums(self, saved: Any, own: Array, sums: Array) -> Any:
+    def with_sums(self, saved: Normal, own: Array, sums: Array) -> Normal:
         """With the gradient sums of the piece and of the batch."""
         return replace(saved, own=own, sums=sums)
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Normal, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """Ioffe & Szegedy 2015, section 3; straight through where the running figures were used."""
         found: dict[str, Array] = {}
-        own = saved.own
-        if own is None and (need_weights or (need_inputs and saved.batch)):
-            own = self.gradient_sums(grad, saved)
-        if need_weights and own is not None:
+        factor = weights["scale"] * saved.inverse
+        if not saved.batch and not need_weights:
+            return (grad * factor if need_inputs else None), found
+        own = saved.own if saved.own is not None else self.gradient_sums(grad, saved)
+        if need_weights:
             found = {"scale": own[2].astype(grad.dtype), "shift": own[1].astype(grad.dtype)}
         if not need_inputs:
             return None, found
-        factor = weights["scale"] * saved.inverse
         if not saved.batch:
             return grad * factor, found
         sums = own if saved.sums is None else saved.sums
@@ -149,16 +148,16 @@ class BatchNormalisationLayer(Layer[BatchNormalisation]):
         }
 
 
-class GroupNormalisationLayer(Layer[GroupNormalisation]):
+class GroupNormalisationLayer(Layer[GroupNormalisation, Array, tuple[Array, Array]]):
     """As batch normalisation, over groups of channels of each image (Wu & He 2018, eq. 1–2, 7)."""
 
     def start(
-        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """Scale 1, shift 0."""
         return {"scale": np.ones(input_shape[2], dtype), "shift": np.zeros(input_shape[2], dtype)}
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, tuple[Array, Array]]:
         """As given in shape; keeps the normalised values."""
         n, rows, columns, channels = inputs.shape
         parts = inputs.reshape(n, rows * columns, self.settings.groups, channels // self.settings.groups)
@@ -170,8 +169,8 @@ class GroupNormalisationLayer(Layer[GroupNormalisation]):
         return out, (normal, inverse)
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: tuple[Array, Array], weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """Less its mean and its part along the normalised values, group by group."""
         normal, inverse = saved
         found: dict[str, Array] = {}
@@ -186,10 +185,10 @@ class GroupNormalisationLayer(Layer[GroupNormalisation]):
         return out.reshape(grad.shape).astype(grad.dtype, copy=False), found
 
 
-class LocalResponseLayer(Layer[LocalResponse]):
+class LocalResponseLayer(Layer[LocalResponse, Array, tuple[Array, Array]]):
     """x / (k + α · Σ x² over neighbour channels)^β (Krizhevsky 2012, section 3.3)."""
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, tuple[Array, Array]]:
         """As given in shape; keeps the input and the sums."""
         s = self.settings
         sums = np.asarray(s.k, inputs.dtype) + np.asarray(s.alpha, inputs.dtype) * self._across(inputs * inputs)
@@ -197,8 +196,8 @@ class LocalResponseLayer(Layer[LocalResponse]):
         return out, (inputs, sums)
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: tuple[Array, Array], weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """G · sums^−β − 2αβ · x · Σ over neighbours of g · x · sums^(−β−1)."""
         s, (inputs, sums) = self.settings, saved
         part = self._across(grad * inputs * sums ** np.asarray(-s.beta - 1, inputs.dtype), mirrored=True)
@@ -220,7 +219,7 @@ class LocalResponseLayer(Layer[LocalResponse]):
         return out
 
 
-NORMALISATIONS: dict[str, type[Layer[Any]]] = {
+NORMALISATIONS: dict[str, type[AnyLayer]] = {
     "batch normalisation": BatchNormalisationLayer,
     "group normalisation": GroupNormalisationLayer,
     "local response normalisation": LocalResponseLayer,

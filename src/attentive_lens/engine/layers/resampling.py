@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
-from attentive_lens.engine.layers.base import Call, Layer
+from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Resampling, Shape, TransposedConvolution
 
 
-class ResamplingLayer(Layer[Resampling]):
+class ResamplingLayer(Layer[Resampling, Array, Shape]):
     """Pixels repeated, or blended between their centres; at the border the last pixel is repeated."""
 
-    def _matrix(self, side: int, dtype: np.dtype[Any]) -> Array:
+    def _matrix(self, side: int, dtype: Dtype) -> Array:
         """side·factor × side weights of one axis."""
         factor = self.settings.factor
         at = (np.arange(side * factor) + 0.5) / factor - 0.5
@@ -32,20 +30,20 @@ class ResamplingLayer(Layer[Resampling]):
         np.add.at(matrix, (rows, np.minimum(left + 1, side - 1)), at - left)
         return matrix
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Shape]:
         """N×H·factor×W·factor×C; keeps the input's shape."""
         down, across = (self._matrix(side, inputs.dtype) for side in inputs.shape[1:3])
         return np.einsum("yh,xw,nhwc->nyxc", down, across, inputs, optimize=True), inputs.shape
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Shape, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """The transposed weights."""
         down, across = (self._matrix(side, grad.dtype) for side in saved[1:3])
         return np.ascontiguousarray(np.einsum("yh,xw,nyxc->nhwc", down, across, grad, optimize=True)), {}
 
 
-class TransposedConvolutionLayer(Layer[TransposedConvolution]):
+class TransposedConvolutionLayer(Layer[TransposedConvolution, Array, Array]):
     """The gradient of a convolution by its input, used forward (Dumoulin & Visin 2016, chapter 4)."""
 
     @property
@@ -54,7 +52,7 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
         return Window(self.settings.kernel_size, self.settings.stride, before, after)
 
     def start(
-        self, input_shape: Shape, rng: np.random.Generator, dtype: np.dtype[Any], initialisation: InitialisationSettings
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
         """As asked, for the inputs that reach one output pixel; zero bias."""
         shapes = self.settings.weight_shapes(input_shape)
@@ -63,7 +61,7 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
         kernel = initial_weights(initialisation, shapes["kernel"], fan_in, k * k * self.settings.filters, rng, dtype)
         return {"kernel": kernel, "bias": np.zeros(shapes["bias"], dtype)}
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array]:
         """N×H·stride×W·stride×F; keeps the input."""
         rows, columns, _ = self.settings.output_shape(inputs.shape[1:])
         out = input_gradient(inputs, weights["kernel"], self._window, rows, columns)
@@ -71,8 +69,8 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
         return out, inputs
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """The convolution itself, and its weight gradient with the parts changed over."""
         grad = np.ascontiguousarray(grad)
         found: dict[str, Array] = {}
@@ -81,7 +79,7 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution]):
         return (convolve(grad, weights["kernel"], self._window) if need_inputs else None), found
 
 
-RESAMPLINGS: dict[str, type[Layer[Any]]] = {
+RESAMPLINGS: dict[str, type[AnyLayer]] = {
     "resampling": ResamplingLayer,
     "transposed convolution": TransposedConvolutionLayer,
 }

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.layers.base import Call, Layer
-from attentive_lens.plan.layers import Dropout, Flatten
+from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
+from attentive_lens.plan.layers import Dropout, Flatten, Shape
 
 
-class DropoutLayer(Layer[Dropout]):
+class DropoutLayer(Layer[Dropout, Array, Array | None]):
     """Inverted dropout (Srivastava 2014, section 10): what stays is scaled up, so inference needs nothing.
 
     Of whole channels, one lot for each map of each image (Tompson 2015, section 3.2).
@@ -19,7 +17,7 @@ class DropoutLayer(Layer[Dropout]):
 
     keeps_output = True  # at inference its output is its input
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array | None]:
         """As given in shape; keeps the factors, 0 or 1 / (1 − rate)."""
         rate = self.settings.rate
         if call.context is None or rate == 0:
@@ -32,29 +30,29 @@ class DropoutLayer(Layer[Dropout]):
         return inputs * factors, factors
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Array | None, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """The same factors."""
         return (grad if saved is None else grad * saved), {}
 
 
-class FlattenLayer(Layer[Flatten]):
+class FlattenLayer(Layer[Flatten, Array, Shape]):
     """Rows, columns and channels in one row, in that order."""
 
     keeps_output = True  # its output is a view of its input
 
-    def forward(self, inputs: Any, weights: dict[str, Array], call: Call) -> tuple[Array, Any]:
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Shape]:
         """N×V; keeps the shape."""
         return inputs.reshape(len(inputs), -1), inputs.shape
 
     def backward(
-        self, grad: Array, saved: Any, weights: dict[str, Array], need_inputs: bool, need_weights: bool
-    ) -> tuple[Any, dict[str, Array]]:
+        self, grad: Array, saved: Shape, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
         """Back to the shape that came in."""
         return grad.reshape(saved), {}
 
 
-SIMPLE: dict[str, type[Layer[Any]]] = {
+SIMPLE: dict[str, type[AnyLayer]] = {
     "dropout": DropoutLayer,
     "flatten": FlattenLayer,
 }

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import breathe
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.folding import folded
-from attentive_lens.engine.layers import INFERENCE, Layer
+from attentive_lens.engine.layers import INFERENCE
+from attentive_lens.engine.layers.base import AnyLayer
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
@@ -87,7 +86,7 @@ class Contribution(MapMethod):
                 shares[source] = shares[source] + part if source in shares else part
         return shares[IMAGE].sum(axis=3).astype(np.float32), kept
 
-    def _back(self, layer: Layer[Any], weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
+    def _back(self, layer: AnyLayer, weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
         kind = layer.settings
         none = np.zeros(len(share))
         if isinstance(kind, Multiply):
@@ -97,8 +96,7 @@ class Contribution(MapMethod):
         whole = isinstance(kind, Flatten | MaxPooling | Concatenate)
         if whole or (isinstance(kind, GlobalPooling) and kind.mode == "max"):
             _, saved = layer.forward(inputs if kind.joins else inputs[0], weights, INFERENCE)
-            parts = layer.backward(share.copy(), saved, weights, True, False)[0]
-            return (parts if kind.joins else (parts,)), none
+            return _onward(layer, share.copy(), saved, weights), none
         weighed = "bias" in weights
         if self.rule == "alpha-beta" and weighed:
             part, kept = _apart(layer, weights, inputs[0], share)
@@ -106,7 +104,13 @@ class Contribution(MapMethod):
         return _steadied(layer, weights, inputs, share)
 
 
-def _steadied(layer: Layer[Any], weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
+def _onward(layer: AnyLayer, grad: Array, saved: object, weights: dict[str, Array]) -> tuple[Array, ...]:
+    """The gradients of all inputs of a layer."""
+    onward, _ = layer.backward(grad, saved, weights, True, False)
+    return onward if isinstance(onward, tuple) else (np.asarray(onward),)
+
+
+def _steadied(layer: AnyLayer, weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
     """By what each input added, steadied; what the steadying takes, by the strength of what was added."""
     joins = layer.settings.joins
     out, saved = layer.forward(inputs if joins else inputs[0], weights, INFERENCE)
@@ -114,19 +118,19 @@ def _steadied(layer: Layer[Any], weights: dict[str, Array], inputs: tuple[Array,
     scaled = share / (out + np.where(out >= 0, floor, -floor).astype(out.dtype))
     left = share - scaled * out
     kept = _over_images(scaled * weights["bias"]) if "bias" in weights else np.zeros(len(share))
-    grads = layer.backward(scaled, saved, weights, True, False)[0]
-    parts = [own * grad for own, grad in zip(inputs, grads if joins else (grads,), strict=True)]
+    grads = _onward(layer, scaled, saved, weights)
+    parts = [own * grad for own, grad in zip(inputs, grads, strict=True)]
     strengths = tuple(np.abs(own) for own in inputs)
     strong = {name: np.zeros_like(a) if name == "bias" else np.abs(a) for name, a in weights.items()}
     sums, saved = layer.forward(strengths if joins else strengths[0], strong, INFERENCE)
     some = sums > ABSENT * np.abs(sums).max()
-    grads = layer.backward(np.where(some, left / np.where(some, sums, 1), 0), saved, strong, True, False)[0]
-    for part, own, grad in zip(parts, strengths, grads if joins else (grads,), strict=True):
+    grads = _onward(layer, np.where(some, left / np.where(some, sums, 1), 0), saved, strong)
+    for part, own, grad in zip(parts, strengths, grads, strict=True):
         part += own * grad
     return tuple(parts), kept + _over_images(np.where(some, 0, left))
 
 
-def _apart(layer: Layer[Any], weights: dict[str, Array], inputs: Array, share: Array) -> tuple[Array, Array]:
+def _apart(layer: AnyLayer, weights: dict[str, Array], inputs: Array, share: Array) -> tuple[Array, Array]:
     """Twice to what spoke for, less once to what spoke against; all to one side where the other did not speak."""
     high, low = np.maximum(inputs, 0), np.minimum(inputs, 0)
     sides = []

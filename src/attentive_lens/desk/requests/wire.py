@@ -1,0 +1,84 @@
+"""What goes between the window and its worker, one JSON object a line."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field, fields
+from typing import TypeVar
+
+from attentive_lens.core.records import PlainTable, from_plain
+
+W = TypeVar("W", "Message", "Answer")
+
+
+@dataclass(frozen=True)
+class Message:
+    """A request for the worker, or word to give one up.
+
+    Attributes
+    ----------
+    id : int
+        Number of the request.
+    request : str
+        Name of its class, a key of `REQUESTS`.
+    values : dict
+        Its fields.
+    priority : int
+        Lower ones come first.
+    scope : str
+        A newer request in it ends the older ones; empty for none.
+    stop : bool
+        Whether the request of that number is to be given up.
+    """
+
+    id: int
+    request: str = ""
+    values: PlainTable = field(default_factory=dict)
+    priority: int = 5
+    scope: str = ""
+    stop: bool = False
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What the worker says of a request: how far it is, or one of the ends.
+
+    Attributes
+    ----------
+    id : int
+        Number of the request.
+    progress : tuple or None
+        Steps done, in all, and what is being done.
+    result : dict or None
+        Fields of the result, the arrays being numbers.
+    arrays : tuple of str
+        Files with the result's arrays, by those numbers.
+    error : dict or None
+        What, why, what to do.
+    stopped : bool
+        Whether it was given up.
+    """
+
+    id: int
+    progress: tuple[int, int, str] | None = None
+    result: PlainTable | None = None
+    arrays: tuple[str, ...] = ()
+    error: dict[str, str] | None = None
+    stopped: bool = False
+
+
+def line(told: Message | Answer) -> bytes:
+    """As it is sent; what is as usual is left out."""
+    known = {own.name: getattr(told, own.name) for own in fields(told)}
+    return json.dumps({name: value for name, value in known.items() if value or name == "id"}).encode() + b"\n"
+
+
+def read_line(kind: type[W], sent: bytes | str) -> W:
+    """What `line` made.
+
+    Raises
+    ------
+    TypeError, ValueError, LookupError
+        If it is none such.
+    """
+    return from_plain(kind, json.loads(sent), ())
