@@ -27,7 +27,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import (
-    BatchEvent,
+    EndEvent,
     EpochEvent,
     Figures,
     Journal,
@@ -163,9 +163,10 @@ def test_a_journal_line_half_written_is_read_when_it_is_whole(tmp_path: Path) ->
     events, _ = read_events(file, position)
     assert [e["event"] for e in events] == ["epoch", "end"], "one that lacks its figures is damaged too"
     assert damaged_lines(file) == 3
-    epoch = read_event(EpochEvent, events[0])
-    assert epoch == EpochEvent(1, Figures(0.5, 1.0), None, True)
-    assert read_event(BatchEvent, events[0]) is None
+    assert read_event(events[0]) == EpochEvent(1, Figures(0.5, 1.0), None, True)
+    assert read_event(events[1]) == EndEvent("done")
+    assert read_event({**events[0], "event": "batch"}) is None
+    assert read_event({**events[0], "event": "dance"}) is None
     assert read_events(tmp_path / "none") == ([], 0)
 
 

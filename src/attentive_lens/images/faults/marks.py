@@ -107,6 +107,7 @@ def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray
         own = own if len(own) >= FEWEST // 2 else means
         mirrored = np.concatenate([own[:, ::-1], own[:, :, ::-1], own[:, ::-1, ::-1]])
         middles.append(np.asarray(np.median(mirrored, axis=0), np.float32))
+        breathe()
         distances.append(np.asarray(np.median(np.abs(mirrored - middles[-1]), axis=0), np.float32))
     return np.asarray(np.stack(middles), np.float32), np.asarray(np.stack(distances), np.float32)
 
