@@ -80,7 +80,7 @@ def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
             collected = Excitement(9)
             for _ in range(2000 // 64):
                 collected.add(probe.outputs("relu 4", many))
-            collected.found()
+            collected.strongest()
 
         told("patches of every filter over 2 000 images", patches, 1)
 

@@ -77,7 +77,7 @@ def test_a_network_learns_two_classes_by_every_loss(kind: str) -> None:
     random = np.random.default_rng(0)
     labels = np.arange(40) % 2
     images = random.normal(0, 0.3, (40, 4, 4, 1)) + labels[:, None, None, None]
-    loss, route = Loss.made(settings), network.route(frozenset(network.weights))
+    loss, route = Loss.of(settings), network.route(frozenset(network.weights))
     with ThreadPool(1) as thread_pool:
         first = None
         for step in range(200):

@@ -48,7 +48,7 @@ def test_the_most_exciting_places_are_those_of_a_slow_search() -> None:
     collected = Excitement(6)
     for first in range(0, 20, 7):
         collected.add(outs[first : first + 7])
-    found = collected.found()
+    found = collected.strongest()
     for channel in range(3):
         best = sorted(range(20), key=lambda k: -outs[k, :, :, channel].max())[:6]
         assert found.images[channel].tolist() == best
@@ -200,7 +200,7 @@ def test_the_smallest_cover_is_on_what_the_answer_rests_on() -> None:
     probe, image, where = spot()
     search = finish(smallest_cover(probe, image))
     assert search.complete
-    found = search.found
+    found = search.cover
     assert found is not None
     assert found.said == 1
     rows, columns = np.nonzero(where)
@@ -239,17 +239,17 @@ def test_no_smaller_square_anywhere_changes_the_answer() -> None:
         probe, image = probe_of(network), np.random.default_rng(seed).standard_normal((10, 9, 2))
         search, slow = finish(smallest_cover(probe, image)), slow_search(probe, image)
         assert search.complete
-        assert (search.found is None) == (slow is None)
-        if search.found is not None and slow is not None:
+        assert (search.cover is None) == (slow is None)
+        if search.cover is not None and slow is not None:
             side, places = slow
-            assert search.found.pixels == side
-            row, column = search.found.row * 10 - side / 2, search.found.column * 9 - side / 2
-            assert (round(row), round(column), search.found.said) in places
+            assert search.cover.pixels == side
+            row, column = search.cover.row * 10 - side / 2, search.cover.column * 9 - side / 2
+            assert (round(row), round(column), search.cover.said) in places
             sides.append(side)
             hurried = finish(smallest_cover(probe, image, most=0))
-            assert hurried.found is not None
-            assert not hurried.complete or hurried.found.pixels == side
-            assert hurried.found.pixels >= side
+            assert hurried.cover is not None
+            assert not hurried.complete or hurried.cover.pixels == side
+            assert hurried.cover.pixels >= side
     assert len(set(sides)) > 1
 
 
@@ -271,11 +271,11 @@ def test_a_smaller_square_is_found_though_larger_ones_change_nothing() -> None:
     image -= image.mean(axis=(0, 1))
     search = finish(smallest_cover(Whimsical(), image))  # type: ignore[arg-type]
     assert search.complete
-    assert search.found is not None
-    assert (search.found.pixels, search.found.row, search.found.column) == (2, 15 / 16, 15 / 16)
+    assert search.cover is not None
+    assert (search.cover.pixels, search.cover.row, search.cover.column) == (2, 15 / 16, 15 / 16)
     hurried = finish(smallest_cover(Whimsical(), image, most=0))  # type: ignore[arg-type]
-    assert hurried.found is not None
-    assert (hurried.found.pixels, hurried.complete) == (5, False)
+    assert hurried.cover is not None
+    assert (hurried.cover.pixels, hurried.complete) == (5, False)
 
 
 def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
@@ -289,7 +289,7 @@ def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
     assert np.abs(region.gives).max() < 1e-9
     (bend,) = curves(probe, flat, np.random.default_rng(0).random((1, 16, 16)).astype(np.float32), [0])
     assert bend.deletion.area == pytest.approx(bend.answer) == pytest.approx(bend.deletion.random)
-    assert finish(smallest_cover(probe, flat)).found is None
+    assert finish(smallest_cover(probe, flat)).cover is None
     pixels = np.full((12, 12, 3), 90, np.uint8)
     assert np.array_equal(CHANGES["cover"](pixels, 0.5, 0.5, 0.5), pixels)
 

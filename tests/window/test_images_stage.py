@@ -270,7 +270,7 @@ def test_a_dropped_file_is_looked_at_chosen_and_becomes_a_workspace(
     assert isinstance(window, ImportWindow)
     qtbot.addWidget(window)
     qtbot.waitUntil(lambda: len(window.ways) == 2, timeout=30_000)
-    assert window.ways[window.current].told == "row by row, colours together"
+    assert window.ways[window.current].title == "row by row, colours together"
     assert "30 images, 2 classes" in child(window, QLabel, "class counts").text()
     qtbot.mouseClick(window.ways[0], LEFT)
     assert window.current == 0

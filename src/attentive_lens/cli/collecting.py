@@ -52,28 +52,30 @@ def new(
     from attentive_lens.desk.making import make_workspace
     from attentive_lens.images.reading import Reading
 
-    asked = parsed(read or [], "--read layout=NCHW")
+    reading_settings = parsed(read or [], "--read layout=NCHW")
     kinds = Reading.types()
     with from_words():
-        reading = Reading.read({key: str(value) if kinds.get(key) is str else value for key, value in asked.items()})
-    made = watched(make_workspace(workspace, source, name, reading), "reading images")
-    found = made.collection
-    counts = dict(zip(found.classes, found.totals, strict=True))
+        reading = Reading.read(
+            {key: str(value) if kinds.get(key) is str else value for key, value in reading_settings.items()}
+        )
+    imported = watched(make_workspace(workspace, source, name, reading), "reading images")
+    images = imported.collection
+    counts = dict(zip(images.classes, images.totals, strict=True))
     if as_json:
-        skipped = tuple(Skipped(printable(file), why) for file, why in found.skipped)
-        noticed = tuple(SmallFinding("small class", text, ()) for text in made.findings)
-        say_json(NewWorkspace(str(made.workspace.folder), len(found.rows), counts, skipped, noticed))
+        skipped = tuple(Skipped(printable(file), why) for file, why in images.skipped)
+        noticed = tuple(SmallFinding("small class", text, ()) for text in imported.findings)
+        say_json(NewWorkspace(str(imported.workspace.folder), len(images.rows), counts, skipped, noticed))
         return
-    out.print(f"{made.workspace.folder}: {len(found.rows)} images of {len(counts)} classes")
+    out.print(f"{imported.workspace.folder}: {len(images.rows)} images of {len(counts)} classes")
     table = Table("class", "training", "validation", "test", box=None)
-    for k, c in enumerate(found.classes):
-        table.add_row(c, *(str(found.count(s, k)) for s in ("training", "validation", "test")))
+    for k, c in enumerate(images.classes):
+        table.add_row(c, *(str(images.count(s, k)) for s in ("training", "validation", "test")))
     out.print(table)
-    for text in made.findings:
+    for text in imported.findings:
         out.print(text)
-    if found.skipped:
-        out.print(f"{len(found.skipped)} files gave no image:")
-        for file, why in found.skipped:
+    if images.skipped:
+        out.print(f"{len(images.skipped)} files gave no image:")
+        for file, why in images.skipped:
             out.print(f"  {printable(file)}: {why}")
 
 
@@ -92,26 +94,26 @@ def faults(
     """Look for faults that spoil training: copies in two sets, marks, poor images, doubtful labels, rare classes."""
     from attentive_lens.desk.tasks import carry_out
 
-    found = watched(carry_out(FindFaults(str(workspace))), "looking for faults")
-    done = _fixed(Workspace.open(workspace), found.faults, fix or [])
+    results = watched(carry_out(FindFaults(str(workspace))), "looking for faults")
+    done = _fixed(Workspace.open(workspace), results.faults, fix or [])
     files = {row.number: printable(row.file) for row in rows_of(workspace)}
     if as_json:
         findings = tuple(
             Finding(f.kind, f.why, f.remedy, f.images, tuple(files[n] for n in f.images), f.groups, f.actions)
-            for f in found.faults
+            for f in results.faults
         )
-        say_json(Faults(findings, found.skipped, tuple(done)))
+        say_json(Faults(findings, results.skipped, tuple(done)))
         return
-    for fault in found.faults:
+    for fault in results.faults:
         out.print(f"{fault.kind}: {fault.why}. {fault.remedy}.")
         lines = fault.groups or tuple((image,) for image in fault.images)
         for group in lines[:5]:
             out.print("  " + " = ".join(f"image {image} · {files[image]}" for image in group))
         if len(lines) > 5:
             out.print(f"  … and {len(lines) - 5} more; --json lists all.")
-    for own in found.skipped:
-        out.print(f"unreadable: {own.file}: {own.reason}")
-    if not (found.faults or found.skipped):
+    for unreadable in results.skipped:
+        out.print(f"unreadable: {unreadable.file}: {unreadable.reason}")
+    if not (results.faults or results.skipped):
         out.print("No faults were found.")
     for word in done:
         out.print(f"done: {word}")
@@ -125,11 +127,11 @@ def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[
     curating = Curating(place)
     done = []
     for kind in kinds:
-        own = [fault for fault in faults if fault.kind == kind]
-        if not own:
+        matching = [fault for fault in faults if fault.kind == kind]
+        if not matching:
             there = ", ".join(sorted({fault.kind for fault in faults})) or "nothing"
             raise BadUsage(f"There is no «{kind}» to fix", f"what was found is: {there}", "Name one of these")
-        for fault in own:
+        for fault in matching:
             if not fault.actions or fault.actions[0].step:
                 raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", fault.remedy)
             act(curating, fault.actions[0])
@@ -143,12 +145,12 @@ def rescan(workspace: InWorkspace, as_json: AsJson = False) -> None:
     """Look through the source again: new images are added, changed ones read anew, lost ones kept but not used."""
     from attentive_lens.desk.making import look_again
 
-    found = watched(look_again(Workspace.open(workspace)), "reading images")
-    told = {"added": found.added, "changed": found.changed, "gone": found.gone, "back": found.back}
+    changes = watched(look_again(Workspace.open(workspace)), "reading images")
+    counts = {"added": changes.added, "changed": changes.changed, "gone": changes.gone, "back": changes.back}
     if as_json:
-        say_json(Rescanned(**{key: tuple(numbers) for key, numbers in told.items()}))
+        say_json(Rescanned(**{key: tuple(numbers) for key, numbers in counts.items()}))
         return
-    out.print(", ".join(f"{len(numbers)} {word}" for word, numbers in told.items()))
+    out.print(", ".join(f"{len(numbers)} {word}" for word, numbers in counts.items()))
 
 
 @app.command()
@@ -161,11 +163,11 @@ def source(
     """Name the place of a source that was moved; numbers, labels, decisions and runs stay."""
     from attentive_lens.desk.making import move_source
 
-    found, missing = move_source(Workspace.open(workspace), folder)
+    files, missing = move_source(Workspace.open(workspace), folder)
     if as_json:
-        say_json(SourceMoved(str(workspace), str(folder), found, missing))
+        say_json(SourceMoved(str(workspace), str(folder), files, missing))
         return
-    out.print(f"{folder}: {found} images are there, {missing} are not")
+    out.print(f"{folder}: {files} images are there, {missing} are not")
     if missing:
         out.print("«rescan» takes note of those that are gone.")
 
@@ -202,21 +204,21 @@ def label(
     place = Workspace.open(workspace)
     if file is None and into is None:
         raise BadUsage("There is nothing to do", "neither a table nor --out is named", "Name one of them")
-    told = Labelled(None, None, None, (), None, None)
+    labelled = Labelled(None, None, None, (), None, None)
     if file is not None:
-        taken = read_list(place, file, new_classes)
-        told = replace(
-            told,
-            relabelled=taken.relabelled,
-            moved=taken.moved,
-            flagged=taken.flagged,
-            new_classes=taken.new_classes,
+        decisions = read_list(place, file, new_classes)
+        labelled = replace(
+            labelled,
+            relabelled=decisions.relabelled,
+            moved=decisions.moved,
+            flagged=decisions.flagged,
+            new_classes=decisions.new_classes,
         )
         if not as_json:
-            out.print(f"{taken.relabelled} relabelled, {taken.moved} moved, {taken.flagged} flags changed")
+            out.print(f"{decisions.relabelled} relabelled, {decisions.moved} moved, {decisions.flagged} flags changed")
     if into is not None:
-        told = replace(told, file=str(into), images=write_list(place, into))
+        labelled = replace(labelled, file=str(into), images=write_list(place, into))
         if not as_json:
-            out.print(f"{into}: {told.images} images")
+            out.print(f"{into}: {labelled.images} images")
     if as_json:
-        say_json(told)
+        say_json(labelled)

@@ -38,22 +38,21 @@ def demo(
         raise typer.Exit(context.obj["open_window"](str(folder)))
     from attentive_lens.desk.making import make_demo
 
-    made = watched(make_demo(folder, images, seed), "making the pollen station")
+    demo_workspace = watched(make_demo(folder, images, seed), "making the pollen station")
     if not as_json:
-        out.print(
-            f"{made.workspace.folder}: {len(made.collection.rows)} images of {len(made.collection.classes)} types."
-        )
+        images_of = demo_workspace.collection
+        out.print(f"{demo_workspace.workspace.folder}: {len(images_of.rows)} images of {len(images_of.classes)} types.")
     if no_window:
         from attentive_lens.cli.example import full_example
 
-        told = full_example(made.workspace, epochs, quiet=as_json)
+        example = full_example(demo_workspace.workspace, epochs, quiet=as_json)
         if as_json:
-            say_json(told)
-        if told.train is not None and told.train.state == "stopped":
+            say_json(example)
+        if example.train is not None and example.train.state == "stopped":
             raise typer.Exit(STOPPED)
         return
     if as_json:
-        say_json(DemoMade(str(made.workspace.folder), len(made.collection.rows)))
+        say_json(DemoMade(str(demo_workspace.workspace.folder), len(demo_workspace.collection.rows)))
         return
     raise typer.Exit(context.obj["open_window"](str(folder)))
 
@@ -114,8 +113,12 @@ def watch(
     relabelled = changed_since(place.run(view.number), collection(place, place.run(view.number).plan()))
     if as_json:
         last = view.epochs[-1] if view.epochs else None
-        epochs_done, told = len(view.epochs), tuple(relabelled)
-        say_json(RunWatched(view.number, view.state, epochs_done, last, view.loss_function, view.error, torn, told))
+        epochs_done, relabelled_told = len(view.epochs), tuple(relabelled)
+        say_json(
+            RunWatched(
+                view.number, view.state, epochs_done, last, view.loss_function, view.error, torn, relabelled_told
+            )
+        )
         return
     out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
     if view.error:
@@ -139,42 +142,42 @@ def score(
     from attentive_lens.workspace import Workspace
 
     check_set(on)
-    found = watched(carry_out(Score(str(workspace), run, on)), "scoring")
+    scores = watched(carry_out(Score(str(workspace), run, on)), "scoring")
     place = Workspace.open(workspace)
     now = collection(place, place.run(run).plan())
     relabelled, judged = changed_since(place.run(run), now), judged_by_test(place)
-    files, names = {row.number: row.file for row in now.rows}, found.classes
+    files, names = {row.number: row.file for row in now.rows}, scores.classes
     wrong = [
-        Mistake(a.image, printable(files[a.image]), names[a.said], names[a.true], a.probability) for a in found.wrong
+        Mistake(a.image, printable(files[a.image]), names[a.said], names[a.true], a.probability) for a in scores.wrong
     ]
     if as_json:
         say_json(
             ScoresOfRun(
                 run,
                 on,
-                found.images,
-                found.unknown,
-                found.accuracy,
-                found.loss,
-                found.loss_function,
-                found.output,
+                scores.images,
+                scores.unknown,
+                scores.accuracy,
+                scores.loss,
+                scores.loss_function,
+                scores.output,
                 names,
-                found.per_class,
-                found.confusion,
+                scores.per_class,
+                scores.confusion,
                 tuple(wrong),
                 tuple(relabelled),
                 tuple(judged),
             )
         )
         return
-    loss = f"{found.loss_function} {found.loss:.3f}"
-    out.print(f"run {run} on {on}: {found.accuracy:.1%} of {found.images} images right, {loss}")
-    if found.unknown:
-        out.print(f"{found.unknown} images more are of classes that it does not know; they do not count.")
-    matrix = Table("true \\ said", *found.classes, "right", box=None)
-    for k, name in enumerate(found.classes):
-        rate = found.per_class[k]
-        matrix.add_row(name, *(str(n) for n in found.confusion[k]), "–" if rate is None else f"{rate:.1%}")
+    loss = f"{scores.loss_function} {scores.loss:.3f}"
+    out.print(f"run {run} on {on}: {scores.accuracy:.1%} of {scores.images} images right, {loss}")
+    if scores.unknown:
+        out.print(f"{scores.unknown} images more are of classes that it does not know; they do not count.")
+    matrix = Table("true \\ said", *scores.classes, "right", box=None)
+    for k, name in enumerate(scores.classes):
+        rate = scores.per_class[k]
+        matrix.add_row(name, *(str(n) for n in scores.confusion[k]), "–" if rate is None else f"{rate:.1%}")
     out.print(matrix)
     for entry in wrong[:20]:
         out.print(
@@ -199,9 +202,9 @@ def predict(
     from attentive_lens.desk.tasks import carry_out
 
     files = tuple(str(file) for file in image_files(images))
-    found = watched(carry_out(Predict(str(model), files)), "answering")
-    said: list[Prediction | Unreadable] = [*found.answers, *found.unreadable]
-    by_file = {own.file: own for own in said}
+    predictions = watched(carry_out(Predict(str(model), files)), "answering")
+    said: list[Prediction | Unreadable] = [*predictions.answers, *predictions.unreadable]
+    by_file = {prediction.file: prediction for prediction in said}
     for file in files:
         answer = replace(by_file[file], file=printable(file))
         if as_json:
@@ -227,23 +230,23 @@ def measure(
 
     if kernels not in KERNELS:
         raise unknown_word("kernels", kernels, frozenset(KERNELS))
-    told = watched(measured(threads, quick, kernels), "measuring")
+    measurements = watched(measured(threads, quick, kernels), "measuring")
     if as_json:
-        say_json(told)
+        say_json(measurements)
         return
-    low, high = (peak / 1e9 for peak in told.peak_range)
+    low, high = (peak / 1e9 for peak in measurements.peak_range)
     out.print(
-        f"peak with {threads} threads: {told.peak_multiply_adds_per_second / 1e9:.0f} thousand million multiply-adds"
-        f" a second ({low:.0f}–{high:.0f})"
+        f"peak with {threads} threads: {measurements.peak_multiply_adds_per_second / 1e9:.0f} thousand million"
+        f" multiply-adds a second ({low:.0f}–{high:.0f})"
     )
     table = Table("part of the peak", "median", "range", "samples", "dropped", "kernel", box=None)
-    for figure in told.figures:
+    for figure in measurements.figures:
         middle, least, most = (
             "–" if part is None else f"{part:.2f}" for part in (figure.ratio, figure.low, figure.high)
         )
         counts = (str(figure.samples), str(figure.dropped))
         table.add_row(figure.what, middle, f"{least}–{most}" if figure.samples else "", *counts, figure.kernel)
     out.print(table)
-    for name, memory in told.memory.items():
+    for name, memory in measurements.memory.items():
         if memory:
             out.print(f"{name}: a step holds {memory.grown_mb:.0f} MB, {memory.ratio:.2f} of what it must hold")

@@ -98,11 +98,11 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
     except SystemExit as end:
         return int(end.code or 0)
     except Exception as error:  # noqa: BLE001  # a bug: its trace goes to the log, and one sentence to whoever asked
-        told = _fault(error)
+        fault = _fault(error)
         if "--json" in words:
-            say_json({"error": told.as_dict()})
+            say_json({"error": fault.as_dict()})
         else:
-            sys.stderr.write(f"{told}\n")
+            sys.stderr.write(f"{fault}\n")
         return 1
     return int(code or 0)
 

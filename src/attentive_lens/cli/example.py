@@ -85,13 +85,13 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
     filters = write_filters(finish(carry_out(ask.FirstFilters(folder, run.number))), results)
     for on in ("validation", "test"):
         try:
-            found = watched(carry_out(ask.Score(folder, run.number, on)), "scoring")
+            set_scores = watched(carry_out(ask.Score(folder, run.number, on)), "scoring")
         except LensError as error:
             say(str(error))
             continue
-        scores[on] = SetFigures(found.images, found.accuracy, found.loss)
-        say(f"On {on}: {found.accuracy:.1%} of {found.images} images right, {len(found.wrong)} wrong.")
-        wrong = found.wrong or wrong
+        scores[on] = SetFigures(set_scores.images, set_scores.accuracy, set_scores.loss)
+        say(f"On {on}: {set_scores.accuracy:.1%} of {set_scores.images} images right, {len(set_scores.wrong)} wrong.")
+        wrong = set_scores.wrong or wrong
     for answer in wrong[:MISTAKES]:
         request = ask.Explain(folder, run.number, answer.image)
         explanation = finish(carry_out(request))

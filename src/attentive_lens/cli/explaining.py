@@ -75,25 +75,25 @@ def explain(
                     raise
                 refused.append(NotShown(name, error.why))
         if model is not None:
-            wanted = ask.Activations((), model=str(model), file=image)
+            request_all = ask.Activations((), model=str(model), file=image)
         else:
-            wanted = ask.Activations((), workspace, run, int(image))
-        layers = watched(carry_out(wanted), "asking the layers")
+            request_all = ask.Activations((), workspace, run, int(image))
+        layers = watched(carry_out(request_all), "asking the layers")
         measured: list[ask.TrustChecks] = []
         if trust:
             for result in results:
                 checks = ask.Trust(workspace, run, int(image), result.method)
                 measured.append(watched(carry_out(checks), "checking trust"))
-        told = replace(
+        explained = replace(
             write_explanation(results, layers, into, stem),
             not_shown=tuple(refused),
             filters_picture=filters_picture,
             measured=tuple(measured),
         )
         if as_json:
-            say_json(told)
+            say_json(explained)
         else:
-            _say(told)
+            _say(explained)
 
 
 def _methods(word: str) -> list[str]:
@@ -120,21 +120,21 @@ def _files(places: list[str]) -> dict[str, str]:
     """Image files by the beginning of the names of what is written for them."""
     from attentive_lens.desk.script import image_files
 
-    found: dict[str, str] = {}
+    files: dict[str, str] = {}
     for file in image_files([Path(place) for place in places]):
         stem = printable(file.stem)
-        number = sum(1 for known in found if known == stem or known.startswith(f"{stem}~"))
-        found[f"{stem}~{number + 1}" if number else stem] = str(file)
-    return found
+        number = sum(1 for known in files if known == stem or known.startswith(f"{stem}~"))
+        files[f"{stem}~{number + 1}" if number else stem] = str(file)
+    return files
 
 
-def _say(told: Explained) -> None:
+def _say(explained: Explained) -> None:
     """One image's explanation in words."""
-    answers = told.probabilities
-    true = f", true {told.true} ({answers[told.true]:.2f})" if told.true else ""
-    name = f"image {told.image}" if told.image is not None else told.file
-    out.print(f"{name}: said {told.said} ({answers[told.said]:.2f}){true}")
-    for entry in told.maps:
+    answers = explained.probabilities
+    true = f", true {explained.true} ({answers[explained.true]:.2f})" if explained.true else ""
+    name = f"image {explained.image}" if explained.image is not None else explained.file
+    out.print(f"{name}: said {explained.said} ({answers[explained.said]:.2f}){true}")
+    for entry in explained.maps:
         trust = entry.trust
         if trust is None:
             out.print(f"  map of {entry.target} ({entry.method}): {entry.picture}")
@@ -154,33 +154,33 @@ def _say(told: Explained) -> None:
                 f"    its parts add up to {sums.sum:.3f} of {sums.expected:.3f}, {sums.error:.1%} off"
                 f" (score {sums.score:.3f})"
             )
-    for refused in told.not_shown:
+    for refused in explained.not_shown:
         out.print(f"  no map by {refused.method}: {refused.reason}")
-    for measured in told.measured:
+    for measured in explained.measured:
         _say_trust(measured)
-    out.print(f"  activations: {told.layers_picture}")
-    if told.filters_picture:
-        out.print(f"  first-layer filters: {told.filters_picture}")
+    out.print(f"  activations: {explained.layers_picture}")
+    if explained.filters_picture:
+        out.print(f"  first-layer filters: {explained.filters_picture}")
 
 
-def _say_trust(told: ask.TrustChecks) -> None:
+def _say_trust(checks: ask.TrustChecks) -> None:
     """The measured figures, each beside its limit."""
     words = {True: "passed", False: "not passed", None: "cannot be told"}
-    for own in told.maps:
-        deleted, restored = own.deletion, own.insertion
+    for check in checks.maps:
+        deleted, restored = check.deletion, check.insertion
         out.print(
-            f"  {own.key}: deletion {deleted.area:.2f} (below {deleted.limit:.2f}; edges {deleted.edges:.2f}),"
+            f"  {check.key}: deletion {deleted.area:.2f} (below {deleted.limit:.2f}; edges {deleted.edges:.2f}),"
             f" insertion {restored.area:.2f} (above {restored.limit:.2f}; edges {restored.edges:.2f}):"
-            f" {words[own.passed]}; rank correlation under small noise {own.stability:.2f}"
+            f" {words[check.passed]}; rank correlation under small noise {check.stability:.2f}"
         )
-        if own.completeness is not None:
-            out.print(f"    its parts add up to the score but for {own.completeness.error:.2%}")
-    anew = told.weight_randomisation
+        if check.completeness is not None:
+            out.print(f"    its parts add up to the score but for {check.completeness.error:.2%}")
+    anew = checks.weight_randomisation
     out.print(
         f"  with all weights randomised the rank correlation is {anew.all_layers:.2f} (below {anew.limit:.2f}):"
         f" {words[anew.passed]}, on {anew.images} images"
     )
-    alike = ", ".join(f"{key} {value:.2f}" for key, value in sorted(told.agreement.items(), key=lambda p: -p[1]))
+    alike = ", ".join(f"{key} {value:.2f}" for key, value in sorted(checks.agreement.items(), key=lambda p: -p[1]))
     out.print(f"  rank correlation with other methods: {alike}")
 
 
@@ -206,16 +206,16 @@ def causes(
 
     check_set(on)
     _methods(method)
-    told = watched(carry_out(ask.Causes(str(workspace), run, on, method)), "finding common causes")
+    causes_found = watched(carry_out(ask.Causes(str(workspace), run, on, method)), "finding common causes")
     judged = judged_by_test(Workspace.open(workspace))
-    plans = [group.plan for group in told.groups if group.plan]
+    plans = [group.plan for group in causes_found.groups if group.plan]
     if plan_out is not None:
         _write_plan(plan_out, plans)
     if as_json:
-        say_json(CommonCauses(run, on, told.mistakes, told.groups, tuple(judged)))
+        say_json(CommonCauses(run, on, causes_found.mistakes, causes_found.groups, tuple(judged)))
         return
-    out.print(f"run {run} on {on}: {told.mistakes} mistakes in {len(told.groups)} groups")
-    for number, group in enumerate(told.groups, 1):
+    out.print(f"run {run} on {on}: {causes_found.mistakes} mistakes in {len(causes_found.groups)} groups")
+    for number, group in enumerate(causes_found.groups, 1):
         out.print(f"  {number}. {group.why}")
         out.print(f"     {group.remedy}")
         shown = ", ".join(map(str, group.images[:12])) + (", …" if len(group.images) > 12 else "")
@@ -263,16 +263,16 @@ def layer(
     from attentive_lens.desk.tasks import carry_out
 
     request = ask.Layer(str(workspace), run, name, images=images)
-    told = write_layer(watched(carry_out(request), "looking for patches"), into)
+    written = write_layer(watched(carry_out(request), "looking for patches"), into)
     if as_json:
-        say_json(told)
+        say_json(written)
         return
-    looked, whole = told.images_looked_at, told.images_in_all
+    looked, whole = written.images_looked_at, written.images_in_all
     out.print(f"{looked} of {whole} training images were looked at" + (", drawn from every class" * (looked < whole)))
-    for key, place in (("patches", told.patches), ("synthetic", told.synthetic), ("arrays", told.arrays)):
+    for key, place in (("patches", written.patches), ("synthetic", written.synthetic), ("arrays", written.arrays)):
         out.print(f"{key}: {place}")
-    for number, classes in enumerate(told.speaks):
-        out.print(f"  channel {number}: " + ", ".join(f"{own.target} {own.adds:+.2f}" for own in classes))
+    for number, classes in enumerate(written.speaks):
+        out.print(f"  channel {number}: " + ", ".join(f"{effect.target} {effect.adds:+.2f}" for effect in classes))
 
 
 @app.command()
@@ -295,15 +295,15 @@ def neighbours(
     from attentive_lens.desk.tasks import carry_out
 
     request = ask.Neighbours(str(workspace), run, image, name, laid_out=table is not None)
-    told = watched(carry_out(request), "looking for neighbours")
+    nearest = watched(carry_out(request), "looking for neighbours")
     if table is not None:
-        write_places(told, table)
+        write_places(nearest, table)
     if as_json:
-        say_json(told)
+        say_json(nearest)
         return
     for key in ("said", "true"):
-        near = ", ".join(f"{own.image} ({own.distance:.2f})" for own in told.near[key])
-        out.print(f"nearest of {key}, {told.classes[key]}, at {told.layer}: {near}")
+        near = ", ".join(f"{neighbour.image} ({neighbour.distance:.2f})" for neighbour in nearest.near[key])
+        out.print(f"nearest of {key}, {nearest.classes[key]}, at {nearest.layer}: {near}")
 
 
 @app.command("try")
@@ -324,15 +324,15 @@ def try_changes(
     """Try changes on an image and see the answer; find the smallest square whose covering changes it."""
     from attentive_lens.desk.tasks import carry_out
 
-    wanted = tuple(_change(words) for words in changes or [])
-    request = ask.TryChanges(str(workspace), run, image, wanted, smallest or not wanted)
-    told = watched(carry_out(request), "trying")
+    changes_asked = tuple(_change(words) for words in changes or [])
+    request = ask.TryChanges(str(workspace), run, image, changes_asked, smallest or not changes_asked)
+    tried = watched(carry_out(request), "trying")
     if as_json:
-        say_json(told)
+        say_json(tried)
         return
-    before, least = told.before, told.smallest_cover
+    before, least = tried.before, tried.smallest_cover
     out.print(f"image {image}: said {before.said} ({before.probabilities[before.said]:.2f})")
-    for words, after in zip(changes or [], told.after, strict=True):
+    for words, after in zip(changes or [], tried.after, strict=True):
         out.print(f"  {words}: said {after.said} ({after.probabilities[after.said]:.2f})")
     if least is None:
         return
@@ -371,15 +371,15 @@ def channel(
     from attentive_lens.desk.tasks import carry_out
 
     request = ask.Channels(str(workspace), run, image, name, number)
-    told = watched(carry_out(request), "asking the channels")
+    seen = watched(carry_out(request), "asking the channels")
     if as_json:
-        say_json(told)
+        say_json(seen)
         return
-    of = f"said − true ({told.said} − {told.true})" if told.said != told.true else f"«{told.of}»"
+    of = f"said − true ({seen.said} − {seen.true})" if seen.said != seen.true else f"«{seen.of}»"
     out.print(f"{name} adds to {of}, each channel switched off (in brackets: to first order):")
-    for own in told.channels[:8]:
-        out.print(f"  channel {own.channel}: {own.adds:+.3f} ({own.gradient:+.3f})")
-    for row in told.answers:
+    for effect in seen.channels[:8]:
+        out.print(f"  channel {effect.channel}: {effect.adds:+.3f} ({effect.gradient:+.3f})")
+    for row in seen.answers:
         best = sorted(row.probabilities.items(), key=lambda pair: -pair[1])[:3]
         words = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[row.factor]
         out.print(f"  channel {number} {words}: " + ", ".join(f"{label} {p:.2f}" for label, p in best))

@@ -89,9 +89,9 @@ def missing(platform: str, load: Callable[[str], None] = _load) -> list[str]:
 def packages(libraries: Iterable[str]) -> list[str]:
     """The Debian packages to ask for, without those that another of them brings."""
     known = {library: package for table in (ALWAYS, *PLATFORMS.values()) for library, package in table.items()}
-    wanted = {known[library] for library in libraries if library in known}
-    brought = {package for own in wanted for package in BRINGS.get(own, ())}
-    return sorted(wanted - brought)
+    needed = {known[library] for library in libraries if library in known}
+    brought = {package for library_name in needed for package in BRINGS.get(library_name, ())}
+    return sorted(needed - brought)
 
 
 def install_command(names: Iterable[str]) -> str:

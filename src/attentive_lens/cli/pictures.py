@@ -70,7 +70,7 @@ def write_explanation(results: Sequence[Explanation], layers: ActivationMaps, fo
 
 def _write_maps(result: Explanation, folder: Path, stem: str) -> list[MapWritten]:
     """The maps of one method: for said, for true and for a class asked for, and said − true where these differ."""
-    maps = [(own.key, own.target, own.values, own.trust) for own in result.maps]
+    maps = [(of_class.key, of_class.target, of_class.values, of_class.trust) for of_class in result.maps]
     drawn: list[tuple[str, str, NDArray[np.float32], MapTrust | None]] = list(maps)
     if result.difference is not None and result.said != result.true:
         drawn.append(("difference", "said − true", result.difference, None))
@@ -176,7 +176,7 @@ def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
     )
 
 
-def write_places(found: NeighboursFound, file: Path) -> None:
+def write_places(neighbours: NeighboursFound, file: Path) -> None:
     """Write every training image's place as a CSV table."""
     import csv
 
@@ -184,7 +184,7 @@ def write_places(found: NeighboursFound, file: Path) -> None:
         with file.open("w", newline="", encoding="utf-8") as stream:
             table = csv.writer(stream)
             table.writerow(("image", "component 1", "component 2", "t-sne 1", "t-sne 2"))
-            for image, one, other in zip(found.images, found.places, found.embedded, strict=True):
+            for image, one, other in zip(neighbours.images, neighbours.places, neighbours.embedded, strict=True):
                 table.writerow([int(image), *(f"{v:.5g}" for v in (*one, *other))])
     except OSError as error:
         raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None

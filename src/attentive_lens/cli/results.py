@@ -337,12 +337,14 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
 
 def json_schema() -> PlainTable:
     """The JSON schema (draft 7) of all of them."""
-    made = {name: [schema(kind) for kind in kinds] for name, kinds in RESULTS.items()}
+    schemas = {name: [schema(kind) for kind in kinds] for name, kinds in RESULTS.items()}
     return {
         "$schema": "http://json-schema.org/draft-07/schema#",
         "title": "What attentive-lens prints with --json",
         "description": "The last line on standard output of a command is as its name's definition here says, or as"
         " «error» says where it fails. «predict» and «explain» print one line for each image. Keys named here stay;"
         " more may be added.",
-        "$defs": {name: own[0] if len(own) == 1 else {"anyOf": own} for name, own in made.items()},
+        "$defs": {
+            name: variants[0] if len(variants) == 1 else {"anyOf": variants} for name, variants in schemas.items()
+        },
     }

@@ -141,8 +141,8 @@ def reporting(command: Callable[..., None]) -> Callable[..., None]:
             raise typer.Exit(1) from None
         except OSError as error:
             what = f"{error.filename or 'A file'} could not be used"
-            told = BadFile(what, str(error.strerror or error).lower(), "Check the path and the room on the disk")
-            say_error(told, bool(kwargs.get("as_json")))
+            fault = BadFile(what, str(error.strerror or error).lower(), "Check the path and the room on the disk")
+            say_error(fault, bool(kwargs.get("as_json")))
             raise typer.Exit(1) from None
 
     return run
@@ -150,13 +150,13 @@ def reporting(command: Callable[..., None]) -> Callable[..., None]:
 
 def parsed(settings: list[str], example: str) -> PlainTable:
     """``key=value`` words as TOML values; what is no TOML is text."""
-    found: PlainTable = {}
+    values: PlainTable = {}
     for setting in settings:
         key, equals, value = setting.partition("=")
         if not equals:
             raise BadUsage(f"«{setting}» says nothing", "it has no «=»", f"Write {example}")
         try:
-            found[key.strip()] = tomllib.loads(f"value = {value}")["value"]
+            values[key.strip()] = tomllib.loads(f"value = {value}")["value"]
         except (ValueError, RecursionError):
-            found[key.strip()] = value.strip()
-    return found
+            values[key.strip()] = value.strip()
+    return values

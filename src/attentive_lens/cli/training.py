@@ -142,18 +142,18 @@ def planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
 @contextmanager
 def _stopping() -> Iterator[list[int]]:
     """A list that gets an entry when somebody asks this process to stop; a second Ctrl+C ends it at once."""
-    asked: list[int] = []
+    signals: list[int] = []
 
     def note(number: int, _frame: object) -> None:
-        if asked:
+        if signals:
             raise KeyboardInterrupt
-        asked.append(number)
+        signals.append(number)
         with suppress(OSError, ValueError):
             console.print("Stopping after this step …")
 
     before = {number: signal.signal(number, note) for number in STOPPING}
     try:
-        yield asked
+        yield signals
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)

@@ -27,16 +27,16 @@ def write_text(file: Path, text: str) -> None:
     BadFile
         If the folder cannot be written or the disk is full; what stood there before stays.
     """
-    own = part_of(file)
+    partial_file = part_of(file)
     try:
-        with own.open("w", encoding="utf-8") as stream:
+        with partial_file.open("w", encoding="utf-8") as stream:
             stream.write(text)
             stream.flush()
             os.fsync(stream.fileno())
-        own.replace(file)
+        partial_file.replace(file)
     except (OSError, ValueError) as error:
         with contextlib.suppress(OSError, ValueError):
-            own.unlink(missing_ok=True)
+            partial_file.unlink(missing_ok=True)
         why = str(getattr(error, "strerror", None) or error).lower()
         raise BadFile(f"{file} could not be written", why, "Name a file in a folder you may write in") from None
 

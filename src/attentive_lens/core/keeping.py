@@ -26,17 +26,17 @@ _BROKEN = (OSError, ValueError, LookupError, TypeError, EOFError, zipfile.BadZip
 
 def key_of(*inputs: Any) -> str:
     """A key that changes when one of the inputs does: plain values and `Path`s, a file counting as it is now."""
-    told = [_stamp(own) if isinstance(own, Path) else own for own in inputs]
-    return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()
+    plain = [_stamp(value) if isinstance(value, Path) else value for value in inputs]
+    return hashlib.sha256(repr(plain).encode("utf-8", "surrogateescape")).hexdigest()
 
 
 def _stamp(file: Path) -> tuple[int, int]:
     """Size and time of the last change; zeros for a file that is not there."""
     try:
-        found = file.stat()
+        status = file.stat()
     except OSError:
         return (0, 0)
-    return (found.st_size, found.st_mtime_ns)
+    return (status.st_size, status.st_mtime_ns)
 
 
 def kept(file: Path, kind: type[T], key: str) -> T | None:
@@ -56,13 +56,13 @@ def keep(file: Path, value: Any, key: str) -> None:
     """Keep a dataclass under a key: the whole file or none, and none where nothing may be written."""
     arrays: list[NDArray[Any]] = []
     record = json.dumps({"key": key, "value": to_plain(value, arrays)})
-    own = part_of(file)
+    partial_file = part_of(file)
     try:
-        own.parent.mkdir(parents=True, exist_ok=True)
-        with own.open("wb") as stream:
+        partial_file.parent.mkdir(parents=True, exist_ok=True)
+        with partial_file.open("wb") as stream:
             named: dict[str, Any] = {str(k): array for k, array in enumerate(arrays)}
             np.savez(stream, record=np.array(record), **named)
-        own.replace(file)
+        partial_file.replace(file)
     except OSError:
         with contextlib.suppress(OSError):
-            own.unlink(missing_ok=True)
+            partial_file.unlink(missing_ok=True)

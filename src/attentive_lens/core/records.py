@@ -32,11 +32,11 @@ def to_plain(value: Any, arrays: list[NDArray[Any]]) -> Any:
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
         return {f.name: to_plain(getattr(value, f.name), arrays) for f in dataclasses.fields(value)}
     if isinstance(value, Mapping):
-        return {str(key): to_plain(own, arrays) for key, own in value.items()}
+        return {str(key): to_plain(item, arrays) for key, item in value.items()}
     if isinstance(value, str):
         return value
     if isinstance(value, Sequence):
-        return [to_plain(own, arrays) for own in paced(value)]
+        return [to_plain(item, arrays) for item in paced(value)]
     return value
 
 
@@ -47,11 +47,11 @@ def without_arrays(value: Any) -> Any:
         shown = [f.name for f in dataclasses.fields(value) if not _is_array(hints[f.name])]
         return {name: without_arrays(getattr(value, name)) for name in shown}
     if isinstance(value, Mapping):
-        return {str(key): without_arrays(own) for key, own in value.items()}
+        return {str(key): without_arrays(item) for key, item in value.items()}
     if isinstance(value, str):
         return value
     if isinstance(value, Sequence):
-        return [without_arrays(own) for own in value]
+        return [without_arrays(item) for item in value]
     return value
 
 
@@ -63,8 +63,8 @@ def from_plain(kind: type[T], plain: Any, arrays: Sequence[NDArray[Any]]) -> T:
     TypeError, ValueError, LookupError
         If it is none such.
     """
-    made: T = _read(kind, plain, arrays)
-    return made
+    record: T = _read(kind, plain, arrays)
+    return record
 
 
 def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
@@ -74,18 +74,18 @@ def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
     if origin in (Union, types.UnionType):
         if plain is None and type(None) in args:
             return None
-        (kind,) = (own for own in args if own is not type(None))
+        (kind,) = (item for item in args if item is not type(None))
         return _read(kind, plain, arrays)
     if origin is np.ndarray or kind is np.ndarray:
         return arrays[plain]
     if origin is tuple:
         if len(args) == 2 and args[1] is Ellipsis:
-            return tuple(_read(args[0], own, arrays) for own in paced(plain))
-        return tuple(_read(own, part, arrays) for own, part in zip(args, plain, strict=True))
+            return tuple(_read(args[0], item, arrays) for item in paced(plain))
+        return tuple(_read(item, part, arrays) for item, part in zip(args, plain, strict=True))
     if origin is list:
-        return [_read(args[0], own, arrays) for own in plain]
+        return [_read(args[0], item, arrays) for item in plain]
     if origin is not None and issubclass(origin, Mapping):
-        return {args[0](key): _read(args[1], own, arrays) for key, own in plain.items()}
+        return {args[0](key): _read(args[1], item, arrays) for key, item in plain.items()}
     if isinstance(kind, type) and dataclasses.is_dataclass(kind):
         hints = _hints(kind)
         names = [f.name for f in dataclasses.fields(kind)]
@@ -108,9 +108,14 @@ def schema(kind: Any) -> dict[str, Any]:
     if kind in _SIMPLE:
         return {"type": _SIMPLE[kind]}
     if origin in (Union, types.UnionType):
-        return {"anyOf": [schema(own) for own in args]}
+        return {"anyOf": [schema(argument) for argument in args]}
     if origin is tuple and not (len(args) == 2 and args[1] is Ellipsis):
-        return {"type": "array", "items": [schema(own) for own in args], "minItems": len(args), "maxItems": len(args)}
+        return {
+            "type": "array",
+            "items": [schema(argument) for argument in args],
+            "minItems": len(args),
+            "maxItems": len(args),
+        }
     if origin in (tuple, list):
         return {"type": "array", "items": schema(args[0])}
     if origin is not None and issubclass(origin, Mapping):
@@ -126,7 +131,7 @@ def _is_array(kind: Any) -> bool:
     """Whether a field's type is an array, or arrays by name, or perhaps one."""
     origin, args = get_origin(kind), get_args(kind)
     if origin in (Union, types.UnionType):
-        return any(_is_array(own) for own in args)
+        return any(_is_array(argument) for argument in args)
     if origin is not None and isinstance(origin, type) and issubclass(origin, Mapping):
         return _is_array(args[1])
     return origin is np.ndarray or kind is np.ndarray

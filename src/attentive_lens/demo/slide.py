@@ -205,9 +205,9 @@ def _add_debris(light: Plane, random: Random) -> None:
         ends = random.uniform(-0.1, 1.1, (3, 2)) * size
         curve = (1 - t) ** 2 * ends[0] + 2 * (t * (1 - t)) * ends[1] + t**2 * ends[2]
         places = curve.astype(int)
-        kept = ((places >= 0) & (places < size)).all(axis=1)
+        inside = ((places >= 0) & (places < size)).all(axis=1)
         thread = np.zeros((size, size), np.float32)
-        thread[places[kept, 1], places[kept, 0]] = 1
+        thread[places[inside, 1], places[inside, 0]] = 1
         grime += gaussian_filter(thread, random.uniform(0.5, 0.9)) * random.uniform(0.5, 0.9)
     light *= np.exp(-grime * GRIME[:, None, None])
 

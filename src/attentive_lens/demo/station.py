@@ -76,9 +76,9 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
     if images < FEWEST:
         raise BadValue("The demo was not made", f"{images} images are too few", f"Ask for at least {FEWEST}")
     mark = mark or Mark()
-    asked = json.dumps({"images": images, "seed": seed, "side": side, "mark": asdict(mark)})
+    settings = json.dumps({"images": images, "seed": seed, "side": side, "mark": asdict(mark)})
     if (folder / "images").exists():
-        if _made_as(folder) == asked:
+        if _made_as(folder) == settings:
             return folder / "images"
         raise BadFile(f"{folder / 'images'} exists already", "a collection stands there", "Name another folder")
     making = folder / ".making"
@@ -95,8 +95,8 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
         for number, slide in enumerate(slides):
             if number % 64 == 0:
                 yield Progress(number, len(slides), "photographing grains")
-            taken = number if slide.copy_of is None else slide.copy_of
-            shot = photograph(slide.kind, random_generator(seed, "slide", taken), side, slide.mark, slide.blur)
+            source_number = number if slide.copy_of is None else slide.copy_of
+            shot = photograph(slide.kind, random_generator(seed, "slide", source_number), side, slide.mark, slide.blur)
             if slide.copy_of is not None:
                 shot = _again(shot, random_generator(seed, "second photograph", number))
             row = slide.row
@@ -105,7 +105,7 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
             masks.append(shot.mask)
         rows += _unreadable(place, seed)
         _write_key(making / "answer-key", rows, np.stack(masks))
-        (making / "answer-key" / MADE).write_text(asked, "utf-8")
+        (making / "answer-key" / MADE).write_text(settings, "utf-8")
         shutil.rmtree(folder / "answer-key", ignore_errors=True)  # of an earlier time that was killed between the two
         (making / "answer-key").replace(folder / "answer-key")
         place.replace(folder / "images")
@@ -127,13 +127,13 @@ class _Slide:
 
 def _slides(images: int, seed: int, mark: Mark) -> list[_Slide]:
     """What to photograph, in a shuffled order so that file names say nothing of the type."""
-    wanted: list[tuple[str, str]] = []
+    needed: list[tuple[str, str]] = []
     for kind, count in _counts(images).items():
         test = max(1, round(count * TEST_PART))
-        wanted += [(kind, "test")] * test + [(kind, "training")] * (count - test)
+        needed += [(kind, "test")] * test + [(kind, "training")] * (count - test)
     slides = []
-    for number, place in enumerate(random_generator(seed, "order of slides").permutation(len(wanted))):
-        kind, set_name = wanted[place]
+    for number, place in enumerate(random_generator(seed, "order of slides").permutation(len(needed))):
+        kind, set_name = needed[place]
         random = random_generator(seed, "faults", number)
         marked = random.random() < (
             MARKED_TRAINING * (kind == MARKED_TYPE) if set_name == "training" else MARKED_TEST * (kind != MARKED_TYPE)
@@ -167,12 +167,12 @@ def _with_copies(slides: list[_Slide], seed: int) -> list[_Slide]:
     out = list(slides)
     count = round(sum(slide.row.set_name == "test" for slide in slides) * COPIED)
     for place in random.permutation(tests)[:count]:
-        own = slides[place]
-        able = [k for k in sound if slides[k].row.set_name == "training" and slides[k].kind == own.kind]
+        original = slides[place]
+        able = [k for k in sound if slides[k].row.set_name == "training" and slides[k].kind == original.kind]
         if able:
             first = int(random.choice(able))
-            row = replace(own.row, faults=(f"copy of {slides[first].row.file}",))
-            out[place] = _Slide(own.kind, None, row, copy_of=first)
+            row = replace(original.row, faults=(f"copy of {slides[first].row.file}",))
+            out[place] = _Slide(original.kind, None, row, copy_of=first)
     return out
 
 

@@ -63,68 +63,68 @@ class Shown:
     places: NDArray[np.int64]
 
 
-def pixels_of(found: Collection) -> NDArray[np.float32]:
+def pixels_of(collection: Collection) -> NDArray[np.float32]:
     """Length of the shorter side of every file, in pixels."""
-    return np.array([min(row.width, row.height) for row in found.rows], np.float32)
+    return np.array([min(row.width, row.height) for row in collection.rows], np.float32)
 
 
 def browse(
-    found: Collection, wanted: Wanted, measures: Mapping[str, NDArray[np.float32]], answers: Answers
+    collection: Collection, choice: Wanted, measures: Mapping[str, NDArray[np.float32]], answers: Answers
 ) -> list[Shown]:
     """Groups of images, in order; measures that are not there yet neither filter nor sort."""
-    keep = _kept(found, wanted, measures, answers)
+    keep = _kept(collection, choice, measures, answers)
     places = np.flatnonzero(keep)
-    if wanted.order in measures:
-        values = measures[wanted.order][places]
-        ranked = places[np.argsort(-values if wanted.descending else values, kind="stable")]
-        return [Shown(f"by {wanted.order}", "", ranked)] if len(ranked) else []
-    if wanted.order == "answer" and answers.said:
-        return _by_answer(found, places, answers)
-    return _by_class_and_set(found, places)
+    if choice.order in measures:
+        values = measures[choice.order][places]
+        ranked = places[np.argsort(-values if choice.descending else values, kind="stable")]
+        return [Shown(f"by {choice.order}", "", ranked)] if len(ranked) else []
+    if choice.order == "answer" and answers.said:
+        return _by_answer(collection, places, answers)
+    return _by_class_and_set(collection, places)
 
 
 def _kept(
-    found: Collection, wanted: Wanted, measures: Mapping[str, NDArray[np.float32]], answers: Answers
+    collection: Collection, choice: Wanted, measures: Mapping[str, NDArray[np.float32]], answers: Answers
 ) -> NDArray[np.bool_]:
-    keep = np.ones(len(found.rows), bool)
-    if wanted.label is not None:
-        keep &= found.labels == wanted.label
-    if not set(found.sets) <= wanted.sets:
-        keep &= np.isin(np.array(found.sets), sorted(wanted.sets))
-    if wanted.flagged:
-        keep &= np.array([row.flagged for row in found.rows], bool)
-    for name, (low, high) in wanted.within.items():
+    keep = np.ones(len(collection.rows), bool)
+    if choice.label is not None:
+        keep &= collection.labels == choice.label
+    if not set(collection.sets) <= choice.sets:
+        keep &= np.isin(np.array(collection.sets), sorted(choice.sets))
+    if choice.flagged:
+        keep &= np.array([row.flagged for row in collection.rows], bool)
+    for name, (low, high) in choice.within.items():
         if name in measures:
             keep &= (measures[name] >= low) & (measures[name] <= high)
-    if wanted.answers and answers.said:
+    if choice.answers and answers.said:
         right = np.zeros(len(keep), np.int8)
         for number, (said, _) in answers.said.items():
-            right[number - 1] = 1 if said == found.labels[number - 1] else -1
-        keep &= right == (1 if wanted.answers == "correct" else -1)
+            right[number - 1] = 1 if said == collection.labels[number - 1] else -1
+        keep &= right == (1 if choice.answers == "correct" else -1)
     return keep
 
 
-def _by_class_and_set(found: Collection, places: NDArray[np.int64]) -> list[Shown]:
-    codes = np.array([SHOWN_SETS.index(name) for name in found.sets], np.int64)[places]
-    keys = found.labels[places] * len(SHOWN_SETS) + codes
+def _by_class_and_set(collection: Collection, places: NDArray[np.int64]) -> list[Shown]:
+    codes = np.array([SHOWN_SETS.index(name) for name in collection.sets], np.int64)[places]
+    keys = collection.labels[places] * len(SHOWN_SETS) + codes
     ranked = np.argsort(keys, kind="stable")
     edges = np.flatnonzero(np.diff(keys[ranked])) + 1
     groups = []
     for part in np.split(ranked, edges):
         if len(part):
             label, code = divmod(int(keys[part[0]]), len(SHOWN_SETS))
-            groups.append(Shown(found.classes[label], SHOWN_SETS[code], places[part]))
+            groups.append(Shown(collection.classes[label], SHOWN_SETS[code], places[part]))
     return groups
 
 
-def _by_answer(found: Collection, places: NDArray[np.int64], answers: Answers) -> list[Shown]:
+def _by_answer(collection: Collection, places: NDArray[np.int64], answers: Answers) -> list[Shown]:
     """Wrong answers, the surest first; right ones, the least sure first; those not asked about."""
     wrong, right, others = [], [], []
     for place in places.tolist():
         answer = answers.said.get(place + 1)
         if answer is None:
             others.append(place)
-        elif answer[0] == found.labels[place]:
+        elif answer[0] == collection.labels[place]:
             right.append((answer[1], place))
         else:
             wrong.append((-answer[1], place))
@@ -133,10 +133,10 @@ def _by_answer(found: Collection, places: NDArray[np.int64], answers: Answers) -
         ("correct", "the least sure first", [place for _, place in sorted(right)]),
         ("not asked about", "", others),
     )
-    return [Shown(title, note, np.array(own, np.int64)) for title, note, own in named if own]
+    return [Shown(title, note, np.array(places_shown, np.int64)) for title, note, places_shown in named if places_shown]
 
 
-def find_images(found: Collection, words: str) -> list[int]:
+def find_images(collection: Collection, words: str) -> list[int]:
     """Places of the images a number or a name stands for, the best first.
 
     A whole number is the image of that number; anything else is looked for in the names: the whole name, its
@@ -144,10 +144,10 @@ def find_images(found: Collection, words: str) -> list[int]:
     """
     if words.isascii() and words.isdigit() and len(words) < 12:
         number = int(words)
-        return [number - 1] if 1 <= number <= len(found.rows) else []
+        return [number - 1] if 1 <= number <= len(collection.rows) else []
     plain = words.casefold()
     ranked: list[tuple[int, int]] = []
-    for place, row in enumerate(found.rows):
+    for place, row in enumerate(collection.rows):
         name = row.name.casefold()
         if plain in name:
             ranked.append((0 if plain in (name, name.rsplit(".", 1)[0]) else 1 if name.startswith(plain) else 2, place))

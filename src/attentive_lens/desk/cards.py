@@ -65,25 +65,25 @@ def read_card(folder: Path) -> Card:
     """A workspace's card; one that cannot be read says why."""
     nothing = np.zeros((0, 1, 1, 3), np.uint8)
     try:
-        found = Workspace.open(folder)
-        images, classes = found.catalogue.size()
-        views = [RunReader(run).view() for run in found.runs()]
-        mine, held = found.for_window()
+        workspace = Workspace.open(folder)
+        images, classes = workspace.catalogue.size()
+        views = [RunReader(run).view() for run in workspace.runs()]
+        mine, held = workspace.for_window()
     except (LensError, OSError) as error:
         return Card(folder, folder.name, 0, 0, 0, None, False, False, nothing, str(error))
     if held is not None:
         os.close(held)
-    scores = [own.validation.accuracy for view in views for own in view.epochs if own.validation is not None]
+    scores = [epoch.validation.accuracy for view in views for epoch in view.epochs if epoch.validation is not None]
     pictures = kept(_file(folder), _Pictures, str(folder.absolute()))
     return Card(
         folder,
-        found.name,
+        workspace.name,
         images,
         classes,
         len(views),
         max(scores, default=None),
         any(view.state == "training" for view in views),
-        found.writable and not mine.writable,
+        workspace.writable and not mine.writable,
         nothing if pictures is None else pictures.pixels,
     )
 

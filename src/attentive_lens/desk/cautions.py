@@ -13,12 +13,12 @@ NAMED = 3
 """Classes named one by one."""
 
 
-def changed_since(run: Run, found: Collection) -> list[int]:
+def changed_since(run: Run, collection: Collection) -> list[int]:
     """Numbers of the images a run was trained or judged with under another label than they have now."""
     noted = run.images()
     if noted is None:
         return []
-    return [row.number for row, then in zip(found.rows, noted[0].tolist(), strict=False) if row.label != then]
+    return [row.number for row, then in zip(collection.rows, noted[0].tolist(), strict=False) if row.label != then]
 
 
 def judged_by_test(workspace: Workspace) -> list[int]:
@@ -45,9 +45,9 @@ def caution_of_labels(run: int, changed: Sequence[int]) -> str:
     return f"{images} another label now than run {run} knew: {shown}. Train again to learn from the new ones."
 
 
-def small_classes(found: Collection) -> list[str]:
+def small_classes(collection: Collection) -> list[str]:
     """Sentences about classes with fewer images than can be split and learned from; many are told in one."""
-    small = [(name, count) for name, count in zip(found.classes, found.totals, strict=True) if count < FEW]
+    small = [(name, count) for name, count in zip(collection.classes, collection.totals, strict=True) if count < FEW]
     sentences = []
     for name, count in small[:NAMED]:
         images = "1 image" if count == 1 else f"{count} images"

@@ -62,7 +62,7 @@ class Collection:
         """Images of a set, or of one class in it."""
         if label is not None:
             return self.counts[set_name, label]
-        return sum(n for (own, _), n in self.counts.items() if own == set_name)
+        return sum(n for (name, _), n in self.counts.items() if name == set_name)
 
     @cached_property
     def totals(self) -> list[int]:
@@ -72,8 +72,8 @@ class Collection:
     @cached_property
     def fingerprint(self) -> str:
         """Changes when a label or a set does."""
-        told = repr((self.classes, [row.label for row in self.rows], self.sets))
-        return hashlib.sha256(told.encode("utf-8", "surrogateescape")).hexdigest()[:16]
+        content = repr((self.classes, [row.label for row in self.rows], self.sets))
+        return hashlib.sha256(content.encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
 @dataclass(frozen=True)

@@ -40,7 +40,7 @@ class Curating:
         """The decisions as they are now."""
         return self.history.state
 
-    def change(self, told: str, numbers: Iterable[int], change: Callable[[Correction], Correction]) -> None:
+    def change(self, summary: str, numbers: Iterable[int], change: Callable[[Correction], Correction]) -> None:
         """Decide the same about some images; ``told`` says what, for the word beside «undo».
 
         Raises
@@ -48,18 +48,18 @@ class Curating:
         BadFile
             If the catalogue cannot be written; nothing is changed then.
         """
-        self.apply(told, {number: change(self.state.get(number, NOTHING)) for number in numbers})
+        self.apply(summary, {number: change(self.state.get(number, NOTHING)) for number in numbers})
 
-    def apply(self, told: str, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
+    def apply(self, summary: str, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
         """Decide about each of some images; decisions that are so already are no change.
 
         Classes that are new come with the decisions that name them, or not at all.
         """
-        news = {n: own for n, own in changes.items() if own != self.state.get(n, NOTHING)}
+        news = {n: decision for n, decision in changes.items() if decision != self.state.get(n, NOTHING)}
         if news:
             self._write(news, new_classes)
-            after = {n: own for n, own in {**self.state, **news}.items() if own}
-            self.history.add(told, after)
+            after = {n: decision for n, decision in {**self.state, **news}.items() if decision}
+            self.history.add(summary, after)
 
     def undo(self) -> str:
         """Take the last change back; what it was, or an empty word if there is none."""
@@ -84,29 +84,29 @@ class Curating:
         self.workspace.catalogue.correct(changes, new_classes)
 
 
-def relabel(curating: Curating, told: str, rows: Sequence[ImageRow], numbers: Iterable[int], label: int) -> None:
+def relabel(curating: Curating, summary: str, rows: Sequence[ImageRow], numbers: Iterable[int], label: int) -> None:
     """Give some images another class; for one whose source says so already, the decision is taken back.
 
     ``rows`` are the catalogue's, without corrections.
     """
     state = curating.state
-    own = {n: _unless(label, rows[n - 1].label) for n in numbers}
-    curating.apply(told, {n: replace(state.get(n, NOTHING), label=decided) for n, decided in own.items()})
+    decisions = {n: _unless(label, rows[n - 1].label) for n in numbers}
+    curating.apply(summary, {n: replace(state.get(n, NOTHING), label=decided) for n, decided in decisions.items()})
 
 
 def relabelled(label: int) -> Callable[[Correction], Correction]:
     """Another class."""
-    return lambda own: replace(own, label=label)
+    return lambda decision: replace(decision, label=label)
 
 
 def moved(set_name: str | None) -> Callable[[Correction], Correction]:
     """Another set, "excluded", or None for the source's and the split's choice."""
-    return lambda own: replace(own, set_name=set_name)
+    return lambda decision: replace(decision, set_name=set_name)
 
 
 def flagged(on: bool) -> Callable[[Correction], Correction]:
     """Marked or not."""
-    return lambda own: replace(own, flagged=on)
+    return lambda decision: replace(decision, flagged=on)
 
 
 def write_list(workspace: Workspace, file: Path, plan: Plan | None = None) -> int:
@@ -119,20 +119,20 @@ def write_list(workspace: Workspace, file: Path, plan: Plan | None = None) -> in
     BadFile
         If the file cannot be written.
     """
-    found = collection(workspace, plan or Plan())
+    images = collection(workspace, plan or Plan())
     first = [row.label for row in workspace.catalogue.images()]
     try:
         with file.open("w", newline="", encoding="utf-8", errors="surrogateescape") as stream:
             table = csv.writer(stream)
             table.writerow(COLUMNS)
-            for row, set_name, before in zip(found.rows, found.sets, first, strict=True):
+            for row, set_name, before in zip(images.rows, images.sets, first, strict=True):
                 index = row.index if row.index >= 0 else ""
                 named, flag = row.given_set or "as split", "flag" if row.flagged else ""
-                words = (found.classes[row.label], named, flag, found.classes[before], set_name)
+                words = (images.classes[row.label], named, flag, images.classes[before], set_name)
                 table.writerow([row.number, row.file, row.part, index, *words])
     except OSError as error:
         raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None
-    return len(found.rows)
+    return len(images.rows)
 
 
 @dataclass(frozen=True)
@@ -172,28 +172,28 @@ def read_list(workspace: Workspace, file: Path, new_classes: bool = False) -> Ta
     for number, line in lines:
         try:
             row = _named(line, rows, by_file)
-            own = after.get(row.number, before.get(row.number, NOTHING))
+            decision = after.get(row.number, before.get(row.number, NOTHING))
             if label := class_name(line["label"]) if line.get("label") else "":
                 if label not in classes and new_classes:
                     classes.append(label)
                     added.append(label)
                 if label not in classes:
                     raise unknown_word("class", label, frozenset(classes))
-                own = replace(own, label=_unless(classes.index(label), row.label))
+                decision = replace(decision, label=_unless(classes.index(label), row.label))
             if word := line.get("set", ""):
-                own = replace(own, set_name=_set(word, own, row))
+                decision = replace(decision, set_name=_set(word, decision, row))
             if "flag" in line:
-                own = replace(own, flagged=bool(line["flag"]))
+                decision = replace(decision, flagged=bool(line["flag"]))
         except LensError as error:
             raise BadValue(f"{file}, line {number}: {error.what}", error.why, error.remedy) from None
-        after[row.number] = own
-    news = {n: own for n, own in after.items() if own != before.get(n, NOTHING)}
+        after[row.number] = decision
+    news = {n: decision for n, decision in after.items() if decision != before.get(n, NOTHING)}
     Curating(workspace).apply("decisions from a table", news, added)
     was = {n: before.get(n, NOTHING) for n in news}
     return Taken(
-        sum(own.label != was[n].label for n, own in news.items()),
-        sum(own.set_name != was[n].set_name for n, own in news.items()),
-        sum(own.flagged != was[n].flagged for n, own in news.items()),
+        sum(decision.label != was[n].label for n, decision in news.items()),
+        sum(decision.set_name != was[n].set_name for n, decision in news.items()),
+        sum(decision.flagged != was[n].flagged for n, decision in news.items()),
         tuple(added),
     )
 
@@ -203,14 +203,14 @@ def _lines(file: Path) -> list[tuple[int, dict[str, str]]]:
     try:
         with file.open(newline="", encoding="utf-8-sig", errors="surrogateescape") as stream:
             table = csv.DictReader(stream)
-            found = []
+            lines = []
             for line in table:
                 if None in line or None in line.values():
                     need = len(table.fieldnames or ())
                     why = f"it does not have {need} cells"
                     raise BadValue(f"{file}, line {table.line_num} was not understood", why, "Mend it")
-                found.append((table.line_num, {str(k).strip().lower(): str(v).strip() for k, v in line.items()}))
-            return found
+                lines.append((table.line_num, {str(k).strip().lower(): str(v).strip() for k, v in line.items()}))
+            return lines
     except OSError as error:
         raise BadFile(f"{file} could not be read", str(error.strerror).lower(), "Check the path") from None
     except csv.Error as error:
@@ -219,16 +219,16 @@ def _lines(file: Path) -> list[tuple[int, dict[str, str]]]:
 
 def _by_file(rows: Sequence[ImageRow], folder: Path) -> dict[tuple[str, str, str], ImageRow | None]:
     """Rows by file as written, in full, and by its bare name where only one has it; None marks several."""
-    found: dict[tuple[str, str, str], ImageRow | None] = {}
+    rows_by_file: dict[tuple[str, str, str], ImageRow | None] = {}
     for row in rows:
         place = (row.part, str(row.index) if row.index >= 0 else "")
         for file in {row.file, str(folder.absolute() / row.file)}:
-            found[file, *place] = row
+            rows_by_file[file, *place] = row
     for row in rows:
         bare = (row.file.rsplit("/", 1)[-1], row.part, str(row.index) if row.index >= 0 else "")
-        if found.get(bare) is not row:
-            found[bare] = None if bare in found else row
-    return found
+        if rows_by_file.get(bare) is not row:
+            rows_by_file[bare] = None if bare in rows_by_file else row
+    return rows_by_file
 
 
 def _named(
@@ -251,12 +251,12 @@ def _unless(value: int, same: int) -> int | None:
     return None if value == same else value
 
 
-def _set(word: str, own: Correction, row: ImageRow) -> str | None:
+def _set(word: str, decision: Correction, row: ImageRow) -> str | None:
     """The decision a set's name stands for; an image that is gone keeps its own."""
     if word == "as split":
         return None
     if word == "gone":
-        return own.set_name
+        return decision.set_name
     if word not in (*SETS, EXCLUDED):
         raise unknown_word("set", word, frozenset((*SETS, EXCLUDED, "as split")))
     return None if word == row.given_set else word

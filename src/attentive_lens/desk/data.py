@@ -122,10 +122,10 @@ def gather(
     known = _GATHERED.known(key) if key is not None else None
     if known is not None and image is not None and known.holds_for(image):
         return known.data
-    found = collection(workspace, plan, run)
-    images = references(workspace, found.rows)
+    split = collection(workspace, plan, run)
+    images = references(workspace, split.rows)
     pixels = yield from prepared(images, settings, workspace.cache)
-    data = Data(found, pixels, found.labels)
+    data = Data(split, pixels, split.labels)
     if key is not None:
         _GATHERED.keep(key, _Gathered(data, images, began))
     return data

@@ -45,20 +45,20 @@ class History(Generic[S]):
         """What `redo` would do again; an empty word if nothing."""
         return self._states[self._at + 1][0] if self._at + 1 < len(self._states) else ""
 
-    def add(self, told: str, state: S) -> None:
+    def add(self, summary: str, state: S) -> None:
         """A new state; what was undone before is forgotten."""
         del self._states[self._at + 1 :]
-        self._states.append((told, state))
+        self._states.append((summary, state))
         self._at += 1
 
     def undo(self) -> str:
         """Go back one state; what was taken back, or an empty word at the first."""
-        told = self.last
+        summary = self.last
         self._at = max(0, self._at - 1)
-        return told
+        return summary
 
     def redo(self) -> str:
         """Go forward one state; what was done again, or an empty word at the last."""
-        told = self.next
+        summary = self.next
         self._at = min(len(self._states) - 1, self._at + 1)
-        return told
+        return summary

@@ -30,8 +30,8 @@ class Made:
 def make_workspace(folder: Path, source: Path, name: str = "", reading: Reading | None = None) -> Job[Made]:
     """A workspace from a folder of images, a table or a file of arrays; ``reading`` says how where it is not plain."""
     workspace = yield from create(folder, kind_of(source), open_source(source, reading), name)
-    found = collection(workspace, Plan())
-    return Made(workspace, found, small_classes(found))
+    images = collection(workspace, Plan())
+    return Made(workspace, images, small_classes(images))
 
 
 def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:
@@ -41,8 +41,8 @@ def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:
     except LensError:
         place = yield from make(folder, images, seed)
         return (yield from make_workspace(folder, place, "pollen station"))
-    found = collection(workspace, Plan())
-    return Made(workspace, found, small_classes(found))
+    held = collection(workspace, Plan())
+    return Made(workspace, held, small_classes(held))
 
 
 def move_source(workspace: Workspace, place: Path) -> tuple[int, int]:
@@ -62,7 +62,7 @@ def move_source(workspace: Workspace, place: Path) -> tuple[int, int]:
     now = os.path.abspath(place)  # noqa: PTH100
     folder = str(workspace.folder.absolute())
     files: dict[str, str] = {}
-    found = missing = 0
+    present = missing = 0
     for row in workspace.catalogue.images():
         whole = os.path.join(folder, row.file)  # noqa: PTH118
         within = os.path.relpath(whole, before)
@@ -71,11 +71,11 @@ def move_source(workspace: Workspace, place: Path) -> tuple[int, int]:
         new = now if within == "." else os.path.join(now, within)  # noqa: PTH118
         files[row.file] = new.removeprefix(folder + os.sep)
         there = os.path.exists(new)  # noqa: PTH110
-        found, missing = found + there, missing + (not there)
-    if not found:
+        present, missing = present + there, missing + (not there)
+    if not present:
         raise BadFile(f"{place} cannot be the source", "none of the workspace's images is there", "Name another place")
     workspace.catalogue.move_origin(1, now.removeprefix(folder + os.sep), files)
-    return found, missing
+    return present, missing
 
 
 def look_again(workspace: Workspace) -> Job[Rescanned]:

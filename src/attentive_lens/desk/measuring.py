@@ -99,10 +99,10 @@ class Bench:
         start = time.perf_counter()
         work()
         times = max(1, round(0.05 / max(1e-6, time.perf_counter() - start)))
-        found: list[float] = []
+        ratios: list[float] = []
         dropped = 0
         before = self.peak()
-        while len(found) < self.samples and dropped < 3 * self.samples:
+        while len(ratios) < self.samples and dropped < 3 * self.samples:
             stolen = _stolen()
             start = time.perf_counter()
             for _ in range(times):
@@ -112,11 +112,11 @@ class Bench:
             if _stolen() > stolen:
                 dropped += 1
             else:
-                found.append(rate / ((before + after) / 2))
+                ratios.append(rate / ((before + after) / 2))
             before = after
-        if not found:
+        if not ratios:
             return Figure(what, None, None, None, 0, dropped, kernel)
-        return Figure(what, statistics.median(found), min(found), max(found), len(found), dropped, kernel)
+        return Figure(what, statistics.median(ratios), min(ratios), max(ratios), len(ratios), dropped, kernel)
 
 
 def reference(normalised: bool = False) -> NetworkPlan:
@@ -186,7 +186,7 @@ def _convolution(bench: Bench, n: int, side: int, channels: int, filters: int, k
     kernel = layer.kernel(shape) or ""
 
     call = Call(activate=True, ready=layer.prepare(weights, shape))
-    kept = [layer.forward(own, weights, call)[1] for own in images]
+    saved = [layer.forward(shard, weights, call)[1] for shard in images]
 
     def forward() -> None:
         ready = replace(call, ready=layer.prepare(weights, shape))
@@ -203,7 +203,7 @@ def _convolution(bench: Bench, n: int, side: int, channels: int, filters: int, k
             continue
 
         def back(inputs: bool = inputs, parameters: bool = parameters) -> None:
-            bench.thread_pool.each(lambda k: layer.backward(grads[k], kept[k], weights, inputs, parameters), pieces)
+            bench.thread_pool.each(lambda k: layer.backward(grads[k], saved[k], weights, inputs, parameters), pieces)
 
         yield bench.ratio(f"{what}, {words}", back, cost, kernel)
 
@@ -220,9 +220,9 @@ def _network(bench: Bench, name: str, plan: NetworkPlan, batch: int, side: int, 
     rule = AdamOptimiser(Adam())
 
     def step() -> None:
-        found = learn(network, images, targets, route, StepContext(7, 0, 0, 0), bench.thread_pool)
-        rule.step(network.weights, found.gradients)
-        network.absorb(found.sums)
+        result = learn(network, images, targets, route, StepContext(7, 0, 0, 0), bench.thread_pool)
+        rule.step(network.weights, result.gradients)
+        network.absorb(result.sums)
 
     yield bench.ratio(f"{name}, training step", step, batch * (3 * cost - first))
     light = folded(network)
@@ -242,12 +242,12 @@ def _memory(name: str, threads: int, kernels: str) -> Held | None:
     """Growth of a process of its own while two steps are trained, in MB, and as a ratio to what a step must hold."""
     words = f"from attentive_lens.desk.measuring import weigh; weigh({name!r}, {threads}, {kernels!r})"
     try:
-        told = subprocess.run([sys.executable, "-c", words], capture_output=True, check=True, text=True)  # noqa: S603
+        finished = subprocess.run([sys.executable, "-c", words], capture_output=True, check=True, text=True)  # noqa: S603
     except (OSError, subprocess.CalledProcessError):
         return None
     plan, batch, side = CASES[name]
     needed = working_memory(plan().facts((side, side, 3)), batch, Adam().state_arrays) / 1e6
-    grown = float(told.stdout)
+    grown = float(finished.stdout)
     return Held(grown, needed, grown / needed)
 
 
@@ -258,17 +258,17 @@ def weigh(name: str, threads: int, kernels: str) -> None:
     with ThreadPool(threads) as thread_pool:
         tiny = Network.start(reference(), (16, 16, 3), 7, kernels=kernels)
         few = np.zeros((PIECE, 16, 16, 3), np.float32)
-        wanted = one_hot(np.zeros(PIECE, np.int64), 6)
-        learn(tiny, few, wanted, tiny.route(frozenset(tiny.weights)), StepContext(7, 0, 0, 0), thread_pool)
+        targets_shard = one_hot(np.zeros(PIECE, np.int64), 6)
+        learn(tiny, few, targets_shard, tiny.route(frozenset(tiny.weights)), StepContext(7, 0, 0, 0), thread_pool)
         images = random.standard_normal((batch, side, side, 3), np.float32)
         before = psutil.Process().memory_info().rss
         network = Network.start(plan(), (side, side, 3), 7, kernels=kernels)
         route, rule = network.route(frozenset(network.weights)), AdamOptimiser(Adam())
         targets = one_hot(random.integers(0, 6, batch), 6)
         for number in range(2):
-            found = learn(network, images, targets, route, StepContext(7, 0, number, 0), thread_pool)
-            rule.step(network.weights, found.gradients)
-            network.absorb(found.sums)
+            result = learn(network, images, targets, route, StepContext(7, 0, number, 0), thread_pool)
+            rule.step(network.weights, result.gradients)
+            network.absorb(result.sums)
         status = Path("/proc/self/status").read_text()  # the process's own peak; the usual figure has its parent's
         most = 1024 * int(status.split("VmHWM:")[1].split()[0])
     sys.stdout.write(f"{(most - before) / 1e6}\n")

@@ -17,8 +17,8 @@ MOST = 50
 
 def recall(workspace: Path) -> PlainTable:
     """What was remembered, or nothing; a damaged memory is nothing."""
-    found = _all().get(str(workspace.absolute()))
-    return found if isinstance(found, dict) else {}
+    remembered = _all().get(str(workspace.absolute()))
+    return remembered if isinstance(remembered, dict) else {}
 
 
 def remember(workspace: Path, values: PlainTable) -> None:
@@ -38,14 +38,14 @@ def recent_workspaces() -> list[Path]:
 
 def remember_source(place: Path) -> None:
     """Keep a source of images for the list of those used before."""
-    known = [str(place.absolute()), *(str(own) for own in recent_sources() if own != place.absolute())]
+    known = [str(place.absolute()), *(str(source) for source in recent_sources() if source != place.absolute())]
     _write(_file("sources.json"), {"sources": known[:MOST]})
 
 
 def recent_sources() -> list[Path]:
     """Sources of images used before that are still there, the latest first."""
-    found = _all("sources.json").get("sources")
-    return [Path(name) for name in found if Path(name).exists()] if isinstance(found, list) else []
+    names = _all("sources.json").get("sources")
+    return [Path(name) for name in names if Path(name).exists()] if isinstance(names, list) else []
 
 
 def state_folder() -> Path:
@@ -56,9 +56,9 @@ def state_folder() -> Path:
 def _write(file: Path, table: PlainTable) -> None:
     with contextlib.suppress(OSError):
         file.parent.mkdir(parents=True, exist_ok=True)
-        own = file.with_name(f".{file.name}.{os.getpid()}")
-        own.write_text(json.dumps(table, indent=1), "utf-8")
-        own.replace(file)
+        partial_file = file.with_name(f".{file.name}.{os.getpid()}")
+        partial_file.write_text(json.dumps(table, indent=1), "utf-8")
+        partial_file.replace(file)
 
 
 def _file(name: str = "windows.json") -> Path:

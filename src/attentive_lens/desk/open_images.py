@@ -57,35 +57,35 @@ class OpenImages:
         self._asks.ask(Prepare(place), self._take_pixels, priority=1, scope="prepare")
         self._asks.ask(Measure(place), self._take_measures, priority=7, scope="measure")
 
-    def _take_pixels(self, found: Prepared) -> None:
-        self.pixels = Rows(Path(found.file), missing=128) if found.file is not None else found.pixels
+    def _take_pixels(self, prepared: Prepared) -> None:
+        self.pixels = Rows(Path(prepared.file), missing=128) if prepared.file is not None else prepared.pixels
         self.pixels_ready.emit()
 
-    def _take_measures(self, found: Measures) -> None:
-        own = {"brightness": found.brightness, "contrast": found.contrast, "sharpness": found.sharpness}
-        self.measures = {"pixels": pixels_of(self.collection), **own}
+    def _take_measures(self, measured: Measures) -> None:
+        by_name = {"brightness": measured.brightness, "contrast": measured.contrast, "sharpness": measured.sharpness}
+        self.measures = {"pixels": pixels_of(self.collection), **by_name}
         self.measures_ready.emit()
 
-    def decide(self, told: str, numbers: Sequence[int], change: Callable[[Correction], Correction]) -> None:
+    def decide(self, summary: str, numbers: Sequence[int], change: Callable[[Correction], Correction]) -> None:
         """Decide the same about some images; it can be undone."""
-        self._try(told, lambda: self.curating.change(told, numbers, change))
+        self._try(summary, lambda: self.curating.change(summary, numbers, change))
 
-    def relabel(self, told: str, numbers: Sequence[int], label: int) -> None:
+    def relabel(self, summary: str, numbers: Sequence[int], label: int) -> None:
         """Give some images another class; it can be undone."""
-        self._try(told, lambda: relabel(self.curating, told, self.library.rows, numbers, label))
+        self._try(summary, lambda: relabel(self.curating, summary, self.library.rows, numbers, label))
 
     def act(self, action: FaultAction) -> None:
         """Do what a fault's action says about images."""
         self._try(action.word, lambda: act(self.curating, action))
 
-    def _try(self, told: str, decision: Callable[[], None]) -> None:
+    def _try(self, summary: str, decision: Callable[[], None]) -> None:
         try:
             decision()
         except LensError as error:
             self.said.emit(str(error), True)
             return
         self.collect()
-        self.said.emit(f"Done: {told}.", False)
+        self.said.emit(f"Done: {summary}.", False)
 
     def undo(self) -> None:
         """Take the last decision back."""
@@ -95,7 +95,7 @@ class OpenImages:
         """Make the decision taken back again."""
         self._step(self.curating.redo, "Done again: {}.", "There is nothing to do again.")
 
-    def _step(self, step: Callable[[], str], told: str, nothing: str) -> None:
+    def _step(self, step: Callable[[], str], summary: str, nothing: str) -> None:
         try:
             word = step()
         except LensError as error:
@@ -103,7 +103,7 @@ class OpenImages:
             return
         if word:
             self.collect()
-        self.said.emit(told.format(word) if word else nothing, False)
+        self.said.emit(summary.format(word) if word else nothing, False)
 
     def collect(self) -> None:
         """Put the rows together again, from decisions and split as they are now."""

@@ -53,9 +53,9 @@ class OpenScores:
         elif key not in self._under_way:
             self._under_way.add(key)
 
-            def done(found: Scores) -> None:
+            def done(scores: Scores) -> None:
                 self._under_way.discard(key)
-                self.known[key] = found
+                self.known[key] = scores
                 self.ready.emit()
 
             def failed(sentence: str) -> None:
@@ -70,7 +70,9 @@ class OpenScores:
     def answers(self) -> Answers:
         """What the run in view said, on the sets it was scored on."""
         tables = [table for (run, _), table in self.known.items() if run == self._runs.current]
-        return Answers({own.image: (own.said, own.probability) for table in tables for own in table.answers})
+        return Answers(
+            {answer.image: (answer.said, answer.probability) for table in tables for answer in table.answers}
+        )
 
     def mistakes(self) -> list[int]:
         """Numbers of the wrongly answered images of the run and set in view, the most confident first."""
@@ -80,10 +82,10 @@ class OpenScores:
         """What to know before trusting the scores in view: labels changed since, a test set used to choose by."""
         if self._runs.current is None:
             return []
-        found = [caution_of_labels(self._runs.current, self.relabelled)]
+        cautions = [caution_of_labels(self._runs.current, self.relabelled)]
         if self.on == "test":
-            found.append(caution_of_test(judged_by_test(self._runs.workspace)))
-        return [sentence for sentence in found if sentence]
+            cautions.append(caution_of_test(judged_by_test(self._runs.workspace)))
+        return [sentence for sentence in cautions if sentence]
 
     @property
     def relabelled(self) -> list[int]:

@@ -116,7 +116,7 @@ class Resident:
                 break
             self._unread += data
         *lines, self._unread = self._unread.split(b"\n")
-        return [self._reply(read_line(Answer, own)) for own in lines]
+        return [self._reply(read_line(Answer, line_sent)) for line_sent in lines]
 
     @property
     def unsent(self) -> bool:

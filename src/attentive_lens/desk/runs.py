@@ -67,8 +67,8 @@ class RunView:
     @property
     def best(self) -> EpochEvent | None:
         """The best epoch."""
-        kept = [epoch for epoch in self.epochs if epoch.best]
-        return kept[-1] if kept else None
+        bests = [epoch for epoch in self.epochs if epoch.best]
+        return bests[-1] if bests else None
 
     @property
     def steps(self) -> tuple[int, int]:
@@ -108,9 +108,9 @@ class RunReader:
                 self._end = event
             elif isinstance(event, ResumeEvent):
                 self._end = None
-                self._epochs = [own for own in self._epochs if own.epoch <= event.epoch]
-                self._batches = [own for own in self._batches if own.epoch <= event.epoch]
-                self._start = replace(self._start, at=event.at - sum(own.seconds for own in self._epochs))
+                self._epochs = [past for past in self._epochs if past.epoch <= event.epoch]
+                self._batches = [past for past in self._batches if past.epoch <= event.epoch]
+                self._start = replace(self._start, at=event.at - sum(past.seconds for past in self._epochs))
         # Who holds the run trains it, whatever was told of an earlier process; its last words come before it lets go.
         end = None if training else self._end
         state = "training" if training else end.state if end else "broken off"

@@ -158,10 +158,10 @@ class Model:
         return np.asarray(feature_maps(self.file.network(), prepared, [layer])[layer])
 
     def _one(self, image: OneImage) -> NDArray[np.uint8]:
-        found = self._all_pixels(image)
-        if len(found) != 1:
-            raise BadValue("One image is needed", f"{len(found)} were given", "Take one of them")
-        return found[0]
+        pixels = self._all_pixels(image)
+        if len(pixels) != 1:
+            raise BadValue("One image is needed", f"{len(pixels)} were given", "Take one of them")
+        return pixels[0]
 
     def _all_pixels(self, images: OneImage | Iterable[OneImage]) -> list[NDArray[np.uint8]]:
         """Every image at the input size."""
@@ -169,18 +169,18 @@ class Model:
             images = list(images)
         if isinstance(images, str | Path | Image.Image | np.ndarray):
             images = [images]
-        found: list[NDArray[np.uint8]] = []
+        parts: list[NDArray[np.uint8]] = []
         for image in images:
             if isinstance(image, Image.Image):
-                found.append(of_picture(image))
+                parts.append(of_picture(image))
             elif isinstance(image, np.ndarray):
-                found.append(of_array(image))
+                parts.append(of_array(image))
             elif isinstance(image, str | Path):
-                found += [decode(file).pixels for file in image_files([Path(image)])]
+                parts += [decode(file).pixels for file in image_files([Path(image)])]
             else:
                 kind = type(image).__name__
                 raise BadValue("There is something that is no image", f"it is a {kind}", "Give paths, images or arrays")
-        return [self.file.preprocessor.resized(pixels) for pixels in found]
+        return [self.file.preprocessor.resized(pixels) for pixels in parts]
 
 
 class Run:
@@ -238,7 +238,7 @@ class Run:
         """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target)."""
         folder = str(self._workspace.folder)
         explanation = finish(carry_out(ask.Explain(folder, self.number, image, method, target)))
-        maps: dict[str, NDArray[np.generic]] = {own.key: own.values for own in explanation.maps}
+        maps: dict[str, NDArray[np.generic]] = {map_.key: map_.values for map_ in explanation.maps}
         if explanation.difference is not None:
             maps["difference"] = explanation.difference
         return maps
@@ -246,8 +246,10 @@ class Run:
     def neighbours(self, image: int, layer: str = "", count: int = 8) -> dict[str, list[tuple[int, float]]]:
         """The training images a layer finds nearest to an image: (number, distance) for *said* and for *true*."""
         folder = str(self._workspace.folder)
-        found = finish(carry_out(ask.Neighbours(folder, self.number, image, layer, count)))
-        return {key: [(own.image, own.distance) for own in rows] for key, rows in found.near.items()}
+        neighbours = finish(carry_out(ask.Neighbours(folder, self.number, image, layer, count)))
+        return {
+            key: [(neighbour.image, neighbour.distance) for neighbour in rows] for key, rows in neighbours.near.items()
+        }
 
 
 class Workspace:

@@ -120,9 +120,9 @@ def _execute(
     if last is None:
         journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.loss.kind)
     else:
-        told = {epoch.epoch for epoch in RunReader(claimed).view().epochs}
+        epochs_told = {epoch.epoch for epoch in RunReader(claimed).view().epochs}
         for epoch in last.card.get("untold", ()):
-            if epoch["epoch"] not in told:
+            if epoch["epoch"] not in epochs_told:
                 journal.write("epoch", **epoch)
     base = _base(workspace, plan)
     if base is not None:
@@ -175,14 +175,14 @@ def _base(workspace: Workspace, plan: Plan) -> ModelFile | None:
     if plan.base is None:
         return None
     model = read_model(workspace.run(plan.base.run).model)
-    own, other = plan.preprocessing, model.preprocessor.settings
-    if own != other and not plan.base.take_preprocessing:
-        names = [name for name in own.specs() if getattr(own, name) != getattr(other, name)]
-        was = ", ".join(f"{own.specs()[name].label} {getattr(other, name)}" for name in names)
-        asked = ", ".join(f"{getattr(own, name)}" for name in names)
+    planned, other = plan.preprocessing, model.preprocessor.settings
+    if planned != other and not plan.base.take_preprocessing:
+        names = [name for name in planned.specs() if getattr(planned, name) != getattr(other, name)]
+        was = ", ".join(f"{planned.specs()[name].label} {getattr(other, name)}" for name in names)
+        settings = ", ".join(f"{getattr(planned, name)}" for name in names)
         raise BadValue(
             f"The plan cannot be built on run {plan.base.run}",
-            f"that run was trained with {was}, and the plan asks for {asked}",
+            f"that run was trained with {was}, and the plan asks for {settings}",
             "Change the preprocessing, or take over the run's with «base.take_preprocessing = true»",
         )
     return model
@@ -197,9 +197,9 @@ def _starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Net
         images = Chosen(data.pixels, data.members("training"))
         return network, Preprocessor.measured(images, plan.preprocessing)
     for name in network_plan.up_to(plan.base.until):
-        own = network.weights.get(name, {})
+        arrays = network.weights.get(name, {})
         theirs = base.weights.get(name, {})
-        if {k: a.shape for k, a in own.items()} != {k: a.shape for k, a in theirs.items()}:
+        if {k: a.shape for k, a in arrays.items()} != {k: a.shape for k, a in theirs.items()}:
             raise BadValue(
                 f"The layer {name} cannot be taken from run {plan.base.run}",
                 "its weights there are of another shape or missing",

@@ -97,7 +97,7 @@ class Worker:
 
     def step(self, entry: Waiting | None = None) -> None:
         """One step of a job, the most urgent one if none is named."""
-        entry = entry or min(self.waiting, key=lambda own: own.urgency)
+        entry = entry or min(self.waiting, key=lambda other: other.urgency)
         self.running.append(entry)
         try:
             progress = next(entry.job)
@@ -127,8 +127,8 @@ class Worker:
             inside = self.running[-1]
             if inside.stopped:
                 raise Stopped
-            others = [own for own in self.waiting if own not in self.running]
-            best = min(others, key=lambda own: own.urgency, default=None)
+            others = [other for other in self.waiting if other not in self.running]
+            best = min(others, key=lambda other: other.urgency, default=None)
             if best is None or best.priority >= inside.priority:
                 return
             self.step(best)
@@ -183,7 +183,7 @@ class Inbox:
         data = os.read(0, 1 << 20)
         self.ended = not data
         *lines, self._unread = (self._unread + data).split(b"\n")
-        return [read_line(Message, own) for own in lines]
+        return [read_line(Message, sent) for sent in lines]
 
 
 def main() -> None:

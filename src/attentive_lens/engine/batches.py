@@ -72,24 +72,24 @@ def learn(
 
     def piece(k: int) -> Pass[Found]:
         a, b = spans[k]
-        own = replace(context, piece=k)
-        trace: Trace = yield from network.forward_pass(images[a:b], route=route, context=own, ready=ready)
+        shard_context = replace(context, piece=k)
+        trace: Trace = yield from network.forward_pass(images[a:b], route=route, context=shard_context, ready=ready)
         scores = trace.outputs[network.output]
         losses, grad = measure(scores, targets[a:b])
         plain = losses if measure.is_plain else measure.plain(scores, targets[a:b])
         right = int((output.spread(scores).argmax(axis=1) == targets[a:b].argmax(axis=1)).sum())
         grad /= len(images)
-        _, found = yield from network.backward_pass(trace, {network.output: grad}, route)
-        return float(losses.sum()), float(plain.sum()), right, found, trace.sums
+        _, gradients = yield from network.backward_pass(trace, {network.output: grad}, route)
+        return float(losses.sum()), float(plain.sum()), right, gradients, trace.sums
 
     results = together(thread_pool, piece, len(spans))
     total: Weights = results[0][3]
-    for _, _, _, found, _ in results[1:]:
-        for node, arrays in found.items():
+    for _, _, _, more, _ in results[1:]:
+        for node, arrays in more.items():
             for name, array in arrays.items():
                 total[node][name] += array
-    wanted, plain = sum(r[0] for r in results) / len(images), sum(r[1] for r in results) / len(images)
-    return Step(wanted, plain, sum(r[2] for r in results), total, results[0][4])
+    total_loss, plain = sum(r[0] for r in results) / len(images), sum(r[1] for r in results) / len(images)
+    return Step(total_loss, plain, sum(r[2] for r in results), total, results[0][4])
 
 
 def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[Found]], count: int) -> list[Found]:
@@ -108,7 +108,7 @@ def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[Found]], count
     while True:
         parts = [part for part in thread_pool.each(advance, count) if part is not None]
         if not parts:
-            return [found for found in done if found is not None]
+            return [result for result in done if result is not None]
         sums = np.sum(parts, axis=0)
 
 

@@ -25,9 +25,9 @@ def where_it_began(network: Network, images: Array, targets: Array, context: Ste
         losses, grad = loss(trace.outputs[network.output], targets)
         if not (np.isfinite(losses).all() and np.isfinite(grad).all()):
             return "in the loss"
-        nodes, found = network.backward(trace, {network.output: grad}, route)
+        nodes, gradients = network.backward(trace, {network.output: grad}, route)
         for name in reversed(names):
-            arrays = [*found.get(name, {}).values(), *(grad for grad in (nodes.get(name),) if grad is not None)]
+            arrays = [*gradients.get(name, {}).values(), *(grad for grad in (nodes.get(name),) if grad is not None)]
             if not all(np.isfinite(array).all() for array in arrays):
                 return f"at the layer {name}, going back"
     return f"before the layer {names[0] if names else IMAGE}, going back"

@@ -101,7 +101,7 @@ class Loss:
     class_weights: Array | None = None
 
     @classmethod
-    def made(cls, settings: LossSettings, counts: Labels | None = None) -> Loss:
+    def of(cls, settings: LossSettings, counts: Labels | None = None) -> Loss:
         """As a plan asks for; ``counts`` are the training images of each class, for balanced class weights."""
         weights = balanced(counts) if settings.class_weights == "balanced" and counts is not None else None
         return cls(settings.kind, float(getattr(settings, "label_smoothing", 0.0)), weights)
@@ -118,11 +118,11 @@ class Loss:
     def __call__(self, scores: Array, targets: Array) -> tuple[Array, Array]:
         """Losses N and their gradients by the raw scores."""
         targets = targets.astype(scores.dtype, copy=False)
-        wanted = targets
+        smoothed = targets
         if self.label_smoothing:
-            wanted = (1 - self.label_smoothing) * targets + self.label_smoothing / targets.shape[1]
-            wanted = wanted.astype(scores.dtype, copy=False)
-        losses, grad = LOSSES[self.kind](scores, wanted)
+            smoothed = (1 - self.label_smoothing) * targets + self.label_smoothing / targets.shape[1]
+            smoothed = smoothed.astype(scores.dtype, copy=False)
+        losses, grad = LOSSES[self.kind](scores, smoothed)
         if self.class_weights is None:
             return losses, grad
         factors = (targets @ self.class_weights).astype(scores.dtype)

@@ -137,21 +137,21 @@ class Network:
         nodes: frozenset[str] = frozenset(),
     ) -> Route:
         """The way back to the weights of ``trainable`` nodes, to the image if asked, and to other nodes' outputs."""
-        wanted = nodes | {IMAGE} if image else nodes
-        walked = set(wanted)
+        asked_nodes = nodes | {IMAGE} if image else nodes
+        walked = set(asked_nodes)
         for name, sources in self._sources.items():
             if walked.intersection(sources) or (name in trainable and name in self.weights):
                 walked.add(name)
-        return Route(trainable & self.weights.keys(), frozenset(wanted), frozenset(walked))
+        return Route(trainable & self.weights.keys(), frozenset(asked_nodes), frozenset(walked))
 
     def prepared(self) -> dict[str, object]:
         """What the layers work out of their weights once for many pieces; holds until the weights change."""
-        found = {}
+        prepared = {}
         for fact in self.plan.facts(self.image_shape):
             ready = self.layers[fact.name].prepare(self.weights.get(fact.name, {}), fact.input_shape)
             if ready is not None:
-                found[fact.name] = ready
-        return found
+                prepared[fact.name] = ready
+        return prepared
 
     def forward(
         self,
@@ -217,19 +217,19 @@ class Network:
             breathe()
             layer, weights = self.layers[name], self.weights.get(name, {})
             # Any, here and where it goes back: what `AnyLayer` takes and keeps
-            given: Any = tuple(values[source] for source in sources)
+            inputs: Any = tuple(values[source] for source in sources)
             for source in sources:
                 uses[source] -= 1
             source = sources[0]
             fused = self._fused_activations.get(name)
             activate = fused is not None and name not in watch and fused in needed
             if self._fused_activations.get(source) == name and source not in watch and source not in edited:
-                out = given[0]  # its ReLU is done
+                out = inputs[0]  # its ReLU is done
                 saved: Any = out
             else:
                 sums = None
                 if layer.whole_batch and context is not None and (route is None or name in route.trainable):
-                    sums = trace.sums[name] = yield layer.sums(given[0])
+                    sums = trace.sums[name] = yield layer.sums(inputs[0])
                 overwrite = (
                     layer.may_overwrite
                     and source not in (IMAGE, *edited, *watch)
@@ -239,7 +239,7 @@ class Network:
                 call = INFERENCE
                 if context is not None or overwrite or activate or name in ready:
                     call = Call(context, overwrite, activate, ready.get(name), sums)
-                out, saved = layer.forward(given if layer.settings.joins else given[0], weights, call)
+                out, saved = layer.forward(inputs if layer.settings.joins else inputs[0], weights, call)
             if route is not None and name in route.walked:
                 trace.saved[name] = saved
             for source in sources:
@@ -291,7 +291,7 @@ class Network:
     ) -> Pass[tuple[dict[str, Array], Weights]]:
         """`backward`, stopping where a layer needs sums of the whole batch."""
         grads: dict[str, Array] = {name: np.array(seed) for name, seed in seeds.items()}
-        found: Weights = {}
+        weight_gradients: Weights = {}
         nodes: dict[str, Array] = {}
         for name in reversed(self._sources):
             grad = grads.pop(name, None)
@@ -304,32 +304,32 @@ class Network:
             breathe()
             layer, sources = self.layers[name], self._sources[name]
             saved = trace.saved.pop(name)
-            wanted = [source in route.walked for source in sources]
-            if name in trace.sums and any(wanted):
+            needed = [source in route.walked for source in sources]
+            if name in trace.sums and any(needed):
                 part = layer.gradient_sums(grad, saved)
                 saved = layer.with_sums(saved, part, (yield part))
             if relu is not None and layer.settings.is_rectifier:
                 onward: Any = relu(grad, saved)
-                own: dict[str, Array] = {}
+                layer_gradients: dict[str, Array] = {}
             else:
                 weights = self.weights.get(name, {})
-                onward, own = layer.backward(grad, saved, weights, any(wanted), name in route.trainable)
-            if own:
-                found[name] = own
-            if not any(wanted):
+                onward, layer_gradients = layer.backward(grad, saved, weights, any(needed), name in route.trainable)
+            if layer_gradients:
+                weight_gradients[name] = layer_gradients
+            if not any(needed):
                 continue
             parts = onward if layer.settings.joins else (onward,)
-            for source, want, part in zip(sources, wanted, parts, strict=True):
+            for source, want, part in zip(sources, needed, parts, strict=True):
                 if want:
                     grads[source] = grads[source] + part if source in grads else part
         if IMAGE in route.nodes and IMAGE in grads:
             nodes[IMAGE] = grads[IMAGE]
-        return nodes, found
+        return nodes, weight_gradients
 
     def absorb(self, sums: Mapping[str, Array]) -> None:
         """Move the running figures of normalisations by the sums of a step."""
-        for name, own in sums.items():
-            self.weights[name].update(self.layers[name].state(self.weights[name], own))
+        for name, layer_sums in sums.items():
+            self.weights[name].update(self.layers[name].state(self.weights[name], layer_sums))
 
     def copy_weights(self) -> Weights:
         """The weights as they are now, copied."""

@@ -83,28 +83,32 @@ def grouped(maps: NDArray[np.float32], features: Array, seed: int = 0) -> list[G
     most = min(MOST, count // 2)
     values, vectors = leading_eigenvectors(degree[:, None] * near * degree, most + 1)
     falls = values[:-1] - values[1:]
-    wanted = int(falls[1:].argmax()) + 2 if most > 2 else 2
-    rows = vectors[:, :wanted]
+    group_count = int(falls[1:].argmax()) + 2 if most > 2 else 2
+    rows = vectors[:, :group_count]
     rows = rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
-    _, labels = kmeans2(rows, wanted, minit="++", seed=random_generator(seed, "causes"), iter=50)
+    _, labels = kmeans2(rows, group_count, minit="++", seed=random_generator(seed, "causes"), iter=50)
     groups = [
-        own for k in range(wanted) if (labels == k).any() for own in _split_by_place(cells, np.flatnonzero(labels == k))
+        part
+        for k in range(group_count)
+        if (labels == k).any()
+        for part in _split_by_place(cells, np.flatnonzero(labels == k))
     ]
     return sorted(_joined(cells, groups), key=lambda group: -len(group.members))
 
 
 def _joined(cells: NDArray[np.float64], groups: list[Group]) -> list[Group]:
     """Groups that rest on one and the same place made one."""
-    found: list[Group] = []
+    joined: list[Group] = []
     for group in groups:
         like = next(
-            (k for k, own in enumerate(found) if own.at_one_place and group.at_one_place and _near(own, group)), None
+            (k for k, other in enumerate(joined) if other.at_one_place and group.at_one_place and _near(other, group)),
+            None,
         )
         if like is None:
-            found.append(group)
+            joined.append(group)
         else:
-            found[like] = _group(cells, np.concatenate([found[like].members, group.members]))
-    return found
+            joined[like] = _group(cells, np.concatenate([joined[like].members, group.members]))
+    return joined
 
 
 def _near(one: Group, other: Group) -> bool:
@@ -143,18 +147,18 @@ def _kernel(points: Array) -> NDArray[np.float64]:
 
 
 def _group(cells: NDArray[np.float64], members: NDArray[np.int64]) -> Group:
-    own = cells[members]
-    typical = own.mean(axis=0)
+    member_cells = cells[members]
+    typical = member_cells.mean(axis=0)
     row, column = (int(k) for k in np.unravel_index(int(uniform_filter(typical, 3).argmax()), typical.shape))
     middle = ((row + 0.5) / CELLS, (column + 0.5) / CELLS)
     disc = _disc(*middle)
-    order = np.argsort(np.abs(own - typical).sum(axis=(1, 2)), kind="stable")
+    order = np.argsort(np.abs(member_cells - typical).sum(axis=(1, 2)), kind="stable")
     return Group(
         members[order],
         typical.astype(np.float32),
         *middle,
-        float(own[:, disc].sum(axis=1).mean()),
-        float(_peaks_near(own, *middle).mean()),
+        float(member_cells[:, disc].sum(axis=1).mean()),
+        float(_peaks_near(member_cells, *middle).mean()),
     )
 
 
@@ -168,4 +172,4 @@ def _disc(row: float, column: float) -> NDArray[np.bool_]:
 def _peaks_near(cells: NDArray[np.float64], row: float, column: float) -> NDArray[np.bool_]:
     """Which maps are strongest at that place."""
     disc = _disc(row, column).reshape(-1)
-    return np.array([bool(disc[int(uniform_filter(own, 3).argmax())]) for own in paced(cells, 64)])
+    return np.array([bool(disc[int(uniform_filter(map_, 3).argmax())]) for map_ in paced(cells, 64)])

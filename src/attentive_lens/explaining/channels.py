@@ -98,7 +98,7 @@ class Excitement:
         self._best = [np.take_along_axis(both, order[None], axis=1)]
         self._seen += n
 
-    def found(self) -> Exciting:
+    def strongest(self) -> Exciting:
         """The strongest so far."""
         values, images, rows, columns = (part.T for part in self._best[0])
         return Exciting(
@@ -153,7 +153,7 @@ def speaks_for(probe: Probe, images: Array, node: str) -> Array:
         seeds = np.zeros((len(images), classes), images.dtype)
         seeds[:, label] = 1
         grads, outs = probe.gradients_at(node, images, seeds)
-        own = (grads * outs).reshape(-1, outs.shape[-1]).sum(axis=0) / len(images)
-        total = np.zeros((classes, len(own)), images.dtype) if total is None else total
-        total[label] = own
+        mean = (grads * outs).reshape(-1, outs.shape[-1]).sum(axis=0) / len(images)
+        total = np.zeros((classes, len(mean)), images.dtype) if total is None else total
+        total[label] = mean
     return total if total is not None else np.zeros((0, 0), images.dtype)

@@ -26,7 +26,7 @@ def row_blocks(rows: int, columns: int) -> Iterator[slice]:
 
 def squared_distances(points: Array, others: Array) -> Array:
     """Of points N×D from others M×D, Euclidean, N×M: as |a|² + |b|² − 2ab, no less than 0."""
-    squares, other_squares = (np.einsum("ij,ij->i", own, own) for own in (points, others))
+    squares, other_squares = (np.einsum("ij,ij->i", rows, rows) for rows in (points, others))
     return np.asarray(np.maximum(squares[:, None] + other_squares - 2 * (points @ others.T), 0))
 
 
@@ -44,8 +44,8 @@ def principal(features: Array, dimensions: int = 2) -> tuple[NDArray[np.float64]
         smaller = around if count >= side else around.T
         values, vectors = np.linalg.eigh(smaller.T @ smaller)
         sizes = np.sqrt(np.maximum(values[::-1][:dimensions], 0))
-        own = vectors[:, ::-1][:, :dimensions]
-        right = own if smaller is around else around.T @ own / np.maximum(sizes, 1e-300)
+        leading = vectors[:, ::-1][:, :dimensions]
+        right = leading if smaller is around else around.T @ leading / np.maximum(sizes, 1e-300)
     else:
         sizes, right = _leading(around, dimensions)
     longest = np.take_along_axis(right, np.abs(right).argmax(axis=0)[None], axis=0)[0]

@@ -36,13 +36,13 @@ def embedded(features: Array, seed: int = 0) -> NDArray[np.float64]:
     start, _ = principal(features)
     if count < 4:
         return start
-    wanted = _likelihoods(np.asarray(features, np.float32), min(PERPLEXITY, (count - 1) / 3))
+    likelihoods = _likelihoods(np.asarray(features, np.float32), min(PERPLEXITY, (count - 1) / 3))
     places = (
         start / (start[:, 0].std() + 1e-12) * 1e-4 + random_generator(seed, "t-SNE").normal(0, 1e-6, start.shape)
     ).astype(np.float32)
     moved, gains = np.zeros_like(places), np.ones_like(places)
     for step in range(STEPS):
-        grad = _gradient(places, wanted, 12 if step < 100 else 1)
+        grad = _gradient(places, likelihoods, 12 if step < 100 else 1)
         same = (grad > 0) == (moved > 0)
         gains = np.where(same, np.maximum(gains * 0.8, 0.01), gains + 0.2)
         moved = (0.5 if step < 100 else 0.8) * moved - max(count / 12, 50) * gains * grad
@@ -51,7 +51,7 @@ def embedded(features: Array, seed: int = 0) -> NDArray[np.float64]:
     return np.asarray(places, np.float64)
 
 
-def _gradient(places: NDArray[np.float32], wanted: NDArray[np.float32], stress: float) -> NDArray[np.float32]:
+def _gradient(places: NDArray[np.float32], likelihoods: NDArray[np.float32], stress: float) -> NDArray[np.float32]:
     """Of the divergence by the places N×2, the wanted likelihoods N×N being stressed so many times."""
     near_sum = 0.0
     pull, push = np.empty_like(places), np.empty_like(places)
@@ -60,7 +60,7 @@ def _gradient(places: NDArray[np.float32], wanted: NDArray[np.float32], stress: 
         near = 1 / (1 + squared_distances(places[rows], places))
         near[np.arange(len(near)), np.arange(rows.start, rows.stop)] = 0
         near_sum += float(near.sum(dtype=np.float64))
-        for sums, weights in ((pull, wanted[rows] * near), (push, near * near)):
+        for sums, weights in ((pull, likelihoods[rows] * near), (push, near * near)):
             products = weights @ with_one
             sums[rows] = products[:, 2:] * places[rows] - products[:, :2]
     return 4 * (np.float32(stress) * pull - push / np.float32(near_sum))
@@ -72,8 +72,8 @@ def _likelihoods(features: NDArray[np.float32], perplexity: float) -> NDArray[np
     shares = np.empty((count, count), np.float32)
     for rows in row_blocks(count, count):
         gaps = squared_distances(features[rows], features).astype(np.float64)
-        own = (np.arange(len(gaps)), np.arange(rows.start, rows.stop))
-        gaps[own] = np.inf
+        diagonal = (np.arange(len(gaps)), np.arange(rows.start, rows.stop))
+        gaps[diagonal] = np.inf
         gaps -= gaps.min(axis=1, keepdims=True)
         low, high = np.zeros(len(gaps)), np.full(len(gaps), np.inf)
         sharp = 1 / np.maximum(np.median(np.where(np.isfinite(gaps), gaps, 0), axis=1), 1e-12)

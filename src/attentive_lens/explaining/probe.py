@@ -75,13 +75,13 @@ class Probe:
         self, node: str, images: Array, weights: Array, of: str = "score", relu: Rule | None = None
     ) -> tuple[Array, Array]:
         """Gradient of each image's number by a node's output, and that output."""
-        wanted = frozenset() if node == IMAGE else frozenset({node})
-        route = self.network.route(image=node == IMAGE, nodes=wanted)
+        watched = frozenset() if node == IMAGE else frozenset({node})
+        route = self.network.route(image=node == IMAGE, nodes=watched)
         output = self.predictor.output
 
         def piece(k: int) -> tuple[Array, Array]:
             part = images[k * AT_ONCE : (k + 1) * AT_ONCE]
-            trace = self.network.forward(part, route=route, ready=self.predictor.ready, watch=wanted)
+            trace = self.network.forward(part, route=route, ready=self.predictor.ready, watch=watched)
             raw = trace.outputs[self.network.output]
             seed = weights[k * AT_ONCE : (k + 1) * AT_ONCE].astype(raw.dtype)
             if of == "probability":

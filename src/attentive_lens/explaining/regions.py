@@ -61,7 +61,7 @@ def evaluated(
     strength = np.abs(np.asarray(map_, np.float64))
     whole = max(float(strength.sum()), 1e-12)
     regions = []
-    for own, mask in zip(numbers[1:], masks, strict=True):
+    for without, mask in zip(numbers[1:], masks, strict=True):
         rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
         height, width = mask.shape
         regions.append(
@@ -71,7 +71,7 @@ def evaluated(
                 float((rows[-1] + 1 - rows[0]) / height),
                 float((columns[-1] + 1 - columns[0]) / width),
                 float(strength[mask].sum() / whole),
-                [float(v) for v in numbers[0] - own],
+                [float(v) for v in numbers[0] - without],
             )
         )
     return regions

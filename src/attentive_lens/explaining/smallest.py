@@ -41,7 +41,7 @@ class Cover:
 class Search:
     """What a search found: a square, or None; and whether every smaller one was tried at every place."""
 
-    found: Cover | None
+    cover: Cover | None
     complete: bool
 
 
@@ -67,11 +67,11 @@ def smallest_cover(probe: Probe, image: Array, most: int = MOST) -> Job[Search]:
     rest = [side for side in range(1, min(high, largest + 1)) if side not in without]
     complete = sum(len(_corners(image, side)) for side in rest) <= most
     for side in rest if complete else []:
-        found = yield from _surest(probe, image, side, said)
-        if found is not None:
-            return Search(found, complete)
-    found = (yield from _surest(probe, image, high, said)) if high <= largest else None
-    return Search(found, complete)
+        cover = yield from _surest(probe, image, side, said)
+        if cover is not None:
+            return Search(cover, complete)
+    cover = (yield from _surest(probe, image, high, said)) if high <= largest else None
+    return Search(cover, complete)
 
 
 def _changes(probe: Probe, image: Array, side: int, said: int) -> Job[bool]:

@@ -62,7 +62,7 @@ def curves(
     grey = image.mean(axis=2)
     edges = np.hypot(sobel(grey, axis=0), sobel(grey, axis=1))
     noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
-    every = [*(gaussian_filter(own, SMOOTH / 2) for own in noise), edges, *maps]
+    every = [*(gaussian_filter(random_map, SMOOTH / 2) for random_map in noise), edges, *maps]
     orders = [_order(map_) for map_ in paced(every, 4)]
     mean = np.broadcast_to(filling(image).astype(image.dtype), image.shape)
     answers = [_answers(probe, image, mean, orders)]
@@ -73,7 +73,8 @@ def curves(
     for k, label in enumerate(classes):
         before = float(answers[0][0, 0, label])
         halves = [
-            _curve(own[:, :, label], DRAWS + 1 + k, sign, before) for own, sign in zip(answers, (1, -1), strict=False)
+            _curve(random_map[:, :, label], DRAWS + 1 + k, sign, before)
+            for random_map, sign in zip(answers, (1, -1), strict=False)
         ]
         passed = None if halves[0].passed is None else all(half.passed for half in halves)
         results.append(Curves(before, halves[0], None if quick else halves[1], passed))
@@ -102,12 +103,12 @@ def _answers(probe: Probe, start: Array, end: Array, orders: Sequence[NDArray[np
     return np.concatenate([np.broadcast_to(ends[0], shape), between, np.broadcast_to(ends[1], shape)], axis=1)
 
 
-def _curve(answers: Array, own: int, sign: int, before: float) -> Curve:
+def _curve(answers: Array, row: int, sign: int, before: float) -> Curve:
     """Of the map in row ``own`` of M×F answers; sign 1 where a small area is good, −1 where a large one is."""
     areas = np.asarray(np.trapezoid(answers, FRACTIONS, axis=1))
     limit = sign * (sign * areas[:DRAWS]).min()
-    passed = None if before < LEAST else bool(sign * areas[own] < sign * limit)
-    return Curve(float(areas[own]), float(areas[:DRAWS].mean()), float(areas[DRAWS]), float(limit), passed)
+    passed = None if before < LEAST else bool(sign * areas[row] < sign * limit)
+    return Curve(float(areas[row]), float(areas[:DRAWS].mean()), float(areas[DRAWS]), float(limit), passed)
 
 
 def rank_correlation(one: Array, other: Array) -> float:
@@ -140,14 +141,14 @@ def weight_randomisation(method: MapMethod, probe: Probe, images: Array, seed: i
     """Measure it on prepared images N×H×W×C, for the class each is said to be."""
     network = probe.network
     networks = {"output": _randomised(network, {network.output}, seed), "all": _randomised(network, None, seed)}
-    probes = {name: Probe(probe.predictor.with_network(own)) for name, own in networks.items()}
+    probes = {name: Probe(probe.predictor.with_network(randomised)) for name, randomised in networks.items()}
     rows: dict[str, list[float]] = {"output": [], "all": [], "noise": [], "random": []}
     said = probe.said(probe.scores(images))
     for number, (image, label) in enumerate(zip(images, said, strict=True)):
         targets = Targets.classes([int(label)], probe.classes)
         maps = method.maps(probe, image, targets)
-        for name, own in probes.items():
-            rows[name].append(rank_correlation(maps[0], method.maps(own, image, targets)[0]))
+        for name, randomised in probes.items():
+            rows[name].append(rank_correlation(maps[0], method.maps(randomised, image, targets)[0]))
         rows["noise"].append(stability(method, probe, image, targets, maps)[0])
         noise = random_generator(seed, "random maps", number).standard_normal(image.shape[:2])
         rows["random"].append(rank_correlation(maps[0], gaussian_filter(noise, SMOOTH / 2)))

@@ -73,12 +73,12 @@ class ModelFile:
         BadFile
             If the folder cannot be written or the disk is full.
         """
-        own = file.with_name(f".{file.name}.{os.getpid()}")
+        partial_file = file.with_name(f".{file.name}.{os.getpid()}")
         flat = {f"{node}/{name}": a for node, arrays in self.weights.items() for name, a in arrays.items()}
         measured = {"mean": self.preprocessor.mean, "std": self.preprocessor.std}
         network = {"format": FORMAT, "nodes": self.plan.write(), "output": self.output, "kernels": dict(self.kernels)}
         try:
-            with own.open("wb") as stream:
+            with partial_file.open("wb") as stream:
                 with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
                     _put(archive, "network.json", network)
                     _put(archive, "preprocessing.json", {**self.preprocessor.settings.write(), **measured})
@@ -89,9 +89,9 @@ class ModelFile:
                         archive.writestr("optimiser.safetensors", save(_whole(self.optimiser)))
                 stream.flush()
                 os.fsync(stream.fileno())
-            own.replace(file)
+            partial_file.replace(file)
         except OSError as error:
-            own.unlink(missing_ok=True)
+            partial_file.unlink(missing_ok=True)
             raise BadFile(
                 f"{file} could not be written",
                 str(error.strerror or error).lower(),

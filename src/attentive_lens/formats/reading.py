@@ -133,14 +133,14 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     facts = plan.facts(preprocessor.settings.shape)
     _check_memory(facts)
     card = _json(archive, entries["card.json"], dict)
-    wanted = {
+    shapes = {
         f"{node.name}/{name}": shape
         for node, fact in zip(plan.nodes, facts, strict=True)
         for name, shape in (
             node.layer.weight_shapes(fact.input_shape) | node.layer.state_shapes(fact.input_shape)
         ).items()
     }
-    flat = _tensors(archive, entries[WEIGHTS], wanted)
+    flat = _tensors(archive, entries[WEIGHTS], shapes)
     for key, array in flat.items():
         if key.endswith("/variance") and array.size and float(array.min()) < 0:
             _refuse(f"{_told(key)} hold values below zero")
@@ -150,7 +150,7 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
         weights.setdefault(node, {})[name] = array
     optimiser_arrays: Mapping[str, Array] = {}
     if optimiser and OPTIMISER in entries:
-        optimiser_arrays = _optimiser(archive, entries[OPTIMISER], wanted)
+        optimiser_arrays = _optimiser(archive, entries[OPTIMISER], shapes)
     return ModelFile(plan, weights, preprocessor, classes, output, kernels, card, optimiser_arrays)
 
 
@@ -205,10 +205,10 @@ def _json(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, kind: type) -> Any:
     def constant(word: str) -> NoReturn:
         _refuse(f"{entry.filename} holds {word}, which is no number")
 
-    found = json.loads(text, parse_constant=constant)
-    if not isinstance(found, kind):
+    value = json.loads(text, parse_constant=constant)
+    if not isinstance(value, kind):
         _refuse(f"{entry.filename} is no {'table' if kind is dict else 'list'}")
-    return found
+    return value
 
 
 def _preprocessor(settings: Preprocessing, measured: Mapping[str, Any]) -> Preprocessor:
@@ -248,24 +248,24 @@ def _classes(names: list[Any]) -> tuple[str, ...]:
     return tuple(names)
 
 
-def _tensors(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, wanted: Mapping[str, tuple[int, ...]]) -> Any:
+def _tensors(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[str, tuple[int, ...]]) -> Any:
     """Exactly the arrays wanted, float32 and finite."""
-    needed = 4 * sum(product(shape) for shape in wanted.values())
-    most = needed + 64 + sum(len(key.encode()) + 200 for key in wanted)
+    needed = 4 * sum(product(shape) for shape in shapes.values())
+    most = needed + 64 + sum(len(key.encode()) + 200 for key in shapes)
     if entry.file_size > most:
         _refuse(f"its weights take {entry.file_size} bytes, and its network has no more than {needed} of them")
     header, data = _header(_bytes(archive, entry, most), entry.filename)
-    for key in wanted:
+    for key in shapes:
         if key not in header:
             _refuse(f"{_told(key)} are missing")
     for key, (kind, shape) in header.items():
-        if key not in wanted:
+        if key not in shapes:
             _refuse(f"{_told(key)} belong to no layer of its network")
         if kind != "F32":
             names = {"F16": "float16", "F64": "float64", "BF16": "bfloat16"}
             _refuse(f"{_told(key)} are {names.get(kind, kind)}, and float32 is needed")
-        if shape != wanted[key]:
-            _refuse(f"{_told(key)} are {list(shape)} and not of the shape its network asks for, {list(wanted[key])}")
+        if shape != shapes[key]:
+            _refuse(f"{_told(key)} are {list(shape)} and not of the shape its network asks for, {list(shapes[key])}")
     flat = load(data)
     for key, array in flat.items():
         if not np.isfinite(array).all():
@@ -282,7 +282,7 @@ def _header(data: bytes, name: str) -> tuple[dict[str, tuple[str, tuple[int, ...
         _refuse(f"{name} has more arrays than a network can")
     table = json.loads(data[8 : 8 + length])
     table.pop("__metadata__", None)
-    return {key: (str(own["dtype"]), tuple(own["shape"])) for key, own in table.items()}, data
+    return {key: (str(tensor["dtype"]), tuple(tensor["shape"])) for key, tensor in table.items()}, data
 
 
 def _told(key: str) -> str:
@@ -292,16 +292,16 @@ def _told(key: str) -> str:
 
 
 def _optimiser(
-    archive: zipfile.ZipFile, entry: zipfile.ZipInfo, wanted: Mapping[str, tuple[int, ...]]
+    archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[str, tuple[int, ...]]
 ) -> dict[str, Array]:
     """A checkpoint's arrays: of the weights' shapes, and the figures under no node."""
-    most = 3 * 4 * sum(product(shape) for shape in wanted.values()) + (16 << 20)
+    most = 3 * 4 * sum(product(shape) for shape in shapes.values()) + (16 << 20)
     arrays: dict[str, Array] = load(_bytes(archive, entry, most))
     for key, array in arrays.items():
         place = key.rpartition("/")[0]
         if not np.isfinite(array).all():
             _refuse(f"what the optimiser keeps of {key!r:.60} holds values that are not numbers")
-        if place and (place not in wanted or array.shape != wanted[place] or array.dtype != np.float32):
+        if place and (place not in shapes or array.shape != shapes[place] or array.dtype != np.float32):
             _refuse(f"what the optimiser keeps of {key!r:.60} fits no weights of its network")
     return arrays
 

@@ -23,7 +23,7 @@ def images_in(shape: tuple[int, ...], layout: str) -> int:
     return shape[layout.index("N")]
 
 
-def readings(shape: tuple[int, ...], labels: int | None, asked: Reading, turned: bool = False) -> list[Reading]:
+def readings(shape: tuple[int, ...], labels: int | None, wish: Reading, turned: bool = False) -> list[Reading]:
     """Every reading of an array that fits its shape, the likeliest first.
 
     Parameters
@@ -40,45 +40,45 @@ def readings(shape: tuple[int, ...], labels: int | None, asked: Reading, turned:
     layouts = {2: ("NP", "PN"), 3: ("NHW", "HWN"), 4: ("NHWC", "NCHW", "HWCN")}.get(len(shape), ())
     if turned:
         layouts = tuple(sorted(layouts, key=lambda layout: layout[-1] != "N"))
-    found = []
+    ways = []
     for layout in layouts:
-        if asked.layout and layout != asked.layout:
+        if wish.layout and layout != wish.layout:
             continue
         if labels is not None and images_in(shape, layout) != labels:
             continue
         if "C" in layout and shape[layout.index("C")] not in CHANNELS:
             continue
-        own = replace(asked, layout=layout)
+        way = replace(wish, layout=layout)
         if "P" in layout:
-            found += _flat_readings(shape[layout.index("P")], own, turned)
+            ways += _flat_readings(shape[layout.index("P")], way, turned)
         else:
             size = (shape[layout.index("H")], shape[layout.index("W")])
-            if asked.height in (0, size[0]) and asked.width in (0, size[1]):
-                found.append(replace(own, height=size[0], width=size[1]))
-    return found
+            if wish.height in (0, size[0]) and wish.width in (0, size[1]):
+                ways.append(replace(way, height=size[0], width=size[1]))
+    return ways
 
 
-def _flat_readings(values: int, asked: Reading, turned: bool) -> list[Reading]:
-    found = []
+def _flat_readings(values: int, wish: Reading, turned: bool) -> list[Reading]:
+    ways = []
     for channels in CHANNELS:
-        size = _size(values, channels, asked)
+        size = _size(values, channels, wish)
         if size is None:
             continue
         grey = ("WHC", "HWC") if turned else ("HWC",)
         colour = ("WHC", "CWH", "HWC", "CHW") if turned else ("CHW", "HWC")
-        orders = (asked.order,) if asked.order else grey if channels == 1 else colour
-        found += [replace(asked, order=order, height=size[0], width=size[1]) for order in orders]
-        if channels == 1 and found:
+        orders = (wish.order,) if wish.order else grey if channels == 1 else colour
+        ways += [replace(wish, order=order, height=size[0], width=size[1]) for order in orders]
+        if channels == 1 and ways:
             break  # four planes of side s are also one of side 2s; the plain picture is meant
-    return found
+    return ways
 
 
-def _size(values: int, channels: int, asked: Reading) -> tuple[int, int] | None:
+def _size(values: int, channels: int, wish: Reading) -> tuple[int, int] | None:
     """Rows and columns of an image of so many values, or None if it cannot have so many channels."""
     pixels, rest = divmod(values, channels)
     if rest or not pixels:
         return None
-    height, width = asked.height, asked.width
+    height, width = wish.height, wish.width
     if not height and not width:
         side = isqrt(pixels)
         return (side, side) if side * side == pixels else None

@@ -41,11 +41,11 @@ class Reading(Value):
     height: int = spec(0, label="rows", unit="pixels", low=0, high=20000, meaning="Rows of an image; 0: found out.")
     width: int = spec(0, label="columns", unit="pixels", low=0, high=20000, meaning="Columns; 0: found out.")
 
-    def agrees(self, asked: Reading) -> bool:
+    def agrees(self, wish: Reading) -> bool:
         """Whether this reading has every setting that was asked for."""
-        return all(not getattr(asked, name) or getattr(asked, name) == getattr(self, name) for name in self.specs())
+        return all(not getattr(wish, name) or getattr(wish, name) == getattr(self, name) for name in self.specs())
 
     @property
-    def told(self) -> str:
+    def summary(self) -> str:
         """The settings that are not empty, as a command line takes them."""
         return " ".join(f"{name}={getattr(self, name)}" for name in self.specs() if getattr(self, name))

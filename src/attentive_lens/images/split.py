@@ -18,7 +18,7 @@ LEFT_OUT = "left out"
 
 def part(
     labels: Sequence[int],
-    given: Sequence[str | None],
+    named_sets: Sequence[str | None],
     split: Split,
     seed: int,
     groups: Mapping[int, int] | None = None,
@@ -49,9 +49,9 @@ def part(
         One of `SETS` for each image, `LEFT_OUT`, or what was given.
     """
     classes = np.asarray(labels, np.int64)
-    sets = np.array([name or "training" for name in given], object)
+    sets = np.array([name or "training" for name in named_sets], object)
     ranks = random_generator(seed, "split").random(len(classes))
-    free = np.array([name is None or name == "training" for name in given], bool)
+    free = np.array([name is None or name == "training" for name in named_sets], bool)
     bound, alone = _units(free, classes, ranks, groups or {})
     if split.test_fraction and "test" not in sets:
         _hold_out(sets, classes, bound, alone, split.test_fraction, "test")
@@ -70,14 +70,14 @@ def groups_by_name(names: Sequence[str], pattern: str) -> dict[int, int]:
     The text is the first bracket's, or all that the expression matches; names it does not match stand alone.
     """
     known: dict[str, int] = {}
-    found: dict[int, int] = {}
+    groups: dict[int, int] = {}
     expression = re.compile(pattern)
     for place, name in enumerate(names):
         match = expression.search(name)
         if match is not None:
             text = match.group(1) if expression.groups else match.group(0)
-            found[place] = known.setdefault(text or "", len(known))
-    return found
+            groups[place] = known.setdefault(text or "", len(known))
+    return groups
 
 
 Groups = list[tuple[int, NDArray[np.int64]]]
@@ -117,16 +117,16 @@ def _hold_out(
     for label, places in groups:
         members[label] += len(places)
     rounded = np.round(members * fraction)
-    wanted = np.minimum(members - 1, np.maximum(1, rounded)).astype(np.int64)
+    missing = np.minimum(members - 1, np.maximum(1, rounded)).astype(np.int64)
     for label, places in groups:
         size = len(places)
-        if wanted[label] > 0 and 2 * wanted[label] >= size and members[label] > size:
+        if missing[label] > 0 and 2 * missing[label] >= size and members[label] > size:
             sets[places] = name
-            wanted[label] -= size
-    for label in np.flatnonzero(wanted > 0).tolist():
-        own = left[classes[left] == label]
+            missing[label] -= size
+    for label in np.flatnonzero(missing > 0).tolist():
+        of_class = left[classes[left] == label]
         others = any(label == k for k, places in groups if sets[places[0]] == "training")
-        sets[own[: min(int(wanted[label]), len(own) if others else len(own) - 1)]] = name
+        sets[of_class[: min(int(missing[label]), len(of_class) if others else len(of_class) - 1)]] = name
 
 
 def _deal(
@@ -137,8 +137,8 @@ def _deal(
     groups = [(label, places) for label, places in bound if sets[places[0]] == "training"]
     for label in range(int(classes.max(initial=-1)) + 1):
         counts = [0] * split.folds
-        for own, places in groups:
-            if own == label:
+        for group_label, places in groups:
+            if group_label == label:
                 fold = counts.index(min(counts))
                 counts[fold] += len(places)
                 if fold == split.validation_fold - 1:
@@ -159,10 +159,10 @@ def _dealt(counts: list[int], cards: int) -> NDArray[np.int64]:
     return np.concatenate([np.array(folds, np.int64), rest])
 
 
-def _thin(sets: NDArray[np.object_], classes: NDArray[np.int64], ranks: NDArray[np.float64], kept: float) -> None:
+def _thin(sets: NDArray[np.object_], classes: NDArray[np.int64], ranks: NDArray[np.float64], fraction: float) -> None:
     """Leave out all but a part of every class's training and validation images, at least one of each."""
     for name in ("training", "validation"):
         for label in np.unique(classes):
-            own = np.flatnonzero((sets == name) & (classes == label))
-            ranked = own[np.argsort(ranks[own], kind="stable")]
-            sets[ranked[max(1, round(len(own) * kept)) :]] = LEFT_OUT
+            of_class = np.flatnonzero((sets == name) & (classes == label))
+            ranked = of_class[np.argsort(ranks[of_class], kind="stable")]
+            sets[ranked[max(1, round(len(of_class) * fraction)) :]] = LEFT_OUT

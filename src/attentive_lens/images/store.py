@@ -59,9 +59,9 @@ def prepared(
     """
     target = folder / f"prepared-{_digest(images, preprocessing)}.npy"
     shape = (len(images), *preprocessing.shape)
-    kept = _kept(target, shape)
-    if kept is not None:
-        return kept
+    cached = _kept(target, shape)
+    if cached is not None:
+        return cached
     black = np.zeros(preprocessing.shape, np.uint8)
 
     def one(image: Reference | None) -> NDArray[np.uint8]:
@@ -69,31 +69,31 @@ def prepared(
 
     writable = os.access(folder, os.W_OK)
     _check_room(folder if writable else None, math.prod(shape))
-    own = part_of(target)
+    partial_file = part_of(target)
     remove_leftovers(folder)
     whole = np.empty((0, *preprocessing.shape) if writable else shape, np.uint8)
     try:
-        with ThreadPoolExecutor(threads) as pool, own.open("wb") if writable else nullcontext() as file:
+        with ThreadPoolExecutor(threads) as pool, partial_file.open("wb") if writable else nullcontext() as file:
             if file is not None:
                 header = {"descr": "|u1", "fortran_order": False, "shape": shape}
                 np.lib.format.write_array_header_1_0(file, header)
             for first in range(0, len(images), CHUNK):
                 yield Progress(first, len(images), "preparing images")
-                made = np.stack(list(pool.map(one, images[first : first + CHUNK])))
+                chunk = np.stack(list(pool.map(one, images[first : first + CHUNK])))
                 if file is not None:
-                    file.write(made.data)
+                    file.write(chunk.data)
                 else:
-                    whole[first : first + len(made)] = made
+                    whole[first : first + len(chunk)] = chunk
         if not writable:
             return whole
-        own.replace(target)
+        partial_file.replace(target)
         seal(target)
     finally:
-        own.unlink(missing_ok=True)
-    kept = _kept(target, shape)
-    if kept is None:
+        partial_file.unlink(missing_ok=True)
+    cached = _kept(target, shape)
+    if cached is None:
         raise BadFile(f"{target} could not be read", "it was changed while it was written", "Try again")
-    return kept
+    return cached
 
 
 def _check_room(folder: Path | None, needed: int) -> None:
@@ -124,7 +124,7 @@ def _digest(images: Sequence[Reference | None], preprocessing: Preprocessing) ->
             continue
         if id(image.source) not in readings:
             readings.add(id(image.source))
-            digest.update(image.source.reading.told.encode())
+            digest.update(image.source.reading.summary.encode())
         if image.file not in known:
             known[image.file] = _state(image.file)
         digest.update(f"{known[image.file]}\0{image.part}\0{image.index}\n".encode(errors="surrogateescape"))

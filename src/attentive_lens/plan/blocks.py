@@ -59,8 +59,8 @@ class Builder:
 
     def filtered(self, filters: int, kernel_size: int = 3, stride: int = 1, groups: int = 1, after: str = "") -> str:
         """A convolution with batch normalisation; the name of the latter."""
-        own = Convolution(filters=filters, kernel_size=kernel_size, stride=stride, groups=groups)
-        self.add(own, after or self.last)
+        convolution = Convolution(filters=filters, kernel_size=kernel_size, stride=stride, groups=groups)
+        self.add(convolution, after or self.last)
         return self.add(BatchNormalisation())
 
 

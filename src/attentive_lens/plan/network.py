@@ -166,14 +166,14 @@ class NetworkPlan:
     def up_to(self, name: str) -> frozenset[str]:
         """Names of the node and of all that feed it."""
         after = {node.name: node.after for node in self.nodes}
-        found: set[str] = set()
+        ancestors: set[str] = set()
         waiting = [self.node(name).name]
         while waiting:
             current = waiting.pop()
-            if current != IMAGE and current not in found:
-                found.add(current)
+            if current != IMAGE and current not in ancestors:
+                ancestors.add(current)
                 waiting.extend(after[current])
-        return frozenset(found)
+        return frozenset(ancestors)
 
     def facts(self, image: Shape) -> tuple[Facts, ...]:
         """Shapes, weights, cost and receptive field of every node for a prepared image of this shape.

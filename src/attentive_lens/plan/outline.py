@@ -42,59 +42,61 @@ class Setting:
 def settings() -> list[Setting]:
     """Every key for ``--set``, in the order of a plan file."""
     plan = Plan()
-    found = [
+    rows = [
         Setting("name", toml(plan.name), NAME, "", "text"),
         Setting("seed", toml(plan.seed), SEED, "", "0 or more"),
     ]
     for section in SECTIONS:
-        found += _rows(section, getattr(plan, section))
+        rows += _rows(section, getattr(plan, section))
     for section, kinds in CHOICES.items():
-        found += _choice(section, kinds, getattr(plan, section))
+        rows += _choice(section, kinds, getattr(plan, section))
     starters = ", ".join(STARTERS)
-    found.append(Setting("network", toml("three blocks"), "The network: one of the starting ones.", "", starters))
-    found.append(
+    rows.append(Setting("network", toml("three blocks"), "The network: one of the starting ones.", "", starters))
+    rows.append(
         Setting("augmentation", toml("default"), "The changes: none, or those of a new plan.", "", "none, default")
     )
-    for name, own in Base.specs().items():
+    for name, shown in Base.specs().items():
         usual = next(f.default for f in dataclasses.fields(Base) if f.name == name)
         default = "" if usual is dataclasses.MISSING else toml(usual)
-        found.append(Setting(f"base.{name}", default, own.meaning, own.unit, allowed(own, Base.types()[name])))
-    return found
+        rows.append(Setting(f"base.{name}", default, shown.meaning, shown.unit, allowed(shown, Base.types()[name])))
+    return rows
 
 
 def _rows(section: str, value: Value) -> list[Setting]:
     types = value.types()
     return [
-        Setting(f"{section}.{name}", toml(getattr(value, name)), own.meaning, own.unit, allowed(own, types[name]))
-        for name, own in value.specs().items()
+        Setting(f"{section}.{name}", toml(getattr(value, name)), shown.meaning, shown.unit, allowed(shown, types[name]))
+        for name, shown in value.specs().items()
     ]
 
 
 def _choice(section: str, kinds: Mapping[str, type[Kind]], value: Kind) -> list[Setting]:
     """Which kind, and every setting that one of the kinds has."""
-    ideas = " ".join(f"{kind}: {own.idea}" for kind, own in kinds.items())
-    found = [Setting(section, toml(value.kind), ideas, "", ", ".join(kinds))]
-    names = dict.fromkeys(name for own in kinds.values() for name in own.specs())
+    ideas = " ".join(f"{kind}: {kind_class.idea}" for kind, kind_class in kinds.items())
+    rows = [Setting(section, toml(value.kind), ideas, "", ", ".join(kinds))]
+    names = dict.fromkeys(name for kind_class in kinds.values() for name in kind_class.specs())
     for name in names:
-        having = [own for own in kinds.values() if name in own.specs()]
-        made, own = having[0](), having[0].specs()[name]
+        having = [kind_class for kind_class in kinds.values() if name in kind_class.specs()]
+        example, kind_class = having[0](), having[0].specs()[name]
         only = "" if len(having) == len(kinds) else f" Only of {', '.join(kind.kind for kind in having)}."
-        default = toml(getattr(value if name in value.specs() else made, name))
+        default = toml(getattr(value if name in value.specs() else example, name))
         kind = having[0].types()[name]
-        found.append(Setting(f"{section}.{name}", default, own.meaning + only, own.unit, allowed(own, kind)))
-    return found
+        rows.append(
+            Setting(f"{section}.{name}", default, kind_class.meaning + only, kind_class.unit, allowed(kind_class, kind))
+        )
+    return rows
 
 
-def allowed(own: Spec, kind: Any) -> str:
+def allowed(shown: Spec, kind: Any) -> str:
     """What a setting may be, in words: «0 to 0.9», «a, b, c», «text»."""
-    if own.choices:
-        return ", ".join(word or "(empty)" for word in own.choices)
+    if shown.choices:
+        return ", ".join(word or "(empty)" for word in shown.choices)
     if kind is bool:
         return "true, false"
-    if own.low is not None and own.high is not None:
-        return f"{own.low:g} to {own.high:g}"
-    if own.low is not None:
-        return f"{own.low:g} or more"
+    if shown.low is not None and shown.high is not None:
+        return f"{shown.low:g} to {shown.high:g}"
+    if shown.low is not None:
+        return f"{shown.low:g} or more"
     return "text" if kind is str else "a number"
 
 
@@ -135,11 +137,11 @@ def commented(plan: Plan) -> str:
 
 def _chosen(section: str, kinds: Mapping[str, type[Kind]], value: Kind) -> list[str]:
     lines = [f"# {value.idea}", f"[{section}]", f"kind = {toml(value.kind)}", *_keys(value)]
-    for kind, own in kinds.items():
+    for kind, kind_class in kinds.items():
         if kind != value.kind:
-            fields = [name for name in own.specs() if name not in value.specs()]
+            fields = [name for name in kind_class.specs() if name not in value.specs()]
             having = f", which has {', '.join(fields)} too" if fields else ""
-            lines.append(f"# Or {toml(kind)}{having}: {own.idea}")
+            lines.append(f"# Or {toml(kind)}{having}: {kind_class.idea}")
     return [*lines, ""]
 
 
@@ -153,18 +155,18 @@ def _augmentation(plan: Plan) -> list[str]:
 
 def _network(plan: Plan) -> list[str]:
     lines = [f"# {NETWORK}", *(f"#   {name}: {meaning}" for name, meaning in FREE.items()), ""]
-    told: set[str] = set()
+    explained: set[str] = set()
     for node, table in zip(plan.network.nodes, plan.network.write(), strict=True):
         kind = node.layer.kind
-        lines += [f"# {node.layer.idea}"] if kind not in told else []
+        lines += [f"# {node.layer.idea}"] if kind not in explained else []
         lines += ["[[network]]", f"layer = {toml(kind)}", f"name = {toml(node.name)}"]
-        lines += _keys(node.layer, explained=kind not in told)
+        lines += _keys(node.layer, explained=kind not in explained)
         lines += [f"{key} = {toml(table[key])}" for key in ("after", "lr_multiplier") if key in table]
         lines.append("")
-        told.add(kind)
+        explained.add(kind)
     others: dict[str, Mapping[str, type[Any]]] = {"layer": LAYERS, "block": BLOCKS}
     for word, table_of in others.items():
-        kinds = [kind for kind in table_of if kind not in told]
+        kinds = [kind for kind in table_of if kind not in explained]
         lines += _others(word, word, "network", table_of, kinds)
     return lines
 
@@ -173,8 +175,8 @@ def _others(key: str, word: str, section: str, table: Mapping[str, type[Any]], k
     """The kinds a plan does not use, named and then written out as comments."""
     lines = [f"# Other {word}s: {', '.join(kinds)}.", ""] if kinds else []
     for kind in kinds:
-        made = table[kind]()
-        lines += _hidden([f"# {made.idea}", f"[[{section}]]", f"{key} = {toml(kind)}", *_keys(made)])
+        value = table[kind]()
+        lines += _hidden([f"# {value.idea}", f"[[{section}]]", f"{key} = {toml(kind)}", *_keys(value)])
         lines.append("")
     return lines
 
@@ -182,9 +184,9 @@ def _others(key: str, word: str, section: str, table: Mapping[str, type[Any]], k
 def _keys(value: Value, explained: bool = True) -> list[str]:
     types = value.types()
     lines = []
-    for name, own in value.specs().items():
+    for name, shown in value.specs().items():
         line = f"{name} = {toml(getattr(value, name))}"
-        lines += [_comment(own, types[name]), line] if explained else [line]
+        lines += [_comment(shown, types[name]), line] if explained else [line]
     return lines
 
 
@@ -192,9 +194,9 @@ def _key(name: str, value: Any, meaning: str) -> list[str]:
     return [f"# {meaning}", f"{name} = {toml(value)}"]
 
 
-def _comment(own: Spec, kind: Any) -> str:
-    unit = f", {own.unit}" if own.unit else ""
-    return f"# {own.meaning} ({allowed(own, kind)}{unit})"
+def _comment(shown: Spec, kind: Any) -> str:
+    unit = f", {shown.unit}" if shown.unit else ""
+    return f"# {shown.meaning} ({allowed(shown, kind)}{unit})"
 
 
 def _hidden(lines: list[str]) -> list[str]:

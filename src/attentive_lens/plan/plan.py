@@ -147,7 +147,7 @@ class Plan:
         """
         plan = self
         base = self.base.write() if self.base else {}
-        for key, value in sorted(settings.items(), key=lambda own: "." in own[0] and not own[0].endswith(".kind")):
+        for key, value in sorted(settings.items(), key=lambda item: "." in item[0] and not item[0].endswith(".kind")):
             section, _, name = key.partition(".")
             if section in SECTIONS and name:
                 part = getattr(plan, section)
@@ -181,7 +181,7 @@ def _chosen(section: str, name: str, setting: Any, value: Kind) -> Kind:
             raise unknown_word(section, str(setting)[:60], frozenset(rows))
         return value if setting == value.kind else of_kind(rows, setting, value)
     if name not in value.specs():
-        others = [kind for kind, own in rows.items() if name in own.specs()]
+        others = [kind for kind, kind_class in rows.items() if name in kind_class.specs()]
         if others:
             why = f"«{name}» is a setting of {', '.join(others)}, and the {section} is {value.kind}"
             raise BadUsage(f"{section}.{name} cannot be set", why, f"Set {section}={others[0]} with it")

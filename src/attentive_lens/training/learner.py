@@ -110,7 +110,7 @@ class Classifier(Learner):
         self.optimiser = OPTIMISERS[plan.optimiser.kind](plan.optimiser, multipliers)
         still = {name for name, multiplier in multipliers.items() if multiplier == 0}
         self.route = network.route(frozenset(network.weights) - plan.frozen - still)
-        self.loss = Loss.made(plan.loss, counts)
+        self.loss = Loss.of(plan.loss, counts)
         self.output = OUTPUTS[plan.loss.output]
         self.losses: list[float] = []
 
@@ -141,11 +141,11 @@ class Classifier(Learner):
         predictor = Predictor(self.network, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
         parts, right = [np.zeros(0)], 0
         for first in range(0, len(labels), 256):
-            own = labels[first : first + 256]
+            chunk = labels[first : first + 256]
             raw = predictor.raw_scores(predictor.prepare(pixels[first : first + 256]))
             scores = self.output.spread(raw)
-            parts.append(self.loss.plain(raw, one_hot(own, scores.shape[1], raw.dtype)).astype(np.float64))
-            right += int((predictor.said(scores) == own).sum())
+            parts.append(self.loss.plain(raw, one_hot(chunk, scores.shape[1], raw.dtype)).astype(np.float64))
+            right += int((predictor.said(scores) == chunk).sum())
         losses = np.concatenate(parts)
         if not np.isfinite(losses).all():
             raise LensError(
@@ -166,14 +166,14 @@ class Classifier(Learner):
 
     def memory(self) -> dict[str, Array]:
         """The optimiser's arrays by ``node/array/name``; its steps and the losses under no node."""
-        found = {
+        parts = {
             f"{node}/{array}/{name}": value
             for (node, array), arrays in self.optimiser.memory.items()
             for name, value in arrays.items()
         }
-        found["/steps"] = np.array([self.optimiser.steps], np.float64)
-        found["/losses"] = np.array(self.losses, np.float64)
-        return found
+        parts["/steps"] = np.array([self.optimiser.steps], np.float64)
+        parts["/losses"] = np.array(self.losses, np.float64)
+        return parts
 
     def restore(self, weights: Weights, memory: Mapping[str, Array]) -> None:
         """As `weights` and `memory` gave them."""

@@ -38,11 +38,11 @@ def make_application() -> QApplication:
 def make_frame(session: Session) -> Frame:
     """The window on a session; the worker starts soon after the first painting."""
     frame = Frame(session, open_folder)
-    kept = recall(session.workspace.folder)
-    frame.recall_size(kept.get("size"))
+    remembered = recall(session.workspace.folder)
+    frame.recall_size(remembered.get("size"))
     frame.painted.connect(lambda: QTimer.singleShot(WORKER_AFTER_MS, session.start_worker))
     has_model = any(view.has_model for view in session.runs.views.values())
-    run, stage = kept.get("run"), kept.get("stage")
+    run, stage = remembered.get("run"), remembered.get("stage")
     if isinstance(run, int) and run in session.runs.views and session.runs.training is None:
         session.runs.choose(run)
     frame.show_stage(stage if isinstance(stage, str) and stage in STAGES else "results" if has_model else "images")

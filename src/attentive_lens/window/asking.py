@@ -79,7 +79,7 @@ class Asker(QObject):
         """
         entry: _Entry = (request, done, failed, priority, scope)
         if self._resident is None:
-            self._waiting = [own for own in self._waiting if not scope or own[4] != scope]
+            self._waiting = [other for other in self._waiting if not scope or other[4] != scope]
             self._waiting.append(entry)
         else:
             self._send(entry)
@@ -88,7 +88,7 @@ class Asker(QObject):
         if self._resident is not None:
             request, _, _, priority, scope = entry
             if scope:
-                self._asked = {n: own for n, own in self._asked.items() if own[4] != scope}
+                self._asked = {n: other for n, other in self._asked.items() if other[4] != scope}
             self._asked[self._resident.ask(request, priority, scope)] = entry
             if self._resident.unsent:
                 self._sending.start(SEND_MS)

@@ -115,8 +115,10 @@ class Frame(QMainWindow):
         if session.reading_only:
             self.say("Another window has this workspace open, or it cannot be written: it is shown for reading.", True)
         else:
-            found = session.images.collection
-            images = f"{thousands(len(found.rows))} images of {counted(len(found.classes), 'class', 'classes')}"
+            collection = session.images.collection
+            images = (
+                f"{thousands(len(collection.rows))} images of {counted(len(collection.classes), 'class', 'classes')}"
+            )
             self.say(
                 f"Opened {session.workspace.name}: {images}, {counted(len(session.runs.views), 'run', 'runs')}.",
                 False,
@@ -220,8 +222,8 @@ class Frame(QMainWindow):
 
     def _show_memory(self) -> None:
         """What the window and its worker take, and what the machine has left."""
-        own, left = self.session.asker.memory()
-        self.memory.setText(f"{memory_size(own)} in use · {memory_size(left)} free")
+        used, left = self.session.asker.memory()
+        self.memory.setText(f"{memory_size(used)} in use · {memory_size(left)} free")
         self.memory.setToolTip("Memory of this window and its worker, and what the machine has left for more.")
 
     def _show_undo(self) -> None:
@@ -277,8 +279,8 @@ class Frame(QMainWindow):
         self.rail.show_stage(key)
         page.entered()
         page.setFocus()
-        for own in self.pages:
-            self._refresh(own)
+        for page_name in self.pages:
+            self._refresh(page_name)
 
     def _refresh(self, key: str) -> None:
         page = self.pages[key]

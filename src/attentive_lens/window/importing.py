@@ -35,12 +35,12 @@ class Way(QWidget):
 
     chosen = pyqtSignal()
 
-    def __init__(self, told: str, pictures: NDArray[np.uint8], labels: list[str]) -> None:
+    def __init__(self, title: str, pictures: NDArray[np.uint8], labels: list[str]) -> None:
         super().__init__()
-        self.told, self.pictures, self.labels = told, pictures, labels
+        self.title, self.pictures, self.labels = title, pictures, labels
         self.on = False
         self.setFixedHeight(SIDE + 64)
-        self.setAccessibleName(told)
+        self.setAccessibleName(title)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -53,7 +53,7 @@ class Way(QWidget):
         painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
         painter.setFont(look.font(look.TEXT, self.on))
         painter.setPen(t.colour("petrol" if self.on else "ink"))
-        painter.drawText(14, 24, self.told)
+        painter.drawText(14, 24, self.title)
         painter.setFont(look.font(look.SMALL))
         words = shortened(self.labels, SIDE, painter.fontMetrics().horizontalAdvance)
         for k, picture in enumerate(self.pictures):
@@ -80,12 +80,12 @@ class ImportWindow(QWidget):
         Gets the new workspace's folder.
     """
 
-    def __init__(self, place: Path, made: Callable[[Path], None]) -> None:
+    def __init__(self, place: Path, on_made: Callable[[Path], None]) -> None:
         super().__init__()
         self.setObjectName("import window")
         self.setWindowTitle(f"{place.name} – Attentive Lens")
         self.resize(1080, 720)
-        self.place, self._made = place, made
+        self.place, self._made = place, on_made
         self.asker = Asker()
         self.asker.start()
         self.ways: list[Way] = []
@@ -96,9 +96,9 @@ class ImportWindow(QWidget):
         down.setContentsMargins(28, 22, 28, 20)
         down.setSpacing(12)
         down.addWidget(label(f"Images from {place.name}", size=look.TITLE, strong=True))
-        self.told = label("Looking at the first images …", "faint", name="source told")
-        self.told.setWordWrap(True)
-        down.addWidget(self.told)
+        self.status = label("Looking at the first images …", "faint", name="source told")
+        self.status.setWordWrap(True)
+        down.addWidget(self.status)
         across = QHBoxLayout()
         across.setSpacing(16)
         down.addLayout(across, 1)
@@ -149,8 +149,8 @@ class ImportWindow(QWidget):
 
     def _failed(self, sentence: str) -> None:
         self._clear()
-        set_role(self.told, "bad")
-        self.told.setText(sentence)
+        set_role(self.status, "bad")
+        self.status.setText(sentence)
         self.make.setEnabled(False)
 
     def _clear(self) -> None:
@@ -158,24 +158,28 @@ class ImportWindow(QWidget):
             way.deleteLater()
         self.ways = []
 
-    def _take(self, found: Previewed) -> None:
+    def _take(self, preview: Previewed) -> None:
         self._clear()
-        self.readings = found.ways
+        self.readings = preview.ways
         several = len(self.readings) > 1
         ask = " It can be read in several ways: choose the one whose pictures look right." if several else ""
-        set_role(self.told, "warn" if several else "faint")
-        self.told.setText(f"{found.title[0].upper()}{found.title[1:]}.{ask}")
+        set_role(self.status, "warn" if several else "faint")
+        self.status.setText(f"{preview.title[0].upper()}{preview.title[1:]}.{ask}")
         differing = [n for n in Reading.specs() if len({str(way.reading[n]) for way in self.readings}) > 1]
         for k, way in enumerate(self.readings):
-            own = way.reading
-            words = [CHOICE_WORDS.get(str(own[n]), str(own[n])) for n in (differing or ("layout", "order")) if own[n]]
-            made = Way(" · ".join(words) or "As they will be read", way.pixels, list(way.labels))
-            made.setObjectName(f"reading {k}")
-            made.chosen.connect(lambda number=k: self.choose(number))
-            self.ways.append(made)
-            self.rows.addWidget(made)
+            reading = way.reading
+            words = [
+                CHOICE_WORDS.get(str(reading[n]), str(reading[n]))
+                for n in (differing or ("layout", "order"))
+                if reading[n]
+            ]
+            way_card = Way(" · ".join(words) or "As they will be read", way.pixels, list(way.labels))
+            way_card.setObjectName(f"reading {k}")
+            way_card.chosen.connect(lambda number=k: self.choose(number))
+            self.ways.append(way_card)
+            self.rows.addWidget(way_card)
         self.make.setEnabled(True)
-        self.choose(found.likeliest)
+        self.choose(preview.likeliest)
 
     def choose(self, number: int) -> None:
         """Read it this way."""
@@ -200,15 +204,15 @@ class ImportWindow(QWidget):
             words += ["--read", f"{name}={value}"]
         self.make.setEnabled(False)
         self.stop.show()
-        set_role(self.told, "faint")
-        self.told.setText("Reading all images …")
+        set_role(self.status, "faint")
+        self.status.setText("Reading all images …")
         self._process = run_command(self, words, self._ended)
 
     def _stop(self) -> None:
         if self._process is not None:
             self._process.terminate()
 
-    def _ended(self, code: int, told: str) -> None:
+    def _ended(self, code: int, message: str) -> None:
         self.stop.hide()
         self.make.setEnabled(True)
         self._process = None
@@ -217,8 +221,8 @@ class ImportWindow(QWidget):
             self._made(Path(self.folder.text()))
             self.close()
         else:
-            set_role(self.told, "bad")
-            self.told.setText(told)
+            set_role(self.status, "bad")
+            self.status.setText(message)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """End what is under way; nothing is left behind."""

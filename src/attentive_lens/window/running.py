@@ -30,14 +30,16 @@ def run_command(
     process = QProcess(parent)
 
     def finished(code: int, _: QProcess.ExitStatus) -> None:
-        said, told = (_last_line(data) for data in (process.readAllStandardOutput(), process.readAllStandardError()))
+        said, complaint = (
+            _last_line(data) for data in (process.readAllStandardOutput(), process.readAllStandardError())
+        )
         if not code:
             ended(code, said)
             return
         try:
             ended(code, str(LensError(**json.loads(said)["error"])))
         except (ValueError, KeyError, TypeError):
-            ended(code, told or "That did not work.")
+            ended(code, complaint or "That did not work.")
 
     def read() -> None:
         lines = process.peek(1 << 16).decode(errors="replace").strip().splitlines()

@@ -94,7 +94,7 @@ class Session(QObject):
         self._keep_draft.timeout.connect(self.design.keep)
         self.design.split_changed.connect(self.images.split)
         self.design.changed.connect(lambda: self._keep_draft.start(KEEP_MS))
-        for told, passed_on in (
+        for signal, passed_on in (
             (self.design.changed, self.plan_changed),
             (self.images.changed, self.images_changed),
             (self.images.pixels_ready, self.pixels_ready),
@@ -104,7 +104,7 @@ class Session(QObject):
             (self.runs.said, self.said),
             (self.scores.ready, self.scores_ready),
         ):
-            told.connect(passed_on.emit)
+            signal.connect(passed_on.emit)
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.tick)
         self._timer.start(TICK_MS)
@@ -142,7 +142,7 @@ class Session(QObject):
             return
         try:
             (step,) = read_augmentation([action.step])
-            others = tuple(own for own in self.design.plan.augmentation if own.kind != step.kind)
+            others = tuple(other for other in self.design.plan.augmentation if other.kind != step.kind)
             self.design.change(self.design.plan.with_augmentation((*others, step)))
         except LensError as error:
             self.said.emit(str(error), True)

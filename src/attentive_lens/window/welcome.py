@@ -90,8 +90,8 @@ class Welcome(QWidget):
         )
         self.demo = button("See the pollen station", "demo", "Make the demo's images and open them.", self._demo)
         (self.open if recent_workspaces() else self.demo).setProperty("role", "main")
-        for made in (self.open, self.new, self.file, self.demo):
-            row.addWidget(made, 1)
+        for door in (self.open, self.new, self.file, self.demo):
+            row.addWidget(door, 1)
         return doors
 
     def _read_next(self) -> None:
@@ -114,10 +114,10 @@ class Welcome(QWidget):
             row.addWidget(label("Images used before", "faint", look.SMALL))
         names = [place.name for place in sources]
         for place in sources:
-            told = place.name if names.count(place.name) == 1 else f"{place.parent.name}/{place.name}"
-            made = button(told, f"recent {place.name}", str(place), partial(self.import_from, place))
-            made.setMaximumWidth(WIDTH // 2)
-            row.addWidget(made)
+            name = place.name if names.count(place.name) == 1 else f"{place.parent.name}/{place.name}"
+            source_button = button(name, f"recent {place.name}", str(place), partial(self.import_from, place))
+            source_button.setMaximumWidth(WIDTH // 2)
+            row.addWidget(source_button)
         layout.addLayout(row)
         dropped = label(
             "Or drop a folder or a file anywhere on the window: images, or a workspace.", "faint", look.SMALL
@@ -141,20 +141,20 @@ class Welcome(QWidget):
 
     def make_demo(self, folder: Path) -> None:
         """Make the pollen station and open it."""
-        for made in (self.open, self.new, self.file, self.demo):
-            made.setEnabled(False)
+        for door in (self.open, self.new, self.file, self.demo):
+            door.setEnabled(False)
         self._say("Photographing pollen grains …", "faint")
         self._process = run_command(
-            self, ["demo", str(folder), "--json"], lambda code, told: self._made(code, told, folder)
+            self, ["demo", str(folder), "--json"], lambda code, message: self._made(code, message, folder)
         )
 
-    def _made(self, code: int, told: str, folder: Path) -> None:
-        for made in (self.open, self.new, self.file, self.demo):
-            made.setEnabled(True)
+    def _made(self, code: int, message: str, folder: Path) -> None:
+        for door in (self.open, self.new, self.file, self.demo):
+            door.setEnabled(True)
         if code == 0:
             self.open_folder(folder)
         else:
-            self._say(told, "bad")
+            self._say(message, "bad")
 
     def _say(self, sentence: str, role: str) -> None:
         set_role(self.message, role)

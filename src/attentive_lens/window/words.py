@@ -83,11 +83,11 @@ def shortened(
 
 def _likeness(names: Sequence[str]) -> dict[str, int]:
     """How many letters each name has in common, from its beginning, with the other name most like it."""
-    found, ordered = dict.fromkeys(names, 0), sorted(set(names))
+    counts, ordered = dict.fromkeys(names, 0), sorted(set(names))
     for a, b in pairwise(ordered):
         same = next((k for k, (x, y) in enumerate(zip(a, b, strict=False)) if x != y), min(len(a), len(b)))
-        found[a], found[b] = max(found[a], same), max(found[b], same)
-    return found
+        counts[a], counts[b] = max(counts[a], same), max(counts[b], same)
+    return counts
 
 
 def _cut(name: str, before: int, after: int, width: float, measure: Callable[[str], float]) -> str:

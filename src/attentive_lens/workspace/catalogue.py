@@ -74,15 +74,15 @@ class Catalogue:
 
     def keep_copy(self) -> None:
         """Write the copy anew; where there is no room the old one stays."""
-        own = part_of(self.copy)
+        partial_file = part_of(self.copy)
         remove_leftovers(self.file.parent)
         with contextlib.suppress(sqlite3.Error, OSError):
             try:
-                with self._open() as base, closing(sqlite3.connect(own)) as other:
+                with self._open() as base, closing(sqlite3.connect(partial_file)) as other:
                     base.backup(other)
-                own.replace(self.copy)
+                partial_file.replace(self.copy)
             finally:
-                own.unlink(missing_ok=True)
+                partial_file.unlink(missing_ok=True)
 
     def restore(self) -> tuple[int, int]:
         """Put the copy in the place of a damaged catalogue and decide again all that was decided.
@@ -151,8 +151,8 @@ class Catalogue:
     def size(self) -> tuple[int, int]:
         """How many images and classes there are."""
         with self._open() as base:
-            found = base.execute("SELECT (SELECT COUNT(*) FROM images), (SELECT COUNT(*) FROM classes)").fetchone()
-        return int(found[0]), int(found[1])
+            counts = base.execute("SELECT (SELECT COUNT(*) FROM images), (SELECT COUNT(*) FROM classes)").fetchone()
+        return int(counts[0]), int(counts[1])
 
     def skipped(self) -> list[tuple[str, str]]:
         """Files that gave no image, with the reason."""
@@ -219,12 +219,12 @@ class Catalogue:
         if not self.copy.exists():
             self.keep_copy()
         names = [*self.classes(), *new_classes]
-        told = {
+        record = {
             str(n): [None if c.label is None else names[c.label], c.set_name, c.flagged] for n, c in changes.items()
         }
         try:
             with self.decisions.open("a", encoding="utf-8") as stream:
-                stream.write(json.dumps({"at": round(time.time(), 3), "decided": told}) + "\n")
+                stream.write(json.dumps({"at": round(time.time(), 3), "decided": record}) + "\n")
         except OSError as error:
             why = str(error.strerror).lower()
             raise BadFile(
@@ -319,7 +319,7 @@ class _Decided:
 
 def _last_decisions(file: Path, images: int, classes: list[str]) -> _Decided:
     """From the plain record, in which classes stand by name; lines torn by a crash are passed over."""
-    found: dict[int, tuple[str | None, str | None, bool]] = {}
+    decided_last: dict[int, tuple[str | None, str | None, bool]] = {}
     try:
         lines = file.read_text("utf-8", errors="replace").splitlines()
     except OSError:
@@ -329,16 +329,18 @@ def _last_decisions(file: Path, images: int, classes: list[str]) -> _Decided:
             decided = json.loads(line)["decided"]
             for number, (label, set_name, flagged) in decided.items():
                 if 1 <= int(number) <= images:
-                    found[int(number)] = (None if label is None else str(label), set_name, bool(flagged))
+                    decided_last[int(number)] = (None if label is None else str(label), set_name, bool(flagged))
         except (ValueError, KeyError, TypeError, AttributeError):
             continue
     known = [*classes]
-    known += [name for name in dict.fromkeys(label for label, _, _ in found.values() if label) if name not in known]
+    known += [
+        name for name in dict.fromkeys(label for label, _, _ in decided_last.values() if label) if name not in known
+    ]
     corrections = {
         number: Correction(None if label is None else known.index(label), set_name, flagged)
-        for number, (label, set_name, flagged) in found.items()
+        for number, (label, set_name, flagged) in decided_last.items()
     }
-    return _Decided(known, {number: own for number, own in corrections.items() if own})
+    return _Decided(known, {number: correction for number, correction in corrections.items() if correction})
 
 
 def _insert_origin(base: sqlite3.Connection, origin: Origin) -> None:

@@ -52,6 +52,6 @@ def corrected(rows: list[ImageRow], corrections: Corrections) -> list[ImageRow]:
     if not corrections:
         return rows
     out = list(rows)
-    for number, own in corrections.items():
-        out[number - 1] = own.applied(out[number - 1])
+    for number, correction in corrections.items():
+        out[number - 1] = correction.applied(out[number - 1])
     return out

@@ -49,10 +49,10 @@ def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Works
     """
     if (folder / MARKER).exists():
         raise BadFile(f"{folder} is a workspace already", f"it holds a {MARKER}", "Open it, or name another folder")
-    found, lost = _listed(source)
-    opened = yield from _opened(source, found)
-    skipped = [*lost, *((item.name, seen) for item, seen in zip(found, opened, strict=True) if isinstance(seen, str))]
-    readable = [(item, seen) for item, seen in zip(found, opened, strict=True) if not isinstance(seen, str)]
+    images, lost = _listed(source)
+    opened = yield from _opened(source, images)
+    skipped = [*lost, *((item.name, seen) for item, seen in zip(images, opened, strict=True) if isinstance(seen, str))]
+    readable = [(item, seen) for item, seen in zip(images, opened, strict=True) if not isinstance(seen, str)]
     counts = Counter(item.label for item, _ in readable)
     _check_classes(source.place, counts, len(skipped))
     classes = sorted(counts, key=_natural)
@@ -94,12 +94,12 @@ def rescan(workspace: Workspace, source: Source, origin: int = 1) -> Job[Rescann
     catalogue = workspace.catalogue
     known = {(row.file, row.part, row.index): row for row in catalogue.images() if row.origin == origin}
     total = len(catalogue.images())
-    found, skipped = _listed(source)
-    places = [(_relative(str(item.file), workspace.folder), item.part, item.index) for item in found]
+    images, skipped = _listed(source)
+    places = [(_relative(str(item.file), workspace.folder), item.part, item.index) for item in images]
     classes = catalogue.classes()
-    classes += sorted({item.label for item in found} - set(classes), key=_natural)
+    classes += sorted({item.label for item in images} - set(classes), key=_natural)
     labels = {word: k for k, word in enumerate(classes)}
-    fresh = [item for item, place in zip(found, places, strict=True) if _is_news(known.get(place), item, labels)]
+    fresh = [item for item, place in zip(images, places, strict=True) if _is_news(known.get(place), item, labels)]
     opened = yield from _opened(source, fresh)
     changed: list[ImageRow] = []
     added: list[ImageRow] = []
@@ -117,7 +117,7 @@ def rescan(workspace: Workspace, source: Source, origin: int = 1) -> Job[Rescann
             row = _row(before.number, item, seen, workspace.folder, labels, origin)
             (back if before.given_set == GONE else changed).append(row)
     gone = [replace(known[place], given_set=GONE) for place in sorted(lost) if known[place].given_set != GONE]
-    used = len({item.label for item in found})
+    used = len({item.label for item in images})
     if used < 2:
         raise BadValue(f"{source.place} has less than two classes now", "the workspace stays as it was", "Look at it")
     reasons = [(_relative(file, workspace.folder), why) for file, why in skipped]
@@ -140,17 +140,17 @@ def _size(file: Path) -> int:
 
 
 def _listed(source: Source) -> tuple[list[Found], list[tuple[str, str]]]:
-    found: list[Found] = []
+    images: list[Found] = []
     skipped: list[tuple[str, str]] = []
     for item in source.find():
         if isinstance(item, Skipped):
             skipped.append((str(item.file), item.reason))
         else:
-            found.append(item)
-    return found, skipped
+            images.append(item)
+    return images, skipped
 
 
-def _opened(source: Source, found: Sequence[Found]) -> Job[list[Seen | str]]:
+def _opened(source: Source, images: Sequence[Found]) -> Job[list[Seen | str]]:
     """What each image is, or why it is none."""
 
     def look(item: Found) -> Seen | str:
@@ -159,14 +159,14 @@ def _opened(source: Source, found: Sequence[Found]) -> Job[list[Seen | str]]:
         except LensError as error:
             return error.why
         height, width = picture.pixels.shape[:2]
-        told = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
-        return width, height, told, picture.pixels.nbytes if item.index >= 0 else _size(item.file)
+        mode = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
+        return width, height, mode, picture.pixels.nbytes if item.index >= 0 else _size(item.file)
 
     seen: list[Seen | str] = []
     with ThreadPoolExecutor(2) as pool:
-        for first in range(0, len(found), AT_ONCE):
-            yield Progress(first, len(found), "reading images")
-            seen += pool.map(look, found[first : first + AT_ONCE])
+        for first in range(0, len(images), AT_ONCE):
+            yield Progress(first, len(images), "reading images")
+            seen += pool.map(look, images[first : first + AT_ONCE])
     return seen
 
 
@@ -220,12 +220,12 @@ def _write(
     origin: Origin,
 ) -> None:
     """The catalogue under a temporary name, then the marker: a half-made workspace is none."""
-    own = folder / f".catalogue.{os.getpid()}.sqlite"
+    partial_file = folder / f".catalogue.{os.getpid()}.sqlite"
     try:
         folder.mkdir(parents=True, exist_ok=True)
         remove_leftovers(folder)
-        Catalogue.create(own, classes, images, skipped, origin)
-        own.replace(folder / "catalogue.sqlite")
+        Catalogue.create(partial_file, classes, images, skipped, origin)
+        partial_file.replace(folder / "catalogue.sqlite")
         Catalogue(folder / "catalogue.sqlite").keep_copy()
         (folder / "decisions.jsonl").unlink(missing_ok=True)
         write_text(folder / MARKER, tomlkit.dumps({"format": FORMAT, "name": name}))
@@ -236,6 +236,10 @@ def _write(
             "Name a folder you may write in",
         ) from None
     finally:
-        for left in (own, own.with_name(own.name + "-wal"), own.with_name(own.name + "-shm")):
+        for left in (
+            partial_file,
+            partial_file.with_name(partial_file.name + "-wal"),
+            partial_file.with_name(partial_file.name + "-shm"),
+        ):
             with contextlib.suppress(OSError):
                 left.unlink(missing_ok=True)

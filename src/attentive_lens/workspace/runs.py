@@ -153,10 +153,10 @@ class Run:
         """Note the labels and sets it is trained with, in the order of the images' numbers."""
         words = sorted(set(sets))
         codes = np.array([words.index(name) for name in words], np.uint8)[np.searchsorted(words, sets)]
-        own = self.folder / f".images.{os.getpid()}.npz"
-        with own.open("wb") as file:
+        partial_file = self.folder / f".images.{os.getpid()}.npz"
+        with partial_file.open("wb") as file:
             np.savez_compressed(file, labels=np.asarray(labels, np.int32), sets=codes, words=np.array(words))
-        own.replace(self.folder / "images.npz")
+        partial_file.replace(self.folder / "images.npz")
 
     def images(self) -> tuple[NDArray[np.int32], list[str]] | None:
         """The labels and sets it was trained with, by place; None if that was not noted."""

@@ -141,7 +141,7 @@ class Explanation:
 
     def map(self, key: str) -> MapOfClass | None:
         """The map of that key."""
-        return next((own for own in self.maps if own.key == key), None)
+        return next((map_ for map_ in self.maps if map_.key == key), None)
 
 
 @dataclass(frozen=True)

@@ -67,9 +67,9 @@ class Answer:
     stopped: bool = False
 
 
-def line(told: Message | Answer) -> bytes:
+def line(message: Message | Answer) -> bytes:
     """As it is sent; what is as usual is left out."""
-    known = {own.name: getattr(told, own.name) for own in fields(told)}
+    known = {part.name: getattr(message, part.name) for part in fields(message)}
     return json.dumps({name: value for name, value in known.items() if value or name == "id"}).encode() + b"\n"
 
 

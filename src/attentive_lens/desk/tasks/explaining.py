@@ -232,8 +232,8 @@ def causes(request: ask.Causes) -> Job[ask.CausesFound]:
             features.append(probe.outputs(layer, image[None])[0].reshape(-1))
     groups = grouped(np.stack(maps), np.stack(features))
     plan = run.plan()
-    found = tuple(cause_in_words(group, wrong, model.classes, plan) for group in groups)
-    return ask.CausesFound(request.run, request.on, len(wrong), found)
+    in_words = tuple(cause_in_words(group, wrong, model.classes, plan) for group in groups)
+    return ask.CausesFound(request.run, request.on, len(wrong), in_words)
 
 
 def cause_in_words(group: Group, wrong: Sequence[Answer], classes: tuple[str, ...], plan: Plan) -> ask.Cause:
@@ -244,7 +244,7 @@ def cause_in_words(group: Group, wrong: Sequence[Answer], classes: tuple[str, ..
     changed = None
     if group.at_one_place:
         step = MaskPlace(row=round(group.row, 3), column=round(group.column, 3))
-        others = tuple(own for own in plan.augmentation if own.kind != step.kind)
+        others = tuple(other for other in plan.augmentation if other.kind != step.kind)
         share = said.count(common) / len(said)
         why = (
             f"{len(members)} mistakes rest on one place, {group.row:.0%} down and {group.column:.0%} across,"
@@ -283,6 +283,6 @@ def filters(request: ask.FirstFilters) -> Job[ask.Filters]:
 
 def filters_of(request: ask.FirstFiltersOf) -> Job[ask.Filters]:
     """See `FirstFiltersOf`."""
-    found = first_filters(model_of(Path(request.model)).network())
+    filters_and_outputs = first_filters(model_of(Path(request.model)).network())
     yield Progress(1, 1)
-    return ask.Filters(*found) if found is not None else ask.Filters(None, None)
+    return ask.Filters(*filters_and_outputs) if filters_and_outputs is not None else ask.Filters(None, None)

@@ -61,9 +61,9 @@ def preview(request: ask.Preview) -> Job[ask.Previewed]:
         for item in source.find():
             if isinstance(item, Found):
                 counts[item.label] += 1
-                own = firsts.setdefault(item.label, [])
-                if len(own) < count:
-                    own.append(item)
+                first_of_class = firsts.setdefault(item.label, [])
+                if len(first_of_class) < count:
+                    first_of_class.append(item)
             else:
                 skipped.append(f"{item.file.name}: {item.reason}")
         shown, labels, problems = _first_pictures(source, firsts, count)
@@ -87,7 +87,7 @@ def _first_pictures(
     source: Source, firsts: dict[str, list[Found]], count: int
 ) -> tuple[NDArray[np.uint8], list[str], list[str]]:
     """Pictures of the classes in turn, their labels, and why some could not be opened."""
-    turns = (item for turn in range(count) for own in firsts.values() for item in own[turn : turn + 1])
+    turns = (item for turn in range(count) for items in firsts.values() for item in items[turn : turn + 1])
     pictures, labels, problems = [], [], []
     for item in islice(turns, count):
         try:
@@ -149,9 +149,9 @@ def class_averages(request: ask.ClassAverages) -> Job[ask.Averages]:
         yield progress
         images, labels = data.pixels[members[part]].astype(np.float64), data.labels[members[part]]
         for label in np.unique(labels):
-            own = images[labels == label]
-            sums[label] += own.sum(axis=0)
-            squares[label] += np.square(own).sum(axis=0)
+            of_class = images[labels == label]
+            sums[label] += of_class.sum(axis=0)
+            squares[label] += np.square(of_class).sum(axis=0)
     counts = np.maximum(np.bincount(data.labels[members], minlength=classes), 1)[:, None, None, None]
     mean = sums / counts
     std = np.sqrt(np.maximum(squares / counts - mean**2, 0))
@@ -205,6 +205,6 @@ def _some_of_each(data: Data, count: int) -> tuple[NDArray[np.uint8], list[int]]
     """Training images of the classes in turn, with their places."""
     members = data.members("training")
     by_class = [members[data.labels[members] == k] for k in range(len(data.collection.classes))]
-    turns = [own[turn] for turn in range(count) for own in by_class if turn < len(own)][:count]
+    turns = [places[turn] for turn in range(count) for places in by_class if turn < len(places)][:count]
     chosen = sorted((int(place) for place in turns), key=lambda place: int(data.labels[place]))
     return np.asarray(data.pixels[chosen]), chosen

@@ -54,7 +54,7 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
     if known is not None:
         return known
     _check_layer(model, node)
-    fact = next(own for own in model.plan.facts(model.preprocessor.settings.shape) if own.name == node)
+    fact = next(each for each in model.plan.facts(model.preprocessor.settings.shape) if each.name == node)
     if len(fact.shape) != 3:
         raise BadValue(f"{node} has no feature maps", "its output is one row of values", "Choose a layer before it")
     training = data.members("training")
@@ -67,19 +67,19 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
             yield Progress(first, len(members), "looking for patches")
             part = members[first : first + PIECE]
             collected.add(probe.outputs(node, predictor.prepare(data.pixels[part])))
-        found = collected.found()
+        strongest = collected.strongest()
         chosen = members[np.linspace(0, len(members) - 1, min(SPEAKING, len(members))).astype(int)]
         speaks = speaks_for(probe, predictor.prepare(data.pixels[chosen]), node)
         matter = np.argsort(-np.abs(speaks).max(axis=0), kind="stable")[: request.drawn]
-        made = []
+        drawn = []
         for number, channel in enumerate(matter):
             yield Progress(number, len(matter), "drawing what excites a channel")
-            made.append(_shown(synthetic(probe.network, node, int(channel))))
+            drawn.append(_shown(synthetic(probe.network, node, int(channel))))
     side = min(fact.receptive_field or data.pixels.shape[1], data.pixels.shape[1])
-    cut = np.empty((*found.images.shape, side, side, data.pixels.shape[3]), np.uint8)
-    for channel, own in enumerate(found.images):
-        for k, at in enumerate(own):
-            row, column = int(found.rows[channel, k]), int(found.columns[channel, k])
+    cut = np.empty((*strongest.images.shape, side, side, data.pixels.shape[3]), np.uint8)
+    for channel, each in enumerate(strongest.images):
+        for k, at in enumerate(each):
+            row, column = int(strongest.rows[channel, k]), int(strongest.columns[channel, k])
             cut[channel, k] = patch(data.pixels[members[at]], fact, row, column)
     rows = data.collection.rows
     seen = ask.LayerSeen(
@@ -89,10 +89,10 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
         len(members),
         len(training),
         tuple(matter.tolist()),
-        tuple(tuple(rows[members[at]].number for at in own) for own in found.images),
-        tuple(tuple(own) for own in found.values.round(5).tolist()),
+        tuple(tuple(rows[members[at]].number for at in each) for each in strongest.images),
+        tuple(tuple(each) for each in strongest.values.round(5).tolist()),
         cut,
-        np.stack(made),
+        np.stack(drawn),
         speaks,
         model.weights.get(node, {}),
     )
@@ -101,7 +101,7 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
 
 
 def _check_layer(model: ModelFile, node: str) -> None:
-    names = frozenset(own.name for own in model.plan.nodes)
+    names = frozenset(other.name for other in model.plan.nodes)
     if node not in names:
         raise unknown_word("layer", node, names)
 
@@ -113,9 +113,9 @@ def _drawn(members: NDArray[np.int64], labels: NDArray[np.int64], count: int) ->
     random = random_generator(0, "images of every class").random(len(labels))
     chosen = []
     for label in np.unique(labels[members]):
-        own = members[labels[members] == label]
-        ranked = own[np.argsort(random[own], kind="stable")]
-        chosen.append(ranked[: max(1, round(len(own) * count / len(members)))])
+        of_class = members[labels[members] == label]
+        ranked = of_class[np.argsort(random[of_class], kind="stable")]
+        chosen.append(ranked[: max(1, round(len(of_class) * count / len(members)))])
     return np.sort(np.concatenate(chosen))
 
 
@@ -147,9 +147,9 @@ def neighbours(request: ask.Neighbours) -> Job[ask.NeighboursFound]:
     labels = {"said": said, "true": int(data.labels[at])}
     near: dict[str, tuple[ask.Near, ...]] = {}
     for key, label in labels.items():
-        own = np.flatnonzero((data.labels[members] == label) & (members != at))
-        order, gaps = nearest(features[own], query, request.count)
-        numbers = [data.collection.rows[members[own[k]]].number for k in order]
+        of_class = np.flatnonzero((data.labels[members] == label) & (members != at))
+        order, gaps = nearest(features[of_class], query, request.count)
+        numbers = [data.collection.rows[members[of_class[k]]].number for k in order]
         near[key] = tuple(ask.Near(number, float(gap)) for number, gap in zip(numbers, gaps, strict=True))
     classes = {key: model.classes[label] for key, label in labels.items()}
     images, places, tsne = np.zeros(0, np.int64), np.zeros((0, 2)), np.zeros((0, 2))
@@ -167,10 +167,10 @@ def try_changes(request: ask.TryChanges) -> Job[ask.Tried]:
     place = Workspace.open(Path(request.workspace))
     model, data = yield from model_and_data(place, place.run(request.run), request.image)
     pixels = data.pixels[data.place(request.image)]
-    made = [_changed(pixels, change) for change in request.changes]
+    changed = [_changed(pixels, change) for change in request.changes]
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
-        images = predictor.prepare(np.stack([pixels, *made]))
+        images = predictor.prepare(np.stack([pixels, *changed]))
         scores = predictor.scores(images)
         answers, said = predictor.checked(scores), predictor.said(scores)
         search = (yield from smallest_cover(Probe(predictor), images[0])) if request.smallest else None
@@ -179,16 +179,16 @@ def try_changes(request: ask.TryChanges) -> Job[ask.Tried]:
         for change, label, row in zip(({}, *request.changes), said.tolist(), answers, strict=True)
     ]
     cover = _cover(search, model.classes) if search is not None else None
-    shown = np.stack(made) if made else np.zeros((0, *pixels.shape), np.uint8)
+    shown = np.stack(changed) if changed else np.zeros((0, *pixels.shape), np.uint8)
     return ask.Tried(request.image, rows[0], tuple(rows[1:]), cover, shown)
 
 
 def _cover(search: Search, classes: tuple[str, ...]) -> ask.SmallestCover:
-    found = search.found
-    if found is None:
+    cover = search.cover
+    if cover is None:
         return ask.SmallestCover(search.complete)
-    said = classes[found.said]
-    return ask.SmallestCover(search.complete, found.pixels, found.row, found.column, found.side, said)
+    said = classes[cover.said]
+    return ask.SmallestCover(search.complete, cover.pixels, cover.row, cover.column, cover.side, said)
 
 
 def _changed(pixels: NDArray[np.uint8], change: PlainTable) -> NDArray[np.uint8]:

@@ -29,15 +29,15 @@ def find(request: FindFaults) -> Job[FaultsFound]:
     """See `FindFaults`."""
     place = Workspace.open(Path(request.workspace))
     data = yield from gather(place, Plan())
-    found = data.collection
-    used = np.flatnonzero(np.isin(np.array(found.sets), (*SETS, LEFT_OUT)))
+    collection = data.collection
+    used = np.flatnonzero(np.isin(np.array(collection.sets), (*SETS, LEFT_OUT)))
     answers = yield from unseen_answers(place, data)
     evidence = Evidence(
         data.pixels,
         data.labels[used],
-        tuple(found.sets[k] for k in used),
-        tuple(found.classes),
-        np.array([[found.rows[k].height, found.rows[k].width] for k in used], np.int64).reshape(-1, 2),
+        tuple(collection.sets[k] for k in used),
+        tuple(collection.classes),
+        np.array([[collection.rows[k].height, collection.rows[k].width] for k in used], np.int64).reshape(-1, 2),
         used,
         None if answers is None else answers[used],
     )
@@ -48,7 +48,7 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         place.catalogue.keep_copies({numbers[p]: group for group, places in enumerate(groups, 1) for p in places})
     return FaultsFound(
         tuple(_fault(finding, numbers) for finding in findings),
-        tuple(Skipped(file.encode("utf-8", "backslashreplace").decode(), why) for file, why in found.skipped),
+        tuple(Skipped(file.encode("utf-8", "backslashreplace").decode(), why) for file, why in collection.skipped),
     )
 
 
@@ -60,9 +60,9 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
     """
     sums = np.zeros((len(data.labels), len(data.collection.classes)), np.float32)
     counts = np.zeros(len(data.labels), np.int64)
-    asked = 0
+    runs_asked = 0
     for run in reversed(place.runs()):
-        if asked == MOST_RUNS:
+        if runs_asked == MOST_RUNS:
             break
         members = _held_out(run, len(data.labels))
         if members is None:
@@ -71,18 +71,18 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
             model = read_model(run.model)
             if model.classes != tuple(data.collection.classes) or not OUTPUTS[model.output].is_probability:
                 continue
-            own = yield from gather(place, run.plan(), run, model.preprocessor.settings)
+            prepared = yield from gather(place, run.plan(), run, model.preprocessor.settings)
         except LensError:
             continue
-        asked += 1
+        runs_asked += 1
         with ThreadPool(2) as thread_pool:
             predictor = Predictor.of(model, thread_pool)
             for first in range(0, len(members), AT_ONCE):
                 yield Progress(first, len(members), f"asking run {run.number} about labels")
                 part = members[first : first + AT_ONCE]
-                sums[part] += predictor.answers(predictor.prepare(own.pixels[part]))
+                sums[part] += predictor.answers(predictor.prepare(prepared.pixels[part]))
                 counts[part] += 1
-    if not asked:
+    if not runs_asked:
         return None
     with np.errstate(invalid="ignore"):
         return np.where(counts[:, None] > 0, sums / np.maximum(counts, 1)[:, None], np.nan).astype(np.float32)

@@ -32,7 +32,7 @@ def score(request: Score) -> Job[Scores]:
     """See `Score`."""
     place, on = Workspace.open(Path(request.workspace)), request.on
     run = place.run(request.run)
-    loss = Loss.made(run.plan().loss)
+    loss = Loss.of(run.plan().loss)
     key = key_of("scores", run.model, collection(place, run.plan(), run).fingerprint, loss.kind)
     known = kept(run.scores_file(on), Scores, key)
     if known is not None:
@@ -59,7 +59,7 @@ def score(request: Score) -> Job[Scores]:
             said.append(predictor.said(scores))
             parts.append(predictor.checked(scores))
             losses.append(loss.plain(raw, one_hot(data.labels[chosen], len(model.classes))))
-    found = scored(
+    scores_found = scored(
         on,
         model.classes,
         [data.collection.rows[place].number for place in members],
@@ -71,8 +71,8 @@ def score(request: Score) -> Job[Scores]:
         model.output,
         len(everything) - len(members),
     )
-    keep(run.scores_file(on), found, key)
-    return found
+    keep(run.scores_file(on), scores_found, key)
+    return scores_found
 
 
 def predict(request: Predict) -> Job[Predictions]:

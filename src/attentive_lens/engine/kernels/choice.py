@@ -13,14 +13,14 @@ LEAST = 2.0
 """Times fewer multiply-adds that tiles must need: maps whose side fills its tiles badly are gathered."""
 
 
-def kernel_for(layer: Convolution, input_shape: Shape, asked: str = "auto") -> str:
+def kernel_for(layer: Convolution, input_shape: Shape, choice: str = "auto") -> str:
     """«gather», «tiles» or «depthwise», for one image's input shape."""
     if layer.groups > 1 and layer.groups == input_shape[2]:
         return "depthwise"
     fits = layer.kernel_size == 3 and layer.stride == layer.dilation == layer.groups == 1
-    if not fits or asked == "gather":
+    if not fits or choice == "gather":
         return "gather"
-    if asked == "tiles":
+    if choice == "tiles":
         return "tiles"
     rows, columns, filters = layer.output_shape(input_shape)
     spent = tiles.PLACES * -(-rows // tiles.SIDE) * -(-columns // tiles.SIDE)

@@ -87,7 +87,7 @@ def tiles_from_images(images: Array, before: int, down: int, across: int, first:
 
 @njit(cache=True, nogil=True, fastmath=LOOSE)
 def tiles_to_images(
-    made: Array, bias: Array, activate: bool, down: int, across: int, first: int, strips: int, out: Array
+    products: Array, bias: Array, activate: bool, down: int, across: int, first: int, strips: int, out: Array
 ) -> None:
     """Transform every tile of ``made`` (36×tiles×F) back to 4×4 pixels, add the bias, and stop what is negative."""
     height, width, filters = out.shape[1], out.shape[2], out.shape[3]
@@ -102,25 +102,25 @@ def tiles_to_images(
             for t in range(across):
                 for f in range(filters):
                     half[r, 4 * t, f] = (
-                        made[k, at + t, f]
-                        + made[k + 1, at + t, f]
-                        + made[k + 2, at + t, f]
-                        + made[k + 3, at + t, f]
-                        + made[k + 4, at + t, f]
+                        products[k, at + t, f]
+                        + products[k + 1, at + t, f]
+                        + products[k + 2, at + t, f]
+                        + products[k + 3, at + t, f]
+                        + products[k + 4, at + t, f]
                     )
                 for f in range(filters):
-                    half[r, 4 * t + 1, f] = (made[k + 1, at + t, f] - made[k + 2, at + t, f]) + two * (
-                        made[k + 3, at + t, f] - made[k + 4, at + t, f]
+                    half[r, 4 * t + 1, f] = (products[k + 1, at + t, f] - products[k + 2, at + t, f]) + two * (
+                        products[k + 3, at + t, f] - products[k + 4, at + t, f]
                     )
                 for f in range(filters):
-                    half[r, 4 * t + 2, f] = (made[k + 1, at + t, f] + made[k + 2, at + t, f]) + four * (
-                        made[k + 3, at + t, f] + made[k + 4, at + t, f]
+                    half[r, 4 * t + 2, f] = (products[k + 1, at + t, f] + products[k + 2, at + t, f]) + four * (
+                        products[k + 3, at + t, f] + products[k + 4, at + t, f]
                     )
                 for f in range(filters):
                     half[r, 4 * t + 3, f] = (
-                        (made[k + 1, at + t, f] - made[k + 2, at + t, f])
-                        + eight * (made[k + 3, at + t, f] - made[k + 4, at + t, f])
-                        + made[k + 5, at + t, f]
+                        (products[k + 1, at + t, f] - products[k + 2, at + t, f])
+                        + eight * (products[k + 3, at + t, f] - products[k + 4, at + t, f])
+                        + products[k + 5, at + t, f]
                     )
         for r in range(min(4, height - 4 * strip)):
             y = 4 * strip + r

@@ -79,10 +79,10 @@ def convolve(
     down, across = -(-rows // SIDE), -(-columns // SIDE)
     for first, strips in _blocks(n * down, across, channels, filters, images.itemsize):
         inputs = scratch("tiles inputs", (PLACES, strips * across, channels), images.dtype)
-        made = scratch("tiles made", (PLACES, strips * across, filters), images.dtype)
+        products = scratch("tiles made", (PLACES, strips * across, filters), images.dtype)
         tiles_from_images(images, before, down, across, first, strips, inputs)
-        np.matmul(inputs, places, out=made)
-        tiles_to_images(made, added, activate, down, across, first, strips, out)
+        np.matmul(inputs, places, out=products)
+        tiles_to_images(products, added, activate, down, across, first, strips, out)
     return out
 
 

@@ -150,7 +150,7 @@ class Layer(ABC, Generic[S, I, K]):
         """Of a piece, what `backward` needs of the whole batch, which then stands in ``saved``; see `with_sums`."""
         raise NotImplementedError
 
-    def with_sums(self, saved: K, own: Array, sums: Array) -> K:
+    def with_sums(self, saved: K, piece_sums: Array, sums: Array) -> K:
         """What `backward` needs, with the `gradient_sums` of the piece and of the whole batch."""
         raise NotImplementedError
 

@@ -43,8 +43,8 @@ class ConnectedLayer(Layer[Connected, Array, Array]):
         self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Array | None, dict[str, Array]]:
         """Matrix products with the transposed factors."""
-        found = {"matrix": saved.T @ grad, "bias": grad.sum(axis=0)} if need_weights else {}
-        return (grad @ weights["matrix"].T if need_inputs else None), found
+        gradients = {"matrix": saved.T @ grad, "bias": grad.sum(axis=0)} if need_weights else {}
+        return (grad @ weights["matrix"].T if need_inputs else None), gradients
 
 
 CONNECTED: dict[str, type[AnyLayer]] = {

@@ -87,7 +87,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
         elif self.settings.groups > 1:
             parts = zip(self._by_group(inputs), np.split(kernel, self.settings.groups, axis=3), strict=True)
-            out = np.concatenate([convolve(part, own, self.window) for part, own in parts], axis=3)
+            out = np.concatenate([convolve(part, filters, self.window) for part, filters in parts], axis=3)
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
         else:
             out = convolve(inputs, kernel, self.window, bias, call.activate)
@@ -105,42 +105,42 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         inputs, ready = saved
         kernel = weights["kernel"]
         grad = np.ascontiguousarray(grad)
-        found: dict[str, Array] = {"bias": _summed(grad)} if need_weights else {}
+        gradients: dict[str, Array] = {"bias": _summed(grad)} if need_weights else {}
         rows, columns = inputs.shape[1:3]
         if ready is not None:
             before = self.settings.pads[0]
             if need_weights:
-                found["kernel"] = tiles.filter_gradient(inputs, grad, before)
+                gradients["kernel"] = tiles.filter_gradient(inputs, grad, before)
             if not need_inputs:
-                return None, found
-            return tiles.convolve(grad, ready.turned, 2 - before, rows, columns, None, False), found
+                return None, gradients
+            return tiles.convolve(grad, ready.turned, 2 - before, rows, columns, None, False), gradients
         if self.kernel(inputs.shape[1:]) == "depthwise":
             to_images, to_kernel = self._depthwise_backward(inputs, kernel, grad)
             if need_weights:
-                found["kernel"] = to_kernel
-            return (to_images if need_inputs else None), found
+                gradients["kernel"] = to_kernel
+            return (to_images if need_inputs else None), gradients
         if self.settings.groups > 1:
-            return self._grouped_backward(inputs, kernel, grad, need_inputs, found if need_weights else None)
+            return self._grouped_backward(inputs, kernel, grad, need_inputs, gradients if need_weights else None)
         if need_weights:
-            found["kernel"] = weight_gradient(inputs, grad, self.window)
-        return (input_gradient(grad, kernel, self.window, rows, columns) if need_inputs else None), found
+            gradients["kernel"] = weight_gradient(inputs, grad, self.window)
+        return (input_gradient(grad, kernel, self.window, rows, columns) if need_inputs else None), gradients
 
     def _by_group(self, maps: Array) -> list[Array]:
         return [np.ascontiguousarray(part) for part in np.split(maps, self.settings.groups, axis=3)]
 
     def _grouped_backward(
-        self, inputs: Array, kernel: Array, grad: Array, need_inputs: bool, found: dict[str, Array] | None
+        self, inputs: Array, kernel: Array, grad: Array, need_inputs: bool, gradients: dict[str, Array] | None
     ) -> tuple[Array | None, dict[str, Array]]:
         images, grads = self._by_group(inputs), self._by_group(grad)
-        if found is not None:
+        if gradients is not None:
             pairs = zip(images, grads, strict=True)
-            found["kernel"] = np.concatenate([weight_gradient(a, g, self.window) for a, g in pairs], axis=3)
+            gradients["kernel"] = np.concatenate([weight_gradient(a, g, self.window) for a, g in pairs], axis=3)
         if not need_inputs:
-            return None, found or {}
+            return None, gradients or {}
         rows, columns = inputs.shape[1:3]
         kernels = np.split(kernel, self.settings.groups, axis=3)
         onward = [input_gradient(g, k, self.window, rows, columns) for g, k in zip(grads, kernels, strict=True)]
-        return np.concatenate(onward, axis=3), found or {}
+        return np.concatenate(onward, axis=3), gradients or {}
 
     def _depthwise(self, inputs: Array, kernel: Array) -> Array:
         """Without the bias; several filters a channel look at its copies."""
@@ -155,9 +155,9 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         s = self.settings
         times = s.filters // s.groups
         images = np.repeat(inputs, times, axis=3) if times > 1 else np.ascontiguousarray(inputs)
-        own = np.ascontiguousarray(kernel[:, :, 0])
-        to_images, to_kernel = np.zeros_like(images), np.zeros_like(own)
-        depthwise_backward(images, own, s.stride, s.pads[0], s.dilation, grad, to_images, to_kernel)
+        filters = np.ascontiguousarray(kernel[:, :, 0])
+        to_images, to_kernel = np.zeros_like(images), np.zeros_like(filters)
+        depthwise_backward(images, filters, s.stride, s.pads[0], s.dilation, grad, to_images, to_kernel)
         if times > 1:
             to_images = to_images.reshape(*inputs.shape, times).sum(axis=4)
         return to_images, to_kernel[:, :, None]

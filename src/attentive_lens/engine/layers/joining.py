@@ -40,14 +40,14 @@ class MultiplyLayer(Layer[Multiply, Inputs, Inputs]):
         self, grad: Array, saved: Inputs, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Inputs | None, dict[str, Array]]:
         """Times the product of the others; summed over the map where one factor served all of it."""
-        found = []
-        for k, own in enumerate(saved):
+        gradients = []
+        for k, values in enumerate(saved):
             part = grad
             for other, factor in enumerate(saved):
                 if other != k:
                     part = part * _spread(factor, saved[0])
-            found.append(part.sum(axis=tuple(range(1, part.ndim - 1))) if own.ndim < part.ndim else part)
-        return tuple(found), {}
+            gradients.append(part.sum(axis=tuple(range(1, part.ndim - 1))) if values.ndim < part.ndim else part)
+        return tuple(gradients), {}
 
 
 class ConcatenateLayer(Layer[Concatenate, Inputs, list[int]]):
@@ -55,7 +55,7 @@ class ConcatenateLayer(Layer[Concatenate, Inputs, list[int]]):
 
     def forward(self, inputs: Inputs, weights: dict[str, Array], call: Call) -> tuple[Array, list[int]]:
         """N×H×W×ΣC; keeps the numbers of channels."""
-        return np.concatenate(inputs, axis=-1), [own.shape[-1] for own in inputs]
+        return np.concatenate(inputs, axis=-1), [part.shape[-1] for part in inputs]
 
     def backward(
         self, grad: Array, saved: list[int], weights: dict[str, Array], need_inputs: bool, need_weights: bool

@@ -27,7 +27,7 @@ class Normal:
         What the mean lost by being rounded to that dtype; it matters where it is far larger than the deviation.
     batch : bool
         Whether they are the batch's, so that the gradient passes through them too.
-    own, sums : ndarray, 3×C, or None
+    piece_sums, sums : ndarray, 3×C, or None
         Gradient sums of the piece and of the whole batch; None where the piece is the batch.
     """
 
@@ -36,7 +36,7 @@ class Normal:
     inverse: Array
     rest: Array
     batch: bool
-    own: Array | None = None
+    piece_sums: Array | None = None
     sums: Array | None = None
 
 
@@ -65,10 +65,10 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     def sums(self, inputs: Array) -> Array:
         """3×C float64: count, sum and sum of squares of each channel."""
         flat = np.ascontiguousarray(inputs).reshape(-1, inputs.shape[-1])
-        found = np.zeros((3, flat.shape[1]))
-        found[0] = len(flat)
-        channel_sums(flat, found[1:])
-        return found
+        sums = np.zeros((3, flat.shape[1]))
+        sums[0] = len(flat)
+        channel_sums(flat, sums[1:])
+        return sums
 
     def _statistics(self, weights: dict[str, Array], sums: Array | None) -> tuple[Array, Array, Array]:
         """Mean, one over the standard deviation, and what the mean lost by rounding."""
@@ -103,38 +103,38 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     def gradient_sums(self, grad: Array, saved: Normal) -> Array:
         """3×C float64: count, sum of gradients, and of gradients times normalised values."""
         flat = np.ascontiguousarray(grad).reshape(saved.values.shape)
-        found = np.zeros((3, len(saved.mean)))
-        found[0] = len(flat)
-        channel_products(flat, saved.values, saved.mean, saved.inverse, found[1:])
-        found[2] -= saved.rest * saved.inverse * found[1]
-        return found
+        sums = np.zeros((3, len(saved.mean)))
+        sums[0] = len(flat)
+        channel_products(flat, saved.values, saved.mean, saved.inverse, sums[1:])
+        sums[2] -= saved.rest * saved.inverse * sums[1]
+        return sums
 
-    def with_sums(self, saved: Normal, own: Array, sums: Array) -> Normal:
+    def with_sums(self, saved: Normal, piece_sums: Array, sums: Array) -> Normal:
         """With the gradient sums of the piece and of the batch."""
-        return replace(saved, own=own, sums=sums)
+        return replace(saved, piece_sums=piece_sums, sums=sums)
 
     def backward(
         self, grad: Array, saved: Normal, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Array | None, dict[str, Array]]:
         """Ioffe & Szegedy 2015, section 3; straight through where the running figures were used."""
-        found: dict[str, Array] = {}
+        gradients: dict[str, Array] = {}
         factor = weights["scale"] * saved.inverse
         if not saved.batch and not need_weights:
-            return (grad * factor if need_inputs else None), found
-        own = saved.own if saved.own is not None else self.gradient_sums(grad, saved)
+            return (grad * factor if need_inputs else None), gradients
+        piece_sums = saved.piece_sums if saved.piece_sums is not None else self.gradient_sums(grad, saved)
         if need_weights:
-            found = {"scale": own[2].astype(grad.dtype), "shift": own[1].astype(grad.dtype)}
+            gradients = {"scale": piece_sums[2].astype(grad.dtype), "shift": piece_sums[1].astype(grad.dtype)}
         if not need_inputs:
-            return None, found
+            return None, gradients
         if not saved.batch:
-            return grad * factor, found
-        sums = own if saved.sums is None else saved.sums
+            return grad * factor, gradients
+        sums = piece_sums if saved.sums is None else saved.sums
         # g − Σg/n − x̂ · Σ(g·x̂)/n, times scale / deviation, as one line in g and x
         along = factor * saved.inverse * (sums[2] / sums[0]).astype(grad.dtype)
         offset = (along * saved.rest - factor * (sums[1] / sums[0])).astype(grad.dtype)
         out = np.ascontiguousarray(grad)
         normal_backward(out.reshape(saved.values.shape), saved.values, saved.mean, factor, -along, offset)
-        return out, found
+        return out, gradients
 
     def state(self, weights: dict[str, Array], sums: Array) -> dict[str, Array]:
         """The running mean and variance, moved towards those of the batch."""
@@ -173,16 +173,16 @@ class GroupNormalisationLayer(Layer[GroupNormalisation, Array, tuple[Array, Arra
     ) -> tuple[Array | None, dict[str, Array]]:
         """Less its mean and its part along the normalised values, group by group."""
         normal, inverse = saved
-        found: dict[str, Array] = {}
+        gradients: dict[str, Array] = {}
         if need_weights:
             times = (grad * normal.reshape(grad.shape)).sum(axis=(0, 1, 2))
-            found = {"scale": times, "shift": grad.sum(axis=(0, 1, 2))}
+            gradients = {"scale": times, "shift": grad.sum(axis=(0, 1, 2))}
         if not need_inputs:
-            return None, found
+            return None, gradients
         part = (grad * weights["scale"]).reshape(normal.shape)
         along = (part * normal).mean(axis=(1, 3), keepdims=True)
         out = (part - part.mean(axis=(1, 3), keepdims=True) - normal * along) * inverse
-        return out.reshape(grad.shape).astype(grad.dtype, copy=False), found
+        return out.reshape(grad.shape).astype(grad.dtype, copy=False), gradients
 
 
 class LocalResponseLayer(Layer[LocalResponse, Array, tuple[Array, Array]]):

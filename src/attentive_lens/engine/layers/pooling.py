@@ -93,10 +93,10 @@ class PowerPoolingLayer(Layer[PowerPooling, Array, tuple[Array, Array]]):
         inputs, out = saved
         power = self.settings.power
         share = grad * out ** (1 - power) / self.settings.kernel_size**2
-        found = np.zeros(inputs.shape, grad.dtype)
-        for part in _offsets(found, self.settings, grad.shape):
+        spread = np.zeros(inputs.shape, grad.dtype)
+        for part in _offsets(spread, self.settings, grad.shape):
             part += share
-        return (found * np.abs(inputs) ** (power - 1) * np.sign(inputs)).astype(grad.dtype, copy=False), {}
+        return (spread * np.abs(inputs) ** (power - 1) * np.sign(inputs)).astype(grad.dtype, copy=False), {}
 
 
 class GlobalPoolingLayer(Layer[GlobalPooling, Array, Whole]):
@@ -134,8 +134,8 @@ class GlobalPoolingLayer(Layer[GlobalPooling, Array, Whole]):
             return np.broadcast_to(share[:, None, None, :], inputs.shape).copy(), {}
         power = self.settings.power
         share = grad * mean ** (1 - power) / (rows * columns)
-        found = share[:, None, None, :] * np.abs(inputs) ** (power - 1) * np.sign(inputs)
-        return found.astype(grad.dtype, copy=False), {}
+        gradient = share[:, None, None, :] * np.abs(inputs) ** (power - 1) * np.sign(inputs)
+        return gradient.astype(grad.dtype, copy=False), {}
 
 
 def _offsets(maps: Array, settings: Pooling, shape: tuple[int, ...]) -> Iterator[Array]:

@@ -73,10 +73,10 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution, Array, Array]):
     ) -> tuple[Array | None, dict[str, Array]]:
         """The convolution itself, and its weight gradient with the parts changed over."""
         grad = np.ascontiguousarray(grad)
-        found: dict[str, Array] = {}
+        gradients: dict[str, Array] = {}
         if need_weights:
-            found = {"kernel": weight_gradient(grad, saved, self._window), "bias": grad.sum(axis=(0, 1, 2))}
-        return (convolve(grad, weights["kernel"], self._window) if need_inputs else None), found
+            gradients = {"kernel": weight_gradient(grad, saved, self._window), "bias": grad.sum(axis=(0, 1, 2))}
+        return (convolve(grad, weights["kernel"], self._window) if need_inputs else None), gradients
 
 
 RESAMPLINGS: dict[str, type[AnyLayer]] = {

@@ -37,9 +37,9 @@ class ClassActivation(MapMethod):
         node = coated(probe.network, self.layer) if self.layer else last_maps(probe.network)
         copies = np.repeat(image[None], len(targets.weights), axis=0)
         grads, outs = probe.gradients_at(node, copies, targets.weights, targets.of)
-        found = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)
-        factors = (1, image.shape[0] / found.shape[1], image.shape[1] / found.shape[2])
-        return np.asarray(zoom(found, factors, order=1, grid_mode=True, mode="nearest"), np.float32)
+        coarse = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)
+        factors = (1, image.shape[0] / coarse.shape[1], image.shape[1] / coarse.shape[2])
+        return np.asarray(zoom(coarse, factors, order=1, grid_mode=True, mode="nearest"), np.float32)
 
 
 def last_maps(network: Network) -> str:

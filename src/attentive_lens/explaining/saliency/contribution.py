@@ -59,9 +59,9 @@ class Contribution(MapMethod):
 
     def should_sum_to(self, probe: Probe, image: Array, targets: Targets) -> Array | None:
         """The number less what the biases keep of it."""
-        kept = self._shared_out(probe, image, targets)[1]
+        biases = self._shared_out(probe, image, targets)[1]
         scores = probe.scores(image[None])[0]
-        return np.asarray(targets.weights @ scores - kept)
+        return np.asarray(targets.weights @ scores - biases)
 
     def _shared_out(self, probe: Probe, image: Array, targets: Targets) -> tuple[NDArray[np.float32], Array]:
         """Maps T×H×W, and what the biases of all layers keep, T."""
@@ -72,7 +72,7 @@ class Contribution(MapMethod):
         shares: dict[str, Array] = {
             network.output: outs[network.output] * probe.predictor.output.gather(targets.weights.astype(image.dtype))
         }
-        kept = np.zeros(len(copies))
+        biases = np.zeros(len(copies))
         for node in reversed(network.plan.nodes):
             share = shares.pop(node.name, None)
             if share is None:
@@ -80,17 +80,17 @@ class Contribution(MapMethod):
             breathe()
             layer, weights = network.layers[node.name], network.weights.get(node.name, {})
             inputs = tuple(outs[source] for source in node.after)
-            parts, own = self._back(layer, weights, inputs, share)
-            kept += own
+            parts, bias = self._back(layer, weights, inputs, share)
+            biases += bias
             for source, part in zip(node.after, parts, strict=True):
                 shares[source] = shares[source] + part if source in shares else part
-        return shares[IMAGE].sum(axis=3).astype(np.float32), kept
+        return shares[IMAGE].sum(axis=3).astype(np.float32), biases
 
     def _back(self, layer: AnyLayer, weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
         kind = layer.settings
         none = np.zeros(len(share))
         if isinstance(kind, Multiply):
-            return (share, *(np.zeros_like(own) for own in inputs[1:])), none
+            return (share, *(np.zeros_like(values) for values in inputs[1:])), none
         if isinstance(kind, SameShape):
             return (share,), none
         whole = isinstance(kind, Flatten | MaxPooling | Concatenate)
@@ -99,8 +99,8 @@ class Contribution(MapMethod):
             return _onward(layer, share.copy(), saved, weights), none
         weighed = "bias" in weights
         if self.rule == "alpha-beta" and weighed:
-            part, kept = _apart(layer, weights, inputs[0], share)
-            return (part,), kept
+            part, bias = _apart(layer, weights, inputs[0], share)
+            return (part,), bias
         return _steadied(layer, weights, inputs, share)
 
 
@@ -117,17 +117,17 @@ def _steadied(layer: AnyLayer, weights: dict[str, Array], inputs: tuple[Array, .
     floor = EPSILON * np.abs(out).max() + np.finfo(out.dtype).tiny
     scaled = share / (out + np.where(out >= 0, floor, -floor).astype(out.dtype))
     left = share - scaled * out
-    kept = _over_images(scaled * weights["bias"]) if "bias" in weights else np.zeros(len(share))
+    bias = _over_images(scaled * weights["bias"]) if "bias" in weights else np.zeros(len(share))
     grads = _onward(layer, scaled, saved, weights)
-    parts = [own * grad for own, grad in zip(inputs, grads, strict=True)]
-    strengths = tuple(np.abs(own) for own in inputs)
+    parts = [values * grad for values, grad in zip(inputs, grads, strict=True)]
+    strengths = tuple(np.abs(values) for values in inputs)
     strong = {name: np.zeros_like(a) if name == "bias" else np.abs(a) for name, a in weights.items()}
     sums, saved = layer.forward(strengths if joins else strengths[0], strong, INFERENCE)
     some = sums > ABSENT * np.abs(sums).max()
     grads = _onward(layer, np.where(some, left / np.where(some, sums, 1), 0), saved, strong)
-    for part, own, grad in zip(parts, strengths, grads, strict=True):
-        part += own * grad
-    return tuple(parts), kept + _over_images(np.where(some, 0, left))
+    for part, values, grad in zip(parts, strengths, grads, strict=True):
+        part += values * grad
+    return tuple(parts), bias + _over_images(np.where(some, 0, left))
 
 
 def _apart(layer: AnyLayer, weights: dict[str, Array], inputs: Array, share: Array) -> tuple[Array, Array]:
@@ -136,10 +136,10 @@ def _apart(layer: AnyLayer, weights: dict[str, Array], inputs: Array, share: Arr
     sides = []
     for sign in (1, -1):
         runs = []
-        for own, keeps in ((high, sign), (low, -sign)):
+        for values, keeps in ((high, sign), (low, -sign)):
             cut = {name: np.maximum(a, 0) if keeps > 0 else np.minimum(a, 0) for name, a in weights.items()}
             cut["bias"] = np.zeros_like(weights["bias"])
-            runs.append((own, cut, *layer.forward(own, cut, INFERENCE)))
+            runs.append((values, cut, *layer.forward(values, cut, INFERENCE)))
         bias = sign * np.maximum(sign * weights["bias"], 0)
         sides.append((runs, bias, runs[0][2] + runs[1][2] + bias))
     most = max(float(np.abs(total).max()) for _, _, total in sides)
@@ -147,13 +147,13 @@ def _apart(layer: AnyLayer, weights: dict[str, Array], inputs: Array, share: Arr
     both = spoke[0] & spoke[1]
     factors = (np.where(both, 2, spoke[0]), np.where(both, -1, spoke[1]))
     part = np.zeros_like(inputs)
-    kept = _over_images(np.where(spoke[0] | spoke[1], 0, share))
+    bias_share = _over_images(np.where(spoke[0] | spoke[1], 0, share))
     for (runs, bias, total), has, factor in zip(sides, spoke, factors, strict=True):
         scaled = (factor * share / np.where(has, total, 1)).astype(share.dtype)
-        kept = kept + _over_images(scaled * bias)
-        for own, cut, _, saved in runs:
-            part += own * layer.backward(scaled.copy(), saved, cut, True, False)[0]
-    return part, kept
+        bias_share = bias_share + _over_images(scaled * bias)
+        for values, cut, _, saved in runs:
+            part += values * layer.backward(scaled.copy(), saved, cut, True, False)[0]
+    return part, bias_share
 
 
 def _over_images(values: Array) -> Array:

@@ -22,5 +22,7 @@ class GuidedGradient(MapMethod):
     def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
         copies = np.repeat(image[None], len(targets.weights), axis=0)
-        found = probe.gradients(copies, targets.weights, targets.of, lambda grad, out: np.maximum(grad, 0) * (out > 0))
-        return np.abs(found).max(axis=3).astype(np.float32)
+        gradients = probe.gradients(
+            copies, targets.weights, targets.of, lambda grad, out: np.maximum(grad, 0) * (out > 0)
+        )
+        return np.abs(gradients).max(axis=3).astype(np.float32)

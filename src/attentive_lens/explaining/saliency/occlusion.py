@@ -38,7 +38,7 @@ class Occlusion(MapMethod):
         fall = numbers[0] - numbers[1:]
         sums = np.zeros((len(targets.weights), height, width))
         counts = np.zeros((height, width))
-        for own, place in zip(fall, places, strict=True):
-            sums[:, place[0], place[1]] += own[:, None, None]
+        for difference, place in zip(fall, places, strict=True):
+            sums[:, place[0], place[1]] += difference[:, None, None]
             counts[place] += 1
         return (sums / np.maximum(counts, 1)).astype(np.float32)

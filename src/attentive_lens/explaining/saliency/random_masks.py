@@ -42,10 +42,10 @@ def _masks(height: int, width: int) -> NDArray[np.float64]:
     random = random_generator(0, "random masks")
     grids = (random.random((MASKS, GRID + 1, GRID + 1)) < KEPT).astype(np.float64)
     tall, wide = -(-height // GRID), -(-width // GRID)
-    found = np.empty((MASKS, height, width))
+    masks = np.empty((MASKS, height, width))
     for k in range(MASKS):
         breathe()
         large = zoom(grids[k], (tall, wide), order=1, grid_mode=True, mode="nearest")
         r, c = int(random.integers(tall)), int(random.integers(wide))
-        found[k] = large[r : r + height, c : c + width]
-    return found
+        masks[k] = large[r : r + height, c : c + width]
+    return masks

@@ -31,17 +31,20 @@ class Doubts(Finder):
         answered: NDArray[np.bool_] = np.asarray(np.isfinite(evidence.answers).all(axis=1))
         answers = np.where(answered[:, None], evidence.answers, 0)
         places = np.arange(len(evidence))
-        own, said = answers[places, evidence.labels], answers.argmax(axis=1)
+        labelled, said = answers[places, evidence.labels], answers.argmax(axis=1)
         sure = answers[places, said]
-        doubtful = np.flatnonzero((said != evidence.labels) & (sure > LEAST) & (sure >= ODDS * own))
+        doubtful = np.flatnonzero((said != evidence.labels) & (sure > LEAST) & (sure >= ODDS * labelled))
         if not len(doubtful):
             return []
-        ranked = doubtful[np.argsort(own[doubtful] / sure[doubtful], kind="stable")]
-        told = images_in_words(len(ranked))
-        why = f"{told} of {int(answered.sum())} answered by models that did not learn from them are said to be another"
+        ranked = doubtful[np.argsort(labelled[doubtful] / sure[doubtful], kind="stable")]
+        count_words = images_in_words(len(ranked))
+        why = (
+            f"{count_words} of {int(answered.sum())} answered by models that did not learn from them"
+            " are said to be another"
+        )
         actions = (
             Action("flag them", flag=tuple(ranked.tolist())),
-            Action(f"relabel {told} as said", relabel=tuple((int(p), int(said[p])) for p in ranked)),
+            Action(f"relabel {count_words} as said", relabel=tuple((int(p), int(said[p])) for p in ranked)),
         )
         remedy = "Look at each; correct the label, or flag what is hard"
         return [Finding("doubtful label", why, remedy, tuple(ranked.tolist()), actions)]

@@ -56,19 +56,19 @@ class Duplicates(Finder):
                 kinds["leak"].append(tuple(places))
             else:
                 kinds["duplicate"].append(tuple(places))
-        return [_finding(evidence, kind, own) for kind, own in kinds.items() if own]
+        return [_finding(evidence, kind, members) for kind, members in kinds.items() if members]
 
 
 def _finding(evidence: Evidence, kind: str, groups: list[tuple[int, ...]]) -> Finding:
-    told, remedy = KINDS[kind]
+    where, remedy = KINDS[kind]
     places = tuple(place for group in groups for place in group)
-    kept = {max(group, key=lambda p: (ORDER.get(evidence.sets[p], 0), -p)) for group in groups}
-    out = tuple(place for place in places if place not in kept)
+    stay = {max(group, key=lambda p: (ORDER.get(evidence.sets[p], 0), -p)) for group in groups}
+    out = tuple(place for place in places if place not in stay)
     leave_out = Action(f"exclude {images_in_words(len(out))}, keep one of each in the set judged last", out)
     mark = Action("flag them", flag=places)
     actions = (mark, leave_out) if kind == "contradiction" else (leave_out, mark)
     pictures = "1 picture stands" if len(groups) == 1 else f"{len(groups)} pictures stand"
-    return Finding(kind, f"{pictures} {told} ({len(places)} images)", remedy, places, actions, tuple(groups))
+    return Finding(kind, f"{pictures} {where} ({len(places)} images)", remedy, places, actions, tuple(groups))
 
 
 def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:
@@ -114,11 +114,11 @@ def _alike(
     coarse: NDArray[np.float16], colours: NDArray[np.float32], places: NDArray[np.int64]
 ) -> list[tuple[int, int]]:
     """Pairs, the first of ``places`` and the second after it, that are alike coarsely and of the same tint."""
-    own = coarse[places].astype(np.float32)
+    part = coarse[places].astype(np.float32)
     pairs = []
     for first in range(int(places[0]), len(coarse), COLUMNS):
         breathe()
-        near = own @ coarse[first : first + COLUMNS].astype(np.float32).T
+        near = part @ coarse[first : first + COLUMNS].astype(np.float32).T
         rows, columns = np.nonzero(near > NEAR_COARSE)
         later = places[rows] < columns + first
         rows, columns = rows[later], columns[later]
@@ -182,6 +182,6 @@ def _waves(grey: NDArray[np.float32]) -> NDArray[np.complex64]:
 
 def _best_correlation(one: NDArray[np.complex64], other: NDArray[np.complex64], side: int) -> float:
     """Correlation of two pictures' fine detail at the best of all shifts up to `SHIFT` pixels."""
-    found = irfft2(one * other.conj(), (side, side)) / side**2
+    correlations = irfft2(one * other.conj(), (side, side)) / side**2
     near = [*range(SHIFT + 1), *range(-SHIFT, 0)] if side > 4 * SHIFT else [0]
-    return float(found[np.ix_(near, near)].max())
+    return float(correlations[np.ix_(near, near)].max())

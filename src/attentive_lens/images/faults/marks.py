@@ -48,10 +48,10 @@ class Marks(Finder):
             odd[part] = odd_cells(cell_means(evidence.images(training[part])), middle, away)
         findings = []
         for label, name in enumerate(evidence.classes):
-            own: NDArray[np.bool_] = np.asarray(labels == label)
-            if min(own.sum(), (~own).sum()) < FEWEST:
+            of_class: NDArray[np.bool_] = np.asarray(labels == label)
+            if min(of_class.sum(), (~of_class).sum()) < FEWEST:
                 continue
-            here, elsewhere = odd[own].mean(axis=0), odd[~own].mean(axis=0)
+            here, elsewhere = odd[of_class].mean(axis=0), odd[~of_class].mean(axis=0)
             mirrored = np.median([here[::-1], here[:, ::-1], here[::-1, ::-1]], axis=0)
             more = here - np.maximum(elsewhere, mirrored)
             row, column = (int(n) for n in np.unravel_index(more.argmax(), more.shape))
@@ -60,8 +60,8 @@ class Marks(Finder):
             near = np.zeros_like(more, bool)
             near[max(0, row - 1) : row + 2, max(0, column - 1) : column + 2] = True
             seen: NDArray[np.bool_] = np.asarray(odd[:, near & (more >= MORE)].any(axis=1))
-            carriers = training[seen & own]
-            rate, others = seen[own].mean(), seen[~own].mean()
+            carriers = training[seen & of_class]
+            rate, others = seen[of_class].mean(), seen[~of_class].mean()
             why = (
                 f"{rate:.0%} of the images of «{name}» outside the test set have something at the"
                 f" {_place(row, column)} that {others:.0%} of the others have, and may be learned in its place"
@@ -103,9 +103,9 @@ def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray
     distances: list[NDArray[np.float32]] = []
     for label in range(len(evidence.classes)):
         breathe()
-        own = means[evidence.labels[sample] == label]
-        own = own if len(own) >= FEWEST // 2 else means
-        mirrored = np.concatenate([own[:, ::-1], own[:, :, ::-1], own[:, ::-1, ::-1]])
+        of_class = means[evidence.labels[sample] == label]
+        of_class = of_class if len(of_class) >= FEWEST // 2 else means
+        mirrored = np.concatenate([of_class[:, ::-1], of_class[:, :, ::-1], of_class[:, ::-1, ::-1]])
         middles.append(np.asarray(np.median(mirrored, axis=0), np.float32))
         breathe()
         distances.append(np.asarray(np.median(np.abs(mirrored - middles[-1]), axis=0), np.float32))

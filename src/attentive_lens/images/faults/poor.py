@@ -33,12 +33,12 @@ class Poor(Finder):
             detail[part] = fine_detail(grey)
         soft, flat = np.zeros(len(contrast), bool), np.zeros(len(contrast), bool)
         for label in range(len(evidence.classes)):
-            own = evidence.labels == label
-            if own.sum() >= 5:
-                flat[own] = contrast[own] < FLAT * np.median(contrast[own])
-                sharp = np.log(np.maximum(detail[own], 1e-4))
+            of_class = evidence.labels == label
+            if of_class.sum() >= 5:
+                flat[of_class] = contrast[of_class] < FLAT * np.median(contrast[of_class])
+                sharp = np.log(np.maximum(detail[of_class], 1e-4))
                 spread = 1.4826 * np.median(np.abs(sharp - np.median(sharp)))
-                soft[own] = sharp < np.median(sharp) + np.minimum(np.log(SOFT), -FAR_BELOW * spread)
+                soft[of_class] = sharp < np.median(sharp) + np.minimum(np.log(SOFT), -FAR_BELOW * spread)
         soft &= ~flat
         side = evidence.side
         small = evidence.sizes.min(axis=1) < SMALL * side
@@ -57,10 +57,10 @@ class Poor(Finder):
             places = np.flatnonzero(which)
             if len(places):
                 ranked = tuple(places[np.argsort(order[places], kind="stable")].tolist())
-                told = images_in_words(len(places))
-                actions = (Action(f"exclude {told}", ranked), Action("flag them", flag=ranked))
+                count_words = images_in_words(len(places))
+                actions = (Action(f"exclude {count_words}", ranked), Action("flag them", flag=ranked))
                 remedy = "Look at them, and leave out what shows nothing"
-                findings.append(Finding(kind, f"{told} {words}", remedy, ranked, actions))
+                findings.append(Finding(kind, f"{count_words} {words}", remedy, ranked, actions))
         return findings
 
 

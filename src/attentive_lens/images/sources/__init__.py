@@ -45,16 +45,16 @@ def kind_of(place: Path) -> str:
     )
 
 
-def readings_of(place: Path, asked: Reading | None = None) -> list[Reading]:
+def readings_of(place: Path, wish: Reading | None = None) -> list[Reading]:
     """Every way a place can be read that agrees with what is asked, the likeliest first; `BadFile` if none."""
-    asked = asked or Reading()
-    found = [r for r in SOURCES[kind_of(place)].readings(place, asked) if r.agrees(asked)]
-    if not found:
-        raise BadFile(f"{place} could not be read", f"nothing in it fits «{asked.told}»", "Ask for less")
-    return found
+    wish = wish or Reading()
+    ways = [r for r in SOURCES[kind_of(place)].readings(place, wish) if r.agrees(wish)]
+    if not ways:
+        raise BadFile(f"{place} could not be read", f"nothing in it fits «{wish.summary}»", "Ask for less")
+    return ways
 
 
-def open_source(place: Path, asked: Reading | None = None) -> Source:
+def open_source(place: Path, wish: Reading | None = None) -> Source:
     """The source that recognises this file or folder.
 
     Raises
@@ -64,16 +64,16 @@ def open_source(place: Path, asked: Reading | None = None) -> Source:
     BadValue
         If it can be read in more than one way; the remedy lists them.
     """
-    found = readings_of(place, asked)
-    if len(found) > 1:
-        differing = [n for n in Reading.specs() if len({getattr(r, n) for r in found}) > 1]
-        ways = " or ".join(" ".join(f"--read {n}={getattr(r, n)!s}" for n in differing) for r in found)
+    possible = readings_of(place, wish)
+    if len(possible) > 1:
+        differing = [n for n in Reading.specs() if len({getattr(r, n) for r in possible}) > 1]
+        ways = " or ".join(" ".join(f"--read {n}={getattr(r, n)!s}" for n in differing) for r in possible)
         raise BadValue(
-            f"{place} can be read in {len(found)} ways",
+            f"{place} can be read in {len(possible)} ways",
             "the file does not say how its numbers are laid out",
             f"Say which: {ways}",
         )
-    return SOURCES[kind_of(place)](place, found[0])
+    return SOURCES[kind_of(place)](place, possible[0])
 
 
 __all__ = ["SOURCES", "Found", "Reference", "Skipped", "Source", "kind_of", "open_source", "readings_of"]

@@ -72,23 +72,23 @@ class ArraySource(Source):
         """An array, memory-mapped where it can be; `BadFile` if damaged."""
 
     @classmethod
-    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+    def readings(cls, place: Path, wish: Reading) -> list[Reading]:
         """Every reading that fits the largest array of images."""
         entries = cls.entries(place)
-        images = _chosen_images(place, entries, asked)
-        labels = _labels_of(entries, images[0], asked)
+        images = _chosen_images(place, entries, wish)
+        labels = _labels_of(entries, images[0], wish)
         if labels is None:
             remedy = "Put them beside it as an array of one value for each image, or name it with «labels»"
             raise BadFile(f"{place} has no labels", f"no array fits the {images[0].shape} images", remedy)
-        found = readings(images[0].shape, _length(labels), replace(asked, images="", labels=""), cls.turned)
-        if not found:
+        ways = readings(images[0].shape, _length(labels), replace(wish, images="", labels=""), cls.turned)
+        if not ways:
             sides = "×".join(map(str, images[0].shape))
             raise BadFile(
                 f"{place} could not be read as images",
                 f"its array «{images[0].name}» of {sides} has no axes that fit {_length(labels)} images",
                 "Name its axes with «layout», or the size with «height» and «width»",
             )
-        return [replace(reading, images=asked.images, labels=asked.labels) for reading in found]
+        return [replace(reading, images=wish.images, labels=wish.labels) for reading in ways]
 
     def find(self) -> Iterator[Found | Skipped]:
         """Images in the order of the arrays."""
@@ -146,11 +146,11 @@ def _length(labels: Entry) -> int:
     return labels.shape[0] if len(labels.shape) == 1 or labels.shape[0] != 1 else labels.shape[1]
 
 
-def _chosen_images(place: Path, entries: list[Entry], asked: Reading) -> list[Entry]:
+def _chosen_images(place: Path, entries: list[Entry], wish: Reading) -> list[Entry]:
     """The arrays of images, the largest first: the one named, or all of as many axes as the largest."""
-    able = [entry for entry in entries if entry.holds_images and entry.name != asked.labels]
-    if asked.images:
-        able = [entry for entry in able if entry.name == asked.images]
+    able = [entry for entry in entries if entry.holds_images and entry.name != wish.labels]
+    if wish.images:
+        able = [entry for entry in able if entry.name == wish.images]
     if not able:
         known = ", ".join(f"{e.name} {'×'.join(map(str, e.shape))}" for e in entries) or "nothing"
         raise BadFile(f"{place} has no images", f"its arrays are: {known}", "Name the one with images, or another file")
@@ -163,10 +163,10 @@ def _like(one_: Entry, other: Entry) -> bool:
     return sum(a != b for a, b in zip(one_.shape, other.shape, strict=True)) <= 1
 
 
-def _labels_of(entries: list[Entry], images: Entry, asked: Reading) -> Entry | None:
+def _labels_of(entries: list[Entry], images: Entry, wish: Reading) -> Entry | None:
     """The array of labels that goes with an array of images: the one named, else by length, set and name."""
-    if asked.labels:
-        named = [e for e in entries if e.name == asked.labels]
+    if wish.labels:
+        named = [e for e in entries if e.name == wish.labels]
         return named[0] if named else None
     able = [e for e in entries if e.is_column and _length(e) in images.shape and e.name != images.name]
     if not able:  # one column a class
@@ -199,9 +199,9 @@ def unpacked(stream: Any, shape: tuple[int, ...], dtype: np.dtype[Any], columns_
     ValueError
         If the stream ends too early.
     """
-    wanted = int(np.prod(shape)) * dtype.itemsize
+    expected = int(np.prod(shape)) * dtype.itemsize
     with tempfile.TemporaryFile(dir=_roomy_folder()) as file:
-        left = wanted
+        left = expected
         while left and (data := stream.read(min(left, 1 << 20))):
             file.write(data)
             left -= len(data)

@@ -98,7 +98,7 @@ class Source(ABC):
         """Whether this kind of source can read the place; «no» must be cheap and never an error."""
 
     @classmethod
-    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+    def readings(cls, place: Path, wish: Reading) -> list[Reading]:
         """Every way the place can be read, the likeliest first; one for sources that leave nothing open.
 
         Raises
@@ -107,7 +107,7 @@ class Source(ABC):
             If it cannot be read at all; the reason says what is missing.
         """
         del place
-        return [asked]
+        return [wish]
 
     @abstractmethod
     def find(self) -> Iterator[Found | Skipped]:

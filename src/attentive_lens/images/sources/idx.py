@@ -39,14 +39,14 @@ class IdxFiles(ArraySource):
     @classmethod
     def entries(cls, place: Path) -> list[Entry]:
         """Every IDX file of the folder; of a file, it and the columns beside it."""
-        found = []
+        entries = []
         for file in listed(place if place.is_dir() else place.parent):
             header = _header(file) if file.is_file() else None
             if header is not None:
-                found.append(Entry(file.name, file, header[0], header[1]))
+                entries.append(Entry(file.name, file, header[0], header[1]))
         if place.is_dir():
-            return found
-        return [entry for entry in found if entry.file == place or entry.is_column]
+            return entries
+        return [entry for entry in entries if entry.file == place or entry.is_column]
 
     @classmethod
     def sets_of(cls, images: Sequence[Entry]) -> list[str | None]:

@@ -32,50 +32,50 @@ class Listing(Source):
         if table is None:
             return False
         try:
-            found = head(table)
+            header = head(table)
         except BadFile:
             return False
-        return len(found.names) < FEWEST_PIXELS and _file_column(found, table.parent, Reading()) is not None
+        return len(header.names) < FEWEST_PIXELS and _file_column(header, table.parent, Reading()) is not None
 
     @classmethod
-    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+    def readings(cls, place: Path, wish: Reading) -> list[Reading]:
         """One for each column that can hold the labels."""
         table = _table_at(place)
         if table is None:
             raise BadFile(f"{place} could not be read", "there is no table of file names", "Name the table")
-        found = head(table)
-        files = _file_column(found, table.parent, asked)
+        header = head(table)
+        files = _file_column(header, table.parent, wish)
         if files is None:
             raise BadFile(f"{table} names no images", "no column holds names of files", "Name it with «images»")
-        others = [k for k in range(len(found.names)) if k != files and k != found.column(SET_COLUMNS)]
-        if asked.labels:
-            others = [k for k in others if found.names[k] == asked.labels]
-        elif (spoken := found.column(LABEL_WORDS)) in others:
+        others = [k for k in range(len(header.names)) if k != files and k != header.column(SET_COLUMNS)]
+        if wish.labels:
+            others = [k for k in others if header.names[k] == wish.labels]
+        elif (spoken := header.column(LABEL_WORDS)) in others:
             others = [k for k in others if k == spoken]
         if not others:
-            known = ", ".join(found.names)
+            known = ", ".join(header.names)
             raise BadFile(f"{table} has no labels", f"its columns are: {known}", "Name the column with «labels»")
-        return [replace(asked, images=found.names[files], labels=found.names[k]) for k in others]
+        return [replace(wish, images=header.names[files], labels=header.names[k]) for k in others]
 
     def find(self) -> Iterator[Found | Skipped]:
         """The lines in order, then the images nobody named."""
         table = _table_at(self.place)
         if table is None:
             raise BadFile(f"{self.place} could not be read", "the table is gone", "Put it back")
-        found = head(table)
-        places = {name: k for k, name in enumerate(found.names)}
+        header = head(table)
+        places = {name: k for k, name in enumerate(header.names)}
         files, labels = places[self.reading.images], places[self.reading.labels]
-        sets = found.column(SET_COLUMNS)
+        sets = header.column(SET_COLUMNS)
         seen: set[Path] = {table}
         with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
-            lines = csv.reader(stream, delimiter=found.delimiter)
-            if found.has_heading:
+            lines = csv.reader(stream, delimiter=header.delimiter)
+            if header.has_heading:
                 next(lines)
             for row in lines:
                 if not row:
                     continue
-                if len(row) != len(found.names):
-                    why = f"line {lines.line_num}: it has {len(row)} values, {len(found.names)} are needed"
+                if len(row) != len(header.names):
+                    why = f"line {lines.line_num}: it has {len(row)} values, {len(header.names)} are needed"
                     yield Skipped(table, why)
                     continue
                 file = _resolved(table.parent, row[files].strip())
@@ -106,12 +106,12 @@ def _table_at(place: Path) -> Path | None:
     return tables[0] if len(tables) == 1 and images else None
 
 
-def _file_column(found: Head, folder: Path, asked: Reading) -> int | None:
+def _file_column(header: Head, folder: Path, wish: Reading) -> int | None:
     """The column whose values are names of image files, for most of the first lines."""
-    if asked.images:
-        return found.names.index(asked.images) if asked.images in found.names else None
-    for k in range(len(found.names)):
-        cells = [row[k].strip() for row in found.rows if k < len(row) and row[k].strip()]
+    if wish.images:
+        return header.names.index(wish.images) if wish.images in header.names else None
+    for k in range(len(header.names)):
+        cells = [row[k].strip() for row in header.rows if k < len(row) and row[k].strip()]
         named = sum(Path(cell).suffix.lower() in SUFFIXES or _resolved(folder, cell).is_file() for cell in cells)
         if cells and 2 * named > len(cells):
             return k

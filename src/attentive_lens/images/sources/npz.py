@@ -35,10 +35,10 @@ class Arrays(ArraySource):
         if place.suffix.lower() == ".npz":
             return _npz_entries(place)
         files = [p for p in listed(place if place.is_dir() else place.parent) if p.suffix.lower() == ".npy"]
-        found = [_npy_entry(file) for file in files]
+        entries = [_npy_entry(file) for file in files]
         if place.is_dir():
-            return found
-        return [entry for entry in found if entry.file == place or not entry.holds_images]
+            return entries
+        return [entry for entry in entries if entry.file == place or not entry.holds_images]
 
     @classmethod
     def load(cls, entry: Entry) -> NDArray[Any]:
@@ -78,17 +78,17 @@ def _npy_entry(file: Path) -> Entry:
 
 
 def _npz_entries(file: Path) -> list[Entry]:
-    found = []
+    entries = []
     try:
         with zipfile.ZipFile(file) as archive:
             for name in sorted(archive.namelist()):
                 if name.endswith(".npy"):
                     with archive.open(name) as member:
                         shape, _, dtype = _header(member)
-                    found.append(Entry(name.removesuffix(".npy"), file, shape, dtype))
+                    entries.append(Entry(name.removesuffix(".npy"), file, shape, dtype))
     except (OSError, ValueError, zipfile.BadZipFile, EOFError) as error:
         raise _damaged(file, error) from None
-    return found
+    return entries
 
 
 def _damaged(file: Path, error: Exception) -> BadFile:

@@ -45,29 +45,29 @@ class PixelTable(Source):
         if not is_table(place):
             return False
         try:
-            found = head(place)
+            header = head(place)
         except BadFile:
             return False
-        return len(found.names) > FEWEST_PIXELS and sum(map(is_number, found.rows[0] if found.rows else [])) > 12
+        return len(header.names) > FEWEST_PIXELS and sum(map(is_number, header.rows[0] if header.rows else [])) > 12
 
     @classmethod
-    def readings(cls, place: Path, asked: Reading) -> list[Reading]:
+    def readings(cls, place: Path, wish: Reading) -> list[Reading]:
         """By the column with the labels, and by the order of the pixels where they have colours."""
-        found = head(place)
-        sets = found.column(SET_COLUMNS)
-        able = [k for k in range(len(found.names)) if k != sets]
-        if asked.labels:
-            able = [k for k in able if found.names[k] == asked.labels]
-        elif (spoken := found.column(LABEL_WORDS)) in able:
+        header = head(place)
+        sets = header.column(SET_COLUMNS)
+        able = [k for k in range(len(header.names)) if k != sets]
+        if wish.labels:
+            able = [k for k in able if header.names[k] == wish.labels]
+        elif (spoken := header.column(LABEL_WORDS)) in able:
             able = [k for k in able if k == spoken]
         else:
-            texts = [k for k in able if any(not is_number(row[k]) for row in found.rows if k < len(row))]
+            texts = [k for k in able if any(not is_number(row[k]) for row in header.rows if k < len(row))]
             able = texts[:1] or [able[0], able[-1]]
-        values = len(found.names) - 1 - (sets is not None)
+        values = len(header.names) - 1 - (sets is not None)
         complete = []
         for k in able:
-            own = replace(asked, labels=found.names[k])
-            complete += readings((1, values), 1, replace(own, layout="NP"))
+            way = replace(wish, labels=header.names[k])
+            complete += readings((1, values), 1, replace(way, layout="NP"))
         if not complete:
             raise BadFile(
                 f"{place} could not be read as images",
@@ -78,11 +78,11 @@ class PixelTable(Source):
 
     def find(self) -> Iterator[Found | Skipped]:
         """The lines in order."""
-        found, labels, sets = self._located()
+        header, labels, sets = self._located()
         with self.place.open("rb") as stream:
-            if found.has_heading:
+            if header.has_heading:
                 stream.readline()
-            number = int(found.has_heading)
+            number = int(header.has_heading)
             while True:
                 start = stream.tell()
                 line = stream.readline()
@@ -91,27 +91,27 @@ class PixelTable(Source):
                 number += 1
                 if not line.strip():
                     continue
-                count = line.count(found.delimiter.encode()) + 1
-                if count != len(found.names):
-                    why = f"line {number}: it has {count} values, {len(found.names)} are needed"
+                count = line.count(header.delimiter.encode()) + 1
+                if count != len(header.names):
+                    why = f"line {number}: it has {count} values, {len(header.names)} are needed"
                     yield Skipped(self.place, why)
                     continue
-                label = _cell(line, labels, count, found.delimiter)
+                label = _cell(line, labels, count, header.delimiter)
                 if not label:
                     yield Skipped(self.place, f"line {number}: its label is blank")
                     continue
-                word = _cell(line, sets, count, found.delimiter).lower() if sets is not None else ""
+                word = _cell(line, sets, count, header.delimiter).lower() if sets is not None else ""
                 yield Found(self.place, class_name(label), SET_WORDS.get(word), "byte", start)
 
     def picture(self, file: Path, part: str, index: int) -> Picture:
         """The image whose line starts at byte ``index``."""
         del part
-        found, labels, sets = self._located()
+        header, labels, sets = self._located()
         scale = self._scaled()
         try:
             with file.open("rb") as stream:
                 stream.seek(index)
-                values = _numbers(stream.readline(), found, labels, sets)
+                values = _numbers(stream.readline(), header, labels, sets)
             return Picture(scale.pixels(unfolded(values, self.reading)), "line of a table")
         except (ValueError, OSError) as error:
             why = str(error.strerror).lower() if isinstance(error, OSError) else str(error)
@@ -119,22 +119,22 @@ class PixelTable(Source):
 
     def _located(self) -> tuple[Head, int, int | None]:
         if self._columns is None:
-            found = head(self.place)
-            if self.reading.labels not in found.names:
+            header = head(self.place)
+            if self.reading.labels not in header.names:
                 why = f"it has no column «{self.reading.labels}» any more"
                 raise BadFile(f"{self.place} has changed", why, "Restore it")
-            self._columns = found, found.names.index(self.reading.labels), found.column(SET_COLUMNS)
+            self._columns = header, header.names.index(self.reading.labels), header.column(SET_COLUMNS)
         return self._columns
 
     def _scaled(self) -> Scale:
         """What white is, from the first lines that can be read."""
         if self._scale is None:
-            found, labels, sets = self._located()
+            header, labels, sets = self._located()
             sample = []
-            for row in found.rows:
-                line = found.delimiter.join(row).encode("utf-8", "surrogateescape")
+            for row in header.rows:
+                line = header.delimiter.join(row).encode("utf-8", "surrogateescape")
                 try:
-                    sample.append(_numbers(line, found, labels, sets))
+                    sample.append(_numbers(line, header, labels, sets))
                 except ValueError:
                     continue
             self._scale = Scale.of(np.concatenate(sample) if sample else np.full(1, 255.0))
@@ -154,11 +154,11 @@ def _cell(line: bytes, column: int, count: int, delimiter: str) -> str:
     return next(csv.reader([text]), [""])[0] if text.startswith('"') else text
 
 
-def _numbers(line: bytes, found: Head, labels: int, sets: int | None) -> NDArray[np.float64]:
+def _numbers(line: bytes, header: Head, labels: int, sets: int | None) -> NDArray[np.float64]:
     """The pixels of a line; `ValueError` with the reason if one is missing or no number."""
-    cells = line.strip(b"\r\n").split(found.delimiter.encode())
-    if len(cells) != len(found.names):
-        raise ValueError(f"it has {len(cells)} values, {len(found.names)} are needed")
+    cells = line.strip(b"\r\n").split(header.delimiter.encode())
+    if len(cells) != len(header.names):
+        raise ValueError(f"it has {len(cells)} values, {len(header.names)} are needed")
     for column in sorted({labels, *([sets] if sets is not None else [])}, reverse=True):
         del cells[column]
     try:

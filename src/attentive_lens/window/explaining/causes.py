@@ -63,10 +63,10 @@ class CausesPanel(QWidget):
             request = Causes(self.session.place, self.session.runs.current, self.session.scores.on)
             self.session.ask(request, self._take, self._failed, priority=6, scope="causes")
 
-    def _take(self, found: CausesFound) -> None:
-        if (found.run, found.on) == (self.session.runs.current, self.session.scores.on):
-            self._for = (found.run, found.on)
-            self._show(found.groups)
+    def _take(self, causes: CausesFound) -> None:
+        if (causes.run, causes.on) == (self.session.runs.current, self.session.scores.on):
+            self._for = (causes.run, causes.on)
+            self._show(causes.groups)
 
     def _failed(self, sentence: str) -> None:
         self.ask.setEnabled(True)

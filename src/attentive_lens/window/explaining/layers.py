@@ -49,30 +49,32 @@ class LayersPanel(QWidget):
         self.channels = Strip("channels", 40)
         inside.addWidget(self.channels)
 
-    def show_layers(self, run: int, found: Explanation) -> None:
+    def show_layers(self, run: int, explanation: Explanation) -> None:
         """Of the image explained; the maps on the plates are asked for, and follow."""
         plan = self.session.runs.plan()
-        if plan is None or found.image is None:
+        if plan is None or explanation.image is None:
             return
         network, facts = facts_of(plan, len(self.session.images.collection.classes))
         every = plates_of(network, facts, plan.preprocessing.shape, plan.frozen)
         plates = chosen_plates(every, [len(p.shape) == 3 or p is every[-1] for p in every])
         if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
             self.bench.show_plates(plates)
-        self.bench.show_pictures({"image": to_image(found.pixels)})
+        self.bench.show_pictures({"image": to_image(explanation.pixels)})
         if self.bench.current is None:
             self.bench.current = 1
         self.maps = {}
-        names = {layer.name for layer in found.layers}
-        wanted = tuple(plate.output for plate in plates if plate.output in names and len(plate.shape) == 3)
-        request = Activations(wanted, self.session.place, run, found.image)
-        self.session.ask(request, lambda own: self._take(found, own), priority=2, scope="activations")
+        names = {layer.name for layer in explanation.layers}
+        layers = tuple(plate.output for plate in plates if plate.output in names and len(plate.shape) == 3)
+        request = Activations(layers, self.session.place, run, explanation.image)
+        self.session.ask(
+            request, lambda activations: self._take(explanation, activations), priority=2, scope="activations"
+        )
         self._show_channels()
 
-    def _take(self, found: Explanation, activations: ActivationMaps) -> None:
+    def _take(self, explanation: Explanation, activations: ActivationMaps) -> None:
         self.maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
         pictures = {name: to_image(ink_on_paper(maps[:, :, _order(maps)[0]])) for name, maps in self.maps.items()}
-        self.bench.show_pictures({"image": to_image(found.pixels), **pictures})
+        self.bench.show_pictures({"image": to_image(explanation.pixels), **pictures})
         self._show_channels()
 
     def _show_channels(self) -> None:

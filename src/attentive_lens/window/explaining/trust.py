@@ -45,16 +45,16 @@ class TrustPanel(QWidget):
         self.measured.hide()
         inside.addWidget(self.measured)
 
-    def show_first(self, found: Explanation) -> None:
+    def show_first(self, explanation: Explanation) -> None:
         """The figures that come with a map."""
         self.measured.hide()
         self.measure.setEnabled(True)
         self.measure.show()
-        for own in found.maps:
-            line, trust = self.lines.get(own.key), own.trust
+        for map_ in explanation.maps:
+            line, trust = self.lines.get(map_.key), map_.trust
             if line is None:
                 continue
-            name, curve = f"{own.key}, {own.target}", trust.deletion
+            name, curve = f"{map_.key}, {map_.target}", trust.deletion
             if trust.empty:
                 set_role(line, "warn")
                 line.setText(f"{name}: the map is zero everywhere; nothing small changes this answer.")
@@ -76,24 +76,24 @@ class TrustPanel(QWidget):
         self.measured.setText("Measuring …")
         self.measured.show()
 
-    def show_measured(self, found: TrustChecks) -> None:
+    def show_measured(self, checks: TrustChecks) -> None:
         """Every figure with its limit."""
         words = {True: "passed", False: "not passed", None: "cannot be told"}
         lines = []
-        for own in found.maps:
+        for check in checks.maps:
             lines.append(
-                f"{own.key}: {words[own.passed]}. Deletion {own.deletion.area:.2f}, must be below"
-                f" {own.deletion.limit:.2f}; insertion {own.insertion.area:.2f}, above {own.insertion.limit:.2f}."
-                f" Rank correlation under small noise {own.stability:.2f}."
+                f"{check.key}: {words[check.passed]}. Deletion {check.deletion.area:.2f}, must be below"
+                f" {check.deletion.limit:.2f}; insertion {check.insertion.area:.2f}, above {check.insertion.limit:.2f}."
+                f" Rank correlation under small noise {check.stability:.2f}."
             )
-            if own.completeness is not None:
-                lines.append(_adding_up(own.completeness))
-        anew = found.weight_randomisation
+            if check.completeness is not None:
+                lines.append(_adding_up(check.completeness))
+        anew = checks.weight_randomisation
         lines.append(
             f"All weights randomised: rank correlation {anew.all_layers:.2f}, must be below {anew.limit:.2f}:"
             f" {words[anew.passed]} ({anew.images} images)."
         )
-        most = sorted(found.agreement.items(), key=lambda pair: -pair[1])
+        most = sorted(checks.agreement.items(), key=lambda pair: -pair[1])
         alike = ", ".join(f"{key.replace('_', ' ')} {value:.2f}" for key, value in most[:4])
         lines.append(f"Most like {alike}.")
         self.measured.setText("\n".join(lines))
@@ -102,5 +102,5 @@ class TrustPanel(QWidget):
 
 def _adding_up(sums: Completeness) -> str:
     """Whether a map's parts add up to what they should."""
-    told = f"Its parts add up to {sums.sum:.2f} of {sums.expected:.2f}, {percent(sums.error)} off."
-    return told.replace("-", "\u2212")
+    words = f"Its parts add up to {sums.sum:.2f} of {sums.expected:.2f}, {percent(sums.error)} off."
+    return words.replace("-", "\u2212")

@@ -43,7 +43,7 @@ class ClassRows(QWidget):
         """Rows in sight."""
         if self.mean is None or self.deviation is None or event is None:
             return
-        t, found = look.theme, self.session.images.collection
+        t, collection = look.theme, self.session.images.collection
         painter = QPainter(self)
         painter.setFont(look.font(look.SMALL))
         painter.setPen(t.colour("faint"))
@@ -51,8 +51,8 @@ class ClassRows(QWidget):
             painter.drawText(NAME + k * (SIDE + GAP), 14, word)
         shown = max(0, (self.width() - NAME) // (SIDE + GAP) - 2)
         metrics = QFontMetrics(look.font(look.TEXT, True))
-        names = shortened(found.classes, NAME - 12, metrics.horizontalAdvance)
-        for label_ in range(len(found.classes)):
+        names = shortened(collection.classes, NAME - 12, metrics.horizontalAdvance)
+        for label_ in range(len(collection.classes)):
             top = HEAD + label_ * (SIDE + GAP)
             if top > event.rect().bottom() or top + SIDE < event.rect().top():
                 continue
@@ -61,7 +61,7 @@ class ClassRows(QWidget):
             painter.drawText(QRectF(0, top, NAME, 20), Qt.AlignmentFlag.AlignVCenter, names[label_])
             painter.setFont(look.font(look.SMALL))
             painter.setPen(t.colour("faint"))
-            count = f"{thousands(found.count('training', label_))} training images"
+            count = f"{thousands(collection.count('training', label_))} training images"
             painter.drawText(QRectF(0, top + 20, NAME, 18), Qt.AlignmentFlag.AlignVCenter, count)
             pictures = [self.mean[label_], self.deviation[label_], *self._some(label_, shown)]
             for k, picture in enumerate(pictures):
@@ -70,9 +70,9 @@ class ClassRows(QWidget):
     def _some(self, label_: int, count: int) -> list[NDArray[np.uint8]]:
         if self.session.images.pixels is None:
             return []
-        found = self.session.images.collection
-        own = [k for k in np.flatnonzero(found.labels == label_).tolist() if found.sets[k] == "training"]
-        return [self.session.images.pixels[k] for k in own[:: max(1, len(own) // max(1, count))][:count]]
+        collection = self.session.images.collection
+        members = [k for k in np.flatnonzero(collection.labels == label_).tolist() if collection.sets[k] == "training"]
+        return [self.session.images.pixels[k] for k in members[:: max(1, len(members) // max(1, count))][:count]]
 
 
 class AveragesView(QWidget):
@@ -85,13 +85,13 @@ class AveragesView(QWidget):
         down.setContentsMargins(0, 0, 0, 0)
         down.setSpacing(8)
         down.addWidget(label("What the training images of a class have in common", size=look.LARGE, strong=True))
-        told = label(
+        hint = label(
             "A sharp spot in a mean, or a dark one in a deviation, lies in the same place in most images: a mark,"
             " perhaps. Deviations are shown twice as strong.",
             "faint",
         )
-        told.setWordWrap(True)
-        down.addWidget(told)
+        hint.setWordWrap(True)
+        down.addWidget(hint)
         self.rows = ClassRows(session)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -107,5 +107,5 @@ class AveragesView(QWidget):
         """Have the classes averaged."""
         self.session.ask(ClassAverages(self.session.place), self._take, priority=2, scope="class averages")
 
-    def _take(self, found: Averages) -> None:
-        self.rows.show_averages(found.mean, found.std)
+    def _take(self, averages: Averages) -> None:
+        self.rows.show_averages(averages.mean, averages.std)

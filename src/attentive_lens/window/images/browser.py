@@ -123,7 +123,7 @@ class Browser(QWidget):
         self.views.setCurrentIndex(int(on))
         self._show_details()
 
-    def wanted(self) -> Wanted:
+    def choice(self) -> Wanted:
         """What the filters ask for."""
         answers = self.filters.answers.currentText()
         return Wanted(
@@ -138,42 +138,42 @@ class Browser(QWidget):
 
     def refresh(self) -> None:
         """Show the collection as it is filtered."""
-        found = self.session.images.collection
-        most = max(1, *found.totals)
+        collection = self.session.images.collection
+        most = max(1, *collection.totals)
         self.class_bars.show_bars(
             tuple(
                 Bar(name, n / most, thousands(n), "petrol" if k == self.label else "faint")
-                for k, (name, n) in enumerate(zip(found.classes, found.totals, strict=True))
+                for k, (name, n) in enumerate(zip(collection.classes, collection.totals, strict=True))
             ),
             self.label,
         )
-        self.filters.show_counts(found, self.label)
+        self.filters.show_counts(collection, self.label)
         self.filters.show_answers(bool(self.session.scores.answers.said))
         self.filters.turn.setEnabled(self.filters.order.currentText() in self.session.images.measures)
-        self.findings.show_skipped(found.skipped)
+        self.findings.show_skipped(collection.skipped)
         finding = self.findings.current
         self.remedy.show_finding(finding)
         if finding is not None:
             groups = finding.groups or (finding.images,)
             self.shown = [Shown(finding.kind, "", np.array(group, np.int64) - 1) for group in groups]
         else:
-            self.shown = browse(found, self.wanted(), self.session.images.measures, self.session.scores.answers)
+            self.shown = browse(collection, self.choice(), self.session.images.measures, self.session.scores.answers)
         count = sum(len(group.places) for group in self.shown)
         self.title.setText("1 image" if count == 1 else f"{thousands(count)} images")
         self._show_groups()
-        warnings = small_classes(found) if finding is None else []
+        warnings = small_classes(collection) if finding is None else []
         self.warning.setText("\n".join(warnings))
         self.warning.setVisible(bool(warnings))
         self._show_details()
 
     def _show_groups(self) -> None:
-        found = self.session.images.collection
-        self.sheet.flagged = frozenset(k for k, row in enumerate(found.rows) if row.flagged)
-        self.sheet.faded = frozenset(k for k, name in enumerate(found.sets) if name in (EXCLUDED, GONE))
+        collection = self.session.images.collection
+        self.sheet.flagged = frozenset(k for k, row in enumerate(collection.rows) if row.flagged)
+        self.sheet.faded = frozenset(k for k, name in enumerate(collection.sets) if name in (EXCLUDED, GONE))
         groups = []
-        for own in self.shown:
-            note = f"{own.note} · {thousands(len(own.places))}".removeprefix(" · ")
-            groups.append(Group(own.title, note, tuple(own.places.tolist())))
+        for group in self.shown:
+            note = f"{group.note} · {thousands(len(group.places))}".removeprefix(" · ")
+            groups.append(Group(group.title, note, tuple(group.places.tolist())))
         self.sheet.show_groups(self.session.images.pixels, tuple(groups))
         if self.sheet.current is None and groups:
             self.sheet.current = groups[0].places[0]
@@ -230,10 +230,10 @@ class Browser(QWidget):
         """The keys written on the buttons, and Space for full size; the sheet and the table pass them on."""
         if event is None:
             return
-        made = self.details.keys.get(event.text().upper())
+        key_button = self.details.keys.get(event.text().upper())
         if event.key() == Qt.Key.Key_Space:
             self._open_current()
-        elif made is not None:
-            made.click()
+        elif key_button is not None:
+            key_button.click()
         else:
             super().keyPressEvent(event)

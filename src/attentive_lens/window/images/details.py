@@ -50,7 +50,7 @@ class Details(QFrame):
         layout.addWidget(self.facts, 1)
         self.selected = label(strong=True, name="selected count")
         layout.addWidget(self.selected)
-        made = (
+        buttons = (
             ("label", "Label … (L)", "L", "Give the selected images another class.", self._ask_label),
             ("set", "Set … (S)", "S", "Move the selected images to another set.", self._ask_set),
             ("exclude", "Exclude (X)", "X", "Do not use the selected images.", self.exclude),
@@ -60,7 +60,7 @@ class Details(QFrame):
         grid.setSpacing(6)
         self.buttons: dict[str, QPushButton] = {}
         self.keys: dict[str, QPushButton] = {}
-        for k, (name, words, key, tip, done) in enumerate(made):
+        for k, (name, words, key, tip, done) in enumerate(buttons):
             tip = f"{tip} Key: {key}. It can be undone, and the file stays as it is."
             self.buttons[name] = button(words, name, tip, done)
             self.keys[key] = self.buttons[name]
@@ -77,9 +77,9 @@ class Details(QFrame):
     def show_images(self, place: int | None, places: tuple[int, ...]) -> None:
         """The image at hand, and all that are selected."""
         self.place, self.places = place, places
-        found = self.session.images.collection
-        for made in (*self.buttons.values(), self.full):
-            made.setEnabled(place is not None)
+        collection = self.session.images.collection
+        for control in (*self.buttons.values(), self.full):
+            control.setEnabled(place is not None)
         view = self.session.runs.view
         self.ask.setVisible(place is not None and view is not None and view.has_model)
         self.selected.setVisible(len(places) > 1)
@@ -89,14 +89,14 @@ class Details(QFrame):
             self.preview.show_image(None)
             self.facts.setText("Select an image to see what it is.")
             return
-        row, set_name = found.rows[place], found.sets[place]
+        row, set_name = collection.rows[place], collection.sets[place]
         if self.session.images.pixels is not None and place < len(self.session.images.pixels):
             self.preview.show_image(to_image(self.session.images.pixels[place]))
         before = self.session.images.library.rows[place].label
-        was = f" (was {found.classes[before]})" if before != row.label else ""
+        was = f" (was {collection.classes[before]})" if before != row.label else ""
         mark = " · flagged" if row.flagged else ""
         lines = [
-            f"{found.classes[row.label]}{was} · {set_name}{mark}",
+            f"{collection.classes[row.label]}{was} · {set_name}{mark}",
             f"image {row.number}",
             row.name,
             f"{row.width}×{row.height} pixels, {row.mode}",
@@ -107,12 +107,12 @@ class Details(QFrame):
             lines += [f"{name} {value:.2f}" for name, value in shown.items()]
         answer = self.session.scores.answers.said.get(row.number)
         if answer is not None:
-            lines.append(f"said {found.classes[answer[0]]} ({answer[1]:.2f})")
+            lines.append(f"said {collection.classes[answer[0]]} ({answer[1]:.2f})")
         self.facts.setText("\n".join(lines))
         self.facts.setToolTip(row.file)
-        out = all(found.sets[p] == EXCLUDED for p in places or (place,))
+        out = all(collection.sets[p] == EXCLUDED for p in places or (place,))
         self.buttons["exclude"].setText("Use (X)" if out else "Exclude (X)")
-        marked = all(found.rows[p].flagged for p in places or (place,))
+        marked = all(collection.rows[p].flagged for p in places or (place,))
         self.buttons["flag"].setText("Unflag (F)" if marked else "Flag (F)")
 
     def _numbers(self) -> list[int]:
@@ -130,8 +130,8 @@ class Details(QFrame):
 
     def move_to(self, set_name: str | None) -> None:
         """Move the selected images to a set, or back to where source and split have them."""
-        told = self._told("moved") + (f" to {set_name}" if set_name else " back")
-        self.session.images.decide(told, self._numbers(), moved(set_name))
+        summary = self._told("moved") + (f" to {set_name}" if set_name else " back")
+        self.session.images.decide(summary, self._numbers(), moved(set_name))
 
     def exclude(self) -> None:
         """Exclude the selected images; use them again if all are excluded already."""

@@ -27,11 +27,11 @@ class _Histogram(QWidget):
         self.setObjectName("histogram")
         self.setFixedHeight(HEIGHT)
         self.counts: NDArray[np.int64] = np.zeros(1, np.int64)
-        self.kept = (0.0, 1.0)
+        self.chosen_range = (0.0, 1.0)
 
-    def show_counts(self, counts: NDArray[np.int64], kept: tuple[float, float]) -> None:
+    def show_counts(self, counts: NDArray[np.int64], chosen_range: tuple[float, float]) -> None:
         """Bars; ``kept`` is the part between the handles, 0–1 of the width."""
-        self.counts, self.kept = counts, kept
+        self.counts, self.chosen_range = counts, chosen_range
         self.setAccessibleName(f"distribution of {int(counts.sum())} images")
         self.update()
 
@@ -44,7 +44,7 @@ class _Histogram(QWidget):
         for k, count in enumerate(self.counts.tolist()):
             high = (self.height() - 2) * (count / most) ** 0.5
             middle = (k + 0.5) / len(self.counts)
-            inside = self.kept[0] <= middle <= self.kept[1]
+            inside = self.chosen_range[0] <= middle <= self.chosen_range[1]
             box = QRectF(FIGURE + k * wide, self.height() - high, max(1.0, wide - 1), high)
             painter.fillRect(box, t.colour("petrol" if inside else "line"))
         painter.fillRect(QRectF(FIGURE, self.height() - 1, self.width() - 2 * FIGURE, 1), t.colour("line"))

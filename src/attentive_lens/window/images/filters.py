@@ -85,13 +85,13 @@ class FilterBar(QWidget):
         """Sets to show."""
         return frozenset(name for name, chip in self.chips.items() if chip.isChecked())
 
-    def show_counts(self, found: Collection, class_number: int | None) -> None:
+    def show_counts(self, collection: Collection, class_number: int | None) -> None:
         """Counts on the chips; sets without images have no chip, but the three main ones."""
         for name, chip in self.chips.items():
-            chip.setText(f"{name} {thousands(found.count(name, class_number))}")
-            chip.setVisible(name in ALWAYS or found.count(name) > 0)
-            chip.setEnabled(found.count(name) > 0)
-        flagged = sum(row.flagged for row in found.rows)
+            chip.setText(f"{name} {thousands(collection.count(name, class_number))}")
+            chip.setVisible(name in ALWAYS or collection.count(name) > 0)
+            chip.setEnabled(collection.count(name) > 0)
+        flagged = sum(row.flagged for row in collection.rows)
         self.flagged.setText(f"flagged {thousands(flagged)}")
         self.flagged.setVisible(flagged > 0 or self.flagged.isChecked())
 

@@ -50,9 +50,9 @@ class Findings(QFrame):
         self.skipped = label(name="skipped files", size=look.SMALL)
         self.skipped.setWordWrap(True)
         self.skipped.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.found = QVBoxLayout()
-        self.found.setSpacing(2)
-        self.rows.addLayout(self.found)
+        self.list_rows = QVBoxLayout()
+        self.list_rows.setSpacing(2)
+        self.rows.addLayout(self.list_rows)
         self.rows.addWidget(label("Not read", "faint", look.SMALL))
         self.rows.addWidget(self.skipped)
         self.rows.addStretch()
@@ -70,8 +70,8 @@ class Findings(QFrame):
     def clear(self) -> None:
         """Show no finding."""
         self.finding = None
-        for k in range(self.found.count()):
-            item = self.found.itemAt(k)
+        for k in range(self.list_rows.count()):
+            item = self.list_rows.itemAt(k)
             row = item.widget() if item is not None else None
             if isinstance(row, QPushButton):
                 row.setChecked(False)
@@ -97,23 +97,23 @@ class Findings(QFrame):
         self.findings, self.finding = values.faults, None
         self.look_for.setEnabled(True)
         self.look_for.setText("Look again" if self.findings else "No faults were found")
-        while self.found.count():
-            item = self.found.takeAt(0)
+        while self.list_rows.count():
+            item = self.list_rows.takeAt(0)
             widget = item.widget() if item is not None else None
             if widget is not None:
                 widget.deleteLater()
-        for k, found in enumerate(self.findings):
-            words = f"{found.kind} · {thousands(len(found.images))}"
-            row = button(words, f"finding {k}", found.why, partial(self._choose, k), checkable=True)
+        for k, finding in enumerate(self.findings):
+            words = f"{finding.kind} · {thousands(len(finding.images))}"
+            row = button(words, f"finding {k}", finding.why, partial(self._choose, k), checkable=True)
             row.setProperty("role", "row")
-            self.found.addWidget(row)
+            self.list_rows.addWidget(row)
         self.session.images.reread_copies()
         self.chosen.emit()
 
     def _choose(self, number: int) -> None:
         self.finding = None if self.finding == number else number
-        for k in range(self.found.count()):
-            item = self.found.itemAt(k)
+        for k in range(self.list_rows.count()):
+            item = self.list_rows.itemAt(k)
             row = item.widget() if item is not None else None
             if isinstance(row, QPushButton):
                 row.setChecked(k == self.finding)
@@ -151,5 +151,5 @@ class Remedy(QFrame):
         self.why.setText(f"{finding.why}. {finding.remedy}.")
         for k, action in enumerate(finding.actions):
             words = action.word[0].upper() + action.word[1:]
-            made = button(words, f"remedy {k}", "It can be undone.", partial(self.session.act, action))
-            self.buttons.addWidget(made, 0, Qt.AlignmentFlag.AlignLeft)
+            action_button = button(words, f"remedy {k}", "It can be undone.", partial(self.session.act, action))
+            self.buttons.addWidget(action_button, 0, Qt.AlignmentFlag.AlignLeft)

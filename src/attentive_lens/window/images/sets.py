@@ -32,31 +32,32 @@ class SetBars(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("set bars")
-        self.found: Collection | None = None
+        self.collection: Collection | None = None
         self.pixels: Pixels | None = None
         self.moved: frozenset[int] = frozenset()
         self._places: list[list[int]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
-    def show_sets(self, found: Collection, pixels: Pixels | None) -> None:
+    def show_sets(self, collection: Collection, pixels: Pixels | None) -> None:
         """Another collection, or the same split otherwise."""
-        before = self.found
-        if before is not None and before.sets != found.sets:
-            same = len(before.sets) == len(found.sets)
-            pairs = zip(before.sets, found.sets, strict=True) if same else ()
+        before = self.collection
+        if before is not None and before.sets != collection.sets:
+            same = len(before.sets) == len(collection.sets)
+            pairs = zip(before.sets, collection.sets, strict=True) if same else ()
             self.moved = frozenset(k for k, (was, now) in enumerate(pairs) if was != now)
-        self.found, self.pixels = found, pixels
-        self._places = [[] for _ in found.classes]
-        for k, (row, own) in enumerate(zip(found.rows, found.sets, strict=True)):
-            if own == "validation":
+        self.collection, self.pixels = collection, pixels
+        self._places = [[] for _ in collection.classes]
+        for k, (row, set_name) in enumerate(zip(collection.rows, collection.sets, strict=True)):
+            if set_name == "validation":
                 self._places[row.label].append(k)
         for places in self._places:
             places.sort(key=lambda k: (k not in self.moved, k))
-        self.setFixedHeight(len(found.classes) * CLASS + 4)
-        told = (
-            f"{name}: " + ", ".join(f"{s} {found.count(s, k)}" for s, _ in BARS) for k, name in enumerate(found.classes)
+        self.setFixedHeight(len(collection.classes) * CLASS + 4)
+        summary = (
+            f"{name}: " + ", ".join(f"{s} {collection.count(s, k)}" for s, _ in BARS)
+            for k, name in enumerate(collection.classes)
         )
-        self.setAccessibleName("; ".join(told))
+        self.setAccessibleName("; ".join(summary))
         self.update()
 
     def shown(self, class_number: int) -> list[int]:
@@ -69,14 +70,14 @@ class SetBars(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Name, then a bar for each set with its figure, and images."""
-        if self.found is None or event is None:
+        if self.collection is None or event is None:
             return
         t = look.theme
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        most = max(1, *(self.found.count(s, k) for k in range(len(self.found.classes)) for s, _ in BARS))
+        most = max(1, *(self.collection.count(s, k) for k in range(len(self.collection.classes)) for s, _ in BARS))
         strong = look.font(look.TEXT, True)
-        names = shortened(self.found.classes, self.width() - 8, QFontMetricsF(strong).horizontalAdvance)
+        names = shortened(self.collection.classes, self.width() - 8, QFontMetricsF(strong).horizontalAdvance)
         middle, right = Qt.AlignmentFlag.AlignVCenter, Qt.AlignmentFlag.AlignRight
         for k, name in enumerate(names):
             top = k * CLASS
@@ -88,7 +89,7 @@ class SetBars(QWidget):
             painter.setFont(look.font(look.SMALL))
             for j, (set_name, role) in enumerate(BARS):
                 y = top + HEAD + 2 + j * (ROW + 2)
-                count = self.found.count(set_name, k)
+                count = self.collection.count(set_name, k)
                 painter.setPen(t.colour("faint"))
                 painter.drawText(QRectF(0, y, SET, ROW), middle, set_name)
                 painter.fillRect(QRectF(SET, y + 4, BAR, 10), t.colour("well"))
@@ -125,11 +126,11 @@ class SetBars(QWidget):
 
     def event(self, event: QEvent | None) -> bool:
         """A tooltip over each image: its name, and whether it was moved."""
-        if isinstance(event, QHelpEvent) and self.found is not None:
+        if isinstance(event, QHelpEvent) and self.collection is not None:
             place = self.place_at(event.pos())
             if place is not None:
                 moved = "\nThe last change moved it to the validation set." if place in self.moved else ""
-                QToolTip.showText(event.globalPos(), f"{self.found.rows[place].name}{moved}", self)
+                QToolTip.showText(event.globalPos(), f"{self.collection.rows[place].name}{moved}", self)
             return True
         return super().event(event)
 
@@ -176,25 +177,27 @@ class SetsView(QWidget):
 
     def refresh(self) -> None:
         """Show the split as it is."""
-        found = self.session.images.collection
+        collection = self.session.images.collection
         self.form.show_value(self.session.design.plan.split)
-        self.bars.show_sets(found, self.session.images.pixels)
-        told = [f"{thousands(found.count(name))} {name}" for name, _ in BARS]
-        told += [f"{thousands(found.count(n))} {n}" for n in ("left out", "excluded", "gone") if found.count(n)]
-        self.title.setText(" · ".join(told))
+        self.bars.show_sets(collection, self.session.images.pixels)
+        summary = [f"{thousands(collection.count(name))} {name}" for name, _ in BARS]
+        summary += [
+            f"{thousands(collection.count(n))} {n}" for n in ("left out", "excluded", "gone") if collection.count(n)
+        ]
+        self.title.setText(" · ".join(summary))
         moved = self.bars.moved
-        here = sum(found.sets[k] == "validation" for k in moved)
+        here = sum(collection.sets[k] == "validation" for k in moved)
         self.moved.setText(
             f"The last change moved {counted(len(moved), 'image', 'images')} between sets; those that came to the"
             f" validation set ({thousands(here)}) stand first, framed."
             if moved
             else "Beside the bars: validation images. Those that a change moves there will be framed."
         )
-        given = {row.given_set for row in self.session.images.library.rows}
+        named_sets = {row.given_set for row in self.session.images.library.rows}
         copies = len(self.session.images.library.copies)
         notes = [
             "The source names a test set; it stays as it is."
-            if "test" in given
+            if "test" in named_sets
             else "The source names no test set; «test fraction» draws one.",
             f"{counted(copies, 'image is', 'images are')} known to be copies and stay together."
             if copies
@@ -202,8 +205,12 @@ class SetsView(QWidget):
             "The same seed deals the same images whatever else is added or excluded.",
         ]
         self.notes.setText("\n\n".join(notes))
-        empty = [name for k, name in enumerate(found.classes) if found.count("validation", k) == 0 < found.totals[k]]
+        empty = [
+            name
+            for k, name in enumerate(collection.classes)
+            if collection.count("validation", k) == 0 < collection.totals[k]
+        ]
         short = f"No validation image of {', '.join(empty[:4])}{' …' if len(empty) > 4 else ''}." if empty else ""
-        if found.count("validation") == 0:
+        if collection.count("validation") == 0:
             short = "There is no validation set: training cannot tell its best epoch."
         self.warning.setText(short)

@@ -117,20 +117,20 @@ class SizesView(QWidget):
         request = ResizeModes(self.session.place, self.session.design.plan.write(), COLUMNS)
         self.session.ask(request, self._take, self._failed, priority=0)
 
-    def _take(self, found: ResizeModesShown) -> None:
+    def _take(self, shown: ResizeModesShown) -> None:
         self._asked = False
         self.rows.show_images(
-            {**found.modes, "network": found.network}, self.session.design.plan.preprocessing.resize_mode
+            {**shown.modes, "network": shown.network}, self.session.design.plan.preprocessing.resize_mode
         )
-        names = {1: ("grey",), 3: ("red", "green", "blue")}[len(found.mean)]
+        names = {1: ("grey",), 3: ("red", "green", "blue")}[len(shown.mean)]
         if self.session.design.plan.preprocessing.colour_space == "luma-chroma":
             names = ("luma", "chroma blue", "chroma red")
         lines = [
             f"{name}: mean {mean:+.2f}, standard deviation {std:.2f}"
-            for name, mean, std in zip(names, found.mean, found.std, strict=True)
+            for name, mean, std in zip(names, shown.mean, shown.std, strict=True)
         ]
         self.check.setText("\n".join(lines).replace("-", "\u2212"))
-        good = max(map(abs, found.mean)) < NEAR_MEAN and all(abs(std - 1) < NEAR_STD for std in found.std)
+        good = max(map(abs, shown.mean)) < NEAR_MEAN and all(abs(std - 1) < NEAR_STD for std in shown.std)
         scaled = self.session.design.plan.preprocessing.normalisation == "0-1"
         set_role(self.verdict, "good" if good else "faint" if scaled else "warn")
         self.verdict.setText(

@@ -68,8 +68,8 @@ class _Model(QAbstractTableModel):
         return to_image(pixels[place]).scaled(24, 24)
 
     def _words(self, name: str, place: int) -> str:
-        found = self.session.images.collection
-        row = found.rows[place]
+        collection = self.session.images.collection
+        row = collection.rows[place]
         measured = self.session.images.measures.get(name)
         if measured is not None and place < len(measured):
             return f"{measured[place]:.2f}"
@@ -77,11 +77,11 @@ class _Model(QAbstractTableModel):
         words = {
             "image": thousands(row.number),
             "file": row.name,
-            "class": found.classes[row.label],
-            "set": found.sets[place],
+            "class": collection.classes[row.label],
+            "set": collection.sets[place],
             "flag": "flag" if row.flagged else "",
             "size": f"{row.width}×{row.height}",
-            "said": f"{found.classes[answer[0]]} {answer[1]:.2f}" if answer else "",
+            "said": f"{collection.classes[answer[0]]} {answer[1]:.2f}" if answer else "",
         }
         return words.get(name, "")
 
@@ -133,10 +133,10 @@ class ImageTable(QTableView):
         """Every column as wide as its head, its numbers and the class names need; files as wide as usual."""
         metrics = QFontMetrics(look.font())
         heads = QFontMetrics(look.font(look.SMALL))
-        found = self.rows_.session.images.collection
-        longest = max((metrics.horizontalAdvance(name) for name in found.classes), default=0)
+        collection = self.rows_.session.images.collection
+        longest = max((metrics.horizontalAdvance(name) for name in collection.classes), default=0)
         content = {
-            "image": 34 + metrics.horizontalAdvance(thousands(len(found.rows))),
+            "image": 34 + metrics.horizontalAdvance(thousands(len(collection.rows))),
             "file": 130,
             "class": min(150, longest),
             "set": metrics.horizontalAdvance("validation"),

@@ -150,12 +150,12 @@ class Viewer(QWidget):
         )
         self.setFocus()
 
-    def _take(self, found: Picture) -> None:
-        if found.image == self._image:
-            self.pixels = found.pixels
-            self.canvas.show_picture(to_image(found.pixels))
-            if found.step > 1:
-                self.note.setText(f"{self.note.text()}, every {found.step}. pixel shown")
+    def _take(self, picture: Picture) -> None:
+        if picture.image == self._image:
+            self.pixels = picture.pixels
+            self.canvas.show_picture(to_image(picture.pixels))
+            if picture.step > 1:
+                self.note.setText(f"{self.note.text()}, every {picture.step}. pixel shown")
 
     def _failed(self, sentence: str) -> None:
         self.pixels = None

@@ -52,7 +52,7 @@ class ExplainPage(Page):
         super().__init__(session)
         self.image: int | None = None
         self.walked: list[int] = []
-        self.found: Explanation | None = None
+        self.explanation: Explanation | None = None
         self.filters_of: int | None = None
         self.pulls = False
         empty = EmptyState(
@@ -217,7 +217,7 @@ class ExplainPage(Page):
             return
         self.image = image
         request = Explain(self.session.place, view.number, image, self.method or DEFAULT)
-        self.session.ask(request, lambda found: self._take(view.number, found), priority=1, scope="explain")
+        self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
         if self.filters_of != view.number:
             self.filters_of = view.number
             filters = FirstFilters(self.session.place, view.number)
@@ -230,16 +230,16 @@ class ExplainPage(Page):
             self.open_image(self.image)
 
     def _measure(self) -> None:
-        view, found = self.session.runs.view, self.found
-        if view is None or found is None or found.image is None:
+        view, explanation = self.session.runs.view, self.explanation
+        if view is None or explanation is None or explanation.image is None:
             return
         self.trust.show_waiting()
 
         def take(checks: TrustChecks) -> None:
-            if self.found is found and view.number == self.session.runs.current:
+            if self.explanation is explanation and view.number == self.session.runs.current:
                 self.trust.show_measured(checks)
 
-        request = Trust(self.session.place, view.number, found.image, found.method)
+        request = Trust(self.session.place, view.number, explanation.image, explanation.method)
         self.session.ask(request, take, priority=5, scope="trust")
 
     def _walk_through(self, images: list[int]) -> None:
@@ -259,30 +259,30 @@ class ExplainPage(Page):
         at = mistakes.index(self.image) + step if self.image in mistakes else 0
         self.open_image(mistakes[at % len(mistakes)])
 
-    def _take(self, run: int, found: Explanation) -> None:
-        if (run, found.image) != (self.session.runs.current, self.image):
+    def _take(self, run: int, explanation: Explanation) -> None:
+        if (run, explanation.image) != (self.session.runs.current, self.image):
             return
-        self.found = found
+        self.explanation = explanation
         self.stack.setCurrentIndex(1)
-        right = found.said == found.true
-        names = {"said": (found.said, "good" if right else "bad"), "true": (found.true or "", "good")}
+        right = explanation.said == explanation.true
+        names = {"said": (explanation.said, "good" if right else "bad"), "true": (explanation.true or "", "good")}
         for key, (target, role) in names.items():
             _, name, probability = self.heads[key]
             name.setText(target)
-            probability.setText(f"{found.probabilities.get(target, 0.0):.2f}")
-            probability.setToolTip(answer_tip(found.output))
+            probability.setText(f"{explanation.probabilities.get(target, 0.0):.2f}")
+            probability.setToolTip(answer_tip(explanation.output))
             set_role(name, role)
             set_role(probability, role)
-        order = sorted(found.probabilities.items(), key=lambda item: -item[1])
+        order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
         self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
-        self.trust.show_first(found)
-        self.file.setText(f"image {found.image} · {found.set} · {found.file.rsplit('/', 1)[-1]}")
-        self._show_method(found.method)
-        self._place_lens_on(found.maps[0].values)
+        self.trust.show_first(explanation)
+        self.file.setText(f"image {explanation.image} · {explanation.set} · {explanation.file.rsplit('/', 1)[-1]}")
+        self._show_method(explanation.method)
+        self._place_lens_on(explanation.maps[0].values)
         self._show_maps()
         self._show_place()
-        self.layers.show_layers(run, found)
+        self.layers.show_layers(run, explanation)
 
     def _show_method(self, key: str) -> None:
         self.methods.setCurrentIndex(self.methods.findData(key))
@@ -298,32 +298,32 @@ class ExplainPage(Page):
             self.open_image(self.image)
 
     def _role(self, name: str) -> str:
-        if self.found is None:
+        if self.explanation is None:
             return "faint"
-        if name == self.found.true:
+        if name == self.explanation.true:
             return "petrol"
-        return "vermilion" if name == self.found.said else "faint"
+        return "vermilion" if name == self.explanation.said else "faint"
 
-    def _take_filters(self, found: Filters) -> None:
-        if found.pictures is None:
+    def _take_filters(self, filters: Filters) -> None:
+        if filters.pictures is None:
             self.filters.show_pictures([])
             self.filter_note.setText("The network does not begin with a convolution.")
             return
-        self.filters.show_pictures([to_image((p * 255).astype(np.uint8)) for p in found.pictures])
+        self.filters.show_pictures([to_image((p * 255).astype(np.uint8)) for p in filters.pictures])
         self.filter_note.setText(
-            f"{found.layer}: what each of its {len(found.pictures)} filters looks for, as colours about grey."
+            f"{filters.layer}: what each of its {len(filters.pictures)} filters looks for, as colours about grey."
         )
 
     def _show_maps(self) -> None:
-        if self.found is None:
+        if self.explanation is None:
             return
-        picture = to_image(self.found.pixels)
-        maps = {own.key: own.values for own in self.found.maps}
+        picture = to_image(self.explanation.pixels)
+        maps = {map_.key: map_.values for map_ in self.explanation.maps}
         said, true = maps["said"], maps.get("true", maps["said"])
         top = max(scale(said), scale(true))
         self.lenses["said"].show_image(picture, to_image(map_colours(said, top=top)))
-        if self.pulls and self.found.difference is not None:
-            self.lenses["true"].show_image(picture, to_image(map_colours(self.found.difference, signed=True)))
+        if self.pulls and self.explanation.difference is not None:
+            self.lenses["true"].show_image(picture, to_image(map_colours(self.explanation.difference, signed=True)))
         else:
             self.lenses["true"].show_image(picture, to_image(map_colours(true, top=top)))
         self.heads["true"][0].setText("said − true, on" if self.pulls else "true")
@@ -338,8 +338,8 @@ class ExplainPage(Page):
             self.place.setText(f"mistake {at} of {len(mistakes)} on {self.session.scores.on}")
         else:
             self.place.setText(f"{len(mistakes)} mistakes on {self.session.scores.on}" if mistakes else "")
-        for made in (self.back, self.forth):
-            made.setEnabled(bool(mistakes))
+        for step_button in (self.back, self.forth):
+            step_button.setEnabled(bool(mistakes))
         self.action_changed.emit()
 
     def _place_lens_on(self, map_: NDArray[Any]) -> None:

@@ -80,8 +80,8 @@ class ImagesPage(Page):
 
     def state(self) -> str:
         """Images and classes."""
-        found = self.session.images.collection
-        return f"{thousands(sum(found.totals))} · {len(found.classes)}"
+        collection = self.session.images.collection
+        return f"{thousands(sum(collection.totals))} · {len(collection.classes)}"
 
     def action(self) -> tuple[str, bool]:
         """On to the network."""
@@ -93,8 +93,8 @@ class ImagesPage(Page):
 
     def show_view(self, name: str) -> None:
         """Show one of `VIEWS`; all but the first are made when they are first wanted."""
-        for own, tab in self.tabs.items():
-            tab.setChecked(own == name)
+        for tab_name, tab in self.tabs.items():
+            tab.setChecked(tab_name == name)
         self.layers.setCurrentIndex(0)
         if name in ("pictures", "table"):
             self.views.setCurrentWidget(self.browser)
@@ -157,9 +157,9 @@ class ImagesPage(Page):
             words = ["rescan", str(self.session.workspace.folder)]
             self._process = run_command(self, words, self._rescanned)
 
-    def _rescanned(self, code: int, told: str) -> None:
+    def _rescanned(self, code: int, message: str) -> None:
         self._process = None
-        self.session.said.emit(told or "The source was looked through.", code != 0)
+        self.session.said.emit(message or "The source was looked through.", code != 0)
         if code == 0:
             self.session.images.reread()
             self.session.images.want_pixels()

@@ -50,9 +50,11 @@ class NetworkPage(Page):
         begin.addWidget(label("start from", "faint"))
         self.starters = {}
         for name, starter in STARTERS.items():
-            made = button(name, f"starter {name}", starter.when, partial(self._start_from, name), checkable=True)
-            begin.addWidget(made)
-            self.starters[name] = made
+            starter_button = button(
+                name, f"starter {name}", starter.when, partial(self._start_from, name), checkable=True
+            )
+            begin.addWidget(starter_button)
+            self.starters[name] = starter_button
         begin.addStretch()
         layout.addLayout(begin)
         self.memory = label(role="warn", name="memory warning")
@@ -172,8 +174,8 @@ class NetworkPage(Page):
             " Choose a smaller batch size, a smaller input size or fewer filters."
         )
         self.memory.setVisible(needed > free)
-        for name, made in self.starters.items():
-            made.setChecked(STARTERS[name].network == plan.network and plan.base is None)
+        for name, starter_button in self.starters.items():
+            starter_button.setChecked(STARTERS[name].network == plan.network and plan.base is None)
         self._list_runs()
         self._show_layer()
         self.action_changed.emit()

@@ -52,14 +52,14 @@ class ResultsPage(Page):
         head.addStretch()
         self.set_buttons = {}
         for name in SETS:
-            made = view_button(
+            set_button = view_button(
                 name,
                 f"score {name}",
                 f"Score the run on the {name} set. {TEST_TIP if name == 'test' else ''}".strip(),
                 partial(self._choose, name),
             )
-            head.addWidget(made)
-            self.set_buttons[name] = made
+            head.addWidget(set_button)
+            self.set_buttons[name] = set_button
         left.addLayout(head)
         self.problem = label(role="warn", name="results problem")
         self.problem.setWordWrap(True)
@@ -141,9 +141,9 @@ class ResultsPage(Page):
         session = self.session
         view = session.runs.view
         self.stack.setCurrentIndex(1 if view is not None and view.has_model else 0)
-        for name, made in self.set_buttons.items():
-            made.setChecked(name == session.scores.on)
-            made.setEnabled(session.images.collection.count(name) > 0)
+        for name, set_button in self.set_buttons.items():
+            set_button.setChecked(name == session.scores.on)
+            set_button.setEnabled(session.images.collection.count(name) > 0)
         table = session.scores.current
         cautions = session.scores.cautions() if table is not None else []
         self.caution.setText("\n".join(cautions))
@@ -180,7 +180,7 @@ class ResultsPage(Page):
         if table is None or cell is None:
             return
         true, said = cell
-        chosen = [(own.probability, own.image) for own in table.answers if (own.true, own.said) == cell]
+        chosen = [(answer.probability, answer.image) for answer in table.answers if (answer.true, answer.said) == cell]
         names = table.classes
         right = "right" if true == said else f"said to be {names[said]}"
         self.cell_title.setText(f"{names[true]}, {right}")
@@ -204,7 +204,7 @@ class ResultsPage(Page):
             if chosen:
                 parts.append((f"{name} · {len(chosen)} wrong", chosen))
         self.cell_title.setText("All wrong images" if parts else "No image was answered wrongly")
-        said = {own.image: names[own.said] for own in table.answers}
+        said = {answer.image: names[answer.said] for answer in table.answers}
         self.sheet.show_groups(self.session.images.pixels, self._groups(parts, said))
         self.action_changed.emit()
 

@@ -171,7 +171,7 @@ class TrainingPage(Page):
 
         def curve(part: str, figure: str) -> tuple[tuple[float, float], ...]:
             figures = ((epoch.epoch, getattr(epoch, part)) for epoch in view.epochs)
-            return tuple((number, getattr(found, figure)) for number, found in figures if found is not None)
+            return tuple((number, getattr(metrics, figure)) for number, metrics in figures if metrics is not None)
 
         best = view.best
         marked = float(best.epoch) if best is not None and best.validation is not None else None

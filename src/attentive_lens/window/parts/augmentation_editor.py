@@ -148,11 +148,11 @@ class AugmentationEditor(QWidget):
         """Tick and set what the plan says, unless it stands there already: a handle being moved keeps its focus."""
         if self.augmentation() == self.session.design.plan.augmentation:
             return
-        own = {step.kind: step for step in self.session.design.plan.augmentation}
-        self.steps |= own
-        self.order = [*own, *(kind for kind in self.order if kind not in own)]
+        steps = {step.kind: step for step in self.session.design.plan.augmentation}
+        self.steps |= steps
+        self.order = [*steps, *(kind for kind in self.order if kind not in steps)]
         for kind, tick in self.ticks.items():
-            tick.setChecked(kind in own)
+            tick.setChecked(kind in steps)
         self._show_turns()
         if self.sliders:
             self._show_step()
@@ -193,9 +193,9 @@ class AugmentationEditor(QWidget):
             self.order[mine], self.order[theirs] = other, self.current
             self._settle()
 
-    def _take(self, found: Augmented) -> None:
+    def _take(self, augmented: Augmented) -> None:
         self._asked = False
-        self.grid.show_images(found.originals, found.variants)
+        self.grid.show_images(augmented.originals, augmented.variants)
         if self._again:
             self._again = False
             self.refresh()

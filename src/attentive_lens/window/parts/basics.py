@@ -17,14 +17,14 @@ from attentive_lens.window import look
 
 def label(text: str = "", role: str = "", size: int = look.TEXT, strong: bool = False, name: str = "") -> QLabel:
     """A label in one of our sizes; ``role`` colours it: faint, good, bad, warn."""
-    made = QLabel(text)
-    made.setFont(look.font(size, strong))
-    made.setTextFormat(Qt.TextFormat.PlainText)
+    widget = QLabel(text)
+    widget.setFont(look.font(size, strong))
+    widget.setTextFormat(Qt.TextFormat.PlainText)
     if role:
-        made.setProperty("role", role)
+        widget.setProperty("role", role)
     if name:
-        made.setObjectName(name)
-    return made
+        widget.setObjectName(name)
+    return widget
 
 
 def set_role(widget: QWidget, role: str) -> None:
@@ -53,28 +53,28 @@ def panel(title: str = "", name: str = "") -> tuple[QFrame, QVBoxLayout]:
 
 def button(text: str, name: str, tip: str, clicked: Callable[[], Any], checkable: bool = False) -> QPushButton:
     """A button with a name for tests, a tooltip, and what it does."""
-    made = QPushButton(text)
-    made.setObjectName(name)
-    made.setToolTip(tip)
-    made.setAccessibleName(text)
-    made.setCheckable(checkable)
-    made.setFont(look.font())
-    made.clicked.connect(lambda _=False: clicked())
-    return made
+    widget = QPushButton(text)
+    widget.setObjectName(name)
+    widget.setToolTip(tip)
+    widget.setAccessibleName(text)
+    widget.setCheckable(checkable)
+    widget.setFont(look.font())
+    widget.clicked.connect(lambda _=False: clicked())
+    return widget
 
 
 def view_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) -> QPushButton:
     """A word that chooses a view; the chosen one is underlined."""
-    made = button(text, name, tip, clicked, checkable=True)
-    made.setProperty("role", "view")
-    return made
+    widget = button(text, name, tip, clicked, checkable=True)
+    widget.setProperty("role", "view")
+    return widget
 
 
 def filter_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) -> QPushButton:
     """A chip that shows or hides; tinted while it is on."""
-    made = button(text, name, tip, clicked, checkable=True)
-    made.setProperty("role", "filter")
-    return made
+    widget = button(text, name, tip, clicked, checkable=True)
+    widget.setProperty("role", "filter")
+    return widget
 
 
 class EmptyState(QWidget):

@@ -95,10 +95,12 @@ def plates_of(
     for node, fact in zip(network.nodes, facts, strict=True):
         before = plates[-1]
         if _is_coating(node.layer) and node.after == (before.output,) and uses[before.output] == 1 and len(plates) > 1:
-            told = f"{before.facts}\nthen {_coat(node.layer)}"
+            facts_told = f"{before.facts}\nthen {_coat(node.layer)}"
             coats = (*before.coats, _coat(node.layer))
             weights = before.weights + fact.weights
-            plates[-1] = replace(before, output=node.name, shape=fact.shape, facts=told, coats=coats, weights=weights)
+            plates[-1] = replace(
+                before, output=node.name, shape=fact.shape, facts=facts_told, coats=coats, weights=weights
+            )
             places[node.name] = len(plates) - 1
             continue
         sees = (
@@ -130,9 +132,9 @@ def plates_of(
     return tuple(plates)
 
 
-def chosen_plates(plates: Sequence[Plate], wanted: Sequence[bool]) -> tuple[Plate, ...]:
+def chosen_plates(plates: Sequence[Plate], mask: Sequence[bool]) -> tuple[Plate, ...]:
     """Some of the plates; ways from plates that are left out are too."""
-    places = {old: new for new, old in enumerate(k for k, want in enumerate(wanted) if want)}
+    places = {old: new for new, old in enumerate(k for k, want in enumerate(mask) if want)}
     return tuple(
         replace(plates[old], after=tuple(places[source] for source in plates[old].after if source in places))
         for old in places
@@ -295,7 +297,7 @@ class Bench(QWidget):
         painter.setPen(t.colour("ink"))
         metrics = painter.fontMetrics()
         box = QRectF(step * place, self.height() - CAPTIONS, step, 18)
-        names = [own.name for own in self.plates]
+        names = [each.name for each in self.plates]
         (words,) = shortened([plate.name], step - 4, metrics.horizontalAdvance, names)
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
         painter.setFont(look.font(look.SMALL))

@@ -217,9 +217,9 @@ def reduced(points: tuple[tuple[float, float], ...], most: int) -> list[tuple[fl
     if len(points) <= most:
         return list(points)
     size = math.ceil(4 * len(points) / most)
-    kept: list[tuple[float, float]] = []
+    points_kept: list[tuple[float, float]] = []
     for start in range(0, len(points), size):
         part = points[start : start + size]
         chosen = {part[0], part[-1], min(part, key=lambda p: p[1]), max(part, key=lambda p: p[1])}
-        kept += sorted(chosen)
-    return kept
+        points_kept += sorted(chosen)
+    return points_kept

@@ -70,15 +70,15 @@ class Form(QWidget):
             caption.setToolTip(spec.meaning)
             caption.setWordWrap(True)
             layout.addWidget(caption, row, 0)
-            made = self._make(name, spec, value.types()[name])
-            made.setObjectName(f"{(value.section if isinstance(value, Kind) else '') or value.title}.{name}")
-            made.setAccessibleName(spec.label or name)
-            made.setToolTip(spec.meaning)
-            made.setFont(look.font())
-            made.setFixedWidth(150)
-            layout.addWidget(made, row, 1)
+            editor = self._make(name, spec, value.types()[name])
+            editor.setObjectName(f"{(value.section if isinstance(value, Kind) else '') or value.title}.{name}")
+            editor.setAccessibleName(spec.label or name)
+            editor.setToolTip(spec.meaning)
+            editor.setFont(look.font())
+            editor.setFixedWidth(150)
+            layout.addWidget(editor, row, 1)
             layout.addWidget(label(spec.unit, role="faint"), row, 2)
-            self._fields[name] = made
+            self._fields[name] = editor
         self.problem = label(role="bad")
         self.problem.setWordWrap(True)
         self.problem.hide()
@@ -115,16 +115,16 @@ class Form(QWidget):
         """Fill the fields from a value, telling nobody."""
         self.value = value
         self._quiet = True
-        for name, made in self._fields.items():
-            own = getattr(value, name)
-            if isinstance(made, QComboBox):
-                made.setCurrentIndex(made.findData(own))
-            elif isinstance(made, QCheckBox):
-                made.setChecked(own)
-            elif isinstance(made, QSpinBox):
-                made.setValue(own)
-            elif isinstance(made, QLineEdit):
-                made.setText(own if isinstance(own, str) else f"{own:g}")
+        for name, editor in self._fields.items():
+            setting = getattr(value, name)
+            if isinstance(editor, QComboBox):
+                editor.setCurrentIndex(editor.findData(setting))
+            elif isinstance(editor, QCheckBox):
+                editor.setChecked(setting)
+            elif isinstance(editor, QSpinBox):
+                editor.setValue(setting)
+            elif isinstance(editor, QLineEdit):
+                editor.setText(setting if isinstance(setting, str) else f"{setting:g}")
         self._quiet = False
 
     def _edit_number(self, name: str, line: QLineEdit) -> None:
@@ -195,9 +195,9 @@ class KindForm(QWidget):
             self.kind.setAccessibleName(value.section)
             self.kind.setFont(look.font())
             self.kind.setFixedWidth(150)
-            for kind, own in kinds.items():
+            for kind, kind_class in kinds.items():
                 self.kind.addItem(kind, kind)
-                self.kind.setItemData(self.kind.count() - 1, own.idea, Qt.ItemDataRole.ToolTipRole)
+                self.kind.setItemData(self.kind.count() - 1, kind_class.idea, Qt.ItemDataRole.ToolTipRole)
             self.kind.currentIndexChanged.connect(self._choose)
             row.addWidget(self.kind)
             row.addSpacing(56)

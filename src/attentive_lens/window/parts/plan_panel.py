@@ -72,8 +72,8 @@ class PlanPanel(QWidget):
 
     def refresh(self) -> None:
         """Show the plan as it is now."""
-        plan, found = self.session.design.plan, self.session.images.collection
-        counts = [f"{thousands(found.count(name))} {name}" for name in ("training", "validation")]
+        plan, collection = self.session.design.plan, self.session.images.collection
+        counts = [f"{thousands(collection.count(name))} {name}" for name in ("training", "validation")]
         self.images.setText(f"{', '.join(counts)} images")
         self.name.setText(plan.name)
         self.name.setCursorPosition(0)

@@ -90,7 +90,7 @@ class RangeSlider(QWidget):
         """Take the nearer handle; of two in one place the one on the mouse's side."""
         if event is not None:
             value = self._at(event.position().x())
-            far = [abs(value - own) for own in self.values]
+            far = [abs(value - handle) for handle in self.values]
             self.held = far.index(min(far))
             if len(self.values) > 1 and self.values[0] == self.values[1]:
                 self.held = int(value > self.values[0])

@@ -88,13 +88,13 @@ class ContactSheet(QAbstractScrollArea):
             self.selection = self.selection ^ {place} if add else frozenset({place})
             self._anchor = place
         self.current = place
-        found = self._rectangle(place)
-        if found is not None:
+        rectangle = self._rectangle(place)
+        if rectangle is not None:
             bar = self.verticalScrollBar()
-            if bar is not None and found.top() < bar.value():
-                bar.setValue(found.top() - HEADER)
-            elif bar is not None and found.bottom() > bar.value() + self._view().height():
-                bar.setValue(found.bottom() - self._view().height() + GAP)
+            if bar is not None and rectangle.top() < bar.value():
+                bar.setValue(rectangle.top() - HEADER)
+            elif bar is not None and rectangle.bottom() > bar.value() + self._view().height():
+                bar.setValue(rectangle.bottom() - self._view().height() + GAP)
         self._view().update()
         self.selected.emit(place)
 
@@ -229,20 +229,20 @@ class ContactSheet(QAbstractScrollArea):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Select."""
-        found = self._at(event.pos()) if event is not None else None
-        if event is not None and found is not None:
+        place = self._at(event.pos()) if event is not None else None
+        if event is not None and place is not None:
             held = event.modifiers()
             self.select(
-                found,
+                place,
                 bool(held & Qt.KeyboardModifier.ShiftModifier),
                 bool(held & Qt.KeyboardModifier.ControlModifier),
             )
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         """Open."""
-        found = self._at(event.pos()) if event is not None else None
-        if found is not None:
-            self.opened.emit(found)
+        place = self._at(event.pos()) if event is not None else None
+        if place is not None:
+            self.opened.emit(place)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Arrows select, with Shift as far as they go, Enter opens."""
