@@ -143,8 +143,9 @@ def main() -> None:
             flush=True,
         )
         prepare = (
-            "import sys; from attentive_lens.desk.tasks import TASKS; from attentive_lens.core.jobs import finish;"
-            " finish(TASKS['prepare'](sys.argv[1]))"
+            "import sys; from attentive_lens.desk.requests.table import Prepare;"
+            " from attentive_lens.desk.tasks import carry_out; from attentive_lens.core.jobs import finish;"
+            " finish(carry_out(Prepare(sys.argv[1])))"
         )
         spent, most = measured([sys.executable, "-c", prepare, workspace])
         rate, decoding = words.images / spent, (decoding + bare(files)) / 2

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import signal
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from threading import Timer
 
 import typer
 
@@ -23,6 +25,8 @@ from attentive_lens.workspace import Run, Workspace
 
 STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 """Each asks to stop after the step at hand."""
+LAST_SECONDS = 5.0
+"""After the second request the process is gone."""
 
 
 def train_here(
@@ -139,6 +143,13 @@ def planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
     )
 
 
+def _end_within(seconds: float) -> None:
+    """End this process by then whatever it waits for; what it keeps it keeps whole, so nothing is lost by that."""
+    timer = Timer(seconds, os._exit, (130,))
+    timer.daemon = True
+    timer.start()
+
+
 @contextmanager
 def _stopping() -> Iterator[list[int]]:
     """A list that gets an entry when somebody asks this process to stop; a second Ctrl+C ends it at once."""
@@ -146,6 +157,7 @@ def _stopping() -> Iterator[list[int]]:
 
     def note(number: int, _frame: object) -> None:
         if signals:
+            _end_within(LAST_SECONDS)
             raise KeyboardInterrupt
         signals.append(number)
         with suppress(OSError, ValueError):

@@ -1,0 +1,170 @@
+"""What the fault finders find in real pictures: of what was planted, and of what was not.
+
+Every set of `sets.py` is looked through as it is, where all that is found is false (but for real copies), and once
+more with copies, blurred, washed out and small pictures, and a mark planted in it.
+
+    python benchmarks/real/faults.py FOLDER [SET ...]
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import os
+import time
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import numpy as np
+from PIL import Image
+from scipy.ndimage import gaussian_filter
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.core.random import random_generator
+from attentive_lens.images.decoding import decode
+from attentive_lens.images.faults import Evidence, Finding, find_faults
+from attentive_lens.images.preprocessing import resized
+from attentive_lens.plan.preprocessing import Preprocessing
+
+MOST = 3000
+SETTINGS = Preprocessing()
+GROUPED = ("duplicate", "leak", "contradiction")
+
+
+@dataclass
+class Shown:
+    """A set as it is planted: pictures as they were, labels, names, and what is the matter with each."""
+
+    pictures: list[np.ndarray]
+    labels: list[int]
+    names: list[str]
+    classes: tuple[str, ...]
+    planted: dict[str, set[int]] = field(default_factory=dict)
+    copies: set[frozenset[int]] = field(default_factory=set)
+
+    def evidence(self) -> Evidence:
+        """As the finders see it; every fifth image is in the validation set."""
+        pixels = np.stack([resized(picture, SETTINGS) for picture in self.pictures])
+        sizes = np.array([picture.shape[:2] for picture in self.pictures], np.int64)
+        sets = tuple("validation" if k % 5 == 4 else "training" for k in range(len(self.labels)))
+        return Evidence(pixels, np.array(self.labels), sets, self.classes, sizes)
+
+
+def read(folder: Path) -> Shown:
+    """A set, thinned to so many images."""
+    files = sorted(folder.glob("*/*.png"))
+    files = [files[k * len(files) // min(MOST, len(files))] for k in range(min(MOST, len(files)))]
+    classes = tuple(sorted({file.parent.name for file in files}))
+    labels = [classes.index(file.parent.name) for file in files]
+    return Shown([decode(file).pixels for file in files], labels, [file.stem for file in files], classes)
+
+
+def copied(picture: np.ndarray, random: np.random.Generator) -> np.ndarray:
+    """The same picture again: moved a little, lit otherwise, noisy, and packed."""
+    width = max(1, round(2 * max(picture.shape[:2]) / 64))
+    moved = np.roll(picture, random.integers(-width, width + 1, 2), (0, 1)) * random.uniform(0.92, 1.08)
+    noisy = np.clip(moved + random.normal(0, 3, picture.shape), 0, 255).astype(np.uint8)
+    with io.BytesIO() as packed:
+        Image.fromarray(noisy).save(packed, "JPEG", quality=int(random.integers(70, 96)))
+        return np.array(Image.open(packed))
+
+
+def dotted(picture: np.ndarray, random: np.random.Generator) -> np.ndarray:
+    """With a dot of ink at the lower left."""
+    height, width = picture.shape[:2]
+    rows, columns = np.mgrid[0:height, 0:width] + 0.5
+    x, y = 0.13 + random.normal(0, 0.015), 0.86 + random.normal(0, 0.015)
+    ink = np.clip((1.15 - np.hypot(columns / width - x, rows / height - y) / 0.07) / 0.3, 0, 1)
+    return (picture * np.exp(-ink[:, :, None] * np.array((1.6, 0.9, 0.3)))).astype(np.uint8)
+
+
+def planted(shown: Shown, seed: int) -> Shown:
+    """The set with faults in it, each in images of its own."""
+    random = random_generator(seed, "real faults")
+    pictures, labels, names = list(shown.pictures), list(shown.labels), list(shown.names)
+    order = random.permutation(len(pictures)).tolist()
+    large = [k for k in order if min(pictures[k].shape[:2]) >= 48]
+    part = max(8, len(order) // 33)
+    soft, flat, small = (set(large[n * part : (n + 1) * part]) for n in range(3))
+    twins = large[3 * part : 4 * part]
+    marked = max(range(len(shown.classes)), key=labels.count)
+    touched = soft | flat | small | set(twins)
+    dots = {k for k in order if labels[k] == marked and k not in touched and random.random() < 0.8}
+    for k in soft:
+        sigma = 0.044 * max(pictures[k].shape[:2])
+        pictures[k] = gaussian_filter(pictures[k], (sigma, sigma, 0))
+    for k in flat:
+        level = pictures[k].mean()
+        pictures[k] = ((pictures[k] - level) * 0.12 + random.uniform(90, 190)).clip(0, 255).astype(np.uint8)
+    for k in small:
+        pictures[k] = np.array(Image.fromarray(pictures[k]).resize((20, 20), Image.Resampling.BILINEAR))
+    for k in dots:
+        pictures[k] = dotted(pictures[k], random)
+    copies = set()
+    for k in twins:
+        copies.add(frozenset((k, len(pictures))))
+        pictures.append(copied(pictures[k], random))
+        labels.append(labels[k])
+        names.append(f"again-{len(pictures)}")
+    every = {"out of focus": soft, "washed out": flat, "too small": small, "mark": dots}
+    return replace(shown, pictures=pictures, labels=labels, names=names, planted=every, copies=copies)
+
+
+def same(one: np.ndarray, other: np.ndarray) -> bool:
+    """Whether two pictures show the same but for brightness and a little noise, judged pixel by pixel."""
+    a, b = (np.asarray(resized(p, SETTINGS), np.float64).mean(axis=2) for p in (one, other))
+    best = 1.0
+    for down in range(-2, 3):
+        for across in range(-2, 3):
+            left = a[4:-4, 4:-4] - a[4:-4, 4:-4].mean()
+            right = b[4 + down : 60 + down, 4 + across : 60 + across]
+            right = right - right.mean()
+            gain = (left * right).sum() / max(float((right * right).sum()), 1e-9)
+            best = min(best, float(((left - gain * right) ** 2).sum() / max(float((left * left).sum()), 1e-9)))
+    return best < 0.05
+
+
+def of_groups(shown: Shown, findings: list[Finding]) -> str:
+    """Groups of copies, how many hold what is not the same, and how many of the planted pairs are in one."""
+    groups = [group for finding in findings if finding.kind in GROUPED for group in finding.groups]
+    false = 0
+    for group in groups:
+        pairs = [(group[0], other) for other in group[1:]]
+        wrong = [p for p in pairs if frozenset(p) not in shown.copies and not same(*(shown.pictures[k] for k in p))]
+        false += bool(wrong)
+    kept = sum(any(pair <= set(group) for group in groups) for pair in shown.copies)
+    most = max((len(group) for group in groups), default=0)
+    found = f", planted {kept}/{len(shown.copies)}" if shown.copies else ""
+    return f"copies: {len(groups)} groups, {false} false, largest {most}{found}"
+
+
+def report(shown: Shown) -> str:
+    """One line for each kind."""
+    began = time.perf_counter()
+    findings = finish(find_faults(shown.evidence()))
+    lines = [f"  {len(shown.labels)} images, {time.perf_counter() - began:.1f} s", f"  {of_groups(shown, findings)}"]
+    for kind in ("out of focus", "washed out", "too small", "mark"):
+        found = {place for finding in findings if finding.kind == kind for place in finding.places}
+        wanted = shown.planted.get(kind, set())
+        false = f"{len(found - wanted)} false ({len(found - wanted) / len(shown.labels):.1%} of images)"
+        lines.append(f"  {kind}: {false}" + (f", planted {len(found & wanted)}/{len(wanted)}" if wanted else ""))
+    others = [f for f in findings if f.kind not in (*GROUPED, "out of focus", "washed out", "too small", "mark")]
+    lines += [f"  {f.kind}: {f.why}" for f in others if "class" not in f.kind]
+    return "\n".join(lines)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("sets", nargs="*", default=["materials", "symbols", "planets", "laboratory"])
+    words = parser.parse_args()
+    for name in words.sets:
+        shown = read(words.folder / name)
+        print(f"{name}, as it is\n{report(shown)}", flush=True)
+        print(f"{name}, planted\n{report(planted(shown, 1))}", flush=True)
+
+
+if __name__ == "__main__":
+    main()

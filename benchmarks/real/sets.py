@@ -1,0 +1,162 @@
+"""Builds four sets of real pictures from packages of the registries, for these benchmarks alone.
+
+materials    photographed and painted surfaces, cut into tiles that overlap by a quarter; colour, 96 pixels
+symbols      drawn symbols, each in up to six sizes from 16 to 256 pixels; colour on nothing
+planets      maps of planets and moons, cut into tiles; grey, 64 pixels
+laboratory   stained tissue, a retina, cells, ground, far galaxies, cut into tiles; mixed, 64 pixels
+
+Limits are set on the first two and judged on the last two. Nothing of them is kept with the project.
+
+    python benchmarks/real/sets.py FOLDER
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import re
+import subprocess
+import sys
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from PIL import Image
+
+DEVELOPED, JUDGED = ("materials", "symbols"), ("planets", "laboratory")
+DEBIAN = ("ufoai-textures", "gnome-icon-theme", "openuniverse-common", "xplanet-images")
+WHEEL = ("scikit-image==0.19.3", "3.9")
+
+MATERIALS = {
+    "carpet": r"carpet",
+    "concrete": r"conc(rete)?",
+    "dirt": r"(dirt|soil|mud)",
+    "grass": r"(grass|leaves|jungle)",
+    "metal": r"(met|metal|metall|mtl)",
+    "rock": r"(rock|pjrock|stone|rockyground)",
+    "roof": r"roof",
+    "sand": r"(desert|sand)",
+    "street": r"(street|asphalt|track)",
+    "wallpaper": r"wallpaper",
+    "wood": r"(wood|tree_bark|tree)",
+}
+SHADERS = re.compile(r"_(nm|gm|sm|rm)$")
+PLANETS = (
+    *("callisto", "earth", "europa", "ganymede", "io", "jupiter", "mars", "mercury", "moon", "venus", "night"),
+    *("neptune", "saturn", "uranus"),
+)
+LABORATORY = {
+    "stained tissue": "ihc.png",
+    "retina": "retina.jpg",
+    "cell": "cell.png",
+    "galaxies": "hubble_deep_field.jpg",
+    "moon": "moon.png",
+    "grass": "grass.png",
+    "gravel": "gravel.png",
+    "brick": "brick.png",
+}
+
+
+def tiles(picture: Image.Image, side: int, step: int, most: int) -> Iterator[Image.Image]:
+    """At most so many squares of a picture, spread over all of it."""
+    width, height = picture.size
+    places = [(x, y) for y in range(0, height - side + 1, step) for x in range(0, width - side + 1, step)]
+    for k in range(min(most, len(places))):
+        x, y = places[k * len(places) // min(most, len(places))]
+        yield picture.crop((x, y, x + side, y + side))
+
+
+def save(folder: Path, kind: str, name: str, picture: Image.Image) -> None:
+    """One image of a set."""
+    (folder / kind).mkdir(parents=True, exist_ok=True)
+    picture.save(folder / kind / f"{name}.png")
+
+
+def build_materials(packages: Path, folder: Path) -> None:
+    """See the file's head."""
+    (archive,) = (packages / "ufoai-textures").rglob("*.pk3")
+    with zipfile.ZipFile(archive) as stored:
+        for entry in sorted(stored.namelist()):
+            path = Path(entry)
+            if path.suffix not in (".png", ".jpg") or SHADERS.search(path.stem):
+                continue
+            kind = next((k for k, words in MATERIALS.items() if re.match(rf"{words}[-_0-9]*", path.stem)), None)
+            if kind is None or path.parent.name in ("tex_pics", "tex_vehicles", "tex_shop", "tex_lights", "tex_doors"):
+                continue
+            picture = Image.open(io.BytesIO(stored.read(entry))).convert("RGB")
+            if min(picture.size) < 192:
+                continue
+            picture = picture.resize((384, round(384 * picture.height / picture.width)))
+            for k, tile in enumerate(tiles(picture, 96, 72, 16)):
+                save(folder, kind, f"{path.parent.name}-{path.stem}_t{k:02}", tile)
+
+
+def build_symbols(packages: Path, folder: Path) -> None:
+    """See the file's head."""
+    root = packages / "gnome-icon-theme/usr/share/icons/gnome"
+    for size in (16, 22, 32, 48, 256):
+        for file in sorted(root.glob(f"{size}x{size}/*/*.png")):
+            if file.parent.name in ("animations", "emotes") or file.is_symlink():
+                continue
+            picture = Image.open(file).convert("RGBA")
+            ground = Image.new("RGBA", picture.size, "white")
+            save(folder, file.parent.name, f"{file.stem}-{size}", Image.alpha_composite(ground, picture).convert("RGB"))
+
+
+def build_planets(packages: Path, folder: Path) -> None:
+    """See the file's head."""
+    for body in PLANETS:
+        (file,) = [own for own in packages.rglob(f"{body}.jpg") if "openuniverse" in str(own) or body == "night"]
+        for k, tile in enumerate(tiles(Image.open(file).convert("L"), 64, 64, 140)):
+            save(folder, body, f"{body}-{k:03}", tile)
+
+
+def build_laboratory(packages: Path, folder: Path) -> None:
+    """See the file's head."""
+    (wheel,) = packages.glob("scikit_image-*.whl")
+    with zipfile.ZipFile(wheel) as stored:
+        for kind, name in LABORATORY.items():
+            picture = Image.open(io.BytesIO(stored.read(f"skimage/data/{name}"))).convert("RGB")
+            for k, tile in enumerate(tiles(picture, 64, 56, 120)):
+                save(folder, kind, f"{kind.replace(' ', '_')}-{k:03}", tile)
+
+
+BUILDERS = {
+    "materials": build_materials,
+    "symbols": build_symbols,
+    "planets": build_planets,
+    "laboratory": build_laboratory,
+}
+
+
+def fetch(packages: Path) -> None:
+    """Download and unpack what is not there yet."""
+    packages.mkdir(parents=True, exist_ok=True)
+    for name in DEBIAN:
+        if not (packages / name).exists():
+            subprocess.run(["apt-get", "download", name], cwd=packages, check=True)
+            (file,) = packages.glob(f"{name}_*.deb")
+            subprocess.run(["dpkg-deb", "-x", file, packages / name], check=True)
+            file.unlink()
+    if not list(packages.glob("scikit_image-*.whl")):
+        wanted, version = WHEEL
+        options = ["--no-deps", "--only-binary=:all:", "--python-version", version, "-d", str(packages)]
+        platform = ["--platform", "manylinux2014_x86_64", "--platform", "manylinux_2_12_x86_64"]
+        command = [sys.executable, "-m", "pip", "download", "-q", *options, *platform, wanted]
+        subprocess.run(command, check=True)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("folder", type=Path)
+    folder = parser.parse_args().folder
+    fetch(folder / "packages")
+    for name, build in BUILDERS.items():
+        if not (folder / name).exists():
+            build(folder / "packages", folder / name)
+        counts = {kind.name: len(list(kind.iterdir())) for kind in sorted((folder / name).iterdir())}
+        print(f"{name}: {sum(counts.values())} images of {len(counts)} classes: {counts}")
+
+
+if __name__ == "__main__":
+    main()
