@@ -111,7 +111,7 @@ def test_a_decision_that_cannot_be_written_changes_nothing_and_undo_stays_where_
     monkeypatch.setattr(type(station.catalogue), "correct", full)
     images.undo()
     images.decide("flagged", [4], flagged(True))
-    images.act(FaultAction("leave them out", (7,), (), (), None))
+    images.act(FaultAction("leave them out", (7,), (), (), (), None, ""))
     assert (history.state, history.last) == kept
     assert changed.calls == []
     assert [bad for _, bad in said.calls] == [True, True, True]

@@ -122,7 +122,9 @@ def faults(
 def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[str]:
     """Do the first action of the findings of some kinds; what was done."""
     from attentive_lens.desk.curating import Curating, act
+    from attentive_lens.desk.together import keep_together
     from attentive_lens.errors import BadUsage, BadValue
+    from attentive_lens.plan.plan import Plan
 
     curating = Curating(place)
     done = []
@@ -132,10 +134,17 @@ def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[
             there = ", ".join(sorted({fault.kind for fault in faults})) or "nothing"
             raise BadUsage(f"There is no «{kind}» to fix", f"what was found is: {there}", "Name one of these")
         for fault in matching:
-            if not fault.actions or fault.actions[0].step:
+            action = fault.actions[0] if fault.actions else None
+            if action is not None and action.pattern:
+                pair = f"--set 'split.keep_together=\"name pattern\"' --set 'split.group_pattern={action.pattern}'"
+                raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", f"Train with {pair}")
+            if action is None or action.step:
                 raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", fault.remedy)
-            act(curating, fault.actions[0])
-            done.append(f"{kind}: {fault.actions[0].word}")
+            if action.together:
+                done.append(f"{kind}: {action.word}. {keep_together(place, Plan(), action.together)}")
+                continue
+            act(curating, action)
+            done.append(f"{kind}: {action.word}")
     return done
 
 

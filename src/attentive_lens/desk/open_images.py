@@ -14,6 +14,7 @@ from attentive_lens.desk.collection import Collection, Library
 from attentive_lens.desk.curating import Curating, act, relabel
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
+from attentive_lens.desk.together import keep_together
 from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels, Rows
 from attentive_lens.plan.plan import Plan
@@ -114,8 +115,14 @@ class OpenImages:
         """As `collect`, telling nobody."""
         self.collection = self.library.collection(self.curating.state, self._plan())
 
-    def reread_copies(self) -> None:
-        """The fault finder noted which images are copies: the split keeps them together now."""
+    def keep_together(self, groups: Sequence[Sequence[int]]) -> None:
+        """Have the split keep groups of images in one set, and say what that moves."""
+        try:
+            words = keep_together(self.workspace, self._plan(), groups)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self.said.emit(f"{words}.", False)
         self.library = replace(self.library, copies=self.workspace.catalogue.copies())
         self.collect()
 

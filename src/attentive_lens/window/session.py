@@ -15,6 +15,7 @@ from attentive_lens.desk.open_runs import OpenRuns
 from attentive_lens.desk.open_scores import OpenScores
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
+from attentive_lens.desk.together import what_moves
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import read_augmentation
 from attentive_lens.window.asking import Asker, Failed
@@ -136,7 +137,16 @@ class Session(QObject):
         self.ticked.emit()
 
     def act(self, action: FaultAction) -> None:
-        """Do what a fault offers: decide about images, or add a step to the augmentation."""
+        """Do what a fault offers: decide about images, change the split, or add a step to the augmentation."""
+        if action.together:
+            self.images.keep_together(action.together)
+            return
+        if action.pattern:
+            before = self.images.collection
+            settings = {"split.keep_together": "name pattern", "split.group_pattern": action.pattern}
+            self.design.change(self.design.plan.changed(settings))
+            self.said.emit(f"{what_moves(before, self.images.collection, self.design.plan)}.", False)
+            return
         if action.step is None:
             self.images.act(action)
             return

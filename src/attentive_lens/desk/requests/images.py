@@ -191,13 +191,31 @@ class Augment(Request[Augmented]):
 
 @dataclass(frozen=True)
 class FaultAction:
-    """What can be done about a fault: decisions about images by number, or a step for the augmentation."""
+    """What can be done about a fault.
+
+    Attributes
+    ----------
+    word : str
+        On its button.
+    exclude, flag : tuple of int
+        Images, by number, to leave out or to mark.
+    relabel : tuple of (int, int)
+        Images and the class number each is to get.
+    together : tuple of tuple of int
+        Groups of images of which each is to stand in one set.
+    step : dict or None
+        For the augmentation.
+    pattern : str
+        Group pattern for the split.
+    """
 
     word: str
     exclude: tuple[int, ...]
     flag: tuple[int, ...]
     relabel: tuple[tuple[int, int], ...]
+    together: tuple[tuple[int, ...], ...]
     step: PlainTable | None
+    pattern: str
 
 
 @dataclass(frozen=True)
@@ -230,10 +248,8 @@ class FaultsFound:
 
 @dataclass(frozen=True)
 class FindFaults(Request[FaultsFound]):
-    """Faults of the collection as the default plan splits and prepares it.
-
-    Which images are copies is noted in the catalogue, for a split that keeps them together.
-    """
+    """Faults of the collection as a plan splits it (the default plan without one) and the default plan prepares it."""
 
     result: ClassVar[type[object]] = FaultsFound
     workspace: str
+    plan: PlainTable | None = None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +14,7 @@ from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound,
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
+from attentive_lens.explaining.trials import tried
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.faults import Action, Evidence, Finding, find_faults
 from attentive_lens.images.split import LEFT_OUT, SETS
@@ -23,12 +25,15 @@ from attentive_lens.workspace import Run, Workspace
 MOST_RUNS = 12
 """Runs asked about labels, the latest first."""
 AT_ONCE = 64
+TRIED = 96
+"""Images with a mark, and images of other classes, on which a model is asked about it."""
 
 
 def find(request: FindFaults) -> Job[FaultsFound]:
     """See `FindFaults`."""
     place = Workspace.open(Path(request.workspace))
-    data = yield from gather(place, Plan())
+    split = Plan.read(request.plan).split if request.plan is not None else Plan().split
+    data = yield from gather(place, replace(Plan(), split=split))
     collection = data.collection
     used = np.flatnonzero(np.isin(np.array(collection.sets), (*SETS, LEFT_OUT)))
     answers = yield from unseen_answers(place, data)
@@ -40,16 +45,68 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         np.array([[collection.rows[k].height, collection.rows[k].width] for k in used], np.int64).reshape(-1, 2),
         used,
         None if answers is None else answers[used],
+        tuple(collection.rows[k].name.rsplit(".", 1)[0] for k in used),
     )
     findings = yield from find_faults(evidence)
+    findings = yield from asked_about_marks(place, evidence, findings)
     numbers = (used + 1).tolist()
-    if place.writable:
-        groups = [group for finding in findings for group in finding.groups]
-        place.catalogue.keep_copies({numbers[p]: group for group, places in enumerate(groups, 1) for p in places})
     return FaultsFound(
         tuple(_fault(finding, numbers) for finding in findings),
         tuple(Skipped(file.encode("utf-8", "backslashreplace").decode(), why) for file, why in collection.skipped),
     )
+
+
+def asked_about_marks(place: Workspace, evidence: Evidence, findings: list[Finding]) -> Job[list[Finding]]:
+    """The findings; where there is a run that knows these classes, it was asked whether it goes by the marks found."""
+    if not any(finding.spot for finding in findings):
+        return findings
+    for run in reversed(place.runs()):
+        try:
+            model = read_model(run.model)
+            if model.classes != evidence.classes:
+                continue
+            data = yield from gather(place, run.plan(), run, model.preprocessor.settings)
+        except LensError:
+            continue
+        answered = []
+        with ThreadPool(2) as thread_pool:
+            predictor = Predictor.of(model, thread_pool)
+            for finding in findings:
+                yield Progress(0, 1, f"asking run {run.number} about marks")
+                answered.append(_asked(predictor, run.number, evidence, data, finding) if finding.spot else finding)
+        return answered
+    return findings
+
+
+def _asked(predictor: Predictor, number: int, evidence: Evidence, data: Data, finding: Finding) -> Finding:
+    label = int(evidence.labels[finding.places[0]])
+    rows = evidence.rows if evidence.rows is not None else np.arange(len(evidence))
+    others = np.flatnonzero((evidence.labels != label) & (np.array(evidence.sets) != "test"))
+    carriers, others = _few(np.array(finding.places)), _few(others)
+    if finding.spot is None:
+        return finding
+    truth = evidence.labels[others]
+    trial = tried(predictor, data.pixels[rows[carriers]], data.pixels[rows[others]], truth, label, finding.spot)
+    if trial is None:
+        return finding
+    name = evidence.classes[label]
+    tested = (
+        f"put into images of other classes it turns {trial.pasted:.0%} of run {number}'s answers to «{name}», covered"
+        f" it turns {trial.covered:.0%} away; the mirrored place {trial.pasted_elsewhere:.0%} and"
+        f" {trial.covered_elsewhere:.0%}"
+    )
+    why = finding.why.split(": a mark")[0]
+    if trial.decides:
+        remedy = "Cover places at random while training, or crop it away"
+        return replace(finding, why=f"{why}, and run {number} goes by it: {tested}", remedy=remedy)
+    flag = tuple(action for action in finding.actions if action.step is None)
+    remedy = "Look whether it belongs to the thing: then there is nothing to do"
+    return replace(finding, why=f"{why}, but run {number} does not go by it: {tested}", remedy=remedy, actions=flag)
+
+
+def _few(places: NDArray[np.int64]) -> NDArray[np.int64]:
+    chosen = np.linspace(0, len(places) - 1, min(TRIED, len(places))).astype(int)
+    return np.asarray(places[chosen], np.int64)
 
 
 def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | None]:
@@ -117,5 +174,7 @@ def _action(action: Action, numbers: list[int]) -> FaultAction:
         tuple(numbers[p] for p in action.exclude),
         tuple(numbers[p] for p in action.flag),
         tuple((numbers[p], label) for p, label in action.relabel),
+        tuple(tuple(numbers[p] for p in group) for group in action.together),
         action.step.write_kind() if action.step else None,
+        action.pattern,
     )

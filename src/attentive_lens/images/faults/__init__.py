@@ -9,9 +9,11 @@ from attentive_lens.images.faults.doubts import Doubts
 from attentive_lens.images.faults.duplicates import Duplicates
 from attentive_lens.images.faults.marks import Marks
 from attentive_lens.images.faults.poor import Poor
+from attentive_lens.images.faults.tiles import Tiles
 
 FAULTS: dict[str, Finder] = {
     "duplicates": Duplicates(),
+    "tiles": Tiles(),
     "marks": Marks(),
     "poor images": Poor(),
     "balance": Balance(),

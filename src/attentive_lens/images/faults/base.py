@@ -26,15 +26,21 @@ class Action:
         Images to leave out, and to mark, by place.
     relabel : tuple of (int, int)
         Images, by place, and the class number each is to get.
+    together : tuple of tuple of int
+        Groups of images, by place, of which each is to stand in one set.
     step : AugmentationStep or None
         A change for training to add to the augmentation.
+    pattern : str
+        A group pattern for the split to keep together what it finds in names.
     """
 
     word: str
     exclude: tuple[int, ...] = ()
     flag: tuple[int, ...] = ()
     relabel: tuple[tuple[int, int], ...] = ()
+    together: tuple[tuple[int, ...], ...] = ()
     step: AugmentationStep | None = None
+    pattern: str = ""
 
 
 @dataclass(frozen=True)
@@ -55,6 +61,8 @@ class Finding:
         What can be done at once, the best first.
     groups : tuple of tuple of int
         The places again, by what belongs together; empty if they are all of one sort.
+    spot : tuple of float or None
+        Where in the images: row and column of its middle and its side, parts of the image's side.
     """
 
     kind: str
@@ -63,6 +71,7 @@ class Finding:
     places: tuple[int, ...]
     actions: tuple[Action, ...] = ()
     groups: tuple[tuple[int, ...], ...] = ()
+    spot: tuple[float, float, float] | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,6 +94,8 @@ class Evidence:
         Where in ``pixels`` each image is; None if they are all in use.
     answers : ndarray, N×K float32, or None
         Mean probabilities of models that did not train on the image; NaN where there are none.
+    names : tuple of str
+        File name of each image; empty if they have none that tell anything.
     """
 
     pixels: Pixels
@@ -94,6 +105,7 @@ class Evidence:
     sizes: NDArray[np.int64]
     rows: NDArray[np.int64] | None = None
     answers: NDArray[np.float32] | None = None
+    names: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         """Images in use."""

@@ -4,54 +4,59 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import irfft2, rfft2
 from scipy.ndimage import gaussian_filter
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
-from attentive_lens.core.jobs import Job, Progress, breathe
+from attentive_lens.core.jobs import Job, Progress, breathe, paced
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
+from attentive_lens.images.registration import BLANK, LEAST, Registered, fitted
 
 COARSE = 16
-NEAR_COARSE = 0.65
-NEAR_FINE = 0.81
-"""Correlation from which two pictures are copies; ``benchmarks/faults.py`` says what it finds and what it mistakes."""
-SHIFT = 2
-"""Pixels by which near duplicates may be shifted against each other."""
+NEAR_COARSE = 0.5
+"""Correlation of coarse pictures from which two are looked at closely."""
 AT_ONCE = 64
 COLUMNS = 8192
 """Images compared with a part at once: 2 MB of likenesses."""
 MOST_ALIKE = 8
 """Likely copies of an image that are looked at closely, in each such lot."""
 KEPT = 4096
+OTHERS = 8
+"""Other images of its class with which an image must fit far worse than with its copy."""
+FAR_WORSE = 4.0
+EQUAL = 1e-4
+"""What may remain between pictures that are equal, whatever else is like them."""
 KINDS = {
     "leak": ("in more than one set", "Keep each in one set only, else the score is too good"),
     "contradiction": ("there under different labels", "Look at each and correct the label"),
+    "sizes": ("there in several sizes", "Keep all sizes of one in one set, or only its largest"),
     "duplicate": ("there more than once", "Keep one of each"),
 }
 ORDER = {"test": 3, "validation": 2, "training": 1}
 """Which of some copies is kept: a test set must not shrink."""
+OTHER_SIZE = 1.25
+"""Ratio of sides from which two files of one picture are sizes of it."""
 TINT = 0.012
 """Of white: what may remain between the mean colours of copies once their brightness is matched."""
-FAINT = 0.008
-"""Strength of edges, of white, below which detail counts as noise."""
 
 
 class Duplicates(Finder):
-    """Pictures whose detail is the same but for brightness, a small shift, noise or another packing.
+    """Pictures that show the same but for brightness, a small shift, noise, another size or another packing.
 
-    A coarse picture of 16×16 proposes pairs, fine detail decides: edges of one to two pixels, each against the
-    strength of those about it, so that an outline two things share does not outweigh all else. Their correlation is
-    taken at the best shift up to two pixels. Mirrored or turned copies are not looked for.
+    A coarse picture of 16×16 proposes pairs; laid over each other (see `images.registration`) next to nothing may
+    remain, nowhere, and far less than remains against other images of the class: regular patterns and smooth pictures
+    all fit each other a little. A group is what fits one picture of it, never a chain. Mirrored or turned copies are
+    not looked for, nor those whose shapes differ.
     """
 
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
-        """At most one finding of each kind: copies in two sets, under two labels, and others."""
+        """At most one finding of each kind: under two labels, in two sets, in several sizes, and others."""
         kinds: dict[str, list[tuple[int, ...]]] = {kind: [] for kind in KINDS}
         groups = yield from duplicate_groups(evidence)
         for places in groups:
+            sides = [int(evidence.sizes[p].max()) for p in places]
             if len({int(evidence.labels[p]) for p in places}) > 1:
                 kinds["contradiction"].append(tuple(places))
+            elif max(sides) > OTHER_SIZE * min(sides):
+                kinds["sizes"].append(tuple(places))
             elif len({evidence.sets[p] for p in places}) > 1:
                 kinds["leak"].append(tuple(places))
             else:
@@ -62,17 +67,31 @@ class Duplicates(Finder):
 def _finding(evidence: Evidence, kind: str, groups: list[tuple[int, ...]]) -> Finding:
     where, remedy = KINDS[kind]
     places = tuple(place for group in groups for place in group)
-    stay = {max(group, key=lambda p: (ORDER.get(evidence.sets[p], 0), -p)) for group in groups}
+
+    def rank(place: int) -> tuple[int, int, int]:
+        size = int(evidence.sizes[place].max())
+        return (size if kind == "sizes" else 0, ORDER.get(evidence.sets[place], 0), -place)
+
+    stay = {max(group, key=rank) for group in groups}
     out = tuple(place for place in places if place not in stay)
-    leave_out = Action(f"exclude {images_in_words(len(out))}, keep one of each in the set judged last", out)
+    which = "the largest of each" if kind == "sizes" else "one of each in the set judged last"
+    leave_out = Action(f"exclude {images_in_words(len(out))}, keep {which}", out)
     mark = Action("flag them", flag=places)
-    actions = (mark, leave_out) if kind == "contradiction" else (leave_out, mark)
+    bind = Action("keep each group in one set", together=tuple(groups))
+    actions = {
+        "contradiction": (mark, leave_out),
+        "sizes": (bind, leave_out),
+        "leak": (leave_out, bind, mark),
+        "duplicate": (leave_out, mark),
+    }[kind]
     pictures = "1 picture stands" if len(groups) == 1 else f"{len(groups)} pictures stand"
-    return Finding(kind, f"{pictures} {where} ({len(places)} images)", remedy, places, actions, tuple(groups))
+    across = sum(len({evidence.sets[p] for p in group}) > 1 for group in groups)
+    more = f", {across} of them in more than one set" if kind == "sizes" and across else ""
+    return Finding(kind, f"{pictures} {where} ({len(places)} images){more}", remedy, places, actions, tuple(groups))
 
 
 def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:
-    """Groups of places, each of two or more, whose pictures are the same.
+    """Groups of places, each of two or more, the first being the picture that the others are copies of.
 
     Notes
     -----
@@ -93,21 +112,31 @@ def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:
     for progress, places in at_a_time(count, "looking for copies", AT_ONCE):
         yield progress
         pairs += _alike(coarse, colours, places)
-    waves = _Waves(evidence)
+    close = _Close(evidence)
     sure = []
-    for done, (a, b) in enumerate(pairs):
+    for done, (one, other) in enumerate(pairs):
         breathe()
         if done % AT_ONCE == 0:
             yield Progress(done, len(pairs), "comparing likely copies")
-        if _best_correlation(waves.of(a), waves.of(b), side) > NEAR_FINE:
-            sure.append((a, b))
-    if not sure:
-        return []
-    rows, columns = np.array(sure).T
-    graph = coo_matrix((np.ones(len(sure)), (rows, columns)), shape=(count, count))
-    _, names = connected_components(graph, directed=False)
-    members = np.unique(np.array(sure))
-    return [[int(p) for p in members if names[p] == name] for name in dict.fromkeys(names[members].tolist())]
+        if close.are_copies(one, other):
+            sure.append((one, other))
+    return _stars(sure)
+
+
+def _stars(pairs: list[tuple[int, int]]) -> list[list[int]]:
+    """Groups of what is paired with one representative each, those with most pairs first; sorted by it."""
+    near: dict[int, set[int]] = {}
+    for one, other in pairs:
+        near.setdefault(one, set()).add(other)
+        near.setdefault(other, set()).add(one)
+    free = set(near)
+    groups = []
+    for middle in sorted(near, key=lambda place: (-len(near[place]), place)):
+        members = near[middle] & free - {middle}
+        if middle in free and members:
+            groups.append([middle, *sorted(members)])
+            free -= {middle, *members}
+    return sorted((sorted(group) for group in groups), key=lambda group: group[0])
 
 
 def _alike(
@@ -119,33 +148,52 @@ def _alike(
     for first in range(int(places[0]), len(coarse), COLUMNS):
         breathe()
         near = part @ coarse[first : first + COLUMNS].astype(np.float32).T
-        rows, columns = np.nonzero(near > NEAR_COARSE)
-        later = places[rows] < columns + first
-        rows, columns = rows[later], columns[later]
-        tinted = _same_tint(colours[places[rows]], colours[columns + first])
-        rows, columns = rows[tinted], columns[tinted]
-        strength = near[rows, columns]
-        for row in np.unique(rows):
-            mine = np.flatnonzero(rows == row)
-            best = mine[np.argsort(-strength[mine], kind="stable")[:MOST_ALIKE]]
-            pairs += [(int(places[row]), int(columns[k]) + first) for k in best]
+        near[places[:, None] >= np.arange(first, first + near.shape[1])] = -1
+        for row, likeness in enumerate(near):
+            best = np.argsort(-likeness, kind="stable")[: 4 * MOST_ALIKE]
+            best = best[likeness[best] > NEAR_COARSE]
+            if len(best):
+                own = np.broadcast_to(colours[places[row]], (len(best), colours.shape[1]))
+                best = best[_same_tint(own, colours[best + first])][:MOST_ALIKE]
+                pairs += [(int(places[row]), int(k) + first) for k in best]
     return pairs
 
 
-class _Waves:
-    """Fine detail of the images asked for last, so that pairs with a common image do not ask twice."""
+class _Close:
+    """Lays pictures over each other; those asked for last are kept prepared, for many pairs have one in common."""
 
     def __init__(self, evidence: Evidence) -> None:
         self._evidence = evidence
-        self._kept: dict[int, NDArray[np.complex64]] = {}
+        self._prepared: dict[int, Registered] = {}
+        members = [np.flatnonzero(evidence.labels == label) for label in range(len(evidence.classes))]
+        self._others = [own[np.linspace(0, len(own) - 1, min(len(own), OTHERS + 2)).astype(int)] for own in members]
+        self._usual: dict[int, list[tuple[int, float]]] = {}
 
-    def of(self, place: int) -> NDArray[np.complex64]:
-        """Of one image, see `_waves`."""
-        if place not in self._kept:
-            if len(self._kept) >= KEPT:
-                del self._kept[next(iter(self._kept))]
-            self._kept[place] = _waves(self._evidence.grey(np.array([place]))[0])
-        return self._kept[place]
+    def are_copies(self, one: int, other: int) -> bool:
+        """Whether two pictures are copies, and fit each other far better than the rest of their class."""
+        first, second = self._of(one), self._of(other)
+        if min(first.contrast, second.contrast) < BLANK:
+            return False
+        fit = fitted(first, second, LEAST)
+        if not fit.same or fit.residual < EQUAL:
+            return fit.same
+        usual = [residual for place, residual in self._usual_of(other) if place not in (one, other)]
+        return fit.residual * FAR_WORSE < min(usual, default=1.0)
+
+    def _usual_of(self, place: int) -> list[tuple[int, float]]:
+        """What remains of a picture when some others of its class are laid over it."""
+        if place not in self._usual:
+            others = self._others[int(self._evidence.labels[place])].tolist()
+            own = self._of(place)
+            self._usual[place] = [(k, fitted(self._of(k), own).residual) for k in paced(others, 1) if k != place]
+        return self._usual[place]
+
+    def _of(self, place: int) -> Registered:
+        if place not in self._prepared:
+            if len(self._prepared) >= KEPT:
+                del self._prepared[next(iter(self._prepared))]
+            self._prepared[place] = Registered.of(self._evidence.grey(np.array([place]))[0])
+        return self._prepared[place]
 
 
 def _shrunk(images: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -169,19 +217,3 @@ def _same_tint(one: NDArray[np.float32], other: NDArray[np.float32]) -> NDArray[
     gain = (one * other).sum(axis=1) / np.maximum((other * other).sum(axis=1), 1e-6)
     apart = np.abs(one - gain[:, None] * other).max(axis=1, initial=0)
     return np.asarray((gain > 0.7) & (gain < 1.43) & (apart < TINT))
-
-
-def _waves(grey: NDArray[np.float32]) -> NDArray[np.complex64]:
-    """Fourier transform of a picture's fine detail, S×S, of mean square 1."""
-    band = gaussian_filter(grey, 1) - gaussian_filter(grey, 2.5)
-    even = band / np.sqrt(gaussian_filter(band * band, 3) + FAINT**2)
-    even -= even.mean()
-    even /= max(float(np.sqrt((even * even).mean())), 1e-6)
-    return np.asarray(rfft2(even), np.complex64)
-
-
-def _best_correlation(one: NDArray[np.complex64], other: NDArray[np.complex64], side: int) -> float:
-    """Correlation of two pictures' fine detail at the best of all shifts up to `SHIFT` pixels."""
-    correlations = irfft2(one * other.conj(), (side, side)) / side**2
-    near = [*range(SHIFT + 1), *range(-SHIFT, 0)] if side > 4 * SHIFT else [0]
-    return float(correlations[np.ix_(near, near)].max())

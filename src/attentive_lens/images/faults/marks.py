@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import maximum_filter
 
 from attentive_lens.core.jobs import Job, breathe
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
@@ -19,8 +20,16 @@ BORDER = 4
 """Cells from the edge that count as border: what is photographed stands in the middle."""
 FAR = 5.0
 """Times the usual spread of a cell from which a colour is out of the ordinary."""
+WIDE = 4
+"""Cells across that a mark is taken to cover when a model is asked about it."""
 RING = np.ones((CELLS, CELLS), bool)
 RING[BORDER:-BORDER, BORDER:-BORDER] = False
+ALL_ROUND = 0.6
+"""Part of the cells about a mark from which it must differ by half as much as from the usual one of them."""
+STANDS_OUT = 2.0
+"""Times the spread of the cells about it by which a mark differs from them."""
+OFTENER = 4.5
+"""Times as often as in other classes it must be there: corners of things are like each other."""
 MORE = 0.35
 """Part of a class's images by which it must be there more often than in other classes and at mirrored places."""
 
@@ -55,24 +64,24 @@ class Marks(Finder):
             mirrored = np.median([here[::-1], here[:, ::-1], here[::-1, ::-1]], axis=0)
             more = here - np.maximum(elsewhere, mirrored)
             row, column = (int(n) for n in np.unravel_index(more.argmax(), more.shape))
-            if more[row, column] < MORE:
+            if more[row, column] < MORE or here[row, column] < OFTENER * elsewhere[row, column]:
                 continue
-            near = np.zeros_like(more, bool)
-            near[max(0, row - 1) : row + 2, max(0, column - 1) : column + 2] = True
-            seen: NDArray[np.bool_] = np.asarray(odd[:, near & (more >= MORE)].any(axis=1))
+            seen: NDArray[np.bool_] = np.asarray(odd[:, near_by(row, column, 1) & (more >= MORE)].any(axis=1))
             carriers = training[seen & of_class]
             rate, others = seen[of_class].mean(), seen[~of_class].mean()
             why = (
                 f"{rate:.0%} of the images of «{name}» outside the test set have something at the"
-                f" {_place(row, column)} that {others:.0%} of the others have, and may be learned in its place"
+                f" {_place(row, column)} that {others:.0%} of the others have: a mark that may be learned in its place,"
+                " or part of the thing"
             )
             ranked = tuple(carriers.tolist())
             actions = (
                 Action("cover places at random while training", step=Erasing(probability=0.5, range=(0.2, 0.4))),
                 Action("flag them", flag=ranked),
             )
-            remedy = "Cover places at random while training, or crop it away"
-            findings.append(Finding("mark", why, remedy, ranked, actions))
+            remedy = "Look whether it belongs there; else cover places at random while training, or crop it away"
+            spot = (*_middle(more * near_by(row, column, 2)), WIDE / CELLS)
+            findings.append(Finding("mark", why, remedy, ranked, actions, spot=spot))
         return findings
 
 
@@ -113,15 +122,41 @@ def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray
 
 
 def odd_cells(means: NDArray[np.float32], middle: NDArray[np.float32], away: NDArray[np.float32]) -> NDArray[np.bool_]:
-    """Which cells of the border ring are out of the ordinary, N×16×16, each with its neighbours: marks straddle."""
-    odd: NDArray[np.bool_] = (np.abs(means - middle) > FAR * (away + 1)).any(axis=3) & RING
-    wide = odd.copy()
-    wide[:, 1:] |= odd[:, :-1]
-    wide[:, :-1] |= odd[:, 1:]
-    grown = wide.copy()
-    grown[:, :, 1:] |= wide[:, :, :-1]
-    grown[:, :, :-1] |= wide[:, :, 1:]
-    return grown
+    """Which cells of the border ring are out of the ordinary and stand out, N×16×16, each with its neighbours.
+
+    To stand out a cell must differ from those three cells away, in the same picture, by more than they differ
+    from each other: what reaches on into the picture is the thing itself, no mark on it.
+    """
+    odd = (np.abs(means - middle) > FAR * (away + 1)).any(axis=3) & RING
+    about = _about(means)
+    usual = np.median(about, axis=0)
+    spread = 1.4826 * np.median(np.abs(about - usual), axis=0)
+    apart = np.abs(means - usual)
+    odd &= (apart > STANDS_OUT * (spread + 1)).any(axis=3)
+    differ = np.abs(about - means).max(axis=4) > apart.max(axis=3) / 2
+    odd &= differ.mean(axis=0) > ALL_ROUND
+    wide: NDArray[np.bool_] = maximum_filter(odd, (0, 3, 3))
+    return wide
+
+
+def _about(means: NDArray[np.float32]) -> NDArray[np.float32]:
+    """The 24 cells three away from each, 24×N×16×16×C; at the edge the picture is mirrored."""
+    wide = np.pad(means, ((0, 0), (3, 3), (3, 3), (0, 0)), mode="reflect")
+    places = [(r, c) for r in range(7) for c in range(7) if max(abs(r - 3), abs(c - 3)) == 3]
+    return np.stack([wide[:, r : r + CELLS, c : c + CELLS] for r, c in places])
+
+
+def near_by(row: int, column: int, reach: int) -> NDArray[np.bool_]:
+    """Cells at most so many rows and columns away."""
+    near = np.zeros((CELLS, CELLS), bool)
+    near[max(0, row - reach) : row + reach + 1, max(0, column - reach) : column + reach + 1] = True
+    return near
+
+
+def _middle(more: NDArray[np.floating]) -> tuple[float, float]:
+    """Row and column of the middle of the cells that are nearly the strongest, parts of the side."""
+    rows, columns = np.nonzero(more >= 0.8 * more.max())
+    return float(rows.mean() + 0.5) / CELLS, float(columns.mean() + 0.5) / CELLS
 
 
 def _place(row: int, column: int) -> str:

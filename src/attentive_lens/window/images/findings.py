@@ -86,7 +86,8 @@ class Findings(QFrame):
     def _look(self) -> None:
         self.look_for.setEnabled(False)
         self.look_for.setText("Looking …")
-        self.session.ask(FindFaults(self.session.place), self._take, self._failed, priority=8, scope="faults")
+        request = FindFaults(self.session.place, self.session.design.plan.write())
+        self.session.ask(request, self._take, self._failed, priority=8, scope="faults")
 
     def _failed(self, sentence: str) -> None:
         self.look_for.setEnabled(True)
@@ -107,7 +108,6 @@ class Findings(QFrame):
             row = button(words, f"finding {k}", finding.why, partial(self._choose, k), checkable=True)
             row.setProperty("role", "row")
             self.list_rows.addWidget(row)
-        self.session.images.reread_copies()
         self.chosen.emit()
 
     def _choose(self, number: int) -> None:
@@ -151,5 +151,7 @@ class Remedy(QFrame):
         self.why.setText(f"{finding.why}. {finding.remedy}.")
         for k, action in enumerate(finding.actions):
             words = action.word[0].upper() + action.word[1:]
-            action_button = button(words, f"remedy {k}", "It can be undone.", partial(self.session.act, action))
+            of_split = bool(action.together or action.pattern)
+            tip = "What moves to another set is said below." if of_split else "It can be undone."
+            action_button = button(words, f"remedy {k}", tip, partial(self.session.act, action))
             self.buttons.addWidget(action_button, 0, Qt.AlignmentFlag.AlignLeft)
