@@ -30,6 +30,10 @@ from attentive_lens.images.preprocessing import resized
 from attentive_lens.plan.preprocessing import Preprocessing
 
 MOST = 3000
+SHOWS = 6.0
+"""Levels by which pixels vary in a picture that shows something, twice the noise that is planted with a copy."""
+SEEN = 2.0
+"""Levels by which blur must change a picture to be seen."""
 SETTINGS = Preprocessing()
 GROUPED = ("duplicate", "leak", "contradiction", "sizes")
 
@@ -81,11 +85,13 @@ def copied(picture: np.ndarray, random: np.random.Generator) -> np.ndarray:
 
 
 def dotted(picture: np.ndarray, random: np.random.Generator) -> np.ndarray:
-    """With a dot of ink at the lower left."""
+    """With a dot at the lower left: of ink, or of light where the picture is dark."""
     height, width = picture.shape[:2]
     rows, columns = np.mgrid[0:height, 0:width] + 0.5
     x, y = 0.13 + random.normal(0, 0.015), 0.86 + random.normal(0, 0.015)
     ink = np.clip((1.15 - np.hypot(columns / width - x, rows / height - y) / 0.07) / 0.3, 0, 1)
+    if picture.mean() < 70:
+        return (picture + ink[:, :, None] * np.array((40, 110, 160))).clip(0, 255).astype(np.uint8)
     return (picture * np.exp(-ink[:, :, None] * np.array((1.6, 0.9, 0.3)))).astype(np.uint8)
 
 
@@ -94,16 +100,18 @@ def planted(shown: Shown, seed: int) -> Shown:
     random = random_generator(seed, "real faults")
     pictures, labels, names = list(shown.pictures), list(shown.labels), list(shown.names)
     order = random.permutation(len(pictures)).tolist()
-    large = [k for k in order if min(pictures[k].shape[:2]) >= 48]
+    large = [k for k in order if min(pictures[k].shape[:2]) >= 48 and pictures[k].std() > SHOWS]
     part = max(8, len(order) // 33)
     soft, flat, small = (set(large[n * part : (n + 1) * part]) for n in range(3))
     twins = large[3 * part : 4 * part]
     marked = max(range(len(shown.classes)), key=labels.count)
     touched = soft | flat | small | set(twins)
     dots = {k for k in order if labels[k] == marked and k not in touched and random.random() < 0.8}
-    for k in soft:
-        sigma = 0.044 * max(pictures[k].shape[:2])
-        pictures[k] = gaussian_filter(pictures[k], (sigma, sigma, 0))
+    for k in sorted(soft):
+        blurred = gaussian_filter(pictures[k], 0.044 * max(pictures[k].shape[:2]), axes=(0, 1))
+        if np.abs(blurred.astype(float) - pictures[k]).mean() < SEEN:
+            soft.discard(k)  # it shows nothing that blur could take away
+        pictures[k] = blurred
     for k in flat:
         level = pictures[k].mean()
         pictures[k] = ((pictures[k] - level) * 0.12 + random.uniform(90, 190)).clip(0, 255).astype(np.uint8)
@@ -146,7 +154,7 @@ def of_groups(shown: Shown, findings: list[Finding]) -> str:
         wrong = [p for p in pairs if not shown.same(*p)]
         false += bool(wrong)
         for pair in wrong[:1]:
-            print("    not the same:", *(shown.names[k] for k in pair))
+            print(f"    a group of {len(group)}, not the same:", *(shown.names[k] for k in pair))
     kept = sum(any(pair <= set(group) for group in groups) for pair in shown.copies)
     most = max((len(group) for group in groups), default=0)
     found = f", planted {kept}/{len(shown.copies)}" if shown.copies else ""
