@@ -69,7 +69,9 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
         (["try", "STATION", "1", "2", "--change", "cover row=a"], "row, column, side", 2),
         (["try", "STATION", "1", "2", "--change", "cover 3"], "not understood", 2),
         (["try", "STATION", "1", "2", "--change", "covr"], "cover", 2),
-        (["try", "STATION", "1", "2", "--change", "scale factor=0"], "factor", 2),
+        (["try", "STATION", "1", "2", "--change", "scale factor=0"], "factor is 0.01 to 100, got 0", 2),
+        (["try", "STATION", "1", "2", "--change", "cover row=5 column=0 side=0.2"], "row is 0 to 1, got 5", 2),
+        (["channel", "STATION", "1", "2", "output", "0"], "no channels to switch off", 1),
         (["layer", "STATION", "1", "convolution 9"], "convolution 2", 2),
         (["channel", "STATION", "1", "2", "relu 2", "99"], "channels 0 to 15", 1),
         (["layer", "STATION", "1", "fully connected 1"], "one row of values", 1),
@@ -101,6 +103,11 @@ def test_images_no_workspace_knows_are_explained_by_a_model_file_alone(station: 
     for one, answer in zip(told, predicted, strict=True):
         assert one["probabilities"] == pytest.approx(answer["probabilities"], abs=1e-5)
     assert "said" in command("explain", "--model", model, place / "round leaf", "--out", out)
+    (tmp_path / "words.png").write_text("no picture")
+    nothing = command("predict", model, tmp_path / "words.png", "--json", code=1).splitlines()
+    assert "not those of an image format" in json.loads(nothing[0])["error"]
+    assert json.loads(nothing[1])["error"]["what"] == "Nothing was answered"
+    assert "round leaf" in command("predict", model, tmp_path / "words.png", files[0])
     refused = last_object(command("explain", "--model", model, files[0], "--trust", "--json", code=2))
     assert "--trust" in refused["error"]["what"]
 

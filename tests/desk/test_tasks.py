@@ -33,6 +33,7 @@ from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes import grouped
+from attentive_lens.explaining.trials import CoverTrial
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import Answer
@@ -301,12 +302,20 @@ def test_a_cause_at_one_place_comes_with_a_plan_that_covers_it() -> None:
     maps = np.abs(random.normal(0, 0.02, (20, 32, 32))).astype(np.float32)
     maps[:, 26:29, 3:6] += 1
     (group,) = [g for g in grouped(maps, random.normal(0, 1, (20, 4))) if g.at_one_place][:1]
-    told = cause_in_words(group, [Answer(k, 0, 1, 0.99) for k in range(20)], ("spiny", "netted"), Plan())
+    answers, classes = [Answer(k, 0, 1, 0.99) for k in range(20)], ("spiny", "netted")
+    told = cause_in_words(group, answers, classes, Plan(), CoverTrial(0.8, 0.05, 0.02))
+    assert (told.at_one_place, told.mended, told.mended_elsewhere, told.broken) == (True, 0.8, 0.05, 0.02)
+    assert "covering it mends 80% of them, the mirrored place 5%, and spoils 2%" in told.why
     plan = Plan.read(told.plan or {})
     assert plan.augmentation[-1].kind == "mask a place"
     assert (plan.augmentation[-1].row, plan.augmentation[-1].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
     assert plan.network == Plan().network
     assert "100% of them said to be spiny" in told.why
+    itself = cause_in_words(group, answers, classes, Plan(), CoverTrial(0.1, 0.05, 0.02))
+    assert (itself.at_one_place, itself.plan) == (False, None)
+    assert "mends 10% of them, the mirrored place 5%: it is where the thing itself is" in itself.why
+    untried = cause_in_words(group, answers, classes, Plan(), None)
+    assert (untried.at_one_place, untried.plan, untried.mended) == (False, None, None)
 
 
 def test_what_excites_a_layer_is_kept_while_the_model_stays(station: Workspace) -> None:

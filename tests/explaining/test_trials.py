@@ -7,7 +7,7 @@ from typing import Any, cast
 import numpy as np
 import pytest
 
-from attentive_lens.explaining.trials import Trial, tried
+from attentive_lens.explaining.trials import CoverTrial, Trial, cover_tried, tried
 from attentive_lens.predicting import Predictor
 
 SPOT = (0.8, 0.2, 0.25)
@@ -63,3 +63,16 @@ def test_a_model_that_knows_too_few_of_them_tells_nothing() -> None:
 def test_a_place_decides_by_what_it_turns_beyond_its_mirror_image() -> None:
     assert Trial(0.5, 0.1, 0.0, 0.0, 9, 9).decides
     assert not Trial(0.5, 0.4, 0.3, 0.2, 9, 9).decides
+
+
+def test_covering_a_mark_mends_mistakes_and_covering_a_thing_does_not() -> None:
+    """Class 1 with a dark corner is said to be 0 by a model that goes by the corner."""
+    judge = cast(Predictor, Judge(*CORNER))
+    mistakes, right = images(40, True, False), images(30, True, False)
+    trial = cover_tried(judge, mistakes, np.ones(40, np.int64), right, np.zeros(30, np.int64), SPOT)
+    assert (trial.mended, trial.mended_elsewhere, trial.broken) == (1.0, 0.0, 1.0)
+    assert trial.causes
+    elsewhere = cover_tried(judge, mistakes, np.ones(40, np.int64), right[:0], np.zeros(0, np.int64), (0.2, 0.8, 0.25))
+    assert (elsewhere.mended, elsewhere.broken) == (0.0, 0.0)
+    assert not elsewhere.causes
+    assert not CoverTrial(0.6, 0.5, 0.0).causes, "what the mirrored place mends as well is no cause"

@@ -51,6 +51,24 @@ def test_sixteen_bits_keep_their_brightness_and_transparency_lies_on_white(tmp_p
     assert clear[0, 0].tolist() == [255, 255, 255]
 
 
+@pytest.mark.parametrize("white", [1.0, 255.0, 65535.0])
+def test_floating_point_grey_is_read_by_the_scale_its_values_fit(white: float, tmp_path: Path) -> None:
+    levels = np.linspace(0, 1, 16, dtype=np.float32).reshape(4, 4)
+    Image.fromarray(levels * np.float32(white)).save(tmp_path / "f.tif")
+    assert np.abs(decode(tmp_path / "f.tif").pixels[..., 1] - 255 * levels).max() <= 0.51
+
+
+@pytest.mark.parametrize(
+    ("value", "reason"), [(-0.5, "run from -0.5 to"), (9e5, "which of them"), (np.nan, "no numbers")]
+)
+def test_floating_point_of_an_unknown_scale_is_no_damage(value: float, reason: str, tmp_path: Path) -> None:
+    levels = np.ones((4, 4), np.float32)
+    levels[1, 2] = value
+    Image.fromarray(levels).save(tmp_path / "f.tif")
+    with pytest.raises(BadFile, match=reason):
+        decode(tmp_path / "f.tif")
+
+
 def test_a_picture_is_turned_as_its_camera_noted(tmp_path: Path) -> None:
     exif = Image.Exif()
     exif[0x0112] = 6

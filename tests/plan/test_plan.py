@@ -54,6 +54,13 @@ def test_a_wrong_change_is_refused_with_what_is_known(settings: dict[str, object
         Plan().changed(settings)
 
 
+def test_a_group_pattern_alone_is_followed_and_keep_together_has_the_last_word() -> None:
+    assert Plan().changed({"split.group_pattern": "^(.+)_"}).split.keep_together == "name pattern"
+    both = Plan().changed({"split.group_pattern": "^(.+)_", "split.keep_together": "none"})
+    assert both.split.keep_together == "none"
+    assert Plan().changed({"split.group_pattern": ""}).split.keep_together == "copies"
+
+
 def test_a_plan_is_called_by_its_network_until_it_has_a_name_of_its_own() -> None:
     assert Plan().changed({"network": "two blocks"}).name == "two blocks"
     assert Plan().changed({"name": "mine", "network": "two blocks"}).name == "mine"

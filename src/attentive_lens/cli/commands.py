@@ -16,6 +16,7 @@ from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_js
 from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.requests.models import Predict, Prediction, Score, Unreadable
+from attentive_lens.errors import BadFile
 
 WATCH_SECONDS = 0.4
 
@@ -213,6 +214,9 @@ def predict(
             out.print(f"{answer.file}: not read, {answer.error}")
         else:
             out.print(f"{answer.file}: {answer.said} ({answer.probability:.2f})")
+    if not predictions.answers:
+        why = "none of the files could be read; each line above says why"
+        raise BadFile("Nothing was answered", why, "Name image files")
 
 
 @app.command()

@@ -141,7 +141,7 @@ def _say(explained: Explained) -> None:
             continue
         verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[trust.passed]
         if trust.empty:
-            out.print(f"  the map for {entry.target} is zero everywhere: nothing small changes this answer")
+            out.print(f"  the map for {entry.target} is zero everywhere: this method finds nothing that speaks for it")
             continue
         curve = trust.deletion
         out.print(
@@ -209,10 +209,10 @@ def causes(
     causes_found = watched(carry_out(ask.Causes(str(workspace), run, on, method)), "finding common causes")
     judged = judged_by_test(Workspace.open(workspace))
     plans = [group.plan for group in causes_found.groups if group.plan]
-    if plan_out is not None:
-        _write_plan(plan_out, plans)
     if as_json:
         say_json(CommonCauses(run, on, causes_found.mistakes, causes_found.groups, tuple(judged)))
+        if plan_out is not None:
+            _write_plan(plan_out, plans)
         return
     out.print(f"run {run} on {on}: {causes_found.mistakes} mistakes in {len(causes_found.groups)} groups")
     for number, group in enumerate(causes_found.groups, 1):
@@ -221,6 +221,7 @@ def causes(
         shown = ", ".join(map(str, group.images[:12])) + (", …" if len(group.images) > 12 else "")
         out.print(f"     images {shown}")
     if plan_out is not None:
+        _write_plan(plan_out, plans)
         out.print(f"The plan is in {plan_out}: train it with «train WORKSPACE --plan {plan_out}».")
     elif plans:
         out.print("With --out FILE the remedy is written as a plan to train.")

@@ -1,7 +1,7 @@
 """Changes tried on one image, to see what the answer hangs on.
 
 Each takes pixels H×W×C uint8 and places as parts of the side, 0–1, and gives a new image. To add one: a function and
-one line in `CHANGES`.
+one line in `CHANGES`, and one in `LIMITS` for a setting of a new name.
 """
 
 from __future__ import annotations
@@ -85,8 +85,6 @@ def rotated(pixels: Pixels, degrees: float) -> Pixels:
 
 def scaled(pixels: Pixels, factor: float) -> Pixels:
     """The whole image enlarged (above 1) or made smaller about its middle; the border repeats."""
-    if factor <= 0:
-        raise ValueError(f"a factor above 0 is needed, got {factor}")
     return _about_middle(pixels, np.eye(2) / factor)
 
 
@@ -95,9 +93,9 @@ def brightened(pixels: Pixels, factor: float) -> Pixels:
     return _bytes(pixels * np.float64(factor))
 
 
-def denoised(pixels: Pixels, side: int = 3) -> Pixels:
-    """The median of every side×side pixels."""
-    return np.asarray(median_filter(pixels, size=(int(side), int(side), 1)))
+def denoised(pixels: Pixels, window: float = 3) -> Pixels:
+    """The median of every window×window pixels."""
+    return np.asarray(median_filter(pixels, size=(int(window), int(window), 1)))
 
 
 def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
@@ -109,6 +107,16 @@ def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
     ]
     return _bytes(np.stack(channels, axis=2))
 
+
+LIMITS: dict[str, tuple[float, float]] = {
+    **dict.fromkeys(("row", "column", "from_row", "from_column", "red", "green", "blue", "width"), (0.0, 1.0)),
+    **dict.fromkeys(("side", "radius"), (0.001, 1.0)),
+    **dict.fromkeys(("down", "across"), (-1.0, 1.0)),
+    "degrees": (-360.0, 360.0),
+    "factor": (0.01, 100.0),
+    "window": (1.0, 63.0),
+}
+"""Least and greatest of each setting of the changes, by its name."""
 
 CHANGES: dict[str, Callable[..., Pixels]] = {
     "cover": cover,

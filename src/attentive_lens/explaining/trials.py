@@ -9,6 +9,8 @@ from numpy.typing import NDArray
 
 from attentive_lens.predicting import Predictor
 
+MENDS = 0.25
+"""Part of the mistakes, more than at the mirrored place, that covering a place must mend for it to be their cause."""
 TURNS = 0.2
 """Part of the answers, more than the mirrored place turns, from which a model goes by a place."""
 
@@ -40,6 +42,64 @@ class Trial:
         """Whether the model goes by the place, far more than by the mirrored one."""
         pasted, covered = self.pasted - self.pasted_elsewhere, self.covered - self.covered_elsewhere
         return max(pasted, covered) >= TURNS
+
+
+@dataclass(frozen=True)
+class CoverTrial:
+    """What became of mistakes, and of right answers, once a place was covered in all of them.
+
+    Attributes
+    ----------
+    mended, mended_elsewhere : float
+        Part of the mistakes answered rightly then; with the mirrored place covered in its stead.
+    broken : float
+        Part of the right answers that were right no more.
+    """
+
+    mended: float
+    mended_elsewhere: float
+    broken: float
+
+    @property
+    def causes(self) -> bool:
+        """Whether the place is what the mistakes come from, far more than the mirrored one."""
+        return self.mended - self.mended_elsewhere >= MENDS
+
+
+def cover_tried(
+    predictor: Predictor,
+    mistakes: NDArray[np.uint8],
+    true: NDArray[np.int64],
+    right: NDArray[np.uint8],
+    right_true: NDArray[np.int64],
+    spot: tuple[float, float, float],
+) -> CoverTrial:
+    """Cover a place in images that are answered wrongly, and in images that are answered rightly.
+
+    Parameters
+    ----------
+    predictor : Predictor
+        The model that is asked.
+    mistakes, right : ndarray, N×S×S×C and M×S×S×C uint8
+        Images answered wrongly and rightly.
+    true, right_true : ndarray, N and M int64
+        Their classes.
+    spot : tuple of float
+        Row and column of the middle and side of the square, parts of the image's side.
+    """
+    row, column, side = spot
+    size = mistakes.shape[1]
+    places = [_square(size, row, at, side) for at in (column, 1 - column)]
+    mended = [float((_said(predictor, _covered(mistakes, place)) == true).mean()) for place in places]
+    broken = float((_said(predictor, _covered(right, places[0])) != right_true).mean()) if len(right) else 0.0
+    return CoverTrial(mended[0], mended[1], broken)
+
+
+def _covered(images: NDArray[np.uint8], place: tuple[slice, slice]) -> NDArray[np.uint8]:
+    """Images with a square in their own mean colour."""
+    hidden = images.copy()
+    hidden[:, place[0], place[1]] = images.mean(axis=(1, 2), keepdims=True).astype(np.uint8)
+    return hidden
 
 
 def tried(
@@ -79,9 +139,7 @@ def tried(
     covered, pasted = [], []
     row, column, side = spot
     for place in (_square(carriers.shape[1], row, column, side), _square(carriers.shape[1], row, 1 - column, side)):
-        hidden = carriers.copy()
-        hidden[:, place[0], place[1]] = carriers.mean(axis=(1, 2), keepdims=True).astype(np.uint8)
-        covered.append(float((_said(predictor, hidden) != label).mean()))
+        covered.append(float((_said(predictor, _covered(carriers, place)) != label).mean()))
         marked = others.copy()
         marked[:, place[0], place[1]] = carriers[np.arange(len(others)) % len(carriers)][:, place[0], place[1]]
         pasted.append(float((_said(predictor, marked) == label).mean()))

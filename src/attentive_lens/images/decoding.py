@@ -92,6 +92,8 @@ def decode(file: Path) -> Picture:
         raise _bad(file, "its contents are not those of an image format known here") from None
     except Image.DecompressionBombError:
         raise _bad(file, "it has more pixels than can be unpacked") from None
+    except UnknownScale as error:
+        raise _bad(file, str(error)) from None
     except PermissionError:
         raise _bad(file, "reading it is not permitted") from None
     except (OSError, SyntaxError, ValueError, EOFError, IndexError, KeyError, TypeError, ZeroDivisionError):
@@ -153,12 +155,28 @@ def _to_rgb(picture: Image.Image) -> NDArray[np.uint8]:
         grey = (values >> 8 if values.max(initial=0) > 255 else values).clip(0, 255).astype(np.uint8)
         return np.repeat(grey[:, :, None], 3, axis=2)
     if picture.mode == "F":
-        raise ValueError("floating point")
+        return _of_floats(np.asarray(picture))
     if picture.mode in ("LA", "PA", "RGBA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
         paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))
         picture = Image.alpha_composite(paper, layered)
     return np.array(picture.convert("RGB"))
+
+
+def _of_floats(values: NDArray[np.float32]) -> NDArray[np.uint8]:
+    """Floating-point grey values, white being 1, 255 or 65 535, whichever is the first that none of them exceeds."""
+    if not np.isfinite(values).all():
+        raise UnknownScale("some of its floating-point values are no numbers")
+    low, high = float(values.min(initial=0)), float(values.max(initial=0))
+    white = next((own for own in (1.0, 255.0, 65535.0) if high <= own), None)
+    if low < 0 or white is None:
+        raise UnknownScale(f"its floating-point values run from {low:.4g} to {high:.4g}: which of them is white?")
+    grey = (values * (255 / white) + 0.5).astype(np.uint8)
+    return np.repeat(grey[:, :, None], 3, axis=2)
+
+
+class UnknownScale(ValueError):
+    """Floating-point values of which nobody can say what is white; its text is the reason."""
 
 
 def _bad(file: Path, why: str) -> BadFile:

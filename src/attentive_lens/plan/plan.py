@@ -143,9 +143,12 @@ class Plan:
 
         ``optimiser``, ``schedule``, ``loss`` and ``initialisation`` take a kind, before any of their settings;
         ``network`` takes the name of a starting network (the plan takes it too, unless it has one of its own),
-        ``augmentation`` the word ``"none"`` or ``"default"``.
+        ``augmentation`` the word ``"none"`` or ``"default"``. A group pattern alone is meant to be followed: with it
+        the split keeps images together by name.
         """
         plan = self
+        if settings.get("split.group_pattern") and "split.keep_together" not in settings:
+            settings = {**settings, "split.keep_together": "name pattern"}
         base = self.base.write() if self.base else {}
         for key, value in sorted(settings.items(), key=lambda item: "." in item[0] and not item[0].endswith(".kind")):
             section, _, name = key.partition(".")

@@ -264,7 +264,10 @@ class Cause:
     focus, gathered : float
         How much of the maps' strength, and how many of the maps' strongest places, lie about it, 0–1.
     at_one_place : bool
-        Whether they rest on one place away from the middle.
+        Whether they rest on one place away from the middle, and covering it mends them.
+    mended, mended_elsewhere, broken : float or None
+        Part of them answered rightly once that place, or the mirrored one, is covered; part of some right answers that
+        covering it spoils; None where there is no such place.
     why, remedy : str
         In words.
     plan : dict or None
@@ -280,6 +283,9 @@ class Cause:
     focus: float
     gathered: float
     at_one_place: bool
+    mended: float | None
+    mended_elsewhere: float | None
+    broken: float | None
     why: str
     remedy: str
     plan: PlainTable | None

@@ -22,6 +22,7 @@ from attentive_lens.explaining.figures import Completeness, WeightRandomisation
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated, marked
 from attentive_lens.explaining.saliency import METHODS, MapMethod
+from attentive_lens.explaining.trials import CoverTrial, cover_tried
 from attentive_lens.explaining.trust import completeness, curves, rank_correlation, stability, weight_randomisation
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.decoding import decode
@@ -34,6 +35,8 @@ from attentive_lens.workspace import Run, Workspace
 RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
 """Images on which weight randomisation is measured; fewer for methods of hundreds of passes."""
 MOST_MISTAKES = 2000
+TRIED, CONTROLS = 256, 128
+"""Mistakes of a group, and right answers, in which its place is covered to see what becomes of them."""
 
 
 def explain(request: ask.Explain) -> Job[ask.Explanation]:
@@ -230,35 +233,62 @@ def causes(request: ask.Causes) -> Job[ask.CausesFound]:
             image = predictor.prepare(data.pixels[data.place(answer.image)][None])[0]
             maps.append(method.maps(probe, image, Targets.classes([answer.said], probe.classes))[0])
             features.append(probe.outputs(layer, image[None])[0].reshape(-1))
-    groups = grouped(np.stack(maps), np.stack(features))
+        groups = grouped(np.stack(maps), np.stack(features))
+        correct = [answer for answer in scores.answers if answer.said == answer.true]
+        correct = correct[:: max(1, len(correct) // CONTROLS)]
+        right, right_true = _pixels_of(data, correct)
+        trials: list[CoverTrial | None] = []
+        for group in groups:
+            yield Progress(len(trials), len(groups), "covering what mistakes rest on")
+            mistakes, true = _pixels_of(data, [wrong[k] for k in group.members[:TRIED]])
+            spot = (group.row, group.column, MaskPlace().side)
+            tested = cover_tried(predictor, mistakes, true, right, right_true, spot) if group.at_one_place else None
+            trials.append(tested)
     plan = run.plan()
-    in_words = tuple(cause_in_words(group, wrong, model.classes, plan) for group in groups)
+    pairs = zip(groups, trials, strict=True)
+    in_words = tuple(cause_in_words(group, wrong, model.classes, plan, trial) for group, trial in pairs)
     return ask.CausesFound(request.run, request.on, len(wrong), in_words)
 
 
-def cause_in_words(group: Group, wrong: Sequence[Answer], classes: tuple[str, ...], plan: Plan) -> ask.Cause:
-    """A group in words, with the plan that should end it where there is one."""
+def _pixels_of(data: Data, answers: Sequence[Answer]) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
+    """The images of some answers, and their classes."""
+    places = np.array([data.place(answer.image) for answer in answers], np.int64)
+    return np.asarray(data.pixels[places]), data.labels[places]
+
+
+def cause_in_words(
+    group: Group, wrong: Sequence[Answer], classes: tuple[str, ...], plan: Plan, trial: CoverTrial | None
+) -> ask.Cause:
+    """A group in words, with the plan that should end it where there is one.
+
+    A place is told as the cause only where covering it was tried and mends them.
+    """
     members = [wrong[k] for k in group.members]
     said = [classes[answer.said] for answer in members]
     common = max(set(said), key=said.count)
     changed = None
-    if group.at_one_place:
+    tested = looks = ""
+    if trial is not None:
+        where = f"{group.row:.0%} down and {group.column:.0%} across"
+        tested = f"covering it mends {trial.mended:.0%} of them, the mirrored place {trial.mended_elsewhere:.0%}"
+        looks = f"; their maps gather at one place, {where}, but {tested}: it is where the thing itself is"
+    if trial is not None and trial.causes:
         step = MaskPlace(row=round(group.row, 3), column=round(group.column, 3))
         others = tuple(other for other in plan.augmentation if other.kind != step.kind)
         share = said.count(common) / len(said)
         why = (
             f"{len(members)} mistakes rest on one place, {group.row:.0%} down and {group.column:.0%} across,"
-            f" {share:.0%} of them said to be {common}: a mark, perhaps"
+            f" {share:.0%} of them said to be {common}: {tested}, and spoils {trial.broken:.0%} of the right answers"
         )
         remedy = "Mask that place in training images and train again"
         changed = plan.with_augmentation((*others, step)).write()
     elif min(answer.probability for answer in members) > 0.9:
-        why = f"{len(members)} surely wrong answers on the things themselves, mostly {common}"
+        why = f"{len(members)} surely wrong answers on the things themselves, mostly {common}{looks}"
         remedy = "Look at their labels first: correct or exclude what is labelled wrongly"
     else:
         true = [classes[answer.true] for answer in members]
         most = max(set(true), key=true.count)
-        why = f"{len(members)} mistakes on the things themselves, mostly {most} said to be {common}"
+        why = f"{len(members)} mistakes on the things themselves, mostly {most} said to be {common}{looks}"
         remedy = f"Add images of {most}, or train longer with a larger network"
     return ask.Cause(
         tuple(answer.image for answer in members),
@@ -267,7 +297,10 @@ def cause_in_words(group: Group, wrong: Sequence[Answer], classes: tuple[str, ..
         group.column,
         group.focus,
         group.gathered,
-        group.at_one_place,
+        trial is not None and trial.causes,
+        trial.mended if trial is not None else None,
+        trial.mended_elsewhere if trial is not None else None,
+        trial.broken if trial is not None else None,
         why,
         remedy,
         changed,

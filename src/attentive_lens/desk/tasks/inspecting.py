@@ -17,7 +17,7 @@ from attentive_lens.desk.tasks.models import THREADS, by_class, model_and_data
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue
-from attentive_lens.explaining.changes import CHANGES
+from attentive_lens.explaining.changes import CHANGES, LIMITS
 from attentive_lens.explaining.channels import (
     Excitement,
     contributions,
@@ -200,6 +200,11 @@ def _changed(pixels: NDArray[np.uint8], change: PlainTable) -> NDArray[np.uint8]
         settings = {name: float(str(value)) for name, value in rest.items()}
         if not all(np.isfinite(value) for value in settings.values()):
             raise ValueError("not finite")
+        for name, value in settings.items():
+            low, high = LIMITS.get(name, (-np.inf, np.inf))
+            if not low <= value <= high:
+                why = f"its {name} is {low:g} to {high:g}, got {value:g}"
+                raise BadUsage(f"The change {kind} could not be made", why, "Choose one in between")
         return CHANGES[kind](pixels, **settings)
     except (TypeError, ValueError, OverflowError):
         names = CHANGES[kind].__code__.co_varnames[1 : CHANGES[kind].__code__.co_argcount]
@@ -215,6 +220,9 @@ def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     model, data = yield from model_and_data(place, place.run(request.run), request.image)
     at = data.place(request.image)
     _check_layer(model, node)
+    if node == model.plan.nodes[-1].name:
+        why = "its values are the answers themselves"
+        raise BadValue(f"{node} has no channels to switch off", why, "Choose a layer before it")
     predictor = Predictor.of(model)
     probe = Probe(predictor)
     image = predictor.prepare(data.pixels[at][None])[0]

@@ -57,7 +57,7 @@ class TrustPanel(QWidget):
             name, curve = f"{map_.key}, {map_.target}", trust.deletion
             if trust.empty:
                 set_role(line, "warn")
-                line.setText(f"{name}: the map is zero everywhere; nothing small changes this answer.")
+                line.setText(f"{name}: the map is zero everywhere: this method finds nothing that speaks for it.")
             elif trust.passed is None:
                 set_role(line, "faint")
                 line.setText(f"{name}: cannot be told; {trust.answer:.3f} leaves nothing to lose.")
