@@ -39,12 +39,13 @@ def run_words(*words: object) -> int:
 
 
 def follow_the_schema(words: tuple[object, ...], text: str, code: int) -> None:
-    """Every line is an object as docs/json-schema.json says, the errors too."""
-    name = "error" if code else f"plan {words[1]}" if words[0] == "plan" else str(words[0])
-    check = fastjsonschema.compile({"$defs": SCHEMA["$defs"], "$ref": f"#/$defs/{name}"})
+    """Every line is an object as docs/json-schema.json says, the last one of a command that failed being the error."""
+    name = f"plan {words[1]}" if words[0] == "plan" else str(words[0])
     lines = text.splitlines()
     assert lines
-    for line in lines:
+    for number, line in enumerate(lines, 1):
+        kind = "error" if code and number == len(lines) else name
+        check = fastjsonschema.compile({"$defs": SCHEMA["$defs"], "$ref": f"#/$defs/{kind}"})
         check(json.loads(line, parse_constant=lambda word: pytest.fail(f"{word} is not JSON")))
 
 
