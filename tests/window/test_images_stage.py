@@ -16,9 +16,11 @@ from pytestqt.qtbot import QtBot
 from tests.window.test_end_to_end import LEFT, child, click, stage
 
 from attentive_lens.desk import memory
+from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound
 from attentive_lens.window.application import open_folder
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.images.averages import ClassRows
+from attentive_lens.window.images.findings import Findings
 from attentive_lens.window.images.sets import SetBars
 from attentive_lens.window.images.sizes import ResizeRows
 from attentive_lens.window.images.table import ImageTable
@@ -326,3 +328,28 @@ def test_labels_changed_since_a_run_are_told_with_its_results(
     assert shown(child(frame, ContactSheet, "cell images")) == [row.number - 1]
     frame.session.images.undo()
     qtbot.waitUntil(lambda: not caution.isVisible(), timeout=30_000)
+
+
+def test_what_a_fault_offers_for_the_split_says_what_it_moves(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame, _ = images_stage(qtbot, open_frame, station)
+    before = frame.session.images.collection
+    numbers = [row.number for row in before.rows if row.label == 0 and before.sets[row.number - 1] != "test"]
+    held = [n for n in numbers if before.sets[n - 1] == "validation"]
+    learned = [n for n in numbers if before.sets[n - 1] == "training"]
+    pair = (held[0], learned[0])
+    bind = FaultAction("keep each group in one set", (), (), (), (pair,), None, "")
+    by_name = FaultAction("split by the name pattern (x)", (), (), (), (), None, "^(tape[0-9]+)")
+    faults = (Fault("leak", "1 picture stands in both", "Keep it in one", pair, (pair,), (bind, by_name)),)
+    findings = child(frame, Findings, "faults panel")
+    findings._take(FaultsFound(faults, ()))
+    click(qtbot, frame, "finding 0")
+    click(qtbot, frame, "remedy 0")
+    after = frame.session.images.collection
+    assert after.sets[pair[0] - 1] == after.sets[pair[1] - 1]
+    assert "move to another set" in child(frame, QLabel, "message").text()
+    click(qtbot, frame, "remedy 1")
+    split = frame.session.design.plan.split
+    assert (split.keep_together, split.group_pattern) == ("name pattern", "^(tape[0-9]+)")
+    assert "set" in child(frame, QLabel, "message").text()
