@@ -79,16 +79,17 @@ def test_deletion_believes_a_true_map_and_no_false_one() -> None:
     image = np.zeros(SHAPE)
     image[4:8, 4:8] = 0.2
     true = np.abs(weights).max(axis=2).astype(np.float32)
-    good, bad = curves(probe_of(network), image, np.stack([true, np.roll(true, 8, axis=(0, 1))]), [0, 0], quick=True)
+    good, bad = curves(probe_of(network), image, np.stack([true, np.roll(true, 8, axis=(0, 1))]), [0, 0])
     assert good.passed is True
     assert good.deletion.area < good.deletion.limit <= good.deletion.random <= good.answer
+    assert good.insertion.area > good.insertion.limit >= good.insertion.random
     assert bad.passed is False
 
 
 def test_a_class_with_nothing_to_lose_is_not_evaluated() -> None:
     network = linear(np.ones(SHAPE))
     image = np.full(SHAPE, -1.0)
-    (found,) = curves(probe_of(network), image, np.ones((1, *SHAPE[:2]), np.float32), [0], quick=True)
+    (found,) = curves(probe_of(network), image, np.ones((1, *SHAPE[:2]), np.float32), [0])
     assert found.passed is None
 
 

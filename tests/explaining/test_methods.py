@@ -59,8 +59,8 @@ def test_methods_that_add_up_agree_on_a_linear_network() -> None:
     weights = np.random.default_rng(1).standard_normal(SHAPE)
     probe = probe_of(linear(weights))
     wanted = (weights * IMAGE).sum(axis=2)
-    for name in ADDING[:2]:
-        assert METHODS[name].maps(probe, IMAGE, Targets.classes([0], 2))[0] == pytest.approx(wanted, abs=1e-4)
+    for method in (METHODS["gradient_times_input"], IntegratedGradients(("training mean",), spread=0)):
+        assert method.maps(probe, IMAGE, Targets.classes([0], 2))[0] == pytest.approx(wanted, abs=1e-4)
     shared = METHODS["contribution"].maps(probe, IMAGE, Targets.classes([0], 2))[0]
     assert rank_correlation(shared, wanted) > 0.999
 
@@ -68,11 +68,11 @@ def test_methods_that_add_up_agree_on_a_linear_network() -> None:
 @pytest.mark.parametrize("baseline", BASELINES)
 @pytest.mark.parametrize("probe", [small(), graph()], ids=["stack", "graph"])
 def test_integrated_gradients_add_up_to_the_rise(baseline: str, probe: Probe) -> None:
-    method, asked = IntegratedGradients(baseline), Targets.classes([0, 2], 3)
+    method, asked = IntegratedGradients((baseline, "blurred")), Targets.classes([0, 2], 3)
     wanted = method.should_sum_to(probe, IMAGE, asked)
     assert wanted is not None
     sums = method.maps(probe, IMAGE, asked).sum(axis=(1, 2))
-    assert sums == pytest.approx(wanted, abs=0.02 * float(np.abs(wanted).max()) + 1e-4)
+    assert sums == pytest.approx(wanted, abs=0.05 * float(np.abs(wanted).max()) + 1e-4)
 
 
 @pytest.mark.parametrize("name", METHODS)
@@ -97,11 +97,19 @@ def test_symmetric_pixels_have_equal_shares() -> None:
     weights[3, 3] = weights[12, 12] = 0.7
     image = np.zeros(SHAPE)
     image[3, 3] = image[12, 12] = 0.5
+    plain = {"integrated_gradients": IntegratedGradients(("training mean",), spread=0)}
     for name in ADDING:
-        map_ = METHODS[name].maps(probe_of(linear(weights)), image, Targets.classes([0], 2))[0]
+        method = plain.get(name, METHODS[name])
+        map_ = method.maps(probe_of(linear(weights)), image, Targets.classes([0], 2))[0]
         assert map_[3, 3] == pytest.approx(map_[12, 12], rel=1e-5)
         assert map_[3, 3] > 0.1
         assert map_.sum() == pytest.approx(map_[3, 3] + map_[12, 12], rel=1e-4)
+    probe, asked = probe_of(linear(weights)), Targets.classes([0], 2)
+    spread, whole = (
+        method.maps(probe, image, asked)[0] for method in (IntegratedGradients(), IntegratedGradients(spread=0))
+    )
+    assert spread.sum() == pytest.approx(whole.sum(), rel=1e-4), "what is spread out adds up to the same"
+    assert spread[3, 3] == pytest.approx(spread[12, 12], rel=1e-5)
 
 
 def test_networks_that_compute_the_same_have_the_same_gradients() -> None:
@@ -152,9 +160,6 @@ def test_trust_ranks_a_true_map_above_constant_edge_and_false_ones() -> None:
     assert [other.passed for other in (false, constant, lines)] == [False, False, False]
     assert good.deletion.area < min(*(own.deletion.area for own in (false, constant, lines)), good.deletion.edges)
     assert good.insertion.area > max(*(own.insertion.area for own in (false, constant, lines)), good.insertion.edges)
-    quick = curves(probe, image, maps, [0, 0, 0, 0], quick=True)
-    assert [own.deletion for own in quick] == [own.deletion for own in (good, false, constant, lines)]
-    assert [own.insertion for own in quick] == [None] * 4
     (nothing,) = curves(probe, -3 * image, true[None], [0])
     assert nothing.passed is None
 

@@ -15,6 +15,7 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import BadUsage, LensError
+from attentive_lens.explaining.methods import DEFAULT
 
 
 @app.command()
@@ -33,7 +34,7 @@ def explain(
     ] = None,
     method: Annotated[
         str, typer.Option(metavar="WORD", help="A map method, or all; a wrong word lists them.")
-    ] = "gradient_times_input",
+    ] = DEFAULT,
     target: Annotated[
         str | None, typer.Option("--for", metavar="CLASS", help="A class to explain besides said and true.")
     ] = None,
@@ -139,14 +140,14 @@ def _say(explained: Explained) -> None:
         if trust is None:
             out.print(f"  map of {entry.target} ({entry.method}): {entry.picture}")
             continue
-        verdict = {True: "believable", False: "not to be believed", None: "cannot be told"}[trust.passed]
+        verdict = {True: "passes", False: "fails", None: "cannot be told"}[trust.passed]
         if trust.empty:
             out.print(f"  the map for {entry.target} is zero everywhere: this method finds nothing that speaks for it")
             continue
-        curve = trust.deletion
+        lost, gained = trust.deletion, trust.insertion
         out.print(
-            f"  map for {entry.target} ({entry.method}): {entry.picture}\n    area under the deletion curve"
-            f" {curve.area:.2f}, must be below {curve.limit:.2f} (random maps {curve.random:.2f}): {verdict}",
+            f"  map for {entry.target} ({entry.method}): {entry.picture}\n    {verdict}: deletion {lost.area:.2f},"
+            f" must be below {lost.limit:.2f}; insertion {gained.area:.2f}, above {gained.limit:.2f}"
         )
         if trust.completeness is not None:
             sums = trust.completeness
@@ -165,7 +166,7 @@ def _say(explained: Explained) -> None:
 
 def _say_trust(checks: ask.TrustChecks) -> None:
     """The measured figures, each beside its limit."""
-    words = {True: "passed", False: "not passed", None: "cannot be told"}
+    words = {True: "passes", False: "fails", None: "cannot be told"}
     for check in checks.maps:
         deleted, restored = check.deletion, check.insertion
         out.print(

@@ -16,7 +16,7 @@ class Curve:
     random, edges : float
         For random maps, their mean, and for an edge filter, which knows nothing of the network.
     limit : float
-        The best of the random maps: what the map must pass.
+        A little better than the best of the random maps: what the map must pass.
     passed : bool or None
         Whether it does; None where the class has nothing to lose.
     """
@@ -38,15 +38,15 @@ class Curves:
         The class's for the untouched image.
     deletion : Curve
         The image with more and more deleted, what the map marks most first.
-    insertion : Curve or None
-        The image out of focus with more and more restored; None in a quick look.
+    insertion : Curve
+        The image out of focus with more and more restored.
     passed : bool or None
         Whether it passes what was measured; None with nothing to lose.
     """
 
     answer: float
     deletion: Curve
-    insertion: Curve | None
+    insertion: Curve
     passed: bool | None
 
 

@@ -57,10 +57,9 @@ METHOD_FACTS: dict[str, MethodFacts] = {
     "integrated_gradients": MethodFacts(
         "integrated gradients",
         "What each pixel adds to the score on the way from an empty image to this one; the parts add up.",
-        "All depends on what counts as empty: pixels that look like it add nothing.",
-        "64 passes each way",
+        "All depends on what counts as empty: here the image's mean colour and the image out of focus, half each.",
+        "32 passes each way",
         signed=True,
-        slow=True,
     ),
     "guided_gradient": MethodFacts(
         "guided gradient",
@@ -107,4 +106,4 @@ METHOD_FACTS: dict[str, MethodFacts] = {
 }
 """By key, in the order of lists."""
 
-DEFAULT = "gradient_times_input"
+DEFAULT = "integrated_gradients"

@@ -1,6 +1,6 @@
 """Whether a map can be believed, measured: deletion and insertion, small noise, randomised weights, completeness.
 
-There is one deletion test, `curves`; the quick look at a map takes its deletion half alone, so the two cannot disagree.
+There is one verdict, that of `curves`, at once with every map and in the whole measurement alike.
 """
 
 from __future__ import annotations
@@ -21,10 +21,12 @@ from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.plan.initialisations import He
 
-FRACTIONS = np.linspace(0, 1, 13) ** 2
+FRACTIONS = np.linspace(0, 1, 9) ** 2
 """Of the pixels deleted or restored; closer together at the beginning, where maps differ."""
 DRAWS = 8
 """Random maps that set the limits."""
+BEYOND = 0.25
+"""How far beyond the best random map a map must be, as a part of that one's distance from the random maps' mean."""
 LEAST = 0.02
 """A class below this answer has nothing to lose."""
 SMOOTH = 5
@@ -33,9 +35,7 @@ NOISE, COPIES = 0.02, 3
 """Standard deviation of the small noise as a part of the image's range, and noisy copies."""
 
 
-def curves(
-    probe: Probe, image: Array, maps: NDArray[np.float32], classes: Sequence[int], quick: bool = False
-) -> list[Curves]:
+def curves(probe: Probe, image: Array, maps: NDArray[np.float32], classes: Sequence[int]) -> list[Curves]:
     """Deletion and insertion curves of the maps of some classes of one image.
 
     Parameters
@@ -48,8 +48,6 @@ def curves(
         Averaged over 5×5 pixels before their pixels are put in order.
     classes : sequence of int
         Whose answer each map is to explain, T.
-    quick : bool
-        Deletion alone.
 
     Notes
     -----
@@ -65,10 +63,8 @@ def curves(
     every = [*(gaussian_filter(random_map, SMOOTH / 2) for random_map in noise), edges, *maps]
     orders = [_order(map_) for map_ in paced(every, 4)]
     mean = np.broadcast_to(filling(image).astype(image.dtype), image.shape)
-    answers = [_answers(probe, image, mean, orders)]
-    if not quick:
-        soft = np.asarray(gaussian_filter(image, (height / 8, width / 8, 0)))
-        answers.append(_answers(probe, soft, image, orders))
+    soft = np.asarray(gaussian_filter(image, (height / 8, width / 8, 0)))
+    answers = [_answers(probe, image, mean, orders), _answers(probe, soft, image, orders)]
     results = []
     for k, label in enumerate(classes):
         before = float(answers[0][0, 0, label])
@@ -77,7 +73,7 @@ def curves(
             for random_map, sign in zip(answers, (1, -1), strict=False)
         ]
         passed = None if halves[0].passed is None else all(half.passed for half in halves)
-        results.append(Curves(before, halves[0], None if quick else halves[1], passed))
+        results.append(Curves(before, halves[0], halves[1], passed))
     return results
 
 
@@ -106,7 +102,9 @@ def _answers(probe: Probe, start: Array, end: Array, orders: Sequence[NDArray[np
 def _curve(answers: Array, row: int, sign: int, before: float) -> Curve:
     """Of the map in row ``own`` of M×F answers; sign 1 where a small area is good, −1 where a large one is."""
     areas = np.asarray(np.trapezoid(answers, FRACTIONS, axis=1))
-    limit = sign * (sign * areas[:DRAWS]).min()
+    best, mean = float((sign * areas[:DRAWS]).min()), float((sign * areas[:DRAWS]).mean())
+    room = abs((0.0 if sign > 0 else before) - sign * best)  # what even a perfect map could be better
+    limit = sign * (best - min(BEYOND * (mean - best), room / 2))
     passed = None if before < LEAST else bool(sign * areas[row] < sign * limit)
     return Curve(float(areas[row]), float(areas[:DRAWS].mean()), float(areas[DRAWS]), float(limit), passed)
 

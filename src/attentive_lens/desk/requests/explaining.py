@@ -24,10 +24,10 @@ class MapTrust:
     ----------
     answer : float
         The class's for the untouched image.
-    deletion : Curve
-        What deleting the pixels it marks does.
+    deletion, insertion : Curve
+        What deleting the pixels it marks does, and what restoring them does.
     passed : bool or None
-        Whether that is more than for random maps; None where the class has nothing to lose.
+        Whether both are more than for random maps; None where the class has nothing to lose.
     empty : bool
         Whether the map is zero everywhere.
     completeness : Completeness or None
@@ -36,6 +36,7 @@ class MapTrust:
 
     answer: float
     deletion: Curve
+    insertion: Curve
     passed: bool | None
     empty: bool
     completeness: Completeness | None

@@ -96,11 +96,13 @@ def explain_pixels(
             )
         expected = chosen.should_sum_to(probe, image, targets)
         regions = evaluated(probe, image, targets, maps[0], marked(maps[0]))
-        bends = curves(probe, image, maps[: len(labels)], list(labels.values()), quick=True)
+        bends = curves(probe, image, maps[: len(labels)], list(labels.values()))
     of_classes = []
     for k, (key, label) in enumerate(labels.items()):
         sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
-        trust = ask.MapTrust(bends[k].answer, bends[k].deletion, bends[k].passed, not maps[k].any(), sums)
+        trust = ask.MapTrust(
+            bends[k].answer, bends[k].deletion, bends[k].insertion, bends[k].passed, not maps[k].any(), sums
+        )
         of_classes.append(ask.MapOfClass(key, model.classes[label], trust, maps[k]))
     facts = model.plan.facts(model.preprocessor.settings.shape)
     number, file, set_name = source
@@ -175,8 +177,7 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
         if expected is not None:
             sums = completeness(maps[k], float(expected[k]), float(scores[0, label]))
         bend = bends[k]
-        if bend.insertion is not None:
-            checks.append(ask.MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
+        checks.append(ask.MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
     said = model.classes[labels["said"]]
     return ask.TrustChecks(request.image, request.method, said, tuple(checks), randomised, agreement)
 

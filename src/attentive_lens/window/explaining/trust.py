@@ -54,7 +54,7 @@ class TrustPanel(QWidget):
             line, trust = self.lines.get(map_.key), map_.trust
             if line is None:
                 continue
-            name, curve = f"{map_.key}, {map_.target}", trust.deletion
+            name, lost, gained = f"{map_.key}, {map_.target}", trust.deletion, trust.insertion
             if trust.empty:
                 set_role(line, "warn")
                 line.setText(f"{name}: the map is zero everywhere: this method finds nothing that speaks for it.")
@@ -64,8 +64,8 @@ class TrustPanel(QWidget):
             else:
                 set_role(line, "good" if trust.passed else "warn")
                 line.setText(
-                    f"{name}: {'passed' if trust.passed else 'not passed'}. Area under the deletion curve"
-                    f" {curve.area:.2f}, must be below {curve.limit:.2f}; random maps {curve.random:.2f}."
+                    f"{name}: {'passes' if trust.passed else 'fails'}. Deletion {lost.area:.2f}, must be below"
+                    f" {lost.limit:.2f}; insertion {gained.area:.2f}, above {gained.limit:.2f}."
                 )
             if trust.completeness is not None:
                 line.setText(f"{line.text()} {_adding_up(trust.completeness)}")
@@ -78,7 +78,7 @@ class TrustPanel(QWidget):
 
     def show_measured(self, checks: TrustChecks) -> None:
         """Every figure with its limit."""
-        words = {True: "passed", False: "not passed", None: "cannot be told"}
+        words = {True: "passes", False: "fails", None: "cannot be told"}
         lines = []
         for check in checks.maps:
             lines.append(
