@@ -248,6 +248,7 @@ def causes(request: ask.Causes) -> Job[ask.CausesFound]:
     plan = run.plan()
     pairs = zip(groups, trials, strict=True)
     in_words = tuple(cause_in_words(group, wrong, model.classes, plan, trial) for group, trial in pairs)
+    in_words = tuple(sorted(in_words, key=lambda cause: not cause.at_one_place))  # what can be mended at once is first
     return ask.CausesFound(request.run, request.on, len(wrong), in_words)
 
 
