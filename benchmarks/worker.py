@@ -118,7 +118,8 @@ def measure(folder: str, run: int) -> None:
     for request in asked:
         stretches(request)
         for file in Path(folder).glob("runs/*/*.npz"):
-            file.unlink()  # what is kept would make the second request no work
+            if file.name != "images.npz":  # which notes what the run was trained with
+                file.unlink()  # what is kept would make the second request no work
         found = stretches(request)
         name = type(request).__name__ + (f" {request.method}" if isinstance(request, ask.Explain) else "")
         name += " laid out" if isinstance(request, ask.Neighbours) and request.laid_out else ""

@@ -1,21 +1,31 @@
 from __future__ import annotations
 
 import csv
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from tests.answering import answer
 
-from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
+from attentive_lens.desk.cautions import (
+    caution_of_gap,
+    caution_of_labels,
+    caution_of_test,
+    changed_since,
+    judged_by_test,
+)
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled, write_list
 from attentive_lens.desk.history import History
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
+from attentive_lens.scoring.scores import scored
+from attentive_lens.training.journal import EpochEvent, Figures
 from attentive_lens.workspace import Workspace
 
 
@@ -193,3 +203,31 @@ class UndoMachine(RuleBasedStateMachine):
 
 UndoMachine.TestCase.settings = settings(max_examples=60, deadline=None)
 TestUndo = UndoMachine.TestCase
+
+
+@pytest.mark.parametrize(
+    ("validated", "tested", "images", "warns"),
+    [
+        (0.98, 0.5, 300, True),
+        (0.98, 0.95, 300, False),
+        (0.98, 0.88, 300, False),
+        (0.9, 0.95, 300, False),
+        (1, 0.5, 4, False),
+    ],
+)
+def test_a_test_set_far_behind_the_validation_set_is_told(
+    validated: float, tested: float, images: int, warns: bool, station: Workspace
+) -> None:
+    best = EpochEvent(1, Figures(1.0, 0.1), Figures(validated, 0.1), True)
+    right = round(tested * images)
+    said = np.array([0] * right + [1] * (images - right))
+    numbers, true = list(range(1, images + 1)), np.zeros(images, np.int64)
+    answers = np.full((images, 2), 0.5)
+    scores = scored("test", ("a", "b"), numbers, true, said, answers, np.ones(images), "cross-entropy")
+    words = caution_of_gap(station.run(1), best, scores)
+    assert bool(words) == warns
+    if warns:
+        assert "50.0%" in words
+        assert "98.0%" in words
+        assert caution_of_gap(station.run(1), best, replace(scores, on="validation")) == ""
+        assert caution_of_gap(station.run(1), None, scores) == ""

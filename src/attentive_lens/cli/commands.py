@@ -13,9 +13,16 @@ from rich.table import Table
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, printable
 from attentive_lens.cli.results import DemoMade, Mistake, RunWatched, ScoresOfRun
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
-from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
+from attentive_lens.desk.cautions import (
+    caution_of_gap,
+    caution_of_labels,
+    caution_of_test,
+    changed_since,
+    judged_by_test,
+)
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.requests.models import Predict, Prediction, Score, Unreadable
+from attentive_lens.desk.runs import RunReader
 from attentive_lens.errors import BadFile
 
 WATCH_SECONDS = 0.4
@@ -186,7 +193,9 @@ def score(
         )
     if len(wrong) > 20:
         out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
-    for caution in (caution_of_labels(run, relabelled), caution_of_test(judged) if on == "test" else ""):
+    cautions = [caution_of_labels(run, relabelled), caution_of_test(judged) if on == "test" else ""]
+    cautions.append(caution_of_gap(place.run(run), RunReader(place.run(run)).view().best, scores))
+    for caution in cautions:
         if caution:
             out.print(caution)
 

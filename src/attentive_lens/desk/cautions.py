@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 from attentive_lens.desk.collection import Collection
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import Run, Workspace
 
 FEW = 10
 """Images below which a class is called small."""
+GAP = 0.08
+"""Accuracy by which a test set must fall behind the validation set to be told."""
 NAMED = 3
 """Classes named one by one."""
 
@@ -33,6 +38,27 @@ def caution_of_test(judged: Sequence[int]) -> str:
     return (
         f"The test set has judged {len(judged)} runs ({', '.join(map(str, judged))}). Choose between runs by the"
         " validation set: a run chosen by the test set looks better there than it is."
+    )
+
+
+def caution_of_gap(run: Run, best: EpochEvent | None, scores: Scores) -> str:
+    """What to say where a run does far worse on the test set than it did on the validation set; empty if it does not.
+
+    Far is eight points, and three standard errors of the difference of two parts.
+    """
+    images = run.images()
+    noted = images[1].count("validation") if images is not None else 0
+    if scores.on != "test" or best is None or best.validation is None or not noted:
+        return ""
+    gap = best.validation.accuracy - scores.accuracy
+    both = (best.validation.accuracy * noted + scores.accuracy * scores.images) / (noted + scores.images)
+    error = math.sqrt(both * (1 - both) * (1 / noted + 1 / scores.images))
+    if gap < GAP or gap < 3 * error:
+        return ""
+    return (
+        f"Of the test images {scores.accuracy:.1%} are right, of the validation images {best.validation.accuracy:.1%}:"
+        " more apart than by chance. The test set shows what training never did, or the validation set is too much like"
+        " the training set, by copies or by tiles of one photograph: look for faults."
     )
 
 

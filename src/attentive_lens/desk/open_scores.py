@@ -3,7 +3,13 @@
 from __future__ import annotations
 
 from attentive_lens.desk.browsing import Answers
-from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, changed_since, judged_by_test
+from attentive_lens.desk.cautions import (
+    caution_of_gap,
+    caution_of_labels,
+    caution_of_test,
+    changed_since,
+    judged_by_test,
+)
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.open_images import OpenImages
 from attentive_lens.desk.open_runs import OpenRuns
@@ -85,6 +91,9 @@ class OpenScores:
         cautions = [caution_of_labels(self._runs.current, self.relabelled)]
         if self.on == "test":
             cautions.append(caution_of_test(judged_by_test(self._runs.workspace)))
+            view = self._runs.view
+            if self.current is not None and view is not None:
+                cautions.append(caution_of_gap(self._runs.workspace.run(view.number), view.best, self.current))
         return [sentence for sentence in cautions if sentence]
 
     @property
