@@ -160,9 +160,8 @@ def _dealt(counts: list[int], cards: int) -> NDArray[np.int64]:
 
 
 def _thin(sets: NDArray[np.object_], classes: NDArray[np.int64], ranks: NDArray[np.float64], fraction: float) -> None:
-    """Leave out all but a part of every class's training and validation images, at least one of each."""
-    for name in ("training", "validation"):
-        for label in np.unique(classes):
-            of_class = np.flatnonzero((sets == name) & (classes == label))
-            ranked = of_class[np.argsort(ranks[of_class], kind="stable")]
-            sets[ranked[max(1, round(len(of_class) * fraction)) :]] = LEFT_OUT
+    """Leave out all but a part of every class's training images, at least one; what is judged on stays as large."""
+    for label in np.unique(classes):
+        of_class = np.flatnonzero((sets == "training") & (classes == label))
+        ranked = of_class[np.argsort(ranks[of_class], kind="stable")]
+        sets[ranked[max(1, round(len(of_class) * fraction)) :]] = LEFT_OUT

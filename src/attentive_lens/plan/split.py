@@ -34,7 +34,7 @@ class Split(Value):
         "copies",
         label="keep together",
         choices=("copies", "name pattern", "none"),
-        meaning="Groups of images that go into one set: copies that the fault finder knows, or images whose names share"
+        meaning="Groups of images that go into one set: copies noted when a fault was acted on, or images whose names share"
         " a part.",
     )
     group_pattern: str = spec(
@@ -47,7 +47,7 @@ class Split(Value):
         label="subset fraction",
         low=0.001,
         high=1.0,
-        meaning="Part of every class used at all, 0 to 1; a small one makes a first run quick.",
+        meaning="Part of every class's training images used, 0 to 1; a small one makes a first run quick.",
     )
     folds: int = spec(
         0, label="folds", low=0, high=100, meaning="Equal parts that take turns as the validation set; 0 for one split."

@@ -199,9 +199,9 @@ class SetsView(QWidget):
             "The source names a test set; it stays as it is."
             if "test" in named_sets
             else "The source names no test set; «test fraction» draws one.",
-            f"{counted(copies, 'image is', 'images are')} known to be copies and stay together."
+            f"{counted(copies, 'image is', 'images are')} noted as copies and stay together."
             if copies
-            else "No copies are known yet: «Look for faults» finds them.",
+            else "No groups are kept together yet: «Look for faults» offers it for copies.",
             "The same seed deals the same images whatever else is added or excluded.",
         ]
         self.notes.setText("\n\n".join(notes))
