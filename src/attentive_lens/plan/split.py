@@ -34,8 +34,8 @@ class Split(Value):
         "copies",
         label="keep together",
         choices=("copies", "name pattern", "none"),
-        meaning="Groups of images that go into one set: copies noted when a fault was acted on, or images whose names share"
-        " a part.",
+        meaning="Groups of images that go into one set: copies noted when a fault was acted on, or images whose names"
+        " share a part.",
     )
     group_pattern: str = spec(
         "",
