@@ -124,6 +124,11 @@ def test_a_base_that_cannot_be_used_is_refused_in_words(station: Workspace) -> N
         finish(execute(station, run, lambda: False))
     assert RunReader(run).view().state == "failed"
     assert "another shape" in RunReader(run).view().error
+    deeper = Plan().changed({"base.run": 1, "base.until": "convolution 3", "base.take_preprocessing": True})
+    with pytest.raises(
+        BadValue, match=r"Run 1 has no layer called convolution 3: that run's network has: convolution 1"
+    ):
+        finish(execute(station, station.claim_run(deeper), lambda: False))
     everything = with_base(station, Plan(), 1, "dropout 1")
     assert "output" not in everything.frozen
     with pytest.raises(NotHere):

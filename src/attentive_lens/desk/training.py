@@ -175,6 +175,10 @@ def _base(workspace: Workspace, plan: Plan) -> ModelFile | None:
     if plan.base is None:
         return None
     model = read_model(workspace.run(plan.base.run).model)
+    theirs = [node.name for node in model.plan.nodes[:-1]]
+    if plan.base.until not in theirs:
+        why = f"that run's network has: {', '.join(theirs)}"
+        raise BadValue(f"Run {plan.base.run} has no layer called {plan.base.until}", why, "Choose one of these")
     planned, other = plan.preprocessing, model.preprocessor.settings
     if planned != other and not plan.base.take_preprocessing:
         names = [name for name in planned.specs() if getattr(planned, name) != getattr(other, name)]

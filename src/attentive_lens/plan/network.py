@@ -161,7 +161,7 @@ class NetworkPlan:
             if node.name == name:
                 return node
         names = ", ".join(n.name for n in self.nodes[:NAMED]) + (", …" if len(self.nodes) > NAMED else "")
-        raise NotHere(f"There is no layer called {name}", f"the network has: {names}", "Choose one of these")
+        raise NotHere(f"There is no layer called {name}", f"the network planned has: {names}", "Choose one of these")
 
     def up_to(self, name: str) -> frozenset[str]:
         """Names of the node and of all that feed it."""
