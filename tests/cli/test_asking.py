@@ -6,6 +6,7 @@ import contextlib
 import csv
 import io
 import json
+import re
 import time
 from pathlib import Path
 
@@ -110,6 +111,23 @@ def test_images_no_workspace_knows_are_explained_by_a_model_file_alone(station: 
     assert "round leaf" in command("predict", model, tmp_path / "words.png", files[0])
     refused = last_object(command("explain", "--model", model, files[0], "--trust", "--json", code=2))
     assert "--trust" in refused["error"]["what"]
+
+
+def test_the_surest_mistakes_are_explained_in_one_call(station: Workspace, tmp_path: Path) -> None:
+    wrong = last_object(command("score", station.folder, 1, "--on", "training", "--json"))["wrong"]
+    words = ("explain", station.folder, 1, "--wrong", 2, "--on", "training", "--out", tmp_path / "out")
+    told = [json.loads(line) for line in command(*words, "--trust", "--json").splitlines()]
+    assert [one["image"] for one in told] == [entry["image"] for entry in wrong[:2]]
+    assert all(not one["measured"][0]["agreement"] for one in told), "the other methods are not asked each time"
+    for one in told:
+        shown, measured = one["maps"][0]["trust"], one["measured"][0]["maps"][0]
+        assert [shown[key] for key in ("passed", "deletion", "insertion")] == [
+            measured[key] for key in ("passed", "deletion", "insertion")
+        ], "one verdict, at once and in the whole measurement"
+    assert re.search(r"^\d of \d maps for what was said pass", command(*words), re.MULTILINE)
+    model = station.run(1).model
+    refused = last_object(command("explain", "--model", model, "a.png", "--wrong", 2, "--json", code=2))
+    assert "--wrong" in refused["error"]["what"]
 
 
 def test_all_methods_and_several_images_are_explained_at_once(station: Workspace, tmp_path: Path) -> None:

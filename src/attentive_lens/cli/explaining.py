@@ -42,6 +42,10 @@ def explain(
         "explained"
     ),
     trust: Annotated[bool, typer.Option("--trust", help="Measure whether the maps can be believed.")] = False,
+    wrong: Annotated[
+        int, typer.Option("--wrong", metavar="N", min=0, help="The N surest mistakes, in place of images by number.")
+    ] = 0,
+    on: OnSet = "validation",
     as_json: AsJson = False,
 ) -> None:
     """Show which pixels drove the answer that was said and the answer that is true, and the difference."""
@@ -52,14 +56,18 @@ def explain(
         why = "it compares with what a run's images give, and a model file has none"
         raise BadUsage("--trust cannot be measured with --model", why, "Ask the run in its workspace")
     workspace, run = "", 0
+    if model is not None and wrong:
+        why = "a model file knows no set, and so no mistakes"
+        raise BadUsage("--wrong cannot be asked of --model", why, "Ask the run in its workspace")
     if model is not None:
         images = _files(places)
         filters = watched(carry_out(ask.FirstFiltersOf(str(model))), "first filters")
     else:
-        workspace, run, images = _numbers(places)
+        workspace, run, images = _numbers(places, wrong, on)
         filters = watched(carry_out(ask.FirstFilters(workspace, run)), "first filters")
     filters_picture = write_filters(filters, into)
     methods = _methods(method)
+    verdicts: list[bool | None] = []
     for stem, image in images.items():
         results: list[ask.Explanation] = []
         refused: list[NotShown] = []
@@ -83,7 +91,7 @@ def explain(
         measured: list[ask.TrustChecks] = []
         if trust:
             for result in results:
-                checks = ask.Trust(workspace, run, int(image), result.method)
+                checks = ask.Trust(workspace, run, int(image), result.method, agreement=not wrong)
                 measured.append(watched(carry_out(checks), "checking trust"))
         explained = replace(
             write_explanation(results, layers, into, stem),
@@ -91,10 +99,16 @@ def explain(
             filters_picture=filters_picture,
             measured=tuple(measured),
         )
+        verdicts += [result.maps[0].trust.passed for result in results]
         if as_json:
             say_json(explained)
         else:
             _say(explained)
+    if wrong and not as_json:
+        told = [verdict for verdict in verdicts if verdict is not None]
+        untold = len(verdicts) - len(told)
+        more = f"; of {untold} it cannot be told" if untold else ""
+        out.print(f"{sum(told)} of {len(told)} maps for what was said pass{more}")
 
 
 def _methods(word: str) -> list[str]:
@@ -105,16 +119,30 @@ def _methods(word: str) -> list[str]:
     return list(METHODS) if word == "all" else [word]
 
 
-def _numbers(places: list[str]) -> tuple[str, int, dict[str, str]]:
-    """Workspace, run, and images by the beginning of their files' names."""
-    if len(places) < 3:
+def _numbers(places: list[str], wrong: int, on: str) -> tuple[str, int, dict[str, str]]:
+    """Workspace, run, and images by the beginning of their files' names: those named, or so many surest mistakes."""
+    if len(places) < (2 if wrong else 3):
         remedy = "Write «explain WORKSPACE RUN IMAGE …», or «explain --model FILE IMAGE …» for image files"
         raise BadUsage("explain needs more words", "it takes a workspace, a run and at least one image", remedy)
     workspace, run, *images = places
     for word in (run, *images):
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
+    if wrong:
+        images = [str(image) for image in _mistakes(workspace, int(run), wrong, on)]
     return workspace, int(run), {f"image-{int(image):05d}": image for image in images}
+
+
+def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
+    from attentive_lens.desk.tasks import carry_out
+    from attentive_lens.errors import NotHere
+
+    check_set(on)
+    scores = watched(carry_out(ask.Score(workspace, run, on)), "scoring")
+    if not scores.wrong:
+        why = f"run {run} answers every {on} image rightly"
+        raise NotHere("There are no mistakes to explain", why, "Choose another set")
+    return [answer.image for answer in scores.wrong[:wrong]]
 
 
 def _files(places: list[str]) -> dict[str, str]:
@@ -182,7 +210,8 @@ def _say_trust(checks: ask.TrustChecks) -> None:
         f" {words[anew.passed]}, on {anew.images} images"
     )
     alike = ", ".join(f"{key} {value:.2f}" for key, value in sorted(checks.agreement.items(), key=lambda p: -p[1]))
-    out.print(f"  rank correlation with other methods: {alike}")
+    if alike:
+        out.print(f"  rank correlation with other methods: {alike}")
 
 
 @app.command()

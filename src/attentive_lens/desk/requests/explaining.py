@@ -248,6 +248,7 @@ class Trust(Request[TrustChecks]):
     run: int
     image: int
     method: str = DEFAULT
+    agreement: bool = True
 
 
 @dataclass(frozen=True)

@@ -167,7 +167,7 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
         agreement = {}
         for key, other in METHODS.items():
             yield Progress(2, 4, "asking the other methods")
-            if key != request.method and _works(other, probe, image):
+            if request.agreement and key != request.method and _works(other, probe, image):
                 agreement[key] = rank_correlation(maps[0], other.maps(probe, image, targets)[0])
         yield Progress(3, 4, "randomising weights")
         randomised = _randomised(run, request.method, probe, data)
