@@ -319,6 +319,11 @@ def test_a_cause_at_one_place_comes_with_a_plan_that_covers_it() -> None:
     itself = cause_in_words(group, answers, classes, Plan(), CoverTrial(0.1, 0.05, 0.02))
     assert (itself.at_one_place, itself.plan) == (False, None)
     assert "mends 10% of them, the mirrored place 5%: it is where the thing itself is" in itself.why
+    mixed = [Answer(k, k % 2, 1 - k % 2 if k % 5 else 2, 0.4) for k in range(20)]
+    named = cause_in_words(group, mixed, ("spiny", "netted", "winged"), Plan(), None)
+    for part in ("netted said to be spiny (8)", "spiny said to be netted (8)", "winged said to be"):
+        assert part in named.why
+    assert "tell netted from spiny" in named.remedy or "tell spiny from netted" in named.remedy
     untried = cause_in_words(group, answers, classes, Plan(), None)
     assert (untried.at_one_place, untried.plan, untried.mended) == (False, None, None)
 

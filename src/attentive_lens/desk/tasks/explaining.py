@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -35,6 +36,8 @@ from attentive_lens.workspace import Run, Workspace
 RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
 """Images on which weight randomisation is measured; fewer for methods of hundreds of passes."""
 MOST_MISTAKES = 2000
+MOST_PAIRS = 3
+"""Confusions of a group that are named, the most frequent first."""
 TRIED, CONTROLS = 256, 128
 """Mistakes of a group, and right answers, in which its place is covered to see what becomes of them."""
 
@@ -268,6 +271,8 @@ def cause_in_words(
     members = [wrong[k] for k in group.members]
     said = [classes[answer.said] for answer in members]
     common = max(set(said), key=said.count)
+    pairs = Counter((classes[answer.true], classes[answer.said]) for answer in members).most_common(MOST_PAIRS)
+    most = ", ".join(f"{true} said to be {name} ({count})" for (true, name), count in pairs)
     changed = None
     tested = looks = ""
     if trial is not None:
@@ -285,13 +290,11 @@ def cause_in_words(
         remedy = "Mask that place in training images and train again"
         changed = plan.with_augmentation((*others, step)).write()
     elif min(answer.probability for answer in members) > 0.9:
-        why = f"{len(members)} surely wrong answers on the things themselves, mostly {common}{looks}"
+        why = f"{len(members)} surely wrong answers on the things themselves: {most}{looks}"
         remedy = "Look at their labels first: correct or exclude what is labelled wrongly"
     else:
-        true = [classes[answer.true] for answer in members]
-        most = max(set(true), key=true.count)
-        why = f"{len(members)} mistakes on the things themselves, mostly {most} said to be {common}{looks}"
-        remedy = f"Add images of {most}, or train longer with a larger network"
+        why = f"{len(members)} mistakes on the things themselves: {most}{looks}"
+        remedy = f"Add images that tell {pairs[0][0][0]} from {pairs[0][0][1]}, or train longer with a larger network"
     return ask.Cause(
         tuple(answer.image for answer in members),
         {name: said.count(name) for name in sorted(set(said))},
