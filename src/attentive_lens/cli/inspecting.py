@@ -1,0 +1,158 @@
+"""The commands that look inside: filters of a layer, neighbours of an image, changes tried on one, channels."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
+from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.core.records import PlainTable
+from attentive_lens.desk.requests import table as ask
+from attentive_lens.errors import BadUsage
+
+
+@app.command()
+@reporting
+def layer(
+    workspace: InWorkspace,
+    run: OfRun,
+    name: Annotated[str, typer.Argument(help="A layer with feature maps, as «convolution 2».", metavar="LAYER")],
+    images: Annotated[
+        int,
+        typer.Option(
+            metavar="N", min=1, help="Training images looked at, at most; of more, a part of every class is drawn."
+        ),
+    ] = 20_000,
+    into: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Where pictures and arrays go.")] = Path(
+        "layer"
+    ),
+    as_json: AsJson = False,
+) -> None:
+    """Show what a layer's filters look for: the training patches that excite each, and images made to excite them."""
+    from attentive_lens.cli.pictures import write_layer
+    from attentive_lens.desk.tasks import carry_out
+
+    request = ask.Layer(str(workspace), run, name, images=images)
+    written = write_layer(watched(carry_out(request), "looking for patches"), into)
+    if as_json:
+        say_json(written)
+        return
+    looked, whole = written.images_looked_at, written.images_in_all
+    out.print(f"{looked} of {whole} training images were looked at" + (", drawn from every class" * (looked < whole)))
+    for key, place in (("patches", written.patches), ("synthetic", written.synthetic), ("arrays", written.arrays)):
+        out.print(f"{key}: {place}")
+    for number, classes in enumerate(written.speaks):
+        out.print(f"  channel {number}: " + ", ".join(f"{effect.target} {effect.adds:+.2f}" for effect in classes))
+
+
+@app.command()
+@reporting
+def neighbours(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
+    name: Annotated[
+        str, typer.Option("--layer", metavar="LAYER", help="The last before the answers if left out.")
+    ] = "",
+    table: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE", help="Write every training image's place (PCA, t-SNE) here, as CSV."),
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """List the training images that a layer finds nearest to an image, of the class said and of the true one."""
+    from attentive_lens.cli.pictures import write_places
+    from attentive_lens.desk.tasks import carry_out
+
+    request = ask.Neighbours(str(workspace), run, image, name, laid_out=table is not None)
+    nearest = watched(carry_out(request), "looking for neighbours")
+    if table is not None:
+        write_places(nearest, table)
+    if as_json:
+        say_json(nearest)
+        return
+    for key in ("said", "true"):
+        near = ", ".join(f"{neighbour.image} ({neighbour.distance:.2f})" for neighbour in nearest.near[key])
+        out.print(f"nearest of {key}, {nearest.classes[key]}, at {nearest.layer}: {near}")
+
+
+@app.command("try")
+@reporting
+def try_changes(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
+    changes: Annotated[
+        list[str] | None,
+        typer.Option("--change", metavar="CHANGE", help="As «cover row=0.85 column=0.15 side=0.3». May be repeated."),
+    ] = None,
+    smallest: Annotated[
+        bool, typer.Option("--smallest", help="Look for the smallest square too; done anyway without a change.")
+    ] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Try changes on an image and see the answer; find the smallest square whose covering changes it."""
+    from attentive_lens.desk.tasks import carry_out
+
+    changes_asked = tuple(_change(words) for words in changes or [])
+    request = ask.TryChanges(str(workspace), run, image, changes_asked, smallest or not changes_asked)
+    tried = watched(carry_out(request), "trying")
+    if as_json:
+        say_json(tried)
+        return
+    before, least = tried.before, tried.smallest_cover
+    out.print(f"image {image}: said {before.said} ({before.probabilities[before.said]:.2f})")
+    for words, after in zip(changes or [], tried.after, strict=True):
+        out.print(f"  {words}: said {after.said} ({after.probabilities[after.said]:.2f})")
+    if least is None:
+        return
+    if least.pixels is None:
+        which = "no square" if least.complete else "none of the squares tried"
+        out.print(f"  covering {which} up to half the image changes the answer")
+        return
+    which = "the smallest" if least.complete else "a small"
+    out.print(
+        f"  {which} square whose covering changes it: {least.pixels} pixels, {least.row:.0%} down,"
+        f" {least.column:.0%} across; then said {least.said}"
+    )
+    if not least.complete:
+        out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
+
+
+def _change(words: str) -> PlainTable:
+    kind, *settings = words.split() or [""]
+    pairs = [setting.partition("=") for setting in settings]
+    if not kind or any(not equals for _, equals, _ in pairs):
+        raise BadUsage("--change", f"«{words}» is not understood", "Write it as «cover row=0.8 column=0.2 side=0.3»")
+    return {"change": kind, **{name: value for name, _, value in pairs}}
+
+
+@app.command()
+@reporting
+def channel(
+    workspace: InWorkspace,
+    run: OfRun,
+    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
+    name: Annotated[str, typer.Argument(help="A layer, as «relu 2».", metavar="LAYER")],
+    number: Annotated[int, typer.Argument(min=0, help="Which channel, from 0.", metavar="[CHANNEL]")] = 0,
+    as_json: AsJson = False,
+) -> None:
+    """Rank a layer's channels by what the answer loses without them, and turn one off and up to see the answer."""
+    from attentive_lens.desk.tasks import carry_out
+
+    request = ask.Channels(str(workspace), run, image, name, number)
+    seen = watched(carry_out(request), "asking the channels")
+    if as_json:
+        say_json(seen)
+        return
+    of = f"said − true ({seen.said} − {seen.true})" if seen.said != seen.true else f"«{seen.of}»"
+    out.print(f"{name} adds to {of}, each channel switched off (in brackets: to first order):")
+    for effect in seen.channels[:8]:
+        out.print(f"  channel {effect.channel}: {effect.adds:+.3f} ({effect.gradient:+.3f})")
+    for row in seen.answers:
+        best = sorted(row.probabilities.items(), key=lambda pair: -pair[1])[:3]
+        words = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[row.factor]
+        out.print(f"  channel {number} {words}: " + ", ".join(f"{label} {p:.2f}" for label, p in best))
