@@ -149,7 +149,7 @@ def _alike(
         breathe()
         near = part @ coarse[first : first + COLUMNS].astype(np.float32).T
         near[places[:, None] >= np.arange(first, first + near.shape[1])] = -1
-        for row, likeness in enumerate(near):
+        for row, likeness in enumerate(paced(near, 8)):
             best = np.argsort(-likeness, kind="stable")[: 4 * MOST_ALIKE]
             best = best[likeness[best] > NEAR_COARSE]
             if len(best):

@@ -51,7 +51,7 @@ class Marks(Finder):
         labels = evidence.labels[training]
         usual = yield from _usual(evidence, training)
         odd = np.empty((len(training), CELLS, CELLS), bool)
-        for progress, part in at_a_time(len(training), "looking for marks"):
+        for progress, part in at_a_time(len(training), "looking for marks", 8):
             yield progress
             middle, away = usual[0][labels[part]], usual[1][labels[part]]
             odd[part] = odd_cells(cell_means(evidence.images(training[part])), middle, away)
