@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Hashable
 from itertools import islice
 from pathlib import Path
 
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.recent import Recent
 from attentive_lens.desk.data import Data, gather, references
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import LensError, NotHere
@@ -182,7 +182,7 @@ def resize_modes(request: ask.ResizeModes) -> Job[ask.ResizeModesShown]:
     return ask.ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network)
 
 
-_shown: dict[Hashable, tuple[NDArray[np.uint8], list[int]]] = {}
+_ORIGINALS: Recent[tuple[NDArray[np.uint8], list[int]]] = Recent(1)
 """The originals asked for last: a slider that moves asks for the same many times a second."""
 
 
@@ -191,11 +191,11 @@ def augmented(request: ask.Augment) -> Job[ask.Augmented]:
     plan = Plan.read(request.plan)
     place = Workspace.open(Path(request.workspace))
     key = (place.folder, place.catalogue.stamp(), plan.preprocessing, plan.split, plan.seed, request.columns)
-    if key not in _shown:
+    known = _ORIGINALS.known(key)
+    if known is None:
         data = yield from gather(place, plan)
-        _shown.clear()
-        _shown[key] = _some_of_each(data, request.columns)
-    originals, chosen = _shown[key]
+        known = _ORIGINALS.keep(key, _some_of_each(data, request.columns))
+    originals, chosen = known
     draws = range(request.draw * request.rows, (request.draw + 1) * request.rows)
     drawn = [augment(originals, chosen, plan.augmentation, 0, draw).images for draw in draws]
     return ask.Augmented(originals, (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8))
