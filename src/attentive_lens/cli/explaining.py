@@ -105,10 +105,10 @@ def explain(
         else:
             _say(explained)
     if wrong and not as_json:
-        told = [verdict for verdict in verdicts if verdict is not None]
-        untold = len(verdicts) - len(told)
+        decided = [verdict for verdict in verdicts if verdict is not None]
+        untold = len(verdicts) - len(decided)
         more = f"; of {untold} it cannot be told" if untold else ""
-        out.print(f"{sum(told)} of {len(told)} maps for what was said pass{more}")
+        out.print(f"{sum(decided)} of {len(decided)} maps for what was said pass{more}")
 
 
 def _methods(word: str) -> list[str]:

@@ -42,15 +42,17 @@ def what_moves(before: Collection, after: Collection, plan: Plan) -> str:
     if not moves:
         words = "No image moves to another set"
     else:
-        each = [f"{count} from {old} to {new}" for (old, new), count in sorted(moves.items(), key=lambda own: -own[1])]
+        each = [
+            f"{count} from {old} to {new}" for (old, new), count in sorted(moves.items(), key=lambda move: -move[1])
+        ]
         words = f"Images that move to another set: {', '.join(each)}"
-    asked = 1 / plan.split.folds if plan.split.folds > 1 else plan.split.validation_fraction
+    fraction = 1 / plan.split.folds if plan.split.folds > 1 else plan.split.validation_fraction
     far = []
     for label, name in enumerate(after.classes):
-        held, whole = after.count("validation", label), sum(after.count(own, label) for own in SETS[:2])
-        if whole and asked and abs(held / whole - asked) > FAR and abs(held - asked * whole) > 1:
+        held, whole = after.count("validation", label), sum(after.count(move, label) for move in SETS[:2])
+        if whole and fraction and abs(held / whole - fraction) > FAR and abs(held - fraction * whole) > 1:
             far.append(f"{name} {held / whole:.0%}")
     if far and "validation" not in {row.given_set for row in after.rows}:
         shown = ", ".join(far[:5]) + (f" and {len(far) - 5} more" if len(far) > 5 else "")
-        words += f". Not {asked:.0%} of these can be validated on, for their groups are large: {shown}"
+        words += f". Not {fraction:.0%} of these can be validated on, for their groups are large: {shown}"
     return words

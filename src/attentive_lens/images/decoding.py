@@ -168,7 +168,7 @@ def _of_floats(values: NDArray[np.float32]) -> NDArray[np.uint8]:
     if not np.isfinite(values).all():
         raise UnknownScale("some of its floating-point values are no numbers")
     low, high = float(values.min(initial=0)), float(values.max(initial=0))
-    white = next((own for own in (1.0, 255.0, 65535.0) if high <= own), None)
+    white = next((scale for scale in (1.0, 255.0, 65535.0) if high <= scale), None)
     if low < 0 or white is None:
         raise UnknownScale(f"its floating-point values run from {low:.4g} to {high:.4g}: which of them is white?")
     grey = (values * (255 / white) + 0.5).astype(np.uint8)

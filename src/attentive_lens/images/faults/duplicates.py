@@ -153,8 +153,8 @@ def _alike(
             best = np.argsort(-likeness, kind="stable")[: 4 * MOST_ALIKE]
             best = best[likeness[best] > NEAR_COARSE]
             if len(best):
-                own = np.broadcast_to(colours[places[row]], (len(best), colours.shape[1]))
-                best = best[_same_tint(own, colours[best + first])][:MOST_ALIKE]
+                colour = np.broadcast_to(colours[places[row]], (len(best), colours.shape[1]))
+                best = best[_same_tint(colour, colours[best + first])][:MOST_ALIKE]
                 pairs += [(int(places[row]), int(k) + first) for k in best]
     return pairs
 
@@ -166,7 +166,9 @@ class _Close:
         self._evidence = evidence
         self._prepared: dict[int, Registered] = {}
         members = [np.flatnonzero(evidence.labels == label) for label in range(len(evidence.classes))]
-        self._others = [own[np.linspace(0, len(own) - 1, min(len(own), OTHERS + 2)).astype(int)] for own in members]
+        self._others = [
+            places[np.linspace(0, len(places) - 1, min(len(places), OTHERS + 2)).astype(int)] for places in members
+        ]
         self._usual: dict[int, list[tuple[int, float]]] = {}
 
     def are_copies(self, one: int, other: int) -> bool:
@@ -184,8 +186,8 @@ class _Close:
         """What remains of a picture when some others of its class are laid over it."""
         if place not in self._usual:
             others = self._others[int(self._evidence.labels[place])].tolist()
-            own = self._of(place)
-            self._usual[place] = [(k, fitted(self._of(k), own).residual) for k in paced(others, 1) if k != place]
+            picture = self._of(place)
+            self._usual[place] = [(k, fitted(self._of(k), picture).residual) for k in paced(others, 1) if k != place]
         return self._usual[place]
 
     def _of(self, place: int) -> Registered:

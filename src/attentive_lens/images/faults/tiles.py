@@ -46,14 +46,16 @@ class Tiles(Finder):
         members: dict[int, list[int]] = {}
         for place, group in groups.items():
             members.setdefault(group, []).append(place)
-        across = [own for own in members.values() if len({evidence.sets[p] for p in own}) > 1]
+        across = [
+            group_places for group_places in members.values() if len({evidence.sets[p] for p in group_places}) > 1
+        ]
         if not across:
             return []
         if not (yield from _are_alike(evidence, groups)):
             return []
         within, apart = yield from _overlaps(evidence, groups)
         overlapping = within >= 0.15 and within > 3 * apart
-        places = tuple(place for own in across for place in own)
+        places = tuple(place for group_places in across for place in group_places)
         what = (
             "overlap like tiles of one photograph"
             if overlapping
@@ -65,7 +67,7 @@ class Tiles(Finder):
         )
         remedy = "Keep images of one name in one set: the split can, by what their names share"
         actions = (Action(f"split by the name pattern {pattern}", pattern=pattern), Action("flag them", flag=places))
-        return [Finding("tiles", why, remedy, places, actions, tuple(tuple(own) for own in across))]
+        return [Finding("tiles", why, remedy, places, actions, tuple(tuple(group_places) for group_places in across))]
 
 
 def _pattern(evidence: Evidence) -> tuple[str, dict[int, int]]:
@@ -101,10 +103,10 @@ def _are_alike(evidence: Evidence, groups: dict[int, int]) -> Job[bool]:
         gaps = np.square(features[part, None] - features[None]).sum(axis=2)
         gaps[np.arange(len(part)), part] = np.inf
         gaps[evidence.labels[chosen[part]][:, None] != evidence.labels[chosen]] = np.inf
-        own = names[chosen[part]][:, None] == names[chosen]
+        same_group = names[chosen[part]][:, None] == names[chosen]
         others = np.isfinite(gaps).sum(axis=1)
         near += float((names[chosen[gaps.argmin(axis=1)]] == names[chosen[part]])[others > 0].sum())
-        chance += float(((own & np.isfinite(gaps)).sum(axis=1) / np.maximum(others, 1)).sum())
+        chance += float(((same_group & np.isfinite(gaps)).sum(axis=1) / np.maximum(others, 1)).sum())
     return near >= OFTEN * len(chosen) and near >= CLOSER * chance
 
 
@@ -112,8 +114,8 @@ def _sampled(names: NDArray[np.int64]) -> NDArray[np.int64]:
     """Places of whole groups, as many as there is time for."""
     counts = np.bincount(names[names >= 0])
     order = np.argsort(np.random.default_rng(0).random(len(counts)), kind="stable")
-    taken = order[np.cumsum(counts[order]) <= SAMPLED]
-    return np.flatnonzero(np.isin(names, taken if len(taken) else order[:1]))
+    chosen_groups = order[np.cumsum(counts[order]) <= SAMPLED]
+    return np.flatnonzero(np.isin(names, chosen_groups if len(chosen_groups) else order[:1]))
 
 
 def _features(images: NDArray[np.uint8]) -> NDArray[np.float32]:
@@ -131,21 +133,21 @@ def _overlaps(evidence: Evidence, groups: dict[int, int]) -> Job[tuple[float, fl
     names = np.array([groups[place] for place in places.tolist()])
     parts = []
     for same in (True, False):
-        found = asked = 0
+        overlapping = compared = 0
         for k in random.permutation(len(places))[: 4 * PAIRS].tolist():
             others = (names == names[k]) == same
             others &= evidence.labels[places] == evidence.labels[places[k]]
             others[k] = False
-            if asked == PAIRS or not others.any():
+            if compared == PAIRS or not others.any():
                 continue
-            yield Progress(asked, PAIRS, "looking for tiles")
+            yield Progress(compared, PAIRS, "looking for tiles")
             candidates = np.flatnonzero(others)
             # neighbours by name first: they are most likely neighbours in the photograph
             other = candidates[np.argmin(np.abs(candidates - k))] if same else random.choice(candidates)
             one, two = (fine_picture(evidence.grey(np.array([places[n]]))[0]) for n in (k, int(other)))
-            found += overlap(one, two) > OVERLAP
-            asked += 1
-        parts.append(found / max(1, asked))
+            overlapping += overlap(one, two) > OVERLAP
+            compared += 1
+        parts.append(overlapping / max(1, compared))
     return parts[0], parts[1]
 
 
