@@ -9,16 +9,24 @@ import pytest
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import gather
+from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.tasks import looking
 from attentive_lens.desk.tasks.looking import asked_about_marks
 from attentive_lens.desk.together import keep_together, what_moves
 from attentive_lens.errors import BadFile
+from attentive_lens.explaining.trials import Trial
 from attentive_lens.images.faults import Action, Evidence, Finding
 from attentive_lens.plan.augmentation import Erasing
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
 SPLIT = Plan().changed({"split.validation_fraction": 0.25, "split.test_fraction": 0.0})
+
+
+def held_for_test(data: Data) -> int:
+    """Test images of other classes than the first image's."""
+    others = data.labels != data.labels[0]
+    return int((others & (np.array(data.collection.sets) == "test")).sum())
 
 
 def free(workspace: Workspace) -> list[int]:
@@ -39,7 +47,7 @@ def test_groups_stand_in_one_set_and_what_moved_is_said(station: Workspace) -> N
     assert sum(int(word) for word in words.split() if word.isdigit()) == moved > 0
     third = keep_together(station, SPLIT, [(learned[2], learned[3])])
     assert set(station.catalogue.copies()) >= {held[0], learned[0], held[1], learned[1], learned[2], learned[3]}
-    assert "to" in third
+    assert third == "No image moves to another set", "they stood in one set already"
     assert len(set(station.catalogue.copies().values())) == 3, "groups of another time stay"
 
 
@@ -48,9 +56,9 @@ def test_a_class_whose_group_is_too_large_is_named(station: Workspace) -> None:
     name = before.classes[0]
     numbers = [row.number for row in before.rows if row.label == 0 and before.sets[row.number - 1] != "test"]
     words = keep_together(station, SPLIT, [numbers[: len(numbers) - 1]])
-    if "validation" not in {row.given_set for row in before.rows}:
-        assert f"{name} " in words
-        assert "25%" in words
+    assert "validation" not in {row.given_set for row in before.rows}
+    assert "Not 25% of these can be validated on" in words
+    assert f"{name} " in words
 
 
 def test_a_plan_that_keeps_nothing_together_is_told(station: Workspace) -> None:
@@ -67,7 +75,28 @@ def test_a_workspace_that_is_only_read_keeps_no_groups(station: Workspace) -> No
     assert not station.catalogue.copies()
 
 
-def test_a_run_is_asked_whether_it_goes_by_a_mark(station: Workspace) -> None:
+@pytest.mark.parametrize(
+    ("trial", "words", "actions"),
+    [
+        (Trial(0.5, 0.0, 0.4, 0.1, 20, 30), "run 1 goes by it: put into images of other classes it turns 40%", 2),
+        (Trial(0.1, 0.0, 0.1, 0.1, 20, 30), "but run 1 does not go by it", 1),
+        (None, "90% of them have something: a mark", 2),
+    ],
+)
+def test_a_run_is_asked_whether_it_goes_by_a_mark(
+    trial: Trial | None, words: str, actions: int, station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked: list[tuple[int, ...]] = []
+
+    def tried(
+        predictor: object, carriers: np.ndarray, others: np.ndarray, truth: np.ndarray, label: int, spot: object
+    ) -> Trial | None:
+        asked.append((len(carriers), len(others), label))
+        assert spot == (0.9, 0.1, 0.25)
+        assert label not in truth
+        return trial
+
+    monkeypatch.setattr(looking, "tried", tried)
     data = finish(gather(station, Plan()))
     used = np.arange(len(data.labels))
     evidence = Evidence(
@@ -79,12 +108,12 @@ def test_a_run_is_asked_whether_it_goes_by_a_mark(station: Workspace) -> None:
         used,
     )
     places = tuple(np.flatnonzero(data.labels == data.labels[0]).tolist())
-    step = Action("cover places at random", step=Erasing())
-    mark = Finding("mark", "90% of them have something: a mark", "Look", places, (step,), spot=(0.9, 0.1, 0.25))
+    both = (Action("cover places at random", step=Erasing()), Action("flag them", flag=places))
+    mark = Finding("mark", "90% of them have something: a mark", "Look", places, both, spot=(0.9, 0.1, 0.25))
     other = Finding("rare class", "few", "Add some", places[:2])
     first, second = finish(asked_about_marks(station, evidence, [mark, other]))
     assert second == other
-    if first != mark:  # the run may know too few of them
-        assert "run 1" in first.why
-        assert "mirrored place" in first.why
-        assert bool(first.actions) == ("goes by it" in first.why and "does not" not in first.why)
+    assert asked == [(len(places), (data.labels != data.labels[0]).sum() - held_for_test(data), data.labels[0])]
+    assert words in first.why
+    assert len(first.actions) == actions
+    assert first.actions[-1].flag == places

@@ -352,4 +352,4 @@ def test_what_a_fault_offers_for_the_split_says_what_it_moves(
     click(qtbot, frame, "remedy 1")
     split = frame.session.design.plan.split
     assert (split.keep_together, split.group_pattern) == ("name pattern", "^(tape[0-9]+)")
-    assert "set" in child(frame, QLabel, "message").text()
+    assert "to another set" in child(frame, QLabel, "message").text()
