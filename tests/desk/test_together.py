@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
+from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import Data, gather
-from attentive_lens.desk.tasks import looking
+from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.tasks import carry_out, looking
 from attentive_lens.desk.tasks.looking import asked_about_marks
 from attentive_lens.desk.together import keep_together, what_moves
 from attentive_lens.errors import BadFile
@@ -117,3 +122,28 @@ def test_a_run_is_asked_whether_it_goes_by_a_mark(
     assert words in first.why
     assert len(first.actions) == actions
     assert first.actions[-1].flag == places
+
+
+def test_the_pattern_proposed_for_tiles_splits_the_files_as_they_are_named(tmp_path: Path) -> None:
+    for photograph in range(15):
+        random = np.random.default_rng(photograph)
+        field = gaussian_filter(random.standard_normal((160, 160)), random.uniform(1, 2.5))
+        whole = (random.uniform(80, 170) + random.uniform(25, 45) * field / field.std()).clip(0, 255).astype(np.uint8)
+        folder = tmp_path / "walls" / "abc"[photograph % 3]
+        folder.mkdir(parents=True, exist_ok=True)
+        for k, (row, column) in enumerate((r, c) for r in (0, 48, 96) for c in (0, 48, 96)):
+            tile = Image.fromarray(whole[row : row + 64, column : column + 64])
+            tile.save(folder / f"wall{photograph}_t{k}.png")
+    workspace = finish(make_workspace(tmp_path / "work", tmp_path / "walls")).workspace
+    place = str(workspace.folder)
+    (tiles,) = [fault for fault in finish(carry_out(ask.FindFaults(place))).faults if fault.kind == "tiles"]
+    plan = Plan().changed({"split.group_pattern": tiles.actions[0].pattern})
+    split = collection(workspace, plan)
+    sets: dict[str, set[str]] = {}
+    for row, name in zip(split.rows, split.sets, strict=True):
+        sets.setdefault(row.name.split("_")[0], set()).add(name)
+    assert len(sets) == 15
+    assert all(len(own) == 1 for own in sets.values())
+    assert split.count("validation") > 0
+    again = finish(carry_out(ask.FindFaults(place, plan.write()))).faults
+    assert not [fault for fault in again if fault.kind == "tiles"], "the split that cures it was followed"

@@ -45,7 +45,7 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         np.array([[collection.rows[k].height, collection.rows[k].width] for k in used], np.int64).reshape(-1, 2),
         used,
         None if answers is None else answers[used],
-        tuple(collection.rows[k].name.rsplit(".", 1)[0] for k in used),
+        tuple(collection.rows[k].name for k in used),
     )
     findings = yield from find_faults(evidence)
     findings = yield from asked_about_marks(place, evidence, findings)

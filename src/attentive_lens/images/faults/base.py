@@ -95,7 +95,7 @@ class Evidence:
     answers : ndarray, N×K float32, or None
         Mean probabilities of models that did not train on the image; NaN where there are none.
     names : tuple of str
-        File name of each image; empty if they have none that tell anything.
+        Name of each image, as the split reads it; empty if they have none that tell anything.
     """
 
     pixels: Pixels

@@ -11,7 +11,12 @@ from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding,
 from attentive_lens.images.registration import fine_picture
 from attentive_lens.images.split import groups_by_name
 
-PATTERNS = (r"^(.+)[-_ .]+[a-z]{0,5}\d+[-_ x]+[a-z]{0,5}\d+$", r"^(.+)[-_ .]+[a-z]{0,5}\d+$", r"^(.+?)\d+$")
+SUFFIX = r"(?:\.\w+)?$"
+PATTERNS = (
+    rf"^(.+)[-_ .]+[a-z]{{0,5}}\d+[-_ x]+[a-z]{{0,5}}\d+{SUFFIX}",
+    rf"^(.+)[-_ .]+[a-z]{{0,5}}\d+{SUFFIX}",
+    rf"^(.+?)\d+{SUFFIX}",
+)
 """What is before two running numbers, one after a gap, one without: the first pattern that parts the names is taken."""
 FEWEST = 3
 """Pictures of a group, usually, and groups of a class, on average, for a pattern to part them."""
