@@ -14,7 +14,7 @@ from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import LensError
-from attentive_lens.explaining.causes import grouped, in_cells
+from attentive_lens.explaining.causes.grouping import grouped, in_cells
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.layers import Convolution, Flatten, Output, Relu
 from attentive_lens.plan.network import NetworkPlan

@@ -28,15 +28,11 @@ from attentive_lens.desk.runs import (
     resume_training,
     start_training,
 )
-from attentive_lens.desk.tasks.explaining import cause_in_words
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.errors import BadValue, LensError, NotHere
-from attentive_lens.explaining.causes import grouped
-from attentive_lens.explaining.trials import CoverTrial
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.plan import Plan
-from attentive_lens.scoring.scores import Answer
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import NOTHING, Correction
 
@@ -300,32 +296,6 @@ def test_a_layer_is_shown_all_training_images_or_a_part_of_every_class(station: 
     assert part.images_looked_at < part.images_in_all == len(training)
     drawn = {image for own in part.images for image in own}
     assert {int(data.labels[k - 1]) for k in drawn} == set(data.labels[training].tolist())
-
-
-def test_a_cause_at_one_place_comes_with_a_plan_that_covers_it() -> None:
-    random = np.random.default_rng(0)
-    maps = np.abs(random.normal(0, 0.02, (20, 32, 32))).astype(np.float32)
-    maps[:, 26:29, 3:6] += 1
-    (group,) = [g for g in grouped(maps, random.normal(0, 1, (20, 4))) if g.at_one_place][:1]
-    answers, classes = [Answer(k, 0, 1, 0.99) for k in range(20)], ("spiny", "netted")
-    told = cause_in_words(group, answers, classes, Plan(), CoverTrial(0.8, 0.05, 0.02))
-    assert (told.at_one_place, told.mended, told.mended_elsewhere, told.broken) == (True, 0.8, 0.05, 0.02)
-    assert "covering it mends 80% of them, the mirrored place 5%, and spoils 2%" in told.why
-    plan = Plan.read(told.plan or {})
-    assert plan.augmentation[-1].kind == "mask a place"
-    assert (plan.augmentation[-1].row, plan.augmentation[-1].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
-    assert plan.network == Plan().network
-    assert "100% of them said to be spiny" in told.why
-    itself = cause_in_words(group, answers, classes, Plan(), CoverTrial(0.1, 0.05, 0.02))
-    assert (itself.at_one_place, itself.plan) == (False, None)
-    assert "mends 10% of them, the mirrored place 5%: it is where the thing itself is" in itself.why
-    mixed = [Answer(k, k % 2, 1 - k % 2 if k % 5 else 2, 0.4) for k in range(20)]
-    named = cause_in_words(group, mixed, ("spiny", "netted", "winged"), Plan(), None)
-    for part in ("netted said to be spiny (8)", "spiny said to be netted (8)", "winged said to be"):
-        assert part in named.why
-    assert "tell netted from spiny" in named.remedy or "tell spiny from netted" in named.remedy
-    untried = cause_in_words(group, answers, classes, Plan(), None)
-    assert (untried.at_one_place, untried.plan, untried.mended) == (False, None, None)
 
 
 def test_what_excites_a_layer_is_kept_while_the_model_stays(station: Workspace) -> None:

@@ -11,7 +11,7 @@ from tests.explaining.test_methods import small, spot
 from attentive_lens.core.jobs import finish
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining import neighbours
-from attentive_lens.explaining.causes import _group, _joined, _split_by_place, grouped, in_cells
+from attentive_lens.explaining.causes.grouping import _group, _joined, _split_by_place, grouped, in_cells
 from attentive_lens.explaining.changes import CHANGES
 from attentive_lens.explaining.channels import Excitement, contributions, patch, scaled, speaks_for, synthetic
 from attentive_lens.explaining.distances import leading_eigenvectors, principal, squared_distances

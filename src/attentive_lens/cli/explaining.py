@@ -14,6 +14,7 @@ from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.causes import METHOD
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.explaining.methods import DEFAULT
 
@@ -220,16 +221,14 @@ def causes(
     workspace: InWorkspace,
     run: OfRun,
     on: OnSet = "validation",
-    method: Annotated[
-        str, typer.Option(metavar="WORD", help="The map method that mistakes are compared by.")
-    ] = "gradient_times_input",
+    method: Annotated[str, typer.Option(metavar="WORD", help="The map method that mistakes are compared by.")] = METHOD,
     plan_out: Annotated[
         Path | None,
         typer.Option("--out", metavar="FILE", help="Write the plan that should end the largest cause here."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Find what the mistakes of a run have in common: groups by what they rest on, each with the remedy that fits."""
+    """Find what the mistakes of a run come from, tried on the model, each cause with the remedy that fits."""
     from attentive_lens.desk.cautions import caution_of_test, judged_by_test
     from attentive_lens.desk.tasks import carry_out
     from attentive_lens.workspace import Workspace
@@ -267,6 +266,6 @@ def _write_plan(file: Path, plans: list[PlainTable]) -> None:
 
     if not plans:
         raise NotHere(
-            "There is no plan to write", "no group of mistakes rests on one place", "Follow the words instead"
+            "There is no plan to write", "no plan ends what any group of mistakes shares", "Follow the words instead"
         )
     write_text(file, commented(Plan.read(plans[0])))

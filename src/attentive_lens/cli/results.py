@@ -7,7 +7,8 @@ from typing import Any
 
 from attentive_lens.core.records import PlainTable, schema
 from attentive_lens.desk.measuring_results import Measured
-from attentive_lens.desk.requests.explaining import Cause, MapTrust, RegionOfMap, TrustChecks
+from attentive_lens.desk.requests.causes import Cause
+from attentive_lens.desk.requests.explaining import MapTrust, RegionOfMap, TrustChecks
 from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable

@@ -1,4 +1,4 @@
-"""Requests that explain: maps of one image and whether to believe them, activations, filters, common causes."""
+"""Requests that explain: maps of one image and whether to believe them, activations, filters."""
 
 from __future__ import annotations
 
@@ -8,7 +8,6 @@ from typing import ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.explaining.figures import Completeness, Curve, WeightRandomisation
 from attentive_lens.explaining.methods import DEFAULT, METHOD_FACTS
@@ -252,70 +251,6 @@ class Trust(Request[TrustChecks]):
 
 
 @dataclass(frozen=True)
-class Cause:
-    """Mistakes that rest on the same thing.
-
-    Attributes
-    ----------
-    images : tuple of int
-        Numbers, the most typical first.
-    said : dict
-        How many of them are said to be each class.
-    row, column : float
-        Where their typical map is strongest, parts of the side, 0–1.
-    focus, gathered : float
-        How much of the maps' strength, and how many of the maps' strongest places, lie about it, 0–1.
-    at_one_place : bool
-        Whether they rest on one place away from the middle, and covering it mends them.
-    mended, mended_elsewhere, broken : float or None
-        Part of them answered rightly once that place, or the mirrored one, is covered; part of some right answers that
-        covering it spoils; None where there is no such place.
-    why, remedy : str
-        In words.
-    plan : dict or None
-        The plan that should end it, if there is one.
-    typical : ndarray, 16×16 float32
-        Mean map.
-    """
-
-    images: tuple[int, ...]
-    said: dict[str, int]
-    row: float
-    column: float
-    focus: float
-    gathered: float
-    at_one_place: bool
-    mended: float | None
-    mended_elsewhere: float | None
-    broken: float | None
-    why: str
-    remedy: str
-    plan: PlainTable | None
-    typical: NDArray[np.float32]
-
-
-@dataclass(frozen=True)
-class CausesFound:
-    """What the mistakes of a run on a set have in common."""
-
-    run: int
-    on: str
-    mistakes: int
-    groups: tuple[Cause, ...]
-
-
-@dataclass(frozen=True)
-class Causes(Request[CausesFound]):
-    """Groups of a run's mistakes on a set that rest on the same thing."""
-
-    result: ClassVar[type[object]] = CausesFound
-    workspace: str
-    run: int
-    on: str = "validation"
-    method: str = DEFAULT
-
-
-@dataclass(frozen=True)
 class Filters:
     """The first convolution's name and its filters as pictures, F×K×K×3 float32 in 0–1; None without one."""
 
@@ -345,9 +280,6 @@ __all__ = [
     "METHOD_FACTS",
     "ActivationMaps",
     "Activations",
-    "Cause",
-    "Causes",
-    "CausesFound",
     "Completeness",
     "Curve",
     "Explain",

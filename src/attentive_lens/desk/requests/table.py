@@ -1,12 +1,10 @@
 """Every request and result by name, and the requests in one table."""
 
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
     Activations,
-    Cause,
-    Causes,
-    CausesFound,
     Explain,
     ExplainFile,
     Explanation,
@@ -96,6 +94,7 @@ __all__ = [
     "Augmented",
     "Averages",
     "Cause",
+    "CausePlace",
     "Causes",
     "CausesFound",
     "ChannelEffects",

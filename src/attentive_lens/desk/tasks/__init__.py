@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.tasks import explaining, images, inspecting, looking, models
+from attentive_lens.desk.tasks import causes, explaining, images, inspecting, looking, models
 
 R = TypeVar("R")
 
@@ -30,7 +30,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.ExplainFile: explaining.explain_file,
     ask.Activations: explaining.activations,
     ask.Trust: explaining.trust,
-    ask.Causes: explaining.causes,
+    ask.Causes: causes.causes,
     ask.FirstFilters: explaining.filters,
     ask.FirstFiltersOf: explaining.filters_of,
     ask.Layer: inspecting.layer,

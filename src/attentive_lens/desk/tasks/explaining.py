@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -14,23 +12,18 @@ from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.tasks.models import THREADS, by_class, model_and_data, model_of, score
+from attentive_lens.desk.tasks.models import THREADS, by_class, model_and_data, model_of
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import BadValue, LensError, NotHere
-from attentive_lens.explaining.causes import Group, grouped
+from attentive_lens.errors import BadValue, LensError
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.figures import Completeness, WeightRandomisation
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated, marked
 from attentive_lens.explaining.saliency import METHODS, MapMethod
-from attentive_lens.explaining.trials import CoverTrial, cover_tried
 from attentive_lens.explaining.trust import completeness, curves, rank_correlation, stability, weight_randomisation
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.decoding import decode
-from attentive_lens.plan.augmentation import MaskPlace
-from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
-from attentive_lens.scoring.scores import Answer
 from attentive_lens.workspace import Run, Workspace
 
 RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
@@ -213,104 +206,6 @@ def method_of(name: str) -> MapMethod:
     if name not in METHODS:
         raise unknown_word("method", name, frozenset(METHODS))
     return METHODS[name]
-
-
-def causes(request: ask.Causes) -> Job[ask.CausesFound]:
-    """See `Causes`."""
-    method = method_of(request.method)
-    place = Workspace.open(Path(request.workspace))
-    run = place.run(request.run)
-    scores = yield from score(ask.Score(request.workspace, request.run, request.on))
-    model, data = yield from model_and_data(place, run)
-    wrong = [answer for answer in scores.answers if answer.said != answer.true][:MOST_MISTAKES]
-    if not wrong:
-        why = f"run {request.run} answers every {request.on} image rightly"
-        raise NotHere("There are no mistakes to group", why, "Choose another set")
-    layer = model.plan.nodes[-1].after[0]
-    maps, features = [], []
-    with ThreadPool(THREADS) as thread_pool:
-        predictor = Predictor.of(model, thread_pool)
-        probe = Probe(predictor)
-        for number, answer in enumerate(wrong):
-            if number % 8 == 0:
-                yield Progress(number, len(wrong), "explaining every mistake")
-            image = predictor.prepare(data.pixels[data.place(answer.image)][None])[0]
-            maps.append(method.maps(probe, image, Targets.classes([answer.said], probe.classes))[0])
-            features.append(probe.outputs(layer, image[None])[0].reshape(-1))
-        groups = grouped(np.stack(maps), np.stack(features))
-        correct = [answer for answer in scores.answers if answer.said == answer.true]
-        correct = correct[:: max(1, len(correct) // CONTROLS)]
-        right, right_true = _pixels_of(data, correct)
-        trials: list[CoverTrial | None] = []
-        for group in groups:
-            yield Progress(len(trials), len(groups), "covering what mistakes rest on")
-            mistakes, true = _pixels_of(data, [wrong[k] for k in group.members[:TRIED]])
-            spot = (group.row, group.column, MaskPlace().side)
-            tested = cover_tried(predictor, mistakes, true, right, right_true, spot) if group.at_one_place else None
-            trials.append(tested)
-    plan = run.plan()
-    pairs = zip(groups, trials, strict=True)
-    in_words = tuple(cause_in_words(group, wrong, model.classes, plan, trial) for group, trial in pairs)
-    in_words = tuple(sorted(in_words, key=lambda cause: not cause.at_one_place))  # what can be mended at once is first
-    return ask.CausesFound(request.run, request.on, len(wrong), in_words)
-
-
-def _pixels_of(data: Data, answers: Sequence[Answer]) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
-    """The images of some answers, and their classes."""
-    places = np.array([data.place(answer.image) for answer in answers], np.int64)
-    return np.asarray(data.pixels[places]), data.labels[places]
-
-
-def cause_in_words(
-    group: Group, wrong: Sequence[Answer], classes: tuple[str, ...], plan: Plan, trial: CoverTrial | None
-) -> ask.Cause:
-    """A group in words, with the plan that should end it where there is one.
-
-    A place is told as the cause only where covering it was tried and mends them.
-    """
-    members = [wrong[k] for k in group.members]
-    said = [classes[answer.said] for answer in members]
-    common = max(set(said), key=said.count)
-    pairs = Counter((classes[answer.true], classes[answer.said]) for answer in members).most_common(MOST_PAIRS)
-    most = ", ".join(f"{true} said to be {name} ({count})" for (true, name), count in pairs)
-    changed = None
-    tested = looks = ""
-    if trial is not None:
-        where = f"{group.row:.0%} down and {group.column:.0%} across"
-        tested = f"covering it mends {trial.mended:.0%} of them, the mirrored place {trial.mended_elsewhere:.0%}"
-        looks = f"; their maps gather at one place, {where}, but {tested}: it is where the thing itself is"
-    if trial is not None and trial.causes:
-        step = MaskPlace(row=round(group.row, 3), column=round(group.column, 3))
-        others = tuple(other for other in plan.augmentation if other.kind != step.kind)
-        share = said.count(common) / len(said)
-        why = (
-            f"{len(members)} mistakes rest on one place, {group.row:.0%} down and {group.column:.0%} across,"
-            f" {share:.0%} of them said to be {common}: {tested}, and spoils {trial.broken:.0%} of the right answers"
-        )
-        remedy = "Mask that place in training images and train again"
-        changed = plan.with_augmentation((*others, step)).write()
-    elif min(answer.probability for answer in members) > 0.9:
-        why = f"{len(members)} surely wrong answers on the things themselves: {most}{looks}"
-        remedy = "Look at their labels first: correct or exclude what is labelled wrongly"
-    else:
-        why = f"{len(members)} mistakes on the things themselves: {most}{looks}"
-        remedy = f"Add images that tell {pairs[0][0][0]} from {pairs[0][0][1]}, or train longer with a larger network"
-    return ask.Cause(
-        tuple(answer.image for answer in members),
-        {name: said.count(name) for name in sorted(set(said))},
-        group.row,
-        group.column,
-        group.focus,
-        group.gathered,
-        trial is not None and trial.causes,
-        trial.mended if trial is not None else None,
-        trial.mended_elsewhere if trial is not None else None,
-        trial.broken if trial is not None else None,
-        why,
-        remedy,
-        changed,
-        group.typical,
-    )
 
 
 def filters(request: ask.FirstFilters) -> Job[ask.Filters]:

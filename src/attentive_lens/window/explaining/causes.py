@@ -7,7 +7,7 @@ from functools import partial
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests.explaining import Cause, Causes, CausesFound
+from attentive_lens.desk.requests.causes import Cause, Causes, CausesFound
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
@@ -79,8 +79,7 @@ class CausesPanel(QWidget):
             row.deleteLater()
         self.rows = []
         for number, group in enumerate(groups):
-            count = thousands(len(group.images))
-            words = f"{count} rest on one place" if group.at_one_place else f"{count} rest on the things themselves"
+            words = f"{thousands(len(group.images))} {group.short}"
             row = button(words, f"cause {number}", group.why, partial(self._choose, number), True)
             set_role(row, "row")
             self.inside.insertWidget(1 + number, row)

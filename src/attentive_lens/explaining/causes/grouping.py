@@ -1,4 +1,4 @@
-"""What the mistakes of a run have in common: their maps put into groups, each with its place."""
+"""The maps of mistakes put into groups, each with the place it rests on."""
 
 from __future__ import annotations
 

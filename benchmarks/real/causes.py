@@ -1,0 +1,144 @@
+"""Are the causes of mistakes on real pictures found, and do the remedies proposed work?
+
+Every set of `sets.py` is split by what belongs together, trained on as it is, and once more with causes planted: in
+the training set a dot on most images of one class; in the validation set dots on other classes' images, pictures out
+of focus, wrong labels, and pictures of another set. Printed: which mistakes were told as what; and for every remedy
+that is a plan, the part of its mistakes that it mends, beside a retrain of the unchanged plan with the same new seed.
+
+    python benchmarks/real/causes.py FOLDER [SET ...] [--no-remedy]
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import re
+import tempfile
+from collections import Counter
+from dataclasses import replace
+from pathlib import Path
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import numpy as np
+from faults import dotted
+from PIL import Image
+from scipy.ndimage import gaussian_filter
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.core.random import random_generator
+from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.training import execute
+from attentive_lens.images.decoding import decode
+from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace import Workspace
+
+SETS = {"materials": 10, "symbols": 15, "planets": 12, "laboratory": 12}
+"""Epochs by set."""
+MOST = 2000
+HELD_OUT = 0.3
+PLANTED = {"place": 0.12, "quality": 0.12, "label": 0.04, "unlike training": 0.06}
+"""Parts of the validation images, by the kind of cause that is to be found in them."""
+
+
+def belongs_to(name: str) -> str:
+    """The photograph a tile is of, or the drawing a size is of."""
+    return re.sub(r"(_t\d+|-\d+)$", "", name)
+
+
+def write(folder: Path, into: Path, others: list[Path], plant: bool) -> dict[str, str]:
+    """The set as folders of sets and classes; the planted kind by the file's name."""
+    random = random_generator(1, f"real causes of {folder.name}")
+    files = sorted(folder.glob("*/*.png"))
+    files = [files[k * len(files) // min(MOST, len(files))] for k in range(min(MOST, len(files)))]
+    units = sorted({(file.parent.name, belongs_to(file.stem)) for file in files})
+    held = {unit for unit in units if random.random() < HELD_OUT}
+    classes = sorted({file.parent.name for file in files})
+    marked = max(classes, key=[file.parent.name for file in files].count)
+    kinds: dict[str, str] = {}
+    for number, file in enumerate(files):
+        label, pixels = file.parent.name, decode(file).pixels
+        validation = (label, belongs_to(file.stem)) in held
+        if plant and validation:
+            drawn, kind = random.random(), ""
+            for name, part in PLANTED.items():
+                kind = name if 0 <= drawn < part else kind
+                drawn -= part
+            if kind == "place" and label != marked:
+                pixels = dotted(pixels, random)
+            elif kind == "quality":
+                pixels = gaussian_filter(pixels, 0.03 * max(pixels.shape[:2]), axes=(0, 1))
+            elif kind == "label":
+                label = classes[(classes.index(label) + int(random.integers(1, len(classes)))) % len(classes)]
+            elif kind == "unlike training":
+                pixels = decode(others[int(random.integers(len(others)))]).pixels
+            kinds[f"{file.stem}-{number}.png"] = kind
+        elif plant and label == marked and random.random() < 0.8:
+            pixels = dotted(pixels, random)
+        target = into / ("validation" if validation else "training") / label
+        target.mkdir(parents=True, exist_ok=True)
+        Image.fromarray(pixels.squeeze()).save(target / f"{file.stem}-{number}.png")
+    return kinds
+
+
+def trained(workspace: Workspace, plan: Plan) -> int:
+    run = workspace.claim_run(plan)
+    finish(execute(workspace, run, lambda: False))
+    return run.number
+
+
+def wrong(workspace: Workspace, run: int) -> set[int]:
+    return {a.image for a in finish(carry_out(ask.Score(str(workspace.folder), run, "validation"))).wrong}
+
+
+def measure(folder: Path, place: Path, others: list[Path], plant: bool, remedy: bool) -> None:
+    kinds = write(folder, place / "images", others, plant)
+    workspace = finish(make_workspace(place / "work", place / "images")).workspace
+    names = {row.number: row.name for row in workspace.catalogue.images()}
+    plan = replace(Plan().changed({"training.epochs": SETS[folder.name]}), seed=1)
+    if folder.name == "materials":
+        plan = plan.changed({"split.keep_together": "name pattern", "split.group_pattern": "^(.+)_t"})
+    first = trained(workspace, plan)
+    found = finish(carry_out(ask.Causes(str(workspace.folder), first, "validation")))
+    validation = finish(carry_out(ask.Score(str(workspace.folder), first, "validation")))
+    print(f"{folder.name}, {'planted' if plant else 'as it is'}: {validation.images} images,"
+          f" {found.mistakes} mistakes", flush=True)  # fmt: skip
+    for cause in found.groups:
+        held = Counter(kinds.get(names[image], "") or "nothing planted" for image in cause.images)
+        of = ", ".join(f"{kind} {count}" for kind, count in held.most_common()) if plant else ""
+        figures = ", ".join(f"{word} {value:.2f}" for word, value in cause.figures.items())
+        print(f"  {cause.kind}: {len(cause.images)} {cause.short} ({figures}) {of}", flush=True)
+    for kind in PLANTED if plant else ():
+        there = [image for cause in found.groups for image in cause.images if kinds.get(names[image]) == kind]
+        told = [image for cause in found.groups if cause.kind == kind for image in cause.images]
+        hit = sum(kinds.get(names[image]) == kind for image in told)
+        print(f"  planted «{kind}»: {hit} of its {len(there)} mistakes told, among {len(told)}", flush=True)
+    with_plan = [cause for cause in found.groups if cause.plan is not None]
+    if not remedy or not with_plan:
+        return
+    control = wrong(workspace, trained(workspace, replace(plan, seed=2)))
+    for cause in with_plan:
+        after = wrong(workspace, trained(workspace, replace(Plan.read(cause.plan or {}), seed=2)))
+        mended, anyway = (np.mean([image not in still for image in cause.images]) for still in (after, control))
+        print(f"  remedy of «{cause.short}»: mends {mended:.0%} of {len(cause.images)}, the control {anyway:.0%};"
+              f" mistakes in all {len(after)}, the control's {len(control)}", flush=True)  # fmt: skip
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("sets", nargs="*", default=list(SETS))
+    parser.add_argument("--no-remedy", action="store_true")
+    words = parser.parse_args()
+    for name in words.sets:
+        strange = list(SETS)[(list(SETS).index(name) + 2) % len(SETS)]
+        others = sorted((words.folder / strange).glob("*/*.png"))
+        for plant in (False, True):
+            with tempfile.TemporaryDirectory() as folder:
+                measure(words.folder / name, Path(folder), others, plant, not words.no_remedy)
+
+
+if __name__ == "__main__":
+    main()

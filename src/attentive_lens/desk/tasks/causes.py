@@ -1,0 +1,184 @@
+"""The task that finds what the mistakes of a run have in common."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path, PurePath
+from typing import TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.random import random_generator
+from attentive_lens.desk.data import Data
+from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.tasks.explaining import method_of
+from attentive_lens.desk.tasks.models import THREADS, model_and_data, score
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import NotHere
+from attentive_lens.explaining.causes import Answered, CauseFound, Evidence, find_causes
+from attentive_lens.explaining.causes.grouping import Group, grouped
+from attentive_lens.explaining.causes.measures import measured
+from attentive_lens.explaining.channel_statistics import channel_statistics
+from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.saliency import MapMethod
+from attentive_lens.images.sources.base import SET_WORDS
+from attentive_lens.images.split import groups_by_name
+from attentive_lens.plan.split import Split
+from attentive_lens.predicting import Predictor
+from attentive_lens.scoring.scores import Answer
+from attentive_lens.workspace import ImageRow, Workspace
+
+MOST_MISTAKES, MOST_RIGHT, MOST_TRAINING = 2000, 600, 2400
+"""Images that are looked at, at most: the surest mistakes, and of the others a fair part of every class."""
+AT_ONCE = 16
+
+T = TypeVar("T")
+
+
+def causes(request: Causes) -> Job[CausesFound]:
+    """See `Causes`."""
+    method = method_of(request.method)
+    place = Workspace.open(Path(request.workspace))
+    run = place.run(request.run)
+    scores = yield from score(Score(request.workspace, request.run, request.on))
+    model, data = yield from model_and_data(place, run)
+    wrong = scores.wrong
+    if not wrong:
+        why = f"run {request.run} answers every {request.on} image rightly"
+        raise NotHere("There are no mistakes to group", why, "Choose another set")
+    right = [answer for answer in scores.answers if answer.said == answer.true]
+    mistakes = wrong[:MOST_MISTAKES]
+    with ThreadPool(THREADS) as thread_pool:
+        predictor = Predictor.of(model, thread_pool)
+        of_training = data.members("training")
+        of_training = of_training[data.labels[of_training] >= 0]
+        evidence = Evidence(
+            predictor,
+            run.plan(),
+            data.pixels,
+            (yield from _answered(predictor, data, mistakes, len(wrong), "looking at every mistake")),
+            (yield from _answered(predictor, data, _few(right, MOST_RIGHT), len(right), "looking at right answers")),
+            (yield from _trained(predictor, data, _few(of_training.tolist(), MOST_TRAINING), len(of_training))),
+            tuple((yield from _groups(Probe(predictor), method, data, mistakes))),
+            len(scores.answers),
+            _units(run.plan().split, [data.collection.rows[data.place(a.image)].name for a in scores.answers]),
+        )
+        found = yield from find_causes(evidence)
+    told = tuple(_told(cause, mistakes, model.classes) for cause in found)
+    return CausesFound(request.run, request.on, len(mistakes), told)
+
+
+def _units(split: Split, names: list[str]) -> int:
+    """Images, those counted as one that the split keeps together by their names."""
+    if split.keep_together != "name pattern" or not split.group_pattern:
+        return len(names)
+    groups = groups_by_name(names, split.group_pattern)
+    return len(set(groups.values())) + len(names) - len(groups)
+
+
+def _few(things: Sequence[T], most: int) -> Sequence[T]:
+    """Drawn by lot, in their order; all if there are no more."""
+    if len(things) <= most:
+        return things
+    chosen = np.sort(random_generator(0, "images to compare with").choice(len(things), most, replace=False))
+    return [things[k] for k in chosen]
+
+
+def _groups(probe: Probe, method: MapMethod, data: Data, mistakes: Sequence[Answer]) -> Job[list[Group]]:
+    """The mistakes by what their maps for *said* rest on."""
+    layer = probe.network.plan.nodes[-1].after[0]
+    maps, features = [], []
+    for number, answer in enumerate(mistakes):
+        if number % 8 == 0:
+            yield Progress(number, len(mistakes), "explaining every mistake")
+        image = probe.predictor.prepare(data.pixels[data.place(answer.image)][None])[0]
+        maps.append(method.maps(probe, image, Targets.classes([answer.said], probe.classes))[0])
+        features.append(probe.outputs(layer, image[None])[0].reshape(-1))
+    return grouped(np.stack(maps), np.stack(features))
+
+
+def _answered(predictor: Predictor, data: Data, answers: Sequence[Answer], total: int, doing: str) -> Job[Answered]:
+    rows = np.array([data.place(answer.image) for answer in answers], np.int64)
+    said = np.array([answer.said for answer in answers], np.int64)
+    probability = np.array([answer.probability for answer in answers], np.float64)
+    return (yield from _looked_at(predictor, data, rows, said, probability, total, doing))
+
+
+def _trained(predictor: Predictor, data: Data, places: Sequence[int], total: int) -> Job[Answered]:
+    """Training images; what the model says to what it learned is not asked."""
+    rows = np.array(places, np.int64)
+    doing = "looking at training images"
+    return (yield from _looked_at(predictor, data, rows, data.labels[rows], np.ones(len(rows)), total, doing))
+
+
+def _looked_at(
+    predictor: Predictor,
+    data: Data,
+    rows: NDArray[np.int64],
+    said: NDArray[np.int64],
+    probability: NDArray[np.float64],
+    total: int,
+    doing: str,
+) -> Job[Answered]:
+    catalogue, classes = data.collection.rows, data.collection.classes
+    sizes = np.array([[catalogue[k].height, catalogue[k].width] for k in rows], np.int64).reshape(-1, 2)
+    statistics: list[Array] = []
+    measures: dict[str, list[NDArray[np.float64]]] = {}
+    for first in range(0, len(rows), AT_ONCE):
+        yield Progress(first, len(rows), doing)
+        part = slice(first, first + AT_ONCE)
+        pixels = np.asarray(data.pixels[rows[part]])
+        statistics.append(channel_statistics(predictor, predictor.prepare(pixels)))
+        for word, values in measured(pixels, sizes[part]).items():
+            measures.setdefault(word, []).append(values)
+    return Answered(
+        rows,
+        data.labels[rows],
+        said,
+        probability,
+        sizes,
+        tuple(origin_in_words(catalogue[k], classes[catalogue[k].label]) for k in rows),
+        np.concatenate(statistics) if statistics else np.zeros((0, 1), np.float32),
+        {word: np.concatenate(values) for word, values in measures.items()},
+        total,
+    )
+
+
+def origin_in_words(row: ImageRow, name: str) -> tuple[str, ...]:
+    """Parts of the source that an image is from: folders that are no class and no set, format, what names share."""
+    words = [f"source {row.origin}", f"files of {row.width}×{row.height} pixels", f"{row.mode} files"]
+    path = PurePath(row.file)
+    folders = [part for part in path.parts[:-1] if part != name and part.lower() not in SET_WORDS]
+    words += [f"the folder {part}" for part in dict.fromkeys(folders)]
+    if row.index >= 0:
+        return (*words, f"{path.name}, {row.part}")
+    parts = [part for part in re.split(r"[\W_]+|(?<=\D)(?=\d)", path.stem) if part]
+    words.append(f"{path.suffix.lstrip('.').upper() or 'nameless'} files")
+    if len(parts) > 1:
+        words += [f"names that begin with «{parts[0]}»", f"names that end with «{parts[-1]}»"]
+    if len(parts) > 2:
+        words.append(f"names that begin with «{path.stem[: path.stem.index(parts[1]) + len(parts[1])]}»")
+    return tuple(words)
+
+
+def _told(cause: CauseFound, mistakes: Sequence[Answer], classes: tuple[str, ...]) -> Cause:
+    members = [mistakes[k] for k in cause.members]
+    group = cause.group
+    said = Counter(classes[answer.said] for answer in members)
+    return Cause(
+        cause.kind,
+        cause.short,
+        tuple(answer.image for answer in members),
+        dict(sorted(said.items())),
+        cause.why,
+        cause.remedy,
+        cause.figures,
+        None if cause.plan is None else cause.plan.write(),
+        None if group is None else CausePlace(group.row, group.column, group.focus, group.gathered, group.typical),
+    )

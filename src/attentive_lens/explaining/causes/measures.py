@@ -1,0 +1,149 @@
+"""What the quality of an image is measured by, and what gives other images the same."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from scipy.ndimage import gaussian_filter
+
+from attentive_lens.core.jobs import paced
+from attentive_lens.images.faults.poor import fineness
+from attentive_lens.plan.augmentation import AugmentationStep, Blur, Brightness, Contrast, Saturation
+
+Images = NDArray[np.uint8]
+Values = NDArray[np.float64]
+
+WIDTHS = (0.4, 0.6, 0.8, 1.0, 1.25, 1.5, 2.0, 2.5, 3.0, 4.0)
+"""Deviations of blurs that are tried, in pixels of a side of 64."""
+STRONGEST = 4.0
+"""Factor, at most, by which levels are changed."""
+BEYOND = 1.25
+"""Times what was found in mistakes to which training images are changed at most."""
+
+
+@dataclass(frozen=True)
+class Measure:
+    """Something measured of every image, and what gives another image a value of it.
+
+    Attributes
+    ----------
+    low, high : str
+        What images with low and with high values do; empty where such a value is no fault.
+    values : callable
+        Of N images S×S×C uint8 and the heights and widths of their files, N×2: N values, 0 or above.
+    imitated : callable
+        Of N images and N values: the images with about those values, and how strong a change that took.
+    step : callable
+        Of that strength: the augmentation step that shows training such images.
+    """
+
+    low: str
+    high: str
+    values: Callable[[Images, NDArray[np.int64]], Values]
+    imitated: Callable[[Images, Values], tuple[Images, float]]
+    step: Callable[[float], AugmentationStep]
+
+    def short(self, high: bool) -> str:
+        """What images with high values do, or with low ones."""
+        return self.high if high else self.low
+
+
+def _fineness(pixels: Images) -> Values:
+    grey = np.asarray(pixels.mean(axis=3, dtype=np.float32) / 255, np.float32)
+    return np.exp(fineness(grey).astype(np.float64))
+
+
+def _blurred(pixels: Images, targets: Values) -> tuple[Images, float]:
+    """By the least width that brings half of them to their targets."""
+    blurred, sigma = pixels, 0.0
+    for width in WIDTHS:
+        if np.median(_fineness(blurred) / targets) <= 1:
+            break
+        sigma = width * pixels.shape[1] / 64
+        blurred = np.stack([gaussian_filter(image, (sigma, sigma, 0)) for image in paced(pixels, 4)])
+    return blurred, sigma
+
+
+def _level(pixels: Images) -> Values:
+    return np.asarray(pixels.mean(axis=(1, 2, 3)) / 255)
+
+
+def _contrast(pixels: Images) -> Values:
+    return np.asarray(pixels.mean(axis=3).std(axis=(1, 2)) / 255)
+
+
+def _colour(pixels: Images) -> Values:
+    return np.asarray(np.abs(pixels - pixels.mean(axis=3, keepdims=True)).mean(axis=(1, 2, 3)) / 255)
+
+
+def _stretched(
+    values: Callable[[Images], Values], centre: Callable[[Images], NDArray[np.float64]]
+) -> Callable[[Images, Values], tuple[Images, float]]:
+    """What stretches images about a centre until they have values that grow with the distance from it."""
+
+    def imitated(pixels: Images, targets: Values) -> tuple[Images, float]:
+        factors = np.clip(targets / np.maximum(values(pixels), 1e-3), 0, STRONGEST)
+        middle = centre(pixels)
+        stretched = middle + (pixels - middle) * factors[:, None, None, None]
+        return np.clip(stretched + 0.5, 0, 255).astype(np.uint8), float(np.median(factors))
+
+    return imitated
+
+
+def _enlarged(pixels: Images, targets: Values) -> tuple[Images, float]:
+    """As if their files had so many pixels a side; as they are where that is no less than they have."""
+    side = pixels.shape[1]
+    smaller = np.clip(np.round(targets), 1, side).astype(int)
+    enlarged = pixels.copy()
+    for k in paced(np.flatnonzero(smaller < side).tolist(), 4):
+        for channel in range(pixels.shape[3]):
+            reduced = Image.fromarray(pixels[k, :, :, channel]).resize((smaller[k],) * 2, Image.Resampling.BOX)
+            enlarged[k, :, :, channel] = np.asarray(reduced.resize((side, side), Image.Resampling.BILINEAR))
+    return enlarged, float(0.5 * side / np.median(smaller))
+
+
+def _about(factor: float, usual: tuple[float, float]) -> tuple[float, float]:
+    """A range that reaches a factor and somewhat beyond, and what is usual besides."""
+    return round(min(usual[0], factor / BEYOND), 2), round(min(STRONGEST, max(usual[1], factor * BEYOND)), 2)
+
+
+def _blur(sigma: float) -> AugmentationStep:
+    return Blur(range=(0.0, round(min(20.0, sigma * BEYOND), 2)))
+
+
+MEASURES: dict[str, Measure] = {
+    "focus": Measure("are softer than usual", "", lambda pixels, _: _fineness(pixels), _blurred, _blur),
+    "brightness": Measure(
+        "are darker than usual",
+        "are lighter than usual",
+        lambda pixels, _: _level(pixels),
+        _stretched(_level, lambda pixels: np.zeros((len(pixels), 1, 1, 1))),
+        lambda factor: Brightness(range=_about(factor, Brightness().range)),
+    ),
+    "contrast": Measure(
+        "have less contrast than usual",
+        "have more contrast than usual",
+        lambda pixels, _: _contrast(pixels),
+        _stretched(_contrast, lambda pixels: pixels.mean(axis=(1, 2, 3), keepdims=True)),
+        lambda factor: Contrast(range=_about(factor, Contrast().range)),
+    ),
+    "colour": Measure(
+        "are paler than usual",
+        "are more colourful than usual",
+        lambda pixels, _: _colour(pixels),
+        _stretched(_colour, lambda pixels: pixels.mean(axis=3, keepdims=True)),
+        lambda factor: Saturation(range=_about(factor, Saturation().range)),
+    ),
+    "file size": Measure(
+        "are smaller files than usual", "", lambda _, sizes: sizes.min(axis=1).astype(np.float64), _enlarged, _blur
+    ),
+}
+
+
+def measured(pixels: Images, sizes: NDArray[np.int64]) -> dict[str, Values]:
+    """All measures of N images S×S×C uint8 whose files have such heights and widths, N×2."""
+    return {word: measure.values(pixels, sizes) for word, measure in MEASURES.items()}

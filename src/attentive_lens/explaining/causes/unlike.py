@@ -1,0 +1,60 @@
+"""Mistakes on images that are unlike all that the model was trained on."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.explaining.causes.base import (
+    BY_CHANCE,
+    FEWEST,
+    CauseFound,
+    Evidence,
+    Finder,
+    mistakes_in_words,
+    more_often,
+)
+
+NEAREST = 3
+"""Training images whose mean distance is an image's distance from all of them."""
+USUAL = 0.98
+"""Part of the right answers that lie no farther: beyond is far."""
+OFTEN = 3.0
+"""Times as often as right answers that mistakes must lie far for it to be told."""
+
+
+class Unlike(Finder):
+    """Far from every training image, as few right answers are."""
+
+    def find(self, evidence: Evidence) -> Job[CauseFound | None]:
+        """All of them, the farthest first."""
+        yield Progress(0, 1, "looking for images unlike all training images")
+        wrong, right = evidence.mistakes, evidence.right
+        if len(right) < 1 / (1 - USUAL) or len(evidence.training) < NEAREST:
+            return None
+        usual = evidence.known.nearest(right.statistics, NEAREST)[1].mean(axis=1)
+        distances = evidence.neighbours[1][:, :NEAREST].mean(axis=1)
+        limit = float(np.quantile(usual, USUAL))
+        far = np.flatnonzero(distances > limit)
+        right_far = int((usual > limit).sum())
+        often = len(far) / len(wrong) / max(right_far / len(right), 1 / len(right))
+        chance = more_often(evidence, len(far), right_far)
+        if len(far) < FEWEST or often < OFTEN or chance > BY_CHANCE:
+            return None
+        members = tuple(far[np.argsort(-distances[far], kind="stable")].tolist())
+        usual_part = 1 - right_far / len(right)
+        why = (
+            f"{mistakes_in_words(len(far))} are on images unlike all that it was trained on:"
+            f" {len(far) / len(wrong):.0%} of the mistakes lie farther from every training image than"
+            f" {usual_part:.0%} of the right answers do: {evidence.pairs_in_words(members)}"
+        )
+        kinds = np.bincount(wrong.true[far], minlength=len(evidence.classes))
+        most = [f"{evidence.classes[k]} ({kinds[k]})" for k in np.argsort(-kinds, kind="stable")[:3] if kinds[k]]
+        remedy = f"Add training images of their kind, as these show it: {', '.join(most)}"
+        figures = {
+            "part of the mistakes": len(far) / len(wrong),
+            "part of the right answers": right_far / len(right),
+            "distance": float(np.median(distances[far])),
+            "usual distance": float(np.median(usual)),
+        }
+        return CauseFound("unlike training", "are unlike all training images", members, why, remedy, figures)

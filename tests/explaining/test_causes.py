@@ -1,0 +1,299 @@
+"""Each kind of cause is told where it is planted, with its figures and its plan, and not where it is not."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, cast
+
+import numpy as np
+import pytest
+from scipy.ndimage import gaussian_filter
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.explaining.causes import CAUSES, Answered, CauseFound, Evidence, find_causes
+from attentive_lens.explaining.causes.base import more_often
+from attentive_lens.explaining.causes.grouping import Group, grouped
+from attentive_lens.explaining.causes.measures import MEASURES, measured
+from attentive_lens.explaining.causes.quality import with_step
+from attentive_lens.explaining.channel_statistics import Known
+from attentive_lens.plan.augmentation import Blur
+from attentive_lens.plan.plan import Plan
+from attentive_lens.predicting import Predictor
+
+CLASSES = ("spiny", "netted", "winged")
+SIDE = 32
+TRAINING, RIGHT, WRONG = 240, 120, 30
+SIZES = np.full(2, SIDE)
+
+
+class Judge:
+    """Says what a function says of images N×S×S×C."""
+
+    classes = CLASSES
+
+    def __init__(self, says: Any) -> None:
+        self.says = says
+
+    def prepare(self, pixels: np.ndarray) -> np.ndarray:
+        return pixels.astype(np.float32)
+
+    def scores(self, images: np.ndarray) -> np.ndarray:
+        return np.eye(len(CLASSES))[self.says(images)]
+
+    def said(self, scores: np.ndarray) -> Any:
+        return scores.argmax(axis=1)
+
+
+def constant(images: np.ndarray) -> np.ndarray:
+    return np.zeros(len(images), int)
+
+
+class Plot:
+    """Pixels and channel statistics of training images, right answers and mistakes; a test changes some."""
+
+    def __init__(self, seed: int = 0) -> None:
+        random = np.random.default_rng(seed)
+        self.count = TRAINING + RIGHT + WRONG
+        self.pixels = random.integers(60, 190, (self.count, SIDE, SIDE, 3)).astype(np.uint8)
+        self.true = np.arange(self.count) % 3
+        self.said = self.true.copy()
+        self.wrong = np.arange(TRAINING + RIGHT, self.count)
+        self.said[self.wrong] = (self.true[self.wrong] + 1) % 3
+        self.probability = np.full(self.count, 0.5)
+        self.sizes = np.tile(SIZES, (self.count, 1))
+        self.statistics = random.normal(0, 1, (self.count, 12)) + 14 * np.eye(12)[self.true]
+        self.origins: list[tuple[str, ...]] = [("source 1",)] * self.count
+        self.groups: tuple[Group, ...] = ()
+        self.units: int | None = None
+
+    def of(self, places: np.ndarray) -> Answered:
+        measures = measured(self.pixels[places], self.sizes[places])
+        return Answered(
+            places,
+            self.true[places],
+            self.said[places],
+            self.probability[places],
+            self.sizes[places],
+            tuple(self.origins[k] for k in places),
+            self.statistics[places],
+            measures,
+            len(places),
+        )
+
+    def evidence(self, says: Any = constant) -> Evidence:
+        right = np.arange(TRAINING, TRAINING + RIGHT)
+        scored = RIGHT + len(self.wrong)
+        groups = self.groups or (Group(np.arange(len(self.wrong)), np.ones((16, 16), np.float32), 0.5, 0.5, 0.1, 0.1),)
+        judge = cast(Predictor, Judge(says))
+        parts = (self.of(self.wrong), self.of(right), self.of(np.arange(TRAINING)))
+        return Evidence(judge, Plan(), self.pixels, *parts, groups, scored, self.units or scored)
+
+
+def only(kind: str, evidence: Evidence) -> CauseFound | None:
+    return finish(CAUSES[kind].find(evidence))
+
+
+def test_nothing_is_told_of_mistakes_that_nothing_sets_apart() -> None:
+    for seed in range(5):
+        plot = Plot(seed)
+        causes = finish(find_causes(plot.evidence()))
+        assert [cause.kind for cause in causes] == ["other"], seed
+        assert sorted(causes[0].members) == list(range(WRONG))
+
+
+def test_every_mistake_stands_in_one_cause_and_the_later_ones_see_what_is_left() -> None:
+    plot = Plot()
+    plot.statistics[plot.wrong[:8]] += 60
+    for k in plot.wrong[6:20]:
+        plot.origins[k] = ("source 1", "the folder bench 2")
+    causes = finish(find_causes(plot.evidence()))
+    assert [cause.kind for cause in causes] == ["origin", "unlike training", "other"]
+    members = [k for cause in causes for k in cause.members]
+    assert sorted(members) == list(range(WRONG))
+    assert set(causes[0].members) == set(range(6, 20))
+    assert set(causes[1].members) == set(range(6)), "two of the strange ones are told already"
+
+
+def soft_mistakes(plot: Plot, count: int = 14) -> None:
+    for k in plot.wrong[:count]:
+        plot.pixels[k] = gaussian_filter(plot.pixels[k], (1.0, 1.0, 0))
+
+
+def goes_by_fineness(images: np.ndarray) -> np.ndarray:
+    """Right about sharp images, which the controls are; says another class to soft ones."""
+    return np.where(images.std(axis=(1, 2, 3)) < 25, 1, 0)
+
+
+def test_soft_mistakes_are_told_where_right_answers_turn_once_blurred() -> None:
+    plot = Plot()
+    plot.true[TRAINING : TRAINING + RIGHT] = 0
+    plot.said[TRAINING : TRAINING + RIGHT] = 0
+    plot.true[plot.wrong], plot.said[plot.wrong] = 0, 1
+    plot.true[:TRAINING] = 0
+    soft_mistakes(plot)
+    told = only("quality", plot.evidence(goes_by_fineness))
+    assert told is not None
+    assert told.short == "are softer than usual"
+    assert set(told.members[:14]) == set(range(14)), "the softest first"
+    assert len(told.members) < 20
+    assert told.figures["turned"] == 1
+    assert told.figures["part of the right answers"] < 0.2
+    assert told.plan is not None
+    (step,) = [step for step in told.plan.augmentation if step.kind == "blur"]
+    assert step.range[1] > 0.3  # type: ignore[attr-defined]
+    unmoved = only("quality", plot.evidence(constant))
+    assert unmoved is None, "soft, but the model does not mind"
+
+
+@pytest.mark.parametrize("word", MEASURES)
+def test_what_is_imitated_has_the_values_asked_for(word: str) -> None:
+    measure = MEASURES[word]
+    random = np.random.default_rng(3)
+    pixels = gaussian_filter(random.integers(40, 120, (6, 48, 48, 3)).astype(float), (0, 0.5, 0.5, 0)).astype(np.uint8)
+    sizes = np.tile([48, 48], (6, 1))
+    values = measure.values(pixels, sizes)
+    targets = values * 0.5
+    changed, strength = measure.imitated(pixels, targets)
+    assert changed.shape == pixels.shape
+    assert changed.dtype == np.uint8
+    assert strength > 0
+    if word == "file size":
+        assert np.abs(changed.astype(float) - pixels).mean() > 3
+        assert np.array_equal(measure.imitated(pixels, values)[0], pixels)
+        return
+    after = measure.values(changed, sizes)
+    assert np.median(after / targets) < 1.1 if word == "focus" else after == pytest.approx(targets, rel=0.1)
+    step = measure.step(strength)
+    assert step.probability > 0
+
+
+def test_a_step_takes_the_place_of_one_of_its_kind() -> None:
+    plan = with_step(with_step(Plan(), Blur(range=(0.0, 1.0))), Blur(range=(0.0, 3.0)))
+    assert [step.range for step in plan.augmentation if step.kind == "blur"] == [(0.0, 3.0)]  # type: ignore[attr-defined]
+
+
+def test_images_unlike_all_training_images_are_told_with_their_classes() -> None:
+    plot = Plot()
+    plot.statistics[plot.wrong[:9]] += 40
+    told = only("unlike training", plot.evidence())
+    assert told is not None
+    assert set(told.members) == set(range(9))
+    assert told.figures["part of the mistakes"] == pytest.approx(9 / WRONG)
+    assert told.figures["distance"] > 5 * told.figures["usual distance"]
+    assert "spiny (3)" in told.remedy
+    plot.statistics[TRAINING : TRAINING + 40] += 40
+    assert only("unlike training", plot.evidence()) is None, "right answers are as far"
+
+
+def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about() -> None:
+    plot = Plot()
+    doubtful = plot.wrong[:4]
+    plot.statistics[doubtful] += 14 * (np.eye(12)[plot.said[doubtful]] - np.eye(12)[plot.true[doubtful]])
+    plot.probability[TRAINING : TRAINING + RIGHT] = 0.8
+    plot.probability[doubtful] = (0.9, 0.8, 0.7, 0.3)
+    told = only("label", plot.evidence())
+    assert told is not None
+    assert told.members == (0, 1, 2), "the surest first, and those the model is not sure of are not asked about"
+    assert told.remedy.startswith("Look at these 3 labels")
+    assert told.figures["neighbours of the class said"] > 0.9
+    plot.probability[TRAINING : TRAINING + RIGHT - 20] = 0.5
+    assert only("label", plot.evidence()) is None, "a model that is so often sure and wrong accuses nobody"
+
+
+def test_a_part_of_the_source_is_told_by_what_its_classes_give_elsewhere() -> None:
+    plot = Plot()
+    for k in [*plot.wrong[:15], *range(TRAINING, TRAINING + 6), *range(24)]:
+        plot.origins[k] = ("source 1", "the folder bench 2")
+    told = only("origin", plot.evidence())
+    assert told is not None
+    assert (set(told.members), told.short) == (set(range(15)), "are from the folder bench 2")
+    assert told.figures["expected"] < 6
+    assert told.figures["part of the training images"] == pytest.approx(0.1)
+    assert "24 images from there (10% of the training images)" in told.why
+    plot.units = 15
+    assert only("origin", plot.evidence()) is None, "ten tiles of one photograph are one"
+
+
+def test_a_hard_class_is_not_blamed_on_the_folder_it_stands_in() -> None:
+    plot = Plot()
+    plot.true[plot.wrong] = 0
+    plot.said[plot.wrong] = 1
+    for k in np.flatnonzero(plot.true == 0):
+        plot.origins[k] = ("source 1", "the folder of the hard class")
+    assert only("origin", plot.evidence()) is None
+
+
+def test_classes_that_overlap_are_told_with_what_one_class_would_give() -> None:
+    plot = Plot()
+    plot.true[plot.wrong] = np.arange(WRONG) % 2
+    plot.said[plot.wrong] = 1 - plot.true[plot.wrong]
+    assert only("overlap", plot.evidence()) is None, "the training images tell them apart"
+    both = plot.true < 2
+    plot.statistics[both] = np.random.default_rng(5).normal(0, 1, (int(both.sum()), 12))
+    told = only("overlap", plot.evidence())
+    assert told is not None
+    assert sorted(told.members) == list(range(WRONG))
+    assert told.figures["neighbours of the other class"] == pytest.approx(0.5, abs=0.07)
+    assert told.figures["accuracy"] == pytest.approx(RIGHT / (RIGHT + WRONG))
+    assert told.figures["accuracy as one class"] == 1
+    assert told.plan is None
+    plot.sizes[:] = 256
+    larger = only("overlap", plot.evidence())
+    assert larger is not None
+    assert larger.plan is not None
+    assert larger.plan.preprocessing.input_size == 2 * Plan().preprocessing.input_size
+
+
+def at_a_corner() -> tuple[Plot, Any]:
+    """Mistakes by a model that says 1 where the lower left is dark, and their maps there."""
+    plot = Plot()
+    plot.true[plot.wrong], plot.said[plot.wrong] = 0, 1
+    plot.true[TRAINING : TRAINING + RIGHT] = plot.said[TRAINING : TRAINING + RIGHT] = 0
+    plot.pixels[plot.wrong, 25:30, 2:7] = 5
+    random = np.random.default_rng(0)
+    maps = np.abs(random.normal(0, 0.02, (WRONG, SIDE, SIDE))).astype(np.float32)
+    maps[:, 26:29, 3:6] += 1
+    plot.groups = tuple(grouped(maps, random.normal(0, 1, (WRONG, 4))))
+    return plot, lambda images: (images[:, 25:30, 2:7].mean(axis=(1, 2, 3)) < 40).astype(int)
+
+
+def test_a_place_comes_with_a_plan_that_covers_it_where_covering_it_mends() -> None:
+    plot, by_the_corner = at_a_corner()
+    told = only("place", plot.evidence(by_the_corner))
+    assert told is not None
+    assert len(told.members) >= 20
+    assert (told.figures["mended"], told.figures["mended elsewhere"], told.figures["broken"]) == (1, 0, 0)
+    assert "100% of them said to be netted: covering it mends 100% of them, the mirrored place 0%" in told.why
+    assert told.plan is not None
+    assert told.plan.augmentation[-1].kind == "mask a place"
+    assert (told.plan.augmentation[-1].row, told.plan.augmentation[-1].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
+    assert told.plan.network == Plan().network
+
+
+def test_a_place_that_does_not_turn_is_told_as_where_the_thing_itself_is() -> None:
+    plot, _ = at_a_corner()
+    evidence = plot.evidence(lambda images: np.ones(len(images), int))
+    assert only("place", evidence) is None
+    told = only("other", evidence)
+    assert told is not None
+    assert "covering it mends 0% of them, the mirrored place 0%: it is where the thing itself is" in told.why
+    assert told.plan is None
+
+
+def test_nearest_is_by_standardised_distance_and_equals_the_plain_way() -> None:
+    random = np.random.default_rng(2)
+    known = random.normal(0, 1, (50, 5)) * [1, 10, 100, 1, 1]
+    queries = random.normal(0, 1, (9, 5)) * [1, 10, 100, 1, 1]
+    rows, distances = Known.of(known).nearest(queries, 4)
+    plain = np.linalg.norm((queries[:, None] - known) / (known.std(axis=0) + 1e-6), axis=2)
+    assert np.array_equal(rows, np.argsort(plain, axis=1)[:, :4])
+    assert distances == pytest.approx(np.sort(plain, axis=1)[:, :4], abs=1e-5)
+    assert Known.of(known).nearest(queries, 99)[0].shape == (9, 50)
+
+
+def test_chance_is_that_of_the_table_and_tiles_count_as_their_photograph() -> None:
+    evidence = Plot().evidence()
+    assert more_often(evidence, 0, 5) == 1
+    assert more_often(evidence, 20, 5) < 1e-8
+    assert more_often(evidence, 6, 24) == pytest.approx(0.5, abs=0.2)
+    assert more_often(replace(evidence, units=15), 20, 5) > more_often(evidence, 20, 5)
