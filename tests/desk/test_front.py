@@ -13,10 +13,12 @@ from hypothesis import strategies as st
 
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.desk import memory
+from attentive_lens.desk.bases import base_layers, with_base
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.design import base_layers, facts_of, with_base
+from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.runs import RunReader, start_training
 from attentive_lens.errors import BadFile, LensError
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.training.journal import Journal
@@ -66,14 +68,14 @@ def test_a_journal_is_followed_as_it_grows(tmp_path: Path) -> None:
 
 
 def test_a_plan_on_an_earlier_run_brings_its_network_and_preprocessing(station: Workspace) -> None:
-    plan = with_base(station, Plan(seed=5), 1, "relu 1", frozen=False)
+    plan = with_base(station, Plan(seed=5), Base(1, "relu 1", frozen=False))
     earlier = station.run(1).plan()
     assert (plan.network, plan.preprocessing) == (earlier.network, earlier.preprocessing)
     assert (plan.seed, plan.name) == (5, "two blocks on run 1")
     assert plan.frozen == frozenset()
     assert base_layers(earlier)[-1] == "dropout 1"
     with pytest.raises(LensError, match="no layer called"):
-        with_base(station, Plan(), 1, "convolution 9")
+        with_base(station, Plan(), Base(1, "convolution 9"))
 
 
 @given(st.sampled_from(sorted(STARTERS)), st.integers(16, 200), st.integers(2, 1000))

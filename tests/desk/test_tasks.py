@@ -16,8 +16,9 @@ import attentive_lens as al
 from attentive_lens.core.files import is_alive
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import without_arrays
+from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.data import gather
-from attentive_lens.desk.design import price_in_memory, with_base
+from attentive_lens.desk.design import price_in_memory
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.resident import Reply, Resident, _remove_old
 from attentive_lens.desk.runs import (
@@ -32,6 +33,7 @@ from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.formats.reading import read_model
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import NOTHING, Correction
@@ -100,11 +102,11 @@ def test_what_is_not_there_is_said_with_what_is(station: Workspace) -> None:
 
 def test_layers_of_an_earlier_run_are_taken_over_frozen_to_the_bit(station: Workspace) -> None:
     plan = Plan().changed({"training.epochs": 1, "seed": 99})
-    plan = with_base(station, plan, 1, "max pooling 2")
+    plan = with_base(station, plan, Base(1, "max pooling 2"))
     run = station.claim_run(plan)
     finish(execute(station, run, lambda: False))
     earlier, later = read_model(station.run(1).model), read_model(run.model)
-    assert later.preprocessor == earlier.preprocessor
+    assert later.preprocessor.settings == earlier.preprocessor.settings
     for node in later.weights:
         same = all(np.array_equal(a, earlier.weights[node][k]) for k, a in later.weights[node].items())
         assert same == (node in plan.frozen), node
@@ -121,11 +123,9 @@ def test_a_base_that_cannot_be_used_is_refused_in_words(station: Workspace) -> N
     assert RunReader(run).view().state == "failed"
     assert "another shape" in RunReader(run).view().error
     deeper = Plan().changed({"base.run": 1, "base.until": "convolution 3", "base.take_preprocessing": True})
-    with pytest.raises(
-        BadValue, match=r"Run 1 has no layer called convolution 3: that run's network has: convolution 1"
-    ):
+    with pytest.raises(BadValue, match=r"Run 1 has no layer called convolution 3: its network has: convolution 1"):
         finish(execute(station, station.claim_run(deeper), lambda: False))
-    everything = with_base(station, Plan(), 1, "dropout 1")
+    everything = with_base(station, Plan(), Base(1, "dropout 1"))
     assert "output" not in everything.frozen
     with pytest.raises(NotHere):
         with_base(station, Plan(), 7, "relu 1")

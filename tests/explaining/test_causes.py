@@ -237,11 +237,6 @@ def test_classes_that_overlap_are_told_with_what_one_class_would_give() -> None:
     assert told.figures["accuracy"] == pytest.approx(RIGHT / (RIGHT + WRONG))
     assert told.figures["accuracy as one class"] == 1
     assert told.plan is None
-    plot.sizes[:] = 256
-    larger = only("overlap", plot.evidence())
-    assert larger is not None
-    assert larger.plan is not None
-    assert larger.plan.preprocessing.input_size == 2 * Plan().preprocessing.input_size
 
 
 def at_a_corner() -> tuple[Plot, Any]:

@@ -39,7 +39,7 @@ def test_every_layer_block_and_change_is_told_and_can_be_taken_up() -> None:
         kind = row.pop("layer", "") or row.pop("block")
         own = {key: value for key, value in row.items() if key not in ("name", "after", "lr_multiplier")}
         assert known[kind].read(own).write().keys() == own.keys()
-    assert set(table["base"]) == {"run", "until", "frozen", "take_preprocessing"}
+    assert set(table["base"]) == {"run", "until", "model", "frozen", "statistics", "take_preprocessing"}
 
 
 def test_every_key_has_its_meaning_unit_and_allowed_words_before_it() -> None:

@@ -28,6 +28,7 @@ COMMANDS = (
     "layer",
     "channel",
     "neighbours",
+    "probe",
     "try",
     "predict",
     "measure",

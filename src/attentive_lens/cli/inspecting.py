@@ -1,4 +1,4 @@
-"""The commands that look inside: filters of a layer, neighbours of an image, changes tried on one, channels."""
+"""The commands that look inside: filters of a layer, a base, neighbours of an image, changes tried on one."""
 
 from __future__ import annotations
 
@@ -6,8 +6,9 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
+from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, PlanFile, Settings, app
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests import table as ask
@@ -46,6 +47,32 @@ def layer(
         out.print(f"{key}: {place}")
     for number, classes in enumerate(written.speaks):
         out.print(f"  channel {number}: " + ", ".join(f"{effect.target} {effect.adds:+.2f}" for effect in classes))
+
+
+@app.command()
+@reporting
+def probe(
+    workspace: InWorkspace,
+    plan: PlanFile = None,
+    settings: Settings = None,
+    as_json: AsJson = False,
+) -> None:
+    """Ask whether a base can help, before training on it: a linear classifier on each of its layers, and on pixels."""
+    from attentive_lens.cli.training import planned_in
+    from attentive_lens.desk.tasks import carry_out
+
+    chosen = planned_in(workspace, plan, settings)
+    probed = watched(carry_out(ask.ProbeBase(str(workspace), chosen.write())), "asking the base")
+    if as_json:
+        say_json(probed)
+        return
+    table = Table("layer", "statistics of", "accuracy", box=None)
+    for layer in probed.layers:
+        table.add_row(layer.layer, layer.statistics, f"{layer.accuracy:.1%}")
+    table.add_row("random weights, best layer", "training images", f"{probed.untrained:.1%}")
+    table.add_row("pixels", "", f"{probed.pixels:.1%}")
+    out.print(table)
+    out.print(probed.advice)
 
 
 @app.command()

@@ -14,6 +14,7 @@ from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadUsage
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan
 
 plans = typer.Typer(help="Write a plan that explains itself, list all settings, check a plan file.")
@@ -98,14 +99,16 @@ def settled(plan: Plan, settings: list[str] | None) -> Plan:
 
 
 def split_base(settings: PlainTable) -> PlainTable:
-    """Take the settings of the base out of all settings; both «run» and «until», or none."""
+    """Take the settings of the base out of all settings; a model's path is made absolute."""
     base = {key: settings.pop(key) for key in list(settings) if key.startswith("base.")}
-    known = frozenset({"base.run", "base.until", "base.frozen"})
+    known = frozenset(f"base.{name}" for name in Base.specs())
     for key in base:
         if key not in known:
             raise unknown_word("plan", key, known)
-    if base and not {"base.run", "base.until"} <= base.keys():
-        raise BadUsage("plan.base", "it needs both «base.run» and «base.until»", "Give both")
-    if base and (isinstance(base["base.run"], bool) or not isinstance(base["base.run"], int)):
+    if base and not base.keys() & {"base.run", "base.model"}:
+        raise BadUsage("plan.base", "it needs «base.run» or «base.model»", "Name a run or a model file")
+    if base and (isinstance(base.get("base.run", 1), bool) or not isinstance(base.get("base.run", 1), int)):
         raise BadUsage("base.run", f"a whole number is needed, got {base['base.run']!r}", "Name a run's number")
+    if base.get("base.model"):
+        base["base.model"] = str(Path(str(base["base.model"])).expanduser().absolute())
     return base

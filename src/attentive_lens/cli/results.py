@@ -7,6 +7,7 @@ from typing import Any
 
 from attentive_lens.core.records import PlainTable, schema
 from attentive_lens.desk.measuring_results import Measured
+from attentive_lens.desk.requests.bases import BaseProbe
 from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.explaining import MapTrust, RegionOfMap, TrustChecks
 from attentive_lens.desk.requests.images import FaultAction, Skipped
@@ -325,6 +326,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "score": (ScoresOfRun,),
     "explain": (Explained,),
     "causes": (CommonCauses,),
+    "probe": (BaseProbe,),
     "layer": (LayerWritten,),
     "channel": (ChannelSeen,),
     "neighbours": (NeighboursFound,),

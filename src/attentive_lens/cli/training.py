@@ -15,10 +15,12 @@ from attentive_lens.cli.planning import read, split_base
 from attentive_lens.cli.results import RunEnded
 from attentive_lens.cli.speaking import STOPPED, console, from_words, out, parsed, say_json, watched
 from attentive_lens.core.records import PlainTable
-from attentive_lens.desk.design import with_base
+from attentive_lens.desk.bases import with_base
+from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadUsage
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import EpochEvent, Figures
 from attentive_lens.workspace import Run, Workspace
@@ -47,9 +49,8 @@ def train_here(
             raise BadUsage("A run goes on with its own plan", "it never changes", "Leave out --plan and --set")
         check_resumable(run)
     elif claimed is None:
-        plan = read(plan_file)
-        with from_words():
-            plan = planned(place, plan, parsed(settings, "--set training.epochs=5"))
+        plan = planned_in(workspace, plan_file, settings)
+        _warn_of_base(workspace, plan)
         run = place.claim_run(plan)
     else:
         run = place.run(claimed)
@@ -130,17 +131,32 @@ def summary(trained: Trained) -> RunEnded:
     )
 
 
+def planned_in(workspace: Path, file: Path | None, settings: list[str] | None) -> Plan:
+    """The plan in a file, or the default one, with ``--set`` words applied, for a workspace."""
+    plan = read(file)
+    with from_words():
+        return planned(Workspace.open(workspace), plan, parsed(settings or [], "--set training.epochs=5"))
+
+
+def _warn_of_base(workspace: Path, plan: Plan) -> None:
+    """Say beforehand where a base cannot help."""
+    from attentive_lens.desk.tasks import carry_out
+
+    if plan.base is not None:
+        probed = watched(carry_out(ProbeBase(str(workspace), plan.write())), "asking the base")
+        if not probed.helps or probed.best != probed.chosen:
+            console.print(probed.advice)
+
+
 def planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
-    """The plan with its settings changed; ``base.run`` alone brings that run's network and preprocessing along."""
+    """The plan with its settings changed; a base alone brings its network and preprocessing along."""
     base = split_base(settings)
     plan = plan.changed(settings)
     if not base:
         return plan
     if "network" in settings:
         return plan.changed(base)
-    return with_base(
-        place, plan, int(str(base["base.run"])), str(base["base.until"]), bool(base.get("base.frozen", True))
-    )
+    return with_base(place, plan, Base.read({key.removeprefix("base."): value for key, value in base.items()}))
 
 
 def _end_within(seconds: float) -> None:

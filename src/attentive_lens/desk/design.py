@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -86,19 +85,6 @@ def open_plan(file: Path) -> Plan:
 def save_plan(file: Path, plan: Plan) -> None:
     """Write a plan with all its settings explained; `BadFile` if that fails."""
     write_text(file, commented(plan))
-
-
-def with_base(workspace: Workspace, plan: Plan, number: int, until: str, frozen: bool = True) -> Plan:
-    """The plan built on an earlier run's layers: that run's network and preprocessing, new weights after ``until``."""
-    earlier = workspace.run(number).plan()
-    settings = {"base.run": number, "base.until": until, "base.frozen": frozen}
-    name = f"{earlier.name.split(' on run ')[0]} on run {number}"
-    return replace(plan, name=name, network=earlier.network, preprocessing=earlier.preprocessing).changed(settings)
-
-
-def base_layers(plan: Plan) -> Sequence[str]:
-    """Layers a later plan can take over: all before the answers."""
-    return [node.name for node in plan.network.nodes[:-1]]
 
 
 def facts_of(plan: Plan, classes: int) -> tuple[NetworkPlan, tuple[Facts, ...]]:

@@ -14,6 +14,7 @@ from attentive_lens.core.files import remove_leftovers
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
+from attentive_lens.desk.bases import base_model
 from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.design import price_in_memory
@@ -124,7 +125,7 @@ def _execute(
         for epoch in last.card.get("untold", ()):
             if epoch["epoch"] not in epochs_told:
                 journal.write("epoch", **epoch)
-    base = _base(workspace, plan)
+    base = base_model(workspace, plan)
     if base is not None:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
     _check_memory(plan, len(workspace.catalogue.classes()))
@@ -170,48 +171,26 @@ def _execute(
     return Trained(claimed, outcome, sha)
 
 
-def _base(workspace: Workspace, plan: Plan) -> ModelFile | None:
-    """The model a plan builds on; what it was trained with must be what the plan asks for, or be taken over."""
-    if plan.base is None:
-        return None
-    model = read_model(workspace.run(plan.base.run).model)
-    theirs = [node.name for node in model.plan.nodes[:-1]]
-    if plan.base.until not in theirs:
-        why = f"that run's network has: {', '.join(theirs)}"
-        raise BadValue(f"Run {plan.base.run} has no layer called {plan.base.until}", why, "Choose one of these")
-    planned, other = plan.preprocessing, model.preprocessor.settings
-    if planned != other and not plan.base.take_preprocessing:
-        names = [name for name in planned.specs() if getattr(planned, name) != getattr(other, name)]
-        was = ", ".join(f"{planned.specs()[name].label} {getattr(other, name)}" for name in names)
-        settings = ", ".join(f"{getattr(planned, name)}" for name in names)
-        raise BadValue(
-            f"The plan cannot be built on run {plan.base.run}",
-            f"that run was trained with {was}, and the plan asks for {settings}",
-            "Change the preprocessing, or take over the run's with «base.take_preprocessing = true»",
-        )
-    return model
-
-
 def _starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
-    """Fresh weights and measured statistics; with a base, its layers and the statistics they were trained with."""
+    """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
     network_plan = plan.network.with_outputs(plan.loss.outputs(len(data.collection.classes)))
     shape, kernels = plan.preprocessing.shape, plan.training.kernels
     network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)
+    measured = Preprocessor.measured(Chosen(data.pixels, data.members("training")), plan.preprocessing)
     if plan.base is None or base is None:
-        images = Chosen(data.pixels, data.members("training"))
-        return network, Preprocessor.measured(images, plan.preprocessing)
+        return network, measured
     for name in network_plan.up_to(plan.base.until):
         arrays = network.weights.get(name, {})
         theirs = base.weights.get(name, {})
         if {k: a.shape for k, a in arrays.items()} != {k: a.shape for k, a in theirs.items()}:
             raise BadValue(
-                f"The layer {name} cannot be taken from run {plan.base.run}",
+                f"The layer {name} cannot be taken from {plan.base.words}",
                 "its weights there are of another shape or missing",
-                "Start from that run's own network",
+                "Start from the model's own network",
             )
         if theirs:
             network.weights[name] = {key: array.copy() for key, array in theirs.items()}
-    return network, base.preprocessor
+    return network, base.preprocessor if plan.base.statistics == "base" else measured
 
 
 def _checkpoint(claimed: Run) -> ModelFile | None:

@@ -3,22 +3,48 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import PurePath
 from typing import ClassVar
 
 from attentive_lens.core.values import Value, spec
 
+MODEL_SUFFIX = ".alens"
+
 
 @dataclass(frozen=True)
 class Base(Value):
-    """Layers taken from an earlier run."""
+    """Layers taken from a trained model."""
 
     title: ClassVar[str] = "base"
 
-    run: int = spec(meaning="Number of the run the layers come from.", label="from run", low=1)
-    until: str = spec(meaning="Name of the last layer taken over.", label="up to")
+    run: int = spec(
+        1, meaning="Number of the run the layers come from; of no account with a model file.", label="run", low=1
+    )
+    until: str = spec("", meaning="Name of the last layer taken over.", label="up to")
+    model: str = spec(
+        "",
+        label="model",
+        meaning="Model file (.alens), or another workspace whose run it is, that the layers come from; empty for a run"
+        " of this workspace.",
+    )
     take_preprocessing: bool = spec(
         False,
         label="take over its preprocessing",
-        meaning="Whether the run's preprocessing stands in place of the plan's; if not, the two must be the same.",
+        meaning="Whether the model's preprocessing stands in place of the plan's; if not, the two must be the same.",
+    )
+    statistics: str = spec(
+        "training images",
+        label="statistics of",
+        choices=("training images", "base"),
+        meaning="Whose mean and deviation standardise the images: those of this workspace's training images, or those"
+        " the base was trained with, whose levels may be others.",
     )
     frozen: bool = spec(True, label="frozen", meaning="Whether the layers taken over keep their weights.")
+
+    @property
+    def words(self) -> str:
+        """What it is, in words: «run 3», «run 3 of meadow», «best.alens»."""
+        place = PurePath(self.model)
+        if self.model.endswith(MODEL_SUFFIX):
+            return place.name
+        return f"run {self.run} of {place.name}" if self.model else f"run {self.run}"

@@ -33,7 +33,7 @@ CHOICES: dict[str, Mapping[str, type[Kind]]] = {
 }
 """Parts of a plan that are one of a table's values each, by the ``kind`` in their section."""
 _OUTLINE = "«attentive-lens plan new» writes a whole plan"
-_WHOLE = {"name", "seed", "network", "augmentation", "base.run", "base.until", "base.frozen", "base.take_preprocessing"}
+_WHOLE = {"name", "seed", "network", "augmentation", *(f"base.{name}" for name in Base.specs())}
 
 
 @dataclass(frozen=True)
@@ -70,6 +70,8 @@ class Plan:
             raise BadValue("plan.name", "a name has at most 200 letters", "Shorten it")
         self.network.facts(self.preprocessing.shape)
         if self.base is not None:
+            if not self.base.until:
+                raise BadValue("base.until", "it names no layer", "Name the last layer that is taken over")
             self.network.node(self.base.until)
         kinds = [step.kind for step in self.augmentation]
         for kind in kinds:

@@ -1,6 +1,7 @@
 """Every request and result by name, and the requests in one table."""
 
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
@@ -70,6 +71,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Augment,
         FindFaults,
         Score,
+        ProbeBase,
         Predict,
         Explain,
         ExplainFile,
@@ -93,6 +95,7 @@ __all__ = [
     "Augment",
     "Augmented",
     "Averages",
+    "BaseProbe",
     "Cause",
     "CausePlace",
     "Causes",
@@ -131,6 +134,8 @@ __all__ = [
     "Prepared",
     "Preview",
     "Previewed",
+    "ProbeBase",
+    "ProbedLayer",
     "RegionOfMap",
     "Request",
     "ResizeModes",

@@ -15,8 +15,6 @@ MIXED = 0.3
 PART = 0.05
 """Of all mistakes, that a pair must make up."""
 FEWEST = 8
-LARGER = 1.5
-"""Times the input size from which the files have more to show."""
 
 
 class Overlap(Finder):
@@ -47,19 +45,13 @@ class Overlap(Finder):
             f" most similar training images {mixed:.0%} are of the other class, 50% if nothing told them apart"
             f" (both counted alike): {evidence.pairs_in_words(members.tolist())}"
         )
-        side = evidence.plan.preprocessing.input_size
-        of_pair = np.concatenate([answered.sizes[np.isin(answered.true, (one, other))] for answered in (wrong, right)])
-        files = int(np.median(of_pair.min(axis=1)))
-        plan = None
-        if files >= LARGER * side:
-            plan = evidence.plan.changed({"preprocessing.input_size": min(2 * side, files)})
-            remedy = f"Their files have {files} pixels a side and the network sees {side}: train at a larger input size"
-        else:
-            remedy = f"Add training images that tell {names[0]} from {names[1]}"
-        remedy += f", or make them one class: with that the accuracy would be {merged:.1%} ({accuracy:.1%} now)"
+        remedy = (
+            f"Add training images that tell {names[0]} from {names[1]}, or make them one class: with that the accuracy"
+            f" would be {merged:.1%} ({accuracy:.1%} now)"
+        )
         figures = {"neighbours of the other class": mixed, "accuracy": accuracy, "accuracy as one class": merged}
         short = f"confuse {names[0]} with {names[1]}"
-        return CauseFound("overlap", short, tuple(members.tolist()), why, remedy, figures, plan)
+        return CauseFound("overlap", short, tuple(members.tolist()), why, remedy, figures)
 
 
 def mixing(evidence: Evidence, one: int, other: int) -> float | None:

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
 
-from attentive_lens.desk.design import base_layers, facts_of, price_in_memory, with_base
-from attentive_lens.errors import LensError
+from attentive_lens.desk.bases import without_base
+from attentive_lens.desk.design import facts_of, price_in_memory
 from attentive_lens.plan.network import Facts
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look
+from attentive_lens.window.network.base_panel import BasePanel
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, label, panel, to_image
 from attentive_lens.window.parts.bench import Bench, plates_of
@@ -100,39 +100,10 @@ class NetworkPage(Page):
         inside.addStretch()
         below.addWidget(frame, 1)
 
-        frame, inside = panel("Build on an earlier run", "base panel")
-        text = label(
-            "Its layers up to a chosen one are taken over, frozen: their weights stay as they are, and only the"
-            " layers after the frost line learn.",
-            "faint",
-        )
-        text.setWordWrap(True)
-        inside.addWidget(text)
-        grid = QGridLayout()
-        grid.setVerticalSpacing(8)
-        grid.addWidget(label("layers of", "faint"), 0, 0)
-        self.base_run = QComboBox()
-        self.base_run.setObjectName("base run")
-        self.base_run.setAccessibleName("run whose layers are taken over")
-        self.base_run.setToolTip("The earlier run whose layers are taken over.")
-        self.base_run.setFont(look.font())
-        grid.addWidget(self.base_run, 0, 1)
-        grid.addWidget(label("up to", "faint"), 1, 0)
-        self.base_until = QComboBox()
-        self.base_until.setObjectName("base until")
-        self.base_until.setAccessibleName("last layer taken over")
-        self.base_until.setToolTip("The last layer taken over; the frost line stands after it.")
-        self.base_until.setFont(look.font())
-        grid.addWidget(self.base_until, 1, 1)
-        grid.setColumnStretch(1, 1)
-        inside.addLayout(grid)
-        self.base_problem = label(role="bad", name="base problem")
-        self.base_problem.setWordWrap(True)
-        inside.addWidget(self.base_problem)
-        inside.addStretch()
+        frame, inside = panel("Build on a trained model", "base panel")
+        self.base = BasePanel(session)
+        inside.addWidget(self.base)
         below.addWidget(frame, 1)
-        self.base_run.activated.connect(lambda _: self._choose_base(True))
-        self.base_until.activated.connect(lambda _: self._choose_base(False))
 
         session.plan_changed.connect(self.refresh)
         session.runs_changed.connect(self._list_runs)
@@ -182,42 +153,13 @@ class NetworkPage(Page):
 
     def _start_from(self, name: str) -> None:
         plan = self.session.design.plan
-        named = replace(plan, name=plan.name.split(" on run ")[0], base=None)
-        plan = named.changed({"network": name})
+        plan = without_base(plan).changed({"network": name})
         self.session.design.change(plan)
         self.refresh()
 
     def _list_runs(self) -> None:
-        base = self.session.design.plan.base
-        self.base_run.clear()
-        self.base_run.addItem("none", 0)
-        for number, view in self.session.runs.views.items():
-            if view.has_model and view.state != "training":
-                self.base_run.addItem(f"run {number} · {view.name}", number)
-        self.base_run.setCurrentIndex(max(0, self.base_run.findData(base.run if base else 0)))
-        self.base_until.clear()
-        if base is not None:
-            for name in base_layers(self.session.design.plan):
-                self.base_until.addItem(name, name)
-            self.base_until.setCurrentIndex(self.base_until.findData(base.until))
-        self.base_until.setEnabled(base is not None)
+        self.base.refresh()
         self.action_changed.emit()
-
-    def _choose_base(self, other_run: bool) -> None:
-        number = int(self.base_run.currentData())
-        plan = self.session.design.plan
-        self.base_problem.clear()
-        try:
-            if number == 0:
-                plan = replace(plan, base=None, name=plan.name.split(" on run ")[0])
-            else:
-                earlier = self.session.workspace.run(number).plan()
-                until = "" if other_run else str(self.base_until.currentData() or "")
-                plan = with_base(self.session.workspace, plan, number, until or _last_spatial(earlier))
-        except LensError as error:
-            self.base_problem.setText(str(error))
-            return
-        self.session.design.change(plan)
 
     def _show_layer(self) -> None:
         place = self.bench.current or 0
@@ -282,9 +224,3 @@ def _amount(name: str, value: Any, unit: str) -> str:
     if isinstance(value, float):
         return percent(value) if name == "rate" else f"{value:g}"
     return f"{value} {unit[:-1] if value == 1 else unit}".strip()
-
-
-def _last_spatial(plan: Any) -> str:
-    """The last layer before everything is flattened: where a new head usually begins."""
-    names = [fact.name for fact in plan.network.with_outputs(2).facts(plan.preprocessing.shape) if len(fact.shape) == 3]
-    return str(names[-1] if names else base_layers(plan)[0])

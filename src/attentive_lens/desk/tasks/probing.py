@@ -1,0 +1,147 @@
+"""The task that asks whether a base can help, before anything is trained on it."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.random import random_generator
+from attentive_lens.desk.bases import base_model
+from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
+from attentive_lens.desk.tasks.models import THREADS
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.network import Network
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import BadValue
+from attentive_lens.explaining.linear_probe import linear_probe, pooled
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.images.rows import Chosen
+from attentive_lens.plan.plan import Plan
+from attentive_lens.predicting import Predictor
+from attentive_lens.workspace import Workspace
+
+MOST = 512
+"""Training images that are learned from, and validation images that judge, at most."""
+FEWEST = 20
+"""Validation images; with fewer the training images judge, one left out at a time."""
+AT_ONCE = 16
+PIXELS = 16
+"""Rows and columns to which images are averaged for a probe of the pixels."""
+
+
+def probe(request: ProbeBase) -> Job[BaseProbe]:
+    """See `ProbeBase`."""
+    place, plan = Workspace.open(Path(request.workspace)), Plan.read(request.plan)
+    model = base_model(place, plan)
+    if plan.base is None or model is None:
+        raise BadValue("The plan has no base", "there is nothing to ask", "Name a run or a model file")
+    data = yield from gather(place, plan, preprocessing=model.preprocessor.settings)
+    training, validation = (_few(data.members(name)) for name in ("training", "validation"))
+    validation = validation if len(validation) >= FEWEST else validation[:0]
+    if len(training) < 2:
+        raise BadValue("The base cannot be asked", f"the training set has {len(training)} images", "Add images")
+    places = np.concatenate([training, validation])
+    network = Network.start(model.plan, model.preprocessor.settings.shape, plan.seed)
+    measured = Preprocessor.measured(Chosen(data.pixels, data.members("training")), model.preprocessor.settings)
+    layers = _ends(model, plan.base.until)
+    accuracies: dict[tuple[str, str], float] = {}
+    with ThreadPool(THREADS) as thread_pool:
+        for word, preprocessor in _statistics(model.preprocessor, measured):
+            predictor = Predictor(model.network(), preprocessor, model.classes, model.output, thread_pool)
+            for layer, features in (yield from _features(predictor, data, places, layers)).items():
+                accuracies[word, layer] = _accuracy(features, data, training, validation)
+        predictor = Predictor(network, measured, model.classes, model.output, thread_pool)
+        drawn = yield from _features(predictor, data, places, layers)
+        untrained = max(_accuracy(features, data, training, validation) for features in drawn.values())
+    pixels = _accuracy((yield from _pixels(data, places)), data, training, validation)
+    probed = tuple(ProbedLayer(layer, word, accuracy) for (word, layer), accuracy in accuracies.items())
+    chosen = next((p for p in probed if (p.layer, p.statistics) == (plan.base.until, plan.base.statistics)), probed[0])
+    best = max(probed, key=lambda layer: layer.accuracy)
+    judged_by = len(validation) or len(training)
+    helps = best.accuracy - max(untrained, pixels) >= _error(best.accuracy, judged_by)
+    advice = advice_of(plan.base.words, chosen, best, untrained, pixels, judged_by)
+    name = plan.base.words
+    return BaseProbe(name, probed, chosen, best, untrained, pixels, len(training), judged_by, helps, advice)
+
+
+def _statistics(base: Preprocessor, measured: Preprocessor) -> list[tuple[str, Preprocessor]]:
+    """The ways to standardise; one where nothing is measured."""
+    ways = [("base", base), ("training images", measured)]
+    return ways[:1] if base.settings.normalisation == "0-1" else ways
+
+
+def advice_of(
+    name: str, chosen: ProbedLayer, best: ProbedLayer, untrained: float, pixels: float, judged_by: int
+) -> str:
+    """What the accuracies say about building on the base."""
+    figures = (
+        f"A linear classifier on what «{chosen.layer}» of {name} gives is right on {chosen.accuracy:.0%} of"
+        f" {judged_by} images; on layers with random weights {untrained:.0%}, on the pixels {pixels:.0%}"
+    )
+    error = _error(best.accuracy, judged_by)
+    if best.accuracy - max(untrained, pixels) < error:
+        return f"{figures}: the base knows nothing of these images; train all layers from new weights."
+    if best.accuracy - chosen.accuracy >= error:
+        whose = "" if best.statistics == chosen.statistics else f" with the statistics of the {_whose(best)}"
+        return f"{figures}. Better is «{best.layer}»{whose}: {best.accuracy:.0%}."
+    return f"{figures}: frozen layers can help, to about that accuracy."
+
+
+def _whose(layer: ProbedLayer) -> str:
+    return layer.statistics
+
+
+def _error(accuracy: float, images: int) -> float:
+    """Standard error of an accuracy."""
+    return math.sqrt(max(accuracy * (1 - accuracy), 0.01) / images)
+
+
+def _few(members: NDArray[np.int64]) -> NDArray[np.int64]:
+    if len(members) <= MOST:
+        return members
+    chosen = random_generator(0, "images to probe with").choice(len(members), MOST, replace=False)
+    return np.asarray(members[np.sort(chosen)], np.int64)
+
+
+def _ends(model: ModelFile, until: str) -> tuple[str, ...]:
+    """The last layer of every size of feature map, and the one that was chosen."""
+    facts = [fact for fact in model.plan.facts(model.preprocessor.settings.shape) if len(fact.shape) == 3]
+    last = {fact.shape[:2]: fact.name for fact in facts}
+    names = set(last.values()) | {until}
+    return tuple(node.name for node in model.plan.nodes if node.name in names)
+
+
+def _features(
+    predictor: Predictor, data: Data, places: NDArray[np.int64], layers: tuple[str, ...]
+) -> Job[dict[str, Array]]:
+    """What the layers give for some images, each as rows."""
+    parts: dict[str, list[Array]] = {layer: [] for layer in layers}
+    for first in range(0, len(places), AT_ONCE):
+        yield Progress(first, len(places), "asking the base")
+        images = predictor.prepare(data.pixels[places[first : first + AT_ONCE]])
+        for layer in layers:
+            parts[layer].append(pooled(predictor.outputs(layer, images)))
+    return {layer: np.concatenate(rows) for layer, rows in parts.items()}
+
+
+def _pixels(data: Data, places: NDArray[np.int64]) -> Job[Array]:
+    parts: list[Array] = []
+    for first in range(0, len(places), AT_ONCE):
+        yield Progress(first, len(places), "looking at the pixels")
+        images = np.asarray(data.pixels[places[first : first + AT_ONCE]], np.float32)
+        steps = np.linspace(0, images.shape[1], min(PIXELS, images.shape[1]) + 1).astype(int)[:-1]
+        cells = np.add.reduceat(np.add.reduceat(images, steps, axis=1), steps, axis=2)
+        parts.append(cells.reshape(len(images), -1))
+    return np.concatenate(parts)
+
+
+def _accuracy(features: Array, data: Data, training: NDArray[np.int64], validation: NDArray[np.int64]) -> float:
+    split, classes = len(training), len(data.collection.classes)
+    labels, truth = data.labels[training], data.labels[validation]
+    return linear_probe(features[:split], labels, features[split:], truth, classes)

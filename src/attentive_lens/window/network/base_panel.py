@@ -1,0 +1,147 @@
+"""The model that a plan is built on: which, up to which layer, and whether that can help."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
+
+from attentive_lens.desk.bases import base_layers, with_base, without_base
+from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase
+from attentive_lens.errors import LensError
+from attentive_lens.plan.base import MODEL_SUFFIX, Base
+from attentive_lens.plan.plan import Plan
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label, set_role
+from attentive_lens.window.session import Session
+
+NO_BASE, AS_NOW, FROM_FILE = 0, -1, -2
+"""What may be chosen to build on besides the number of a run."""
+
+
+class BasePanel(QWidget):
+    """Chooses the base of the plan being designed, and says what a linear probe makes of it."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._asked: Base | None = None
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        text = label(
+            "Its layers up to a chosen one are taken over, frozen: their weights stay as they are, and only the"
+            " layers after the frost line learn.",
+            "faint",
+        )
+        text.setWordWrap(True)
+        inside.addWidget(text)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(8)
+        grid.setColumnStretch(1, 1)
+        inside.addLayout(grid)
+        self.run = _choice("base run", "The run, or the model file of another workspace, whose layers are taken over.")
+        self.until = _choice("base until", "The last layer taken over; the frost line stands after it.")
+        self.statistics = _choice(
+            "base statistics",
+            Base.specs()["statistics"].meaning,
+        )
+        for word in Base.specs()["statistics"].choices:
+            self.statistics.addItem(word, word)
+        for row, (word, box) in enumerate(
+            (("layers of", self.run), ("up to", self.until), ("statistics of", self.statistics))
+        ):
+            grid.addWidget(label(word, "faint"), row, 0)
+            grid.addWidget(box, row, 1)
+        self.problem = label(role="bad", name="base problem")
+        self.problem.setWordWrap(True)
+        inside.addWidget(self.problem)
+        self.advice = label(role="faint", size=look.SMALL, name="base advice")
+        self.advice.setWordWrap(True)
+        inside.addWidget(self.advice)
+        inside.addStretch()
+        self.run.activated.connect(lambda _: self._choose())
+        self.until.activated.connect(lambda _: self._change(until=str(self.until.currentData())))
+        self.statistics.activated.connect(lambda _: self._change(statistics=str(self.statistics.currentData())))
+
+    def refresh(self) -> None:
+        """List the runs there are, and show the plan's base."""
+        base = self.session.design.plan.base
+        self.run.clear()
+        self.run.addItem("none", NO_BASE)
+        for number, view in self.session.runs.views.items():
+            if view.has_model and view.state != "training":
+                self.run.addItem(f"run {number} · {view.name}", number)
+        if base is not None and base.model:
+            self.run.addItem(base.words, AS_NOW)
+        self.run.addItem("a model file …", FROM_FILE)
+        current = NO_BASE if base is None else AS_NOW if base.model else base.run
+        self.run.setCurrentIndex(max(0, self.run.findData(current)))
+        self.until.clear()
+        if base is not None:
+            for name in base_layers(self.session.design.plan):
+                self.until.addItem(name, name)
+            self.until.setCurrentIndex(self.until.findData(base.until))
+            self.statistics.setCurrentIndex(self.statistics.findData(base.statistics))
+        self.until.setEnabled(base is not None)
+        self.statistics.setEnabled(base is not None)
+        self._probe(base)
+
+    def _choose(self) -> None:
+        number = int(self.run.currentData())
+        plan = self.session.design.plan
+        if number == AS_NOW:
+            return
+        if number == NO_BASE:
+            self._take(without_base(plan))
+        elif number == FROM_FILE:
+            name = QFileDialog.getOpenFileName(self, "A model to build on", "", f"Models (*{MODEL_SUFFIX})")[0]
+            if name:
+                self._build_on(Base(model=name))
+            else:
+                self.refresh()
+        else:
+            self._build_on(Base(run=number))
+
+    def _change(self, **settings: str) -> None:
+        base = self.session.design.plan.base
+        if base is not None:
+            self._build_on(base.with_(**settings))
+
+    def _build_on(self, base: Base) -> None:
+        try:
+            self._take(with_base(self.session.workspace, self.session.design.plan, base))
+        except LensError as error:
+            self.problem.setText(str(error))
+
+    def _take(self, plan: Plan) -> None:
+        self.problem.clear()
+        self.session.design.change(plan)
+
+    def _probe(self, base: Base | None) -> None:
+        """Ask a linear probe about a base that was not asked about yet; its layers are all asked at once."""
+        asked = None if base is None else replace(base, frozen=True)
+        if asked == self._asked:
+            return
+        self._asked = asked
+        self.advice.setText("" if base is None else "Asking whether it can help …")
+        set_role(self.advice, "faint")
+        if base is not None:
+            request = ProbeBase(self.session.place, self.session.design.plan.write())
+            self.session.ask(request, self._show, self._refused, priority=6, scope="base")
+
+    def _show(self, probe: BaseProbe) -> None:
+        self.advice.setText(probe.advice)
+        set_role(self.advice, "faint" if probe.helps else "bad")
+
+    def _refused(self, sentence: str) -> None:
+        self.advice.setText(sentence)
+        set_role(self.advice, "bad")
+
+
+def _choice(name: str, meaning: str) -> QComboBox:
+    box = QComboBox()
+    box.setObjectName(name)
+    box.setAccessibleName(name)
+    box.setToolTip(meaning)
+    box.setFont(look.font())
+    return box
