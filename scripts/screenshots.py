@@ -16,7 +16,8 @@ import numpy as np
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QPushButton
 
-from attentive_lens.desk.design import with_base
+from attentive_lens.desk.bases import with_base
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window.application import make_application, make_frame, open_folder
 from attentive_lens.window.importing import ImportWindow
@@ -87,7 +88,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         take_import(session, Path(folder), into / "import.png")
     first = min(number for number, view in session.runs.views.items() if view.has_model)
-    session.design.change(with_base(session.workspace, session.design.plan, first, "max pooling 2"))
+    session.design.change(with_base(session.workspace, session.design.plan, Base(first, "max pooling 2")))
     frame.show_stage("network")
     wait(0.5)
     frame.grab().save(str(into / "network-frozen.png"))

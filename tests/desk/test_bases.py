@@ -60,7 +60,6 @@ def test_the_statistics_are_those_of_the_training_images_or_the_base_s(station: 
     plan = with_base(
         station, Plan().changed({"training.epochs": 1, "augmentation": "none"}), Base(model=str(elsewhere))
     )
-    data = finish(gather(other, plan))
     assert plan.base is not None
     for statistics in ("base", "training images"):
         base = replace(plan.base, statistics=statistics)

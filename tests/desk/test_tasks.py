@@ -128,7 +128,7 @@ def test_a_base_that_cannot_be_used_is_refused_in_words(station: Workspace) -> N
     everything = with_base(station, Plan(), Base(1, "dropout 1"))
     assert "output" not in everything.frozen
     with pytest.raises(NotHere):
-        with_base(station, Plan(), 7, "relu 1")
+        with_base(station, Plan(), Base(7, "relu 1"))
 
 
 def test_a_child_process_trains_outlives_its_window_and_stops_when_asked(station: Workspace) -> None:

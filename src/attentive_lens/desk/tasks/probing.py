@@ -62,12 +62,19 @@ def probe(request: ProbeBase) -> Job[BaseProbe]:
     pixels = _accuracy((yield from _pixels(data, places)), data, training, validation)
     probed = tuple(ProbedLayer(layer, word, accuracy) for (word, layer), accuracy in accuracies.items())
     chosen = next((p for p in probed if (p.layer, p.statistics) == (plan.base.until, plan.base.statistics)), probed[0])
-    best = max(probed, key=lambda layer: layer.accuracy)
     judged_by = len(validation) or len(training)
+    best = _best(probed, chosen, judged_by)
     helps = best.accuracy - max(untrained, pixels) >= _error(best.accuracy, judged_by)
     advice = advice_of(plan.base.words, chosen, best, untrained, pixels, judged_by)
     name = plan.base.words
     return BaseProbe(name, probed, chosen, best, untrained, pixels, len(training), judged_by, helps, advice)
+
+
+def _best(probed: tuple[ProbedLayer, ...], chosen: ProbedLayer, judged_by: int) -> ProbedLayer:
+    """The most accurate; with other statistics than those chosen only where that is more than chance may give."""
+    alike = max((layer for layer in probed if layer.statistics == chosen.statistics), key=lambda layer: layer.accuracy)
+    best = max(probed, key=lambda layer: layer.accuracy)
+    return best if best.accuracy - alike.accuracy >= _error(best.accuracy, judged_by) else alike
 
 
 def _statistics(base: Preprocessor, measured: Preprocessor) -> list[tuple[str, Preprocessor]]:
@@ -88,13 +95,9 @@ def advice_of(
     if best.accuracy - max(untrained, pixels) < error:
         return f"{figures}: the base knows nothing of these images; train all layers from new weights."
     if best.accuracy - chosen.accuracy >= error:
-        whose = "" if best.statistics == chosen.statistics else f" with the statistics of the {_whose(best)}"
+        whose = "" if best.statistics == chosen.statistics else f" with the statistics of the {best.statistics}"
         return f"{figures}. Better is «{best.layer}»{whose}: {best.accuracy:.0%}."
     return f"{figures}: frozen layers can help, to about that accuracy."
-
-
-def _whose(layer: ProbedLayer) -> str:
-    return layer.statistics
 
 
 def _error(accuracy: float, images: int) -> float:

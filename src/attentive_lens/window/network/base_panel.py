@@ -54,6 +54,7 @@ class BasePanel(QWidget):
             grid.addWidget(box, row, 1)
         self.problem = label(role="bad", name="base problem")
         self.problem.setWordWrap(True)
+        self.problem.hide()
         inside.addWidget(self.problem)
         self.advice = label(role="faint", size=look.SMALL, name="base advice")
         self.advice.setWordWrap(True)
@@ -112,9 +113,10 @@ class BasePanel(QWidget):
             self._take(with_base(self.session.workspace, self.session.design.plan, base))
         except LensError as error:
             self.problem.setText(str(error))
+            self.problem.show()
 
     def _take(self, plan: Plan) -> None:
-        self.problem.clear()
+        self.problem.hide()
         self.session.design.change(plan)
 
     def _probe(self, base: Base | None) -> None:
