@@ -137,7 +137,7 @@ def test_the_pattern_proposed_for_tiles_splits_the_files_as_they_are_named(tmp_p
     workspace = finish(make_workspace(tmp_path / "work", tmp_path / "walls")).workspace
     place = str(workspace.folder)
     (tiles,) = [fault for fault in finish(carry_out(ask.FindFaults(place))).faults if fault.kind == "tiles"]
-    plan = Plan().changed({"split.group_pattern": tiles.actions[0].pattern})
+    plan = Plan().changed(tiles.actions[0].settings)
     split = collection(workspace, plan)
     sets: dict[str, set[str]] = {}
     for row, name in zip(split.rows, split.sets, strict=True):

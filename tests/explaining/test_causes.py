@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any, cast
 
 import numpy as np
@@ -64,7 +63,7 @@ class Plot:
         self.statistics = random.normal(0, 1, (self.count, 12)) + 14 * np.eye(12)[self.true]
         self.origins: list[tuple[str, ...]] = [("source 1",)] * self.count
         self.groups: tuple[Group, ...] = ()
-        self.units: int | None = None
+        self.units = np.arange(self.count)
 
     def of(self, places: np.ndarray) -> Answered:
         measures = measured(self.pixels[places], self.sizes[places])
@@ -75,6 +74,7 @@ class Plot:
             self.probability[places],
             self.sizes[places],
             tuple(self.origins[k] for k in places),
+            self.units[places],
             self.statistics[places],
             measures,
             len(places),
@@ -86,7 +86,7 @@ class Plot:
         groups = self.groups or (Group(np.arange(len(self.wrong)), np.ones((16, 16), np.float32), 0.5, 0.5, 0.1, 0.1),)
         judge = cast(Predictor, Judge(says))
         parts = (self.of(self.wrong), self.of(right), self.of(np.arange(TRAINING)))
-        return Evidence(judge, Plan(), self.pixels, *parts, groups, scored, self.units or scored)
+        return Evidence(judge, Plan(), self.pixels, *parts, groups, scored)
 
 
 def only(kind: str, evidence: Evidence) -> CauseFound | None:
@@ -210,8 +210,9 @@ def test_a_part_of_the_source_is_told_by_what_its_classes_give_elsewhere() -> No
     assert told.figures["expected"] < 6
     assert told.figures["part of the training images"] == pytest.approx(0.1)
     assert "24 images from there (10% of the training images)" in told.why
-    plot.units = 15
-    assert only("origin", plot.evidence()) is None, "ten tiles of one photograph are one"
+    plot.units[plot.wrong[:15]] = 0
+    plot.units[TRAINING : TRAINING + 6] = 1
+    assert only("origin", plot.evidence()) is None, "tiles of one photograph are one"
 
 
 def test_a_hard_class_is_not_blamed_on_the_folder_it_stands_in() -> None:
@@ -287,8 +288,13 @@ def test_nearest_is_by_standardised_distance_and_equals_the_plain_way() -> None:
 
 
 def test_chance_is_that_of_the_table_and_tiles_count_as_their_photograph() -> None:
-    evidence = Plot().evidence()
-    assert more_often(evidence, 0, 5) == 1
-    assert more_often(evidence, 20, 5) < 1e-8
-    assert more_often(evidence, 6, 24) == pytest.approx(0.5, abs=0.2)
-    assert more_often(replace(evidence, units=15), 20, 5) > more_often(evidence, 20, 5)
+    plot = Plot()
+
+    def chance(wrong: int, right: int) -> float:
+        return more_often(plot.evidence(), np.arange(WRONG) < wrong, np.arange(RIGHT) < right)
+
+    assert chance(0, 5) == 1
+    assert chance(20, 5) < 1e-8
+    assert chance(6, 24) == pytest.approx(0.5, abs=0.2)
+    plot.units[plot.wrong[:20]] = 0
+    assert chance(20, 5) > 1e-4, "twenty that belong together are one"

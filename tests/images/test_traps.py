@@ -128,7 +128,7 @@ def test_tiles_of_one_photograph_in_two_sets_are_named_with_the_pattern_that_par
             names.append(f"wall{photograph}_t{k}")
     (finding,) = found("tiles", evidence(pixels, labels, names=names))
     assert "overlap" in finding.why
-    assert finding.actions[0].pattern
+    assert finding.actions[0].settings["split.group_pattern"]
     assert len(finding.groups) == 24
     apart = ["validation" if photograph % 5 == 0 else "training" for photograph in range(24) for _ in range(9)]
     assert found("tiles", evidence(pixels, labels, apart, names=names)) == [], "each photograph in one set is no fault"

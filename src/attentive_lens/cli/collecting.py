@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -135,9 +136,9 @@ def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[
             raise BadUsage(f"There is no «{kind}» to fix", f"what was found is: {there}", "Name one of these")
         for fault in matching:
             action = fault.actions[0] if fault.actions else None
-            if action is not None and action.pattern:
-                pair = f"--set 'split.keep_together=\"name pattern\"' --set 'split.group_pattern={action.pattern}'"
-                raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", f"Train with {pair}")
+            if action is not None and action.settings:
+                words = " ".join(f"--set {shlex.quote(f'{key}={value}')}" for key, value in action.settings.items())
+                raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", f"Train with {words}")
             if action is None or action.step:
                 raise BadValue(f"«{kind}» cannot be fixed here", "it is a matter of the plan", fault.remedy)
             if action.together:

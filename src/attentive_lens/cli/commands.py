@@ -16,11 +16,13 @@ from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_js
 from attentive_lens.desk.cautions import (
     caution_of_gap,
     caution_of_labels,
+    caution_of_names,
     caution_of_test,
     changed_since,
     judged_by_test,
 )
 from attentive_lens.desk.collection import collection
+from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.requests.models import Predict, Prediction, Score, Unreadable
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.errors import BadFile
@@ -135,6 +137,8 @@ def watch(
         out.print(f"{torn} damaged lines of its journal were passed over.")
     if relabelled:
         out.print(caution_of_labels(view.number, relabelled))
+    for sentence in said_by_curves(place.run(view.number), view):
+        out.print(sentence)
 
 
 @app.command()
@@ -194,6 +198,8 @@ def score(
     if len(wrong) > 20:
         out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
     cautions = [caution_of_labels(run, relabelled), caution_of_test(judged) if on == "test" else ""]
+    if on == "validation":
+        cautions.append(caution_of_names(collection(place, place.run(run).plan(), place.run(run)), scores.accuracy))
     cautions.append(caution_of_gap(place.run(run), RunReader(place.run(run)).view().best, scores))
     for caution in cautions:
         if caution:

@@ -16,6 +16,7 @@ from attentive_lens.cli.results import RunEnded
 from attentive_lens.cli.speaking import STOPPED, console, from_words, out, parsed, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.bases import with_base
+from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
@@ -63,6 +64,8 @@ def train_here(
         say_json(summary(trained))
     else:
         _say(trained)
+        for sentence in said_by_curves(run, RunReader(run).view()):
+            out.print(sentence)
     if trained.outcome.state == "stopped":
         raise typer.Exit(STOPPED)
 

@@ -4,8 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from pathlib import PurePath
+
+import numpy as np
 
 from attentive_lens.desk.collection import Collection
+from attentive_lens.images.sources.base import SET_WORDS
+from attentive_lens.images.split import LEFT_OUT, SETS, name_pattern
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import Run, Workspace
@@ -14,6 +19,10 @@ FEW = 10
 """Images below which a class is called small."""
 GAP = 0.08
 """Accuracy by which a test set must fall behind the validation set to be told."""
+PERFECT = 0.985
+"""Validation accuracy from which it is looked whether that can be."""
+SHARED = 0.5
+"""Part of the validation images that share names with training images for it to be told."""
 NAMED = 3
 """Classes named one by one."""
 
@@ -60,6 +69,50 @@ def caution_of_gap(run: Run, best: EpochEvent | None, scores: Scores) -> str:
         " more apart than by chance. The test set shows what training never did, or the validation set is too much like"
         " the training set, by copies or by tiles of one photograph: look for faults."
     )
+
+
+def caution_of_names(collection: Collection, accuracy: float) -> str:
+    """What to say where nearly all validation images are right and share names with training images; else empty."""
+    if accuracy < PERFECT:
+        return ""
+    members = np.concatenate([collection.members("training"), collection.members("validation")])
+    names = [collection.rows[k].name for k in members]
+    pattern, groups = name_pattern(names, collection.labels[members])
+    first = len(collection.members("training"))
+    trained = {group for place, group in groups.items() if place < first}
+    shared = sum(group in trained for place, group in groups.items() if place >= first)
+    held_out = len(members) - first
+    if not pattern or not held_out or shared < SHARED * held_out:
+        return ""
+    return (
+        f"{accuracy:.1%} of the validation images are right, and {shared} of {held_out} share their name, but for the"
+        " last numbers, with training images: if they are copies or tiles of one picture, that is too good to be true."
+        " Look for faults."
+    )
+
+
+def classes_by_folder(collection: Collection) -> list[str]:
+    """A sentence where classes stand in one folder each that they share with some others, but not with all."""
+    folders: dict[int, set[str]] = {}
+    for row, set_name in zip(collection.rows, collection.sets, strict=True):
+        if set_name in (*SETS, LEFT_OUT):
+            name = collection.classes[row.label]
+            parts = [part for part in PurePath(row.file).parent.parts if part != name and part.lower() not in SET_WORDS]
+            folders.setdefault(row.label, set()).add("/".join(parts))
+    every = set().union(*folders.values()) if folders else set()
+    if len(every) < 2:
+        return []
+    alone = {label: next(iter(places)) for label, places in folders.items() if len(places) == 1}
+    shared = [label for label, place in alone.items() if sum(place in places for places in folders.values()) > 1]
+    if not shared:
+        return []
+    names = ", ".join(f"«{collection.classes[label]}»" for label in shared[:NAMED])
+    more = f" and {len(shared) - NAMED} more" if len(shared) > NAMED else ""
+    stand = "stands" if len(shared) == 1 else "stand"
+    return [
+        f"{names}{more} {stand} in one folder only, of {len(every)}: a network may learn the folder, its camera or its"
+        " day, in place of the class."
+    ]
 
 
 def caution_of_labels(run: int, changed: Sequence[int]) -> str:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.demo.station import make
-from attentive_lens.desk.cautions import small_classes
+from attentive_lens.desk.cautions import classes_by_folder, small_classes
 from attentive_lens.desk.collection import Collection, collection
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.reading import Reading
@@ -31,7 +31,7 @@ def make_workspace(folder: Path, source: Path, name: str = "", reading: Reading 
     """A workspace from a folder of images, a table or a file of arrays; ``reading`` says how where it is not plain."""
     workspace = yield from create(folder, kind_of(source), open_source(source, reading), name)
     images = collection(workspace, Plan())
-    return Made(workspace, images, small_classes(images))
+    return Made(workspace, images, [*small_classes(images), *classes_by_folder(images)])
 
 
 def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:

@@ -6,6 +6,7 @@ from attentive_lens.desk.browsing import Answers
 from attentive_lens.desk.cautions import (
     caution_of_gap,
     caution_of_labels,
+    caution_of_names,
     caution_of_test,
     changed_since,
     judged_by_test,
@@ -89,6 +90,8 @@ class OpenScores:
         if self._runs.current is None:
             return []
         cautions = [caution_of_labels(self._runs.current, self.relabelled)]
+        if self.on == "validation" and self.current is not None:
+            cautions.append(caution_of_names(self._images.collection, self.current.accuracy))
         if self.on == "test":
             cautions.append(caution_of_test(judged_by_test(self._runs.workspace)))
             view = self._runs.view

@@ -14,6 +14,17 @@ from attentive_lens.plan.split import Split
 SETS = ("training", "validation", "test")
 LEFT_OUT = "left out"
 """What the small subset for a quick run does without."""
+SUFFIX = r"(?:\.\w+)?$"
+PATTERNS = (
+    rf"^(.+)[-_ .]+[a-z]{{0,5}}\d+[-_ x]+[a-z]{{0,5}}\d+{SUFFIX}",
+    rf"^(.+)[-_ .]+[a-z]{{0,5}}\d+{SUFFIX}",
+    rf"^(.+?)\d+{SUFFIX}",
+)
+"""What is before two running numbers, one after a gap, one without: the first pattern that parts the names is taken."""
+FEWEST_OF_GROUP = 3
+"""Pictures of a group, usually, and groups of a class, on average, for a pattern to part them."""
+COVERED = 0.5
+"""Part of all names that a pattern must part."""
 
 
 def part(
@@ -78,6 +89,20 @@ def groups_by_name(names: Sequence[str], pattern: str) -> dict[int, int]:
             text = match.group(1) if expression.groups else match.group(0)
             groups[place] = known.setdefault(text or "", len(known))
     return groups
+
+
+def name_pattern(names: Sequence[str], labels: NDArray[np.int64]) -> tuple[str, dict[int, int]]:
+    """The first pattern that parts N names within classes, and the group of each place; empty if none does."""
+    for pattern in PATTERNS if names else ():
+        groups = groups_by_name(names, pattern)
+        if len(groups) < COVERED * len(names):
+            continue
+        sizes = np.bincount(list(groups.values()))
+        kinds = {(group, int(labels[place])) for place, group in groups.items()}
+        classes = {label for _, label in kinds}
+        if np.median(sizes) >= FEWEST_OF_GROUP and len(sizes) >= FEWEST_OF_GROUP * len(classes):
+            return pattern, groups
+    return "", {}
 
 
 Groups = list[tuple[int, NDArray[np.int64]]]

@@ -141,11 +141,13 @@ class Session(QObject):
         if action.together:
             self.images.keep_together(action.together)
             return
-        if action.pattern:
+        if action.settings:
             before = self.images.collection
-            settings = {"split.keep_together": "name pattern", "split.group_pattern": action.pattern}
-            self.design.change(self.design.plan.changed(settings))
-            self.said.emit(f"{what_moves(before, self.images.collection, self.design.plan)}.", False)
+            split = self.design.plan.split
+            self.design.change(self.design.plan.changed(action.settings))
+            moved = what_moves(before, self.images.collection, self.design.plan)
+            told = moved if self.design.plan.split != split else f"The next run will {action.word}"
+            self.said.emit(f"{told}.", False)
             return
         if action.step is None:
             self.images.act(action)

@@ -205,8 +205,8 @@ class FaultAction:
         Groups of images of which each is to stand in one set.
     step : dict or None
         For the augmentation.
-    pattern : str
-        Group pattern for the split.
+    settings : dict
+        Of the plan, by dotted key.
     """
 
     word: str
@@ -215,7 +215,7 @@ class FaultAction:
     relabel: tuple[tuple[int, int], ...]
     together: tuple[tuple[int, ...], ...]
     step: PlainTable | None
-    pattern: str
+    settings: dict[str, str]
 
 
 @dataclass(frozen=True)

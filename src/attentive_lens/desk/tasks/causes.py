@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path, PurePath
 from typing import TypeVar
 
@@ -23,7 +24,7 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.explaining.causes import Answered, CauseFound, Evidence, find_causes
 from attentive_lens.explaining.causes.grouping import Group, grouped
-from attentive_lens.explaining.causes.measures import measured
+from attentive_lens.explaining.causes.measures import MEASURES, measured
 from attentive_lens.explaining.channel_statistics import channel_statistics
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import MapMethod
@@ -57,29 +58,32 @@ def causes(request: Causes) -> Job[CausesFound]:
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         of_training = data.members("training")
-        of_training = of_training[data.labels[of_training] >= 0]
+        labels = data.labels[of_training].tolist()
+        pairs = zip(of_training.tolist(), labels, strict=True)
+        trained = [Answer(place + 1, label, label, 1.0) for place, label in pairs if label >= 0]
+        look = _Look(predictor, data, _units(run.plan().split, [row.name for row in data.collection.rows]))
         evidence = Evidence(
             predictor,
             run.plan(),
             data.pixels,
-            (yield from _answered(predictor, data, mistakes, len(wrong), "looking at every mistake")),
-            (yield from _answered(predictor, data, _few(right, MOST_RIGHT), len(right), "looking at right answers")),
-            (yield from _trained(predictor, data, _few(of_training.tolist(), MOST_TRAINING), len(of_training))),
+            (yield from look.at(mistakes, len(wrong), "looking at every mistake")),
+            (yield from look.at(_few(right, MOST_RIGHT), len(right), "looking at right answers")),
+            (yield from look.at(_few(trained, MOST_TRAINING), len(trained), "looking at training images")),
             tuple((yield from _groups(Probe(predictor), method, data, mistakes))),
             len(scores.answers),
-            _units(run.plan().split, [data.collection.rows[data.place(a.image)].name for a in scores.answers]),
         )
         found = yield from find_causes(evidence)
     told = tuple(_told(cause, mistakes, model.classes) for cause in found)
     return CausesFound(request.run, request.on, len(mistakes), told)
 
 
-def _units(split: Split, names: list[str]) -> int:
-    """Images, those counted as one that the split keeps together by their names."""
-    if split.keep_together != "name pattern" or not split.group_pattern:
-        return len(names)
-    groups = groups_by_name(names, split.group_pattern)
-    return len(set(groups.values())) + len(names) - len(groups)
+def _units(split: Split, names: list[str]) -> NDArray[np.int64]:
+    """A number for each image; images that the split keeps together by their names have one."""
+    numbers = np.arange(len(names))
+    if split.keep_together == "name pattern" and split.group_pattern:
+        for place, group in groups_by_name(names, split.group_pattern).items():
+            numbers[place] = -1 - group
+    return numbers
 
 
 def _few(things: Sequence[T], most: int) -> Sequence[T]:
@@ -103,51 +107,40 @@ def _groups(probe: Probe, method: MapMethod, data: Data, mistakes: Sequence[Answ
     return grouped(np.stack(maps), np.stack(features))
 
 
-def _answered(predictor: Predictor, data: Data, answers: Sequence[Answer], total: int, doing: str) -> Job[Answered]:
-    rows = np.array([data.place(answer.image) for answer in answers], np.int64)
-    said = np.array([answer.said for answer in answers], np.int64)
-    probability = np.array([answer.probability for answer in answers], np.float64)
-    return (yield from _looked_at(predictor, data, rows, said, probability, total, doing))
+@dataclass(frozen=True)
+class _Look:
+    """What all images are looked at with: a model, the images, and a number for what belongs together."""
 
+    predictor: Predictor
+    data: Data
+    units: NDArray[np.int64]
 
-def _trained(predictor: Predictor, data: Data, places: Sequence[int], total: int) -> Job[Answered]:
-    """Training images; what the model says to what it learned is not asked."""
-    rows = np.array(places, np.int64)
-    doing = "looking at training images"
-    return (yield from _looked_at(predictor, data, rows, data.labels[rows], np.ones(len(rows)), total, doing))
-
-
-def _looked_at(
-    predictor: Predictor,
-    data: Data,
-    rows: NDArray[np.int64],
-    said: NDArray[np.int64],
-    probability: NDArray[np.float64],
-    total: int,
-    doing: str,
-) -> Job[Answered]:
-    catalogue, classes = data.collection.rows, data.collection.classes
-    sizes = np.array([[catalogue[k].height, catalogue[k].width] for k in rows], np.int64).reshape(-1, 2)
-    statistics: list[Array] = []
-    measures: dict[str, list[NDArray[np.float64]]] = {}
-    for first in range(0, len(rows), AT_ONCE):
-        yield Progress(first, len(rows), doing)
-        part = slice(first, first + AT_ONCE)
-        pixels = np.asarray(data.pixels[rows[part]])
-        statistics.append(channel_statistics(predictor, predictor.prepare(pixels)))
-        for word, values in measured(pixels, sizes[part]).items():
-            measures.setdefault(word, []).append(values)
-    return Answered(
-        rows,
-        data.labels[rows],
-        said,
-        probability,
-        sizes,
-        tuple(origin_in_words(catalogue[k], classes[catalogue[k].label]) for k in rows),
-        np.concatenate(statistics) if statistics else np.zeros((0, 1), np.float32),
-        {word: np.concatenate(values) for word, values in measures.items()},
-        total,
-    )
+    def at(self, answers: Sequence[Answer], total: int, doing: str) -> Job[Answered]:
+        """Some images that stand for so many; training images are taken as answered rightly."""
+        rows = np.array([self.data.place(answer.image) for answer in answers], np.int64)
+        catalogue, classes = self.data.collection.rows, self.data.collection.classes
+        sizes = np.array([[catalogue[k].height, catalogue[k].width] for k in rows], np.int64).reshape(-1, 2)
+        statistics: list[Array] = []
+        measures: dict[str, list[NDArray[np.float64]]] = {}
+        for first in range(0, len(rows), AT_ONCE):
+            yield Progress(first, len(rows), doing)
+            part = slice(first, first + AT_ONCE)
+            pixels = np.asarray(self.data.pixels[rows[part]])
+            statistics.append(channel_statistics(self.predictor, self.predictor.prepare(pixels)))
+            for word, values in measured(pixels, sizes[part]).items():
+                measures.setdefault(word, []).append(values)
+        return Answered(
+            rows,
+            self.data.labels[rows],
+            np.array([answer.said for answer in answers], np.int64),
+            np.array([answer.probability for answer in answers], np.float64),
+            sizes,
+            tuple(origin_in_words(catalogue[k], classes[catalogue[k].label]) for k in rows),
+            self.units[rows],
+            np.concatenate(statistics) if statistics else np.zeros((0, 1), np.float32),
+            {word: np.concatenate(measures.get(word, [np.zeros(0)])) for word in MEASURES},
+            total,
+        )
 
 
 def origin_in_words(row: ImageRow, name: str) -> tuple[str, ...]:

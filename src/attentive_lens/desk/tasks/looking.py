@@ -32,8 +32,8 @@ TRIED = 96
 def find(request: FindFaults) -> Job[FaultsFound]:
     """See `FindFaults`."""
     place = Workspace.open(Path(request.workspace))
-    split = Plan.read(request.plan).split if request.plan is not None else Plan().split
-    data = yield from gather(place, replace(Plan(), split=split))
+    plan = Plan.read(request.plan) if request.plan is not None else Plan()
+    data = yield from gather(place, replace(Plan(), split=plan.split))
     collection = data.collection
     used = np.flatnonzero(np.isin(np.array(collection.sets), (*SETS, LEFT_OUT)))
     answers = yield from unseen_answers(place, data)
@@ -46,6 +46,7 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         used,
         None if answers is None else answers[used],
         tuple(collection.rows[k].name for k in used),
+        plan.preprocessing.colour_space,
     )
     findings = yield from find_faults(evidence)
     findings = yield from asked_about_marks(place, evidence, findings)
@@ -176,5 +177,5 @@ def _action(action: Action, numbers: list[int]) -> FaultAction:
         tuple((numbers[p], label) for p, label in action.relabel),
         tuple(tuple(numbers[p] for p in group) for group in action.together),
         action.step.write_kind() if action.step else None,
-        action.pattern,
+        action.settings,
     )

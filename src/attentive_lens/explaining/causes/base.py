@@ -45,6 +45,8 @@ class Answered:
         Height and width of each file.
     origins : tuple of tuple of str
         Where each is from, in words: «folder left bench», «source 2», «PNG files».
+    units : ndarray, N int64
+        What belongs together, as tiles of one photograph do, has one number.
     statistics : ndarray, N×D
         Channel statistics.
     measures : dict
@@ -59,6 +61,7 @@ class Answered:
     probability: NDArray[np.float64]
     sizes: NDArray[np.int64]
     origins: tuple[tuple[str, ...], ...]
+    units: NDArray[np.int64]
     statistics: Array
     measures: dict[str, NDArray[np.float64]]
     total: int
@@ -76,6 +79,7 @@ class Answered:
             self.probability[places],
             self.sizes[places],
             tuple(self.origins[k] for k in places),
+            self.units[places],
             self.statistics[places],
             {word: values[places] for word, values in self.measures.items()},
             len(places),
@@ -107,9 +111,6 @@ class Evidence:
         The mistakes by what their maps rest on.
     scored : int
         Images of the set.
-    units : int
-        Groups of images that the split keeps together in it, those that stand alone counted as one: tiles of one
-        photograph are mistaken together, and are no more evidence than one of them.
     """
 
     predictor: Predictor
@@ -120,11 +121,14 @@ class Evidence:
     training: Answered
     groups: tuple[Group, ...]
     scored: int
-    units: int
 
-    def independent(self, images: float) -> int:
-        """As how many images that do not belong together so many count."""
-        return round(images * self.units / max(1, self.scored))
+    def repeated(self, inside: NDArray[np.bool_], right_inside: NDArray[np.bool_]) -> float:
+        """How many of the images that have something belong together, on average.
+
+        Tiles of one photograph share its colours and are mistaken together: so many count as one.
+        """
+        units = np.concatenate([self.mistakes.units[inside], self.right.units[right_inside]])
+        return max(1.0, len(units) / max(1, len(np.unique(units))))
 
     @property
     def classes(self) -> tuple[str, ...]:
@@ -213,13 +217,14 @@ def mistakes_in_words(count: int) -> str:
     return "1 mistake" if count == 1 else f"{count} mistakes"
 
 
-def more_often(evidence: Evidence, wrong: int, right: int) -> float:
-    """Probability that so many mistakes left, or more, have something that so many right answers have, by chance.
+def more_often(evidence: Evidence, inside: NDArray[np.bool_], right_inside: NDArray[np.bool_]) -> float:
+    """Probability that as many of the mistakes, or more, have something that some right answers have, by chance.
 
-    The hypergeometric tail of a 2×2 table (Fisher's exact test, one-sided), of what is independent.
+    The hypergeometric tail of a 2×2 table (Fisher's exact test, one-sided), what belongs together counted as one.
     """
     from scipy.stats import hypergeom  # only here: it takes half a second to import
 
-    counts = (wrong, right, len(evidence.mistakes), len(evidence.right))
-    wrong, right, wrong_of, right_of = (evidence.independent(count) for count in counts)
+    repeated = evidence.repeated(inside, right_inside)
+    counts = (inside.sum(), right_inside.sum(), len(inside), len(right_inside))
+    wrong, right, wrong_of, right_of = (round(count / repeated) for count in counts)
     return float(hypergeom.sf(wrong - 1, wrong_of + right_of, wrong + right, wrong_of))

@@ -37,7 +37,8 @@ class Origins(Finder):
             expected = _expected(evidence, inside, right_inside)
             images = inside.sum() + right.weight * right_inside.sum()
             surplus = inside.sum() - expected
-            mistakes, answers = (evidence.independent(count) for count in (inside.sum(), images))
+            repeated = evidence.repeated(inside, right_inside)
+            mistakes, answers = (round(count / repeated) for count in (inside.sum(), images))
             chance = _tail(mistakes, answers, expected / max(1.0, images))
             often = inside.sum() >= OFTEN * expected
             if often and chance <= BY_CHANCE / len(words) and (best is None or surplus > best[0]):

@@ -53,7 +53,7 @@ def _tried(evidence: Evidence, word: str, high: bool) -> list[CauseFound]:
     best: tuple[float, float] | None = None
     for tail in TAILS:
         inside, right_inside = int((extreme <= tail).sum()), int((right_extreme <= tail).sum())
-        chance = more_often(evidence, inside, right_inside)
+        chance = more_often(evidence, extreme <= tail, right_extreme <= tail)
         often = (inside / len(wrong)) >= OFTEN * (right_inside / max(1, len(right)))
         if inside >= FEWEST and often and chance <= BY_CHANCE / (len(TAILS) * len(MEASURES)):
             best = min(best or (chance, tail), (chance, tail))

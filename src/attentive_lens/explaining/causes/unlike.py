@@ -38,7 +38,7 @@ class Unlike(Finder):
         far = np.flatnonzero(distances > limit)
         right_far = int((usual > limit).sum())
         often = len(far) / len(wrong) / max(right_far / len(right), 1 / len(right))
-        chance = more_often(evidence, len(far), right_far)
+        chance = more_often(evidence, distances > limit, usual > limit)
         if len(far) < FEWEST or often < OFTEN or chance > BY_CHANCE:
             return None
         members = tuple(far[np.argsort(-distances[far], kind="stable")].tolist())

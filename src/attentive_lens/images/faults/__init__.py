@@ -5,6 +5,7 @@ from __future__ import annotations
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.balance import Balance
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding
+from attentive_lens.images.faults.colour import Colour
 from attentive_lens.images.faults.doubts import Doubts
 from attentive_lens.images.faults.duplicates import Duplicates
 from attentive_lens.images.faults.marks import Marks
@@ -16,6 +17,7 @@ FAULTS: dict[str, Finder] = {
     "tiles": Tiles(),
     "marks": Marks(),
     "poor images": Poor(),
+    "colour": Colour(),
     "balance": Balance(),
     "doubtful labels": Doubts(),
 }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,8 +30,8 @@ class Action:
         Groups of images, by place, of which each is to stand in one set.
     step : AugmentationStep or None
         A change for training to add to the augmentation.
-    pattern : str
-        A group pattern for the split to keep together what it finds in names.
+    settings : dict
+        Settings of the plan, by dotted key, that end it.
     """
 
     word: str
@@ -40,7 +40,7 @@ class Action:
     relabel: tuple[tuple[int, int], ...] = ()
     together: tuple[tuple[int, ...], ...] = ()
     step: AugmentationStep | None = None
-    pattern: str = ""
+    settings: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -96,6 +96,8 @@ class Evidence:
         Mean probabilities of models that did not train on the image; NaN where there are none.
     names : tuple of str
         Name of each image, as the split reads it; empty if they have none that tell anything.
+    trained_in : str
+        Colour space of the plan.
     """
 
     pixels: Pixels
@@ -106,6 +108,7 @@ class Evidence:
     rows: NDArray[np.int64] | None = None
     answers: NDArray[np.float32] | None = None
     names: tuple[str, ...] = ()
+    trained_in: str = "RGB"
 
     def __len__(self) -> int:
         """Images in use."""

@@ -9,19 +9,8 @@ from scipy.fft import irfft2, next_fast_len, rfft2
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
 from attentive_lens.images.registration import fine_picture
-from attentive_lens.images.split import groups_by_name
+from attentive_lens.images.split import name_pattern
 
-SUFFIX = r"(?:\.\w+)?$"
-PATTERNS = (
-    rf"^(.+)[-_ .]+[a-z]{{0,5}}\d+[-_ x]+[a-z]{{0,5}}\d+{SUFFIX}",
-    rf"^(.+)[-_ .]+[a-z]{{0,5}}\d+{SUFFIX}",
-    rf"^(.+?)\d+{SUFFIX}",
-)
-"""What is before two running numbers, one after a gap, one without: the first pattern that parts the names is taken."""
-FEWEST = 3
-"""Pictures of a group, usually, and groups of a class, on average, for a pattern to part them."""
-COVERED = 0.5
-"""Part of all names that a pattern must part."""
 SAMPLED = 1500
 CLOSER = 3.0
 """Times as often as by chance a picture's nearest must be of its group."""
@@ -45,7 +34,7 @@ class Tiles(Finder):
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
         """At most one finding."""
         yield Progress(0, 1, "looking for tiles")
-        pattern, groups = _pattern(evidence)
+        pattern, groups = name_pattern(evidence.names, evidence.labels)
         if not pattern:
             return []
         members: dict[int, list[int]] = {}
@@ -71,24 +60,9 @@ class Tiles(Finder):
             " the score on such a set is too good"
         )
         remedy = "Keep images of one name in one set: the split can, by what their names share"
-        actions = (Action(f"split by the name pattern {pattern}", pattern=pattern), Action("flag them", flag=places))
+        settings = {"split.keep_together": "name pattern", "split.group_pattern": pattern}
+        actions = (Action(f"split by the name pattern {pattern}", settings=settings), Action("flag them", flag=places))
         return [Finding("tiles", why, remedy, places, actions, tuple(tuple(group_places) for group_places in across))]
-
-
-def _pattern(evidence: Evidence) -> tuple[str, dict[int, int]]:
-    """The first pattern that parts the names within classes, and the group of each place; empty if none does."""
-    if not evidence.names:
-        return "", {}
-    for pattern in PATTERNS:
-        groups = groups_by_name(evidence.names, pattern)
-        if len(groups) < COVERED * len(evidence):
-            continue
-        sizes = np.bincount(list(groups.values()))
-        kinds = {(group, int(evidence.labels[place])) for place, group in groups.items()}
-        classes = {label for _, label in kinds}
-        if np.median(sizes) >= FEWEST and len(sizes) >= FEWEST * len(classes):
-            return pattern, groups
-    return "", {}
 
 
 def _are_alike(evidence: Evidence, groups: dict[int, int]) -> Job[bool]:

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.browsing import Shown, Wanted, browse
-from attentive_lens.desk.cautions import small_classes
+from attentive_lens.desk.cautions import classes_by_folder, small_classes
 from attentive_lens.window import look
 from attentive_lens.window.images.details import Details
 from attentive_lens.window.images.distribution import Distribution
@@ -161,7 +161,7 @@ class Browser(QWidget):
         count = sum(len(group.places) for group in self.shown)
         self.title.setText("1 image" if count == 1 else f"{thousands(count)} images")
         self._show_groups()
-        warnings = small_classes(collection) if finding is None else []
+        warnings = [*small_classes(collection), *classes_by_folder(collection)] if finding is None else []
         self.warning.setText("\n".join(warnings))
         self.warning.setVisible(bool(warnings))
         self._show_details()

@@ -151,7 +151,7 @@ class Remedy(QFrame):
         self.why.setText(f"{finding.why}. {finding.remedy}.")
         for k, action in enumerate(finding.actions):
             words = action.word[0].upper() + action.word[1:]
-            of_split = bool(action.together or action.pattern)
+            of_split = bool(action.together) or "split.group_pattern" in action.settings
             tip = "What moves to another set is said below." if of_split else "It can be undone."
             action_button = button(words, f"remedy {k}", tip, partial(self.session.act, action))
             self.buttons.addWidget(action_button, 0, Qt.AlignmentFlag.AlignLeft)

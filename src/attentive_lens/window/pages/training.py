@@ -8,6 +8,7 @@ from typing import Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QScrollArea, QVBoxLayout
 
+from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.runs import RunView, resumable
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
@@ -82,6 +83,10 @@ class TrainingPage(Page):
         self.problem = label(role="bad", name="training problem")
         self.problem.setWordWrap(True)
         middle.addWidget(self.problem)
+        self._said_at: tuple[int, str, int] | None = None
+        self.curves_say = label(role="warn", name="said by curves")
+        self.curves_say.setWordWrap(True)
+        middle.addWidget(self.curves_say)
         self.loss = Chart("Loss", "", "loss chart")
         self.accuracy = Chart("Accuracy", "%", "accuracy chart")
         for chart in (self.loss, self.accuracy):
@@ -125,6 +130,7 @@ class TrainingPage(Page):
         self.resume.setVisible(view is not None and resumable(view) and self.session.runs.training is None)
         if view is None:
             self.title.setText("No run yet")
+            self.curves_say.hide()
             self.hint.setText("Start training: the curves grow here. It goes on even if the window is closed.")
             self.loss.show_curves((), self.session.design.plan.training.epochs)
             self.accuracy.show_curves((), self.session.design.plan.training.epochs)
@@ -141,6 +147,7 @@ class TrainingPage(Page):
         self.left.setText(self._time_left(view, done, total))
         self.problem.setText(view.error)
         self.problem.setVisible(bool(view.error))
+        self._show_sentences(view)
         self._show_figures(view)
         self._show_curves(view, total)
         self.action_changed.emit()
@@ -153,6 +160,15 @@ class TrainingPage(Page):
             return "starting"
         gone = time.time() - view.started
         return f"{duration(gone)} so far · about {duration(gone / done * max(0, total - done))} left"
+
+    def _show_sentences(self, view: RunView) -> None:
+        """Once for every epoch and end, not at every tick."""
+        at = (view.number, view.state, len(view.epochs))
+        if at != self._said_at:
+            self._said_at = at
+            sentences = said_by_curves(self.session.workspace.run(view.number), view)
+            self.curves_say.setText("\n".join(sentences))
+        self.curves_say.setVisible(bool(self.curves_say.text()))
 
     def _show_figures(self, view: RunView) -> None:
         self.values["epoch"].setText(f"{len(view.epochs)} of {view.planned}")
