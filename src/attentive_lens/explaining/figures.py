@@ -16,7 +16,7 @@ class Curve:
     random, edges : float
         For random maps, their mean, and for an edge filter, which knows nothing of the network.
     limit : float
-        A little better than the best of the random maps: what the map must pass.
+        The best of the random maps': what the map must pass.
     passed : bool or None
         Whether it does; None where the class has nothing to lose.
     """
@@ -37,7 +37,7 @@ class Curves:
     answer : float
         The class's for the untouched image.
     deletion : Curve
-        The image with more and more deleted, what the map marks most first.
+        The image with more and more put out of focus, what the map marks most first.
     insertion : Curve
         The image out of focus with more and more restored.
     passed : bool or None

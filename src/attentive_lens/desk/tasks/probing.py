@@ -30,6 +30,8 @@ MOST = 512
 """Training images that are learned from, and validation images that judge, at most."""
 FEWEST = 20
 """Validation images; with fewer the training images judge, one left out at a time."""
+HELPS = 2.0
+"""Standard errors by which a layer must be ahead of random weights and of the pixels for a base to help."""
 AT_ONCE = 16
 PIXELS = 16
 """Rows and columns to which images are averaged for a probe of the pixels."""
@@ -64,7 +66,7 @@ def probe(request: ProbeBase) -> Job[BaseProbe]:
     chosen = next((p for p in probed if (p.layer, p.statistics) == (plan.base.until, plan.base.statistics)), probed[0])
     judged_by = len(validation) or len(training)
     best = _best(probed, chosen, judged_by)
-    helps = best.accuracy - max(untrained, pixels) >= _error(best.accuracy, judged_by)
+    helps = best.accuracy - max(untrained, pixels) >= HELPS * _error(best.accuracy, judged_by)
     advice = advice_of(plan.base.words, chosen, best, untrained, pixels, judged_by)
     name = plan.base.words
     return BaseProbe(name, probed, chosen, best, untrained, pixels, len(training), judged_by, helps, advice)
@@ -92,12 +94,12 @@ def advice_of(
         f" {judged_by} images; on layers with random weights {untrained:.0%}, on the pixels {pixels:.0%}"
     )
     error = _error(best.accuracy, judged_by)
-    if best.accuracy - max(untrained, pixels) < error:
-        return f"{figures}: the base knows nothing of these images; train all layers from new weights."
+    if best.accuracy - max(untrained, pixels) < HELPS * error:
+        return f"{figures}: the base knows no more of these images; train all layers from new weights."
     if best.accuracy - chosen.accuracy >= error:
         whose = "" if best.statistics == chosen.statistics else f" with the statistics of the {best.statistics}"
         return f"{figures}. Better is «{best.layer}»{whose}: {best.accuracy:.0%}."
-    return f"{figures}: frozen layers can help, to about that accuracy."
+    return f"{figures}: frozen layers can help, to about that accuracy; layers that learn on may get further."
 
 
 def _error(accuracy: float, images: int) -> float:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtGui import QShowEvent
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
 
 from attentive_lens.desk.bases import base_layers, with_base, without_base
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase
@@ -29,8 +30,8 @@ class BasePanel(QWidget):
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         text = label(
-            "Its layers up to a chosen one are taken over, frozen: their weights stay as they are, and only the"
-            " layers after the frost line learn.",
+            "Its layers up to a chosen one are taken over. Frozen, their weights stay as they are, and only the layers"
+            " after the frost line learn.",
             "faint",
         )
         text.setWordWrap(True)
@@ -52,6 +53,11 @@ class BasePanel(QWidget):
         ):
             grid.addWidget(label(word, "faint"), row, 0)
             grid.addWidget(box, row, 1)
+        self.frozen = QCheckBox("frozen")
+        self.frozen.setObjectName("base frozen")
+        self.frozen.setFont(look.font())
+        self.frozen.setToolTip(Base.specs()["frozen"].meaning + " Layers that learn on usually get further.")
+        grid.addWidget(self.frozen, 3, 1)
         self.problem = label(role="bad", name="base problem")
         self.problem.setWordWrap(True)
         self.problem.hide()
@@ -63,6 +69,7 @@ class BasePanel(QWidget):
         self.run.activated.connect(lambda _: self._choose())
         self.until.activated.connect(lambda _: self._change(until=str(self.until.currentData())))
         self.statistics.activated.connect(lambda _: self._change(statistics=str(self.statistics.currentData())))
+        self.frozen.clicked.connect(lambda checked: self._change(frozen=bool(checked)))
 
     def refresh(self) -> None:
         """List the runs there are, and show the plan's base."""
@@ -83,9 +90,17 @@ class BasePanel(QWidget):
                 self.until.addItem(name, name)
             self.until.setCurrentIndex(self.until.findData(base.until))
             self.statistics.setCurrentIndex(self.statistics.findData(base.statistics))
+            self.frozen.setChecked(base.frozen)
         self.until.setEnabled(base is not None)
         self.statistics.setEnabled(base is not None)
-        self._probe(base)
+        self.frozen.setEnabled(base is not None)
+        if self.isVisible():
+            self._probe(base)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Ask only once somebody looks."""
+        super().showEvent(event)
+        self._probe(self.session.design.plan.base)
 
     def _choose(self) -> None:
         number = int(self.run.currentData())
@@ -103,7 +118,7 @@ class BasePanel(QWidget):
         else:
             self._build_on(Base(run=number))
 
-    def _change(self, **settings: str) -> None:
+    def _change(self, **settings: str | bool) -> None:
         base = self.session.design.plan.base
         if base is not None:
             self._build_on(base.with_(**settings))
