@@ -44,9 +44,10 @@ PLANTED = {"place": 0.12, "quality": 0.12, "label": 0.04, "unlike training": 0.0
 """Parts of the validation images, by the kind of cause that is to be found in them."""
 
 
-def belongs_to(name: str) -> str:
-    """The photograph a tile is of, or the drawing a size is of."""
-    return re.sub(r"(_t\d+|-\d+)$", "", name)
+def belongs_to(folder: str, name: str) -> str:
+    """The photograph a tile is of, or the drawing a size is of; the other sets' tiles stand alone."""
+    suffix = {"materials": r"_t\d+$", "symbols": r"-\d+$"}.get(folder)
+    return re.sub(suffix, "", name) if suffix else name
 
 
 def write(folder: Path, into: Path, others: list[Path], plant: bool) -> dict[str, str]:
@@ -54,14 +55,14 @@ def write(folder: Path, into: Path, others: list[Path], plant: bool) -> dict[str
     random = random_generator(1, f"real causes of {folder.name}")
     files = sorted(folder.glob("*/*.png"))
     files = [files[k * len(files) // min(MOST, len(files))] for k in range(min(MOST, len(files)))]
-    units = sorted({(file.parent.name, belongs_to(file.stem)) for file in files})
+    units = sorted({(file.parent.name, belongs_to(folder.name, file.stem)) for file in files})
     held = {unit for unit in units if random.random() < HELD_OUT}
     classes = sorted({file.parent.name for file in files})
     marked = max(classes, key=[file.parent.name for file in files].count)
     kinds: dict[str, str] = {}
     for number, file in enumerate(files):
         label, pixels = file.parent.name, decode(file).pixels
-        validation = (label, belongs_to(file.stem)) in held
+        validation = (label, belongs_to(folder.name, file.stem)) in held
         if plant and validation:
             drawn, kind = random.random(), ""
             for name, part in PLANTED.items():

@@ -261,8 +261,8 @@ def test_a_place_comes_with_a_plan_that_covers_it_where_covering_it_mends() -> N
     assert (told.figures["mended"], told.figures["mended elsewhere"], told.figures["broken"]) == (1, 0, 0)
     assert "100% of them said to be netted: covering it mends 100% of them, the mirrored place 0%" in told.why
     assert told.plan is not None
-    assert told.plan.augmentation[-1].kind == "mask a place"
-    assert (told.plan.augmentation[-1].row, told.plan.augmentation[-1].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
+    assert told.plan.augmentation[0].kind == "mask a place", "before anything moves it"
+    assert (told.plan.augmentation[0].row, told.plan.augmentation[0].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
     assert told.plan.network == Plan().network
 
 

@@ -15,7 +15,14 @@ from attentive_lens.explaining.regions import evaluated, marked
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.explaining.saliency.class_activation import ClassActivation, last_maps
 from attentive_lens.explaining.saliency.integrated_gradients import BASELINES, IntegratedGradients
-from attentive_lens.explaining.trust import curves, rank_correlation, stability, weight_randomisation
+from attentive_lens.explaining.trust import (
+    FRACTIONS,
+    _answers,
+    curves,
+    rank_correlation,
+    stability,
+    weight_randomisation,
+)
 from attentive_lens.plan.blocks import Residual, Squeeze, built
 from attentive_lens.plan.layers import (
     AveragePooling,
@@ -53,6 +60,26 @@ def spot() -> tuple[Probe, np.ndarray, np.ndarray]:
     image = np.random.default_rng(2).normal(0, 0.05, SHAPE)
     image[4:8, 9:13] = 0.2
     return probe_of(network), image, weights.max(axis=2) > 0
+
+
+@pytest.mark.parametrize("name", [name for name, method in METHODS.items() if method.facts.signed])
+def test_signed_maps_are_linear_in_what_they_explain(name: str) -> None:
+    probe = small()
+    both = METHODS[name].maps(probe, IMAGE, Targets.classes([0, 2], 3))
+    weights = Targets.classes([0, 2], 3).weights
+    gap = METHODS[name].maps(probe, IMAGE, Targets(weights[:1] - weights[1:]))[0]
+    assert gap == pytest.approx(both[0] - both[1], abs=1e-5 * float(np.abs(both).max()))
+
+
+def test_restoring_by_an_order_is_deleting_by_the_order_turned_round() -> None:
+    probe = small()
+    soft = np.zeros_like(IMAGE)
+    order = np.random.default_rng(0).permutation(IMAGE.shape[0] * IMAGE.shape[1])
+    deleted = _answers(probe, IMAGE, soft, [order])[0]
+    restored = _answers(probe, soft, IMAGE, [order[::-1]])[0]
+    assert pytest.approx(1) == FRACTIONS + FRACTIONS[::-1]
+    assert restored == pytest.approx(deleted[::-1], abs=0.02), "but for a pixel at each step"
+    assert not np.allclose(deleted, deleted[::-1], atol=1e-4)
 
 
 def test_methods_that_add_up_agree_on_a_linear_network() -> None:

@@ -56,9 +56,9 @@ METHOD_FACTS: dict[str, MethodFacts] = {
     ),
     "integrated_gradients": MethodFacts(
         "integrated gradients",
-        "What each pixel adds to the score on the way from an empty image to this one; the parts add up.",
-        "All depends on what counts as empty: here the image's mean colour and the image out of focus, half each.",
-        "32 passes each way",
+        "What each pixel adds to the score on the way from the image out of focus to this one; the parts add up.",
+        "All depends on where the way begins: what the image out of focus shows already adds nothing.",
+        "16 passes each way",
         signed=True,
     ),
     "guided_gradient": MethodFacts(

@@ -20,8 +20,8 @@ from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.plan.initialisations import He
 
-FRACTIONS = np.linspace(0, 1, 9) ** 2
-"""Of the pixels deleted or restored; closer together at the beginning, where maps differ."""
+FRACTIONS = (1 - np.cos(np.pi * np.linspace(0, 1, 9))) / 2
+"""Of the pixels deleted or restored; closer together at both ends, where maps differ, and alike from either."""
 DRAWS = 20
 """Random maps, each of which a map must beat in both curves: one random map in fifty does
 (``benchmarks/real/trust.py``)."""
@@ -59,10 +59,15 @@ def curves(probe: Probe, image: Array, maps: NDArray[np.float32], classes: Seque
     grey = image.mean(axis=2)
     edges = np.hypot(sobel(grey, axis=0), sobel(grey, axis=1))
     noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
-    every = [*(gaussian_filter(random_map, SMOOTH / 2) for random_map in noise), edges, *maps]
-    orders = [_order(map_) for map_ in paced(every, 4)]
+    random_maps = (gaussian_filter(random_map, SMOOTH / 2) for random_map in noise)
+    random_orders, orders = ([_order(map_) for map_ in paced(every, 4)] for every in (random_maps, [edges, *maps]))
     soft = np.asarray(gaussian_filter(image, (height / 8, width / 8, 0)))
-    answers = [_answers(probe, image, soft, orders), _answers(probe, soft, image, orders)]
+    deleted = _answers(probe, image, soft, random_orders)
+    restored = deleted[:, ::-1]  # by each random map turned round, which is one as well: the images are the same
+    answers = [
+        np.concatenate([deleted, _answers(probe, image, soft, orders)]),
+        np.concatenate([restored, _answers(probe, soft, image, orders)]),
+    ]
     results = []
     for k, label in enumerate(classes):
         before = float(answers[0][0, 0, label])

@@ -13,6 +13,7 @@ from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.tasks.models import THREADS, by_class, model_and_data, model_of
+from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
@@ -81,20 +82,23 @@ def explain_pixels(
             if target not in model.classes:
                 raise unknown_word("class", target, frozenset(model.classes))
             labels["for"] = model.classes.index(target)
-        targets = Targets.classes(list(labels.values()), probe.classes)
-        if true is not None:
-            gap = targets.weights[0] - targets.weights[1]
-            targets = Targets(np.concatenate([targets.weights, gap[None]]))
+        asked = list(dict.fromkeys(labels.values()))
+        targets = Targets.classes(asked, probe.classes)
         maps = chosen.maps(probe, image, targets)
+        difference = None
+        if true is not None:
+            difference = _difference(chosen, probe, image, (labels["said"], true), dict(zip(asked, maps, strict=True)))
         if not np.isfinite(maps).all():
             raise BadValue(
                 f"{chosen.facts.label} gives no map", "some of its values are no numbers", "Choose another method"
             )
         expected = chosen.should_sum_to(probe, image, targets)
-        regions = evaluated(probe, image, targets, maps[0], marked(maps[0]))
-        bends = curves(probe, image, maps[: len(labels)], list(labels.values()))
+        of_labels = Targets.classes(list(labels.values()), probe.classes)
+        regions = evaluated(probe, image, of_labels, maps[0], marked(maps[0]))
+        bends = curves(probe, image, maps, asked)
     of_classes = []
-    for k, (key, label) in enumerate(labels.items()):
+    for key, label in labels.items():
+        k = asked.index(label)
         sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
         trust = ask.MapTrust(
             bends[k].answer, bends[k].deletion, bends[k].insertion, bends[k].passed, not maps[k].any(), sums
@@ -118,8 +122,19 @@ def explain_pixels(
         ),
         tuple(ask.LayerShape(fact.name, fact.shape) for fact in facts),
         pixels,
-        maps[-1] if true is not None else None,
+        difference,
     )
+
+
+def _difference(
+    method: MapMethod, probe: Probe, image: Array, pair: tuple[int, int], maps: dict[int, NDArray[np.float32]]
+) -> NDArray[np.float32]:
+    """The map of one class's score less another's; signed maps are linear in what they explain."""
+    said, true = pair
+    if said == true or method.facts.signed:
+        return np.asarray(maps[said] - maps[true])
+    weights = Targets.classes([said, true], probe.classes).weights
+    return np.asarray(method.maps(probe, image, Targets(weights[:1] - weights[1:]))[0])
 
 
 def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:

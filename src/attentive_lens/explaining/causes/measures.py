@@ -39,6 +39,8 @@ class Measure:
         Of N images and N values: the images with about those values, and how strong a change that took.
     step : callable
         Of that strength: the augmentation step that shows training such images.
+    undone : bool
+        Whether ``imitated`` can give such images their usual values back.
     """
 
     low: str
@@ -46,6 +48,7 @@ class Measure:
     values: Callable[[Images, NDArray[np.int64]], Values]
     imitated: Callable[[Images, Values], tuple[Images, float]]
     step: Callable[[float], AugmentationStep]
+    undone: bool
 
     def short(self, high: bool) -> str:
         """What images with high values do, or with low ones."""
@@ -116,13 +119,14 @@ def _blur(sigma: float) -> AugmentationStep:
 
 
 MEASURES: dict[str, Measure] = {
-    "focus": Measure("are softer than usual", "", lambda pixels, _: _fineness(pixels), _blurred, _blur),
+    "focus": Measure("are softer than usual", "", lambda pixels, _: _fineness(pixels), _blurred, _blur, False),
     "brightness": Measure(
         "are darker than usual",
         "are lighter than usual",
         lambda pixels, _: _level(pixels),
         _stretched(_level, lambda pixels: np.zeros((len(pixels), 1, 1, 1))),
         lambda factor: Brightness(range=_about(factor, Brightness().range)),
+        True,
     ),
     "contrast": Measure(
         "have less contrast than usual",
@@ -130,6 +134,7 @@ MEASURES: dict[str, Measure] = {
         lambda pixels, _: _contrast(pixels),
         _stretched(_contrast, lambda pixels: pixels.mean(axis=(1, 2, 3), keepdims=True)),
         lambda factor: Contrast(range=_about(factor, Contrast().range)),
+        True,
     ),
     "colour": Measure(
         "are paler than usual",
@@ -137,9 +142,15 @@ MEASURES: dict[str, Measure] = {
         lambda pixels, _: _colour(pixels),
         _stretched(_colour, lambda pixels: pixels.mean(axis=3, keepdims=True)),
         lambda factor: Saturation(range=_about(factor, Saturation().range)),
+        True,
     ),
     "file size": Measure(
-        "are smaller files than usual", "", lambda _, sizes: sizes.min(axis=1).astype(np.float64), _enlarged, _blur
+        "are smaller files than usual",
+        "",
+        lambda _, sizes: sizes.min(axis=1).astype(np.float64),
+        _enlarged,
+        _blur,
+        False,
     ),
 }
 

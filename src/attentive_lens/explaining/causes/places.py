@@ -56,5 +56,5 @@ def _in_words(evidence: Evidence, group: Group, trial: CoverTrial) -> CauseFound
     )
     remedy = "Mask that place in training images and train again"
     figures = {"mended": trial.mended, "mended elsewhere": trial.mended_elsewhere, "broken": trial.broken}
-    plan = evidence.plan.with_augmentation((*others, step))
+    plan = evidence.plan.with_augmentation((step, *others))  # first: flips and turns would carry the mark away
     return CauseFound("place", "rest on one place", members, why, remedy, figures, plan, group, trial)

@@ -27,6 +27,8 @@ OFTEN = 2.0
 """Times as often as right answers that mistakes must have such a value."""
 TURNS = 0.2
 """Part of the right answers that must turn once they are given the same quality."""
+MENDS = 0.25
+"""Part of the mistakes that giving them their class's usual value must mend, where that can be done."""
 CONTROLS = 128
 FEWEST_OF_CLASS = 20
 """Training images of a class from which its own values are usual; below, those of all classes."""
@@ -70,26 +72,27 @@ def _tried(evidence: Evidence, word: str, high: bool) -> list[CauseFound]:
     turned = float((_said(evidence, imitated) != right.said[controls]).mean())
     if turned < TURNS:
         return []
-    chosen = members[: 2 * CONTROLS]
-    normal, _ = measure.imitated(evidence.images(wrong, chosen), usual[wrong.true[chosen]])
-    mended = float((_said(evidence, normal) == wrong.true[chosen]).mean())
+    figures = {"turned": turned, "times the usual": ratio}
+    undone = ""
+    if measure.undone:
+        chosen = members[: 2 * CONTROLS]
+        normal, _ = measure.imitated(evidence.images(wrong, chosen), usual[wrong.true[chosen]])
+        mended = float((_said(evidence, normal) == wrong.true[chosen]).mean())
+        if mended < MENDS:
+            return []
+        figures["mended"] = mended
+        undone = f", and taking it from them mends {mended:.0%}"
     members = members[np.argsort(extreme[members], kind="stable")]
     part, right_part = len(members) / len(wrong), float((right_extreme <= best[1]).mean())
     short = measure.short(high)
     why = (
         f"{mistakes_in_words(len(members))} {short} in their class, {part:.0%} of the mistakes and {right_part:.0%} of"
         f" the right answers: other right answers given the same ({word} {ratio:.2f} times the usual) turn in"
-        f" {turned:.0%}: {evidence.pairs_in_words(members.tolist())}"
+        f" {turned:.0%}{undone}: {evidence.pairs_in_words(members.tolist())}"
     )
     step = measure.step(strength)
     remedy = f"Show training such images with the augmentation step {step.kind}, and train again"
-    figures = {
-        "part of the mistakes": part,
-        "part of the right answers": right_part,
-        "turned": turned,
-        "mended": mended,
-        "times the usual": ratio,
-    }
+    figures |= {"part of the mistakes": part, "part of the right answers": right_part}
     plan = with_step(evidence.plan, step)
     return [CauseFound("quality", short, tuple(members.tolist()), why, remedy, figures, plan)]
 

@@ -28,7 +28,10 @@ class MaskPlace(AugmentationStep):
 
     kind: ClassVar[str] = "mask a place"
     idea: ClassVar[str] = "Covers one place of the image with the mean colour, so that a mark there teaches nothing."
-    caution: ClassVar[str] = "Does what makes the class ever stand at this place?"
+    caution: ClassVar[str] = (
+        "Does what makes the class ever stand at this place? Put it before steps that move the image: a flip carries a"
+        " mark to where nothing is covered."
+    )
 
     probability: float = spec(
         1.0, label="probability", low=0.0, high=1.0, meaning="Part of the images changed, 0 to 1."
