@@ -10,7 +10,7 @@ from typing import TypeVar
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QSpinBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QPushButton, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.core.jobs import finish
@@ -163,9 +163,41 @@ def test_layers_of_an_earlier_run_are_frozen_from_the_network_page(
     until.setCurrentIndex(until.findData("max pooling 1"))
     until.activated.emit(until.currentIndex())
     assert frame.session.design.plan.frozen == {"convolution 1", "relu 1", "max pooling 1"}
+    advice = child(frame, QLabel, "base advice")
+    qtbot.waitUntil(lambda: "A linear classifier on what «max pooling 1» of run 1" in advice.text(), timeout=60_000)
+    statistics = child(frame, QComboBox, "base statistics")
+    statistics.setCurrentIndex(statistics.findData("base"))
+    statistics.activated.emit(statistics.currentIndex())
+    qtbot.mouseClick(child(frame, QCheckBox, "base frozen"), LEFT, pos=QPoint(8, 8))
+    changed = frame.session.design.plan.base
+    assert changed is not None
+    assert (changed.until, changed.statistics, changed.frozen) == ("max pooling 1", "base", False)
+    assert frame.session.design.plan.frozen == frozenset()
     runs.setCurrentIndex(0)
     runs.activated.emit(0)
     assert frame.session.design.plan.base is None
+
+
+def test_a_model_file_of_another_workspace_is_built_on(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    file = Path(shutil.copy(station.run(1).model, tmp_path / "meadow.alens"))
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    runs = child(frame, QComboBox, "base run")
+    for chosen in ("", str(file)):
+        monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, chosen=chosen: (chosen, ""))
+        runs.setCurrentIndex(runs.count() - 1)
+        runs.activated.emit(runs.count() - 1)
+        base = frame.session.design.plan.base
+        assert (base.model if base is not None else "") == chosen
+    assert (runs.currentText(), frame.session.design.plan.name) == ("meadow.alens", "two blocks on meadow.alens")
+    file.write_bytes(b"no model")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
+    runs.setCurrentIndex(runs.count() - 1)
+    runs.activated.emit(runs.count() - 1)
+    assert "meadow.alens" in child(frame, QLabel, "base problem").text()
+    assert child(frame, QLabel, "base problem").isVisible()
 
 
 def problems(page: QWidget) -> str:

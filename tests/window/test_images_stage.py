@@ -339,9 +339,11 @@ def test_what_a_fault_offers_for_the_split_says_what_it_moves(
     held = [n for n in numbers if before.sets[n - 1] == "validation"]
     learned = [n for n in numbers if before.sets[n - 1] == "training"]
     pair = (held[0], learned[0])
-    bind = FaultAction("keep each group in one set", (), (), (), (pair,), None, "")
-    by_name = FaultAction("split by the name pattern (x)", (), (), (), (), None, "^(tape[0-9]+)")
-    faults = (Fault("leak", "1 picture stands in both", "Keep it in one", pair, (pair,), (bind, by_name)),)
+    bind = FaultAction("keep each group in one set", (), (), (), (pair,), None, {})
+    settings = {"split.keep_together": "name pattern", "split.group_pattern": "^(tape[0-9]+)"}
+    by_name = FaultAction("split by the name pattern (x)", (), (), (), (), None, settings)
+    grey = FaultAction("train on grey pictures", (), (), (), (), None, {"preprocessing.colour_space": "grey"})
+    faults = (Fault("leak", "1 picture stands in both", "Keep it in one", pair, (pair,), (bind, by_name, grey)),)
     findings = child(frame, Findings, "faults panel")
     findings._take(FaultsFound(faults, ()))
     click(qtbot, frame, "finding 0")
@@ -353,3 +355,6 @@ def test_what_a_fault_offers_for_the_split_says_what_it_moves(
     split = frame.session.design.plan.split
     assert (split.keep_together, split.group_pattern) == ("name pattern", "^(tape[0-9]+)")
     assert "to another set" in child(frame, QLabel, "message").text()
+    click(qtbot, frame, "remedy 2")
+    assert frame.session.design.plan.preprocessing.colour_space == "grey"
+    assert child(frame, QLabel, "message").text() == "The next run will train on grey pictures."

@@ -20,6 +20,11 @@ MOST_PIXELS = 200_000_000
 ORIENTATION = 0x0112
 """The EXIF tag that says how the camera was held."""
 
+MAKER, MODEL = 0x010F, 0x0110
+"""The EXIF tags that name a camera."""
+PHOTOGRAPHS = (".jpg", ".jpeg", ".tif", ".tiff", ".webp")
+"""Endings of files in which cameras write what they are."""
+
 SUFFIXES = frozenset(Image.registered_extensions())
 """Endings of file names that an image may have, in lower case with the dot."""
 
@@ -56,6 +61,21 @@ _MODES = {
     "I;16B": "grey, 16 bit",
     "I": "grey, 32 bit",
 }
+
+
+def camera(file: Path) -> str:
+    """Maker and model that a photograph's file names; empty where it names none or cannot be read."""
+    if file.suffix.lower() not in PHOTOGRAPHS:
+        return ""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(file) as picture:
+                exif = picture.getexif()
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+        return ""
+    words = [str(exif.get(tag, "")).replace("\0", "").strip() for tag in (MAKER, MODEL)]
+    return " ".join(word for word in dict.fromkeys(words) if word)
 
 
 def decode(file: Path) -> Picture:

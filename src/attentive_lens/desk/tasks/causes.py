@@ -12,6 +12,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.data import Data
@@ -28,6 +29,7 @@ from attentive_lens.explaining.causes.measures import MEASURES, measured
 from attentive_lens.explaining.channel_statistics import channel_statistics
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import MapMethod
+from attentive_lens.images.decoding import camera
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import groups_by_name
 from attentive_lens.plan.split import Split
@@ -61,7 +63,9 @@ def causes(request: Causes) -> Job[CausesFound]:
         labels = data.labels[of_training].tolist()
         pairs = zip(of_training.tolist(), labels, strict=True)
         trained = [Answer(place + 1, label, label, 1.0) for place, label in pairs if label >= 0]
-        look = _Look(predictor, data, _units(run.plan().split, [row.name for row in data.collection.rows]))
+        look = _Look(
+            predictor, data, _units(run.plan().split, [row.name for row in data.collection.rows]), place.folder
+        )
         evidence = Evidence(
             predictor,
             run.plan(),
@@ -109,11 +113,12 @@ def _groups(probe: Probe, method: MapMethod, data: Data, mistakes: Sequence[Answ
 
 @dataclass(frozen=True)
 class _Look:
-    """What all images are looked at with: a model, the images, and a number for what belongs together."""
+    """What all images are looked at with: a model, the images, a number for what belongs together, the workspace."""
 
     predictor: Predictor
     data: Data
     units: NDArray[np.int64]
+    place: Path
 
     def at(self, answers: Sequence[Answer], total: int, doing: str) -> Job[Answered]:
         """Some images that stand for so many; training images are taken as answered rightly."""
@@ -122,6 +127,7 @@ class _Look:
         sizes = np.array([[catalogue[k].height, catalogue[k].width] for k in rows], np.int64).reshape(-1, 2)
         statistics: list[Array] = []
         measures: dict[str, list[NDArray[np.float64]]] = {}
+        origins: list[tuple[str, ...]] = []
         for first in range(0, len(rows), AT_ONCE):
             yield Progress(first, len(rows), doing)
             part = slice(first, first + AT_ONCE)
@@ -129,13 +135,15 @@ class _Look:
             statistics.append(channel_statistics(self.predictor, self.predictor.prepare(pixels)))
             for word, values in measured(pixels, sizes[part]).items():
                 measures.setdefault(word, []).append(values)
+            for row in (catalogue[k] for k in rows[part]):
+                origins.append(origin_in_words(row, classes[row.label], self.place))
         return Answered(
             rows,
             self.data.labels[rows],
             np.array([answer.said for answer in answers], np.int64),
             np.array([answer.probability for answer in answers], np.float64),
             sizes,
-            tuple(origin_in_words(catalogue[k], classes[catalogue[k].label]) for k in rows),
+            tuple(origins),
             self.units[rows],
             np.concatenate(statistics) if statistics else np.zeros((0, 1), np.float32),
             {word: np.concatenate(measures.get(word, [np.zeros(0)])) for word in MEASURES},
@@ -143,8 +151,8 @@ class _Look:
         )
 
 
-def origin_in_words(row: ImageRow, name: str) -> tuple[str, ...]:
-    """Parts of the source that an image is from: folders that are no class and no set, format, what names share."""
+def origin_in_words(row: ImageRow, name: str, workspace: Path) -> tuple[str, ...]:
+    """Parts of the source an image is from: folders that are no class and no set, camera, format, what names share."""
     words = [f"source {row.origin}", f"files of {row.width}×{row.height} pixels", f"{row.mode} files"]
     path = PurePath(row.file)
     folders = [part for part in path.parts[:-1] if part != name and part.lower() not in SET_WORDS]
@@ -152,6 +160,8 @@ def origin_in_words(row: ImageRow, name: str) -> tuple[str, ...]:
     if row.index >= 0:
         return (*words, f"{path.name}, {row.part}")
     parts = [part for part in re.split(r"[\W_]+|(?<=\D)(?=\d)", path.stem) if part]
+    if taken_with := camera(workspace / row.file):
+        words.append(f"the camera {shown(taken_with)}")
     words.append(f"{path.suffix.lstrip('.').upper() or 'nameless'} files")
     if len(parts) > 1:
         words += [f"names that begin with «{parts[0]}»", f"names that end with «{parts[-1]}»"]
