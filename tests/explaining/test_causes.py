@@ -298,3 +298,28 @@ def test_chance_is_that_of_the_table_and_tiles_count_as_their_photograph() -> No
     assert chance(6, 24) == pytest.approx(0.5, abs=0.2)
     plot.units[plot.wrong[:20]] = 0
     assert chance(20, 5) > 1e-4, "twenty that belong together are one"
+
+
+def test_dark_mistakes_are_told_where_light_mends_them_and_darkness_does_not() -> None:
+    plot = Plot()
+    plot.true[:] = 0
+    plot.said[:] = 0
+    plot.said[plot.wrong] = 1
+    plot.pixels[plot.wrong[:12]] = plot.pixels[plot.wrong[:12]] // 4
+
+    def by_light(images: np.ndarray) -> np.ndarray:
+        return (images.mean(axis=(1, 2, 3)) < 80).astype(int)
+
+    told = only("quality", plot.evidence(by_light))
+    assert told is not None
+    assert (set(told.members[:12]), told.short) == (set(range(12)), "are darker than usual")
+    assert (told.figures["mended"], told.figures["mended by more of it"]) == (pytest.approx(1), pytest.approx(0))
+    assert "taking it from them mends 100%, more of it 0%" in told.why
+    assert told.plan is not None
+    (step,) = [step for step in told.plan.augmentation if step.kind == "brightness"]
+    assert step.range[0] < 0.25  # type: ignore[attr-defined]
+
+    def by_a_level(images: np.ndarray) -> np.ndarray:
+        return (np.abs(images.mean(axis=(1, 2, 3)) - 31) < 20).astype(int)
+
+    assert only("quality", plot.evidence(by_a_level)) is None, "what any change mends is no matter of light"

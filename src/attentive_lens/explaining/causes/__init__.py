@@ -1,7 +1,7 @@
 """What the mistakes of a run have in common, tried on the model or counted before it is told.
 
-Each kind of cause is one file and one line here, in the order in which a mistake is given to one of them: what the
-model itself confirms comes first.
+Each kind of cause is one file and one line here, in the order in which mistakes are given to them: what the model
+itself confirms, then what may be labelled wrongly, for all others are judged against the class on the label.
 """
 
 from __future__ import annotations
@@ -22,9 +22,9 @@ from attentive_lens.explaining.causes.unlike import Unlike
 
 CAUSES: dict[str, Finder] = {
     "place": Places(),
+    "label": Labels(),
     "quality": Quality(),
     "origin": Origins(),
-    "label": Labels(),
     "unlike training": Unlike(),
     "overlap": Overlap(),
     "other": Others(),

@@ -28,7 +28,8 @@ OFTEN = 2.0
 TURNS = 0.2
 """Part of the right answers that must turn once they are given the same quality."""
 MENDS = 0.25
-"""Part of the mistakes that giving them their class's usual value must mend, where that can be done."""
+"""Part of the mistakes, more than by as much of a change the other way, that giving them their class's usual value must
+mend, where that can be done."""
 CONTROLS = 128
 FEWEST_OF_CLASS = 20
 """Training images of a class from which its own values are usual; below, those of all classes."""
@@ -76,12 +77,15 @@ def _tried(evidence: Evidence, word: str, high: bool) -> list[CauseFound]:
     undone = ""
     if measure.undone:
         chosen = members[: 2 * CONTROLS]
-        normal, _ = measure.imitated(evidence.images(wrong, chosen), usual[wrong.true[chosen]])
-        mended = float((_said(evidence, normal) == wrong.true[chosen]).mean())
-        if mended < MENDS:
+        true, values = wrong.true[chosen], wrong.measures[word][chosen]
+        mended, further = (
+            float((_said(evidence, measure.imitated(evidence.images(wrong, chosen), to)[0]) == true).mean())
+            for to in (usual[true], ratio * values)
+        )
+        if mended - further < MENDS:
             return []
-        figures["mended"] = mended
-        undone = f", and taking it from them mends {mended:.0%}"
+        figures |= {"mended": mended, "mended by more of it": further}
+        undone = f", and taking it from them mends {mended:.0%}, more of it {further:.0%}"
     members = members[np.argsort(extreme[members], kind="stable")]
     part, right_part = len(members) / len(wrong), float((right_extreme <= best[1]).mean())
     short = measure.short(high)
