@@ -196,6 +196,9 @@ def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about
     assert told.members == (0, 1, 2), "the surest first, and those the model is not sure of are not asked about"
     assert told.remedy.startswith("Look at these 3 labels")
     assert told.figures["neighbours of the class said"] > 0.9
+    plot.statistics[doubtful, 7] += 300
+    assert only("label", plot.evidence()) is None, "who is like nothing has neighbours that mean nothing"
+    plot.statistics[doubtful, 7] -= 300
     plot.probability[TRAINING : TRAINING + RIGHT - 20] = 0.5
     assert only("label", plot.evidence()) is None, "a model that is so often sure and wrong accuses nobody"
 

@@ -1,7 +1,8 @@
 """What the mistakes of a run have in common, tried on the model or counted before it is told.
 
 Each kind of cause is one file and one line here, in the order in which mistakes are given to them: what the model
-itself confirms, then what may be labelled wrongly, for all others are judged against the class on the label.
+itself confirms; then what may be labelled wrongly, comes from elsewhere or shows another kind of thing, for quality is
+judged against what is usual in the class on the label; then classes that overlap.
 """
 
 from __future__ import annotations
@@ -23,9 +24,9 @@ from attentive_lens.explaining.causes.unlike import Unlike
 CAUSES: dict[str, Finder] = {
     "place": Places(),
     "label": Labels(),
-    "quality": Quality(),
     "origin": Origins(),
     "unlike training": Unlike(),
+    "quality": Quality(),
     "overlap": Overlap(),
     "other": Others(),
 }

@@ -27,6 +27,10 @@ BY_CHANCE = 0.001
 MOST_PAIRS = 3
 """Confusions of a group that are named, the most frequent first."""
 NEIGHBOURS = 15
+NEAREST = 3
+"""Training images whose mean distance is an image's distance from all of them."""
+USUAL = 0.98
+"""Part of the right answers that lie no farther: beyond is far."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -155,6 +159,22 @@ class Evidence:
             if members:
                 groups.append(replace(group, members=np.array(members, np.int64)))
         return replace(self, mistakes=self.mistakes.part(places), groups=tuple(groups))
+
+    @cached_property
+    def distances(self) -> NDArray[np.float64]:
+        """Of each mistake from the training images, N."""
+        return np.asarray(self.neighbours[1][:, :NEAREST].mean(axis=1))
+
+    @cached_property
+    def right_distances(self) -> NDArray[np.float64]:
+        """Of each right answer from the training images."""
+        return np.asarray(self.known.nearest(self.right.statistics, NEAREST)[1].mean(axis=1))
+
+    @property
+    def far(self) -> float:
+        """The distance from which an image is unlike all training images; infinite with too few right answers."""
+        enough = len(self.right) >= 1 / (1 - USUAL) and len(self.training) >= NEAREST
+        return float(np.quantile(self.right_distances, USUAL)) if enough else np.inf
 
     def images(self, of: Answered, places: NDArray[np.int64]) -> NDArray[np.uint8]:
         """Some of the images, n×S×S×C."""

@@ -30,7 +30,8 @@ class Labels(Finder):
         near, _ = evidence.neighbours
         agree = (near == wrong.said[:, None]).mean(axis=1)
         contradict = (near == wrong.true[:, None]).mean(axis=1)
-        doubtful = np.flatnonzero((wrong.probability >= SURE) & (agree >= AGREE) & (contradict <= OBJECT))
+        known = evidence.distances <= evidence.far  # who is like nothing has neighbours that mean nothing
+        doubtful = np.flatnonzero(known & (wrong.probability >= SURE) & (agree >= AGREE) & (contradict <= OBJECT))
         if not len(doubtful) or near.shape[1] < NEIGHBOURS or len(doubtful) > RELIABLE * _as_sure(evidence, doubtful):
             return None
         members = tuple(doubtful[np.argsort(-(agree * wrong.probability)[doubtful], kind="stable")].tolist())

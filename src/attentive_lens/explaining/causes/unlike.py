@@ -15,10 +15,6 @@ from attentive_lens.explaining.causes.base import (
     more_often,
 )
 
-NEAREST = 3
-"""Training images whose mean distance is an image's distance from all of them."""
-USUAL = 0.98
-"""Part of the right answers that lie no farther: beyond is far."""
 OFTEN = 3.0
 """Times as often as right answers that mistakes must lie far for it to be told."""
 
@@ -30,11 +26,7 @@ class Unlike(Finder):
         """All of them, the farthest first."""
         yield Progress(0, 1, "looking for images unlike all training images")
         wrong, right = evidence.mistakes, evidence.right
-        if len(right) < 1 / (1 - USUAL) or len(evidence.training) < NEAREST:
-            return None
-        usual = evidence.known.nearest(right.statistics, NEAREST)[1].mean(axis=1)
-        distances = evidence.neighbours[1][:, :NEAREST].mean(axis=1)
-        limit = float(np.quantile(usual, USUAL))
+        usual, distances, limit = evidence.right_distances, evidence.distances, evidence.far
         far = np.flatnonzero(distances > limit)
         right_far = int((usual > limit).sum())
         often = len(far) / len(wrong) / max(right_far / len(right), 1 / len(right))
