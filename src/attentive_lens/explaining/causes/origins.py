@@ -54,10 +54,13 @@ class Origins(Finder):
         trained = _within(training, word)
         part = float(trained.mean()) if len(training) else 0.0
         images = round(training.weight * trained.sum())
+        beside = "1 right answer" if answered == 1 else f"{answered} right answers"
+        learned = f"{_images(images)} from there ({part:.0%} of the training images) were trained on"
         why = (
-            f"{mistakes_in_words(len(members))} are from one part of the source, {word}, beside {answered} right"
-            f" answers: its classes would give {expected:.0f} if it were like the rest; {_images(images)} there"
-            f" ({part:.0%} of the training images) were trained on: {evidence.pairs_in_words(members.tolist())}"
+            f"{mistakes_in_words(len(members))} are from one part of the source, {word}, beside {beside}: its classes"
+            f" would give {expected:.0f} if it were like the rest;"
+            f" {learned if images else 'no image from there was trained on'}:"
+            f" {evidence.pairs_in_words(members.tolist())}"
         )
         true = np.bincount(wrong.true[members], minlength=len(evidence.classes))
         most = [f"{evidence.classes[k]} ({true[k]})" for k in np.argsort(-true, kind="stable")[:3] if true[k]]
@@ -100,4 +103,4 @@ def _tail(mistakes: int, images: int, rate: float) -> float:
 
 
 def _images(count: int) -> str:
-    return "no image from" if count == 0 else "1 image from" if count == 1 else f"{count} images from"
+    return "1 image" if count == 1 else f"{count} images"

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.causes import Cause, Causes, CausesFound
 from attentive_lens.plan.plan import Plan
@@ -13,6 +13,9 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
+
+LAID_OUT = 100
+"""Milliseconds after which words of several lines have their height."""
 
 
 class CausesPanel(QWidget):
@@ -84,6 +87,7 @@ class CausesPanel(QWidget):
             set_role(row, "row")
             self.inside.insertWidget(1 + number, row)
             self.rows.append(row)
+        self._put_note_after(len(groups))
         self.ask.setEnabled(True)
         self.ask.setVisible(not groups)
         self.note.setVisible(bool(groups))
@@ -100,9 +104,24 @@ class CausesPanel(QWidget):
             self.chosen.emit([])
             return
         group = self.groups[number]
+        self._put_note_after(number)
         self.note.setText(f"{group.why}. {group.remedy}.")
         self.use.setVisible(group.plan is not None)
         self.chosen.emit(list(group.images))
+        QTimer.singleShot(LAID_OUT, self._show_note)
+
+    def _put_note_after(self, number: int) -> None:
+        """What is said of a group stands under it, however many there are."""
+        for place, widget in enumerate((self.note, self.use)):
+            self.inside.removeWidget(widget)
+            self.inside.insertWidget(2 + number + place, widget)
+
+    def _show_note(self) -> None:
+        area = self.parentWidget()
+        while area is not None and not isinstance(area, QScrollArea):
+            area = area.parentWidget()
+        if area is not None:
+            area.ensureWidgetVisible(self.use if self.use.isVisible() else self.note, 0, 12)
 
     def _use(self) -> None:
         plan = self.groups[self.current].plan if self.current is not None else None

@@ -40,7 +40,7 @@ from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import answer_tip
+from attentive_lens.window.words import answer_tip, thousands
 
 
 class ExplainPage(Page):
@@ -189,8 +189,10 @@ class ExplainPage(Page):
         return scroll
 
     def state(self) -> str:
-        """The image under the lens."""
-        return f"image {self.image}" if self.image is not None else ""
+        """The image under the lens, in the room there is."""
+        if self.image is None:
+            return ""
+        return f"image {self.image}" if self.image < 1000 else thousands(self.image)
 
     def action(self) -> tuple[str, bool]:
         """On through the mistakes."""
