@@ -10,8 +10,10 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
+from attentive_lens.desk.requests.causes import Cause, CausesFound
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import Journal
+from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.chart import Chart, Curve
 from attentive_lens.workspace import Workspace
@@ -110,3 +112,40 @@ def test_a_value_is_read_under_the_mouse(qtbot: QtBot) -> None:
     assert chart.grab().toImage() != plain
     chart.leaveEvent(None)
     assert chart.grab().toImage() == plain
+
+
+def test_what_is_said_of_a_cause_stands_under_it_and_a_long_folder_fits(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    frame.session.runs.choose(1)
+    frame.show_stage("explain")
+    panel = frame.findChild(CausesPanel)
+    assert panel is not None
+    folder = "the folder " + "a very long name of a folder " * 6
+    causes = tuple(
+        Cause(kind, short, (k + 1,), {"spiny": 1}, f"1 mistake of kind {k}", "Look", {}, plan, None)
+        for k, (kind, short, plan) in enumerate(
+            (
+                ("place", "rest on one place", Plan().write()),
+                ("origin", f"are from {folder}", None),
+                ("other", "rest on the things themselves", None),
+            )
+        )
+    )
+    panel._take(CausesFound(1, frame.session.scores.on, 3, causes))
+    rows = [panel.findChild(QPushButton, f"cause {k}") for k in range(3)]
+    wide = rows[1]
+    assert wide is not None
+    assert wide.text().startswith("1 are from the folder a")
+    assert "…" in wide.text()
+    assert wide.sizeHint().width() < 380
+    for number in (1, 0, 2):
+        row = rows[number]
+        assert row is not None
+        row.click()
+        assert panel.note.text() == f"1 mistake of kind {number}. Look."
+        assert panel.inside.indexOf(panel.note) == panel.inside.indexOf(row) + 1
+        assert panel.use.isVisibleTo(panel) == (number == 0)
+    panel._take(CausesFound(1, frame.session.scores.on, 3, causes[:1]))
+    assert len(panel.rows) == 1

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.causes import Cause, Causes, CausesFound
@@ -14,6 +14,8 @@ from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
+WIDEST = 320
+"""Pixels of a group's words: a folder's name may be long."""
 LAID_OUT = 100
 """Milliseconds after which words of several lines have their height."""
 
@@ -84,6 +86,7 @@ class CausesPanel(QWidget):
         for number, group in enumerate(groups):
             words = f"{thousands(len(group.images))} {group.short}"
             row = button(words, f"cause {number}", group.why, partial(self._choose, number), True)
+            row.setText(row.fontMetrics().elidedText(words, Qt.TextElideMode.ElideMiddle, WIDEST))
             set_role(row, "row")
             self.inside.insertWidget(1 + number, row)
             self.rows.append(row)
