@@ -22,6 +22,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import numpy as np
 
 from attentive_lens.core.jobs import finish, on_breath
+from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.tasks import carry_out
@@ -33,6 +34,7 @@ from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.methods import METHOD_FACTS
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
@@ -107,6 +109,7 @@ def measure(folder: str, run: int) -> None:
         ask.Activations((), folder, run, 3),
         ask.Trust(folder, run, 3),
         ask.Causes(folder, run, "test"),
+        ask.ProbeBase(folder, with_base(Workspace.open(Path(folder)), Plan(), Base(run)).write()),
         ask.FirstFilters(folder, run),
         ask.Layer(folder, run, layer),
         ask.Channels(folder, run, 3, layer),

@@ -54,15 +54,13 @@ def linear_probe(
     scale = std * np.sqrt(features.shape[1])
     known, others = ((rows - mean) / scale for rows in (features, queries))
     wanted = np.eye(classes)[labels] - 1 / classes
-    breathe()
-    values, vectors = np.linalg.eigh(known @ known.T)
-    breathe()
-    turned = vectors.T @ wanted
+    gram = known @ known.T
     best: tuple[float, NDArray[np.float64]] | None = None
     for penalty in PENALTIES:
-        inverse = 1 / (np.maximum(values, 0) + penalty)
-        weights = vectors @ (inverse[:, None] * turned)
-        left_out = wanted - weights / (vectors**2 @ inverse)[:, None]
+        breathe()
+        inverse = np.linalg.inv(gram + penalty * np.eye(len(gram)))
+        weights = inverse @ wanted
+        left_out = wanted - weights / np.diag(inverse)[:, None]
         accuracy = float((left_out.argmax(axis=1) == labels).mean())
         if best is None or accuracy > best[0]:
             best = (accuracy, weights)

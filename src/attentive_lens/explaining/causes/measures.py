@@ -19,6 +19,7 @@ Values = NDArray[np.float64]
 
 WIDTHS = (0.4, 0.6, 0.8, 1.0, 1.25, 1.5, 2.0, 2.5, 3.0, 4.0)
 """Deviations of blurs that are tried, in pixels of a side of 64."""
+AT_ONCE = 8
 STRONGEST = 4.0
 """Factor, at most, by which levels are changed."""
 BEYOND = 1.25
@@ -55,6 +56,12 @@ class Measure:
         return self.high if high else self.low
 
 
+def _in_pieces(values: Callable[[Images], Values], pixels: Images) -> Values:
+    """Of any number of images, a few at a time."""
+    parts = [values(pixels[first : first + AT_ONCE]) for first in paced(range(0, len(pixels), AT_ONCE), 1)]
+    return np.concatenate(parts) if parts else np.zeros(0)
+
+
 def _fineness(pixels: Images) -> Values:
     grey = np.asarray(pixels.mean(axis=3, dtype=np.float32) / 255, np.float32)
     return np.exp(fineness(grey).astype(np.float64))
@@ -64,7 +71,7 @@ def _blurred(pixels: Images, targets: Values) -> tuple[Images, float]:
     """By the least width that brings half of them to their targets."""
     blurred, sigma = pixels, 0.0
     for width in WIDTHS:
-        if np.median(_fineness(blurred) / targets) <= 1:
+        if np.median(_in_pieces(_fineness, blurred) / targets) <= 1:
             break
         sigma = width * pixels.shape[1] / 64
         blurred = np.stack([gaussian_filter(image, (sigma, sigma, 0)) for image in paced(pixels, 4)])
@@ -89,10 +96,14 @@ def _stretched(
     """What stretches images about a centre until they have values that grow with the distance from it."""
 
     def imitated(pixels: Images, targets: Values) -> tuple[Images, float]:
-        factors = np.clip(targets / np.maximum(values(pixels), 1e-3), 0, STRONGEST)
-        middle = centre(pixels)
-        stretched = middle + (pixels - middle) * factors[:, None, None, None]
-        return np.clip(stretched + 0.5, 0, 255).astype(np.uint8), float(np.median(factors))
+        factors = np.clip(targets / np.maximum(_in_pieces(values, pixels), 1e-3), 0, STRONGEST)
+        changed = np.empty_like(pixels)
+        for first in paced(range(0, len(pixels), AT_ONCE), 1):
+            part = slice(first, first + AT_ONCE)
+            middle = centre(pixels[part])
+            stretched = middle + (pixels[part] - middle) * factors[part, None, None, None]
+            changed[part] = np.clip(stretched + 0.5, 0, 255).astype(np.uint8)
+        return changed, float(np.median(factors))
 
     return imitated
 

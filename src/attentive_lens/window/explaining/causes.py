@@ -115,8 +115,9 @@ class CausesPanel(QWidget):
 
     def _put_note_after(self, number: int) -> None:
         """What is said of a group stands under it, however many there are."""
-        for place, widget in enumerate((self.note, self.use)):
+        for widget in (self.note, self.use):
             self.inside.removeWidget(widget)
+        for place, widget in enumerate((self.note, self.use)):
             self.inside.insertWidget(2 + number + place, widget)
 
     def _show_note(self) -> None:
