@@ -30,7 +30,8 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.demo.slide import GRAIN, MARK
 from attentive_lens.demo.station import MARKED_TYPE, make, read_key
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.requests.explaining import Causes, Explain
+from attentive_lens.desk.requests.causes import Causes
+from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute

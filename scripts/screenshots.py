@@ -14,7 +14,7 @@ os.environ["XDG_STATE_HOME"] = _state.name
 
 import numpy as np
 from PyQt6.QtCore import QEventLoop, QTimer
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QLabel, QPushButton
 
 from attentive_lens.desk.bases import with_base
 from attentive_lens.plan.base import Base
@@ -90,6 +90,9 @@ def main() -> None:
     first = min(number for number, view in session.runs.views.items() if view.has_model)
     session.design.change(with_base(session.workspace, session.design.plan, Base(first, "max pooling 2")))
     frame.show_stage("network")
+    advice = frame.page("network").findChild(QLabel, "base advice")
+    while advice is None or not advice.text() or "Asking" in advice.text():
+        wait(0.5)
     wait(0.5)
     frame.grab().save(str(into / "network-frozen.png"))
     session.design.change(

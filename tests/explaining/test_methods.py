@@ -10,6 +10,7 @@ from tests.explaining.test_explaining import IMAGE, SHAPE, linear
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
+from attentive_lens.explaining.figures import Curve
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated, marked
 from attentive_lens.explaining.saliency import METHODS
@@ -319,3 +320,13 @@ def test_random_masks_do_not_see_what_every_image_has() -> None:
     probe.network.weights["output"]["bias"] = np.array([500.0, 0.0])
     after = METHODS["random_masks"].maps(probe_of(probe.network), image, Targets.classes([0], 2))
     assert after == pytest.approx(before, abs=1e-4)
+
+
+def test_figures_have_the_decimals_that_tell_them_apart() -> None:
+    for area, limit, words in (
+        (0.3, 0.5, ("0.30", "0.50")),
+        (0.984, 0.978, ("0.984", "0.978")),
+        (0.98441, 0.98432, ("0.9844", "0.9843")),
+        (0.5, 0.5, ("0.5000", "0.5000")),
+    ):
+        assert Curve(area, 0.0, 0.0, limit, True).figures == words

@@ -173,10 +173,10 @@ def _say(explained: Explained) -> None:
         if trust.empty:
             out.print(f"  the map for {entry.target} is zero everywhere: this method finds nothing that speaks for it")
             continue
-        lost, gained = trust.deletion, trust.insertion
+        (deleted, most), (restored, least) = trust.deletion.figures, trust.insertion.figures
         out.print(
-            f"  map for {entry.target} ({entry.method}): {entry.picture}\n    {verdict}: deletion {lost.area:.2f},"
-            f" must be below {lost.limit:.2f}; insertion {gained.area:.2f}, above {gained.limit:.2f}"
+            f"  map for {entry.target} ({entry.method}): {entry.picture}\n    {verdict}: deletion {deleted},"
+            f" must be below {most}; insertion {restored}, above {least}"
         )
         if trust.completeness is not None:
             sums = trust.completeness
@@ -197,10 +197,10 @@ def _say_trust(checks: ask.TrustChecks) -> None:
     """The measured figures, each beside its limit."""
     words = {True: "passes", False: "fails", None: "cannot be told"}
     for check in checks.maps:
-        deleted, restored = check.deletion, check.insertion
+        (deleted, most), (restored, least) = check.deletion.figures, check.insertion.figures
         out.print(
-            f"  {check.key}: deletion {deleted.area:.2f} (below {deleted.limit:.2f}; edges {deleted.edges:.2f}),"
-            f" insertion {restored.area:.2f} (above {restored.limit:.2f}; edges {restored.edges:.2f}):"
+            f"  {check.key}: deletion {deleted} (below {most}; edges {check.deletion.edges:.2f}),"
+            f" insertion {restored} (above {least}; edges {check.insertion.edges:.2f}):"
             f" {words[check.passed]}; rank correlation under small noise {check.stability:.2f}"
         )
         if check.completeness is not None:

@@ -27,6 +27,12 @@ class Curve:
     limit: float
     passed: bool | None
 
+    @property
+    def figures(self) -> tuple[str, str]:
+        """Area and limit with as many decimals as tell them apart, two to four."""
+        decimals = next((d for d in (2, 3) if f"{self.area:.{d}f}" != f"{self.limit:.{d}f}"), 4)
+        return f"{self.area:.{decimals}f}", f"{self.limit:.{decimals}f}"
+
 
 @dataclass(frozen=True)
 class Curves:

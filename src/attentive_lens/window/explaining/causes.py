@@ -115,10 +115,10 @@ class CausesPanel(QWidget):
 
     def _put_note_after(self, number: int) -> None:
         """What is said of a group stands under it, however many there are."""
-        for widget in (self.note, self.use):
-            self.inside.removeWidget(widget)
-        for place, widget in enumerate((self.note, self.use)):
-            self.inside.insertWidget(2 + number + place, widget)
+        for part in (self.note, self.use):
+            self.inside.removeWidget(part)
+        self.inside.insertWidget(2 + number, self.note)
+        self.inside.insertWidget(3 + number, self.use)
 
     def _show_note(self) -> None:
         area = self.parentWidget()

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests.explaining import Completeness, Explanation, TrustChecks
+from attentive_lens.desk.requests.explaining import Completeness, Curve, Explanation, TrustChecks
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.words import percent
@@ -63,10 +63,7 @@ class TrustPanel(QWidget):
                 line.setText(f"{name}: cannot be told; {trust.answer:.3f} leaves nothing to lose.")
             else:
                 set_role(line, "good" if trust.passed else "warn")
-                line.setText(
-                    f"{name}: {'passes' if trust.passed else 'fails'}. Deletion {lost.area:.2f}, must be below"
-                    f" {lost.limit:.2f}; insertion {gained.area:.2f}, above {gained.limit:.2f}."
-                )
+                line.setText(f"{name}: {'passes' if trust.passed else 'fails'}. {_both(lost, gained)}.")
             if trust.completeness is not None:
                 line.setText(f"{line.text()} {_adding_up(trust.completeness)}")
 
@@ -82,8 +79,7 @@ class TrustPanel(QWidget):
         lines = []
         for check in checks.maps:
             lines.append(
-                f"{check.key}: {words[check.passed]}. Deletion {check.deletion.area:.2f}, must be below"
-                f" {check.deletion.limit:.2f}; insertion {check.insertion.area:.2f}, above {check.insertion.limit:.2f}."
+                f"{check.key}: {words[check.passed]}. {_both(check.deletion, check.insertion)}."
                 f" Rank correlation under small noise {check.stability:.2f}."
             )
             if check.completeness is not None:
@@ -98,6 +94,12 @@ class TrustPanel(QWidget):
         lines.append(f"Most like {alike}.")
         self.measured.setText("\n".join(lines))
         self.measure.hide()
+
+
+def _both(lost: Curve, gained: Curve) -> str:
+    """Both areas beside their limits."""
+    (deleted, most), (restored, least) = lost.figures, gained.figures
+    return f"Deletion {deleted}, must be below {most}; insertion {restored}, above {least}"
 
 
 def _adding_up(sums: Completeness) -> str:
