@@ -44,10 +44,8 @@ class Colour(Finder):
 
     def _all_grey(self, evidence: Evidence, grey: np.ndarray) -> list[Finding]:
         places = tuple(np.flatnonzero(grey).tolist())
-        why = (
-            f"{images_in_words(len(places))} of {len(evidence)} are grey and are trained on as coloured:"
-            " three channels that say the same"
-        )
+        count = f"all {len(evidence)} images" if grey.all() else f"{images_in_words(len(places))} of {len(evidence)}"
+        why = f"{count} are grey and are trained on as coloured: three channels that say the same"
         action = Action("train on grey pictures", settings={"preprocessing.colour_space": "grey"})
         remedy = "Train on grey pictures: the first layer needs a third of the weights, and predictions of coloured"
         return [Finding("grey pictures", why, f"{remedy} files are grey too", places, (action,))]
