@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, cast
 
 import numpy as np
@@ -326,3 +327,15 @@ def test_dark_mistakes_are_told_where_light_mends_them_and_darkness_does_not() -
         return (np.abs(images.mean(axis=(1, 2, 3)) - 31) < 20).astype(int)
 
     assert only("quality", plot.evidence(by_a_level)) is None, "what any change mends is no matter of light"
+
+
+@pytest.mark.parametrize("without", ["right", "training"])
+def test_without_right_answers_or_training_images_nothing_is_told_that_needs_them(without: str) -> None:
+    plot = Plot()
+    plot.true[plot.wrong], plot.said[plot.wrong] = 0, 1
+    evidence = plot.evidence()
+    none = replace(plot.of(np.zeros(0, np.int64)), statistics=np.zeros((0, 1)))
+    causes = finish(find_causes(replace(evidence, **{without: none})))
+    assert sorted(k for cause in causes for k in cause.members) == list(range(WRONG))
+    if without == "training":
+        assert {cause.kind for cause in causes} == {"other"}

@@ -53,14 +53,14 @@ def linear_probe(
     mean, std = features.mean(axis=0, dtype=np.float64), features.std(axis=0, dtype=np.float64) + 1e-6
     scale = std * np.sqrt(features.shape[1])
     known, others = ((rows - mean) / scale for rows in (features, queries))
-    wanted = np.eye(classes)[labels] - 1 / classes
+    targets = np.eye(classes)[labels] - 1 / classes
     gram = known @ known.T
     best: tuple[float, NDArray[np.float64]] | None = None
     for penalty in PENALTIES:
         breathe()
         inverse = np.linalg.inv(gram + penalty * np.eye(len(gram)))
-        weights = inverse @ wanted
-        left_out = wanted - weights / np.diag(inverse)[:, None]
+        weights = inverse @ targets
+        left_out = targets - weights / np.diag(inverse)[:, None]
         accuracy = float((left_out.argmax(axis=1) == labels).mean())
         if best is None or accuracy > best[0]:
             best = (accuracy, weights)

@@ -146,8 +146,8 @@ class Session(QObject):
             split = self.design.plan.split
             self.design.change(self.design.plan.changed(action.settings))
             moved = what_moves(before, self.images.collection, self.design.plan)
-            told = moved if self.design.plan.split != split else f"The next run will {action.word}"
-            self.said.emit(f"{told}.", False)
+            sentence = moved if self.design.plan.split != split else f"The next run will {action.word}"
+            self.said.emit(f"{sentence}.", False)
             return
         if action.step is None:
             self.images.act(action)

@@ -76,9 +76,9 @@ def causes(request: Causes) -> Job[CausesFound]:
             tuple((yield from _groups(Probe(predictor), method, data, mistakes))),
             len(scores.answers),
         )
-        found = yield from find_causes(evidence)
-    told = tuple(_told(cause, mistakes, model.classes) for cause in found)
-    return CausesFound(request.run, request.on, len(mistakes), told)
+        found_causes = yield from find_causes(evidence)
+    groups = tuple(_told(cause, mistakes, model.classes) for cause in found_causes)
+    return CausesFound(request.run, request.on, len(mistakes), groups)
 
 
 def _units(split: Split, names: list[str]) -> NDArray[np.int64]:

@@ -82,12 +82,14 @@ def explain_pixels(
             if target not in model.classes:
                 raise unknown_word("class", target, frozenset(model.classes))
             labels["for"] = model.classes.index(target)
-        asked = list(dict.fromkeys(labels.values()))
-        targets = Targets.classes(asked, probe.classes)
+        explained = list(dict.fromkeys(labels.values()))
+        targets = Targets.classes(explained, probe.classes)
         maps = chosen.maps(probe, image, targets)
         difference = None
         if true is not None:
-            difference = _difference(chosen, probe, image, (labels["said"], true), dict(zip(asked, maps, strict=True)))
+            difference = _difference(
+                chosen, probe, image, (labels["said"], true), dict(zip(explained, maps, strict=True))
+            )
         if not np.isfinite(maps).all():
             raise BadValue(
                 f"{chosen.facts.label} gives no map", "some of its values are no numbers", "Choose another method"
@@ -95,15 +97,15 @@ def explain_pixels(
         expected = chosen.should_sum_to(probe, image, targets)
         of_labels = Targets.classes(list(labels.values()), probe.classes)
         regions = evaluated(probe, image, of_labels, maps[0], marked(maps[0]))
-        bends = curves(probe, image, maps, asked)
-    of_classes = []
+        bends = curves(probe, image, maps, explained)
+    maps_of_classes = []
     for key, label in labels.items():
-        k = asked.index(label)
+        k = explained.index(label)
         sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
         trust = ask.MapTrust(
             bends[k].answer, bends[k].deletion, bends[k].insertion, bends[k].passed, not maps[k].any(), sums
         )
-        of_classes.append(ask.MapOfClass(key, model.classes[label], trust, maps[k]))
+        maps_of_classes.append(ask.MapOfClass(key, model.classes[label], trust, maps[k]))
     facts = model.plan.facts(model.preprocessor.settings.shape)
     number, file, set_name = source
     return ask.Explanation(
@@ -115,7 +117,7 @@ def explain_pixels(
         by_class(model.classes, answers),
         model.output,
         method,
-        tuple(of_classes),
+        tuple(maps_of_classes),
         tuple(
             ask.RegionOfMap(r.top, r.left, r.height, r.width, r.share, dict(zip(labels, r.gives, strict=False)))
             for r in regions

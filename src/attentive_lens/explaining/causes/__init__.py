@@ -37,7 +37,7 @@ def find_causes(evidence: Evidence) -> Job[list[CauseFound]]:
     causes: list[CauseFound] = []
     left = np.arange(len(evidence.mistakes))
     for finder in CAUSES.values():
-        while len(left):
+        while len(left) and (len(evidence.training) or not finder.compares):
             cause = yield from finder.find(evidence.left(left))
             if cause is None:
                 break

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -225,7 +226,15 @@ class CauseFound:
 
 
 class Finder(ABC):
-    """Base of the finders: one file and one line in the table each."""
+    """Base of the finders: one file and one line in the table each.
+
+    Attributes
+    ----------
+    compares : bool
+        Whether mistakes are compared with training images, so that nothing can be told without any.
+    """
+
+    compares: ClassVar[bool] = True
 
     @abstractmethod
     def find(self, evidence: Evidence) -> Job[CauseFound | None]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.explaining.causes.base import CauseFound, Evidence, Finder, mistakes_in_words
 from attentive_lens.explaining.causes.places import tried_on, where
@@ -9,6 +11,8 @@ from attentive_lens.explaining.causes.places import tried_on, where
 
 class Others(Finder):
     """The groups of maps, for the mistakes that no other finder has; it is asked last."""
+
+    compares: ClassVar[bool] = False
 
     def find(self, evidence: Evidence) -> Job[CauseFound | None]:
         """The largest group of maps."""

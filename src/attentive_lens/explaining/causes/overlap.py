@@ -68,7 +68,7 @@ def mixing(evidence: Evidence, one: int, other: int) -> float | None:
     queries: list[Array] = []
     true: list[NDArray[np.int64]] = []
     weights: list[NDArray[np.float64]] = []
-    for answered in (evidence.mistakes, evidence.right):
+    for answered in (evidence.mistakes, evidence.right) if len(evidence.right) else (evidence.mistakes,):
         chosen = (answered.true == one) | (answered.true == other)
         queries.append(answered.statistics[chosen])
         true.append(answered.true[chosen])
@@ -76,9 +76,8 @@ def mixing(evidence: Evidence, one: int, other: int) -> float | None:
     labels, shares = np.concatenate(true), np.concatenate(weights)
     near = training.true[of_pair][known.nearest(np.concatenate(queries), NEIGHBOURS)[0]]
     alike = near == labels[:, None]
-    own = np.where(labels == one, sizes[0], sizes[1]).astype(np.float64)
-    foreign = np.where(labels == one, sizes[1], sizes[0]).astype(np.float64)
-    strange, familiar = (~alike).sum(axis=1) / foreign, alike.sum(axis=1) / own
+    of_class, of_other = (np.where(labels == one, *pair).astype(np.float64) for pair in (sizes, sizes[::-1]))
+    strange, familiar = (~alike).sum(axis=1) / of_other, alike.sum(axis=1) / of_class
     per_image = strange / (strange + familiar)
     by_class = [np.average(per_image[labels == label], weights=shares[labels == label])
                 for label in (one, other) if (labels == label).any()]  # fmt: skip

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 
 from attentive_lens.core.jobs import Job, Progress
@@ -16,6 +18,8 @@ TRIED, CONTROLS = 256, 128
 
 class Places(Finder):
     """A place is told as the cause only where covering it mends the mistakes, and the mirrored place does not."""
+
+    compares: ClassVar[bool] = False
 
     def find(self, evidence: Evidence) -> Job[CauseFound | None]:
         """The largest group of maps that gather at one place aside and turn once it is covered."""

@@ -51,18 +51,13 @@ class Quality(Finder):
 
 
 def _tried(evidence: Evidence, word: str, high: bool) -> list[CauseFound]:
+    """The cause that values of a measure at one end are, if they gather mistakes and the model minds them."""
     measure, wrong, right = MEASURES[word], evidence.mistakes, evidence.right
     extreme, right_extreme = (_ranks(evidence, word, of, high) for of in ("mistakes", "right"))
-    best: tuple[float, float] | None = None
-    for tail in TAILS:
-        inside, right_inside = int((extreme <= tail).sum()), int((right_extreme <= tail).sum())
-        chance = more_often(evidence, extreme <= tail, right_extreme <= tail)
-        often = (inside / len(wrong)) >= OFTEN * (right_inside / max(1, len(right)))
-        if inside >= FEWEST and often and chance <= BY_CHANCE / (len(TAILS) * len(MEASURES)):
-            best = min(best or (chance, tail), (chance, tail))
-    if best is None:
+    tail = _gathering(evidence, extreme, right_extreme)
+    if tail is None:
         return []
-    members = np.flatnonzero(extreme <= best[1])
+    members = np.flatnonzero(extreme <= tail)
     usual = _usual(evidence, word)
     ratio = float(np.median(wrong.measures[word][members] / np.maximum(usual[wrong.true[members]], 1e-6)))
     controls = np.flatnonzero((right_extreme > max(TAILS)) & np.isin(right.true, wrong.true[members]))
@@ -73,32 +68,49 @@ def _tried(evidence: Evidence, word: str, high: bool) -> list[CauseFound]:
     turned = float((_said(evidence, imitated) != right.said[controls]).mean())
     if turned < TURNS:
         return []
+    part, right_part = len(members) / len(wrong), float((right_extreme <= tail).mean())
     figures = {"turned": turned, "times the usual": ratio}
+    figures |= {"part of the mistakes": part, "part of the right answers": right_part}
     undone = ""
     if measure.undone:
-        chosen = members[: 2 * CONTROLS]
-        true, values = wrong.true[chosen], wrong.measures[word][chosen]
-        mended, further = (
-            float((_said(evidence, measure.imitated(evidence.images(wrong, chosen), to)[0]) == true).mean())
-            for to in (usual[true], ratio * values)
-        )
+        mended, further = _undone(evidence, word, members[: 2 * CONTROLS], usual, ratio)
         if mended - further < MENDS:
             return []
         figures |= {"mended": mended, "mended by more of it": further}
         undone = f", and taking it from them mends {mended:.0%}, more of it {further:.0%}"
     members = members[np.argsort(extreme[members], kind="stable")]
-    part, right_part = len(members) / len(wrong), float((right_extreme <= best[1]).mean())
-    short = measure.short(high)
+    short, step = measure.short(high), measure.step(strength)
     why = (
         f"{mistakes_in_words(len(members))} {short} in their class, {part:.0%} of the mistakes and {right_part:.0%} of"
         f" the right answers: other right answers given the same ({word} {ratio:.2f} times the usual) turn in"
         f" {turned:.0%}{undone}: {evidence.pairs_in_words(members.tolist())}"
     )
-    step = measure.step(strength)
     remedy = f"Show training such images with the augmentation step {step.kind}, and train again"
-    figures |= {"part of the mistakes": part, "part of the right answers": right_part}
     plan = with_step(evidence.plan, step)
     return [CauseFound("quality", short, tuple(members.tolist()), why, remedy, figures, plan)]
+
+
+def _gathering(evidence: Evidence, extreme: NDArray[np.float64], right_extreme: NDArray[np.float64]) -> float | None:
+    """The part of extreme values within which mistakes gather least by chance, if they gather."""
+    gathering: list[tuple[float, float]] = []
+    for tail in TAILS:
+        inside, right_inside = extreme <= tail, right_extreme <= tail
+        often = inside.mean() >= OFTEN * (right_inside.sum() / max(1, len(right_inside)))
+        chance = more_often(evidence, inside, right_inside)
+        if inside.sum() >= FEWEST and often and chance <= BY_CHANCE / (len(TAILS) * len(MEASURES)):
+            gathering.append((chance, tail))
+    return min(gathering)[1] if gathering else None
+
+
+def _undone(
+    evidence: Evidence, word: str, members: NDArray[np.int64], usual: NDArray[np.float64], ratio: float
+) -> tuple[float, float]:
+    """Part of some mistakes that is answered rightly with the usual value, and with as much more of their own."""
+    wrong, measure = evidence.mistakes, MEASURES[word]
+    true, images = wrong.true[members], evidence.images(wrong, members)
+    targets = (usual[true], ratio * wrong.measures[word][members])
+    parts = [float((_said(evidence, measure.imitated(images, target)[0]) == true).mean()) for target in targets]
+    return parts[0], parts[1]
 
 
 def with_step(plan: Plan, step: AugmentationStep) -> Plan:

@@ -28,6 +28,8 @@ class Unlike(Finder):
         wrong, right = evidence.mistakes, evidence.right
         usual, distances, limit = evidence.right_distances, evidence.distances, evidence.far
         far = np.flatnonzero(distances > limit)
+        if not len(far):
+            return None
         right_far = int((usual > limit).sum())
         often = len(far) / len(wrong) / max(right_far / len(right), 1 / len(right))
         chance = more_often(evidence, distances > limit, usual > limit)

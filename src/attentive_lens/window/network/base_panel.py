@@ -26,7 +26,7 @@ class BasePanel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self._asked: Base | None = None
+        self._probed: Base | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         text = label(
@@ -136,10 +136,10 @@ class BasePanel(QWidget):
 
     def _probe(self, base: Base | None) -> None:
         """Ask a linear probe about a base that was not asked about yet; its layers are all asked at once."""
-        asked = None if base is None else replace(base, frozen=True)
-        if asked == self._asked:
+        probed = None if base is None else replace(base, frozen=True)
+        if probed == self._probed:
             return
-        self._asked = asked
+        self._probed = probed
         self.advice.setText("" if base is None else "Asking whether it can help …")
         set_role(self.advice, "faint")
         if base is not None:
