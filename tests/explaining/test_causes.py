@@ -51,13 +51,14 @@ def constant(images: np.ndarray) -> np.ndarray:
 class Plot:
     """Pixels and channel statistics of training images, right answers and mistakes; a test changes some."""
 
-    def __init__(self, seed: int = 0) -> None:
+    def __init__(self, seed: int = 0, right: int = RIGHT, wrong: int = WRONG) -> None:
         random = np.random.default_rng(seed)
-        self.count = TRAINING + RIGHT + WRONG
+        self.right = right
+        self.count = TRAINING + right + wrong
         self.pixels = random.integers(60, 190, (self.count, SIDE, SIDE, 3)).astype(np.uint8)
         self.true = np.arange(self.count) % 3
         self.said = self.true.copy()
-        self.wrong = np.arange(TRAINING + RIGHT, self.count)
+        self.wrong = np.arange(TRAINING + right, self.count)
         self.said[self.wrong] = (self.true[self.wrong] + 1) % 3
         self.probability = np.full(self.count, 0.5)
         self.sizes = np.tile(SIZES, (self.count, 1))
@@ -82,8 +83,8 @@ class Plot:
         )
 
     def evidence(self, says: Any = constant) -> Evidence:
-        right = np.arange(TRAINING, TRAINING + RIGHT)
-        scored = RIGHT + len(self.wrong)
+        right = np.arange(TRAINING, TRAINING + self.right)
+        scored = self.right + len(self.wrong)
         groups = self.groups or (Group(np.arange(len(self.wrong)), np.ones((16, 16), np.float32), 0.5, 0.5, 0.1, 0.1),)
         judge = cast(Predictor, Judge(says))
         parts = (self.of(self.wrong), self.of(right), self.of(np.arange(TRAINING)))
@@ -184,6 +185,11 @@ def test_images_unlike_all_training_images_are_told_with_their_classes() -> None
     assert "spiny (3)" in told.remedy
     plot.statistics[TRAINING : TRAINING + 40] += 40
     assert only("unlike training", plot.evidence()) is None, "right answers are as far"
+    many = Plot(right=1000, wrong=1000)
+    many.statistics[many.wrong[:30]] += 40
+    assert only("unlike training", many.evidence()) is None, "surely more often, but not three times"
+    many.statistics[many.wrong[30:70]] += 40
+    assert only("unlike training", many.evidence()) is not None
 
 
 def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about() -> None:
@@ -197,9 +203,9 @@ def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about
     assert told.members == (0, 1, 2), "the surest first, and those the model is not sure of are not asked about"
     assert told.remedy.startswith("Look at these 3 labels")
     assert told.figures["neighbours of the class said"] > 0.9
-    plot.statistics[doubtful, 7] += 300
+    plot.statistics[doubtful, plot.said[doubtful]] += 60
     assert only("label", plot.evidence()) is None, "who is like nothing has neighbours that mean nothing"
-    plot.statistics[doubtful, 7] -= 300
+    plot.statistics[doubtful, plot.said[doubtful]] -= 60
     plot.probability[TRAINING : TRAINING + RIGHT - 20] = 0.5
     assert only("label", plot.evidence()) is None, "a model that is so often sure and wrong accuses nobody"
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.ndimage import gaussian_filter
 from tests.answering import probe_of
 from tests.explaining.test_explaining import IMAGE, SHAPE, linear
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
@@ -17,8 +19,11 @@ from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.explaining.saliency.class_activation import ClassActivation, last_maps
 from attentive_lens.explaining.saliency.integrated_gradients import BASELINES, IntegratedGradients
 from attentive_lens.explaining.trust import (
+    DRAWS,
     FRACTIONS,
+    SMOOTH,
     _answers,
+    _order,
     curves,
     rank_correlation,
     stability,
@@ -81,6 +86,18 @@ def test_restoring_by_an_order_is_deleting_by_the_order_turned_round() -> None:
     assert pytest.approx(1) == FRACTIONS + FRACTIONS[::-1]
     assert restored == pytest.approx(deleted[::-1], abs=0.02), "but for a pixel at each step"
     assert not np.allclose(deleted, deleted[::-1], atol=1e-4)
+
+
+def test_random_maps_restore_as_they_would_if_each_were_measured() -> None:
+    probe = small()
+    height, width = IMAGE.shape[:2]
+    (bend,) = curves(probe, IMAGE, np.ones((1, height, width), np.float32), [0])
+    noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
+    orders = [_order(-gaussian_filter(random_map, SMOOTH / 2)) for random_map in noise]
+    soft = np.asarray(gaussian_filter(IMAGE, (height / 8, width / 8, 0)))
+    areas = np.trapezoid(_answers(probe, soft, IMAGE, orders)[:, :, 0], FRACTIONS, axis=1)
+    assert bend.insertion.random == pytest.approx(areas.mean(), abs=1e-3)
+    assert bend.insertion.limit == pytest.approx(areas.max(), abs=2e-3)
 
 
 def test_methods_that_add_up_agree_on_a_linear_network() -> None:

@@ -62,11 +62,11 @@ def curves(probe: Probe, image: Array, maps: NDArray[np.float32], classes: Seque
     random_maps = (gaussian_filter(random_map, SMOOTH / 2) for random_map in noise)
     random_orders, orders = ([_order(map_) for map_ in paced(every, 4)] for every in (random_maps, [edges, *maps]))
     soft = np.asarray(gaussian_filter(image, (height / 8, width / 8, 0)))
+    # A random map turned round is one as well, and restores the very images that the other deletes.
     deleted = _answers(probe, image, soft, random_orders)
-    restored = deleted[:, ::-1]  # by each random map turned round, which is one as well: the images are the same
     answers = [
         np.concatenate([deleted, _answers(probe, image, soft, orders)]),
-        np.concatenate([restored, _answers(probe, soft, image, orders)]),
+        np.concatenate([deleted[:, ::-1], _answers(probe, soft, image, orders)]),
     ]
     results = []
     for k, label in enumerate(classes):
