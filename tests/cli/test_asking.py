@@ -223,3 +223,31 @@ def test_causes_are_looked_for_on_validation_and_the_test_set_counts_as_asked(st
     told = last_object(command("causes", station.folder, 1, "--on", "test", "--json"))
     assert told["judged_by_test"] == [1]
     assert last_object(command("score", station.folder, 1, "--json"))["judged_by_test"] == [1]
+
+
+def test_a_plan_is_shown_with_its_price_and_compared_with_another(station: Workspace, tmp_path: Path) -> None:
+    shown = last_object(command("plan", "show", "--set", "network=two blocks", "--classes", 6, "--json"))
+    assert shown["price"] is None
+    assert sum(layer["share"] for layer in shown["layers"]) == pytest.approx(1)
+    assert shown["layers"][0]["receptive_field"] == 3
+    assert sum(layer["weights"] for layer in shown["layers"]) == shown["weights"]
+    priced = last_object(command("plan", "show", "--workspace", station.folder, "--run", 1, "--json"))
+    price = priced["price"]
+    assert price["batches"] == -(-price["training"] // 16)
+    assert price["epoch_seconds"] == pytest.approx(
+        price["step_seconds"] * price["training"] / 16 + price["evaluation_seconds"]
+    )
+    assert 0 < price["memory"] < price["free"]
+    words = command("plan", "show", "--workspace", station.folder, "--set", "base.run=1")
+    assert "(frozen)" in words
+    assert "s per epoch here" in words
+    one, other = tmp_path / "a.toml", tmp_path / "b.toml"
+    command("plan", "new", "--set", "network=two blocks", "--out", one)
+    command("plan", "new", "--set", "network=three blocks", "--set", "training.epochs=7", "--out", other)
+    rows = {row["key"]: row for row in last_object(command("plan", "diff", one, other, "--json"))["differences"]}
+    assert (rows["training.epochs"]["one"], rows["training.epochs"]["other"]) == ("20", "7")
+    assert rows["network.convolution 3"]["one"] is None
+    assert "filters 64" in rows["network.convolution 3"]["other"]
+    assert "network.convolution 3" in command("plan", "diff", one, other)
+    assert "the same" in command("plan", "diff", one, one)
+    assert not any(key.startswith("preprocessing") for key in rows)

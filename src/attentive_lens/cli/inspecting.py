@@ -58,7 +58,7 @@ def probe(
     as_json: AsJson = False,
 ) -> None:
     """Ask whether a base can help, before training on it: a linear classifier on each of its layers, and on pixels."""
-    from attentive_lens.cli.training import planned_in
+    from attentive_lens.cli.planning import planned_in
     from attentive_lens.desk.tasks import carry_out
 
     chosen = planned_in(workspace, plan, settings)

@@ -3,19 +3,32 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
-from rich.table import Table
+from rich.table import Column, Table
 
 from attentive_lens.cli.app import AsJson, PlanFile, Settings, app
-from attentive_lens.cli.results import LayerFacts, PlanChecked, PlanKeys, PlanWritten
-from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json
+from attentive_lens.cli.results import (
+    LayerFacts,
+    LayerShown,
+    PlanChecked,
+    PlanKeys,
+    PlansCompared,
+    PlanShown,
+    PlanWritten,
+)
+from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.requests.prices import PricePlan
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.base import Base
+from attentive_lens.plan.difference import differences
 from attentive_lens.plan.plan import Plan
+
+if TYPE_CHECKING:
+    from attentive_lens.workspace import Workspace
 
 plans = typer.Typer(help="Write a plan that explains itself, list all settings, check a plan file.")
 app.add_typer(plans, name="plan")
@@ -85,6 +98,110 @@ def check(
     out.print(table)
 
 
+@plans.command()
+@reporting
+def show(
+    plan: PlanFile = None,
+    settings: Settings = None,
+    workspace: Annotated[
+        Path | None,
+        typer.Option("--workspace", metavar="FOLDER", help="Its images and classes: with it the price is measured."),
+    ] = None,
+    run: Annotated[
+        int | None, typer.Option("--run", metavar="RUN", min=1, help="The plan of this run of the workspace.")
+    ] = None,
+    classes: Annotated[int, typer.Option(metavar="N", min=2, max=100_000, help="Without a workspace.")] = 2,
+    as_json: AsJson = False,
+) -> None:
+    """Show a plan's network as a table: shape, receptive field, weights, cost; with --workspace what an epoch takes."""
+    if run is not None and workspace is None:
+        raise BadUsage("--run needs --workspace", "a run is of a workspace", "Name its folder")
+    if run is not None and (plan is not None or settings):
+        raise BadUsage("A run has its own plan", "it never changes", "Leave out --plan and --set")
+    chosen, classes = _of_workspace(plan, settings, workspace, run, classes)
+    network = chosen.network.with_outputs(chosen.loss.outputs(classes))
+    facts = network.facts(chosen.preprocessing.shape)
+    cost = sum(fact.multiply_adds for fact in facts)
+    price = None
+    if workspace is not None:
+        from attentive_lens.desk.tasks import carry_out
+
+        price = watched(carry_out(PricePlan(str(workspace), chosen.write())), "measuring the price")
+    layers = tuple(
+        LayerShown(
+            fact.name,
+            fact.shape,
+            fact.weights,
+            fact.multiply_adds,
+            fact.memory,
+            fact.receptive_field,
+            fact.multiply_adds / max(1, cost),
+            fact.name in chosen.frozen,
+        )
+        for fact in facts
+    )
+    shown = PlanShown(chosen.name, sum(fact.weights for fact in facts), cost, layers, price)
+    if as_json:
+        say_json(shown)
+    else:
+        _say(shown)
+
+
+def _of_workspace(
+    plan: Path | None, settings: list[str] | None, workspace: Path | None, run: int | None, classes: int
+) -> tuple[Plan, int]:
+    """The plan that is meant, and the number of its classes."""
+    if workspace is None:
+        return settled(read(plan), settings), classes
+    from attentive_lens.workspace import Workspace
+
+    place = Workspace.open(workspace)
+    chosen = place.run(run).plan() if run is not None else planned_in(workspace, plan, settings)
+    return chosen, max(2, len(place.catalogue.classes()))
+
+
+def _say(shown: PlanShown) -> None:
+    table = Table(
+        Column(shown.name, no_wrap=True), "shape", "receptive field", "weights", "multiply-adds", "share", box=None
+    )
+    for layer in shown.layers:
+        shape = "×".join(map(str, layer.shape))
+        field = "the image" if layer.receptive_field is None else f"{layer.receptive_field}×{layer.receptive_field}"
+        name = f"{layer.layer} (frozen)" if layer.frozen and layer.weights else layer.layer
+        share = f"{layer.share:.0%}" if layer.multiply_adds else ""
+        table.add_row(name, shape, field, f"{layer.weights:,}", f"{layer.multiply_adds:,}", share)
+    out.print(table)
+    out.print(f"{shown.weights:,} weights, {shown.multiply_adds:,} multiply-adds an image")
+    if shown.price is not None:
+        price = shown.price
+        out.print(
+            f"about {price.epoch_seconds:.3g} s per epoch here: {price.batches} batches of {price.step_seconds:.3g} s,"
+            f" {price.evaluation_seconds:.3g} s for {price.validation} validation images; a step needs"
+            f" {price.memory / 1e6:.0f} MB, {price.free / 1e9:.1f} GB are free"
+        )
+
+
+@plans.command()
+@reporting
+def diff(
+    one: Annotated[Path, typer.Argument(help="Plan file (TOML).", metavar="A")],
+    other: Annotated[Path, typer.Argument(help="Plan file (TOML).", metavar="B")],
+    as_json: AsJson = False,
+) -> None:
+    """List what two plan files differ in: settings, augmentation steps and layers."""
+    rows = differences(read(one), read(other))
+    if as_json:
+        say_json(PlansCompared(rows))
+        return
+    if not rows:
+        out.print("The two plans are the same.")
+        return
+    table = Table(Column("key", no_wrap=True), str(one), str(other), box=None)
+    for row in rows:
+        table.add_row(row.key, row.one if row.one is not None else "–", row.other if row.other is not None else "–")
+    out.print(table)
+
+
 def read(file: Path | None) -> Plan:
     """The plan in a file, or the default one."""
     from attentive_lens.workspace.runs import read_plan
@@ -112,3 +229,25 @@ def split_base(settings: PlainTable) -> PlainTable:
     if base.get("base.model"):
         base["base.model"] = str(Path(str(base["base.model"])).expanduser().absolute())
     return base
+
+
+def planned_in(workspace: Path, file: Path | None, settings: list[str] | None) -> Plan:
+    """The plan in a file, or the default one, with ``--set`` words applied, for a workspace."""
+    plan = read(file)
+    from attentive_lens.workspace import Workspace
+
+    with from_words():
+        return _planned(Workspace.open(workspace), plan, parsed(settings or [], "--set training.epochs=5"))
+
+
+def _planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
+    """The plan with its settings changed; a base alone brings its network and preprocessing along."""
+    from attentive_lens.desk.bases import with_base
+
+    base = split_base(settings)
+    plan = plan.changed(settings)
+    if not base:
+        return plan
+    if "network" in settings:
+        return plan.changed(base)
+    return with_base(place, plan, Base.read({key.removeprefix("base."): value for key, value in base.items()}))

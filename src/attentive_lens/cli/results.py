@@ -13,6 +13,8 @@ from attentive_lens.desk.requests.explaining import MapTrust, RegionOfMap, Trust
 from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.desk.requests.prices import PlanPrice
+from attentive_lens.plan.difference import Difference
 from attentive_lens.plan.outline import Setting
 from attentive_lens.training.journal import EpochEvent, Figures
 
@@ -213,6 +215,54 @@ class PlanChecked:
 
 
 @dataclass(frozen=True)
+class LayerShown:
+    """A layer: its output for one image, what it costs, and what it sees.
+
+    Attributes
+    ----------
+    layer : str
+        Its name.
+    shape : tuple of int
+        Of its output.
+    weights, multiply_adds, memory : int
+        Numbers that training changes, products for one image, bytes of its output for one image.
+    receptive_field : int or None
+        Side in image pixels; None when it is the whole image.
+    share : float
+        Its part of all multiply-adds, 0–1.
+    frozen : bool
+        Whether it keeps its weights.
+    """
+
+    layer: str
+    shape: tuple[int, ...]
+    weights: int
+    multiply_adds: int
+    memory: int
+    receptive_field: int | None
+    share: float
+    frozen: bool
+
+
+@dataclass(frozen=True)
+class PlanShown:
+    """A plan's network with what it costs; the price where a workspace was named."""
+
+    name: str
+    weights: int
+    multiply_adds: int
+    layers: tuple[LayerShown, ...]
+    price: PlanPrice | None
+
+
+@dataclass(frozen=True)
+class PlansCompared:
+    """What two plans differ in."""
+
+    differences: tuple[Difference, ...]
+
+
+@dataclass(frozen=True)
 class RunWatched:
     """How far a run is; ``last`` is its last epoch, null before there is one."""
 
@@ -321,6 +371,8 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "plan new": (PlanWritten,),
     "plan keys": (PlanKeys,),
     "plan check": (PlanChecked,),
+    "plan show": (PlanShown,),
+    "plan diff": (PlansCompared,),
     "train": (RunEnded,),
     "watch": (RunWatched,),
     "score": (ScoresOfRun,),

@@ -11,17 +11,14 @@ from threading import Timer
 
 import typer
 
-from attentive_lens.cli.planning import read, split_base
+from attentive_lens.cli.planning import planned_in
 from attentive_lens.cli.results import RunEnded
-from attentive_lens.cli.speaking import STOPPED, console, from_words, out, parsed, say_json, watched
-from attentive_lens.core.records import PlainTable
-from attentive_lens.desk.bases import with_base
+from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
 from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadUsage
-from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import EpochEvent, Figures
 from attentive_lens.workspace import Run, Workspace
@@ -134,13 +131,6 @@ def summary(trained: Trained) -> RunEnded:
     )
 
 
-def planned_in(workspace: Path, file: Path | None, settings: list[str] | None) -> Plan:
-    """The plan in a file, or the default one, with ``--set`` words applied, for a workspace."""
-    plan = read(file)
-    with from_words():
-        return planned(Workspace.open(workspace), plan, parsed(settings or [], "--set training.epochs=5"))
-
-
 def _warn_of_base(workspace: Path, plan: Plan) -> None:
     """Say beforehand where a base cannot help."""
     from attentive_lens.desk.tasks import carry_out
@@ -149,17 +139,6 @@ def _warn_of_base(workspace: Path, plan: Plan) -> None:
         probed = watched(carry_out(ProbeBase(str(workspace), plan.write())), "asking the base")
         if not probed.helps or probed.best != probed.chosen:
             console.print(probed.advice)
-
-
-def planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
-    """The plan with its settings changed; a base alone brings its network and preprocessing along."""
-    base = split_base(settings)
-    plan = plan.changed(settings)
-    if not base:
-        return plan
-    if "network" in settings:
-        return plan.changed(base)
-    return with_base(place, plan, Base.read({key.removeprefix("base."): value for key, value in base.items()}))
 
 
 def _end_within(seconds: float) -> None:

@@ -58,7 +58,7 @@ def linear_probe(
     best: tuple[float, NDArray[np.float64]] | None = None
     for penalty in PENALTIES:
         breathe()
-        inverse = np.linalg.inv(gram + penalty * np.eye(len(gram)))
+        inverse = _inverse(gram + penalty * np.eye(len(gram)))
         weights = inverse @ targets
         left_out = targets - weights / np.diag(inverse)[:, None]
         accuracy = float((left_out.argmax(axis=1) == labels).mean())
@@ -67,3 +67,14 @@ def linear_probe(
     if best is None or not len(queries):
         return best[0] if best is not None else 0.0
     return float(((others @ known.T @ best[1]).argmax(axis=1) == truth).mean())
+
+
+def _inverse(matrix: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Of a symmetric positive definite matrix, by its Cholesky factor: a third of the work of any other's."""
+    from scipy.linalg.lapack import dpotrf, dpotri  # only here: it takes half a second to import
+
+    factor, _ = dpotrf(matrix, lower=1)
+    breathe()
+    lower, _ = dpotri(factor, lower=1)
+    triangle = np.tril(lower)
+    return np.asarray(triangle + np.tril(triangle, -1).T)

@@ -53,7 +53,7 @@ LUMA_CHROMA = np.array([[0.299, 0.587, 0.114], [-0.168736, -0.331264, 0.5], [0.5
 """Rows that make luma and two chromas (about 0) of red, green and blue (ITU-R BT.601)."""
 NEIGHBOURHOOD = 1 / 32
 """Of the side: standard deviation of the window whose mean and deviation local contrast uses."""
-AT_ONCE = 256
+AT_ONCE = 64
 
 
 @dataclass(frozen=True)

@@ -58,6 +58,7 @@ from attentive_lens.desk.requests.inspecting import (
     TryChanges,
 )
 from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
+from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 
 REQUESTS: dict[str, type[Request[object]]] = {
     request.__name__: request
@@ -72,6 +73,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         FindFaults,
         Score,
         ProbeBase,
+        PricePlan,
         Predict,
         Explain,
         ExplainFile,
@@ -127,6 +129,7 @@ __all__ = [
     "NeighboursFound",
     "OpenPicture",
     "Picture",
+    "PlanPrice",
     "Predict",
     "Prediction",
     "Predictions",
@@ -134,6 +137,7 @@ __all__ = [
     "Prepared",
     "Preview",
     "Previewed",
+    "PricePlan",
     "ProbeBase",
     "ProbedLayer",
     "RegionOfMap",

@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.tasks import causes, explaining, images, inspecting, looking, models, probing
+from attentive_lens.desk.tasks import causes, explaining, images, inspecting, looking, models, pricing, probing
 
 R = TypeVar("R")
 
@@ -26,6 +26,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.FindFaults: looking.find,
     ask.Score: models.score,
     ask.ProbeBase: probing.probe,
+    ask.PricePlan: pricing.price,
     ask.Predict: models.predict,
     ask.Explain: explaining.explain,
     ask.ExplainFile: explaining.explain_file,

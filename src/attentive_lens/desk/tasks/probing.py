@@ -26,7 +26,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
 
-MOST = 512
+MOST = 400
 """Training images that are learned from, and validation images that judge, at most."""
 FEWEST = 20
 """Validation images; with fewer the training images judge, one left out at a time."""
@@ -126,12 +126,21 @@ def _features(
     predictor: Predictor, data: Data, places: NDArray[np.int64], layers: tuple[str, ...]
 ) -> Job[dict[str, Array]]:
     """What the layers give for some images, each as rows."""
+    network, pool, watch = predictor.network, predictor.thread_pool, frozenset(layers)
     parts: dict[str, list[Array]] = {layer: [] for layer in layers}
     for first in range(0, len(places), AT_ONCE):
         yield Progress(first, len(places), "asking the base")
         images = predictor.prepare(data.pixels[places[first : first + AT_ONCE]])
-        for layer in layers:
-            parts[layer].append(pooled(predictor.outputs(layer, images)))
+        halves = [images[: AT_ONCE // 2], images[AT_ONCE // 2 :]]
+
+        def piece(k: int, halves: list[Array] = halves) -> dict[str, Array]:
+            outputs = network.forward(halves[k], watch=watch, ready=predictor.ready).outputs
+            return {layer: pooled(outputs[layer]) for layer in layers}
+
+        count = sum(bool(len(half)) for half in halves)
+        for outputs in pool.each(piece, count) if pool is not None else map(piece, range(count)):
+            for layer, rows in outputs.items():
+                parts[layer].append(rows)
     return {layer: np.concatenate(rows) for layer, rows in parts.items()}
 
 

@@ -1,0 +1,46 @@
+"""The request for what a plan will cost on this machine."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.core.records import PlainTable
+from attentive_lens.desk.requests.base import Request
+
+
+@dataclass(frozen=True)
+class PlanPrice:
+    """What an epoch costs, from a second of training on made-up pixels.
+
+    Attributes
+    ----------
+    epoch_seconds : float
+        All batches, and the evaluation after them.
+    step_seconds, evaluation_seconds : float
+        One batch, and the whole validation set.
+    batches : int
+        In an epoch.
+    training, validation : int
+        Images.
+    memory, free : int
+        Bytes that a step needs, and that are free now.
+    """
+
+    epoch_seconds: float
+    step_seconds: float
+    evaluation_seconds: float
+    batches: int
+    training: int
+    validation: int
+    memory: int
+    free: int
+
+
+@dataclass(frozen=True)
+class PricePlan(Request[PlanPrice]):
+    """What a plan, given as its table, will cost with a workspace's images."""
+
+    result: ClassVar[type[object]] = PlanPrice
+    workspace: str
+    plan: PlainTable

@@ -1,0 +1,82 @@
+"""The task that says what a plan will cost, by training it for a second on made-up pixels."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from pathlib import Path
+
+import numpy as np
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.random import random_generator
+from attentive_lens.desk.bases import base_model
+from attentive_lens.desk.collection import collection
+from attentive_lens.desk.design import facts_of, price_in_memory
+from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
+from attentive_lens.engine.layers import StepContext
+from attentive_lens.engine.network import Network
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import BadValue
+from attentive_lens.images.feeding import Feed
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.learner import Classifier
+from attentive_lens.workspace import Workspace
+
+SECONDS = 1.5
+"""Training for so long, at least."""
+FEWEST, MOST = 4, 24
+"""Batches that are timed; the first two, which compile and settle, are not."""
+SETTLING = 2
+
+
+def price(request: PricePlan) -> Job[PlanPrice]:
+    """See `PricePlan`: batches are made, augmented and learned from as in training; pixels are drawn at random."""
+    place, plan = Workspace.open(Path(request.workspace)), Plan.read(request.plan)
+    base_model(place, plan)
+    images = collection(place, plan)
+    training, validation = images.count("training"), images.count("validation")
+    if training < 2:
+        raise BadValue("The plan has no price", f"the training set has {training} images", "Add images")
+    memory, free = price_in_memory(plan, len(images.classes))
+    if memory > free:
+        raise BadValue(
+            "The plan does not fit into memory",
+            f"a step needs about {memory / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
+            "Choose a smaller batch size, a smaller input size or fewer filters",
+        )
+    network_plan, _ = facts_of(plan, len(images.classes))
+    shape, size = plan.preprocessing.shape, min(plan.training.batch_size, training)
+    kernels = plan.training.kernels
+    network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)
+    random = random_generator(0, "pixels for a price")
+    pixels = random.integers(0, 256, (size, *shape), np.uint8)
+    labels = random.integers(0, len(images.classes), size).astype(np.int64)
+    preprocessor = Preprocessor.measured(pixels, plan.preprocessing)
+    members = np.resize(np.arange(size), size * (MOST + SETTLING))
+    classes = len(images.classes)
+    feed = Feed(pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes)
+    steps: list[float] = []
+    with ThreadPool(plan.training.threads) as thread_pool:
+        learner = Classifier(network, plan, preprocessor, thread_pool, np.ones(classes, np.int64))
+        batches = feed.epoch(0)
+        began = time.perf_counter()
+        for number, batch in enumerate(batches):
+            learner.learn(batch, StepContext(plan.seed, 0, number, 0), feed.batches)
+            now = time.perf_counter()
+            if number >= SETTLING:
+                steps.append(now - began)
+            began = now
+            yield Progress(number, MOST, "training for a moment")
+            if len(steps) >= FEWEST and sum(steps) >= SECONDS:
+                break
+        batches.close()  # type: ignore[attr-defined]
+        learner.evaluate(pixels, labels)
+        began = time.perf_counter()
+        learner.evaluate(pixels, labels)
+        evaluation = (time.perf_counter() - began) * validation / size
+    step = statistics.median(steps)
+    batches_of_epoch = -(-training // plan.training.batch_size)
+    seconds = step * training / size + evaluation
+    return PlanPrice(seconds, step, evaluation, batches_of_epoch, training, validation, memory, free)

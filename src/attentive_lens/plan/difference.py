@@ -1,0 +1,54 @@
+"""What two plans differ in, setting by setting and layer by layer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from attentive_lens.core.records import PlainTable
+from attentive_lens.plan.plan import Plan
+
+
+@dataclass(frozen=True)
+class Difference:
+    """A dotted key, and what the two plans have there; None where one has nothing."""
+
+    key: str
+    one: str | None
+    other: str | None
+
+
+def differences(one: Plan, other: Plan) -> tuple[Difference, ...]:
+    """All of them: settings by key, augmentation steps by kind, layers by name, in the order of the plans."""
+    tables = [_flat(plan) for plan in (one, other)]
+    keys = dict.fromkeys([*tables[0], *tables[1]])
+    rows = (Difference(key, tables[0].get(key), tables[1].get(key)) for key in keys)
+    return tuple(row for row in rows if row.one != row.other)
+
+
+def _flat(plan: Plan) -> dict[str, str]:
+    table = plan.write()
+    rows: dict[str, str] = {}
+    for key, value in table.items():
+        if key in ("format", "network", "augmentation"):
+            continue
+        if isinstance(value, dict):
+            rows |= {f"{key}.{name}": _text(setting) for name, setting in value.items()}
+        else:
+            rows[key] = _text(value)
+    for place, step in enumerate(plan.augmentation, 1):
+        rows[f"augmentation.{step.kind}"] = f"step {place}: {_settings(step.write())}"
+    for node in plan.network.nodes:
+        multiplier = "" if node.lr_multiplier == 1 else f", lr_multiplier {node.lr_multiplier:g}"
+        words = f"{node.layer.kind}: {_settings(node.layer.write())}{multiplier}, after {', '.join(node.after)}"
+        rows[f"network.{node.name}"] = words.replace(": ,", ",")
+    return rows
+
+
+def _settings(table: PlainTable) -> str:
+    return ", ".join(f"{name} {_text(value)}" for name, value in table.items())
+
+
+def _text(value: object) -> str:
+    if isinstance(value, list | tuple):
+        return "–".join(map(_text, value))
+    return f"{value:g}" if isinstance(value, float) else str(value)
