@@ -200,6 +200,20 @@ def test_a_model_file_of_another_workspace_is_built_on(
     assert child(frame, QLabel, "base problem").isVisible()
 
 
+def test_a_plan_is_priced_when_it_has_settled_and_somebody_looks(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    price = child(frame, QLabel, "price")
+    assert price.text() == ""
+    stage(qtbot, frame, "network")
+    qtbot.waitUntil(lambda: "s per epoch of 2 batches here" in price.text(), timeout=60_000)
+    click(qtbot, frame, "starter residual")
+    assert price.text() == "", "the other plan's price"
+    qtbot.waitUntil(lambda: "per epoch" in price.text(), timeout=60_000)
+    assert "for 20 epochs" in price.text()
+
+
 def problems(page: QWidget) -> str:
     return " ".join(form.problem.text() for form in page.findChildren(Form) if form.problem.isVisible())
 

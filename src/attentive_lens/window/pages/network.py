@@ -5,12 +5,15 @@ from __future__ import annotations
 from functools import partial
 from typing import Any
 
-from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtCore import QRectF, Qt, QTimer
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
 
 from attentive_lens.desk.bases import without_base
 from attentive_lens.desk.design import facts_of, price_in_memory
+from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.plan.network import Facts
+from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look
 from attentive_lens.window.network.base_panel import BasePanel
@@ -19,8 +22,10 @@ from attentive_lens.window.parts.basics import button, label, panel, to_image
 from attentive_lens.window.parts.bench import Bench, plates_of
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import percent, shape, short, thousands
+from attentive_lens.window.words import duration, percent, shape, short, thousands
 
+SETTLED = 800
+"""Milliseconds without a change after which a plan is priced."""
 RARE = ("padding_width", "dilation", "groups", "unit")
 """Settings that are told only where they are not what they usually are."""
 
@@ -56,6 +61,8 @@ class NetworkPage(Page):
             begin.addWidget(starter_button)
             self.starters[name] = starter_button
         begin.addStretch()
+        self.price = label(role="faint", name="price")
+        begin.addWidget(self.price)
         layout.addLayout(begin)
         self.memory = label(role="warn", name="memory warning")
         self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
@@ -105,6 +112,11 @@ class NetworkPage(Page):
         inside.addWidget(self.base)
         below.addWidget(frame, 1)
 
+        self._priced: Plan | None = None
+        self._price = QTimer(self)
+        self._price.setSingleShot(True)
+        self._price.setInterval(SETTLED)
+        self._price.timeout.connect(self._ask_price)
         session.plan_changed.connect(self.refresh)
         session.runs_changed.connect(self._list_runs)
         session.pixels_ready.connect(self._show_layer)
@@ -140,6 +152,9 @@ class NetworkPage(Page):
             f"{len(network.nodes)} layers · {thousands(weights)} weights{held} · {short(cost)} multiply-adds an image"
             f" · {short(needed)}B to train"
         )
+        self.price.setText("")
+        self._priced = None
+        self._price.start()
         self.memory.setText(
             f"A step of training needs {short(needed)}B, and {short(free)}B are free: it will be refused."
             " Choose a smaller batch size, a smaller input size or fewer filters."
@@ -150,6 +165,32 @@ class NetworkPage(Page):
         self._list_runs()
         self._show_layer()
         self.action_changed.emit()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """The price is measured once somebody looks."""
+        super().showEvent(event)
+        self._price.start()
+
+    def _ask_price(self) -> None:
+        """Measure what an epoch takes, unless a run has the machine or nobody looks."""
+        plan = self.session.design.plan
+        if plan == self._priced or not self.isVisible() or self.session.runs.training is not None:
+            return
+        self._priced = plan
+        request = PricePlan(self.session.place, plan.write())
+        self.session.ask(request, partial(self._show_price, plan), self._no_price, priority=9, scope="price")
+
+    def _show_price(self, plan: Plan, price: PlanPrice) -> None:
+        if plan == self.session.design.plan:
+            batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
+            whole = duration(price.epoch_seconds * plan.training.epochs)
+            self.price.setText(
+                f"About {price.epoch_seconds:.2g}\u2009s per epoch of {batches} here, {whole} for"
+                f" {plan.training.epochs} epochs"
+            )
+
+    def _no_price(self, sentence: str) -> None:
+        self.price.setText(f"No price: {sentence}")
 
     def _start_from(self, name: str) -> None:
         plan = self.session.design.plan
