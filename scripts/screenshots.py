@@ -52,7 +52,7 @@ def main() -> None:
         wait(0.2)
     for stage in ("images", "network", "training", "results", "explain"):
         frame.show_stage(stage)
-        wait(1.5)
+        wait(6 if stage == "network" else 1.5)  # the price takes a moment
         frame.grab().save(str(into / f"{stage}.png"))
     explain = frame.page("explain")
     for name in ("find causes", "measure trust"):

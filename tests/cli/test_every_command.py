@@ -37,7 +37,7 @@ NEEDED = {
     "PLACE": "none",
 }
 """What stands in the place of an argument."""
-WITHOUT_PLACES = {"demo", "measure", "plan keys", "plan new"}
+WITHOUT_PLACES = {"demo", "measure", "plan keys", "plan new", "plan show"}
 
 
 def parameters() -> dict[str, list[typer.core.TyperArgument]]:

@@ -9,7 +9,7 @@ import typer
 from rich.table import Column, Table
 
 from attentive_lens.cli.app import AsJson, PlanFile, Settings, app
-from attentive_lens.cli.results import (
+from attentive_lens.cli.plan_results import (
     LayerFacts,
     LayerShown,
     PlanChecked,
