@@ -19,8 +19,8 @@ AT_ONCE = 8
 def channel_statistics(predictor: Predictor, images: Array) -> Array:
     """Mean and standard deviation of every channel of every convolution, over the places of each prepared image.
 
-    They tell strange images from known ones far better than the last hidden layer, which keeps only what tells the
-    classes apart (``benchmarks/real/causes.py``). Statistics of channels as a description of texture: Portilla &
+    They tell strange images from known ones better than the last hidden layer, which keeps only what tells the classes
+    apart. Statistics of channels as a description of texture: Portilla &
     Simoncelli 2000. A network without convolutions gives the input of its output layer.
 
     Parameters

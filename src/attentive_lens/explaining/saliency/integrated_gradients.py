@@ -24,9 +24,8 @@ class IntegratedGradients(MapMethod):
     Parameters
     ----------
     baselines : tuple of str
-        Of `BASELINES`. From the image out of focus, which is also what deletion leaves: of those tried alone and
-        together it passes the test of trust most often on real pictures (``benchmarks/real/trust.py``). From a flat
-        colour, what has that colour adds nothing.
+        Of `BASELINES`. From the image out of focus, which is also what deletion leaves, maps pass the test of trust
+        more often than from the mean colour, or from both. From a flat colour, what has that colour adds nothing.
     spread : float
         Standard deviation, a part of the side, over which each part is spread out; what they add up to stays.
 
