@@ -27,6 +27,7 @@ BY_CHANCE = 0.001
 """Probability that a difference is chance, below which it is told; divided by how many were looked at."""
 MOST_PAIRS = 3
 """Confusions of a group that are named, the most frequent first."""
+MOST_CLASSES = 3
 NEIGHBOURS = 15
 NEAREST = 3
 """Training images whose mean distance is an image's distance from all of them."""
@@ -186,6 +187,11 @@ class Evidence:
         wrong = self.mistakes
         pairs = Counter((self.classes[wrong.true[k]], self.classes[wrong.said[k]]) for k in members)
         return pairs.most_common(MOST_PAIRS)
+
+    def classes_in_words(self, members: Sequence[int]) -> str:
+        """The classes on the labels of some mistakes, the most frequent first: «a (7), b (2)»."""
+        counts = Counter(self.classes[self.mistakes.true[k]] for k in members)
+        return ", ".join(f"{name} ({count})" for name, count in counts.most_common(MOST_CLASSES))
 
     def pairs_in_words(self, members: Sequence[int]) -> str:
         """«a said to be b (7), b said to be c (2)»."""

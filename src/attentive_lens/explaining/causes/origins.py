@@ -62,12 +62,11 @@ class Origins(Finder):
             f" {learned if images else 'no image from there was trained on'}:"
             f" {evidence.pairs_in_words(members.tolist())}"
         )
-        true = np.bincount(wrong.true[members], minlength=len(evidence.classes))
-        most = [f"{evidence.classes[k]} ({true[k]})" for k in np.argsort(-true, kind="stable")[:3] if true[k]]
+        most = evidence.classes_in_words(members.tolist())
         if images == 0:
-            remedy = f"Put images from there into the training set, of {', '.join(most)} first"
+            remedy = f"Put images from there into the training set, of {most} first"
         else:
-            remedy = f"Add training images from there, of {', '.join(most)} first; look at what is different there"
+            remedy = f"Add training images from there, of {most} first; look at what is different there"
         figures = {"mistakes": float(len(members)), "expected": expected, "part of the training images": part}
         return CauseFound("origin", f"are from {word}", tuple(members.tolist()), why, remedy, figures)
 

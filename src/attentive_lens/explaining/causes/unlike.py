@@ -42,9 +42,7 @@ class Unlike(Finder):
             f" {len(far) / len(wrong):.0%} of the mistakes lie farther from every training image than"
             f" {usual_part:.0%} of the right answers do: {evidence.pairs_in_words(members)}"
         )
-        kinds = np.bincount(wrong.true[far], minlength=len(evidence.classes))
-        most = [f"{evidence.classes[k]} ({kinds[k]})" for k in np.argsort(-kinds, kind="stable")[:3] if kinds[k]]
-        remedy = f"Add training images of their kind, as these show it: {', '.join(most)}"
+        remedy = f"Add training images of their kind, as these show it: {evidence.classes_in_words(members)}"
         figures = {
             "part of the mistakes": len(far) / len(wrong),
             "part of the right answers": right_far / len(right),
