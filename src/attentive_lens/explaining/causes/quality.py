@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.jobs import Job, Progress, paced
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.explaining.causes.base import (
     BY_CHANCE,
     FEWEST,
@@ -18,6 +16,7 @@ from attentive_lens.explaining.causes.base import (
     more_often,
 )
 from attentive_lens.explaining.causes.measures import MEASURES
+from attentive_lens.explaining.trials import said_of
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import Plan
 
@@ -33,7 +32,6 @@ mend, where that can be done."""
 CONTROLS = 128
 FEWEST_OF_CLASS = 20
 """Training images of a class from which its own values are usual; below, those of all classes."""
-AT_ONCE = 16
 
 
 class Quality(Finder):
@@ -65,7 +63,7 @@ def _tried(evidence: Evidence, word: str, high: bool) -> list[CauseFound]:
     if len(controls) < FEWEST:
         return []
     imitated, strength = measure.imitated(evidence.images(right, controls), ratio * usual[right.true[controls]])
-    turned = float((_said(evidence, imitated) != right.said[controls]).mean())
+    turned = float((said_of(evidence.predictor, imitated) != right.said[controls]).mean())
     if turned < TURNS:
         return []
     part, right_part = len(members) / len(wrong), float((right_extreme <= tail).mean())
@@ -109,7 +107,9 @@ def _undone(
     wrong, measure = evidence.mistakes, MEASURES[word]
     true, images = wrong.true[members], evidence.images(wrong, members)
     targets = (usual[true], ratio * wrong.measures[word][members])
-    parts = [float((_said(evidence, measure.imitated(images, target)[0]) == true).mean()) for target in targets]
+    parts = [
+        float((said_of(evidence.predictor, measure.imitated(images, target)[0]) == true).mean()) for target in targets
+    ]
     return parts[0], parts[1]
 
 
@@ -144,12 +144,3 @@ def _ranks(evidence: Evidence, word: str, of: str, high: bool) -> NDArray[np.flo
         below, through = (np.searchsorted(ordered, values, side) for side in ("left", "right"))
         ranks[chosen] = (below + through) / 2 / max(1, len(ordered))
     return ranks
-
-
-def _said(evidence: Evidence, images: NDArray[np.uint8]) -> NDArray[np.intp]:
-    predictor = evidence.predictor
-    parts: Sequence[NDArray[np.intp]] = [
-        predictor.said(predictor.scores(predictor.prepare(images[first : first + AT_ONCE])))
-        for first in paced(range(0, len(images), AT_ONCE), 1)
-    ]
-    return np.concatenate(parts)
