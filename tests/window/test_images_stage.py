@@ -13,7 +13,7 @@ from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QMenu, QPushButton, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
-from tests.window.test_end_to_end import LEFT, child, click, stage
+from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.desk import memory
 from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound

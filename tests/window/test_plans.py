@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QShortcut
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
-from tests.window.test_end_to_end import child, click, stage
+from tests.driving import child, click, stage
 
 from attentive_lens.desk import design
 from attentive_lens.desk.browsing import find_images

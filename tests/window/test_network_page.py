@@ -1,0 +1,87 @@
+"""The Network stage: a base is chosen, asked whether it helps, and the plan is priced."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel
+from pytestqt.qtbot import QtBot
+from tests.driving import LEFT, child, click, stage
+
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.bench import Bench
+from attentive_lens.workspace import Workspace
+
+OpenFrame = Callable[[Workspace], Frame]
+
+
+def test_layers_of_an_earlier_run_are_frozen_from_the_network_page(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    runs = child(frame, QComboBox, "base run")
+    runs.setCurrentIndex(1)
+    runs.activated.emit(1)
+    plan = frame.session.design.plan
+    assert plan.base is not None
+    assert (plan.base.run, plan.base.until) == (1, "max pooling 2")
+    frozen = [p.name for p in child(frame, Bench, "bench").plates if p.frozen]
+    assert frozen == ["convolution 1", "max pooling 1", "convolution 2", "max pooling 2"]
+    until = child(frame, QComboBox, "base until")
+    until.setCurrentIndex(until.findData("max pooling 1"))
+    until.activated.emit(until.currentIndex())
+    assert frame.session.design.plan.frozen == {"convolution 1", "relu 1", "max pooling 1"}
+    advice = child(frame, QLabel, "base advice")
+    qtbot.waitUntil(lambda: "A linear classifier on what «max pooling 1» of run 1" in advice.text(), timeout=60_000)
+    statistics = child(frame, QComboBox, "base statistics")
+    statistics.setCurrentIndex(statistics.findData("base"))
+    statistics.activated.emit(statistics.currentIndex())
+    qtbot.mouseClick(child(frame, QCheckBox, "base frozen"), LEFT, pos=QPoint(8, 8))
+    changed = frame.session.design.plan.base
+    assert changed is not None
+    assert (changed.until, changed.statistics, changed.frozen) == ("max pooling 1", "base", False)
+    assert frame.session.design.plan.frozen == frozenset()
+    runs.setCurrentIndex(0)
+    runs.activated.emit(0)
+    assert frame.session.design.plan.base is None
+
+
+def test_a_model_file_of_another_workspace_is_built_on(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    file = Path(shutil.copy(station.run(1).model, tmp_path / "meadow.alens"))
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    runs = child(frame, QComboBox, "base run")
+    for chosen in ("", str(file)):
+        monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, chosen=chosen: (chosen, ""))
+        runs.setCurrentIndex(runs.count() - 1)
+        runs.activated.emit(runs.count() - 1)
+        base = frame.session.design.plan.base
+        assert (base.model if base is not None else "") == chosen
+    assert (runs.currentText(), frame.session.design.plan.name) == ("meadow.alens", "two blocks on meadow.alens")
+    file.write_bytes(b"no model")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
+    runs.setCurrentIndex(runs.count() - 1)
+    runs.activated.emit(runs.count() - 1)
+    assert "meadow.alens" in child(frame, QLabel, "base problem").text()
+    assert child(frame, QLabel, "base problem").isVisible()
+
+
+def test_a_plan_is_priced_when_it_has_settled_and_somebody_looks(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    price = child(frame, QLabel, "price")
+    assert price.text() == ""
+    stage(qtbot, frame, "network")
+    qtbot.waitUntil(lambda: "s per epoch of 2 batches here" in price.text(), timeout=60_000)
+    click(qtbot, frame, "starter residual")
+    assert price.text() == "", "the other plan's price"
+    qtbot.waitUntil(lambda: "per epoch" in price.text(), timeout=60_000)
+    assert "for 20 epochs" in price.text()
