@@ -10,6 +10,7 @@ from __future__ import annotations
 import zlib
 
 import numpy as np
+from numpy.typing import NDArray
 
 
 def random_generator(seed: int, purpose: str, *places: int) -> np.random.Generator:
@@ -34,3 +35,10 @@ def random_generator(seed: int, purpose: str, *places: int) -> np.random.Generat
     key = np.array([seed & 0xFFFF_FFFF_FFFF_FFFF, zlib.crc32(purpose.encode())], np.uint64)
     counter = np.array([0, *places, *([0] * (3 - len(places)))], np.uint64)
     return np.random.Generator(np.random.Philox(key=key, counter=counter))
+
+
+def some_of(count: int, most: int, purpose: str) -> NDArray[np.int64]:
+    """Places of at most so many of ``count`` things, drawn by lot and in their order; the same for the same words."""
+    if count <= most:
+        return np.arange(count)
+    return np.sort(random_generator(0, purpose).choice(count, most, replace=False))

@@ -14,12 +14,12 @@ PENALTIES = (1e-3, 1e-2, 1e-1, 1.0, 10.0)
 """Ridge penalties of which the best is taken, by leaving one out."""
 
 
-def pooled(outputs: Array) -> Array:
-    """Feature maps N×H×W×C averaged over at most 4×4 cells, as rows N×D; rows of values as they are."""
+def pooled(outputs: Array, cells: int = CELLS) -> Array:
+    """Feature maps N×H×W×C averaged over at most cells×cells places, as rows N×D; rows of values as they are."""
     if outputs.ndim != 4:
         return outputs.reshape(len(outputs), -1)
     count, height, width, _ = outputs.shape
-    rows, columns = (np.linspace(0, side, min(CELLS, side) + 1).astype(int) for side in (height, width))
+    rows, columns = (np.linspace(0, side, min(cells, side) + 1).astype(int) for side in (height, width))
     sums = np.add.reduceat(np.add.reduceat(outputs, rows[:-1], axis=1), columns[:-1], axis=2)
     areas = np.diff(rows)[:, None] * np.diff(columns)
     return (sums / areas[None, :, :, None]).reshape(count, -1)

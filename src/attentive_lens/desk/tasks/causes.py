@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.core.random import random_generator
+from attentive_lens.core.random import some_of
 from attentive_lens.desk.data import Data
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
@@ -92,10 +92,7 @@ def _units(split: Split, names: list[str]) -> NDArray[np.int64]:
 
 def _few(things: Sequence[T], most: int) -> Sequence[T]:
     """Drawn by lot, in their order; all if there are no more."""
-    if len(things) <= most:
-        return things
-    chosen = np.sort(random_generator(0, "images to compare with").choice(len(things), most, replace=False))
-    return [things[k] for k in chosen]
+    return [things[k] for k in some_of(len(things), most, "images to compare with")]
 
 
 def _groups(probe: Probe, method: MapMethod, data: Data, mistakes: Sequence[Answer]) -> Job[list[Group]]:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.core.random import random_generator
+from attentive_lens.core.random import some_of
 from attentive_lens.desk.bases import base_model
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
@@ -44,7 +44,10 @@ def probe(request: ProbeBase) -> Job[BaseProbe]:
     if plan.base is None or model is None:
         raise BadValue("The plan has no base", "there is nothing to ask", "Name a run or a model file")
     data = yield from gather(place, plan, preprocessing=model.preprocessor.settings)
-    training, validation = (_few(data.members(name)) for name in ("training", "validation"))
+    training, validation = (
+        members[some_of(len(members), MOST, "images to probe with")]
+        for members in (data.members("training"), data.members("validation"))
+    )
     validation = validation if len(validation) >= FEWEST else validation[:0]
     if len(training) < 2:
         raise BadValue("The base cannot be asked", f"the training set has {len(training)} images", "Add images")
@@ -107,13 +110,6 @@ def _error(accuracy: float, images: int) -> float:
     return math.sqrt(max(accuracy * (1 - accuracy), 0.01) / images)
 
 
-def _few(members: NDArray[np.int64]) -> NDArray[np.int64]:
-    if len(members) <= MOST:
-        return members
-    chosen = random_generator(0, "images to probe with").choice(len(members), MOST, replace=False)
-    return np.asarray(members[np.sort(chosen)], np.int64)
-
-
 def _ends(model: ModelFile, until: str) -> tuple[str, ...]:
     """The last layer of every size of feature map, and the one that was chosen."""
     facts = [fact for fact in model.plan.facts(model.preprocessor.settings.shape) if len(fact.shape) == 3]
@@ -148,10 +144,7 @@ def _pixels(data: Data, places: NDArray[np.int64]) -> Job[Array]:
     parts: list[Array] = []
     for first in range(0, len(places), AT_ONCE):
         yield Progress(first, len(places), "looking at the pixels")
-        images = np.asarray(data.pixels[places[first : first + AT_ONCE]], np.float32)
-        steps = np.linspace(0, images.shape[1], min(PIXELS, images.shape[1]) + 1).astype(int)[:-1]
-        cells = np.add.reduceat(np.add.reduceat(images, steps, axis=1), steps, axis=2)
-        parts.append(cells.reshape(len(images), -1))
+        parts.append(pooled(np.asarray(data.pixels[places[first : first + AT_ONCE]], np.float32), PIXELS))
     return np.concatenate(parts)
 
 
