@@ -13,14 +13,7 @@ from rich.table import Table
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, printable
 from attentive_lens.cli.results import DemoMade, Mistake, RunWatched, ScoresOfRun
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
-from attentive_lens.desk.cautions import (
-    caution_of_gap,
-    caution_of_labels,
-    caution_of_names,
-    caution_of_test,
-    changed_since,
-    judged_by_test,
-)
+from attentive_lens.desk.cautions import caution_of_labels, cautions_of, changed_since, judged_by_test
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.requests.models import Predict, Prediction, Score, Unreadable
@@ -197,13 +190,8 @@ def score(
         )
     if len(wrong) > 20:
         out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
-    cautions = [caution_of_labels(run, relabelled), caution_of_test(judged) if on == "test" else ""]
-    if on == "validation":
-        cautions.append(caution_of_names(collection(place, place.run(run).plan(), place.run(run)), scores.accuracy))
-    cautions.append(caution_of_gap(place.run(run), RunReader(place.run(run)).view().best, scores))
-    for caution in cautions:
-        if caution:
-            out.print(caution)
+    for caution in cautions_of(place, place.run(run), scores, relabelled, RunReader(place.run(run)).view().best):
+        out.print(caution)
 
 
 @app.command()

@@ -8,7 +8,7 @@ from pathlib import PurePath
 
 import numpy as np
 
-from attentive_lens.desk.collection import Collection
+from attentive_lens.desk.collection import Collection, collection
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import LEFT_OUT, SETS, name_pattern
 from attentive_lens.scoring.scores import Scores
@@ -113,6 +113,18 @@ def classes_by_folder(collection: Collection) -> list[str]:
         f"{names}{more} {stand} in one folder only, of {len(every)}: a network may learn the folder, its camera or its"
         " day, in place of the class."
     ]
+
+
+def cautions_of(
+    workspace: Workspace, run: Run, scores: Scores, changed: Sequence[int], best: EpochEvent | None
+) -> list[str]:
+    """All there is to know before a run's scores are trusted; ``best`` is its best epoch."""
+    cautions = [caution_of_labels(run.number, changed)]
+    if scores.on == "test":
+        cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]
+    if scores.on == "validation" and scores.accuracy >= PERFECT:
+        cautions.append(caution_of_names(collection(workspace, run.plan(), run), scores.accuracy))
+    return [sentence for sentence in cautions if sentence]
 
 
 def caution_of_labels(run: int, changed: Sequence[int]) -> str:

@@ -3,14 +3,7 @@
 from __future__ import annotations
 
 from attentive_lens.desk.browsing import Answers
-from attentive_lens.desk.cautions import (
-    caution_of_gap,
-    caution_of_labels,
-    caution_of_names,
-    caution_of_test,
-    changed_since,
-    judged_by_test,
-)
+from attentive_lens.desk.cautions import caution_of_labels, caution_of_test, cautions_of, changed_since, judged_by_test
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.open_images import OpenImages
 from attentive_lens.desk.open_runs import OpenRuns
@@ -87,17 +80,15 @@ class OpenScores:
 
     def cautions(self) -> list[str]:
         """What to know before trusting the scores in view: labels changed since, a test set used to choose by."""
+        view = self._runs.view
         if self._runs.current is None:
             return []
-        cautions = [caution_of_labels(self._runs.current, self.relabelled)]
-        if self.on == "validation" and self.current is not None:
-            cautions.append(caution_of_names(self._images.collection, self.current.accuracy))
-        if self.on == "test":
-            cautions.append(caution_of_test(judged_by_test(self._runs.workspace)))
-            view = self._runs.view
-            if self.current is not None and view is not None:
-                cautions.append(caution_of_gap(self._runs.workspace.run(view.number), view.best, self.current))
-        return [sentence for sentence in cautions if sentence]
+        if self.current is None or view is None:
+            of_test = caution_of_test(judged_by_test(self._runs.workspace)) if self.on == "test" else ""
+            cautions = (caution_of_labels(self._runs.current, self.relabelled), of_test)
+            return [sentence for sentence in cautions if sentence]
+        workspace = self._runs.workspace
+        return cautions_of(workspace, workspace.run(view.number), self.current, self.relabelled, view.best)
 
     @property
     def relabelled(self) -> list[int]:
