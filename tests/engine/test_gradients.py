@@ -44,7 +44,8 @@ from attentive_lens.plan.layers import (
     Tanh,
     TransposedConvolution,
 )
-from attentive_lens.plan.network import IMAGE, NetworkPlan
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import IMAGE
 
 STEP = 1e-5
 WORST = 1e-6

@@ -20,7 +20,8 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan.blocks import BLOCKS, Branches, Dense, Residual, Separable, Squeeze, built
 from attentive_lens.plan.initialisations import INITIALISATIONS
 from attentive_lens.plan.layers import BatchNormalisation, Convolution, Flatten, GlobalPooling, Output, Relu
-from attentive_lens.plan.network import IMAGE, NetworkPlan
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import IMAGE
 
 SHAPE = (8, 8, 3)
 GRAPH = built(

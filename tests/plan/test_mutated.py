@@ -10,7 +10,8 @@ import pytest
 
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.layers import Output, Relu
-from attentive_lens.plan.network import MOST_NODES, NetworkPlan
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import MOST_NODES
 from attentive_lens.plan.plan import Plan
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks" / "attacks"))

@@ -16,7 +16,8 @@ from attentive_lens.plan.layers import (
     Relu,
     TransposedConvolution,
 )
-from attentive_lens.plan.network import NetworkPlan, Node
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import Node
 from attentive_lens.plan.starters import STARTERS
 
 

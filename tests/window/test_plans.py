@@ -67,7 +67,7 @@ def test_a_damaged_draft_is_told_and_left_until_the_plan_changes(
     frame.close()
     assert (station.folder / FILE).read_text("utf-8") == "name = ["
     draft = Design(station)
-    draft.plan = Plan().changed({"seed": 3})
+    draft.change(Plan().changed({"seed": 3}))
     draft.keep()
     assert Design(station).plan.seed == 3
 

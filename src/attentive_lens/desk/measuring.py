@@ -28,6 +28,7 @@ from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.optimisers import AdamOptimiser
 from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.plan.examination import working_memory
 from attentive_lens.plan.initialisations import He
 from attentive_lens.plan.layers import (
     BatchNormalisation,
@@ -40,7 +41,7 @@ from attentive_lens.plan.layers import (
     Output,
     Relu,
 )
-from attentive_lens.plan.network import NetworkPlan, working_memory
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.optimisers import Adam
 
 SIDE = 2048

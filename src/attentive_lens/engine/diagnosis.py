@@ -8,7 +8,7 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.network import Network, alone
-from attentive_lens.plan.network import IMAGE
+from attentive_lens.plan.nodes import IMAGE
 
 
 def where_it_began(network: Network, images: Array, targets: Array, context: StepContext, loss: Loss) -> str:

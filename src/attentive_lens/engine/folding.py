@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from attentive_lens.engine.network import Network
-from attentive_lens.plan.network import IMAGE, NetworkPlan
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import IMAGE
 
 
 def folded(network: Network) -> Network:

@@ -15,7 +15,8 @@ from attentive_lens.engine.arrays import Array, Dtype, Weights
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Rule, StepContext
 from attentive_lens.engine.layers.base import AnyLayer
 from attentive_lens.plan.initialisations import He, InitialisationSettings
-from attentive_lens.plan.network import IMAGE, NetworkPlan
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import IMAGE
 
 T = TypeVar("T")
 Pass = Generator[Array, Array, T]

@@ -12,7 +12,7 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.probe import Probe, Targets
-from attentive_lens.plan.network import Facts
+from attentive_lens.plan.examination import Facts
 
 CHANNELS_AT_ONCE = 32
 STEPS, JITTER = 96, 4

@@ -9,7 +9,7 @@ import numpy as np
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.layers import Rule
 from attentive_lens.engine.network import Network
-from attentive_lens.plan.network import IMAGE
+from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.predicting import Predictor
 
 AT_ONCE = 8

@@ -28,8 +28,10 @@ from attentive_lens.errors import BadFile, LensError
 from attentive_lens.formats.bundle import FORMAT, ModelFile
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.blocks import read_network
+from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.layers.base import product
-from attentive_lens.plan.network import MOST_NODES, Facts, NetworkPlan
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import MOST_NODES
 from attentive_lens.plan.preprocessing import Preprocessing
 
 WEIGHTS, OPTIMISER = "weights.safetensors", "optimiser.safetensors"

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from abc import abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
@@ -27,32 +27,49 @@ from attentive_lens.plan.layers import (
     Relu,
     Sigmoid,
 )
-from attentive_lens.plan.network import IMAGE, MOST_NODES, Names, NetworkPlan, Node
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import IMAGE, MOST_NODES, Names, Node, is_name
 
 
 class Builder:
-    """Nodes being put together; each new one stands after the last unless told otherwise."""
+    """Nodes being put together; each new one stands after the last unless told otherwise.
 
-    def __init__(self) -> None:
+    Parameters
+    ----------
+    nodes : sequence of Node
+        Those that stand already; nothing is known of their channels but what their layers tell.
+    taken : iterable of str
+        Names that further nodes and blocks must not have.
+    """
+
+    def __init__(self, nodes: Sequence[Node] = (), taken: Iterable[str] = ()) -> None:
         self.nodes: list[Node] = []
-        self.names = Names()
+        self.names = Names(taken)
         self.channels: dict[str, int | None] = {IMAGE: None}
-
-    @property
-    def last(self) -> str:
-        """Name of the last node, or of the image."""
-        return self.nodes[-1].name if self.nodes else IMAGE
+        self.last = IMAGE
+        self._part_of = ""
+        for node in nodes:
+            self.put(node)
 
     def add(self, layer: LayerSettings, *after: str) -> str:
         """Add a layer; its name."""
-        return self.put(Node(self.names.free(layer), layer, after or (self.last,)))
+        return self.put(Node(self.names.free(layer), layer, after or (self.last,), part_of=self._part_of))
+
+    def build(self, block: Block) -> None:
+        """Add a block's nodes, which know the name of their block."""
+        self._part_of = self.names.numbered(block.kind)
+        self.names.take(self._part_of)
+        block.build(self)
+        self._part_of = ""
 
     def put(self, node: Node) -> str:
         """Add a node; its name."""
         if len(self.nodes) >= 2 * MOST_NODES:
             raise BadValue("The network is too large", f"it has more than {MOST_NODES} layers", "Use fewer layers")
         self.nodes.append(node)
+        self.last = node.name
         self.names.take(node.name)
+        self.names.take(node.part_of)
         channels = [self.channels.get(name) for name in node.after]
         self.channels[node.name] = node.layer.output_channels(*channels) if channels else None
         return node.name
@@ -220,7 +237,7 @@ def built(parts: Sequence[LayerSettings | Block]) -> NetworkPlan:
     onto = Builder()
     for part in parts:
         if isinstance(part, Block):
-            part.build(onto)
+            onto.build(part)
         else:
             onto.add(part)
     return NetworkPlan(tuple(onto.nodes))
@@ -238,33 +255,50 @@ def read_network(tables: Any) -> NetworkPlan:
     `name` and `after` may be left out in a stack; a block stands after the last node and takes neither. Whatever is
     given, what is no network is a `BadValue`.
     """
+    return NetworkPlan(read_nodes(tables))
+
+
+def read_nodes(tables: Any) -> tuple[Node, ...]:
+    """The nodes of ``[[network]]`` tables, whether or not they make a sound network.
+
+    Raises
+    ------
+    BadValue
+        At the first table that is no layer and no block.
+    """
     if isinstance(tables, str | Mapping) or not isinstance(tables, Sequence):
         raise BadValue("plan.network", f"a list of layers is needed, got {tables!r:.60}", "Write [[network]] sections")
     onto = Builder()
     for table in tables:
-        if not isinstance(table, Mapping):
-            raise BadValue("plan.network", f"a layer is a section, not {table!r:.60}", "Write it under [[network]]")
-        rest = dict(table)
-        if "block" in rest:
-            kind = rest.pop("block")
-            if not isinstance(kind, str) or kind not in BLOCKS:
-                raise unknown_word("network.block", str(kind)[:60], frozenset(BLOCKS))
-            BLOCKS[kind].read(rest).build(onto)
-            continue
-        kind, multiplier = rest.pop("layer", None), rest.pop("lr_multiplier", 1.0)
-        if isinstance(multiplier, bool) or not isinstance(multiplier, int | float):
-            raise BadValue(
-                "network.lr_multiplier", f"a number is needed, got {multiplier!r:.60}", "Change it in the plan"
-            )
-        if not isinstance(kind, str) or kind not in LAYERS:
-            raise unknown_word("network.layer", str(kind)[:60], frozenset(LAYERS))
-        name, after = rest.pop("name", None), rest.pop("after", onto.last)
-        layer = LAYERS[kind].read(rest)
-        sources = (after,) if isinstance(after, str) else tuple(after) if isinstance(after, list) else ()
-        if not sources or not all(isinstance(source, str) for source in sources):
-            raise BadValue("network.after", f"a name or a list of names is needed, got {after!r:.60}", "Mend it")
-        if name is not None and not isinstance(name, str):
-            raise BadValue("network.name", f"text is needed, got {name!r:.60}", "Put it in quotation marks")
-        multiplier = float(multiplier) if abs(multiplier) < 1e9 else math.inf
-        onto.put(Node(name if name is not None else onto.names.free(layer), layer, sources, multiplier))
-    return NetworkPlan(tuple(onto.nodes))
+        read_part(table, onto)
+    return tuple(onto.nodes)
+
+
+def read_part(table: Any, onto: Builder) -> None:
+    """Add what one ``[[network]]`` table stands for; `BadValue` if it is no layer and no block."""
+    if not isinstance(table, Mapping):
+        raise BadValue("plan.network", f"a layer is a section, not {table!r:.60}", "Write it under [[network]]")
+    rest = dict(table)
+    if "block" in rest:
+        kind = rest.pop("block")
+        if not isinstance(kind, str) or kind not in BLOCKS:
+            raise unknown_word("network.block", str(kind)[:60], frozenset(BLOCKS))
+        onto.build(BLOCKS[kind].read(rest))
+        return
+    kind, multiplier = rest.pop("layer", None), rest.pop("lr_multiplier", 1.0)
+    if isinstance(multiplier, bool) or not isinstance(multiplier, int | float):
+        raise BadValue("network.lr_multiplier", f"a number is needed, got {multiplier!r:.60}", "Change it in the plan")
+    if not isinstance(kind, str) or kind not in LAYERS:
+        raise unknown_word("network.layer", str(kind)[:60], frozenset(LAYERS))
+    name, after, part_of = rest.pop("name", None), rest.pop("after", onto.last), rest.pop("part_of", "")
+    layer = LAYERS[kind].read(rest)
+    sources = (after,) if isinstance(after, str) else tuple(after) if isinstance(after, list) else ()
+    if not sources or not all(isinstance(source, str) for source in sources):
+        raise BadValue("network.after", f"a name or a list of names is needed, got {after!r:.60}", "Mend it")
+    for key, word in (("name", name), ("part_of", part_of)):
+        if word is not None and not isinstance(word, str):
+            raise BadValue(f"network.{key}", f"text is needed, got {word!r:.60}", "Put it in quotation marks")
+    if part_of and not is_name(part_of):
+        raise BadValue("network.part_of", f"{part_of!r:.60} is no name of a block", "Name it otherwise")
+    multiplier = float(multiplier) if abs(multiplier) < 1e9 else math.inf
+    onto.put(Node(name if name is not None else onto.names.free(layer), layer, sources, multiplier, part_of))

@@ -24,6 +24,7 @@ FREE = {
     "name": "Its name; made from kind and number if left out.",
     "after": "What feeds it: a name, or a list of names where it joins; «image» is the prepared image.",
     "lr_multiplier": "Factor of its learning rate, 0 to 100; 0 holds its weights. 1 if left out.",
+    "part_of": "Name of the block that it is a part of, with which it folds on the bench; may be left out.",
 }
 """What every layer of a plan file may have besides its own settings."""
 
@@ -161,7 +162,7 @@ def _network(plan: Plan) -> list[str]:
         lines += [f"# {node.layer.idea}"] if kind not in explained else []
         lines += ["[[network]]", f"layer = {toml(kind)}", f"name = {toml(node.name)}"]
         lines += _keys(node.layer, explained=kind not in explained)
-        lines += [f"{key} = {toml(table[key])}" for key in ("after", "lr_multiplier") if key in table]
+        lines += [f"{key} = {toml(table[key])}" for key in ("after", "lr_multiplier", "part_of") if key in table]
         lines.append("")
         explained.add(kind)
     others: dict[str, Mapping[str, type[Any]]] = {"layer": LAYERS, "block": BLOCKS}

@@ -17,7 +17,7 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.preprocessing import Preprocessor
-from attentive_lens.plan.network import IMAGE
+from attentive_lens.plan.nodes import IMAGE
 
 
 class Predictor:

@@ -13,7 +13,7 @@ from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.plan.layers import Dropout, Pooling
 from attentive_lens.plan.layers.base import SameShape
-from attentive_lens.plan.network import IMAGE
+from attentive_lens.plan.nodes import IMAGE
 
 
 class ClassActivation(MapMethod):

@@ -21,7 +21,7 @@ from attentive_lens.plan.layers import (
     Multiply,
 )
 from attentive_lens.plan.layers.base import SameShape
-from attentive_lens.plan.network import IMAGE
+from attentive_lens.plan.nodes import IMAGE
 
 EPSILON = 1e-2
 """Of a layer's strongest output: what steadies a division."""

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
 from attentive_lens.desk.bases import without_base
 from attentive_lens.desk.design import facts_of, price_in_memory
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
-from attentive_lens.plan.network import Facts
+from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look

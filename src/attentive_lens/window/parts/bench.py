@@ -28,9 +28,10 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.layers import Dropout, LayerSettings, Relu
 from attentive_lens.plan.layers.base import SameShape
-from attentive_lens.plan.network import Facts, NetworkPlan
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.window import look
 from attentive_lens.window.words import shape, short, shortened, thousands
 
