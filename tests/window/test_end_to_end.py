@@ -19,10 +19,10 @@ from attentive_lens.desk.making import make_demo, make_workspace
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.window.application import open_folder
+from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.augmentation_editor import VariantGrid
 from attentive_lens.window.parts.bars import Bars
-from attentive_lens.window.parts.bench import Bench
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.parts.lens import Lens
 from attentive_lens.window.parts.matrix import ConfusionMatrix

@@ -12,8 +12,8 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
+from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
-from attentive_lens.window.parts.bench import Bench
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]

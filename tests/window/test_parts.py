@@ -6,11 +6,14 @@ from hypothesis import strategies as st
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.plan.blocks import Residual, Squeeze, built
+from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.layers import Convolution, GlobalPooling, Output, Relu
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look, words
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.parts.basics import ink_on_paper, map_colours, to_image
-from attentive_lens.window.parts.bench import Bench, chosen_plates, plates_of
 from attentive_lens.window.parts.chart import Chart, Curve, reduced, round_steps
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet, Group
@@ -90,10 +93,14 @@ def test_a_picture_from_an_array_has_its_pixels(qtbot: QtBot) -> None:
     assert image.pixelColor(6, 2).getRgb()[:3] == tuple(pixels[2, 6])
 
 
+def facts_by_name(network: NetworkPlan, side: int) -> dict[str, Facts]:
+    return {fact.name: fact for fact in network.facts((side, side, 3))}
+
+
 def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
     for starter in STARTERS.values():
         network = starter.network.with_outputs(6)
-        plates = plates_of(network, network.facts((64, 64, 3)), (64, 64, 3), frozenset({"convolution 1"}))
+        plates = plates_of(network.nodes, facts_by_name(network, 64), (64, 64, 3), {"convolution 1"})
         kinds = [node.layer.kind for node in network.nodes]
         coats = kinds.count("relu") + kinds.count("batch normalisation")
         assert len(plates) == 1 + len(kinds) - coats
@@ -104,7 +111,7 @@ def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
 
 def test_a_receptive_field_is_drawn_where_a_change_reaches_the_middle_output() -> None:
     network = STARTERS["two blocks"].network.with_outputs(6)
-    plates = plates_of(network, network.facts((64, 64, 3)), (64, 64, 3), frozenset())
+    plates = plates_of(network.nodes, facts_by_name(network, 64), (64, 64, 3))
     corner, length = plates[3].field(64)  # convolution 2 of 32×32 outputs: 8 pixels from 2·16 − 3 on
     assert (corner * 64, length * 64) == (29, 8)
     assert plates[-1].field(64) == (0.0, 1.0)
@@ -150,15 +157,19 @@ def test_handles_of_a_range_stay_in_it_and_do_not_pass_each_other(qtbot: QtBot) 
 def test_ways_past_plates_that_are_left_out_lead_to_the_right_ones(qapp: object) -> None:
     network = built([Convolution(filters=8), Relu(), Squeeze(), Residual(filters=8), GlobalPooling(), Output()])
     network = network.with_outputs(3)
-    plates = plates_of(network, network.facts((16, 16, 3)), (16, 16, 3), frozenset())
-    wanted = [len(plate.shape) == 3 for plate in plates]
-    kept = chosen_plates(plates, wanted)
+    plates = plates_of(network.nodes, facts_by_name(network, 16), (16, 16, 3))
+    mask = [len(plate.shape) == 3 for plate in plates]
     names = [plate.name for plate in plates]
+
+    def fed_by(name: str) -> set[str]:
+        """Plates that are left in and feed this one, through those that are left out."""
+        sources = plates[names.index(name)].sources
+        return set().union(*({names[k]} if mask[k] else fed_by(names[k]) for k in sources)) if sources else set()
+
+    kept = chosen_plates(plates, mask)
     for plate in kept:
-        before = plates[names.index(plate.name)]
-        ways = {plates[k].name for k in before.after if wanted[k]}
-        assert {kept[k].name for k in plate.after} == ways
-    assert any(plate.after for plate in kept)
+        assert {kept[k].name for k in plate.sources} == fed_by(plate.name)
+    assert any(len(plate.sources) > 1 for plate in kept)
     bench = Bench("bench")
     bench.show_plates(kept)
     bench.resize(700, 240)

@@ -7,6 +7,7 @@ place, so a history of them is a list.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import TypeAlias
@@ -54,9 +55,10 @@ def insert(nodes: Nodes, source: str, part: LayerSettings | Block, consumer: str
     onto.last = source
     if isinstance(part, Block):
         onto.build(part)
+        new = tuple(onto.nodes[place:])
     else:
         onto.add(part)
-    new = tuple(onto.nodes[place:])
+        new = (replace(onto.nodes[-1], part_of=_block_between(nodes, source, consumer)),)
     return _spliced(nodes, place, new, source, onto.last, consumer), onto.last
 
 
@@ -96,7 +98,9 @@ def paste(nodes: Nodes, source: str, stretch: Nodes, consumer: str = "") -> tupl
     taken = Names([*(node.name for node in nodes), *(node.part_of for node in nodes), IMAGE])
     known = {node.name for node in nodes} | {IMAGE}
     renamed: dict[str, str] = {}
-    blocks: dict[str, str] = {"": ""}
+    members = Counter(node.part_of for node in stretch)
+    inside = _block_between(nodes, source, consumer)
+    blocks: dict[str, str] = {"": inside, **{name: inside for name, count in members.items() if count == 1}}
     new: list[Node] = []
     for node in stretch:
         if node.part_of not in blocks:
@@ -222,6 +226,14 @@ def ordered(nodes: Sequence[Node]) -> Nodes:
     return tuple(result)
 
 
+def _block_between(nodes: Nodes, source: str, consumer: str) -> str:
+    """The block that both ends of a way are in, if they are in one; a layer put there is a part of it."""
+    part_of = {node.name: node.part_of for node in nodes}
+    fed = [consumer] if consumer else [node.name for node in nodes if source in node.after]
+    blocks = {part_of.get(name, "") for name in (source, *fed)}
+    return blocks.pop() if len(blocks) == 1 and fed else ""
+
+
 def _place(nodes: Nodes, source: str, consumer: str) -> int:
     """Where in the order something between the two stands: before the consumer, or right after the source."""
     known: Mapping[str, int] = {node.name: place for place, node in enumerate(nodes)}
@@ -259,6 +271,11 @@ def _named(nodes: Nodes, name: str) -> Node:
         if node.name == name:
             return node
     raise BadValue(f"There is no layer called {name}", "the network has none of that name", "Choose another")
+
+
+def feeding(nodes: Nodes, name: str) -> set[str]:
+    """A node and all that feed it, without the image."""
+    return ({name} | _ancestors(nodes, name)) - {IMAGE}
 
 
 def _ancestors(nodes: Nodes, name: str) -> set[str]:

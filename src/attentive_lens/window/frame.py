@@ -35,6 +35,8 @@ from attentive_lens.window.shortcuts import ShortcutList
 from attentive_lens.window.words import counted, memory_size, thousands
 
 MEMORY_MS = 2000
+OF_PLAN = ("network", "training")
+"""Stages on which undo is of the plan; elsewhere it is of decisions about images."""
 
 
 class Frame(QMainWindow):
@@ -101,6 +103,7 @@ class Frame(QMainWindow):
         session.said.connect(self.say)
         session.worked.connect(self._show_work)
         session.images_changed.connect(self._show_undo)
+        session.plan_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)
         self.shortcuts = ShortcutList(self)
         QShortcut(QKeySequence("F1"), self).activated.connect(self.shortcuts.show_over)
@@ -192,7 +195,7 @@ class Frame(QMainWindow):
         row.setSpacing(10)
         self.message = label(role="faint", size=look.SMALL, name="message")
         row.addWidget(self.message)
-        self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", self.session.images.undo)
+        self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", self._step_back)
         self.undo.setFont(look.font(look.SMALL))
         self.undo.setStyleSheet("padding: 0 8px; min-height: 16px;")
         self.undo.hide()
@@ -228,9 +231,20 @@ class Frame(QMainWindow):
 
     def _show_undo(self) -> None:
         """Offer «undo» while there is something to take back."""
-        last = self.session.images.curating.history.last
+        of_plan = self.current in OF_PLAN
+        last = self.session.design.undoable if of_plan else self.session.images.curating.history.last
         self.undo.setVisible(bool(last))
         self.undo.setToolTip(f"Take back: {last} (Ctrl+Z).")
+
+    def _step_back(self, forward: bool = False) -> None:
+        """Take back, or do again, what was last decided about the images or last changed of the plan."""
+        images, design = self.session.images, self.session.design
+        if self.current not in OF_PLAN:
+            images.redo() if forward else images.undo()
+            return
+        summary = design.redo() if forward else design.undo()
+        if summary:
+            self.say(f"{'Done again' if forward else 'Taken back'}: {summary}.", False)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Ctrl+Z, Ctrl+Shift+Z and ?, unless a field that is edited takes them for itself."""
@@ -238,7 +252,7 @@ class Frame(QMainWindow):
             return
         control, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
         if event.key() == Qt.Key.Key_Z and event.modifiers() & control:
-            self.session.images.redo() if event.modifiers() & shift else self.session.images.undo()
+            self._step_back(forward=bool(event.modifiers() & shift))
         elif event.text() == "?":
             self.shortcuts.show_over()
         else:
@@ -281,6 +295,7 @@ class Frame(QMainWindow):
         page.setFocus()
         for page_name in self.pages:
             self._refresh(page_name)
+        self._show_undo()
 
     def _refresh(self, key: str) -> None:
         page = self.pages[key]

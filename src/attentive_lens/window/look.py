@@ -131,6 +131,17 @@ def stylesheet() -> str:
     QFrame[role="panel"] QPushButton:checked {{ background: {t.tint}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url("{marks}/down.svg"); width: 10px; height: 6px; margin-right: 8px; }}
+    QFrame[role="panel"] QPushButton[role="view"] {{ background: transparent; }}
+    QFrame[role="panel"] QPushButton[role="view"]:checked {{ background: transparent; }}
+    QFrame[role="panel"] QFrame[role="box"] {{ background: {t.sheet}; border: 1px solid {t.faint};
+        border-radius: {RADIUS}px; }}
+    QFrame[role="panel"] QFrame[role="box"] QListWidget {{ background: {t.paper}; }}
+    QAbstractScrollArea::corner {{ background: transparent; border: none; }}
+    QPlainTextEdit {{ background: {t.paper}; border: none; selection-background-color: {t.petrol};
+        selection-color: {t.on_petrol}; }}
+    QListWidget {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: {RADIUS}px; outline: none; }}
+    QListWidget::item {{ padding: 3px 6px; }}
+    QListWidget::item:selected {{ background: {t.tint}; color: {t.ink}; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.faint}; border-radius: 3px;
         background: {t.paper}; }}
     QCheckBox::indicator:checked {{ background: {t.petrol}; border-color: {t.petrol};

@@ -84,7 +84,7 @@ class Session(QObject):
         self.reading_only = self._held is None
         workspace = self.workspace
         self.asker = Asker()
-        self.design = Design(workspace)
+        self.design = Design(workspace, lambda: len(self.images.collection.classes))
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker)
         self.runs = OpenRuns(workspace)
         self.scores = OpenScores(self.images, self.runs, self.asker)
@@ -165,7 +165,7 @@ class Session(QObject):
         """Design on from the plan of the run in view."""
         plan = self.runs.plan()
         if plan is not None:
-            self.design.change(plan)
+            self.design.change(plan, f"taking the plan of run {self.runs.current}")
             self.said.emit(f"The plan of run {self.runs.current} is the next run's now.", False)
 
     def start(self) -> None:

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.network.verbs import VERBS
 from attentive_lens.window.parts.basics import button, label
 
 SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
@@ -33,7 +34,12 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("+  −", "zoom"),
         ("Esc", "back to the pictures"),
     ),
-    "Network": (("←  →", "the layer before or after"),),
+    "Network": (
+        ("←  →  ↑  ↓", "another plate; with Shift a stretch"),
+        *((verb.shown, verb.line.removesuffix(" …")) for verb in VERBS),
+        ("Ctrl+T", "the plan as text, and back"),
+        ("+  −", "zoom"),
+    ),
     "Results": (("arrows", "another cell of the matrix"), ("Return", "open the image in hand")),
     "Explain": (
         ("Page down, Page up", "next, previous mistake"),
@@ -43,7 +49,7 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
     ),
 }
 """By stage: keys, and what they do."""
-COLUMNS = (("Everywhere", "Full size", "Network", "Results"), ("Images", "Explain"))
+COLUMNS = (("Everywhere", "Full size", "Results", "Explain"), ("Images", "Network"))
 
 
 class ShortcutList(QFrame):

@@ -77,6 +77,10 @@ class LayerSettings(Kind):
         """What decides its output's shape, for an error further on: «5×5 kernel, valid padding»."""
         return ""
 
+    def settings_in_use(self) -> tuple[str, ...]:
+        """Names of the settings that do something beside the others; a form shows these."""
+        return tuple(self.specs())
+
     def check_input(self, where: str, input_shape: Shape) -> None:
         """Refuse an input of the wrong rank, naming the node ``where`` it happens."""
         if self.needs_map and len(input_shape) != 3:

@@ -50,6 +50,10 @@ class Convolution(LayerSettings):
         1, label="groups", low=1, high=4096, meaning="Parts of the channels that are filtered apart; all: depthwise."
     )
 
+    def settings_in_use(self) -> tuple[str, ...]:
+        """A padding width only with explicit padding."""
+        return tuple(name for name in self.specs() if name != "padding_width" or self.padding == "explicit")
+
     @property
     def extent(self) -> int:
         """Side of the square the window spans, in input pixels."""

@@ -12,8 +12,9 @@ from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation
 from attentive_lens.window import look
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.parts.basics import ink_on_paper, label, to_image
-from attentive_lens.window.parts.bench import Bench, chosen_plates, plates_of
 from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.session import Session
 
@@ -55,7 +56,8 @@ class LayersPanel(QWidget):
         if plan is None or explanation.image is None:
             return
         network, facts = facts_of(plan, len(self.session.images.collection.classes))
-        every = plates_of(network, facts, plan.preprocessing.shape, plan.frozen)
+        by_name = {fact.name: fact for fact in facts}
+        every = plates_of(network.nodes, by_name, plan.preprocessing.shape, plan.frozen)
         plates = chosen_plates(every, [len(p.shape) == 3 or p is every[-1] for p in every])
         if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
             self.bench.show_plates(plates)

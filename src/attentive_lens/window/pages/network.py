@@ -3,45 +3,85 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import Any
 
 from PyQt6.QtCore import QRectF, Qt, QTimer
-from PyQt6.QtGui import QShowEvent
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
+from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout
 
 from attentive_lens.desk.bases import without_base
-from attentive_lens.desk.design import facts_of, price_in_memory
+from attentive_lens.desk.design import price_in_memory
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
-from attentive_lens.plan.examination import Facts
+from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look
 from attentive_lens.window.network.base_panel import BasePanel
+from attentive_lens.window.network.bench_panel import BenchPanel
+from attentive_lens.window.network.layer_sheet import LayerSheet
+from attentive_lens.window.network.plan_text import PlanText
 from attentive_lens.window.pages.base import Page
-from attentive_lens.window.parts.basics import button, label, panel, to_image
-from attentive_lens.window.parts.bench import Bench, plates_of
+from attentive_lens.window.parts.basics import button, label, panel, to_image, view_button
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import duration, percent, shape, short, thousands
+from attentive_lens.window.words import counted, duration, short, thousands
 
 SETTLED = 800
 """Milliseconds without a change after which a plan is priced."""
-RARE = ("padding_width", "dilation", "groups", "unit")
-"""Settings that are told only where they are not what they usually are."""
+SHEET = 356
+"""Pixels of the sheet beside the bench."""
+PLAN = 0
 
 
 class NetworkPage(Page):
-    """The bench, the starting networks, and layers taken frozen from an earlier run."""
+    """The bench, a sheet for the chosen plate or the plan's text beside it, and layers taken from an earlier run."""
 
     key = "network"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.facts: tuple[Facts, ...] = ()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(24, 16, 16, 16)
-        layout.setSpacing(16)
+        layout.setSpacing(12)
+        layout.addLayout(self._make_head())
+        self.memory = label(role="warn", name="memory warning")
+        self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
+        layout.addWidget(self.memory)
 
+        across = QHBoxLayout()
+        across.setSpacing(16)
+        layout.addLayout(across, 1)
+        left = QVBoxLayout()
+        left.setSpacing(16)
+        across.addLayout(left, 1)
+        frame, inside = panel(name="bench panel")
+        inside.setContentsMargins(8, 8, 8, 8)
+        self.panel = BenchPanel(session)
+        self.bench = self.panel.bench
+        inside.addWidget(self.panel)
+        left.addWidget(frame, 1)
+        left.addLayout(self._make_below())
+        across.addWidget(self._make_sheet())
+
+        self._priced: Plan | None = None
+        self._price = QTimer(self)
+        self._price.setSingleShot(True)
+        self._price.setInterval(SETTLED)
+        self._price.timeout.connect(self._ask_price)
+        QShortcut(QKeySequence("Ctrl+T"), self).activated.connect(self._turn_sheet)
+        self.panel.chosen.connect(self._show_chosen)
+        self.panel.settings_asked.connect(self._open_settings)
+        self.sheet.left.connect(self.bench.setFocus)
+        self.sheet.node_shown.connect(self.text.show_node)
+        self.text.node_pointed.connect(self.panel.choose_node)
+        session.plan_changed.connect(self.refresh)
+        session.runs_changed.connect(self._list_runs)
+        session.pixels_ready.connect(self._show_field)
+        self.refresh()
+        self.bench.choose(1)
+
+    def _make_head(self) -> QVBoxLayout:
+        rows = QVBoxLayout()
+        rows.setSpacing(8)
         head = QHBoxLayout()
         head.setSpacing(8)
         self.title = label(size=look.LARGE, strong=True, name="network title")
@@ -49,43 +89,38 @@ class NetworkPage(Page):
         head.addWidget(self.title)
         head.addWidget(self.about)
         head.addStretch()
-        layout.addLayout(head)
+        self.price = label(role="faint", name="price")
+        head.addWidget(self.price)
+        rows.addLayout(head)
         begin = QHBoxLayout()
         begin.setSpacing(8)
         begin.addWidget(label("start from", "faint"))
         self.starters = {}
         for name, starter in STARTERS.items():
-            starter_button = button(
-                name, f"starter {name}", starter.when, partial(self._start_from, name), checkable=True
-            )
-            begin.addWidget(starter_button)
-            self.starters[name] = starter_button
+            start = partial(self._start_from, name)
+            self.starters[name] = button(name, f"starter {name}", starter.when, start, checkable=True)
+            begin.addWidget(self.starters[name])
         begin.addStretch()
-        self.price = label(role="faint", name="price")
-        begin.addWidget(self.price)
-        layout.addLayout(begin)
-        self.memory = label(role="warn", name="memory warning")
-        self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
-        layout.addWidget(self.memory)
+        begin.addWidget(label("on the bench", "faint"))
+        self.shown = QComboBox()
+        self.shown.setObjectName("on the bench")
+        self.shown.setAccessibleName("whose network is on the bench")
+        self.shown.setToolTip("The plan being designed, or a run's network to look at and to copy layers from.")
+        self.shown.setFont(look.font())
+        self.shown.setMinimumWidth(150)
+        self.shown.activated.connect(self._look_at)
+        begin.addWidget(self.shown)
+        rows.addLayout(begin)
+        return rows
 
-        frame, inside = panel(name="bench panel")
-        inside.setContentsMargins(8, 8, 8, 8)
-        self.bench = Bench("bench", 230)
-        self.bench.chosen.connect(lambda _: self._show_layer())
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setWidget(self.bench)
-        inside.addWidget(scroll)
-        layout.addWidget(frame, 1)
-
+    def _make_below(self) -> QHBoxLayout:
         below = QHBoxLayout()
         below.setSpacing(16)
-        layout.addLayout(below)
         frame, inside = panel(name="sees panel")
         self.sees_title = label("Receptive field", strong=True)
         inside.addWidget(self.sees_title)
         row = QHBoxLayout()
-        self.sample = PictureBox("sample image", 168)
+        self.sample = PictureBox("sample image", 148)
         row.addWidget(self.sample)
         self.sees = label(role="faint", name="sees")
         self.sees.setWordWrap(True)
@@ -94,43 +129,45 @@ class NetworkPage(Page):
         inside.addLayout(row)
         inside.addStretch()
         below.addWidget(frame, 1)
-
-        frame, inside = panel(name="layer panel")
-        self.layer_title = label(strong=True, name="layer title")
-        inside.addWidget(self.layer_title)
-        self.idea = label(role="faint", name="layer idea")
-        self.idea.setWordWrap(True)
-        inside.addWidget(self.idea)
-        self.layer_rows = QGridLayout()
-        self.layer_rows.setVerticalSpacing(6)
-        inside.addLayout(self.layer_rows)
-        inside.addStretch()
-        below.addWidget(frame, 1)
-
         frame, inside = panel("Build on a trained model", "base panel")
-        self.base = BasePanel(session)
+        self.base = BasePanel(self.session)
         inside.addWidget(self.base)
         below.addWidget(frame, 1)
+        return below
 
-        self._priced: Plan | None = None
-        self._price = QTimer(self)
-        self._price.setSingleShot(True)
-        self._price.setInterval(SETTLED)
-        self._price.timeout.connect(self._ask_price)
-        session.plan_changed.connect(self.refresh)
-        session.runs_changed.connect(self._list_runs)
-        session.pixels_ready.connect(self._show_layer)
-        self._list_runs()
-        self.bench.current = 1
-        self.refresh()
+    def _make_sheet(self) -> QFrame:
+        frame, inside = panel(name="sheet panel")
+        frame.setFixedWidth(SHEET)
+        inside.setContentsMargins(0, 4, 0, 0)
+        inside.setSpacing(0)
+        views = QHBoxLayout()
+        views.setContentsMargins(8, 0, 8, 0)
+        self.views = [
+            view_button("Layer", "view layer", "Settings of the chosen plate (Ctrl+T: the text).", self._show_layer),
+            view_button("Plan as text", "view text", "The whole plan as TOML, to edit (Ctrl+T).", self._show_text),
+        ]
+        for view in self.views:
+            views.addWidget(view)
+        views.addStretch()
+        inside.addLayout(views)
+        self.sheet = LayerSheet(self.session, self.panel)
+        self.text = PlanText(self.session)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.sheet)
+        self.stack.addWidget(self.text)
+        inside.addWidget(self.stack, 1)
+        self.views[0].setChecked(True)
+        return frame
 
     def state(self) -> str:
-        """Weights."""
-        return short(sum(fact.weights for fact in self.facts))
+        """Weights, or that there is a fault."""
+        if not self.session.design.sound:
+            return "fault"
+        return short(sum(fact.weights for fact in self.session.design.examination.facts.values()))
 
     def action(self) -> tuple[str, bool]:
         """Train what stands here."""
-        return "Train this plan", self.session.runs.training is None
+        return "Train this plan", self.session.runs.training is None and self.session.design.sound
 
     def act(self) -> None:
         """Start training and go there."""
@@ -138,33 +175,57 @@ class NetworkPage(Page):
         self.session.stage_asked.emit("training")
 
     def refresh(self) -> None:
-        """Draw the plan's network."""
-        plan = self.session.design.plan
-        network, self.facts = facts_of(plan, len(self.session.images.collection.classes))
-        self.bench.show_plates(plates_of(network, self.facts, plan.preprocessing.shape, plan.frozen))
-        weights = sum(fact.weights for fact in self.facts)
-        frozen = sum(fact.weights for fact in self.facts if fact.name in plan.frozen)
-        cost = sum(fact.multiply_adds for fact in self.facts)
-        held = f", {thousands(frozen)} of them frozen" if frozen else ""
-        needed, free = price_in_memory(plan, len(self.session.images.collection.classes))
+        """Draw the network as it is."""
+        design = self.session.design
+        plan = self.panel.plan
+        self.panel.refresh()
+        self.text.refresh()
         self.title.setText(plan.name[:1].upper() + plan.name[1:])
-        self.about.setText(
-            f"{len(network.nodes)} layers · {thousands(weights)} weights{held} · {short(cost)} multiply-adds an image"
-            f" · {short(needed)}B to train"
-        )
         self.price.setText("")
         self._priced = None
         self._price.start()
+        self._say_what_it_is(plan)
+        starters = STARTERS.items()
+        for name, starter in starters:
+            same = design.sound and starter.network == design.plan.network and design.plan.base is None
+            self.starters[name].setChecked(same)
+        self._list_runs()
+        self.action_changed.emit()
+
+    def _say_what_it_is(self, plan: Plan) -> None:
+        design = self.session.design
+        examination = self.panel.examination()
+        facts = examination.facts.values()
+        faults = [] if self.panel.run is not None else [*design.text_faults, *design.faults]
+        if faults:
+            self.about.setText(f"{counted(len(faults), 'fault', 'faults')}: it cannot be trained yet")
+        else:
+            frozen = sum(fact.weights for fact in facts if fact.name in plan.frozen)
+            held = f", {thousands(frozen)} of them frozen" if frozen else ""
+            needed, _ = price_in_memory(plan, len(self.session.images.collection.classes))
+            cost = short(sum(fact.multiply_adds for fact in facts))
+            weights = thousands(sum(fact.weights for fact in facts))
+            self.about.setText(
+                f"{len(self.panel.nodes)} layers · {weights} weights{held} · {cost} multiply-adds an image"
+                f" · {short(needed)}B to train"
+            )
+        needed, free = price_in_memory(design.plan, len(self.session.images.collection.classes))
         self.memory.setText(
             f"A step of training needs {short(needed)}B, and {short(free)}B are free: it will be refused."
-            " Choose a smaller batch size, a smaller input size or fewer filters."
+            f" {self._what_fits(needed, free)}"
         )
         self.memory.setVisible(needed > free)
-        for name, starter_button in self.starters.items():
-            starter_button.setChecked(STARTERS[name].network == plan.network and plan.base is None)
-        self._list_runs()
-        self._show_layer()
-        self.action_changed.emit()
+
+    def _what_fits(self, needed: int, free: int) -> str:
+        """The largest batch size that fits, or that none does."""
+        plan, classes = self.session.design.plan, len(self.session.images.collection.classes)
+        size = plan.training.batch_size
+        while size > 1 and needed > free * 0.9:
+            size //= 2
+            needed, _ = price_in_memory(plan.changed({"training.batch_size": size}), classes)
+        if needed > free * 0.9:
+            return "Not even one image at a time fits: choose a smaller input size or fewer filters."
+        return f"A batch size of {size} would fit ({short(needed)}B); a smaller input size or fewer filters too."
 
     def showEvent(self, event: QShowEvent | None) -> None:
         """The price is measured once somebody looks."""
@@ -172,16 +233,17 @@ class NetworkPage(Page):
         self._price.start()
 
     def _ask_price(self) -> None:
-        """Measure what an epoch takes, unless a run has the machine or nobody looks."""
-        plan = self.session.design.plan
-        if plan == self._priced or not self.isVisible() or self.session.runs.training is not None:
+        """Measure what an epoch takes, unless a run has the machine, nobody looks or there is a fault."""
+        design = self.session.design
+        plan = design.plan
+        if plan == self._priced or not self.isVisible() or self.session.runs.training is not None or not design.sound:
             return
         self._priced = plan
         request = PricePlan(self.session.place, plan.write())
         self.session.ask(request, partial(self._show_price, plan), self._no_price, priority=9, scope="price")
 
     def _show_price(self, plan: Plan, price: PlanPrice) -> None:
-        if plan == self.session.design.plan:
+        if plan == self.session.design.plan and self.session.design.sound:
             batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
             whole = duration(price.epoch_seconds * plan.training.epochs)
             self.price.setText(
@@ -193,75 +255,78 @@ class NetworkPage(Page):
         self.price.setText(f"No price: {sentence}")
 
     def _start_from(self, name: str) -> None:
-        plan = self.session.design.plan
-        plan = without_base(plan).changed({"network": name})
-        self.session.design.change(plan)
+        plan = without_base(self.session.design.plan).changed({"network": name})
+        self.session.design.change(plan, f"starting from {name}")
+        self.shown.setCurrentIndex(0)
+        self._look_at()
         self.refresh()
 
     def _list_runs(self) -> None:
         self.base.refresh()
+        current = self.shown.currentData()
+        self.shown.clear()
+        self.shown.addItem("the next run's plan", PLAN)
+        for number, view in sorted(self.session.runs.views.items(), reverse=True):
+            self.shown.addItem(f"run {number} · {view.name}", number)
+        self.shown.setCurrentIndex(max(0, self.shown.findData(current)))
         self.action_changed.emit()
 
+    def _look_at(self) -> None:
+        """Put another network on the bench: the plan's, or a run's to copy from."""
+        number = self.shown.currentData()
+        try:
+            self.panel.look_at(None if number == PLAN else self.session.workspace.run(number).plan())
+        except LensError as error:
+            self.session.said.emit(str(error), True)
+            self.shown.setCurrentIndex(0)
+            self.panel.look_at(None)
+        self.title.setText(self.panel.plan.name[:1].upper() + self.panel.plan.name[1:])
+        self._say_what_it_is(self.panel.plan)
+
     def _show_layer(self) -> None:
-        place = self.bench.current or 0
+        self._show_view(0)
+
+    def _show_text(self) -> None:
+        self._show_view(1)
+
+    def _turn_sheet(self) -> None:
+        self._show_view(1 - self.stack.currentIndex())
+        (self.text.editor if self.stack.currentIndex() else self.bench).setFocus()
+
+    def _show_view(self, index: int) -> None:
+        self.stack.setCurrentIndex(index)
+        for place, view in enumerate(self.views):
+            view.setChecked(place == index)
+        self.text.refresh()
+        self.text.show_node(self.sheet.node)
+
+    def _open_settings(self) -> None:
+        self._show_view(0)
+        self.sheet.focus_first()
+
+    def _show_chosen(self) -> None:
+        self.sheet.refresh()
+        self.text.show_node(self.sheet.node)
+        self._show_field()
+
+    def _show_field(self) -> None:
+        """The chosen plate's receptive field on a sample image."""
+        place = min(self.bench.current or 0, len(self.bench.plates) - 1)
         plate = self.bench.plates[place]
-        plan = self.session.design.plan
+        side = self.panel.plan.preprocessing.input_size
         pixels = self.session.images.pixels
         if pixels is not None:
             self.bench.show_pictures({"image": to_image(pixels[0])})
-            side = plan.preprocessing.input_size
             corner, length = plate.field(side)
             box = QRectF(corner, corner, length, length)
-            self.sample.show_image(to_image(pixels[0]), None if place == 0 else box)
+            self.sample.show_image(to_image(pixels[0]), box if place and plate.shape else None)
         self.sees_title.setText(f"Receptive field of {plate.name}" if place else "The image")
-        side = plan.preprocessing.input_size
         if place == 0:
             words = f"Every image comes at {side}×{side} pixels."
+        elif not plate.shape:
+            words = "Not known: there is a fault before it."
         elif plate.receptive_field is None or plate.receptive_field >= side:
             words = f"Each of its values sees the whole image, {side}×{side} pixels."
         else:
             words = f"Each of its values sees {plate.receptive_field}×{plate.receptive_field} of {side}×{side} pixels."
         self.sees.setText(words)
-        self.layer_title.setText(plate.name)
-        self.idea.setText(plate.idea)
-        while self.layer_rows.count():
-            item = self.layer_rows.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.deleteLater()
-        for row, (name, value) in enumerate(self._layer_facts(place)):
-            self.layer_rows.addWidget(label(name, "faint"), row, 0)
-            figure = label(value)
-            figure.setAlignment(Qt.AlignmentFlag.AlignRight)
-            self.layer_rows.addWidget(figure, row, 1)
-
-    def _layer_facts(self, place: int) -> list[tuple[str, str]]:
-        if place == 0:
-            return [("shape", shape(self.session.design.plan.preprocessing.shape))]
-        plate = self.bench.plates[place]
-        layer: Any = self.session.design.plan.network.node(plate.name).layer
-        fact = next(f for f in self.facts if f.name == plate.name)
-        rows = [("in", shape(fact.input_shape)), ("out", shape(fact.shape))]
-        for name, spec in layer.specs().items():
-            value = getattr(layer, name)
-            if name in RARE and value == getattr(type(layer), name):
-                continue
-            if layer.is_output:
-                value = len(self.session.images.collection.classes)
-            rows.append((spec.label, _amount(name, value, spec.unit)))
-        if plate.weights:
-            rows.append(("weights", thousands(plate.weights) + (", frozen" if plate.frozen else "")))
-        if fact.multiply_adds:
-            rows.append(("multiply-adds an image", short(fact.multiply_adds)))
-        for coat in plate.coats:
-            rows.append(("then", coat))
-        return rows
-
-
-def _amount(name: str, value: Any, unit: str) -> str:
-    """A setting in words: 3×3 pixels, 1 pixel, 50 %."""
-    if name == "kernel_size":
-        return f"{value}×{value} {unit}"
-    if isinstance(value, float):
-        return percent(value) if name == "rate" else f"{value:g}"
-    return f"{value} {unit[:-1] if value == 1 else unit}".strip()

@@ -37,6 +37,8 @@ CHOICE_WORDS = {
     "CWH": "one colour after the other, column by column",
 }
 """Everyday words for a choice's name in a plan file."""
+WIDE = 150
+"""Pixels of a field."""
 
 
 class Form(QWidget):
@@ -50,11 +52,13 @@ class Form(QWidget):
         Its fields, in order.
     changed : callable
         Gets the new value after an edit that is valid; an edit that is not is marked and explained in place.
+    wide : int
+        Pixels of a field.
     """
 
-    def __init__(self, value: Value, names: tuple[str, ...], changed: Callable[[Any], None]) -> None:
+    def __init__(self, value: Value, names: tuple[str, ...], changed: Callable[[Any], None], wide: int = WIDE) -> None:
         super().__init__()
-        self.value = value
+        self.value, self.names = value, names
         self._changed = changed
         self._fields: dict[str, QWidget] = {}
         self._quiet = False
@@ -75,7 +79,7 @@ class Form(QWidget):
             editor.setAccessibleName(spec.label or name)
             editor.setToolTip(spec.meaning)
             editor.setFont(look.font())
-            editor.setFixedWidth(150)
+            editor.setFixedWidth(wide)
             layout.addWidget(editor, row, 1)
             layout.addWidget(label(spec.unit, role="faint"), row, 2)
             self._fields[name] = editor
@@ -110,6 +114,12 @@ class Form(QWidget):
         line.setAlignment(Qt.AlignmentFlag.AlignRight)
         line.editingFinished.connect(lambda: self._edit_number(name, line))
         return line
+
+    def focus_first(self) -> None:
+        """Put the cursor in the first field."""
+        for editor in self._fields.values():
+            editor.setFocus()
+            return
 
     def show_value(self, value: Any) -> None:
         """Fill the fields from a value, telling nobody."""

@@ -1,0 +1,69 @@
+"""A strip with the whole network at a glance, and where on it one is."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
+
+from attentive_lens.window import look
+from attentive_lens.window.bench.bench import Bench
+
+HEIGHT = 26
+
+
+class Overview(QWidget):
+    """Every plate of a bench as a stroke, the part on the screen in a frame; a click or a drag goes there.
+
+    It is there only while the bench is wider than what is shown of it.
+    """
+
+    def __init__(self, bench: Bench, scroll: QScrollArea) -> None:
+        super().__init__()
+        self.setObjectName("overview")
+        self.setAccessibleName("the whole network; a click goes there")
+        self.setToolTip("The whole network. Click or drag to go along it.")
+        self.setFixedHeight(HEIGHT)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self._bench, self._scroll = bench, scroll
+        bar = scroll.horizontalScrollBar()
+        if bar is not None:
+            bar.valueChanged.connect(self.update)
+            bar.rangeChanged.connect(lambda low, high: self.setVisible(high > low))
+        self.hide()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Strokes as tall as the plates are, and the frame."""
+        t, bench = look.theme, self._bench
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if not bench.plates:
+            return
+        scale = self.width() / max(1, bench.width())
+        tall = max(1.0, float(bench.height()))
+        for place, plate in enumerate(bench.plates):
+            centre = bench.centre(place)
+            _, edge = bench.form(place)
+            half = max(2.0, edge.height() / tall * HEIGHT * 0.6)
+            y = HEIGHT / 2 + (centre.y() / tall - 0.5) * HEIGHT * 0.5
+            colour = "vermilion" if plate.faulty else "petrol" if plate.frozen or bench.is_chosen(place) else "faint"
+            painter.setPen(QPen(t.colour(colour), 2 if bench.is_chosen(place) or plate.faulty else 1.2))
+            painter.drawLine(QPointF(centre.x() * scale, y - half), QPointF(centre.x() * scale, y + half))
+        bar, view = self._scroll.horizontalScrollBar(), self._scroll.viewport()
+        if bar is not None and view is not None:
+            frame = QRectF(bar.value() * scale, 0.5, view.width() * scale, HEIGHT - 1)
+            painter.setPen(QPen(t.colour("petrol"), 1))
+            painter.setBrush(t.colour("petrol", 18))
+            painter.drawRoundedRect(frame.adjusted(0.5, 0, -0.5, 0), 3, 3)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Bring the middle of the screen there."""
+        bar, view = self._scroll.horizontalScrollBar(), self._scroll.viewport()
+        if event is not None and bar is not None and view is not None:
+            target = event.position().x() / max(1, self.width()) * self._bench.width()
+            bar.setValue(int(target - view.width() / 2))
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Likewise while a button is held."""
+        if event is not None and event.buttons() & Qt.MouseButton.LeftButton:
+            self.mousePressEvent(event)

@@ -1,0 +1,313 @@
+"""The bench with all that is done on it: keys and mouse become edits of the network being designed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QPoint, Qt, pyqtSignal
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+
+from attentive_lens.errors import LensError
+from attentive_lens.plan import editing
+from attentive_lens.plan.editing import Nodes
+from attentive_lens.plan.examination import Examination, examine
+from attentive_lens.plan.nodes import IMAGE
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.text import read_stretch, stretch_text
+from attentive_lens.window.bench.overview import Overview
+from attentive_lens.window.bench.plates import blocks_of, plates_of
+from attentive_lens.window.network.editable_bench import EditableBench
+from attentive_lens.window.network.part_search import PartSearch
+from attentive_lens.window.session import Session
+
+TALLEST, PLACE = 250, 70
+MANY = 40
+"""Layers from which blocks are folded at first."""
+
+
+class BenchPanel(QWidget):
+    """The network being designed, or a run's, which can be looked at and copied from.
+
+    Signals
+    -------
+    chosen
+        Other plates are chosen, or others stand there.
+    settings_asked
+        The settings of the chosen plate are to be edited.
+    """
+
+    chosen = pyqtSignal()
+    settings_asked = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("bench side")
+        self.run: Plan | None = None
+        self.folded: set[str] = set()
+        self._between = ("", "")
+        self._known_blocks: tuple[str, ...] = ()
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(4)
+        self.bench = EditableBench("bench", TALLEST, PLACE)
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.area.setWidget(self.bench)
+        inside.addWidget(self.area, 1)
+        self.overview = Overview(self.bench, self.area)
+        inside.addWidget(self.overview)
+        self.search = PartSearch(self)
+        self.search.picked.connect(self._insert)
+        self.bench.chosen.connect(self._show_chosen)
+        self.bench.done.connect(self._do)
+        self.bench.insert_asked.connect(self._ask_what)
+        self.bench.connected.connect(self._connect)
+        self.bench.dropped.connect(self._drop)
+        self.bench.frost_moved.connect(self.freeze_up_to)
+        self.bench.zoomed.connect(self._keep_in_view)
+
+    @property
+    def plan(self) -> Plan:
+        """What is on the bench: the run looked at, or the plan being designed."""
+        return self.session.design.plan if self.run is None else self.run
+
+    @property
+    def nodes(self) -> Nodes:
+        """Likewise, its nodes."""
+        return self.session.design.nodes if self.run is None else self.run.network.nodes
+
+    def examination(self) -> Examination:
+        """Facts and faults of what is on the bench."""
+        if self.run is None:
+            return self.session.design.examination
+        units = self.run.loss.outputs(len(self.session.images.collection.classes))
+        return examine(self.run.network.nodes, self.run.preprocessing.shape, units)
+
+    def look_at(self, run: Plan | None) -> None:
+        """Put a run's network on the bench, or the one being designed again."""
+        self.run = run
+        self.bench.changeable = run is None
+        self.bench.current = min(1, len(self.nodes))
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Draw the network as it is now."""
+        plan, nodes = self.plan, self.nodes
+        blocks = blocks_of(nodes)
+        if len(nodes) > MANY and not set(blocks) & set(self._known_blocks):
+            self.folded = set(blocks)
+        self._known_blocks = blocks
+        examination = self.examination()
+        names = {node.name for node in nodes}
+        frozen = plan.frozen if plan.base is None or plan.base.until in names else frozenset[str]()
+        frozen |= {node.name for node in nodes if node.lr_multiplier == 0}
+        faulty = {fault.node for fault in examination.faults}
+        chosen = self.bench.chosen_nodes()
+        plates = plates_of(nodes, examination.facts, plan.preprocessing.shape, frozen, self.folded, faulty)
+        self.bench.show_plates(plates)
+        self._choose_again(chosen)
+        self.overview.update()
+        self.chosen.emit()
+
+    def _choose_again(self, nodes: tuple[str, ...]) -> None:
+        """What was chosen stays chosen although it stands elsewhere now."""
+        if not nodes:
+            return
+        places = [k for k, plate in enumerate(self.bench.plates) if set(plate.nodes) & set(nodes)]
+        if places:
+            several = len(places) > 1
+            self.bench.current, self.bench.anchor = places[-1], places[0] if several else None
+        elif self.bench.current is None:
+            self.bench.current = len(self.bench.plates) - 1
+
+    def choose_node(self, name: str) -> None:
+        """Choose the plate that a node is on, and bring it into view."""
+        place = next((k for k, plate in enumerate(self.bench.plates) if name in plate.nodes), None)
+        if place is not None:
+            self.bench.choose(place)
+
+    def _show_chosen(self, place: int) -> None:
+        at = self.bench.centre(place)
+        self.area.ensureVisible(int(at.x()), int(at.y()), int(self.bench.step()), 0)
+        self.overview.update()
+        self.chosen.emit()
+
+    def _keep_in_view(self, about: float, factor: float) -> None:
+        bar = self.area.horizontalScrollBar()
+        if bar is not None:
+            offset = about - bar.value()
+            self.bench.resize(max(self.bench.minimumWidth(), self.area.width()), self.bench.height())
+            bar.setValue(int(about * factor - offset))
+
+    def edit(self, summary: str, edit: Callable[[], Nodes]) -> bool:
+        """Make an edit, or say why it is refused; whether it was made."""
+        try:
+            self.session.design.edit(edit(), summary)
+        except LensError as error:
+            self.session.said.emit(str(error), True)
+            return False
+        return True
+
+    def _do(self, word: str) -> None:
+        deeds: dict[str, Callable[[], None]] = {
+            "remove": self._remove,
+            "duplicate": self._duplicate,
+            "copy": self._copy,
+            "cut": self._cut,
+            "paste": self._paste,
+            "earlier": lambda: self._shift(-1),
+            "later": lambda: self._shift(1),
+            "fold": self._fold,
+            "freeze": self._freeze,
+            "settings": self.settings_asked.emit,
+        }
+        if word in deeds:
+            deeds[word]()
+
+    def _words(self) -> str:
+        """The chosen plates in a few words."""
+        places = self.bench.selection()
+        plates = [self.bench.plates[place].name for place in places]
+        return plates[0] if len(plates) == 1 else f"{len(plates)} plates"
+
+    def _remove(self) -> None:
+        names, words = self.bench.chosen_nodes(), self._words() if self.bench.selection() else ""
+        if not names:
+            self.session.said.emit("The image cannot be removed: it is what the network looks at.", True)
+            return
+        first = self.bench.selection()[0]
+        self.bench.current, self.bench.anchor = max(0, first - 1), None
+        self.edit(f"removing {words}", lambda: editing.remove(self.nodes, names))
+
+    def _duplicate(self) -> None:
+        names = self.bench.chosen_nodes()
+        if names:
+            copies: list[str] = []
+
+            def duplicate() -> Nodes:
+                nodes, new = editing.duplicate(self.nodes, names)
+                copies.extend(new)
+                return nodes
+
+            self.edit(f"duplicating {self._words()}", duplicate)
+            self._choose_again(tuple(copies))
+            self.chosen.emit()
+
+    def _copy(self) -> None:
+        names = set(self.bench.chosen_nodes())
+        clipboard = QGuiApplication.clipboard()
+        if names and clipboard is not None:
+            clipboard.setText(stretch_text([node for node in self.nodes if node.name in names]))
+            self.session.said.emit(f"Copied: {self._words()}. Paste it after a layer of any plan.", False)
+
+    def _cut(self) -> None:
+        self._copy()
+        self._remove()
+
+    def _paste(self) -> None:
+        clipboard = QGuiApplication.clipboard()
+        source = self.bench.plates[self.bench.current or 0].output
+        copies: list[str] = []
+
+        def paste() -> Nodes:
+            stretch = read_stretch(clipboard.text() if clipboard is not None else "")
+            nodes, new = editing.paste(self.nodes, source, tuple(n for n in stretch if not n.layer.is_output))
+            copies.extend(new)
+            return nodes
+
+        if self.edit(f"pasting after {source}", paste):
+            self._choose_again(tuple(copies))
+            self.chosen.emit()
+
+    def _shift(self, by: int) -> None:
+        """Move the chosen plates one plate along their way."""
+        places = self.bench.selection()
+        if not places:
+            return
+        plates, names = self.bench.plates, self.bench.chosen_nodes()
+        if by < 0:
+            before = plates[places[0]].sources[:1]
+            beyond = plates[before[0]].sources[:1] if before and before[0] > 0 else ()
+            ends = (plates[beyond[0]].output, plates[before[0]].nodes[0]) if beyond else None
+        else:
+            behind = [k for k, plate in enumerate(plates) if places[-1] in plate.sources and k not in places]
+            ends = (plates[behind[0]].output, "") if behind and behind[0] < len(plates) - 1 else None
+        if ends is None:
+            end = "first" if by < 0 else "last but the output"
+            self.session.said.emit(f"{self._words()} cannot move further: it is the {end}.", False)
+            return
+        source, consumer = ends
+        self.edit(f"moving {self._words()}", lambda: editing.move(self.nodes, names, source, consumer))
+
+    def _drop(self, source: str, consumer: str) -> None:
+        names = self.bench.chosen_nodes()
+        if names:
+            self.edit(f"moving {self._words()}", lambda: editing.move(self.nodes, names, source, consumer))
+
+    def _fold(self) -> None:
+        plate = self.bench.plates[self.bench.current or 0]
+        if plate.block in blocks_of(self.nodes):
+            self.folded ^= {plate.block}
+            self.refresh()
+
+    def fold_all(self, fold: bool) -> None:
+        """Fold every block, or none."""
+        self.folded = set(blocks_of(self.nodes)) if fold else set()
+        self.refresh()
+
+    def _freeze(self) -> None:
+        names = set(self.bench.chosen_nodes())
+        held = all(node.lr_multiplier == 0 for node in self.nodes if node.name in names)
+        if names:
+            words = f"{'thawing' if held else 'freezing'} {self._words()}"
+            self.edit(words, lambda: editing.multiply_rate(self.nodes, names, 1.0 if held else 0.0))
+
+    def freeze_up_to(self, place: int) -> None:
+        """Put the frost line behind a plate: with a base it ends there, otherwise all before it keep their weights."""
+        design, plate = self.session.design, self.bench.plates[place]
+        base = design.plan.base
+        try:
+            if base is not None and place and base.frozen:
+                design.change(design.plan.changed({"base.until": plate.output}), "moving the frost line")
+                return
+            frozen = editing.feeding(self.nodes, plate.output) if place else set[str]()
+            held = {node.name for node in self.nodes if node.lr_multiplier == 0}
+            nodes = editing.multiply_rate(self.nodes, held - frozen, 1.0)
+            design.edit(editing.multiply_rate(nodes, frozen, 0.0), "moving the frost line")
+        except LensError as error:
+            self.session.said.emit(str(error), True)
+
+    def _connect(self, source: str, consumer: str) -> None:
+        meeting: list[str] = []
+
+        def connect() -> Nodes:
+            nodes, name = editing.connect(self.nodes, source, consumer)
+            meeting.append(name)
+            return nodes
+
+        if self.edit(f"leading {source} to {consumer}", connect):
+            self.choose_node(meeting[0])
+
+    def _ask_what(self, source: str, consumer: str, at: QPoint) -> None:
+        self._between = (source, consumer)
+        where = f"after {source}" if not consumer else f"between {source} and {consumer}"
+        self.search.open_at(self.bench.mapTo(self, at), f"Add a layer or block {where}")
+
+    def _insert(self, kind: str) -> None:
+        source, consumer = self._between
+        last: list[str] = []
+
+        def insert() -> Nodes:
+            nodes, name = editing.insert(self.nodes, source, editing.part_of_kind(kind), consumer)
+            last.append(name)
+            return nodes
+
+        if source != IMAGE and source not in {node.name for node in self.nodes}:
+            return
+        self.bench.setFocus()
+        if self.edit(f"adding {kind}", insert):
+            self.choose_node(last[0])
