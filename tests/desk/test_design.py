@@ -30,7 +30,9 @@ KINDS = [*LAYERS, *BLOCKS]
 
 
 def design_in(folder: Path) -> Design:
-    return Design(Workspace(folder, "meadow", True), lambda: CLASSES)
+    design = Design(Workspace(folder, "meadow", True), lambda: CLASSES)
+    design.restore()
+    return design
 
 
 class Designing(RuleBasedStateMachine):

@@ -286,7 +286,7 @@ def test_branches_share_no_track_and_nothing_leaves_the_card(qtbot: QtBot, frame
         glass, edge = bench.form(place)
         assert glass.boundingRect().top() >= 0
         assert edge.right() <= bench.width()
-    for edge_of in bench.edges():
+    for edge_of in bench.geometry_.edges:
         box = bench.way(edge_of)[0].boundingRect()
         assert box.top() >= 0
         assert box.bottom() <= bench.height()

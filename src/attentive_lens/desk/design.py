@@ -22,7 +22,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.repairs import repairs
 from attentive_lens.plan.split import Split
-from attentive_lens.plan.text import Reading, TextFault, read_text, written
+from attentive_lens.plan.text import Reading, TextFault, read_text, written_lines
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.runs import read_plan
 
@@ -74,7 +74,6 @@ class Design:
         self._file, self._faulty = workspace.folder / FILE, workspace.folder / FAULTY
         self._writable = workspace.writable
         plan, self.problem = Plan(), ""
-        self._kept: Drawn | None = None
         if self._file.exists():
             try:
                 plan = read_plan(self._file)
@@ -82,13 +81,17 @@ class Design:
                 self.problem = f"The draft of the last time was not taken: {error}"
         drawn = Drawn(plan, plan.network.nodes)
         self._read: tuple[str, Reading] | None = None
+        self._written: tuple[Drawn, str, Mapping[str, int]] | None = None
         self._examined: tuple[Plan, Nodes, int | None, Examination] | None = None
         self._history: History[Drawn] = History(drawn)
+        self._kept = drawn
+
+    def restore(self) -> None:
+        """Put what was faulty when it was last closed on the bench again, once the classes are known."""
         with contextlib.suppress(OSError, UnicodeDecodeError):
             if self._faulty.exists():
-                drawn = self._from_text(self._faulty.read_text("utf-8"))
-        self._history = History(drawn)
-        self._kept = drawn
+                self._kept = self._from_text(self._faulty.read_text("utf-8"))
+                self._history = History(self._kept)
 
     @property
     def drawn(self) -> Drawn:
@@ -113,7 +116,7 @@ class Design:
     @property
     def text(self) -> str:
         """The plan as text: as it was written, or made from what is drawn."""
-        return self.drawn.text or written(self.plan, self.nodes)
+        return self._text()[1]
 
     @property
     def text_faults(self) -> tuple[TextFault, ...]:
@@ -123,13 +126,13 @@ class Design:
     @property
     def lines(self) -> Mapping[str, int]:
         """The line of the text in which each node begins, by name."""
-        return self._reading().lines
+        return self._text()[2]
 
     @property
     def faults(self) -> tuple[Fault, ...]:
         """Why the network drawn is not sound."""
-        found = self.examination.faults
-        return found or _of_plan(self.plan, self.nodes)
+        faults = self.examination.faults
+        return faults if faults or self.plan.network.nodes == self.nodes else _of_plan(self.plan, self.nodes)
 
     @property
     def examination(self) -> Examination:
@@ -155,7 +158,7 @@ class Design:
         if self.drawn == self._kept or not self._writable:
             return
         with contextlib.suppress(LensError, OSError):
-            if self._kept is None or self._kept.plan != self.plan:
+            if self._kept.plan != self.plan or not self._file.exists():
                 save_plan(self._file, self.plan)
             if self.sound:
                 self._faulty.unlink(missing_ok=True)
@@ -227,8 +230,9 @@ class Design:
 
     def _sound(self, plan: Plan, nodes: Nodes) -> Drawn:
         """The nodes, and the plan that they make, or the plan as it is if they make none."""
-        if not examine(nodes, plan.preprocessing.shape, self._units(plan)).faults and not _of_plan(plan, nodes):
-            plan = replace(plan, network=NetworkPlan(nodes))
+        if not examine(nodes, plan.preprocessing.shape, self._units(plan)).faults:
+            with contextlib.suppress(LensError):
+                plan = replace(plan, network=NetworkPlan(nodes))
         return Drawn(plan, nodes)
 
     def _from_text(self, text: str) -> Drawn:
@@ -245,9 +249,18 @@ class Design:
                 return replace(self._sound(wished(), nodes), text=text)
         return Drawn(now.plan, nodes, text)
 
+    def _text(self) -> tuple[Drawn, str, Mapping[str, int]]:
+        """The text of what is drawn, with the lines of its nodes."""
+        drawn = self.drawn
+        if self._written is None or self._written[0] is not drawn:
+            by_hand = (drawn.text, self._reading().lines) if drawn.text else written_lines(drawn.plan, drawn.nodes)
+            self._written = (drawn, *by_hand)
+        return self._written
+
     def _reading(self) -> Reading:
-        if self._read is None or self._read[0] != self.text:
-            self._read = (self.text, read_text(self.text))
+        text = self.drawn.text
+        if self._read is None or self._read[0] != text:
+            self._read = (text, read_text(text))
         return self._read[1]
 
 
@@ -288,5 +301,10 @@ def facts_of(plan: Plan, classes: int) -> tuple[NetworkPlan, tuple[Facts, ...]]:
 def price_in_memory(plan: Plan, classes: int) -> tuple[int, int]:
     """Bytes that a step of training needs, and bytes of memory that are free now."""
     _, facts = facts_of(plan, classes)
-    needed = working_memory(facts, plan.training.batch_size, plan.optimiser.state_arrays)
+    return memory_of(plan, facts)
+
+
+def memory_of(plan: Plan, facts: Iterable[Facts]) -> tuple[int, int]:
+    """As `price_in_memory`, of a network whose facts are known."""
+    needed = working_memory(tuple(facts), plan.training.batch_size, plan.optimiser.state_arrays)
     return needed, int(psutil.virtual_memory().available)

@@ -15,7 +15,7 @@ from typing import Any
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import Builder, read_part
-from attentive_lens.plan.layers import GlobalPooling, Output
+from attentive_lens.plan.layers import GlobalPooling, LayerSettings, Output
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE, Node
 from attentive_lens.plan.outline import toml
@@ -63,11 +63,18 @@ class Reading:
 
 def written(plan: Plan, nodes: Sequence[Node]) -> str:
     """A plan's text, with these nodes for its network; settings of a layer that are as usual are left out."""
+    return written_lines(plan, nodes)[0]
+
+
+def written_lines(plan: Plan, nodes: Sequence[Node]) -> tuple[str, dict[str, int]]:
+    """As `written`, and the line in which each node's section begins, by name."""
     lines = [f"format = {FORMAT}", f"name = {toml(plan.name)}", f"seed = {plan.seed}"]
+    places = dict[str, int]()
     before = IMAGE
     if not nodes:
         lines.append("network = []")
     for node in nodes:
+        places[node.name] = len(lines) + 2
         lines += ["", "[[network]]", *_pairs(node_table(node, before))]
         before = node.name
     if plan.base is not None:
@@ -78,12 +85,19 @@ def written(plan: Plan, nodes: Sequence[Node]) -> str:
         lines += ["", f"[{section}]", *_pairs(getattr(plan, section).write_kind())]
     for step in plan.augmentation:
         lines += ["", "[[augmentation]]", *_pairs(step.write_kind())]
-    return "\n".join(lines) + "\n"
+    return "\n".join(lines) + "\n", places
+
+
+_USUAL: dict[type[LayerSettings], dict[str, Any]] = {}
+"""Settings as they usually are, by kind of layer; filled as they are asked for."""
 
 
 def node_table(node: Node, before: str) -> dict[str, Any]:
     """The table of one node that stands after ``before`` in the text: its first setting, and all that are not usual."""
-    usual = type(node.layer)().write()
+    kind = type(node.layer)
+    if kind not in _USUAL:
+        _USUAL[kind] = kind().write()
+    usual = _USUAL[kind]
     settings = node.layer.write()
     first = next(iter(settings), "")
     return {

@@ -48,6 +48,8 @@ class Session(QObject):
         A run was added, ended, or another is in view.
     plan_changed
         The plan being designed is another.
+    split_changed
+        It puts images into other sets; comes before ``plan_changed``.
     ticked
         The journals were read again; pages that follow a run repaint.
     explain_asked
@@ -68,6 +70,7 @@ class Session(QObject):
 
     runs_changed = pyqtSignal()
     plan_changed = pyqtSignal()
+    split_changed = pyqtSignal()
     ticked = pyqtSignal()
     explain_asked = pyqtSignal(int)
     stage_asked = pyqtSignal(str)
@@ -86,6 +89,7 @@ class Session(QObject):
         self.asker = Asker()
         self.design = Design(workspace, lambda: len(self.images.collection.classes))
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker)
+        self.design.restore()
         self.runs = OpenRuns(workspace)
         self.scores = OpenScores(self.images, self.runs, self.asker)
         self.asker.worked.connect(self.worked)
@@ -96,6 +100,7 @@ class Session(QObject):
         self.design.split_changed.connect(self.images.split)
         self.design.changed.connect(lambda: self._keep_draft.start(KEEP_MS))
         for signal, passed_on in (
+            (self.design.split_changed, self.split_changed),
             (self.design.changed, self.plan_changed),
             (self.images.changed, self.images_changed),
             (self.images.pixels_ready, self.pixels_ready),

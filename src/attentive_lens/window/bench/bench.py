@@ -8,8 +8,7 @@ shape is dashed, a faulty one is outlined in vermilion. In Explain the plates ca
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
@@ -27,18 +26,13 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.bench.geometry import CAPTIONS, DEEP, Geometry, least_height
 from attentive_lens.window.bench.layout import Edge, Layout, layout_of
 from attentive_lens.window.bench.plates import Plate
 from attentive_lens.window.words import shape, shortened
 
-PLACE, CAPTIONS = 86, 52
-"""Pixels a plate takes along the rail, and names under it."""
-DEEP = 1.8
-"""Depth of a folded block's plates, in its first one's."""
-ARCH, LEAST_BAND = 13, 12
-"""Pixels from one short cut's track to the next, and above all plates."""
-RAISED, LEAST_RAISED = 100, 64
-"""Pixels of a raised track with its plates and names, where there is room, and at least."""
+PLACE = 86
+"""Pixels a plate takes along the rail."""
 LINE = 15
 """Pixels of a line of a name."""
 NARROW = 54
@@ -64,6 +58,8 @@ class Bench(QWidget):
         self.plates: tuple[Plate, ...] = ()
         self.layout_: Layout = layout_of(())
         self.pictures: dict[str, QImage] = {}
+        self._geometry: Geometry | None = None
+        self._lines: dict[tuple[str, int, bool, int], list[str]] = {}
         self.current: int | None = None
         self.tallest, self.place = tallest, float(place)
         self.setMinimumHeight(120)
@@ -72,7 +68,7 @@ class Bench(QWidget):
     def show_plates(self, plates: tuple[Plate, ...]) -> None:
         """Draw another network; pictures are taken off."""
         if plates != self.plates:
-            self.plates, self.layout_ = plates, layout_of(plates)
+            self.plates, self.layout_, self._geometry, self._lines = plates, layout_of(plates), None, {}
         self.pictures = {}
         if self.current is not None and self.current >= len(plates):
             self.current = None
@@ -81,8 +77,7 @@ class Bench(QWidget):
     def _fit(self) -> None:
         """Ask for the room that every plate needs."""
         self.setMinimumWidth(int(self.layout_.column_count * self.place))
-        raised = LEAST_RAISED * (self.layout_.lane_count - 1)
-        self.setMinimumHeight(int(self._band() + 120 + raised))
+        self.setMinimumHeight(least_height(self.layout_))
         self.updateGeometry()
         self.update()
 
@@ -95,114 +90,33 @@ class Bench(QWidget):
         """Room for every plate."""
         return QSize(int(self.layout_.column_count * self.place), self.tallest + CAPTIONS + 20)
 
+    @property
+    def geometry_(self) -> Geometry:
+        """Where everything stands now."""
+        size = (self.width(), self.height())
+        if self._geometry is None or (self._geometry.width, self._geometry.height) != size:
+            self._geometry = Geometry(self.plates, self.layout_, *size, self.tallest)
+        return self._geometry
+
     def step(self) -> float:
         """Pixels from one column to the next."""
-        return self.width() / max(1, self.layout_.column_count)
-
-    def _band(self) -> float:
-        """Pixels above all plates, where short cuts pass."""
-        return LEAST_BAND + ARCH * self.layout_.level_count
-
-    def _raised(self) -> float:
-        """Pixels of one raised track."""
-        lanes = self.layout_.lane_count - 1
-        room = self.height() - CAPTIONS - self._band()
-        return min(RAISED, max(LEAST_RAISED, room * 0.6 / lanes)) if lanes else 0.0
-
-    def _room(self, lane: int) -> float:
-        """Pixels that a plate of a lane may be tall."""
-        if lane:
-            return self._raised() - 26
-        raised = self._raised() * (self.layout_.lane_count - 1)
-        return min(self.tallest, self.height() - CAPTIONS - self._band() - raised - 4)
-
-    def middle(self, lane: int) -> float:
-        """Height of a lane's rail."""
-        base = self.height() - CAPTIONS
-        raised = self._raised()
-        top = self._band() + raised * (self.layout_.lane_count - 1)
-        return (top + base) / 2 if not lane else top - raised * (lane - 0.5) - 9
+        return self.geometry_.step
 
     def centre(self, place: int) -> QPointF:
         """Where a plate's middle is."""
-        return QPointF(self.step() * (self.layout_.columns[place] + 0.5), self.middle(self.layout_.lanes[place]))
+        return self.geometry_.centre(place)
 
     def plate_at(self, point: QPointF) -> int:
-        """The plate of a column that is nearest to a point; the nearest of all where the column is empty."""
-        return min(
-            range(len(self.plates)),
-            key=lambda k: (abs(self.centre(k).x() - point.x()) > self.step() / 2, self._distance(k, point)),
-        )
-
-    def _distance(self, place: int, point: QPointF) -> float:
-        away = self.centre(place) - point
-        return math.hypot(away.x(), away.y())
+        """The plate nearest to a point."""
+        return self.geometry_.plate_at(point)
 
     def form(self, place: int) -> tuple[QPolygonF, QRectF]:
-        """The plate's glass, turned a little, and its edge."""
-        plate, lane = self.plates[place], self.layout_.lanes[place]
-        room = self._room(lane)
-        first = math.sqrt(max(1, self.plates[0].shape[0]))
-        flat = len(plate.shape) == 1
-        part = 0.34 if flat or not plate.shape else max(0.16, min(1.0, math.sqrt(plate.shape[0]) / first))
-        height = max(14.0, room * part / 1.09)
-        depth = 5.0 if flat or not plate.shape else math.log2(1 + plate.shape[-1]) * 2.4
-        depth = min(depth, self.step() * 0.3)
-        deep = depth * DEEP + 4 if plate.folded else depth
-        wide = 8.0 if flat else max(8.0, min(height * 0.42, self.step() - deep - 14))
-        centre = self.centre(place)
-        x = centre.x() - (wide + deep) / 2
-        up = 3.0 if flat else wide * 0.30
-        top, bottom = centre.y() - height / 2, centre.y() + height / 2
-        glass = QPolygonF(
-            [
-                QPointF(x, top + up / 2),
-                QPointF(x + wide, top - up / 2),
-                QPointF(x + wide, bottom - up / 2),
-                QPointF(x, bottom + up / 2),
-            ]
-        )
-        return glass, QRectF(x + wide, top - up / 2, depth, height)
+        """The plate's glass and its edge."""
+        return self.geometry_.form(place)
 
     def way(self, edge: Edge) -> tuple[QPainterPath, QPointF]:
         """How a source's output gets to a plate, and a point on it that is free of plates."""
-        (source, place), layout = edge, self.layout_
-        a, b = self.centre(source), self.centre(place)
-        path = QPainterPath(a)
-        level = layout.arches.get(edge)
-        if level is not None:
-            y = self._above(edge, level)
-            half = self.step() * 0.36
-            path.cubicTo(QPointF(a.x() + half * 0.4, a.y()), QPointF(a.x() + half * 0.2, y), QPointF(a.x() + half, y))
-            path.lineTo(QPointF(b.x() - half, y))
-            path.cubicTo(QPointF(b.x() - half * 0.2, y), QPointF(b.x() - half * 0.4, b.y()), b)
-            return path, QPointF((a.x() + b.x()) / 2, y)
-        if layout.lanes[source] == layout.lanes[place]:
-            path.lineTo(b)
-            return path, QPointF(b.x() - self.step() / 2, b.y())
-        rising = layout.lanes[place] > layout.lanes[source]
-        half = self.step() * 0.5
-        if rising:
-            turn = QPointF(a.x() + self.step(), b.y())
-            path.cubicTo(QPointF(a.x() + half, a.y()), QPointF(a.x() + half * 0.9, b.y()), turn)
-            path.lineTo(b)
-            return path, path.pointAtPercent(path.percentAtLength(path.length() * 0.5))
-        turn = QPointF(b.x() - self.step(), a.y())
-        path.lineTo(turn)
-        path.cubicTo(QPointF(b.x() - half * 0.9, a.y()), QPointF(b.x() - half, b.y()), b)
-        length = path.length()
-        return path, path.pointAtPercent(path.percentAtLength(max(0.0, length - self.step() * 0.6)))
-
-    def _above(self, edge: Edge, level: int) -> float:
-        """Height of a short cut's track: above every plate it passes, and inside the bench."""
-        first, last = (self.layout_.columns[place] for place in edge)
-        passed = [k for k, column in enumerate(self.layout_.columns) if first <= column <= last]
-        top = min(self.form(k)[1].top() for k in passed)
-        return max(5.0, top - 12 - ARCH * (level - 1))
-
-    def edges(self) -> list[Edge]:
-        """Every way from one plate to another."""
-        return [(source, place) for place, plate in enumerate(self.plates) for source in plate.sources]
+        return self.geometry_.way(edge)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """The ways, the plates from left to right, their names and shapes."""
@@ -213,20 +127,20 @@ class Bench(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
         shown = QRectF(self.rect() if event is None else event.rect()).adjusted(-self.step(), 0, self.step(), 0)
         painter.setPen(QPen(look.theme.colour("faint"), 1.4))
-        for edge in self.edges():
-            if self.centre(edge[0]).x() <= shown.right() and self.centre(edge[1]).x() >= shown.left():
-                painter.drawPath(self.way(edge)[0])
+        ways = self.geometry_.edges_within(shown)
+        for edge in ways:
+            painter.drawPath(self.way(edge)[0])
         for place in range(len(self.plates)):
             if shown.left() <= self.centre(place).x() <= shown.right():
                 self._paint_plate(painter, place)
         self._paint_frost_line(painter)
-        self.paint_over(painter)
+        self.paint_over(painter, ways)
         if self.hasFocus():
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(look.theme.colour("petrol"), 1))
             painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3)
 
-    def paint_over(self, painter: QPainter) -> None:
+    def paint_over(self, painter: QPainter, ways: Sequence[Edge]) -> None:
         """What a bench that can be edited draws on top."""
 
     def is_chosen(self, place: int) -> bool:
@@ -288,8 +202,12 @@ class Bench(QWidget):
         middle = self.centre(place)
         painter.setFont(look.font(look.SMALL, chosen))
         painter.setPen(t.colour("vermilion" if plate.faulty else "ink"))
-        lines = self._name_lines(plate.name, wide - 4, painter.fontMetrics().horizontalAdvance, 1 if raised else 2)
-        top = middle.y() + self._room(1) / 2 + 2 if raised else self.height() - CAPTIONS
+        most = 1 if raised else 2
+        key = (plate.name, int(wide), chosen, most)
+        if key not in self._lines:
+            self._lines[key] = self._name_lines(plate.name, wide - 4, painter.fontMetrics().horizontalAdvance, most)
+        lines = self._lines[key]
+        top = middle.y() + self.geometry_.room(1) / 2 + 2 if raised else self.height() - CAPTIONS
         top += 0 if raised else LINE * (2 - len(lines)) / 2
         if raised:
             long = painter.fontMetrics().horizontalAdvance(lines[0])

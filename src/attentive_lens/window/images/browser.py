@@ -62,7 +62,7 @@ class Browser(QWidget):
         session.pixels_ready.connect(self.refresh)
         session.measures_ready.connect(self._show_measures)
         session.images_changed.connect(self.refresh)
-        session.plan_changed.connect(self.refresh)
+        session.split_changed.connect(self.refresh)
         session.scores_ready.connect(self.refresh)
         self._show_measures()
 

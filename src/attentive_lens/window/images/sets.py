@@ -168,7 +168,7 @@ class SetsView(QWidget):
         scroll.setWidget(self.bars)
         right.addWidget(scroll, 1)
         across.addLayout(right, 1)
-        for changed in (session.plan_changed, session.images_changed, session.pixels_ready):
+        for changed in (session.split_changed, session.images_changed, session.pixels_ready):
             changed.connect(self.refresh)
         self.refresh()
 

@@ -6,13 +6,15 @@ It only tells what is meant; who listens changes the network, and the bench is d
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QWheelEvent
 from PyQt6.QtWidgets import QMenu
 
 from attentive_lens.window import look
-from attentive_lens.window.bench.bench import CAPTIONS, Bench
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.bench.geometry import CAPTIONS
 from attentive_lens.window.bench.layout import Edge
 from attentive_lens.window.bench.plates import Plate
 from attentive_lens.window.network.verbs import ALT, CONTROL, READING, VERBS
@@ -105,7 +107,8 @@ class EditableBench(Bench):
         return QPointF(edge.right() + 6, edge.top() + 2)
 
     def _gap_at(self, point: QPointF) -> Edge | None:
-        near = [(math.hypot(at.x() - point.x(), at.y() - point.y()), e) for e in self.edges() for at in [self.gap(e)]]
+        about = QRectF(point.x() - self.step(), 0, 2 * self.step(), self.height())
+        near = [(math.hypot(*_xy(self.gap(edge) - point)), edge) for edge in self.geometry_.edges_within(about)]
         distance, edge = min(near, default=(math.inf, None))
         return edge if distance <= NEAR else None
 
@@ -191,7 +194,7 @@ class EditableBench(Bench):
 
     def _nearest_gap(self, point: QPointF) -> Edge | None:
         """The gap on a plate's own lane that a plate dropped here belongs to."""
-        near = [e for e in self.edges() if abs(self.gap(e).x() - point.x()) <= self.step() * 0.6]
+        near = [e for e in self.geometry_.edges if abs(self.gap(e).x() - point.x()) <= self.step() * 0.6]
         return min(near, key=lambda e: math.hypot(*_xy(self.gap(e) - point)), default=None)
 
     def _frozen_up_to(self, x: float) -> int:
@@ -278,7 +281,7 @@ class EditableBench(Bench):
         else:
             super().wheelEvent(event)
 
-    def paint_over(self, painter: QPainter) -> None:
+    def paint_over(self, painter: QPainter, ways: Sequence[Edge]) -> None:
         """Gaps, the knob, the way being drawn, where plates would be dropped, and the frost line's grip."""
         if not self.changeable:
             return
@@ -286,7 +289,7 @@ class EditableBench(Bench):
         if self.step() >= 40:
             painter.setPen(QPen(t.colour("faint"), 1))
             painter.setBrush(t.colour("sheet"))
-            for edge in self.edges():
+            for edge in ways:
                 painter.drawEllipse(self.gap(edge), 3, 3)
         gap = self._gap
         if self._dragging:

@@ -85,9 +85,9 @@ class PlanText(QWidget):
 
     def show_node(self, name: str) -> None:
         """Bring a node's section into view."""
-        line = self.session.design.lines.get(name, 0)
+        line = self.session.design.lines.get(name, 0) if self.isVisible() else 0
         document = self.editor.document()
-        if line and document is not None and self.isVisible() and not self.editor.hasFocus():
+        if line and document is not None and not self.editor.hasFocus():
             self._quiet = True
             self.editor.setTextCursor(QTextCursor(document.findBlockByNumber(line - 1)))
             self.editor.centerCursor()
@@ -140,17 +140,17 @@ class _Editor(QPlainTextEdit):
         self.marked: set[int] = set()
 
     def replace_text(self, text: str) -> None:
-        """Another text; the place that is read stays in view."""
-        bar = self.verticalScrollBar()
-        at = bar.value() if bar is not None else 0
-        line = self.textCursor().blockNumber()
-        self.setPlainText(text)
-        document = self.document()
-        if document is not None:
-            block = document.findBlockByNumber(min(line, document.blockCount() - 1))
-            self.setTextCursor(QTextCursor(block))
-        if bar is not None:
-            bar.setValue(at)
+        """Another text: only what differs is written, so that the place that is read stays."""
+        old = self.toPlainText()
+        if old.isascii() and text.isascii():
+            begin = _in_common(old, text)
+            end = _in_common(old[begin:][::-1], text[begin:][::-1])
+            cursor = QTextCursor(self.document())
+            cursor.setPosition(begin)
+            cursor.setPosition(len(old) - end, QTextCursor.MoveMode.KeepAnchor)
+            cursor.insertText(text[begin : len(text) - end])
+        else:  # a letter may be two of the document's
+            self.setPlainText(text)
 
     def mark(self, lines: set[int]) -> None:
         """Mark lines that a fault is in."""
@@ -188,6 +188,12 @@ class _Editor(QPlainTextEdit):
             painter.drawText(box, Qt.AlignmentFlag.AlignRight, f"! {number}" if faulty else str(number))
             top += self.blockBoundingRect(block).height()
             block = block.next()
+
+
+def _in_common(one: str, other: str) -> int:
+    """Letters that two texts begin with both."""
+    shorter = min(len(one), len(other))
+    return next((k for k in range(shorter) if one[k] != other[k]), shorter)
 
 
 class _Margin(QWidget):

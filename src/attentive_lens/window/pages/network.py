@@ -9,7 +9,7 @@ from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout
 
 from attentive_lens.desk.bases import without_base
-from attentive_lens.desk.design import price_in_memory
+from attentive_lens.desk.design import memory_of
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
@@ -194,35 +194,35 @@ class NetworkPage(Page):
 
     def _say_what_it_is(self, plan: Plan) -> None:
         design = self.session.design
-        examination = self.panel.examination()
-        facts = examination.facts.values()
+        facts = self.panel.examination().facts.values()
         faults = [] if self.panel.run is not None else [*design.text_faults, *design.faults]
+        needed, free = memory_of(plan, facts)
         if faults:
             self.about.setText(f"{counted(len(faults), 'fault', 'faults')}: it cannot be trained yet")
         else:
             frozen = sum(fact.weights for fact in facts if fact.name in plan.frozen)
             held = f", {thousands(frozen)} of them frozen" if frozen else ""
-            needed, _ = price_in_memory(plan, len(self.session.images.collection.classes))
             cost = short(sum(fact.multiply_adds for fact in facts))
             weights = thousands(sum(fact.weights for fact in facts))
             self.about.setText(
                 f"{len(self.panel.nodes)} layers · {weights} weights{held} · {cost} multiply-adds an image"
                 f" · {short(needed)}B to train"
             )
-        needed, free = price_in_memory(design.plan, len(self.session.images.collection.classes))
-        self.memory.setText(
-            f"A step of training needs {short(needed)}B, and {short(free)}B are free: it will be refused."
-            f" {self._what_fits(needed, free)}"
-        )
-        self.memory.setVisible(needed > free)
+        too_large = needed > free and not faults and self.panel.run is None
+        if too_large:
+            self.memory.setText(
+                f"A step of training needs {short(needed)}B, and {short(free)}B are free: it will be refused."
+                f" {self._what_fits(needed, free)}"
+            )
+        self.memory.setVisible(too_large)
 
     def _what_fits(self, needed: int, free: int) -> str:
         """The largest batch size that fits, or that none does."""
-        plan, classes = self.session.design.plan, len(self.session.images.collection.classes)
+        plan, facts = self.session.design.plan, self.session.design.examination.facts.values()
         size = plan.training.batch_size
         while size > 1 and needed > free * 0.9:
             size //= 2
-            needed, _ = price_in_memory(plan.changed({"training.batch_size": size}), classes)
+            needed, _ = memory_of(plan.changed({"training.batch_size": size}), facts)
         if needed > free * 0.9:
             return "Not even one image at a time fits: choose a smaller input size or fewer filters."
         return f"A batch size of {size} would fit ({short(needed)}B); a smaller input size or fewer filters too."
