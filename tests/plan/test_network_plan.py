@@ -86,3 +86,22 @@ def test_a_block_after_a_transposed_convolution_knows_its_channels() -> None:
     assert shapes["transposed convolution 1"] == (32, 32, 6)
     assert not any(node.name == "convolution 4" for node in network.nodes), "the short cut needs no filters of its own"
     assert shapes["output"] == (3,)
+
+
+@pytest.mark.parametrize("name", STARTERS)
+@pytest.mark.parametrize("side", [3, 8, 16, 28, 48, 64, 100, 224])
+def test_a_starting_network_fits_the_images_and_classes_it_is_made_for(name: str, side: int) -> None:
+    for classes in (2, 100):
+        network = STARTERS[name].network_for(side, classes).with_outputs(classes)
+        facts = network.facts((side, side, 3))
+        assert facts[-1].shape == (classes,)
+        last_map = [fact for fact in facts if len(fact.shape) == 3][-1:]
+        assert all(fact.shape[0] <= 32 for fact in last_map), "a large image is shrunk before the head"
+        assert sum(fact.weights for fact in facts) < 9_000_000
+    assert STARTERS[name].network_for(64) == STARTERS[name].network
+
+
+def test_starting_networks_are_a_dozen_and_no_two_are_alike() -> None:
+    assert len(STARTERS) == 12
+    assert len({starter.network for starter in STARTERS.values()}) == 12
+    assert len({starter.when for starter in STARTERS.values()}) == 12

@@ -27,6 +27,7 @@ from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.bench_panel import BenchPanel
 from attentive_lens.window.network.editable_bench import EditableBench
 from attentive_lens.window.network.verbs import VERBS
+from attentive_lens.window.pages.network import NetworkPage
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -192,7 +193,7 @@ def test_a_stretch_is_copied_from_a_run_into_the_plan(qtbot: QtBot, frame: Frame
 
 
 def test_a_block_folds_into_one_plate_and_unfolds(qtbot: QtBot, frame: Frame) -> None:
-    click(qtbot, frame, "starter residual")
+    child(frame, NetworkPage, "page network").start_from("residual")
     bench, panel = bench_of(frame), child(frame, BenchPanel, "bench side")
     before = bench.plates
     bench.choose(place_of(frame, "convolution 5"))

@@ -21,6 +21,7 @@ from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.window.application import open_folder
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.augmentation_editor import VariantGrid
 from attentive_lens.window.parts.bars import Bars
 from attentive_lens.window.parts.form import Form
@@ -44,7 +45,8 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
 
     click(qtbot, frame, "main action")
     assert frame.current == "network"
-    click(qtbot, frame, "starter two blocks")
+    click(qtbot, frame, "choose starter")
+    qtbot.mouseClick(child(frame, StarterCard, "starter two blocks"), LEFT)
     assert child(frame, Bench, "bench").plates[1].shape == (64, 64, 8)
 
     stage(qtbot, frame, "training")

@@ -14,6 +14,7 @@ from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -81,7 +82,8 @@ def test_a_plan_is_priced_when_it_has_settled_and_somebody_looks(
     assert price.text() == ""
     stage(qtbot, frame, "network")
     qtbot.waitUntil(lambda: "s per epoch of 2 batches here" in price.text(), timeout=60_000)
-    click(qtbot, frame, "starter residual")
+    click(qtbot, frame, "choose starter")
+    qtbot.mouseClick(child(frame, StarterCard, "starter residual"), LEFT)
     assert price.text() == "", "the other plan's price"
     qtbot.waitUntil(lambda: "per epoch" in price.text(), timeout=60_000)
     assert "for 20 epochs" in price.text()

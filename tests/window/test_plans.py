@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QShortcut
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
-from tests.driving import child, click, stage
+from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.desk import design
 from attentive_lens.desk.browsing import find_images
@@ -18,6 +18,7 @@ from attentive_lens.desk.collection import collection
 from attentive_lens.desk.design import FILE, Design, save_plan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.plan_panel import PlanPanel
 from attentive_lens.window.parts.sheet import ContactSheet
@@ -39,7 +40,8 @@ def test_the_plan_being_designed_is_kept_when_the_window_closes(
 ) -> None:
     frame = open_frame(station)
     stage(qtbot, frame, "network")
-    click(qtbot, frame, "starter two blocks")
+    click(qtbot, frame, "choose starter")
+    qtbot.mouseClick(child(frame, StarterCard, "starter two blocks"), LEFT)
     stage(qtbot, frame, "training")
     child(frame, QSpinBox, "preprocessing.input_size").setValue(24)
     enter(qtbot, child(frame, QLineEdit, "plan.name"), "my own")

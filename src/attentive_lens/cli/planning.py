@@ -26,6 +26,7 @@ from attentive_lens.errors import BadUsage
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.difference import differences
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.starters import STARTERS
 
 if TYPE_CHECKING:
     from attentive_lens.workspace import Workspace
@@ -39,6 +40,10 @@ app.add_typer(plans, name="plan")
 def new(
     plan: PlanFile = None,
     settings: Settings = None,
+    network: Annotated[
+        str, typer.Option("--network", metavar="NAME", help="A starting network, made for the input size and classes.")
+    ] = "",
+    classes: Annotated[int, typer.Option(metavar="N", min=2, max=100_000, help="Classes, with --network.")] = 2,
     into: Annotated[
         Path | None, typer.Option("--out", metavar="FILE", help="Write it here; printed if left out.")
     ] = None,
@@ -49,6 +54,9 @@ def new(
     from attentive_lens.plan.outline import commented
 
     chosen = settled(read(plan), settings)
+    if network:
+        chosen = chosen.changed({"network": network})
+        chosen = chosen.with_network(STARTERS[network].network_for(chosen.preprocessing.input_size, classes))
     text = commented(chosen)
     if into is None and not as_json:
         out.print(text, end="")

@@ -85,6 +85,10 @@ class Plan:
             return frozenset()
         return self.network.up_to(self.base.until)
 
+    def with_network(self, network: NetworkPlan) -> Plan:
+        """A copy with another network; `BadValue` if it does not fit the prepared images."""
+        return replace(self, network=network)
+
     def with_augmentation(self, augmentation: tuple[AugmentationStep, ...]) -> Plan:
         """A copy with another augmentation."""
         return replace(self, augmentation=augmentation)
@@ -118,7 +122,8 @@ class Plan:
         parts["augmentation"] = read_augmentation(table.get("augmentation", ()))
         network = table.get("network", ())
         if isinstance(network, str):
-            parts["network"] = _starter(network)
+            side = parts["preprocessing"].input_size if "preprocessing" in parts else Preprocessing().input_size
+            parts["network"] = _starter(network, side)
             parts.setdefault("name", network)
             return cls(**parts)
         if not network:
@@ -144,7 +149,8 @@ class Plan:
         """A copy with dotted settings changed: ``{"training.epochs": 5, "network": "two blocks"}``.
 
         ``optimiser``, ``schedule``, ``loss`` and ``initialisation`` take a kind, before any of their settings;
-        ``network`` takes the name of a starting network (the plan takes it too, unless it has one of its own),
+        ``network`` takes the name of a starting network, which is made for the input size (the plan takes the name
+        too, unless it has one of its own),
         ``augmentation`` the word ``"none"`` or ``"default"``. A group pattern alone is meant to be followed: with it
         the split keeps images together by name.
         """
@@ -166,7 +172,7 @@ class Plan:
                 plan = replace(plan, **{key: value})
             elif key == "network":
                 renamed = value if plan.name in STARTERS else plan.name
-                plan = replace(plan, network=_starter(value), name=renamed)
+                plan = replace(plan, network=_starter(value, _side(settings, plan)), name=renamed)
             elif key == "augmentation" and isinstance(value, str) and value in ("none", "default"):
                 plan = replace(plan, augmentation=DEFAULT_AUGMENTATION if value == "default" else ())
             elif section == "base" and name:
@@ -194,10 +200,11 @@ def _chosen(section: str, name: str, setting: Any, value: Kind) -> Kind:
     return value.with_(**{name: setting})
 
 
-def _starter(name: Any) -> NetworkPlan:
+def _starter(name: Any, side: int) -> NetworkPlan:
+    """A starting network for images of this side."""
     if not isinstance(name, str) or name not in STARTERS:
         raise unknown_word("plan.network", str(name)[:60], frozenset(STARTERS))
-    return STARTERS[name].network
+    return STARTERS[name].network_for(side)
 
 
 def read_augmentation(rows: Any) -> tuple[AugmentationStep, ...]:
@@ -207,6 +214,12 @@ def read_augmentation(rows: Any) -> tuple[AugmentationStep, ...]:
             "plan.augmentation", f"a list of steps is needed, got {rows!r:.60}", "Write [[augmentation]] sections"
         )
     return tuple(read_kind("augmentation", STEPS, row) for row in rows)
+
+
+def _side(settings: Mapping[str, Any], plan: Plan) -> int:
+    """The input size that some settings ask for, or the plan's."""
+    side = settings.get("preprocessing.input_size")
+    return side if isinstance(side, int) and side > 0 else plan.preprocessing.input_size
 
 
 def _table(key: str, value: Any) -> Mapping[str, Any]:

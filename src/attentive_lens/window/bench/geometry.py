@@ -40,10 +40,14 @@ class Geometry:
         The bench's, in pixels.
     tallest : int
         The tallest a plate of the rail may be.
+    captions : int
+        Pixels kept for names under the rail; 0 for a bench without any.
     """
 
-    def __init__(self, plates: Sequence[Plate], layout: Layout, width: int, height: int, tallest: int) -> None:
-        self.plates, self.layout = plates, layout
+    def __init__(
+        self, plates: Sequence[Plate], layout: Layout, width: int, height: int, tallest: int, captions: int = CAPTIONS
+    ) -> None:
+        self.plates, self.layout, self.captions = plates, layout, captions
         self.width, self.height, self.tallest = width, height, tallest
         self.step = width / max(1, layout.column_count)
         self._forms: dict[int, tuple[QPolygonF, QRectF]] = {}
@@ -52,26 +56,28 @@ class Geometry:
     @cached_property
     def band(self) -> float:
         """Pixels above all plates, where short cuts pass."""
-        return LEAST_BAND + ARCH * self.layout.level_count
+        return LEAST_BAND + ARCH * self.layout.level_count if self.captions else 4.0 + 4 * self.layout.level_count
 
     @cached_property
     def raised(self) -> float:
         """Pixels of one raised track."""
         lanes = self.layout.lane_count - 1
-        room = self.height - CAPTIONS - self.band
-        return min(RAISED, max(LEAST_RAISED, room * 0.6 / lanes)) if lanes else 0.0
+        room = self.height - self.captions - self.band
+        least = LEAST_RAISED if self.captions else 0
+        return min(RAISED, max(least, room * 0.6 / lanes)) if lanes else 0.0
 
     def room(self, lane: int) -> float:
         """Pixels that a plate of a lane may be tall."""
         if lane:
-            return self.raised - 26
+            return self.raised - (26 if self.captions else 6)
         raised = self.raised * (self.layout.lane_count - 1)
-        return min(self.tallest, self.height - CAPTIONS - self.band - raised - 4)
+        return min(self.tallest, self.height - self.captions - self.band - raised - 4)
 
     def middle(self, lane: int) -> float:
         """Height of a lane's rail."""
         top = self.band + self.raised * (self.layout.lane_count - 1)
-        return top - self.raised * (lane - 0.5) - 9 if lane else (top + self.height - CAPTIONS) / 2
+        below = 9 if self.captions else 0
+        return top - self.raised * (lane - 0.5) - below if lane else (top + self.height - self.captions) / 2
 
     def centre(self, place: int) -> QPointF:
         """Where a plate's middle is."""
@@ -97,11 +103,12 @@ class Geometry:
         first = math.sqrt(max(1, self.plates[0].shape[0]))
         flat = len(plate.shape) == 1
         part = 0.34 if flat or not plate.shape else max(0.16, min(1.0, math.sqrt(plate.shape[0]) / first))
-        height = max(14.0, self.room(self.layout.lanes[place]) * part / 1.09)
+        height = max(14.0 if self.captions else 4.0, self.room(self.layout.lanes[place]) * part / 1.09)
         depth = 5.0 if flat or not plate.shape else math.log2(1 + plate.shape[-1]) * 2.4
         depth = min(depth, self.step * 0.3)
         deep = depth * DEEP + 4 if plate.folded else depth
-        wide = 8.0 if flat else max(8.0, min(height * 0.42, self.step - deep - 14))
+        gap, least = (14, 8.0) if self.captions else (3, 2.0)
+        wide = least if flat else max(least, min(height * 0.42, self.step - deep - gap))
         centre = self.centre(place)
         x = centre.x() - (wide + deep) / 2
         up = 3.0 if flat else wide * 0.30
@@ -157,7 +164,8 @@ class Geometry:
         first, last = (self.layout.columns[place] for place in edge)
         passed = [k for k in range(edge[0], edge[1] + 1) if first <= self.layout.columns[k] <= last]
         top = min(self.form(k)[1].top() for k in passed)
-        y, half = max(5.0, top - 12 - ARCH * (level - 1)), self.step * 0.36
+        above, least = (12, 5.0) if self.captions else (4, 2.0)
+        y, half = max(least, top - above - ARCH * (level - 1)), self.step * 0.36
         path = QPainterPath(a)
         path.cubicTo(QPointF(a.x() + half * 0.4, a.y()), QPointF(a.x() + half * 0.2, y), QPointF(a.x() + half, y))
         path.lineTo(QPointF(b.x() - half, y))

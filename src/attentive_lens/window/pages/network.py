@@ -6,9 +6,9 @@ from functools import partial
 
 from PyQt6.QtCore import QRectF, Qt, QTimer
 from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from attentive_lens.desk.bases import without_base
+from attentive_lens.desk.bases import ON
 from attentive_lens.desk.design import memory_of
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.errors import LensError
@@ -17,6 +17,7 @@ from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window import look
 from attentive_lens.window.network.base_panel import BasePanel
 from attentive_lens.window.network.bench_panel import BenchPanel
+from attentive_lens.window.network.chooser import StarterChooser
 from attentive_lens.window.network.layer_sheet import LayerSheet
 from attentive_lens.window.network.plan_text import PlanText
 from attentive_lens.window.pages.base import Page
@@ -47,9 +48,17 @@ class NetworkPage(Page):
         self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
         layout.addWidget(self.memory)
 
-        across = QHBoxLayout()
+        self.whole = QStackedWidget()
+        layout.addWidget(self.whole, 1)
+        stage = QWidget()
+        across = QHBoxLayout(stage)
+        across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(16)
-        layout.addLayout(across, 1)
+        self.whole.addWidget(stage)
+        self.chooser = StarterChooser(session)
+        self.whole.addWidget(self.chooser)
+        self.chooser.picked.connect(self.start_from)
+        self.chooser.closed.connect(self._close_chooser)
         left = QVBoxLayout()
         left.setSpacing(16)
         across.addLayout(left, 1)
@@ -94,12 +103,10 @@ class NetworkPage(Page):
         rows.addLayout(head)
         begin = QHBoxLayout()
         begin.setSpacing(8)
-        begin.addWidget(label("start from", "faint"))
-        self.starters = {}
-        for name, starter in STARTERS.items():
-            start = partial(self._start_from, name)
-            self.starters[name] = button(name, f"starter {name}", starter.when, start, checkable=True)
-            begin.addWidget(self.starters[name])
+        tip = "Known-good networks, made for these images and classes, each with its price."
+        begin.addWidget(button("Start from …", "choose starter", tip, self.open_chooser))
+        self.origin = label(role="faint", name="network origin")
+        begin.addWidget(self.origin)
         begin.addStretch()
         begin.addWidget(label("on the bench", "faint"))
         self.shown = QComboBox()
@@ -176,7 +183,6 @@ class NetworkPage(Page):
 
     def refresh(self) -> None:
         """Draw the network as it is."""
-        design = self.session.design
         plan = self.panel.plan
         self.panel.refresh()
         self.text.refresh()
@@ -185,10 +191,7 @@ class NetworkPage(Page):
         self._priced = None
         self._price.start()
         self._say_what_it_is(plan)
-        starters = STARTERS.items()
-        for name, starter in starters:
-            same = design.sound and starter.network == design.plan.network and design.plan.base is None
-            self.starters[name].setChecked(same)
+        self._say_where_from(plan)
         self._list_runs()
         self.action_changed.emit()
 
@@ -254,12 +257,28 @@ class NetworkPage(Page):
     def _no_price(self, sentence: str) -> None:
         self.price.setText(f"No price: {sentence}")
 
-    def _start_from(self, name: str) -> None:
-        plan = without_base(self.session.design.plan).changed({"network": name})
-        self.session.design.change(plan, f"starting from {name}")
+    def open_chooser(self) -> None:
+        """Show the starting networks in place of the bench."""
+        self.whole.setCurrentIndex(1)
+
+    def _close_chooser(self) -> None:
+        self.whole.setCurrentIndex(0)
+        self.bench.setFocus()
+
+    def start_from(self, name: str) -> None:
+        """Take a starting network, made for the images and classes at hand."""
+        self.session.design.change(self.chooser.plan_of(name), f"starting from {name}")
+        self._close_chooser()
         self.shown.setCurrentIndex(0)
         self._look_at()
         self.refresh()
+
+    def _say_where_from(self, plan: Plan) -> None:
+        """Which starting network it is, if it is one as it stands."""
+        side, classes = plan.preprocessing.input_size, len(self.session.images.collection.classes)
+        same = [name for name, each in STARTERS.items() if name == plan.name.split(ON)[0] and plan.base is None
+                and each.network_for(side, classes) == plan.network]  # fmt: skip
+        self.origin.setText(f"as it starts: {STARTERS[same[0]].when}" if same and self.session.design.sound else "")
 
     def _list_runs(self) -> None:
         self.base.refresh()
