@@ -35,9 +35,11 @@ from attentive_lens.plan.layers import (
     MaxPooling,
     Multiply,
     Output,
+    ParametricRelu,
     PowerPooling,
     Relu,
     Resampling,
+    ScaleAndShift,
     Sigmoid,
     Silu,
     Softmax,
@@ -77,19 +79,29 @@ def check(function: Any, at: np.ndarray, grad: np.ndarray, random: np.random.Gen
         assert abs(difference(function, at, place) - grad[place]) <= WORST * scale, place
 
 
+def sides(low: int, high: int, count: int) -> st.SearchStrategy[int | tuple[int, ...]]:
+    """One number, or as many different ones."""
+    return st.one_of(st.integers(low, high), st.tuples(*[st.integers(low, high)] * count))
+
+
 def cases() -> st.SearchStrategy[LayerSettings]:
     """Layers of every kind that takes one input of maps, with settings of every sort."""
     convolution = st.builds(
         Convolution,
         filters=st.sampled_from([1, 2, 4]),
-        kernel_size=st.integers(1, 5),
+        kernel_size=sides(1, 5, 2),
         stride=st.integers(1, 3),
         padding=st.sampled_from(["same", "valid", "explicit"]),
-        padding_width=st.integers(0, 3),
+        padding_width=st.one_of(sides(0, 3, 2), sides(0, 3, 4)),
         dilation=st.integers(1, 3),
         groups=st.sampled_from([1, 1, 2, 4]),
     )
-    side = {"kernel_size": st.integers(1, 3), "stride": st.integers(1, 3)}
+    side = {
+        "kernel_size": sides(1, 3, 2),
+        "stride": st.integers(1, 3),
+        "padding_width": st.one_of(sides(0, 2, 2), sides(0, 2, 4)),
+        "ceil_mode": st.booleans(),
+    }
     return st.one_of(
         convolution,
         st.builds(
@@ -105,6 +117,8 @@ def cases() -> st.SearchStrategy[LayerSettings]:
         st.builds(Resampling, factor=st.integers(1, 3), interpolation=st.sampled_from(["nearest", "bilinear"])),
         st.builds(LeakyRelu, negative_slope=st.floats(0.01, 0.5)),
         st.builds(Elu, alpha=st.floats(0.5, 2.0)),
+        st.builds(ParametricRelu, initial_slope=st.floats(0.05, 0.9), shared=st.booleans()),
+        st.just(ScaleAndShift()),
         st.sampled_from([Relu(), Gelu(), Silu(), Tanh(), Sigmoid(), Softmax(), Flatten(), BatchNormalisation()]),
     )
 

@@ -12,6 +12,7 @@ from attentive_lens.engine.optimisers import OPTIMISERS, clip, norm
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.schedules import SCHEDULES, At, learning_rate_factor
 from attentive_lens.plan import initialisations, losses, optimisers, schedules
+from attentive_lens.plan.nodes import Learning
 from attentive_lens.plan.training import Training
 
 
@@ -123,7 +124,9 @@ def test_weight_decay_pulls_matrices_decoupled_or_with_the_gradient() -> None:
 
 
 def test_a_node_s_multiplier_changes_its_learning_rate_and_a_long_gradient_is_shortened() -> None:
-    optimiser = OPTIMISERS["sgd"](optimisers.Sgd(learning_rate=0.1, momentum=0.0), {"slow": 0.5})
+    optimiser = OPTIMISERS["sgd"](
+        optimisers.Sgd(learning_rate=0.1, momentum=0.0), {"slow": Learning(lr_multiplier=0.5)}
+    )
     weights = {name: {"w": np.array([1.0])} for name in ("slow", "usual")}
     optimiser.step(weights, {name: {"w": np.array([1.0])} for name in weights}, factor=2.0)
     assert (weights["slow"]["w"][0], weights["usual"]["w"][0]) == pytest.approx((0.9, 0.8))
@@ -215,3 +218,30 @@ def test_losses_of_known_scores() -> None:
     smooth = Loss(label_smoothing=0.5)(scores, targets)[0]
     assert smooth == pytest.approx([0.25 * np.log(4) + 0.75 * np.log(4 / 3)])
     assert balanced(np.array([10, 30])) == pytest.approx([2.0, 2 / 3])
+
+
+def test_filters_longer_than_the_max_norm_are_shortened_to_it_and_no_others() -> None:
+    learnings = {name: Learning(max_norm=2.0) for name in ("held", "turned")}
+    optimiser = OPTIMISERS["sgd"](optimisers.Sgd(learning_rate=1.0, momentum=0.0), learnings, {"turned": 0})
+    long, short = np.array([3.0, 4.0]), np.array([0.6, 0.8])
+    kernel = np.stack([long, short], axis=1)
+    weights = {
+        "held": {"matrix": kernel.copy(), "bias": long.copy()},
+        "turned": {"matrix": kernel.T.copy()},
+        "free": {"matrix": kernel.copy()},
+    }
+    optimiser.step(weights, {node: {name: np.zeros_like(w) for name, w in a.items()} for node, a in weights.items()})
+    shortened = np.stack([long * 0.4, short], axis=1)
+    assert np.allclose(weights["held"]["matrix"], shortened)
+    assert np.allclose(weights["turned"]["matrix"], shortened.T)
+    assert weights["held"]["bias"].tolist() == [3.0, 4.0]
+    assert weights["free"]["matrix"].tolist() == kernel.tolist()
+
+
+def test_a_layer_s_weight_decay_is_the_plan_s_times_its_multiplier() -> None:
+    learnings = {"none": Learning(decay_multiplier=0.0), "twice": Learning(decay_multiplier=2.0)}
+    settings = optimisers.Sgd(learning_rate=0.5, momentum=0.0, weight_decay=0.1)
+    optimiser = OPTIMISERS["sgd"](settings, learnings)
+    weights = {name: {"matrix": np.ones((1, 1))} for name in ("none", "usual", "twice")}
+    optimiser.step(weights, {name: {"matrix": np.zeros((1, 1))} for name in weights})
+    assert [float(weights[name]["matrix"][0, 0]) for name in weights] == pytest.approx([1.0, 0.95, 0.9])

@@ -220,7 +220,7 @@ def test_the_frost_line_is_dragged_along_the_rail(qtbot: QtBot, frame: Frame) ->
     qtbot.mousePress(bench, LEFT, pos=begin)
     qtbot.mouseMove(bench, end)
     qtbot.mouseRelease(bench, LEFT, pos=end)
-    held = [node.name for node in frame.session.design.plan.network.nodes if node.lr_multiplier == 0]
+    held = [node.name for node in frame.session.design.plan.network.nodes if node.frozen]
     assert held == ["convolution 1", "relu 1", "max pooling 1"]
     assert [plate.name for plate in bench.plates if plate.frozen] == ["convolution 1", "max pooling 1"]
     press(qtbot, frame, Key.Key_Home, Key.Key_Right, Key.Key_H)

@@ -11,6 +11,7 @@ import difflib
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
+from types import UnionType
 from typing import Any, ClassVar, Self, TypeVar, get_origin, get_type_hints
 
 from attentive_lens.errors import BadUsage, BadValue
@@ -34,6 +35,8 @@ class Spec:
         Closed range; None is open.
     choices : tuple of str
         The only values allowed, if any.
+    counts : tuple of int
+        Of a setting that is one number or several: how many it may be besides one.
     """
 
     meaning: str
@@ -42,6 +45,7 @@ class Spec:
     low: float | None = None
     high: float | None = None
     choices: tuple[str, ...] = ()
+    counts: tuple[int, ...] = ()
 
 
 def spec(
@@ -53,9 +57,10 @@ def spec(
     low: float | None = None,
     high: float | None = None,
     choices: tuple[str, ...] = (),
+    counts: tuple[int, ...] = (),
 ) -> Any:
     """Declare a field of a `Value`; the arguments are those of `Spec`, after the default."""
-    metadata = {"spec": Spec(meaning, label, unit, low, high, choices)}
+    metadata = {"spec": Spec(meaning, label, unit, low, high, choices, counts)}
     if default is _MISSING:
         return field(metadata=metadata)
     return field(default=default, metadata=metadata)
@@ -99,7 +104,7 @@ class Value:
                 raise unknown_word(f"{cls.title}.{key}", key, known)
         hints = _hints(cls)
         ready = {
-            key: tuple(value) if isinstance(value, list) and get_origin(hints[key]) is tuple else value
+            key: tuple(value) if isinstance(value, list) and get_origin(hints[key]) in (tuple, UnionType) else value
             for key, value in table.items()
         }
         try:
@@ -191,6 +196,8 @@ def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:
     where = f"{title}.{name}"
     if kind is float and isinstance(value, int) and not isinstance(value, bool):
         value = _as_float(value)
+    if get_origin(kind) is UnionType:
+        return _numbers(where, known, value)
     if get_origin(kind) is tuple:
         if not isinstance(value, tuple):
             raise BadValue(where, f"a list is needed, got {value!r:.60}", "Write it in square brackets")
@@ -212,6 +219,19 @@ def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:
         if isinstance(part, int | float) and not isinstance(part, bool):
             _in_range(where, part, known)
     return value
+
+
+def _numbers(where: str, known: Spec, value: Any) -> Any:
+    """A whole number, or a tuple of as many as are allowed; several that are all the same become one."""
+    parts = value if isinstance(value, tuple) else (value,)
+    if not all(isinstance(part, int) and not isinstance(part, bool) for part in parts):
+        raise BadValue(where, f"whole numbers are needed, got {value!r:.60}", "Change it in the plan")
+    if isinstance(value, tuple) and len(value) not in known.counts:
+        allowed = " or ".join(str(count) for count in known.counts)
+        raise BadValue(where, f"one number or {allowed} are needed, got {len(value)}", "Change it in the plan")
+    for part in parts:
+        _in_range(where, part, known)
+    return parts[0] if len(set(parts)) == 1 else value
 
 
 def _as_float(number: float) -> float:

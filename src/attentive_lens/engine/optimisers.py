@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Generic, TypeVar
 import numpy as np
 
 from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.plan.nodes import USUALLY, Learning
 from attentive_lens.plan.optimisers import AdaGrad, Adam, OptimiserSettings, RmsProp, Sgd
 
 S = TypeVar("S", bound=OptimiserSettings)
@@ -28,8 +29,10 @@ class Optimiser(ABC, Generic[S]):
     ----------
     settings : OptimiserSettings
         Learning rate, weight decay, and the rule's own.
-    lr_multipliers : mapping, optional
-        Node → factor of its learning rate; 1 where nothing is said.
+    learnings : mapping, optional
+        Node → how its weights learn beside the settings; as usual where nothing is said.
+    filter_axes : mapping, optional
+        Node → axis of its kernels along which filters stand; the last where nothing is said.
 
     Attributes
     ----------
@@ -41,9 +44,14 @@ class Optimiser(ABC, Generic[S]):
 
     remembers: ClassVar[tuple[str, ...]] = ()
 
-    def __init__(self, settings: S, lr_multipliers: Mapping[str, float] | None = None) -> None:
+    def __init__(
+        self,
+        settings: S,
+        learnings: Mapping[str, Learning] | None = None,
+        filter_axes: Mapping[str, int] | None = None,
+    ) -> None:
         self.settings = settings
-        self.lr_multipliers = dict(lr_multipliers or {})
+        self.learnings, self.filter_axes = dict(learnings or {}), dict(filter_axes or {})
         self.steps = 0
         self.memory: dict[tuple[str, str], dict[str, Array]] = {}
 
@@ -51,7 +59,8 @@ class Optimiser(ABC, Generic[S]):
         """Change every array that has a gradient; the others are not touched.
 
         Weight decay pulls kernels and matrices, never biases, scales and shifts: added to the gradient (L2), or
-        apart from the rule, w ← w − rate · decay · w (Loshchilov & Hutter 2019, algorithm 2).
+        apart from the rule, w ← w − rate · decay · w (Loshchilov & Hutter 2019, algorithm 2). After the step, filters
+        of a layer with a max norm that are longer are shortened to it (Srivastava 2014, section 5.1).
 
         Parameters
         ----------
@@ -61,9 +70,10 @@ class Optimiser(ABC, Generic[S]):
             Of the learning rate at this step, by the schedule.
         """
         self.steps += 1
-        decay = self.settings.weight_decay
         for node, arrays in gradients.items():
-            rate = float(self.settings.learning_rate * factor * self.lr_multipliers.get(node, 1.0))
+            learning = self.learnings.get(node, USUALLY)
+            decay = self.settings.weight_decay * learning.decay_multiplier
+            rate = float(self.settings.learning_rate * factor * learning.lr_multiplier)
             for name, grad in arrays.items():
                 weight = weights[node][name]
                 memory = self.memory.get((node, name))
@@ -75,6 +85,8 @@ class Optimiser(ABC, Generic[S]):
                     else:
                         grad += float(decay) * weight
                 self.change(weight, grad, memory, rate)
+                if learning.max_norm and weight.ndim > 1:
+                    constrain(weight, learning.max_norm, self.filter_axes.get(node, -1))
 
     @abstractmethod
     def change(self, weight: Array, grad: Array, memory: dict[str, Array], rate: float) -> None:
@@ -159,6 +171,13 @@ OPTIMISERS: dict[str, type[Optimiser[Any]]] = {
     "adagrad": AdaGradOptimiser,
     "rmsprop": RmsPropOptimiser,
 }
+
+
+def constrain(weight: Array, max_norm: float, axis: int = -1) -> None:
+    """Shorten, in place, every filter or unit along ``axis`` whose norm is above ``max_norm`` to it."""
+    others = tuple(k for k in range(weight.ndim) if k != axis % weight.ndim)
+    norms = np.sqrt((weight * weight).sum(axis=others, keepdims=True))
+    weight *= (max_norm / np.maximum(norms, max_norm)).astype(weight.dtype)
 
 
 def norm(gradients: Weights) -> float:

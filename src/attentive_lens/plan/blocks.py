@@ -6,7 +6,6 @@ To add one: a class here and one line in `BLOCKS`.
 
 from __future__ import annotations
 
-import math
 from abc import abstractmethod
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -28,7 +27,7 @@ from attentive_lens.plan.layers import (
     Sigmoid,
 )
 from attentive_lens.plan.network import NetworkPlan
-from attentive_lens.plan.nodes import IMAGE, MOST_NODES, Names, Node, is_name
+from attentive_lens.plan.nodes import IMAGE, MOST_NODES, Learning, Names, Node, is_name
 
 
 class Builder:
@@ -285,9 +284,8 @@ def read_part(table: Any, onto: Builder) -> None:
             raise unknown_word("network.block", str(kind)[:60], frozenset(BLOCKS))
         onto.build(BLOCKS[kind].read(rest))
         return
-    kind, multiplier = rest.pop("layer", None), rest.pop("lr_multiplier", 1.0)
-    if isinstance(multiplier, bool) or not isinstance(multiplier, int | float):
-        raise BadValue("network.lr_multiplier", f"a number is needed, got {multiplier!r:.60}", "Change it in the plan")
+    kind = rest.pop("layer", None)
+    learning = Learning.read({name: rest.pop(name) for name in Learning.specs() if name in rest})
     if not isinstance(kind, str) or kind not in LAYERS:
         raise unknown_word("network.layer", str(kind)[:60], frozenset(LAYERS))
     name, after, part_of = rest.pop("name", None), rest.pop("after", onto.last), rest.pop("part_of", "")
@@ -300,5 +298,4 @@ def read_part(table: Any, onto: Builder) -> None:
             raise BadValue(f"network.{key}", f"text is needed, got {word!r:.60}", "Put it in quotation marks")
     if part_of and not is_name(part_of):
         raise BadValue("network.part_of", f"{part_of!r:.60} is no name of a block", "Name it otherwise")
-    multiplier = float(multiplier) if abs(multiplier) < 1e9 else math.inf
-    onto.put(Node(name if name is not None else onto.names.free(layer), layer, sources, multiplier, part_of))
+    onto.put(Node(name if name is not None else onto.names.free(layer), layer, sources, learning, part_of))

@@ -38,7 +38,7 @@ def _flat(plan: Plan) -> dict[str, str]:
     for place, step in enumerate(plan.augmentation, 1):
         rows[f"augmentation.{step.kind}"] = f"step {place}: {_settings(step.write())}"
     for node in plan.network.nodes:
-        multiplier = "" if node.lr_multiplier == 1 else f", lr_multiplier {node.lr_multiplier:g}"
+        multiplier = "".join(f", {name} {value:g}" for name, value in node.learning.written().items())
         words = f"{node.layer.kind}: {_settings(node.layer.write())}{multiplier}, after {', '.join(node.after)}"
         rows[f"network.{node.name}"] = words.replace(": ,", ",")
     return rows

@@ -16,7 +16,7 @@ from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.blocks import BLOCKS, Block, Builder
 from attentive_lens.plan.layers import LAYERS, Add, LayerSettings
-from attentive_lens.plan.nodes import IMAGE, Names, Node, is_name
+from attentive_lens.plan.nodes import IMAGE, Learning, Names, Node, is_name
 
 Nodes: TypeAlias = tuple[Node, ...]
 
@@ -185,7 +185,15 @@ def change(nodes: Nodes, name: str, layer: LayerSettings) -> Nodes:
 
 def multiply_rate(nodes: Nodes, names: Collection[str], multiplier: float) -> Nodes:
     """Give nodes a learning-rate multiplier; 0 freezes them."""
-    return tuple(replace(node, lr_multiplier=multiplier) if node.name in names else node for node in nodes)
+    return tuple(
+        replace(node, learning=node.learning.with_(lr_multiplier=multiplier)) if node.name in names else node
+        for node in nodes
+    )
+
+
+def change_learning(nodes: Nodes, name: str, learning: Learning) -> Nodes:
+    """Have a node's weights learn otherwise."""
+    return tuple(replace(node, learning=learning) if node.name == name else node for node in nodes)
 
 
 def rename(nodes: Nodes, old: str, new: str) -> Nodes:

@@ -56,7 +56,7 @@ class Fault:
     node : str
         Where it is; empty for the network as a whole.
     kind : str
-        What sort of fault, for who looks for a repair: size, name, sources, circle, inputs, multiplier, shape, output,
+        What sort of fault, for who looks for a repair: size, name, sources, circle, inputs, shape, output,
         units, dead end, plan.
     error : LensError
         What, why and what to do.
@@ -141,9 +141,6 @@ def _wiring(node: Node, known: set[str], everyone: set[str], last: bool) -> Faul
         why = f"{node.layer.kind} takes {'two inputs or more' if node.layer.joins else 'exactly one input'}"
         remedy = f"Name {'them' if node.layer.joins else 'one layer'} in «after»"
         return fault("inputs", f"The layer {name} cannot stand after {len(node.after)} layers", why, remedy)
-    if not 0 <= node.lr_multiplier <= 100:
-        why = f"{node.lr_multiplier:g} is not between 0 and 100"
-        return fault("multiplier", f"The layer {name} cannot have this learning-rate multiplier", why, "Choose another")
     for source in node.after:
         if source not in known:
             later = source in everyone

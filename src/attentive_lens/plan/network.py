@@ -46,7 +46,7 @@ class NetworkPlan:
                 "name": node.name,
                 **node.layer.write(),
                 "after": node.after[0] if len(node.after) == 1 else list(node.after),
-                **({} if node.lr_multiplier == 1 else {"lr_multiplier": node.lr_multiplier}),
+                **node.learning.written(),
                 **({"part_of": node.part_of} if node.part_of else {}),
             }
             for node in self.nodes

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import ClassVar
 
+from attentive_lens.core.values import Value, spec
 from attentive_lens.plan.layers import LayerSettings
 
 IMAGE = "image"
@@ -17,18 +19,54 @@ NAMED = 24
 
 
 @dataclass(frozen=True)
+class Learning(Value):
+    """How the weights of one layer learn, beside what the plan says of all."""
+
+    title: ClassVar[str] = "network"
+
+    lr_multiplier: float = spec(
+        1.0,
+        label="learning-rate multiplier",
+        low=0.0,
+        high=100.0,
+        meaning="Factor of its learning rate; 0 holds its weights as they are.",
+    )
+    decay_multiplier: float = spec(
+        1.0, label="decay multiplier", low=0.0, high=1000.0, meaning="Factor of the plan's weight decay; 0: none."
+    )
+    max_norm: float = spec(
+        0.0,
+        label="max norm",
+        low=0.0,
+        high=1e6,
+        meaning="Greatest norm that the weights into one unit or filter may have (max-norm constraint); 0: any.",
+    )
+
+    def written(self) -> dict[str, float]:
+        """Only what is not as usual."""
+        return {name: value for name, value in self.write().items() if value != getattr(USUALLY, name)}
+
+
+USUALLY = Learning()
+
+
+@dataclass(frozen=True)
 class Node:
     """One layer of a network, under its name, fed by the nodes it stands after.
 
-    ``lr_multiplier`` multiplies the learning rate of its weights: 0 holds them as they are. ``part_of`` is the name of
-    the block it was built as a part of, empty for a layer that stands alone.
+    ``part_of`` is the name of the block it was built as a part of, empty for a layer that stands alone.
     """
 
     name: str
     layer: LayerSettings
     after: tuple[str, ...]
-    lr_multiplier: float = 1.0
+    learning: Learning = USUALLY
     part_of: str = ""
+
+    @property
+    def frozen(self) -> bool:
+        """Whether its weights are held, whatever the plan is built on."""
+        return self.learning.lr_multiplier == 0
 
 
 def is_name(name: str) -> bool:

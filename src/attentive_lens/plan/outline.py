@@ -13,6 +13,7 @@ from attentive_lens.plan.augmentation import STEPS
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
+from attentive_lens.plan.nodes import USUALLY, Learning
 from attentive_lens.plan.plan import CHOICES, SECTIONS, Plan
 from attentive_lens.plan.starters import STARTERS
 
@@ -23,7 +24,7 @@ NETWORK = "Layers in order; each stands after the one before it unless «after»
 FREE = {
     "name": "Its name; made from kind and number if left out.",
     "after": "What feeds it: a name, or a list of names where it joins; «image» is the prepared image.",
-    "lr_multiplier": "Factor of its learning rate, 0 to 100; 0 holds its weights. 1 if left out.",
+    **{name: f"{shown.meaning} {getattr(USUALLY, name):g} if left out." for name, shown in Learning.specs().items()},
     "part_of": "Name of the block that it is a part of, with which it folds on the bench; may be left out.",
 }
 """What every layer of a plan file may have besides its own settings."""
@@ -95,7 +96,8 @@ def allowed(shown: Spec, kind: Any) -> str:
     if kind is bool:
         return "true, false"
     if shown.low is not None and shown.high is not None:
-        return f"{shown.low:g} to {shown.high:g}"
+        several = "".join(f", or {count} such" for count in shown.counts)
+        return f"{shown.low:g} to {shown.high:g}{several}"
     if shown.low is not None:
         return f"{shown.low:g} or more"
     return "text" if kind is str else "a number"
@@ -162,7 +164,7 @@ def _network(plan: Plan) -> list[str]:
         lines += [f"# {node.layer.idea}"] if kind not in explained else []
         lines += ["[[network]]", f"layer = {toml(kind)}", f"name = {toml(node.name)}"]
         lines += _keys(node.layer, explained=kind not in explained)
-        lines += [f"{key} = {toml(table[key])}" for key in ("after", "lr_multiplier", "part_of") if key in table]
+        lines += [f"{key} = {toml(table[key])}" for key in ("after", *Learning.specs(), "part_of") if key in table]
         lines.append("")
         explained.add(kind)
     others: dict[str, Mapping[str, type[Any]]] = {"layer": LAYERS, "block": BLOCKS}

@@ -154,10 +154,6 @@ def _inputs(case: _Case) -> Iterator[Repair]:
     yield Repair(f"Keep {node.after[0]} alone", case.with_node(replace(node, after=node.after[:1])))
 
 
-def _multiplier(case: _Case) -> Iterator[Repair]:
-    yield Repair("Set the multiplier to 1", case.with_node(replace(case.node, lr_multiplier=1.0)))
-
-
 def _shape(case: _Case) -> Iterator[Repair]:
     node, shapes = case.node, [case.shapes[source] for source in case.node.after]
     layer, shape = node.layer, shapes[0]
@@ -268,7 +264,6 @@ _REPAIRS: dict[str, Callable[[_Case], Iterator[Repair]]] = {
     "sources": _sources,
     "circle": _circle,
     "inputs": _inputs,
-    "multiplier": _multiplier,
     "shape": _shape,
     "output": _output,
     "units": _units,

@@ -106,7 +106,7 @@ def _widths(side: int, first: int = 16) -> list[int]:
 
 
 def _fully_connected(side: int, classes: int) -> Parts:
-    shrink = max(1, side // 32)
+    shrink = -(-side // 32)
     pool: Parts = [AveragePooling(kernel_size=shrink, stride=shrink)] if shrink > 1 else []
     units = min(MOST_UNITS, max(128, 2 * classes))
     return [*pool, Flatten(), Connected(units=units), Relu(), Dropout(rate=0.3), Connected(units=units // 2), Relu(),

@@ -105,7 +105,7 @@ def node_table(node: Node, before: str) -> dict[str, Any]:
         "name": node.name,
         **{key: value for key, value in settings.items() if key == first or value != usual[key]},
         **({} if node.after == (before,) else {"after": node.after[0] if len(node.after) == 1 else list(node.after)}),
-        **({} if node.lr_multiplier == 1 else {"lr_multiplier": node.lr_multiplier}),
+        **node.learning.written(),
         **({"part_of": node.part_of} if node.part_of else {}),
     }
 

@@ -106,9 +106,10 @@ class Classifier(Learner):
         counts: NDArray[np.int64] | None = None,
     ) -> None:
         self.network, self.plan, self.preprocessor, self.thread_pool = network, plan, preprocessor, thread_pool
-        multipliers = {node.name: node.lr_multiplier for node in network.plan.nodes}
-        self.optimiser = OPTIMISERS[plan.optimiser.kind](plan.optimiser, multipliers)
-        still = {name for name, multiplier in multipliers.items() if multiplier == 0}
+        learnings = {node.name: node.learning for node in network.plan.nodes}
+        axes = {node.name: node.layer.filter_axis for node in network.plan.nodes}
+        self.optimiser = OPTIMISERS[plan.optimiser.kind](plan.optimiser, learnings, axes)
+        still = {node.name for node in network.plan.nodes if node.frozen}
         self.route = network.route(frozenset(network.weights) - plan.frozen - still)
         self.loss = Loss.of(plan.loss, counts)
         self.output = OUTPUTS[plan.loss.output]

@@ -17,7 +17,8 @@ def kernel_for(layer: Convolution, input_shape: Shape, choice: str = "auto") -> 
     """«gather», «tiles» or «depthwise», for one image's input shape."""
     if layer.groups > 1 and layer.groups == input_shape[2]:
         return "depthwise"
-    fits = layer.kernel_size == 3 and layer.stride == layer.dilation == layer.groups == 1
+    (top, _), (left, _) = layer.pads
+    fits = layer.kernel_size == 3 and top == left and layer.stride == layer.dilation == layer.groups == 1
     if not fits or choice == "gather":
         return "gather"
     if choice == "tiles":

@@ -10,37 +10,57 @@ from attentive_lens.engine.arrays import Array
 
 
 @njit(cache=True, nogil=True)
-def pool_forward(images: Array, window: int, stride: int, out: Array, place: NDArray[np.uint16]) -> None:
-    """Write the greatest value of every window to ``out`` and its place in the window (row·side + column)."""
+def pool_forward(
+    images: Array, window: tuple[int, int], stride: int, before: tuple[int, int], out: Array, place: NDArray[np.uint16]
+) -> None:
+    """Write the greatest value of every window to ``out`` and its place in the window (row·columns + column).
+
+    A window that begins ``before`` the image, or ends behind it, counts what it has of it.
+    """
+    _, height, width, _ = images.shape
     n, rows, columns, channels = out.shape
+    tall, wide = window
     for i in range(n):
         for r in range(rows):
+            top = r * stride - before[0]
+            first, last = max(0, -top), min(tall, height - top)
             for c in range(columns):
-                y, x = r * stride, c * stride
+                left = c * stride - before[1]
+                begin, end = max(0, -left), min(wide, width - left)
                 for f in range(channels):
-                    out[i, r, c, f] = images[i, y, x, f]
-                    place[i, r, c, f] = 0
-                for k in range(1, window * window):
-                    dy, dx = k // window, k % window
-                    for f in range(channels):
-                        value = images[i, y + dy, x + dx, f]
-                        if value > out[i, r, c, f]:
-                            out[i, r, c, f] = value
-                            place[i, r, c, f] = k
+                    out[i, r, c, f] = images[i, top + first, left + begin, f]
+                    place[i, r, c, f] = first * wide + begin
+                for u in range(first, last):
+                    for v in range(begin, end):
+                        if u == first and v == begin:
+                            continue
+                        k = u * wide + v
+                        for f in range(channels):
+                            value = images[i, top + u, left + v, f]
+                            if value > out[i, r, c, f]:
+                                out[i, r, c, f] = value
+                                place[i, r, c, f] = k
 
 
 @njit(cache=True, nogil=True)
-def pool_backward(grad: Array, place: NDArray[np.uint16], window: int, stride: int, out: Array) -> None:
+def pool_backward(
+    grad: Array, place: NDArray[np.uint16], window: tuple[int, int], stride: int, before: tuple[int, int], out: Array
+) -> None:
     """Add every window's gradient to the pixel that was its greatest; ``out`` starts as zeros."""
+    _, height, width, _ = out.shape
     n, rows, columns, channels = grad.shape
+    tall, wide = window
     for i in range(n):
         for r in range(rows):
+            top = r * stride - before[0]
             for c in range(columns):
-                for k in range(window * window):
-                    y, x = r * stride + k // window, c * stride + k % window
-                    for f in range(channels):
-                        if place[i, r, c, f] == k:
-                            out[i, y, x, f] += grad[i, r, c, f]
+                left = c * stride - before[1]
+                for u in range(max(0, -top), min(tall, height - top)):
+                    for v in range(max(0, -left), min(wide, width - left)):
+                        k = u * wide + v
+                        for f in range(channels):
+                            if place[i, r, c, f] == k:
+                                out[i, top + u, left + v, f] += grad[i, r, c, f]
 
 
 @njit(cache=True, nogil=True)
@@ -105,18 +125,18 @@ def add_bias(out: Array, bias: Array, activate: bool) -> None:
 
 
 @njit(cache=True, nogil=True)
-def depthwise(images: Array, kernel: Array, stride: int, before: int, apart: int, out: Array) -> None:
-    """Cross-correlate every channel with its own filter (K×K×C); ``out`` (N×OH×OW×C) holds the bias at first."""
+def depthwise(images: Array, kernel: Array, stride: int, before: tuple[int, int], apart: int, out: Array) -> None:
+    """Cross-correlate every channel with its own filter (KH×KW×C); ``out`` (N×OH×OW×C) holds the bias at first."""
     _, height, width, channels = images.shape
     n, rows, columns, _ = out.shape
     for i in range(n):
         for r in range(rows):
             for c in range(columns):
                 for u in range(kernel.shape[0]):
-                    y = r * stride - before + u * apart
+                    y = r * stride - before[0] + u * apart
                     if 0 <= y < height:
                         for v in range(kernel.shape[1]):
-                            x = c * stride - before + v * apart
+                            x = c * stride - before[1] + v * apart
                             if 0 <= x < width:
                                 for f in range(channels):
                                     out[i, r, c, f] += images[i, y, x, f] * kernel[u, v, f]
@@ -124,7 +144,14 @@ def depthwise(images: Array, kernel: Array, stride: int, before: int, apart: int
 
 @njit(cache=True, nogil=True)
 def depthwise_backward(
-    images: Array, kernel: Array, stride: int, before: int, apart: int, grad: Array, to_images: Array, to_kernel: Array
+    images: Array,
+    kernel: Array,
+    stride: int,
+    before: tuple[int, int],
+    apart: int,
+    grad: Array,
+    to_images: Array,
+    to_kernel: Array,
 ) -> None:
     """Add the gradients of images and filters, for that of the output, to two arrays of their shapes."""
     _, height, width, channels = images.shape
@@ -133,10 +160,10 @@ def depthwise_backward(
         for r in range(rows):
             for c in range(columns):
                 for u in range(kernel.shape[0]):
-                    y = r * stride - before + u * apart
+                    y = r * stride - before[0] + u * apart
                     if 0 <= y < height:
                         for v in range(kernel.shape[1]):
-                            x = c * stride - before + v * apart
+                            x = c * stride - before[1] + v * apart
                             if 0 <= x < width:
                                 for f in range(channels):
                                     to_images[i, y, x, f] += grad[i, r, c, f] * kernel[u, v, f]

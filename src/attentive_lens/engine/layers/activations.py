@@ -7,10 +7,22 @@ from abc import abstractmethod
 import numpy as np
 from scipy.special import erf, expit
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.kernels.compiled import relu_backward
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer, S
-from attentive_lens.plan.layers import Elu, Gelu, LeakyRelu, Relu, Sigmoid, Silu, Softmax, Tanh
+from attentive_lens.plan.initialisations import InitialisationSettings
+from attentive_lens.plan.layers import (
+    Elu,
+    Gelu,
+    LeakyRelu,
+    ParametricRelu,
+    Relu,
+    Shape,
+    Sigmoid,
+    Silu,
+    Softmax,
+    Tanh,
+)
 
 
 class ReluLayer(Layer[Relu, Array, Array]):
@@ -68,6 +80,33 @@ class LeakyReluLayer(Pointwise[LeakyRelu]):
     def slope(self, x: Array, y: Array) -> Array:
         """1 or the slope."""
         return np.where(x > 0, np.asarray(1, x.dtype), np.asarray(self.settings.negative_slope, x.dtype))
+
+
+class ParametricReluLayer(Layer[ParametricRelu, Array, Array]):
+    """x above zero, a · x below, with a learned for each channel or for all (He 2015, «Delving deep», eq. 1)."""
+
+    def start(
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
+        """The initial slope."""
+        (count,) = self.settings.weight_shapes(input_shape)["slope"]
+        return {"slope": np.full(count, self.settings.initial_slope, dtype)}
+
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array]:
+        """As given in shape; keeps the input."""
+        return np.where(inputs > 0, inputs, inputs * weights["slope"]), inputs
+
+    def backward(
+        self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
+        """Σ G·x over what is negative to the slopes (eq. 3–4); G or a·G to the input."""
+        negative = saved <= 0
+        gradients: dict[str, Array] = {}
+        if need_weights:
+            by_channel = np.where(negative, grad * saved, 0).reshape(-1, saved.shape[-1]).sum(axis=0)
+            total = by_channel.sum(keepdims=True) if self.settings.shared else by_channel
+            gradients["slope"] = total.astype(grad.dtype, copy=False)
+        return (np.where(negative, grad * weights["slope"], grad) if need_inputs else None), gradients
 
 
 class EluLayer(Pointwise[Elu]):
@@ -153,6 +192,7 @@ class SoftmaxLayer(Layer[Softmax, Array, Array]):
 ACTIVATIONS: dict[str, type[AnyLayer]] = {
     "relu": ReluLayer,
     "leaky relu": LeakyReluLayer,
+    "parametric relu": ParametricReluLayer,
     "elu": EluLayer,
     "gelu": GeluLayer,
     "silu": SiluLayer,

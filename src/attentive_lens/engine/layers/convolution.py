@@ -17,6 +17,7 @@ from attentive_lens.engine.kernels.scratch import scratch
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Convolution, Shape
+from attentive_lens.plan.layers.base import both, product
 
 
 @dataclass(frozen=True)
@@ -39,8 +40,8 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
     @property
     def window(self) -> Window:
         """The window and its padding."""
-        before, after = self.settings.pads
-        return Window(self.settings.kernel_size, self.settings.stride, before, after, self.settings.dilation)
+        s = self.settings
+        return Window(both(s.kernel_size), s.stride, s.pads, s.dilation)
 
     def absorb(self, weights: dict[str, Array], factor: Array, offset: Array) -> dict[str, Array]:
         """Filters times the factor, bias too and shifted."""
@@ -57,7 +58,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
     ) -> dict[str, Array]:
         """As asked, zero bias."""
         shapes = self.settings.weight_shapes(input_shape)
-        area = self.settings.kernel_size**2
+        area = product(both(self.settings.kernel_size))
         fans = area * shapes["kernel"][2], area * self.settings.filters // self.settings.groups
         return {
             "kernel": initial_weights(initialisation, shapes["kernel"], *fans, rng, dtype),
@@ -78,7 +79,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         if way == "tiles":
             ready = call.ready if isinstance(call.ready, Tiles) else self._tiles(kernel)
             rows, columns, _ = self.settings.output_shape(inputs.shape[1:])
-            before = self.settings.pads[0]
+            before = self.settings.pads[0][0]
             inputs = np.ascontiguousarray(inputs)
             out = tiles.convolve(inputs, ready.forward, before, rows, columns, bias, call.activate)
             return out, (inputs, ready)
@@ -108,7 +109,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         gradients: dict[str, Array] = {"bias": _summed(grad)} if need_weights else {}
         rows, columns = inputs.shape[1:3]
         if ready is not None:
-            before = self.settings.pads[0]
+            before = self.settings.pads[0][0]
             if need_weights:
                 gradients["kernel"] = tiles.filter_gradient(inputs, grad, before)
             if not need_inputs:
@@ -142,13 +143,19 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         onward = [input_gradient(g, k, self.window, rows, columns) for g, k in zip(grads, kernels, strict=True)]
         return np.concatenate(onward, axis=3), gradients or {}
 
+    @property
+    def _before(self) -> tuple[int, int]:
+        """Zeros before the first row and the first column."""
+        (top, _), (left, _) = self.settings.pads
+        return top, left
+
     def _depthwise(self, inputs: Array, kernel: Array) -> Array:
         """Without the bias; several filters a channel look at its copies."""
         s = self.settings
         times = s.filters // s.groups
         out = np.zeros((len(inputs), *s.output_shape(inputs.shape[1:])), inputs.dtype)
         images = np.repeat(inputs, times, axis=3) if times > 1 else np.ascontiguousarray(inputs)
-        depthwise(images, np.ascontiguousarray(kernel[:, :, 0]), s.stride, s.pads[0], s.dilation, out)
+        depthwise(images, np.ascontiguousarray(kernel[:, :, 0]), s.stride, self._before, s.dilation, out)
         return out
 
     def _depthwise_backward(self, inputs: Array, kernel: Array, grad: Array) -> tuple[Array, Array]:
@@ -157,7 +164,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         images = np.repeat(inputs, times, axis=3) if times > 1 else np.ascontiguousarray(inputs)
         filters = np.ascontiguousarray(kernel[:, :, 0])
         to_images, to_kernel = np.zeros_like(images), np.zeros_like(filters)
-        depthwise_backward(images, filters, s.stride, s.pads[0], s.dilation, grad, to_images, to_kernel)
+        depthwise_backward(images, filters, s.stride, self._before, s.dilation, grad, to_images, to_kernel)
         if times > 1:
             to_images = to_images.reshape(*inputs.shape, times).sum(axis=4)
         return to_images, to_kernel[:, :, None]

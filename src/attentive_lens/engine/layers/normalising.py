@@ -10,7 +10,7 @@ from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.kernels.compiled import channel_products, channel_sums, normal_backward, normalise
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
-from attentive_lens.plan.layers import BatchNormalisation, GroupNormalisation, LocalResponse, Shape
+from attentive_lens.plan.layers import BatchNormalisation, GroupNormalisation, LocalResponse, ScaleAndShift, Shape
 
 
 @dataclass(frozen=True)
@@ -219,8 +219,38 @@ class LocalResponseLayer(Layer[LocalResponse, Array, tuple[Array, Array]]):
         return out
 
 
+class ScaleAndShiftLayer(Layer[ScaleAndShift, Array, Array]):
+    """scale · x + shift, channel by channel."""
+
+    def start(
+        self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
+    ) -> dict[str, Array]:
+        """Scale 1, shift 0."""
+        return {"scale": np.ones(input_shape[-1], dtype), "shift": np.zeros(input_shape[-1], dtype)}
+
+    def scale_and_shift(self, weights: dict[str, Array]) -> tuple[Array, Array]:
+        """Its weights."""
+        return weights["scale"].astype(np.float64), weights["shift"].astype(np.float64)
+
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array]:
+        """As given in shape; keeps the input."""
+        return inputs * weights["scale"] + weights["shift"], inputs
+
+    def backward(
+        self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
+        """Σ G·x, Σ G, and G times the scale."""
+        gradients: dict[str, Array] = {}
+        if need_weights:
+            flat = grad.reshape(-1, grad.shape[-1])
+            times = flat * saved.reshape(flat.shape)
+            gradients = {"scale": times.sum(axis=0), "shift": flat.sum(axis=0)}
+        return (grad * weights["scale"] if need_inputs else None), gradients
+
+
 NORMALISATIONS: dict[str, type[AnyLayer]] = {
     "batch normalisation": BatchNormalisationLayer,
     "group normalisation": GroupNormalisationLayer,
     "local response normalisation": LocalResponseLayer,
+    "scale and shift": ScaleAndShiftLayer,
 }

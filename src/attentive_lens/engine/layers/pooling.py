@@ -8,10 +8,11 @@ from typing import TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.kernels.compiled import pool_backward, pool_forward
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.layers import AveragePooling, GlobalPooling, MaxPooling, Pooling, PowerPooling, Shape
+from attentive_lens.plan.layers.base import both, product
 
 TINY = 1e-12
 """Added to a power mean, so that it has a slope where all its values are zero."""
@@ -30,7 +31,7 @@ class MaxPoolingLayer(Layer[MaxPooling, Array, Greatest]):
         shape = (len(inputs), *self.settings.output_shape(inputs.shape[1:]))
         out = np.empty(shape, inputs.dtype)
         place = np.empty(shape, np.uint16)
-        pool_forward(inputs, self.settings.kernel_size, self.settings.stride, out, place)
+        pool_forward(inputs, both(self.settings.kernel_size), self.settings.stride, _before(self.settings), out, place)
         return out, (place, inputs.shape)
 
     def backward(
@@ -46,7 +47,9 @@ class MaxPoolingLayer(Layer[MaxPooling, Array, Greatest]):
             return None, {}
         place, shape = saved
         out = np.zeros(shape, grad.dtype)
-        pool_backward(np.ascontiguousarray(grad), place, self.settings.kernel_size, self.settings.stride, out)
+        grad = np.ascontiguousarray(grad)
+        s = self.settings
+        pool_backward(grad, place, both(s.kernel_size), s.stride, _before(s), out)
         return out, {}
 
 
@@ -57,20 +60,17 @@ class AveragePoolingLayer(Layer[AveragePooling, Array, Shape]):
         """N×OH×OW×C; keeps the input's shape."""
         shape = (len(inputs), *self.settings.output_shape(inputs.shape[1:]))
         out = np.zeros(shape, inputs.dtype)
-        for part in _offsets(inputs, self.settings, shape):
+        for part in _offsets(_around(inputs, self.settings, shape), self.settings, shape):
             out += part
-        out /= self.settings.kernel_size**2
+        out /= _pixels(self.settings, inputs.shape, shape, inputs.dtype)
         return out, inputs.shape
 
     def backward(
         self, grad: Array, saved: Shape, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Array | None, dict[str, Array]]:
         """Shared out evenly."""
-        out = np.zeros(saved, grad.dtype)
-        share = grad / np.asarray(self.settings.kernel_size**2, grad.dtype)
-        for part in _offsets(out, self.settings, grad.shape):
-            part += share
-        return out, {}
+        share = grad / _pixels(self.settings, saved, grad.shape, grad.dtype)
+        return _spread(share, self.settings, saved), {}
 
 
 class PowerPoolingLayer(Layer[PowerPooling, Array, tuple[Array, Array]]):
@@ -81,9 +81,9 @@ class PowerPoolingLayer(Layer[PowerPooling, Array, tuple[Array, Array]]):
         power = self.settings.power
         shape = (len(inputs), *self.settings.output_shape(inputs.shape[1:]))
         out = np.zeros(shape, inputs.dtype)
-        for part in _offsets(np.abs(inputs) ** power, self.settings, shape):
+        for part in _offsets(_around(np.abs(inputs) ** power, self.settings, shape), self.settings, shape):
             out += part
-        out = (out / self.settings.kernel_size**2 + TINY) ** (1 / power)
+        out = (out / _pixels(self.settings, inputs.shape, shape, inputs.dtype) + TINY) ** (1 / power)
         return out.astype(inputs.dtype, copy=False), (inputs, out)
 
     def backward(
@@ -92,10 +92,8 @@ class PowerPoolingLayer(Layer[PowerPooling, Array, tuple[Array, Array]]):
         """G · y^(1−p) · |x|^(p−1) · sign(x) / count."""
         inputs, out = saved
         power = self.settings.power
-        share = grad * out ** (1 - power) / self.settings.kernel_size**2
-        spread = np.zeros(inputs.shape, grad.dtype)
-        for part in _offsets(spread, self.settings, grad.shape):
-            part += share
+        share = grad * out ** (1 - power) / _pixels(self.settings, inputs.shape, grad.shape, grad.dtype)
+        spread = _spread(share, self.settings, inputs.shape)
         return (spread * np.abs(inputs) ** (power - 1) * np.sign(inputs)).astype(grad.dtype, copy=False), {}
 
 
@@ -138,11 +136,58 @@ class GlobalPoolingLayer(Layer[GlobalPooling, Array, Whole]):
         return gradient.astype(grad.dtype, copy=False), {}
 
 
+def _before(settings: Pooling) -> tuple[int, int]:
+    """Pixels that the first window begins outside the map, of rows and of columns."""
+    (top, _), (left, _) = settings.pads
+    return top, left
+
+
+def _reached(settings: Pooling, sides: tuple[int, ...]) -> tuple[int, int]:
+    """Rows and columns from where the first window begins to where the last of so many ends."""
+    tall, wide = both(settings.kernel_size)
+    return (sides[0] - 1) * settings.stride + tall, (sides[1] - 1) * settings.stride + wide
+
+
+def _around(maps: Array, settings: Pooling, shape: tuple[int, ...]) -> Array:
+    """Maps with zeros wherever a window reaches outside them; the maps themselves where none does."""
+    if not settings.clips:
+        return maps
+    top, left = _before(settings)
+    rows, columns = _reached(settings, shape[1:3])
+    height, width = maps.shape[1:3]
+    bottom, right = max(0, rows - top - height), max(0, columns - left - width)
+    return np.pad(maps, ((0, 0), (top, bottom), (left, right), (0, 0)))
+
+
+def _spread(share: Array, settings: Pooling, input_shape: Shape) -> Array:
+    """Each window's share added to all of its pixels: N×H×W×C."""
+    top, left = _before(settings)
+    rows, columns = _reached(settings, share.shape[1:3])
+    n, height, width, channels = input_shape
+    whole = np.zeros((n, max(rows, top + height), max(columns, left + width), channels), share.dtype)
+    for part in _offsets(whole, settings, share.shape):
+        part += share
+    return np.ascontiguousarray(whole[:, top : top + height, left : left + width])
+
+
+def _pixels(settings: Pooling, input_shape: Shape, shape: tuple[int, ...], dtype: Dtype) -> Array:
+    """How many pixels of the map each window holds: OH×OW×1, or one number where all hold the same."""
+    extents = both(settings.kernel_size)
+    if not settings.clips:
+        return np.asarray(product(extents), dtype)
+    counts = []
+    for side, count, extent, before in zip(input_shape[1:3], shape[1:3], extents, _before(settings), strict=True):
+        first = np.arange(count) * settings.stride - before
+        counts.append(np.minimum(first + extent, side) - np.maximum(first, 0))
+    return np.asarray(np.outer(*counts)[:, :, None], dtype)
+
+
 def _offsets(maps: Array, settings: Pooling, shape: tuple[int, ...]) -> Iterator[Array]:
     """For each place in the window, the view of ``maps`` (N×H×W×C) that it takes over all windows."""
     step, (rows, columns) = settings.stride, shape[1:3]
-    for down in range(settings.kernel_size):
-        for across in range(settings.kernel_size):
+    tall, wide = both(settings.kernel_size)
+    for down in range(tall):
+        for across in range(wide):
             yield maps[:, down : down + step * rows : step, across : across + step * columns : step][:, :rows, :columns]
 
 

@@ -49,7 +49,7 @@ class TransposedConvolutionLayer(Layer[TransposedConvolution, Array, Array]):
     @property
     def _window(self) -> Window:
         before, after = self.settings.pads
-        return Window(self.settings.kernel_size, self.settings.stride, before, after)
+        return Window.square(self.settings.kernel_size, self.settings.stride, before, after)
 
     def start(
         self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings

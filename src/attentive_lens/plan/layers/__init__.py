@@ -1,11 +1,28 @@
 """The kinds of layer a network can have: their settings and rules of shape."""
 
-from attentive_lens.plan.layers.activations import ACTIVATIONS, Elu, Gelu, LeakyRelu, Relu, Sigmoid, Silu, Softmax, Tanh
+from attentive_lens.plan.layers.activations import (
+    ACTIVATIONS,
+    Elu,
+    Gelu,
+    LeakyRelu,
+    ParametricRelu,
+    Relu,
+    Sigmoid,
+    Silu,
+    Softmax,
+    Tanh,
+)
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Shape
 from attentive_lens.plan.layers.connected import CONNECTED, Connected, Output
 from attentive_lens.plan.layers.convolution import CONVOLUTIONS, Convolution
 from attentive_lens.plan.layers.joining import JOINING, Add, Concatenate, Multiply
-from attentive_lens.plan.layers.normalising import NORMALISATIONS, BatchNormalisation, GroupNormalisation, LocalResponse
+from attentive_lens.plan.layers.normalising import (
+    NORMALISATIONS,
+    BatchNormalisation,
+    GroupNormalisation,
+    LocalResponse,
+    ScaleAndShift,
+)
 from attentive_lens.plan.layers.pooling import (
     POOLINGS,
     AveragePooling,
@@ -53,11 +70,13 @@ __all__ = [
     "MaxPooling",
     "Multiply",
     "Output",
+    "ParametricRelu",
     "Pooling",
     "PowerPooling",
     "Reach",
     "Relu",
     "Resampling",
+    "ScaleAndShift",
     "Shape",
     "Sigmoid",
     "Silu",

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import spec
-from attentive_lens.plan.layers.base import LayerSettings, SameShape
+from attentive_lens.plan.layers.base import LayerSettings, SameShape, Shape
 
 
 @dataclass(frozen=True)
@@ -28,6 +28,23 @@ class LeakyRelu(SameShape):
     negative_slope: float = spec(
         0.01, label="negative slope", low=0.0001, high=1.0, meaning="Factor of negative values."
     )
+
+
+@dataclass(frozen=True)
+class ParametricRelu(SameShape):
+    """Passes what is positive, and of the rest a part that is learned."""
+
+    kind: ClassVar[str] = "parametric relu"
+    idea: ClassVar[str] = "Passes positive values and a learned part of the negative ones (a slope for each channel)."
+
+    initial_slope: float = spec(
+        0.25, label="initial slope", low=0.0, high=1.0, meaning="Factor of negative values before training."
+    )
+    shared: bool = spec(False, label="one slope", meaning="Whether all channels share one slope.")
+
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
+        """``slope``: C, or 1 where it is shared."""
+        return {"slope": (1 if self.shared else input_shape[-1],)}
 
 
 @dataclass(frozen=True)
@@ -85,6 +102,7 @@ class Softmax(SameShape):
 ACTIVATIONS: tuple[type[LayerSettings], ...] = (
     Relu,
     LeakyRelu,
+    ParametricRelu,
     Elu,
     Gelu,
     Silu,

@@ -20,7 +20,10 @@ class DoesNotFit(BadValue):
 
 @dataclass(frozen=True)
 class Reach:
-    """How an output pixel looks at its input: extent of the window, step and padding before, in input pixels."""
+    """How an output pixel looks at its input: extent of the window, step and padding before, in input pixels.
+
+    A window that is not square is told by the square that it fits in.
+    """
 
     kernel: int = 1
     stride: int = 1
@@ -43,6 +46,9 @@ class LayerSettings(Kind):
     """Whether it gives the network's scores, and so must stand last and nowhere else."""
     is_rectifier: ClassVar[bool] = False
     """Whether it sets negative values to 0 and does nothing else, so that a layer before it may do so at once."""
+
+    filter_axis: ClassVar[int] = -1
+    """Axis of its kernel or matrix along which its filters or units stand side by side."""
 
     @abstractmethod
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
@@ -98,6 +104,25 @@ class SameShape(LayerSettings):
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """As given."""
         return input_shape
+
+
+Sides: TypeAlias = int | tuple[int, ...]
+"""One number for all sides, or one each: (rows, columns), or (top, bottom, left, right)."""
+Pads: TypeAlias = tuple[tuple[int, int], tuple[int, int]]
+"""Pixels before and after, of rows and of columns."""
+
+
+def both(sides: Sides) -> tuple[int, int]:
+    """Rows and columns."""
+    return (sides, sides) if isinstance(sides, int) else (sides[0], sides[1])
+
+
+def four(sides: Sides) -> Pads:
+    """Top and bottom, left and right."""
+    if isinstance(sides, tuple) and len(sides) == 4:
+        return (sides[0], sides[1]), (sides[2], sides[3])
+    rows, columns = both(sides)
+    return (rows, rows), (columns, columns)
 
 
 def windows(side: int, extent: int, stride: int, before: int, after: int) -> int:

@@ -6,7 +6,19 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import spec
-from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Shape, product, text, windows
+from attentive_lens.plan.layers.base import (
+    DoesNotFit,
+    LayerSettings,
+    Pads,
+    Reach,
+    Shape,
+    Sides,
+    both,
+    four,
+    product,
+    text,
+    windows,
+)
 
 
 @dataclass(frozen=True)
@@ -18,13 +30,14 @@ class Convolution(LayerSettings):
     needs_map: ClassVar[bool] = True
 
     filters: int = spec(16, label="filters", low=1, high=4096, meaning="How many patterns are looked for.")
-    kernel_size: int = spec(
+    kernel_size: Sides = spec(
         3,
         label="kernel size",
         unit="pixels",
         low=1,
         high=31,
-        meaning="Side of the square window that looks at the image.",
+        counts=(2,),
+        meaning="Side of the window that looks at the image; two numbers, rows and columns, where it is not square.",
     )
     stride: int = spec(
         1,
@@ -40,8 +53,14 @@ class Convolution(LayerSettings):
         choices=("same", "valid", "explicit"),
         meaning="Same: zeros round the image keep its side; valid: only whole windows count; explicit: so many zeros.",
     )
-    padding_width: int = spec(
-        0, label="padding width", unit="pixels", low=0, high=64, meaning="Zeros on each side with explicit padding."
+    padding_width: Sides = spec(
+        0,
+        label="padding width",
+        unit="pixels",
+        low=0,
+        high=64,
+        counts=(2, 4),
+        meaning="Zeros on each side with explicit padding; two numbers: rows, columns; four: top, bottom, left, right.",
     )
     dilation: int = spec(
         1, label="dilation", unit="pixels", low=1, high=16, meaning="Pixels from one place of the window to the next."
@@ -55,25 +74,27 @@ class Convolution(LayerSettings):
         return tuple(name for name in self.specs() if name != "padding_width" or self.padding == "explicit")
 
     @property
-    def extent(self) -> int:
-        """Side of the square the window spans, in input pixels."""
-        return (self.kernel_size - 1) * self.dilation + 1
+    def extents(self) -> tuple[int, int]:
+        """Rows and columns that the window spans, in input pixels."""
+        rows, columns = both(self.kernel_size)
+        return (rows - 1) * self.dilation + 1, (columns - 1) * self.dilation + 1
 
     @property
-    def pads(self) -> tuple[int, int]:
-        """Zeros before and after, on each axis."""
+    def pads(self) -> Pads:
+        """Zeros before and after, of rows and of columns."""
         if self.padding == "same":
-            return ((self.extent - 1) // 2, self.extent // 2)
-        return (self.padding_width, self.padding_width) if self.padding == "explicit" else (0, 0)
+            rows, columns = self.extents
+            return ((rows - 1) // 2, rows // 2), ((columns - 1) // 2, columns // 2)
+        return four(self.padding_width if self.padding == "explicit" else 0)
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(rows, columns, filters)."""
-        height, width, channels = input_shape
-        before, after = self.pads
-        if min(height, width) + before + after < self.extent:
+        channels = input_shape[2]
+        sides = tuple(zip(input_shape[:2], self.extents, self.pads, strict=True))
+        if any(side + sum(pads) < extent for side, extent, pads in sides):
             raise DoesNotFit(
                 "The convolution does not fit",
-                f"its {self.extent}×{self.extent} window is larger than its input, {text(input_shape)}",
+                f"its {text(self.extents)} window is larger than its input, {text(input_shape)}",
                 "Use a smaller kernel, same padding, or pool less before it",
             )
         if channels % self.groups or self.filters % self.groups:
@@ -82,11 +103,8 @@ class Convolution(LayerSettings):
                 f"{channels} channels and {self.filters} filters cannot both be put into {self.groups} equal groups",
                 "Choose a number of groups that divides both",
             )
-        return (
-            windows(height, self.extent, self.stride, before, after),
-            windows(width, self.extent, self.stride, before, after),
-            self.filters,
-        )
+        rows, columns = (windows(side, extent, self.stride, *pads) for side, extent, pads in sides)
+        return (rows, columns, self.filters)
 
     def output_channels(self, *inputs: int | None) -> int | None:
         """Its filters."""
@@ -95,21 +113,21 @@ class Convolution(LayerSettings):
     def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``kernel``: KH×KW×(C / groups)×F; ``bias``: F."""
         per_group = max(1, input_shape[2] // self.groups)
-        return {"kernel": (self.kernel_size, self.kernel_size, per_group, self.filters), "bias": (self.filters,)}
+        return {"kernel": (*both(self.kernel_size), per_group, self.filters), "bias": (self.filters,)}
 
     def multiply_adds(self, input_shape: Shape) -> int:
         """Of the direct formula."""
-        return product(self.output_shape(input_shape)) * self.kernel_size**2 * input_shape[2] // self.groups
+        return product(self.output_shape(input_shape)) * product(both(self.kernel_size)) * input_shape[2] // self.groups
 
     def reach(self, input_shape: Shape) -> Reach:
         """Its window."""
-        return Reach(self.extent, self.stride, self.pads[0])
+        return Reach(max(self.extents), self.stride, max(before for before, _ in self.pads))
 
     @property
     def summary(self) -> str:
         """Kernel, padding and stride."""
         step = f", stride {self.stride}" if self.stride > 1 else ""
-        return f"{self.kernel_size}×{self.kernel_size} kernel, {self.padding} padding{step}"
+        return f"{text(both(self.kernel_size))} kernel, {self.padding} padding{step}"
 
 
 CONVOLUTIONS: tuple[type[LayerSettings], ...] = (Convolution,)

@@ -57,6 +57,18 @@ class GroupNormalisation(SameShape):
 
 
 @dataclass(frozen=True)
+class ScaleAndShift(SameShape):
+    """A learned factor and offset for every channel."""
+
+    kind: ClassVar[str] = "scale and shift"
+    idea: ClassVar[str] = "Multiplies every channel by a learned factor and adds a learned offset."
+
+    def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
+        """``scale`` and ``shift``: C."""
+        return {"scale": (input_shape[-1],), "shift": (input_shape[-1],)}
+
+
+@dataclass(frozen=True)
 class LocalResponse(SameShape):
     """Divides every value by the strength of its neighbour channels."""
 
@@ -74,4 +86,5 @@ NORMALISATIONS: tuple[type[LayerSettings], ...] = (
     BatchNormalisation,
     GroupNormalisation,
     LocalResponse,
+    ScaleAndShift,
 )

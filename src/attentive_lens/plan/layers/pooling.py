@@ -6,7 +6,18 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import spec
-from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Shape, text, windows
+from attentive_lens.plan.layers.base import (
+    DoesNotFit,
+    LayerSettings,
+    Pads,
+    Reach,
+    Shape,
+    Sides,
+    both,
+    four,
+    text,
+    windows,
+)
 
 MEANS = ("average", "max", "power mean")
 
@@ -17,29 +28,75 @@ class Pooling(LayerSettings):
 
     needs_map: ClassVar[bool] = True
 
-    kernel_size: int = spec(2, label="kernel size", unit="pixels", low=1, high=31, meaning="Side of the window.")
+    kernel_size: Sides = spec(
+        2,
+        label="kernel size",
+        unit="pixels",
+        low=1,
+        high=31,
+        counts=(2,),
+        meaning="Side of the window; two numbers, rows and columns, where it is not square.",
+    )
     stride: int = spec(2, label="stride", unit="pixels", low=1, high=31, meaning="How far the window moves each time.")
+    padding_width: Sides = spec(
+        0,
+        label="padding width",
+        unit="pixels",
+        low=0,
+        high=30,
+        counts=(2, 4),
+        meaning="Pixels that windows may begin and end outside the map, where nothing counts; two numbers: rows,"
+        " columns; four: top, bottom, left, right.",
+    )
+    ceil_mode: bool = spec(
+        False, label="ceil mode", meaning="Whether a window at the edge that is not filled counts with what it has."
+    )
+
+    @property
+    def pads(self) -> Pads:
+        """Pixels outside before and after, of rows and of columns."""
+        return four(self.padding_width)
+
+    @property
+    def clips(self) -> bool:
+        """Whether a window may reach outside the map."""
+        return self.padding_width != 0 or self.ceil_mode
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
-        """(rows, columns, channels); pixels that fill no whole window at the edge are left out."""
-        if min(input_shape[0], input_shape[1]) < self.kernel_size:
-            raise DoesNotFit(
-                "The pooling does not fit",
-                f"windows of {text((self.kernel_size,) * 2)} need at least as many pixels, and get"
-                f" {text(input_shape[:2])}",
-                "Take the layer out, or shrink less before it",
-            )
-        rows, columns = (windows(side, self.kernel_size, self.stride, 0, 0) for side in input_shape[:2])
-        return (rows, columns, input_shape[2])
+        """(rows, columns, channels); in ceil mode the windows at the edge that hold a pixel count too."""
+        extents = both(self.kernel_size)
+        counts = []
+        for side, extent, pads in zip(input_shape[:2], extents, self.pads, strict=True):
+            if max(pads) >= extent:
+                raise DoesNotFit(
+                    "The pooling does not fit",
+                    f"a padding of {max(pads)} pixels makes windows of {text(extents)} that hold nothing",
+                    "Use a smaller padding width",
+                )
+            least = 1 if self.ceil_mode else extent - sum(pads)
+            if side < least:
+                raise DoesNotFit(
+                    "The pooling does not fit",
+                    f"windows of {text(extents)} need at least as many pixels, and get {text(input_shape[:2])}",
+                    "Take the layer out, or shrink less before it",
+                )
+            counts.append(self._count(side, extent, *pads))
+        return (*counts, input_shape[2])
+
+    def _count(self, side: int, extent: int, before: int, after: int) -> int:
+        if not self.ceil_mode:
+            return windows(side, extent, self.stride, before, after)
+        count = max(0, -(-(side + before + after - extent) // self.stride)) + 1
+        return count - 1 if (count - 1) * self.stride >= side + before else count
 
     def reach(self, input_shape: Shape) -> Reach:
         """Its window."""
-        return Reach(self.kernel_size, self.stride, 0)
+        return Reach(max(both(self.kernel_size)), self.stride, max(before for before, _ in self.pads))
 
     @property
     def summary(self) -> str:
         """Window and stride."""
-        return f"{self.kernel_size}×{self.kernel_size} window, stride {self.stride}"
+        return f"{text(both(self.kernel_size))} window, stride {self.stride}"
 
 
 @dataclass(frozen=True)

@@ -39,6 +39,8 @@ class TransposedConvolution(LayerSettings):
     idea: ClassVar[str] = "Every pixel paints a learned pattern onto a map that is larger by the stride."
     needs_map: ClassVar[bool] = True
 
+    filter_axis: ClassVar[int] = 2
+
     filters: int = spec(16, label="filters", low=1, high=4096, meaning="How many maps come out.")
     kernel_size: int = spec(
         4, label="kernel size", unit="pixels", low=1, high=31, meaning="Side of the square each pixel paints."

@@ -104,7 +104,7 @@ class BenchPanel(QWidget):
         examination = self.examination()
         names = {node.name for node in nodes}
         frozen = plan.frozen if plan.base is None or plan.base.until in names else frozenset[str]()
-        frozen |= {node.name for node in nodes if node.lr_multiplier == 0}
+        frozen |= {node.name for node in nodes if node.frozen}
         faulty = {fault.node for fault in examination.faults}
         chosen = self.bench.chosen_nodes()
         plates = plates_of(nodes, examination.facts, plan.preprocessing.shape, frozen, self.folded, faulty)
@@ -261,7 +261,7 @@ class BenchPanel(QWidget):
 
     def _freeze(self) -> None:
         names = set(self.bench.chosen_nodes())
-        held = all(node.lr_multiplier == 0 for node in self.nodes if node.name in names)
+        held = all(node.frozen for node in self.nodes if node.name in names)
         if names:
             words = f"{'thawing' if held else 'freezing'} {self._words()}"
             self.edit(words, lambda: editing.multiply_rate(self.nodes, names, 1.0 if held else 0.0))
@@ -275,7 +275,7 @@ class BenchPanel(QWidget):
                 design.change(design.plan.changed({"base.until": plate.output}), "moving the frost line")
                 return
             frozen = editing.feeding(self.nodes, plate.output) if place else set[str]()
-            held = {node.name for node in self.nodes if node.lr_multiplier == 0}
+            held = {node.name for node in self.nodes if node.frozen}
             nodes = editing.multiply_rate(self.nodes, held - frozen, 1.0)
             design.edit(editing.multiply_rate(nodes, frozen, 0.0), "moving the frost line")
         except LensError as error:

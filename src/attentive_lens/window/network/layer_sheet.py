@@ -14,20 +14,19 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan import editing
 from attentive_lens.plan.examination import Fault
 from attentive_lens.plan.layers import BatchNormalisation, LayerSettings
-from attentive_lens.plan.nodes import Node
+from attentive_lens.plan.nodes import USUALLY, Learning, Node
 from attentive_lens.plan.outline import FREE
 from attentive_lens.plan.reasons import reason
 from attentive_lens.window import look
 from attentive_lens.window.bench.plates import Plate
 from attentive_lens.window.network.bench_panel import BenchPanel
 from attentive_lens.window.network.window_picture import WindowPicture
-from attentive_lens.window.parts.basics import button, label, view_button
+from attentive_lens.window.parts.basics import button, label, retire, view_button
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent, shape, short, thousands
 
 FIELD, NAME = 104, 160
-MULTIPLIER = "learning-rate multiplier"
 
 
 class LayerSheet(QScrollArea):
@@ -72,18 +71,15 @@ class LayerSheet(QScrollArea):
         free.setColumnStretch(0, 1)
         free.setColumnMinimumWidth(2, 46)
         self.name = self._field("layer name", "name", FREE["name"], self._rename, NAME)
-        self.multiplier = self._field(
-            "lr_multiplier", "learning-rate multiplier", FREE["lr_multiplier"], self._multiply, FIELD
-        )
-        self.multiplier.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self._free = [label("name", "faint"), self.name, label(MULTIPLIER, "faint"), self.multiplier]
-        for row in (0, 1):
-            free.addWidget(self._free[2 * row], row, 0)
-            free.addWidget(self._free[2 * row + 1], row, 1, 1, 1 if row else 2)
+        self._free = [label("name", "faint"), self.name]
+        free.addWidget(self._free[0], 0, 0)
+        free.addWidget(self.name, 0, 1, 1, 2)
+        self.learning = Form(USUALLY, tuple(Learning.specs()), self._learn, FIELD)
         self.form: Form | None = None
         self._form_place = QVBoxLayout()
         self._inside.addLayout(self._form_place)
         self._inside.addLayout(free)
+        self._inside.addWidget(self.learning)
         self.held = label(role="faint", size=look.SMALL, name="layer held")
         self.held.setWordWrap(True)
         self._inside.addWidget(self.held)
@@ -160,6 +156,7 @@ class LayerSheet(QScrollArea):
         self._show_faults(plate)
         for widget in self._free:
             widget.setVisible(single)
+        self.learning.setVisible(single and bool(node is not None and self._has_weights(node)))
         layer = node.layer if node is not None and single else None
         self._show_form(layer)
         self.picture.hide()
@@ -173,11 +170,11 @@ class LayerSheet(QScrollArea):
         if not self.name.hasFocus():
             self.name.setText(node.name)
             self.name.setCursorPosition(0)
-        self.multiplier.setText(f"{node.lr_multiplier:g}")
+        self.learning.show_value(node.learning)
         self.held.setText(self._words_of_freezing(node, plate))
         self.held.setVisible(bool(self.held.text()))
         self._show_consequences(node, plate)
-        for field in (self.name, self.multiplier):
+        for field in (self.name, self.learning):
             field.setEnabled(self.panel.run is None)
         if self.form is not None:
             self.form.setEnabled(self.panel.run is None)
@@ -188,8 +185,8 @@ class LayerSheet(QScrollArea):
             layer is None or (type(layer), names) != (type(self.form.value), self.form.names)
         ):
             self._form_place.removeWidget(self.form)
-            self.form.setParent(None)
-            self.form.deleteLater()
+            self.form.settle()
+            retire(self.form)
             self.form = None
         if layer is None or not names:
             return
@@ -213,20 +210,14 @@ class LayerSheet(QScrollArea):
             self.node = old
             self.name.setText(old)
 
-    def _multiply(self) -> None:
-        node, _ = self._shown()
-        if node is None or self.panel.run is not None:
-            return
-        try:
-            multiplier = float(self.multiplier.text().replace(",", "."))
-        except ValueError:
-            multiplier = -1.0
-        if not 0 <= multiplier <= 100:
-            self.session.said.emit(f"«{self.multiplier.text()}» is no multiplier: a number from 0 to 100 is.", True)
-            self.multiplier.setText(f"{node.lr_multiplier:g}")
-        elif multiplier != node.lr_multiplier:
-            summary = f"the learning-rate multiplier of {node.name}"
-            self.panel.edit(summary, lambda: editing.multiply_rate(self.panel.nodes, {node.name}, multiplier))
+    def _learn(self, learning: Learning) -> None:
+        design = self.session.design
+        summary = f"how {self.node} learns"
+        design.edit(editing.change_learning(design.nodes, self.node, learning), summary)
+
+    def _has_weights(self, node: Node) -> bool:
+        fact = self.panel.examination().facts.get(node.name)
+        return fact is None or fact.weights > 0
 
     def _words_of_freezing(self, node: Node, plate: Plate) -> str:
         if not plate.frozen:
@@ -316,5 +307,4 @@ def _clear(layout: QHBoxLayout | QVBoxLayout | QGridLayout) -> None:
         item = layout.takeAt(0)
         widget = item.widget() if item is not None else None
         if widget is not None:
-            widget.setParent(None)
-            widget.deleteLater()
+            retire(widget)

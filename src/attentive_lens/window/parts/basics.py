@@ -37,6 +37,14 @@ def set_role(widget: QWidget, role: str) -> None:
             style.polish(widget)
 
 
+def retire(widget: QWidget) -> None:
+    """Take a widget off the screen for good, also from within its own signal: it goes when that has ended."""
+    for each in (widget, *widget.findChildren(QWidget)):
+        each.setObjectName("")
+    widget.hide()
+    widget.deleteLater()
+
+
 def panel(title: str = "", name: str = "") -> tuple[QFrame, QVBoxLayout]:
     """A sheet with a title, and the layout to fill."""
     frame = QFrame()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -108,12 +109,20 @@ class Form(QWidget):
             spin.valueChanged.connect(lambda number: self._edit(name, number))
             return spin
         line = QLineEdit()
+        if spec.counts:
+            line.setAlignment(Qt.AlignmentFlag.AlignRight)
+            line.editingFinished.connect(lambda: self._edit_numbers(name, line))
+            return line
         if kind is str:
             line.editingFinished.connect(lambda: self._edit(name, line.text()))
             return line
         line.setAlignment(Qt.AlignmentFlag.AlignRight)
         line.editingFinished.connect(lambda: self._edit_number(name, line))
         return line
+
+    def settle(self) -> None:
+        """Tell nobody of anything any more: it is about to go."""
+        self._quiet = True
 
     def focus_first(self) -> None:
         """Put the cursor in the first field."""
@@ -134,7 +143,7 @@ class Form(QWidget):
             elif isinstance(editor, QSpinBox):
                 editor.setValue(setting)
             elif isinstance(editor, QLineEdit):
-                editor.setText(setting if isinstance(setting, str) else f"{setting:g}")
+                editor.setText(_text(setting))
         self._quiet = False
 
     def _edit_number(self, name: str, line: QLineEdit) -> None:
@@ -145,6 +154,17 @@ class Form(QWidget):
             line.setText(f"{getattr(self.value, name):g}")
             return
         self._edit(name, number)
+
+    def _edit_numbers(self, name: str, line: QLineEdit) -> None:
+        """One whole number, or several with a × or a blank between them."""
+        parts = re.split(r"[×x,;\s]+", line.text().strip())
+        if not all(part.isascii() and part.isdigit() and len(part) < 10 for part in parts):
+            stays = _text(getattr(self.value, name))
+            self._say(f"«{line.text()}» is no whole number, nor several with × between them; {stays} stays.")
+            line.setText(stays)
+            return
+        numbers = tuple(int(part) for part in parts)
+        self._edit(name, numbers[0] if len(numbers) == 1 else numbers)
 
     def _edit(self, name: str, entered: Any) -> None:
         if self._quiet:
@@ -162,6 +182,13 @@ class Form(QWidget):
     def _say(self, sentence: str) -> None:
         self.problem.setText(sentence)
         self.problem.show()
+
+
+def _text(setting: Any) -> str:
+    """A setting as it stands in its field."""
+    if isinstance(setting, str):
+        return setting
+    return " × ".join(str(part) for part in setting) if isinstance(setting, tuple) else f"{setting:g}"
 
 
 class KindForm(QWidget):
