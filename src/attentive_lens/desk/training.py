@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import platform
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from attentive_lens.core.files import remove_leftovers
 from attentive_lens.core.jobs import Job
@@ -27,8 +29,10 @@ from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
+from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.frozen_outputs import FrozenOutputs, kept_outputs, key_of_part
 from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Classifier
 from attentive_lens.training.loop import Outcome, Position, run
@@ -142,7 +146,15 @@ def _execute(
     network, preprocessor = _starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
     classes = len(names)
     feed = Feed(
-        data.pixels, data.labels, members, plan.augmentation, preprocessor, plan.seed, plan.training.batch_size, classes
+        data.pixels,
+        data.labels,
+        members,
+        plan.augmentation,
+        preprocessor,
+        plan.seed,
+        plan.training.batch_size,
+        classes,
+        plan.training.augmentation_variants,
     )
     held_out = data.members("validation")
     if plan.schedule.needs_validation and not len(held_out):
@@ -151,15 +163,21 @@ def _execute(
     model = ModelFile(network.plan, {}, preprocessor, names, plan.loss.output, network.used_kernels())
     with ThreadPool(plan.training.threads) as thread_pool:
         counts = np.bincount(data.labels[members], minlength=classes)
-        learner = Classifier(network, plan, preprocessor, thread_pool, counts)
+        frozen = frozen_part(plan).node
+        learner = Classifier(network, plan, preprocessor, thread_pool, counts, frozen)
         if last is not None:
             learner.restore(last.weights, last.optimiser)
         if not learner.route.trainable:
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")
+        validation = Chosen(data.pixels, held_out)
+        judged: Chosen | NDArray[np.float32] = validation
+        kept = (yield from _kept(workspace, learner, feed, validation, thread_pool)) if frozen else None
+        if kept is not None:
+            feed.kept, judged = kept.training, kept.validation
         outcome = yield from run(
             learner,
             feed,
-            (Chosen(data.pixels, held_out), data.labels[held_out]),
+            (judged, data.labels[held_out]),
             plan.training.epochs,
             Checkpoints(claimed.checkpoints, model),
             journal,
@@ -169,6 +187,38 @@ def _execute(
         )
     sha = fingerprint(read_model(claimed.model).weights) if outcome.epochs else ""
     return Trained(claimed, outcome, sha)
+
+
+def _kept(
+    workspace: Workspace, learner: Classifier, feed: Feed, judged: Chosen, thread_pool: ThreadPool
+) -> Job[FrozenOutputs | None]:
+    """The frozen part's outputs of all images, from a file of the workspace or computed now; None beyond the budget."""
+    digest = hashlib.sha256()
+    for rows in (feed.members, judged.places):
+        digest.update(np.ascontiguousarray(rows).data)
+        for first in range(0, len(rows), 512):
+            digest.update(np.ascontiguousarray(feed.pixels[rows[first : first + 512]]).data)
+    preprocessor, variants = feed.preprocessor, max(1, feed.variants if feed.augmentation else 1)
+    statistics = (preprocessor.settings, np.asarray(preprocessor.mean).tolist(), np.asarray(preprocessor.std).tolist())
+    steps = [step.write_kind() for step in feed.augmentation]
+    key = key_of_part(
+        learner.network, learner.frozen, digest.hexdigest(), statistics, steps, feed.seed, variants,
+        learner.network.used_kernels(),
+    )  # fmt: skip
+    return (
+        yield from kept_outputs(
+            workspace.cache / "frozen",
+            key,
+            learner.network,
+            learner.frozen,
+            variants,
+            len(feed.members),
+            feed.prepared,
+            lambda first, last: preprocessor.apply(judged[first:last]),
+            len(judged.places),
+            thread_pool,
+        )
+    )
 
 
 def _starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:

@@ -14,6 +14,17 @@ def folded(network: Network) -> Network:
 
     Only where the output of the layer before is used by nothing else; others stay as they are.
     """
+    return _fold(network)[0]
+
+
+def folded_output(network: Network, node: str) -> tuple[Network, str]:
+    """As `folded`, and the node that then has the output of one that may have been folded."""
+    whole, instead = _fold(network)
+    return whole, instead.get(node, node)
+
+
+def _fold(network: Network) -> tuple[Network, dict[str, str]]:
+    """The network with fewer layers, and which stands in for each that is gone."""
     nodes = {node.name: node for node in network.plan.nodes}
     users: dict[str, int] = {}
     for node in nodes.values():
@@ -35,10 +46,10 @@ def folded(network: Network) -> Network:
         del weights[node.name]
         instead[node.name] = source
     if not instead:
-        return network
+        return network, instead
     remaining = [
         replace(node, after=tuple(instead.get(source, source) for source in node.after))
         for node in nodes.values()
         if node.name not in instead
     ]
-    return Network(NetworkPlan(tuple(remaining)), network.image_shape, weights, network.kernels)
+    return Network(NetworkPlan(tuple(remaining)), network.image_shape, weights, network.kernels), instead

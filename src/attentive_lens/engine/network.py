@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Generator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -15,6 +15,7 @@ from attentive_lens.engine.arrays import Array, Dtype, Weights
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Rule, StepContext
 from attentive_lens.engine.layers.base import AnyLayer
 from attentive_lens.plan.initialisations import He, InitialisationSettings
+from attentive_lens.plan.layers import Shape
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE
 
@@ -69,7 +70,7 @@ class Network:
     def __init__(
         self,
         plan: NetworkPlan,
-        image_shape: tuple[int, int, int],
+        image_shape: Shape,
         weights: Weights,
         kernels: str | Mapping[str, str] = "auto",
     ) -> None:
@@ -101,7 +102,7 @@ class Network:
     def start(
         cls,
         plan: NetworkPlan,
-        image_shape: tuple[int, int, int],
+        image_shape: Shape,
         seed: int,
         dtype: type = np.float32,
         initialisation: InitialisationSettings = He(),  # noqa: B008  # a frozen value
@@ -116,6 +117,21 @@ class Network:
             if arrays:
                 weights[node.name] = arrays
         return cls(plan, image_shape, weights, kernels)
+
+    def head(self, node: str) -> Network:
+        """What stands after a node through which everything goes, with that node's output for its image.
+
+        Weights are shared: what one learns the other knows.
+        """
+        before = self.plan.up_to(node)
+        shapes = {fact.name: fact.shape for fact in self.plan.facts(self.image_shape)}
+        nodes = tuple(
+            replace(each, after=tuple(IMAGE if source == node else source for source in each.after))
+            for each in self.plan.nodes
+            if each.name not in before
+        )
+        weights = {name: arrays for name, arrays in self.weights.items() if name not in before}
+        return Network(NetworkPlan(nodes), shapes[node], weights, self.kernels)
 
     def used_kernels(self) -> dict[str, str]:
         """What each layer that has several kernels runs by, for a network that is to run the same way later."""

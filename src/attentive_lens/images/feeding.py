@@ -47,6 +47,13 @@ class Feed:
         Applied last.
     seed, size, classes : int
         Master seed, images in a batch (the last of an epoch may be smaller), and number of classes.
+    variants : int
+        Augmented variants of each image, which come in turn; 0: a new one at every epoch.
+
+    Attributes
+    ----------
+    kept : ndarray, V×M×… float32, or None
+        What stands in for the prepared images, by variant and member.
     """
 
     def __init__(
@@ -59,10 +66,12 @@ class Feed:
         seed: int,
         size: int,
         classes: int,
+        variants: int = 0,
     ) -> None:
         self.pixels, self.labels, self.members = pixels, labels, members
         self.augmentation, self.preprocessor, self.seed, self.size = augmentation, preprocessor, seed, size
-        self.classes = classes
+        self.classes, self.variants = classes, variants
+        self.kept: NDArray[np.float32] | None = None
         self.waited = 0.0
 
     @property
@@ -72,13 +81,24 @@ class Feed:
 
     def batch(self, epoch: int, number: int, order: NDArray[np.int64]) -> Batch:
         """One batch: a function of its arguments and the seed."""
-        rows = self.members[order[number * self.size : (number + 1) * self.size]]
-        variants = augment(self.pixels[rows], rows.tolist(), self.augmentation, self.seed, epoch)
+        places = order[number * self.size : (number + 1) * self.size]
+        rows, variant = self.members[places], epoch % self.variants if self.variants else epoch
         labels, each = self.labels[rows], np.arange(len(rows))
         targets = np.zeros((len(rows), self.classes), np.float32)
+        if self.kept is not None:
+            targets[each, labels] = 1
+            return Batch(np.ascontiguousarray(self.kept[variant % len(self.kept), places]), targets)
+        variants = augment(self.pixels[rows], rows.tolist(), self.augmentation, self.seed, variant)
         targets[each, labels] = 1 - variants.shares
         targets[each, labels[variants.partners]] += variants.shares
         return Batch(self.preprocessor.apply(variants.images), targets)
+
+    def prepared(self, variant: int, first: int, last: int) -> NDArray[np.float32]:
+        """A variant of some members, from one place among them to another."""
+        rows = self.members[first:last]
+        return self.preprocessor.apply(
+            augment(self.pixels[rows], rows.tolist(), self.augmentation, self.seed, variant).images
+        )
 
     def epoch(self, epoch: int, first: int = 0) -> Iterator[Batch]:
         """The batches of an epoch from ``first`` on, in its own order; made ahead, stopped when it is closed."""

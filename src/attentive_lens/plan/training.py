@@ -16,6 +16,14 @@ class Training(Value):
 
     epochs: int = spec(20, label="epochs", low=1, high=100000, meaning="Times every training image is shown.")
     batch_size: int = spec(32, label="batch size", unit="images", low=1, high=4096, meaning="Images in one step.")
+    augmentation_variants: int = spec(
+        0,
+        label="augmentation variants",
+        low=0,
+        high=10000,
+        meaning="Augmented variants made of each image, which come in turn; 0: a new one at every epoch. With a few,"
+        " the outputs of a frozen base are computed only once.",
+    )
     clip_norm: float = spec(
         0.0,
         label="gradient clipping (norm)",

@@ -8,6 +8,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,7 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
+from attentive_lens.training.frozen_outputs import outputs_of
 
 
 @dataclass(frozen=True)
@@ -60,7 +62,7 @@ class Learner(ABC):
         """One step of so many in an epoch; raises `LensError` without changing anything if the numbers blew up."""
 
     @abstractmethod
-    def evaluate(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Metrics:
+    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """Loss and right answers on images that are never changed, M×S×S×C uint8."""
 
     @abstractmethod
@@ -95,6 +97,9 @@ class Classifier(Learner):
         Threads.
     counts : ndarray, K, optional
         Training images of each class, for class weights.
+    frozen : str
+        A node up to which nothing changes: only what stands after it is run, on its outputs, which stand in for images
+        where they are kept and are computed from images where they are not.
     """
 
     def __init__(
@@ -104,25 +109,26 @@ class Classifier(Learner):
         preprocessor: Preprocessor,
         thread_pool: ThreadPool,
         counts: NDArray[np.int64] | None = None,
+        frozen: str = "",
     ) -> None:
         self.network, self.plan, self.preprocessor, self.thread_pool = network, plan, preprocessor, thread_pool
         learnings = {node.name: node.learning for node in network.plan.nodes}
         axes = {node.name: node.layer.filter_axis for node in network.plan.nodes}
         self.optimiser = OPTIMISERS[plan.optimiser.kind](plan.optimiser, learnings, axes)
         still = {node.name for node in network.plan.nodes if node.frozen}
-        self.route = network.route(frozenset(network.weights) - plan.frozen - still)
+        self.frozen, self.head = frozen, network.head(frozen) if frozen else network
+        self.route = self.head.route(frozenset(self.head.weights) - plan.frozen - still)
         self.loss = Loss.of(plan.loss, counts)
         self.output = OUTPUTS[plan.loss.output]
         self.losses: list[float] = []
 
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """Forward, backward, step."""
-        step = learn(
-            self.network, batch.images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output
-        )
+        images = self._fed(batch.images)
+        step = learn(self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output)
         length = norm(step.gradients)
         if not (np.isfinite(step.loss) and np.isfinite(length)):
-            began = where_it_began(self.network, batch.images, batch.targets, context, self.loss)
+            began = where_it_began(self.head, images, batch.targets, context, self.loss)
             raise LensError(
                 f"Training stopped in epoch {context.epoch + 1}, batch {context.batch + 1}",
                 f"numbers ran away: infinity or no number at all began {began}; the step was not taken",
@@ -133,17 +139,29 @@ class Classifier(Learner):
         at = At(context.epoch * batches + context.batch, batches, self.plan.training.epochs, self.losses)
         factor = learning_rate_factor(self.plan.schedule, at)
         self.optimiser.step(self.network.weights, step.gradients, factor)
-        self.network.absorb(step.sums)
+        self.head.absorb(step.sums)
         self.learning_rate = self.plan.optimiser.learning_rate * factor
         return Metrics(step.plain, step.right, len(batch.images))
 
-    def evaluate(self, pixels: NDArray[np.uint8] | Chosen, labels: NDArray[np.int64]) -> Metrics:
-        """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights."""
-        predictor = Predictor(self.network, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
+    def _fed(self, images: Array) -> Array:
+        """What the head takes: the images themselves, or their outputs at the frozen node, kept or computed now."""
+        if not self.frozen or images.shape[1:] == self.head.image_shape:
+            return images
+        return outputs_of(self.network, self.frozen, images, self.thread_pool)
+
+    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
+        """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights.
+
+        What is no uint8 are outputs of the frozen node.
+        """
+        kept = isinstance(pixels, np.ndarray) and pixels.dtype != np.uint8
+        network = self.head if kept else self.network
+        predictor = Predictor(network, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
         parts, right = [np.zeros(0)], 0
         for first in range(0, len(labels), 256):
             chunk = labels[first : first + 256]
-            raw = predictor.raw_scores(predictor.prepare(pixels[first : first + 256]))
+            part: Any = pixels[first : first + 256]
+            raw = predictor.raw_scores(np.ascontiguousarray(part) if kept else predictor.prepare(part))
             scores = self.output.spread(raw)
             parts.append(self.loss.plain(raw, one_hot(chunk, scores.shape[1], raw.dtype)).astype(np.float64))
             right += int((predictor.said(scores) == chunk).sum())

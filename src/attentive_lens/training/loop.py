@@ -90,7 +90,7 @@ class Outcome:
 def run(
     learner: Learner,
     feed: Feed,
-    held_out: tuple[NDArray[np.uint8] | Chosen, NDArray[np.int64]],
+    held_out: tuple[NDArray[np.uint8] | NDArray[np.float32] | Chosen, NDArray[np.int64]],
     epochs: int,
     checkpoints: Checkpoints,
     journal: Journal,
@@ -107,7 +107,7 @@ def run(
     feed : Feed
         Training batches.
     held_out : tuple of ndarrays
-        Validation images M×S×S×C uint8 and their classes M int64; M may be 0.
+        Validation images M×S×S×C uint8, or what is kept of them, and their classes M int64; M may be 0.
     epochs : int
         To train.
     checkpoints, journal

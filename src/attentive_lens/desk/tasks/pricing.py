@@ -7,6 +7,7 @@ import time
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import random_generator
@@ -20,7 +21,9 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.frozen_outputs import BUDGET, bytes_of, outputs_of
 from attentive_lens.training.learner import Classifier
 from attentive_lens.workspace import Workspace
 
@@ -59,7 +62,12 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     feed = Feed(pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes)
     steps: list[float] = []
     with ThreadPool(plan.training.threads) as thread_pool:
-        learner = Classifier(network, plan, preprocessor, thread_pool, np.ones(classes, np.int64))
+        frozen = frozen_part(plan).node
+        learner = Classifier(network, plan, preprocessor, thread_pool, np.ones(classes, np.int64), frozen)
+        judged: NDArray[np.uint8] | NDArray[np.float32] = pixels
+        if frozen and bytes_of(network, frozen, training + validation) <= BUDGET:
+            judged = outputs_of(network, frozen, feed.prepared(0, 0, size), thread_pool)
+            feed.kept = np.resize(judged, (1, len(members), *judged.shape[1:]))
         batches = feed.epoch(0)
         began = time.perf_counter()
         for number, batch in enumerate(batches):
@@ -72,9 +80,9 @@ def price(request: PricePlan) -> Job[PlanPrice]:
             if len(steps) >= FEWEST and sum(steps) >= SECONDS:
                 break
         batches.close()  # type: ignore[attr-defined]
-        learner.evaluate(pixels, labels)
+        learner.evaluate(judged, labels)
         began = time.perf_counter()
-        learner.evaluate(pixels, labels)
+        learner.evaluate(judged, labels)
         evaluation = (time.perf_counter() - began) * validation / size
     step = statistics.median(steps)
     batches_of_epoch = -(-training // plan.training.batch_size)

@@ -13,6 +13,7 @@ from attentive_lens.desk.design import Remedy
 from attentive_lens.errors import LensError
 from attentive_lens.plan import editing
 from attentive_lens.plan.examination import Fault
+from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.layers import BatchNormalisation, LayerSettings
 from attentive_lens.plan.nodes import USUALLY, Learning, Node
 from attentive_lens.plan.outline import FREE
@@ -227,6 +228,11 @@ class LayerSheet(QScrollArea):
         words = (
             f"Frozen: weights of {base.words}." if base is not None and of_base else "Frozen: weights stay as drawn."
         )
+        part = frozen_part(self.panel.plan)
+        if part.node:
+            words += f" All up to {part.node} is computed once and kept."
+        elif part.why_not:
+            words += f" Computed anew each time: {part.why_not}."
         if isinstance(node.layer, BatchNormalisation):
             words += " Its stored mean and variance are used, not the batch's."
         return words
