@@ -240,6 +240,10 @@ def test_a_plan_is_shown_with_its_price_and_compared_with_another(station: Works
     assert 0 < price["memory"] < price["free"]
     words = command("plan", "show", "--workspace", station.folder, "--set", "base.run=1")
     assert "(frozen)" in words
+    assert "computed anew each time: augmentation changes every image" in words
+    words = command("plan", "show", "--workspace", station.folder, "--set", "base.run=1", "--set", "augmentation=none")
+    assert "all up to flatten 1 is frozen: its outputs are computed once" in words
+    assert last_object(command("plan", "show", "1", "--workspace", station.folder, "--json"))["name"] == priced["name"]
     assert "s per epoch here" in words
     one, other = tmp_path / "a.toml", tmp_path / "b.toml"
     command("plan", "new", "--set", "network=two blocks", "--out", one)

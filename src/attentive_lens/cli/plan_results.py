@@ -76,13 +76,18 @@ class LayerShown:
 
 @dataclass(frozen=True)
 class PlanShown:
-    """A plan's network with what it costs; the price where a workspace was named."""
+    """A plan's network with what it costs; the price where a workspace was named.
+
+    ``computed_once`` is the last layer of a frozen part whose outputs are kept, ``why_not_once`` why there is none.
+    """
 
     name: str
     weights: int
     multiply_adds: int
     layers: tuple[LayerShown, ...]
     price: PlanPrice | None
+    computed_once: str = ""
+    why_not_once: str = ""
 
 
 @dataclass(frozen=True)

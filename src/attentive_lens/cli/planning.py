@@ -18,15 +18,17 @@ from attentive_lens.cli.plan_results import (
     PlanShown,
     PlanWritten,
 )
-from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json, watched
+from attentive_lens.cli.speaking import console, from_words, out, parsed, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.prices import PricePlan
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.difference import differences
+from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
+from attentive_lens.plan.text import MOST_BYTES
 
 if TYPE_CHECKING:
     from attentive_lens.workspace import Workspace
@@ -89,12 +91,15 @@ def keys(as_json: AsJson = False) -> None:
 @reporting
 def check(
     file: Annotated[Path, typer.Argument(help="Plan file (TOML).", metavar="FILE")],
-    classes: Annotated[int, typer.Option(metavar="N", min=2, max=100_000, help="Classes it is to tell apart.")] = 2,
+    classes: Annotated[
+        int | None, typer.Option(metavar="N", min=2, max=100_000, help="Classes it is to tell apart; 2 if left out.")
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Read a plan file and say what its network is, layer by layer, or what is wrong with it."""
+    """Read a plan file and say what its network is, layer by layer, or all that is wrong with it, line by line."""
+    _check_all(file, classes)
     plan = read(file)
-    facts = plan.network.with_outputs(plan.loss.outputs(classes)).facts(plan.preprocessing.shape)
+    facts = plan.network.with_outputs(plan.loss.outputs(classes or 2)).facts(plan.preprocessing.shape)
     if as_json:
         rows = tuple(LayerFacts(fact.name, fact.shape, fact.weights, fact.multiply_adds) for fact in facts)
         say_json(PlanChecked(plan.name, sum(fact.weights for fact in facts), rows))
@@ -106,9 +111,32 @@ def check(
     out.print(table)
 
 
+def _check_all(file: Path, classes: int | None) -> None:
+    """Say every fault of a plan file but the first, which is raised."""
+    from attentive_lens.desk.checking import faults_of
+
+    try:
+        text = file.read_text("utf-8")
+    except (OSError, UnicodeDecodeError):
+        return  # reading it says why
+    faults = faults_of(text, classes) if len(text) < MOST_BYTES else ()
+    for number, fault in enumerate(faults):
+        where = f"line {fault.line} of {file}" if fault.line else str(file)
+        mend = f" Nearest repairs: {'; '.join(fault.repairs).lower()}." if fault.repairs else ""
+        if number or fault.repairs:
+            console.print(f"{where}: {fault.error}{mend}", soft_wrap=True)
+    if faults:
+        first, error = faults[0], faults[0].error
+        where = f"{file}, line {first.line}: " if first.line else f"{file}: "
+        raise type(error)(f"{where}{error.what}", error.why, error.remedy)
+
+
 @plans.command()
 @reporting
 def show(
+    what: Annotated[
+        str | None, typer.Argument(help="Plan file (TOML), or with --workspace a run's number.", metavar="FILE|RUN")
+    ] = None,
     plan: PlanFile = None,
     settings: Settings = None,
     workspace: Annotated[
@@ -122,11 +150,16 @@ def show(
     as_json: AsJson = False,
 ) -> None:
     """Show a plan's network as a table: shape, receptive field, weights, cost; with --workspace what an epoch takes."""
+    if what is not None:
+        if plan is not None or run is not None:
+            raise BadUsage("Two plans are named", f"{what} and another one", "Name one")
+        run, plan = (int(what), None) if what.isascii() and what.isdigit() and len(what) < 10 else (None, Path(what))
     if run is not None and workspace is None:
         raise BadUsage("--run needs --workspace", "a run is of a workspace", "Name its folder")
     if run is not None and (plan is not None or settings):
         raise BadUsage("A run has its own plan", "it never changes", "Leave out --plan and --set")
     chosen, classes = _of_workspace(plan, settings, workspace, run, classes)
+    kept = frozen_part(chosen)
     network = chosen.network.with_outputs(chosen.loss.outputs(classes))
     facts = network.facts(chosen.preprocessing.shape)
     cost = sum(fact.multiply_adds for fact in facts)
@@ -144,11 +177,11 @@ def show(
             fact.memory,
             fact.receptive_field,
             fact.multiply_adds / max(1, cost),
-            fact.name in chosen.frozen,
+            fact.name in chosen.frozen or chosen.network.node(fact.name).frozen,
         )
         for fact in facts
     )
-    shown = PlanShown(chosen.name, sum(fact.weights for fact in facts), cost, layers, price)
+    shown = PlanShown(chosen.name, sum(fact.weights for fact in facts), cost, layers, price, kept.node, kept.why_not)
     if as_json:
         say_json(shown)
     else:
@@ -180,6 +213,10 @@ def _say(shown: PlanShown) -> None:
         table.add_row(name, shape, field, f"{layer.weights:,}", f"{layer.multiply_adds:,}", share)
     out.print(table)
     out.print(f"{shown.weights:,} weights, {shown.multiply_adds:,} multiply-adds an image")
+    if shown.computed_once:
+        out.print(f"all up to {shown.computed_once} is frozen: its outputs are computed once and kept")
+    if shown.why_not_once:
+        out.print(f"the frozen layers are computed anew each time: {shown.why_not_once}")
     if shown.price is not None:
         price = shown.price
         out.print(

@@ -91,10 +91,12 @@ class OpenRuns:
             self.said.emit(str(error), True)
             return None
 
-    def start(self, plan: Plan) -> None:
-        """Train a plan, in a process of its own."""
+    def start(self, plan: Plan, price: float | None = None) -> None:
+        """Train a plan, in a process of its own; ``price`` is what an epoch was said to take, in seconds."""
         try:
             run = start_training(self.workspace, plan)
+            if price is not None:
+                run.keep_price(price)
         except LensError as error:
             self.said.emit(str(error), True)
             return

@@ -17,7 +17,7 @@ from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.desk.together import what_moves
 from attentive_lens.errors import LensError
-from attentive_lens.plan.plan import read_augmentation
+from attentive_lens.plan.plan import Plan, read_augmentation
 from attentive_lens.window.asking import Asker, Failed
 from attentive_lens.workspace import Workspace
 
@@ -39,6 +39,8 @@ class Session(QObject):
         Of the run in view.
     design : Design
         The plan of the next run.
+    price : tuple or None
+        The plan that was priced last, and seconds that an epoch of it takes.
     reading_only : bool
         Whether nothing can be changed: its folder cannot be written, or another window has it open.
 
@@ -87,6 +89,7 @@ class Session(QObject):
         self.reading_only = self._held is None
         workspace = self.workspace
         self.asker = Asker()
+        self.price: tuple[Plan, float] | None = None
         self.design = Design(workspace, lambda: len(self.images.collection.classes))
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker)
         self.design.restore()
@@ -175,7 +178,8 @@ class Session(QObject):
 
     def start(self) -> None:
         """Train the plan being designed, in a process of its own."""
-        self.runs.start(self.design.plan)
+        priced, seconds = self.price if self.price is not None else (None, None)
+        self.runs.start(self.design.plan, seconds if priced == self.design.plan else None)
 
     def close(self) -> None:
         """Keep the draft and end the worker; runs go on."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import json
 import os
@@ -166,6 +167,19 @@ class Run:
                 return noted["labels"], [words[code] for code in noted["sets"].tolist()]
         except (OSError, ValueError, KeyError, IndexError):
             return None
+
+    def keep_price(self, epoch_seconds: float) -> None:
+        """Note what an epoch was said to take; a saving of memory, no more: where it cannot be written it is not."""
+        with contextlib.suppress(BadFile):
+            write_text(self.folder / "price.json", json.dumps({"epoch_seconds": epoch_seconds}))
+
+    def price(self) -> float | None:
+        """Seconds that an epoch was said to take; None if it was not priced."""
+        try:
+            seconds = json.loads((self.folder / "price.json").read_text("utf-8"))["epoch_seconds"]
+        except (OSError, ValueError, LookupError, TypeError):
+            return None
+        return float(seconds) if isinstance(seconds, int | float) else None
 
     def images_stamp(self) -> tuple[str, int] | None:
         """Another one whenever `images` gives something else."""

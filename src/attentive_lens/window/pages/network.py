@@ -247,6 +247,7 @@ class NetworkPage(Page):
 
     def _show_price(self, plan: Plan, price: PlanPrice) -> None:
         if plan == self.session.design.plan and self.session.design.sound:
+            self.session.price = (plan, price.epoch_seconds)
             batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
             whole = duration(price.epoch_seconds * plan.training.epochs)
             self.price.setText(

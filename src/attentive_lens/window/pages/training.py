@@ -177,7 +177,9 @@ class TrainingPage(Page):
         self.values["best"].setText(percent(held.accuracy) if held else "–")
         last = view.epochs[-1] if view.epochs else None
         self.values["gap"].setText(percent(last.training.accuracy) if last else "–")
-        self.values["speed"].setText(f"{last.seconds:.1f}\u2009s" if last else "–")
+        price = self.session.workspace.run(view.number).price() if last else None
+        priced = f", priced {price:.1f}\u2009s" if price is not None else ""
+        self.values["speed"].setText(f"{last.seconds:.1f}\u2009s{priced}" if last else "–")
         set_role(self.values["best"], "good" if held else "")
 
     def _show_curves(self, view: RunView, total: int) -> None:
