@@ -64,7 +64,7 @@ def main() -> None:
         design.change(replace(plan, network=built(large())))
         page.panel.fold_all(False)
         print(f"{len(design.nodes)} layers, {len(page.bench.plates)} plates")
-        for view, show in (("sheet", page._show_layer), ("text", page._show_text)):
+        for view, show in (("sheet", page.show_layer), ("text", page.show_text)):
             show()
             QApplication.processEvents()
             edits, paints = [], []

@@ -17,10 +17,12 @@ from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QLabel, QPushButton
 
 from attentive_lens.desk.bases import with_base
+from attentive_lens.plan import editing
 from attentive_lens.plan.base import Base
-from attentive_lens.plan.starters import STARTERS
 from attentive_lens.window.application import make_application, make_frame, open_folder
+from attentive_lens.window.frame import Frame
 from attentive_lens.window.importing import ImportWindow
+from attentive_lens.window.pages.network import NetworkPage
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
@@ -95,11 +97,7 @@ def main() -> None:
         wait(0.5)
     wait(0.5)
     frame.grab().save(str(into / "network-frozen.png"))
-    session.design.change(
-        replace(session.design.plan, name="residual", network=STARTERS["residual"].network, base=None)
-    )
-    wait(0.5)
-    frame.grab().save(str(into / "network-residual.png"))
+    take_bench(frame, session, into)
     frame.close()
     welcome = Welcome(open_folder)
     welcome.show()
@@ -107,6 +105,28 @@ def main() -> None:
     welcome.grab().save(str(into / "welcome.png"))
     welcome.close()
     application.processEvents()
+
+
+def take_bench(frame: Frame, session: Session, into: Path) -> None:
+    """The starting networks, a branched one with its text, and one with a fault."""
+    page = frame.page("network")
+    assert isinstance(page, NetworkPage)
+    session.design.change(replace(session.design.plan, name="three blocks", base=None))
+    page.open_chooser()
+    while any("follows" in card.price for card in page.chooser.cards.values()):
+        wait(0.5)
+    frame.grab().save(str(into / "starters.png"))
+    page.start_from("squeeze-and-excite")
+    page.panel.fold_all(False)
+    page.panel.choose_node("convolution 4")
+    page.show_text()
+    wait(0.5)
+    frame.grab().save(str(into / "network-branches.png"))
+    page.show_layer()
+    session.design.edit(editing.remove(session.design.nodes, {"convolution 4", "batch normalisation 4"}), "remove")
+    page.panel.choose_node("add 1")
+    wait(0.5)
+    frame.grab().save(str(into / "network-fault.png"))
 
 
 def take_import(session: Session, folder: Path, into: Path) -> None:

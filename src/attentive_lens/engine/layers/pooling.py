@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array, Dtype
-from attentive_lens.engine.kernels.compiled import pool_backward, pool_forward
+from attentive_lens.engine.kernels.compiled import pool_backward, pool_backward_apart, pool_forward
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.layers import AveragePooling, GlobalPooling, MaxPooling, Pooling, PowerPooling, Shape
 from attentive_lens.plan.layers.base import both, product
@@ -46,9 +46,14 @@ class MaxPoolingLayer(Layer[MaxPooling, Array, Greatest]):
         if not need_inputs:
             return None, {}
         place, shape = saved
-        out = np.zeros(shape, grad.dtype)
         grad = np.ascontiguousarray(grad)
         s = self.settings
+        if s.kernel_size == s.stride and not s.clips:
+            whole = all(side % s.stride == 0 for side in shape[1:3])
+            out = np.empty(shape, grad.dtype) if whole else np.zeros(shape, grad.dtype)
+            pool_backward_apart(grad, place, s.stride, out)
+            return out, {}
+        out = np.zeros(shape, grad.dtype)
         pool_backward(grad, place, both(s.kernel_size), s.stride, _before(s), out)
         return out, {}
 

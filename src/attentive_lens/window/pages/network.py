@@ -150,8 +150,8 @@ class NetworkPage(Page):
         views = QHBoxLayout()
         views.setContentsMargins(8, 0, 8, 0)
         self.views = [
-            view_button("Layer", "view layer", "Settings of the chosen plate (Ctrl+T: the text).", self._show_layer),
-            view_button("Plan as text", "view text", "The whole plan as TOML, to edit (Ctrl+T).", self._show_text),
+            view_button("Layer", "view layer", "Settings of the chosen plate (Ctrl+T: the text).", self.show_layer),
+            view_button("Plan as text", "view text", "The whole plan as TOML, to edit (Ctrl+T).", self.show_text),
         ]
         for view in self.views:
             views.addWidget(view)
@@ -303,10 +303,12 @@ class NetworkPage(Page):
         self.title.setText(self.panel.plan.name[:1].upper() + self.panel.plan.name[1:])
         self._say_what_it_is(self.panel.plan)
 
-    def _show_layer(self) -> None:
+    def show_layer(self) -> None:
+        """The sheet of the chosen plate."""
         self._show_view(0)
 
-    def _show_text(self) -> None:
+    def show_text(self) -> None:
+        """The plan as text."""
         self._show_view(1)
 
     def _turn_sheet(self) -> None:
