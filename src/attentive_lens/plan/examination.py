@@ -179,7 +179,8 @@ def _facts(
     except DoesNotFit as error:
         sources = ", ".join(_with_settings(source, nodes, facts) for source in node.after)
         what = f"The layer {node.name} does not fit"
-        raise DoesNotFit(what, f"{error.why} from {sources}", error.remedy) from None
+        joined = f"{error.why} (inputs: {sources})" if layer.joins else f"{error.why} from {sources}"
+        raise DoesNotFit(what, joined, error.remedy) from None
     sees, jump, offset = _field(layer, input_shapes[0], [fields[source] for source in node.after])
     weights = sum(product(s) for s in layer.weight_shapes(input_shapes[0]).values())
     cost = layer.multiply_adds(input_shapes[0])

@@ -36,7 +36,7 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
     ),
     "Network": (
         ("←  →  ↑  ↓", "another plate; with Shift a stretch"),
-        *((verb.shown, verb.line.removesuffix(" …")) for verb in VERBS),
+        *((verb.shown, verb.line[0].lower() + verb.line[1:].removesuffix(" …")) for verb in VERBS),
         ("Ctrl+T", "the plan as text, and back"),
         ("+  −", "zoom"),
     ),

@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
+    QFontMetricsF,
     QHelpEvent,
     QImage,
     QKeyEvent,
@@ -76,10 +77,17 @@ class Bench(QWidget):
 
     def _fit(self) -> None:
         """Ask for the room that every plate needs."""
-        self.setMinimumWidth(int(self.layout_.column_count * self.place))
+        self.setMinimumWidth(int(self.layout_.column_count * self._least_step()))
         self.setMinimumHeight(least_height(self.layout_))
         self.updateGeometry()
         self.update()
+
+    def _least_step(self) -> float:
+        """Pixels that a place must have: those asked for, and room for the longest shape where shapes are told."""
+        if self.place < NARROW:
+            return self.place
+        measure = QFontMetricsF(look.font(look.SMALL)).horizontalAdvance
+        return max([self.place, *(measure(text) + 8 for text in {shape(plate.shape) for plate in self.plates})])
 
     def show_pictures(self, pictures: dict[str, QImage]) -> None:
         """Put pictures on the plates, by the node whose output they show."""

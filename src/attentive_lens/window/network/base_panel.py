@@ -90,9 +90,9 @@ class BasePanel(QWidget):
                 self.until.addItem(name, name)
             self.until.setCurrentIndex(self.until.findData(base.until))
             self.statistics.setCurrentIndex(self.statistics.findData(base.statistics))
-            self.frozen.setChecked(base.frozen)
         self.until.setEnabled(base is not None)
         self.statistics.setEnabled(base is not None)
+        self.frozen.setChecked(base is not None and base.frozen)
         self.frozen.setEnabled(base is not None)
         if self.isVisible():
             self._probe(base)

@@ -305,7 +305,7 @@ class EditableBench(Bench):
             self._paint_connection(painter)
         if self._frosting:
             self.paint_frost(painter, self.step() * round(self._mouse.x() / self.step()))
-        elif not self.frost_column():
+        elif not self.frost_column() and self.connecting is None:
             x = self._frost_x()
             painter.setPen(QPen(t.colour("petrol", 90), 2))
             painter.drawLine(QPointF(x, 3), QPointF(x, 15))

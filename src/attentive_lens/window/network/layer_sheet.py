@@ -216,9 +216,9 @@ class LayerSheet(QScrollArea):
         summary = f"how {self.node} learns"
         design.edit(editing.change_learning(design.nodes, self.node, learning), summary)
 
-    def _has_weights(self, node: Node) -> bool:
-        fact = self.panel.examination().facts.get(node.name)
-        return fact is None or fact.weights > 0
+    @staticmethod
+    def _has_weights(node: Node) -> bool:
+        return type(node.layer).weight_shapes is not LayerSettings.weight_shapes
 
     def _words_of_freezing(self, node: Node, plate: Plate) -> str:
         if not plate.frozen:
@@ -243,7 +243,7 @@ class LayerSheet(QScrollArea):
         if plate.folded:
             fact = facts.get(plate.output)
         if fact is None:
-            self._show_facts([("shape", "not known: a fault before it")])
+            self._show_facts([("shape", "not known")])
             return
         total = max(1, sum(each.multiply_adds for each in facts.values()))
         cost = plate.multiply_adds if plate.folded else fact.multiply_adds

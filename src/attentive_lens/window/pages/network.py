@@ -346,7 +346,7 @@ class NetworkPage(Page):
         if place == 0:
             words = f"Every image comes at {side}×{side} pixels."
         elif not plate.shape:
-            words = "Not known: there is a fault before it."
+            words = "Not known: there is a fault here or before it."
         elif plate.receptive_field is None or plate.receptive_field >= side:
             words = f"Each of its values sees the whole image, {side}×{side} pixels."
         else:
