@@ -21,6 +21,7 @@ from attentive_lens.plan.layers import LAYERS, Flatten
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.repairs import repairs
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.plan.text import read_stretch, read_text, stretch_text, written
 from attentive_lens.workspace import Workspace
@@ -282,6 +283,15 @@ def test_a_layer_that_a_base_ends_at_can_be_taken_out_and_it_is_said(tmp_path: P
     assert design.plan.base is None
 
 
+def test_a_repair_that_mends_nothing_is_not_offered() -> None:
+    nodes = STARTERS["residual"].network.nodes
+    layer = nodes[3].layer.with_(groups=3)
+    faulty = editing.change(nodes, nodes[3].name, layer)
+    (fault,) = examine(faulty, (64, 64, 3), CLASSES).faults
+    words = [repair.words for repair in repairs(faulty, fault, (64, 64, 3), CLASSES)]
+    assert words == ["Use one group", "Take the layer out"], "same padding would not help"
+
+
 def test_repairs_are_known_for_faults_that_engineers_make() -> None:
     nodes = STARTERS["residual"].network.nodes
     shape = (64, 64, 3)
@@ -321,8 +331,6 @@ def test_repairs_are_known_for_faults_that_engineers_make() -> None:
             "Add its inputs first",
         ),
     }
-    from attentive_lens.plan.repairs import repairs
-
     for name, (faulty, words) in cases.items():
         fault = examine(faulty, shape, CLASSES).faults[0]
         offered = repairs(tuple(faulty), fault, shape, CLASSES)

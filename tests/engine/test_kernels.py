@@ -13,6 +13,7 @@ from attentive_lens.engine.kernels import gather
 from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
 from attentive_lens.engine.layers import INFERENCE, LAYERS
 from attentive_lens.engine.network import Network
+from attentive_lens.plan.initialisations import He
 from attentive_lens.plan.layers import (
     AveragePooling,
     Convolution,
@@ -92,6 +93,24 @@ def test_a_known_convolution_with_a_rectangular_window_and_unequal_padding() -> 
     kernel = np.array([[1, 10]], np.float32).reshape(1, 2, 1, 1)
     window = Window((1, 2), 1, ((1, 0), (0, 1)))
     assert convolve(image, kernel, window)[0, :, :, 0].tolist() == [[0, 0, 0], [10, 21, 2], [43, 54, 5], [76, 87, 8]]
+
+
+@pytest.mark.parametrize("width", [1, (1, 1, 0, 0), (0, 2, 1, 1), (2, 0, 2, 0)])
+def test_whichever_kernel_is_asked_for_gives_the_same_with_any_padding(width: int | tuple[int, ...]) -> None:
+    settings = Convolution(filters=16, padding="explicit", padding_width=width)
+    random = np.random.default_rng(3)
+    images = random.standard_normal((2, 18, 18, 16), np.float32)
+    results = []
+    for kernels in ("gather", "tiles", "auto"):
+        layer = LAYERS["convolution"]("convolution", settings)
+        layer.kernels = kernels
+        weights = layer.start((18, 18, 16), np.random.default_rng(0), np.dtype(np.float32), He())
+        out, saved = layer.forward(images, weights, INFERENCE)
+        grad, gradients = layer.backward(np.ones_like(out), saved, weights, True, True)
+        results.append((out, grad, gradients["kernel"]))
+    for other in results[1:]:
+        for mine, theirs in zip(results[0], other, strict=True):
+            close(theirs, mine)
 
 
 def test_windows_that_reach_outside_count_what_they_hold() -> None:

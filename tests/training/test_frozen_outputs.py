@@ -14,13 +14,27 @@ from attentive_lens.desk.training import execute
 from attentive_lens.engine.batches import inference
 from attentive_lens.engine.network import Network
 from attentive_lens.formats.reading import read_model
-from attentive_lens.plan.augmentation import Blend, Flip
+from attentive_lens.images.feeding import Feed
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.augmentation import Blend, Flip, Rotate
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import Residual, built
 from attentive_lens.plan.frost import frozen_part
-from attentive_lens.plan.layers import BatchNormalisation, Convolution, Dropout, Flatten, GlobalPooling, Output, Relu
-from attentive_lens.plan.nodes import Learning
+from attentive_lens.plan.layers import (
+    Add,
+    BatchNormalisation,
+    Convolution,
+    Dropout,
+    Flatten,
+    GlobalPooling,
+    Output,
+    Relu,
+)
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import Learning, Node
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.predicting import Predictor
 from attentive_lens.training import frozen_outputs
 from attentive_lens.training.frozen_outputs import outputs_of
 from attentive_lens.workspace import Workspace
@@ -84,6 +98,44 @@ def test_a_short_cut_across_the_frost_line_and_a_normalisation_behind_it_move_th
     network = built([Convolution(filters=4), BatchNormalisation(), GlobalPooling(), Output()])
     plan = frozen(Plan(augmentation=()).with_network(network), "convolution 1")
     assert frozen_part(plan).why_not, "inference would merge the normalisation with the convolution"
+
+
+def test_a_layer_behind_the_frost_line_that_reads_the_image_prevents_it() -> None:
+    nodes = (
+        Node("frozen", Convolution(filters=4), ("image",), FROZEN),
+        Node("beside", Convolution(filters=4), ("image",)),
+        Node("sum", Add(), ("frozen", "beside")),
+        Node("pooled", GlobalPooling(), ("sum",)),
+        Node("output", Output(), ("pooled",)),
+    )
+    part = frozen_part(Plan(augmentation=()).with_network(NetworkPlan(nodes)))
+    assert (part.node, part.why_not) == ("", "a way leads past the frost line")
+
+
+def test_variants_of_images_come_in_turn() -> None:
+    pixels = np.random.default_rng(0).integers(0, 256, (6, 8, 8, 3)).astype(np.uint8)
+    steps, preprocessor = (Rotate(probability=1.0),), Preprocessor.plain(Preprocessing(input_size=8))
+    feed = Feed(pixels, np.zeros(6, np.int64), np.arange(6), steps, preprocessor, 5, 6, 2, variants=2)
+    first, second, third = (feed.batch(epoch, 0, np.arange(6)).images for epoch in range(3))
+    assert np.array_equal(first, third)
+    assert not np.array_equal(first, second)
+    assert np.array_equal(feed.prepared(1, 2, 5), second[2:5])
+
+
+def test_what_is_kept_for_validation_is_what_the_model_answers_by() -> None:
+    network = built([Convolution(filters=4), BatchNormalisation(), Relu(), Convolution(filters=6), GlobalPooling(),
+                     Output()])  # fmt: skip
+    whole = Network.start(network.with_outputs(3), (12, 12, 3), 5)
+    random = np.random.default_rng(1)
+    for name in ("mean", "variance", "scale"):
+        whole.weights["batch normalisation 1"][name] += random.uniform(0.1, 0.9, 4).astype(np.float32)
+    images = random.standard_normal((5, 12, 12, 3), np.float32)
+    kept = outputs_of(whole, "relu 1", images, as_inference=True)
+    preprocessor = Preprocessor.plain(Preprocessing(input_size=12))
+    scores, ours = (Predictor(net, preprocessor, ("a", "b", "c")).raw_scores(fed)
+                    for net, fed in ((whole, images), (whole.head("relu 1"), kept)))  # fmt: skip
+    assert np.array_equal(scores, ours)
+    assert not np.array_equal(kept, outputs_of(whole, "relu 1", images)), "merging changes the last bits"
 
 
 def test_a_fixed_number_of_variants_allows_it_and_each_comes_in_turn() -> None:

@@ -255,6 +255,10 @@ def test_a_faulty_plate_offers_a_way_to_it_and_its_repairs(qtbot: QtBot, frame: 
     bench = bench_of(frame)
     bench.choose(place_of(frame, "flatten 1"))
     press(qtbot, frame, Key.Key_Delete)
+    runs = len(frame.session.runs.views)
+    frame.session.start()
+    assert "Not started, for the network on the bench has a fault" in frame.message.text()
+    assert len(frame.session.workspace.runs()) == runs, "the last sound plan is not trained in its place"
     click(qtbot, frame, "go to fully connected 1")
     assert bench.plates[bench.current or 0].faulty
     assert frame.rail.buttons["network"].isVisible()

@@ -258,7 +258,7 @@ def _spliced(nodes: Nodes, place: int, new: Nodes, source: str, end: str, consum
             return node
         return replace(node, after=tuple(dict.fromkeys(end if each == source else each for each in node.after)))
 
-    return ordered((*(led(node) for node in nodes[:place]), *new, *(led(node) for node in nodes[place:])))
+    return (*(led(node) for node in nodes[:place]), *new, *(led(node) for node in nodes[place:]))
 
 
 def _some(nodes: Nodes, names: Collection[str]) -> Nodes:

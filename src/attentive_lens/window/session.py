@@ -177,7 +177,11 @@ class Session(QObject):
             self.said.emit(f"The plan of run {self.runs.current} is the next run's now.", False)
 
     def start(self) -> None:
-        """Train the plan being designed, in a process of its own."""
+        """Train the plan being designed, in a process of its own; not while there is a fault in it."""
+        errors = [*(fault.error for fault in self.design.text_faults), *(fault.error for fault in self.design.faults)]
+        if errors:
+            self.said.emit(f"Not started, for the network on the bench has a fault. {errors[0]}", True)
+            return
         priced, seconds = self.price if self.price is not None else (None, None)
         self.runs.start(self.design.plan, seconds if priced == self.design.plan else None)
 
