@@ -199,6 +199,18 @@ def test_a_damaged_file_of_outputs_is_made_anew(station: Workspace) -> None:
     assert np.load(file, mmap_mode="r").dtype == np.float32
 
 
+def test_what_was_half_computed_when_it_was_stopped_is_not_left_behind(station: Workspace) -> None:
+    first = station.run(1).plan()
+    run = station.claim_run(replace(first, base=Base(run=1, until="max pooling 2"), augmentation=()))
+    job = execute(station, run, lambda: False)
+    folder = station.cache / "frozen"
+    while next(job).doing != "computing the frozen part once":
+        pass
+    assert any(folder.iterdir())
+    job.close()
+    assert not any(folder.iterdir())
+
+
 def test_the_oldest_outputs_make_room_for_new_ones(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for name in ("a", "b", "c"):
         (tmp_path / f"{name}.npy").write_bytes(bytes(100))

@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import part_of
+from attentive_lens.core.files import part_of, remove_leftovers
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import inference
@@ -110,6 +110,7 @@ def kept_outputs(
         needed = bytes_of(network, node, total)
         if not _make_room(folder, needed):
             return None
+        remove_leftovers(folder)
         partial = part_of(file)
         try:
             writing = np.lib.format.open_memmap(partial, "w+", np.float32, (total, *shape))
@@ -122,9 +123,10 @@ def kept_outputs(
             del writing
             partial.replace(file)
         except OSError:
+            return None
+        finally:  # also where somebody stops it half way
             with contextlib.suppress(OSError):
                 partial.unlink(missing_ok=True)
-            return None
         stored = _opened(file, (total, *shape))
         if stored is None:
             return None
