@@ -32,7 +32,7 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
-from attentive_lens.training.frozen_outputs import FrozenOutputs, kept_outputs, key_of_part
+from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, kept_outputs, key_of_part
 from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Classifier
 from attentive_lens.training.loop import Outcome, Position, run
@@ -205,20 +205,15 @@ def _kept(
         learner.network, learner.frozen, digest.hexdigest(), statistics, steps, feed.seed, variants,
         learner.network.used_kernels(),
     )  # fmt: skip
-    return (
-        yield from kept_outputs(
-            workspace.cache / "frozen",
-            key,
-            learner.network,
-            learner.frozen,
-            variants,
-            len(feed.members),
-            feed.prepared,
-            lambda first, last: preprocessor.apply(judged[first:last]),
-            len(judged.places),
-            thread_pool,
-        )
+    inputs = Inputs(
+        variants,
+        len(feed.members),
+        len(judged.places),
+        feed.prepared,
+        lambda first, last: preprocessor.apply(judged[first:last]),
     )
+    folder = workspace.cache / "frozen"
+    return (yield from kept_outputs(folder, key, learner.network, learner.frozen, inputs, thread_pool))
 
 
 def _starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:

@@ -42,6 +42,25 @@ class FrozenOutputs:
     validation: NDArray[np.float32]
 
 
+@dataclass(frozen=True)
+class Inputs:
+    """Prepared images whose outputs are kept.
+
+    Attributes
+    ----------
+    variants, members, held_out : int
+        Variants and number of training images, and number of validation images.
+    training, validation : callable
+        Give prepared images: of a variant, from one place to another; of the validation set likewise.
+    """
+
+    variants: int
+    members: int
+    held_out: int
+    training: Callable[[int, int, int], Array]
+    validation: Callable[[int, int], Array]
+
+
 def bytes_of(network: Network, node: str, images: int) -> int:
     """What the outputs of a node take for so many images, float32."""
     facts = {fact.name: fact for fact in network.plan.facts(network.image_shape)}
@@ -78,11 +97,7 @@ def kept_outputs(
     key: str,
     network: Network,
     node: str,
-    variants: int,
-    members: int,
-    prepared: Callable[[int, int, int], Array],
-    validation: Callable[[int, int], Array],
-    held_out: int,
+    inputs: Inputs,
     thread_pool: ThreadPool,
 ) -> Job[FrozenOutputs | None]:
     """The outputs from the file of that key, which is made if there is none; None where they are beyond the budget.
@@ -95,15 +110,14 @@ def kept_outputs(
         From `key_of_part`.
     network, node
         Whose outputs.
-    variants, members, held_out : int
-        Variants and number of training images, and number of validation images.
-    prepared, validation : callable
-        Give prepared images: of a variant, from one place to another; of the validation set likewise.
+    inputs : Inputs
+        Of what.
     thread_pool : ThreadPool
         Threads.
     """
     shape = {fact.name: fact.shape for fact in network.plan.facts(network.image_shape)}[node]
-    total = variants * members + held_out
+    split = inputs.variants * inputs.members
+    total = split + inputs.held_out
     file = folder / f"{key}.npy"
     stored = _opened(file, (total, *shape))
     if stored is None:
@@ -115,7 +129,7 @@ def kept_outputs(
         try:
             writing = np.lib.format.open_memmap(partial, "w+", np.float32, (total, *shape))
             done = 0
-            for first, part in _parts(network, node, variants, members, prepared, validation, held_out, thread_pool):
+            for first, part in _parts(network, node, inputs, thread_pool):
                 writing[first : first + len(part)] = part
                 done += len(part)
                 yield Progress(done, total, "computing the frozen part once")
@@ -130,27 +144,20 @@ def kept_outputs(
         stored = _opened(file, (total, *shape))
         if stored is None:
             return None
-    training = stored[: variants * members].reshape(variants, members, *shape)
-    return FrozenOutputs(training, stored[variants * members :])
+    training = stored[:split].reshape(inputs.variants, inputs.members, *shape)
+    return FrozenOutputs(training, stored[split:])
 
 
-def _parts(
-    network: Network,
-    node: str,
-    variants: int,
-    members: int,
-    prepared: Callable[[int, int, int], Array],
-    validation: Callable[[int, int], Array],
-    held_out: int,
-    thread_pool: ThreadPool,
-) -> Iterator[tuple[int, Array]]:
-    for variant in range(variants):
-        for first in range(0, members, PORTION):
-            images = prepared(variant, first, min(members, first + PORTION))
-            yield variant * members + first, outputs_of(network, node, images, thread_pool)
-    for first in range(0, held_out, PORTION):
-        images = validation(first, min(held_out, first + PORTION))
-        yield variants * members + first, outputs_of(network, node, images, thread_pool, as_inference=True)
+def _parts(network: Network, node: str, inputs: Inputs, thread_pool: ThreadPool) -> Iterator[tuple[int, Array]]:
+    """Outputs, some at a time, each with the place of the first."""
+    for variant in range(inputs.variants):
+        for first in range(0, inputs.members, PORTION):
+            images = inputs.training(variant, first, min(inputs.members, first + PORTION))
+            yield variant * inputs.members + first, outputs_of(network, node, images, thread_pool)
+    for first in range(0, inputs.held_out, PORTION):
+        images = inputs.validation(first, min(inputs.held_out, first + PORTION))
+        place = inputs.variants * inputs.members + first
+        yield place, outputs_of(network, node, images, thread_pool, as_inference=True)
 
 
 def _opened(file: Path, shape: tuple[int, ...]) -> NDArray[np.float32] | None:
