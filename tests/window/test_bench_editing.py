@@ -24,7 +24,6 @@ from attentive_lens.plan.layers import Add, BatchNormalisation, Convolution, Fla
 from attentive_lens.window.bench.layout import layout_of
 from attentive_lens.window.bench.plates import blocks_of, plates_of
 from attentive_lens.window.frame import Frame
-from attentive_lens.window.network.bench_panel import BenchPanel
 from attentive_lens.window.network.editable_bench import EditableBench
 from attentive_lens.window.network.verbs import VERBS
 from attentive_lens.window.pages.network import NetworkPage
@@ -194,21 +193,22 @@ def test_a_stretch_is_copied_from_a_run_into_the_plan(qtbot: QtBot, frame: Frame
 
 def test_a_block_folds_into_one_plate_and_unfolds(qtbot: QtBot, frame: Frame) -> None:
     child(frame, NetworkPage, "page network").start_from("residual")
-    bench, panel = bench_of(frame), child(frame, BenchPanel, "bench side")
+    bench = bench_of(frame)
     before = bench.plates
     bench.choose(place_of(frame, "convolution 5"))
     press(qtbot, frame, Key.Key_F)
     folded = bench.plates[bench.current or 0]
     assert (folded.name, folded.folded) == ("residual 2", True)
     assert folded.weights == sum(plate.weights for plate in before if plate.block == "residual 2")
-    panel.fold_all(True)
+    press(qtbot, frame, Key.Key_F)
+    press(qtbot, frame, Key.Key_F, modifier=Qt.KeyboardModifier.ShiftModifier)
     assert [plate.name for plate in bench.plates if plate.folded] == ["residual 1", "residual 2", "residual 3"]
     assert max(bench.layout_.lanes) == 0
     bench.choose(place_of(frame, "residual 2"))
     press(qtbot, frame, Key.Key_Delete)
     assert "residual 2" not in {node.part_of for node in frame.session.design.nodes}
     assert frame.session.design.sound
-    panel.fold_all(False)
+    press(qtbot, frame, Key.Key_F, modifier=Qt.KeyboardModifier.ShiftModifier)
     assert all(not plate.folded for plate in bench.plates)
 
 

@@ -162,6 +162,7 @@ class BenchPanel(QWidget):
             "earlier": lambda: self._shift(-1),
             "later": lambda: self._shift(1),
             "fold": self._fold,
+            "fold all": lambda: self.fold_all(not any(plate.folded for plate in self.bench.plates)),
             "freeze": self._freeze,
             "settings": self.settings_asked.emit,
         }

@@ -17,8 +17,9 @@ class Verb:
     shown: str
 
 
-PLAIN, CONTROL, ALT = (
+PLAIN, SHIFT, CONTROL, ALT = (
     Qt.KeyboardModifier.NoModifier,
+    Qt.KeyboardModifier.ShiftModifier,
     Qt.KeyboardModifier.ControlModifier,
     Qt.KeyboardModifier.AltModifier,
 )
@@ -33,8 +34,9 @@ VERBS: tuple[Verb, ...] = (
     Verb("cut", ((Qt.Key.Key_X, CONTROL),), "Cut", "Ctrl+X"),
     Verb("paste", ((Qt.Key.Key_V, CONTROL),), "Paste after it", "Ctrl+V"),
     Verb("fold", ((Qt.Key.Key_F, PLAIN),), "Fold or unfold its block", "F"),
+    Verb("fold all", ((Qt.Key.Key_F, SHIFT),), "Fold all blocks, or unfold them", "Shift+F"),
     Verb("freeze", ((Qt.Key.Key_H, PLAIN),), "Freeze, or let it learn", "H"),
     Verb("settings", ((Qt.Key.Key_Return, PLAIN), (Qt.Key.Key_Enter, PLAIN)), "Its settings", "Return"),
 )
-READING = ("copy", "fold", "settings")
+READING = ("copy", "fold", "fold all", "settings")
 """What can be done where nothing may be changed."""
