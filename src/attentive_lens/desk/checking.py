@@ -37,11 +37,7 @@ def faults_of(text: str, classes: int | None = None) -> tuple[PlanFault, ...]:
         faults.append(PlanFault(reading.lines.get(fault.node, 0), fault.error, words))
     if not faults:
         try:
-            Plan.read(_table(text))
+            Plan.read(tomllib.loads(text))
         except LensError as error:
             faults.append(PlanFault(0, error))
     return tuple(faults)
-
-
-def _table(text: str) -> dict[str, object]:
-    return tomllib.loads(text)
