@@ -17,7 +17,7 @@ from attentive_lens.engine.threads import ThreadPool
 
 def test_every_figure_is_a_ratio_with_its_range_and_kernel(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(measuring, "SIDE", 64)
-    monkeypatch.setattr(measuring, "SHAPES", ((8, 8, 3, 4), (16, 8, 16, 16)))
+    monkeypatch.setattr(measuring, "SHAPES", ((8, 8, 3, 4), (16, 8, 32, 32)))
     monkeypatch.setattr(measuring, "QUICK", (0, 1))
     monkeypatch.setattr(measuring, "CASES", {"reference network": (reference, 2, 16)})
     monkeypatch.setattr(measuring, "_memory", lambda *_: Held(3.0, 2.0, 1.5))
@@ -30,9 +30,9 @@ def test_every_figure_is_a_ratio_with_its_range_and_kernel(monkeypatch: pytest.M
         assert figure.samples <= 5
         assert figure.samples or figure.dropped
     kernels = {f.what: f.kernel for f in told.figures if "forward with" in f.what}
-    assert list(kernels.values()) == ["gather", "tiles"]
-    forced = finish(measure(1, True, "gather"))
-    assert {f.kernel for f in forced.figures} == {"gather", ""}
+    assert list(kernels.values()) == ["direct", "tiles"]
+    forced = finish(measure(1, True, "direct"))
+    assert {f.kernel for f in forced.figures} == {"direct", ""}
     held = told.memory["reference network"]
     assert held is not None
     assert held.ratio == 1.5

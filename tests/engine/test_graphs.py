@@ -12,7 +12,7 @@ from attentive_lens.engine.folding import folded
 from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.kernels import tiles
 from attentive_lens.engine.kernels.choice import kernel_for
-from attentive_lens.engine.kernels.gather import Window, convolve, weight_gradient
+from attentive_lens.engine.kernels.direct import Window, convolve, weight_gradient
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.network import Network, fingerprint
@@ -230,11 +230,11 @@ def test_the_tile_transform_is_the_slow_convolution(shape: tuple[int, int, int])
 def test_a_kernel_is_chosen_by_shape_and_can_be_asked_for() -> None:
     wide, given = Convolution(filters=64), (32, 32, 64)
     assert kernel_for(wide, given) == "tiles"
-    assert kernel_for(wide, given, "gather") == "gather"
-    assert kernel_for(wide, (32, 32, 3)) == "gather"
+    assert kernel_for(wide, given, "direct") == "direct"
+    assert kernel_for(wide, (32, 32, 3)) == "direct"
     assert kernel_for(wide, (32, 32, 3), "tiles") == "tiles"
-    assert kernel_for(wide, (1, 1, 64)) == "gather"
-    assert kernel_for(Convolution(filters=64, stride=2), given, "tiles") == "gather"
+    assert kernel_for(wide, (1, 1, 64)) == "direct"
+    assert kernel_for(Convolution(filters=64, stride=2), given, "tiles") == "direct"
     assert kernel_for(Convolution(filters=64, groups=64), given) == "depthwise"
 
 

@@ -227,7 +227,7 @@ def predict(
 def measure(
     quick: Annotated[bool, typer.Option("--quick", help="Fewer shapes and samples: within a minute.")] = False,
     threads: Annotated[int, typer.Option(metavar="N", min=1, max=64, help="Cores used.")] = 2,
-    kernels: Annotated[str, typer.Option(metavar="WORD", help="auto, gather or tiles.")] = "auto",
+    kernels: Annotated[str, typer.Option(metavar="WORD", help="auto, direct or tiles.")] = "auto",
     as_json: AsJson = False,
 ) -> None:
     """Time the engine on this machine, as ratios to its matrix-product peak."""

@@ -31,6 +31,31 @@ class Figure:
 
 
 @dataclass(frozen=True)
+class EpochFigure:
+    """An epoch as a user runs it.
+
+    Attributes
+    ----------
+    name : str
+        Of the starting network.
+    ratio : float
+        Multiply-adds done a second, as a share of the peak taken before and after.
+    seconds : float
+        The epoch's, median.
+    multiply_adds : int
+        Done in it, by the direct formula.
+    shares : dict
+        Part → its share, 0–1, of the processors' time.
+    """
+
+    name: str
+    ratio: float
+    seconds: float
+    multiply_adds: int
+    shares: dict[str, float]
+
+
+@dataclass(frozen=True)
 class Held:
     """By how many megabytes a process grew while it trained, what a step must hold, and their ratio."""
 

@@ -15,8 +15,10 @@ from attentive_lens.engine.network import Network, Pass, Route, Trace
 from attentive_lens.engine.outputs import OUTPUTS, OutputFunction
 from attentive_lens.engine.threads import ThreadPool
 
-PIECES = 8
-"""Pieces a training batch is cut into, whatever the thread count."""
+FEWEST_PIECES, MOST_PIECES = 2, 8
+"""Pieces a training batch is cut into, a power of two, whatever the thread count."""
+PIECE_WORK = 2**28
+"""Multiply-adds forward that are worth a piece of their own: with fewer, threads wait for each other's Python."""
 
 INFERENCE_PIECE = 8
 """Images in a piece at inference; the last is filled up, for a product's rows can change bits with their number."""
@@ -65,7 +67,8 @@ def learn(
     ``targets`` are the wanted probabilities, N×K; an answer is right if it is the class wanted most, ``output`` being
     what makes answers of raw scores.
     """
-    edges = [len(images) * k // PIECES for k in range(PIECES + 1)]
+    pieces = pieces_of(len(images) * network.multiply_adds)
+    edges = [len(images) * k // pieces for k in range(pieces + 1)]
     spans = [(a, b) for a, b in pairwise(edges) if a < b]
     ready = network.prepared()
     measure = loss or Loss()
@@ -90,6 +93,12 @@ def learn(
                 total[node][name] += array
     total_loss, plain = sum(r[0] for r in results) / len(images), sum(r[1] for r in results) / len(images)
     return Step(total_loss, plain, sum(r[2] for r in results), total, results[0][4])
+
+
+def pieces_of(multiply_adds: int) -> int:
+    """Into how many pieces a batch is cut that costs so much forward."""
+    worth = max(1, multiply_adds // PIECE_WORK)
+    return min(MOST_PIECES, max(FEWEST_PIECES, 1 << (worth.bit_length() - 1)))
 
 
 def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[Found]], count: int) -> list[Found]:
@@ -149,7 +158,7 @@ def inference(
         return network.forward(part, ready=ready, watch=watch, edited=stand_ins).outputs[name][:length]
 
     if not count:
-        facts = {fact.name: fact.shape for fact in network.plan.facts(network.image_shape)}
+        facts = {fact.name: fact.shape for fact in network.facts}
         return np.zeros((0, *facts[name]), network.dtype)
     parts = [piece(k) for k in range(count)] if thread_pool is None else thread_pool.each(piece, count)
     return np.concatenate(parts)

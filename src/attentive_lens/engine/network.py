@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, TypeVar
 
 import numpy as np
@@ -14,6 +15,7 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array, Dtype, Weights
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Rule, StepContext
 from attentive_lens.engine.layers.base import AnyLayer
+from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.initialisations import He, InitialisationSettings
 from attentive_lens.plan.layers import Shape
 from attentive_lens.plan.network import NetworkPlan
@@ -124,7 +126,7 @@ class Network:
         Weights are shared: what one learns the other knows.
         """
         before = self.plan.up_to(node)
-        shapes = {fact.name: fact.shape for fact in self.plan.facts(self.image_shape)}
+        shapes = {fact.name: fact.shape for fact in self.facts}
         nodes = tuple(
             replace(each, after=tuple(IMAGE if source == node else source for source in each.after))
             for each in self.plan.nodes
@@ -135,9 +137,19 @@ class Network:
 
     def used_kernels(self) -> dict[str, str]:
         """What each layer that has several kernels runs by, for a network that is to run the same way later."""
-        shapes = {fact.name: fact.input_shape for fact in self.plan.facts(self.image_shape)}
+        shapes = {fact.name: fact.input_shape for fact in self.facts}
         used = {name: layer.kernel(shapes[name]) for name, layer in self.layers.items()}
         return {name: kernel for name, kernel in used.items() if kernel is not None}
+
+    @cached_property
+    def facts(self) -> tuple[Facts, ...]:
+        """Of all nodes in their order."""
+        return self.plan.facts(self.image_shape)
+
+    @cached_property
+    def multiply_adds(self) -> int:
+        """Of one image, forward."""
+        return sum(fact.multiply_adds for fact in self.facts)
 
     @property
     def dtype(self) -> Dtype:
@@ -164,7 +176,7 @@ class Network:
     def prepared(self) -> dict[str, object]:
         """What the layers work out of their weights once for many pieces; holds until the weights change."""
         prepared = {}
-        for fact in self.plan.facts(self.image_shape):
+        for fact in self.facts:
             ready = self.layers[fact.name].prepare(self.weights.get(fact.name, {}), fact.input_shape)
             if ready is not None:
                 prepared[fact.name] = ready

@@ -41,6 +41,8 @@ MOST_JSON = 2 << 20
 MOST_DEPTH = 32
 """Brackets within brackets in JSON."""
 MOST_CLASSES = 100_000
+EARLIER_KERNELS = {"gather": "direct"}
+"""Names that model files of earlier versions may hold, and what computes the same now."""
 MOST_GROWTH, ALWAYS = 1.4, 30 << 20
 """All members together unpack to at most this factor of the file, or so many bytes more."""
 FILES_AT_ONCE = 16
@@ -232,10 +234,10 @@ def _kernels(table: Any, plan: NetworkPlan) -> dict[str, str]:
     if (
         not isinstance(table, dict)
         or not table.keys() <= names
-        or not all(kernel in known for kernel in table.values())
+        or not all(kernel in (*known, *EARLIER_KERNELS) for kernel in table.values())
     ):
         _refuse("its «kernels» are not names of its layers with one of " + ", ".join(known))
-    return dict(table)
+    return {name: EARLIER_KERNELS.get(str(kernel), str(kernel)) for name, kernel in table.items()}
 
 
 def _classes(names: list[Any]) -> tuple[str, ...]:

@@ -34,7 +34,7 @@ class Training(Value):
     kernels: str = spec(
         "auto",
         label="kernels",
-        choices=("auto", "gather", "tiles"),
+        choices=("auto", "direct", "tiles"),
         meaning="How convolutions are computed: by their shape, or one way wherever it applies.",
     )
     threads: int = spec(

@@ -1,1 +1,1 @@
-"""The inner loops: matrix products over gathered blocks, and compiled loops where they pay."""
+"""The inner loops: convolution, straight from the maps or by tiles, and what NumPy would need several passes for."""

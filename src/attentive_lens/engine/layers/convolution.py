@@ -10,9 +10,9 @@ import numpy as np
 from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.initialisation import initial_weights
 from attentive_lens.engine.kernels import tiles
-from attentive_lens.engine.kernels.choice import kernel_for
+from attentive_lens.engine.kernels.choice import kernel_for, weights_by_tiles
 from attentive_lens.engine.kernels.compiled import add_bias, depthwise, depthwise_backward
-from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
+from attentive_lens.engine.kernels.direct import Filters, Window, convolve, input_gradient, ready, weight_gradient
 from attentive_lens.engine.kernels.scratch import scratch
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
@@ -28,8 +28,8 @@ class Tiles:
     turned: Array
 
 
-Seen: TypeAlias = tuple[Array, Tiles | None]
-"""The input, and the transformed filters where tiles were used."""
+Seen: TypeAlias = tuple[Array, Tiles | Filters | None]
+"""The input, and what was made of the filters by the kernel that ran, where it makes something of them."""
 
 
 class ConvolutionLayer(Layer[Convolution, Array, Seen]):
@@ -65,9 +65,12 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
             "bias": np.zeros(shapes["bias"], dtype),
         }
 
-    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Tiles | None:
-        """The transformed filters, where tiles are used."""
-        return self._tiles(weights["kernel"]) if self.kernel(input_shape) == "tiles" else None
+    def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Tiles | Filters | None:
+        """The filters as the kernel reads them; None where it reads them as they are."""
+        way = self.kernel(input_shape)
+        if way == "tiles":
+            return self._tiles(weights["kernel"])
+        return ready(weights["kernel"], self.window) if way == "direct" and self.settings.groups == 1 else None
 
     def _tiles(self, kernel: Array) -> Tiles:
         return Tiles(tiles.transformed(kernel), tiles.transformed(tiles.turned(kernel)))
@@ -77,12 +80,12 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         kernel, bias = weights["kernel"], weights["bias"]
         way = self.kernel(inputs.shape[1:])
         if way == "tiles":
-            ready = call.ready if isinstance(call.ready, Tiles) else self._tiles(kernel)
+            transformed = call.ready if isinstance(call.ready, Tiles) else self._tiles(kernel)
             rows, columns, _ = self.settings.output_shape(inputs.shape[1:])
             before = self.settings.pads[0][0]
             inputs = np.ascontiguousarray(inputs)
-            out = tiles.convolve(inputs, ready.forward, before, rows, columns, bias, call.activate)
-            return out, (inputs, ready)
+            out = tiles.convolve(inputs, transformed.forward, before, rows, columns, bias, call.activate)
+            return out, (inputs, transformed)
         if way == "depthwise":
             out = self._depthwise(inputs, kernel)
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
@@ -91,7 +94,8 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
             out = np.concatenate([convolve(part, filters, self.window) for part, filters in parts], axis=3)
             add_bias(out.reshape(-1, out.shape[3]), bias, call.activate)
         else:
-            out = convolve(inputs, kernel, self.window, bias, call.activate)
+            filters = call.ready if isinstance(call.ready, Filters) else None
+            return convolve(inputs, kernel, self.window, bias, call.activate, filters), (inputs, filters)
         return out, (inputs, None)
 
     def backward(
@@ -103,18 +107,20 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         need_weights: bool,
     ) -> tuple[Array | None, dict[str, Array]]:
         """By the kernel that ran forward."""
-        inputs, ready = saved
+        inputs, filters = saved
         kernel = weights["kernel"]
         grad = np.ascontiguousarray(grad)
         gradients: dict[str, Array] = {"bias": _summed(grad)} if need_weights else {}
         rows, columns = inputs.shape[1:3]
-        if ready is not None:
+        if isinstance(filters, Tiles):
             before = self.settings.pads[0][0]
-            if need_weights:
+            if need_weights and weights_by_tiles(inputs.shape[3], grad.shape[3], grad.shape[1] * grad.shape[2]):
                 gradients["kernel"] = tiles.filter_gradient(inputs, grad, before)
+            elif need_weights:
+                gradients["kernel"] = weight_gradient(inputs, grad, self.window)
             if not need_inputs:
                 return None, gradients
-            return tiles.convolve(grad, ready.turned, 2 - before, rows, columns, None, False), gradients
+            return tiles.convolve(grad, filters.turned, 2 - before, rows, columns, None, False), gradients
         if self.kernel(inputs.shape[1:]) == "depthwise":
             to_images, to_kernel = self._depthwise_backward(inputs, kernel, grad)
             if need_weights:
@@ -124,7 +130,9 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
             return self._grouped_backward(inputs, kernel, grad, need_inputs, gradients if need_weights else None)
         if need_weights:
             gradients["kernel"] = weight_gradient(inputs, grad, self.window)
-        return (input_gradient(grad, kernel, self.window, rows, columns) if need_inputs else None), gradients
+        if not need_inputs:
+            return None, gradients
+        return input_gradient(grad, kernel, self.window, rows, columns, filters), gradients
 
     def _by_group(self, maps: Array) -> list[Array]:
         return [np.ascontiguousarray(part) for part in np.split(maps, self.settings.groups, axis=3)]

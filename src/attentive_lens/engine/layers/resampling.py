@@ -6,7 +6,7 @@ import numpy as np
 
 from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.initialisation import initial_weights
-from attentive_lens.engine.kernels.gather import Window, convolve, input_gradient, weight_gradient
+from attentive_lens.engine.kernels.direct import Window, convolve, input_gradient, weight_gradient
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Resampling, Shape, TransposedConvolution

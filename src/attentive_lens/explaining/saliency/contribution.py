@@ -66,7 +66,7 @@ class Contribution(MapMethod):
     def _shared_out(self, probe: Probe, image: Array, targets: Targets) -> tuple[NDArray[np.float32], Array]:
         """Maps T×H×W, and what the biases of all layers keep, T."""
         short = folded(probe.network)
-        network = Network(short.plan, short.image_shape, short.weights, "gather")  # its sums of like signs are exact
+        network = Network(short.plan, short.image_shape, short.weights, "direct")  # its sums of like signs are exact
         copies = np.repeat(image[None], len(targets.weights), axis=0)
         outs = {IMAGE: copies, **network.forward(copies, watch=frozenset(network.layers)).outputs}
         shares: dict[str, Array] = {
