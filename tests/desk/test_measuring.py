@@ -21,6 +21,7 @@ def test_every_figure_is_a_ratio_with_its_range_and_kernel(monkeypatch: pytest.M
     monkeypatch.setattr(measuring, "QUICK", (0, 1))
     monkeypatch.setattr(measuring, "CASES", {"reference network": (reference, 2, 16)})
     monkeypatch.setattr(measuring, "_memory", lambda *_: Held(3.0, 2.0, 1.5))
+    monkeypatch.setattr(measuring, "IMAGES", 8)
     told = finish(measure(1, True))
     assert told.threads == 1
     assert told.peak_range[0] <= told.peak_multiply_adds_per_second <= told.peak_range[1]
@@ -33,6 +34,7 @@ def test_every_figure_is_a_ratio_with_its_range_and_kernel(monkeypatch: pytest.M
     assert list(kernels.values()) == ["direct", "tiles"]
     forced = finish(measure(1, True, "direct"))
     assert {f.kernel for f in forced.figures} == {"direct", ""}
+    assert [each.name for each in told.epochs] == list(measuring.QUICK_STARTERS)
     held = told.memory["reference network"]
     assert held is not None
     assert held.ratio == 1.5

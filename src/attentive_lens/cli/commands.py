@@ -254,6 +254,12 @@ def measure(
         counts = (str(figure.samples), str(figure.dropped))
         table.add_row(figure.what, middle, f"{least}–{most}" if figure.samples else "", *counts, figure.kernel)
     out.print(table)
+    epochs = Table("epoch as a user runs it", "part of the peak", "seconds", "where the time goes", box=None)
+    for each in measurements.epochs:
+        greatest = sorted(each.shares.items(), key=lambda share: -share[1])[:4]
+        words = ", ".join(f"{part} {share:.0%}" for part, share in greatest)
+        epochs.add_row(each.name, f"{each.ratio:.2f}", f"{each.seconds:.2f}", words)
+    out.print(epochs)
     for name, memory in measurements.memory.items():
         if memory:
             out.print(f"{name}: a step holds {memory.grown_mb:.0f} MB, {memory.ratio:.2f} of what it must hold")

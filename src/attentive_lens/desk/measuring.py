@@ -20,6 +20,7 @@ import numpy as np
 import psutil
 
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.desk.measuring_epochs import epoch_of
 from attentive_lens.desk.measuring_results import Figure, Held, Measured
 from attentive_lens.engine.batches import inference, learn
 from attentive_lens.engine.folding import folded
@@ -43,6 +44,8 @@ from attentive_lens.plan.layers import (
 )
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.optimisers import Adam
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.starters import STARTERS
 
 SIDE = 2048
 PIECE = 8
@@ -63,6 +66,10 @@ SHAPES = (
 """Batch, side, channels and filters of the 3×3 convolutions that are timed."""
 QUICK = (0, 1, 3, 5)
 """Which of them a quick measurement takes."""
+QUICK_STARTERS = ("three blocks", "residual")
+"""Starting networks of which a quick measurement trains an epoch."""
+IMAGES = 320
+"""Training images of an epoch that is measured."""
 
 
 class Bench:
@@ -93,6 +100,10 @@ class Bench:
         self.thread_pool.each(product, self.thread_pool.threads)
         self.peaks.append(self.thread_pool.threads * SIDE**3 / (time.perf_counter() - start))
         return self.peaks[-1]
+
+    def middle_peak(self) -> float:
+        """The median of three peaks."""
+        return statistics.median(self.peak() for _ in range(3))
 
     def ratio(self, what: str, work: Callable[[], object], multiply_adds: float, kernel: str = "") -> Figure:
         """Time some work; it is done until it takes a twentieth of a second."""
@@ -145,6 +156,8 @@ def large() -> NetworkPlan:
 def measure(threads: int, quick: bool, kernels: str = "auto") -> Job[Measured]:
     """The whole table: convolutions forward and both gradients, training steps, inference, a saliency map, memory.
 
+    And an epoch of every starting network, as a user trains it: `measuring_epochs`.
+
     Parameters
     ----------
     threads : int
@@ -159,18 +172,26 @@ def measure(threads: int, quick: bool, kernels: str = "auto") -> Job[Measured]:
     with ThreadPool(threads) as thread_pool:
         bench = Bench(thread_pool, samples)
         shapes = [SHAPES[k] for k in QUICK] if quick else list(SHAPES)
-        works = len(shapes) + (2 if quick else 3)
+        starters = QUICK_STARTERS if quick else tuple(STARTERS)
+        cases = list(CASES)[: 2 if quick else None]
+        works = len(shapes) + len(cases) + len(starters)
         for number, (n, side, channels, filters) in enumerate(shapes):
             yield Progress(number, works, f"timing {side}×{side}, {channels} → {filters}")
             figures += _convolution(bench, n, side, channels, filters, kernels)
         memory: dict[str, Held | None] = {}
-        for number, name in enumerate(list(CASES)[: 2 if quick else None]):
+        for number, name in enumerate(cases):
             yield Progress(len(shapes) + number, works, f"timing the {name}")
             plan, batch, side = CASES[name]
             figures += _network(bench, name, plan(), batch, side, kernels)
             memory[name] = _memory(name, threads, kernels)
+        epochs = []
+        for number, name in enumerate(starters):
+            asked = Plan().changed({"network": name, "training.threads": threads, "training.kernels": kernels})
+            yield Progress(len(shapes) + len(cases) + number, works, f"training {name}")
+            epochs.append(epoch_of(name, asked, IMAGES, 1 if quick else 3, bench.middle_peak))
         peaks = bench.peaks
-        return Measured(threads, statistics.median(peaks), (min(peaks), max(peaks)), tuple(figures), memory)
+        whole = (min(peaks), max(peaks))
+        return Measured(threads, statistics.median(peaks), whole, tuple(figures), memory, tuple(epochs))
 
 
 def _convolution(bench: Bench, n: int, side: int, channels: int, filters: int, kernels: str) -> Iterator[Figure]:

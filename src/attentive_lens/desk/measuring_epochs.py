@@ -7,18 +7,17 @@ and, but for the input layer, gradient of inputs for every training image; forwa
 
 from __future__ import annotations
 
-import statistics
 import tempfile
 import threading
 import time
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from attentive_lens.core.jobs import Job
+from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.measuring_results import EpochFigure
@@ -28,7 +27,9 @@ from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
+from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.layers import LayerSettings
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal
@@ -78,8 +79,8 @@ def part_of(settings: LayerSettings, first: bool) -> str:
     return "other layers" if settings.joins or settings.kind in ("flatten", "dropout") else "activations"
 
 
-def epoch(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[], float]) -> Job[EpochFigure]:
-    """Train a plan for some epochs and one more before that is not counted.
+def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[], float]) -> EpochFigure:
+    """Train a plan for some epochs, and one more before that is not counted.
 
     Parameters
     ----------
@@ -121,23 +122,29 @@ def epoch(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[], fl
             for owner, method in ((checkpoints, "keep"), (checkpoints, "write"), (journal, "write")):
                 clock.count("journal and checkpoints", owner, method)
             held_out = (Chosen(pixels, np.arange(images, images + judged)), labels[images:])
-            began, counted, seconds = time.perf_counter(), dict(clock.seconds), []
             steps = run(learner, feed, held_out, epochs + 1, checkpoints, journal, {}, lambda: False)
-            done = 0
-            for progress in steps:
-                if progress.done // feed.batches > done and progress.done % feed.batches == 1:
-                    now = time.perf_counter()
-                    seconds.append(now - began)
-                    began, done = now, done + 1
-                    if done == 1:
-                        counted = dict(clock.seconds)
-                yield progress
-            seconds.append(time.perf_counter() - began)
+            for _ in range(feed.batches + 1):  # the first step of the second epoch: compiled, and settled
+                next(steps)
+            began, counted = time.perf_counter(), dict(clock.seconds)
+            finish(steps)
+            spent = time.perf_counter() - began
     after = peak()
-    spent = sum(seconds[1:])
     shares = {part: (clock.seconds[part] - counted.get(part, 0.0)) / (threads * spent) for part in PARTS}
     shares[REST] = max(0.0, 1 - sum(shares.values()))
-    cost, own = sum(fact.multiply_adds for fact in facts), facts[0].multiply_adds
-    done_adds = images * (3 * cost - own) + judged * cost
-    ratio = done_adds / statistics.median(seconds[1:]) / ((before + after) / 2)
-    return EpochFigure(name, ratio, statistics.median(seconds[1:]), done_adds, shares)
+    seconds = spent / (epochs - 1 / feed.batches)
+    cost, first_cost = sum(fact.multiply_adds for fact in facts), costs_of_first(network_plan, facts)
+    done = images * (3 * cost - first_cost) + judged * cost
+    return EpochFigure(name, done / seconds / ((before + after) / 2), seconds, done, shares)
+
+
+def costs_of_first(network: NetworkPlan, facts: Sequence[Facts]) -> int:
+    """Multiply-adds of the layers with weights that nothing to be learned stands before: no gradient passes them."""
+    learned: set[str] = set()
+    cost = 0
+    for node, fact in zip(network.nodes, facts, strict=True):
+        behind = any(source in learned for source in node.after)
+        if fact.weights and not behind:
+            cost += fact.multiply_adds
+        if fact.weights or behind:
+            learned.add(node.name)
+    return cost

@@ -41,7 +41,7 @@ class EpochFigure:
     ratio : float
         Multiply-adds done a second, as a share of the peak taken before and after.
     seconds : float
-        The epoch's, median.
+        It took.
     multiply_adds : int
         Done in it, by the direct formula.
     shares : dict
@@ -80,6 +80,8 @@ class Measured:
         Each as a ratio to the peaks beside it.
     memory : dict
         Network → what training it holds; None where it could not be measured.
+    epochs : tuple of EpochFigure
+        Of starting networks, as a user trains them.
     """
 
     threads: int
@@ -87,3 +89,4 @@ class Measured:
     peak_range: tuple[float, float]
     figures: tuple[Figure, ...]
     memory: dict[str, Held | None]
+    epochs: tuple[EpochFigure, ...]

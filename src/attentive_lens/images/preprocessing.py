@@ -117,11 +117,12 @@ class Preprocessor:
         scale = 255.0 if images.dtype == np.uint8 else 1.0
         if self._steps_first:
             images, scale = self._stepped(images, scale), 1.0
-        factor = np.array([1 / (scale * d) for d in self.std], np.float32)
-        offset = np.array([m / d for m, d in zip(self.mean, self.std, strict=True)], np.float32)
-        out = images * factor
+        columns = images.shape[-2]  # a row at a time: what is repeated over so few channels is slow
+        factor = np.tile(np.array([1 / (scale * d) for d in self.std], np.float32), columns)
+        offset = np.tile(np.array([m / d for m, d in zip(self.mean, self.std, strict=True)], np.float32), columns)
+        out = images.reshape(*images.shape[:-2], -1) * factor
         out -= offset
-        return out
+        return out.reshape(images.shape)
 
     @property
     def _steps_first(self) -> bool:

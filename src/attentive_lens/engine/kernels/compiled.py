@@ -80,6 +80,26 @@ def pool_backward_apart(grad: Array, place: NDArray[np.uint16], window: int, out
 
 
 @njit(cache=True, nogil=True)
+def pool_pairs(images: Array, out: Array, place: NDArray[np.uint16]) -> None:
+    """As `pool_forward`, for windows of 2×2 that neither overlap nor leave gaps: one pass over all four pixels."""
+    n, rows, columns, channels = out.shape
+    for i in range(n):
+        for r in range(rows):
+            for c in range(columns):
+                for f in range(channels):
+                    best, where = images[i, 2 * r, 2 * c, f], np.uint16(0)
+                    second, third = images[i, 2 * r, 2 * c + 1, f], images[i, 2 * r + 1, 2 * c, f]
+                    fourth = images[i, 2 * r + 1, 2 * c + 1, f]
+                    where = np.uint16(1) if second > best else where
+                    best = second if second > best else best
+                    where = np.uint16(2) if third > best else where
+                    best = third if third > best else best
+                    where = np.uint16(3) if fourth > best else where
+                    out[i, r, c, f] = fourth if fourth > best else best
+                    place[i, r, c, f] = where
+
+
+@njit(cache=True, nogil=True)
 def channel_sums(values: Array, sums: NDArray[np.float64]) -> None:
     """Fill ``sums`` (2×C, zeros at first) with the sum and the sum of squares of each column of values (V×C)."""
     for i in range(values.shape[0]):

@@ -29,7 +29,7 @@ PIXELS_2 = 8 if _WIDE else 4
 """The same where it is two vectors wide, so that its sums fill no more than the registers."""
 FEW = 4
 """Rows of a tile where a row of pixels is shorter."""
-BAND = 4096
+BAND = 2048
 """Values of a gradient that are summed over before they are added up: about half of a core's innermost cache."""
 
 

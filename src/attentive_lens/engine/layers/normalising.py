@@ -12,6 +12,9 @@ from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import BatchNormalisation, GroupNormalisation, LocalResponse, ScaleAndShift, Shape
 
+LONG = 256
+"""Values of a row that a compiled loop runs along, at least, where there are so many."""
+
 
 @dataclass(frozen=True)
 class Normal:
@@ -40,6 +43,21 @@ class Normal:
     sums: Array | None = None
 
 
+def _wide(flat: Array) -> tuple[Array, int]:
+    """Values V×C with several rows side by side, and how many: a compiled loop runs fast along a row that is long."""
+    times = 1
+    while flat.shape[1] * times < LONG and len(flat) % (2 * times) == 0:
+        times *= 2
+    return flat.reshape(-1, flat.shape[1] * times), times
+
+
+def _folded(sums: Array, times: int, count: int) -> Array:
+    """3×C: the count, and sums 2×(C·times) of rows side by side, added up."""
+    whole = np.empty((3, sums.shape[1] // times))
+    whole[0], whole[1:] = count, sums.reshape(2, times, -1).sum(axis=1)
+    return whole
+
+
 class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     """scale · (x − mean) / √(variance + ε) + shift (Ioffe & Szegedy 2015, algorithm 1).
 
@@ -65,10 +83,10 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     def sums(self, inputs: Array) -> Array:
         """3×C float64: count, sum and sum of squares of each channel."""
         flat = np.ascontiguousarray(inputs).reshape(-1, inputs.shape[-1])
-        sums = np.zeros((3, flat.shape[1]))
-        sums[0] = len(flat)
-        channel_sums(flat, sums[1:])
-        return sums
+        wide, times = _wide(flat)
+        sums = np.zeros((2, wide.shape[1]))
+        channel_sums(wide, sums)
+        return _folded(sums, times, len(flat))
 
     def _statistics(self, weights: dict[str, Array], sums: Array | None) -> tuple[Array, Array, Array]:
         """Mean, one over the standard deviation, and what the mean lost by rounding."""
@@ -91,7 +109,9 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
         flat, to = inputs.reshape(-1, channels), out.reshape(-1, channels)
         # the mean is taken off first: values far from zero keep the digits in which they differ
         offset = (weights["shift"] - rest * factor).astype(out.dtype)
-        normalise(flat, mean, factor, offset, call.activate, to)
+        wide, times = _wide(flat)
+        mean_wide, factor_wide, offset_wide = (np.tile(values, times) for values in (mean, factor, offset))
+        normalise(wide, mean_wide, factor_wide, offset_wide, call.activate, to.reshape(wide.shape))
         return out, Normal(flat, mean, inverse, rest, call.sums is not None)
 
     def scale_and_shift(self, weights: dict[str, Array]) -> tuple[Array, Array]:
@@ -103,9 +123,11 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     def gradient_sums(self, grad: Array, saved: Normal) -> Array:
         """3×C float64: count, sum of gradients, and of gradients times normalised values."""
         flat = np.ascontiguousarray(grad).reshape(saved.values.shape)
-        sums = np.zeros((3, len(saved.mean)))
-        sums[0] = len(flat)
-        channel_products(flat, saved.values, saved.mean, saved.inverse, sums[1:])
+        wide, times = _wide(flat)
+        parts = np.zeros((2, wide.shape[1]))
+        mean, inverse = np.tile(saved.mean, times), np.tile(saved.inverse, times)
+        channel_products(wide, saved.values.reshape(wide.shape), mean, inverse, parts)
+        sums = _folded(parts, times, len(flat))
         sums[2] -= saved.rest * saved.inverse * sums[1]
         return sums
 
@@ -133,7 +155,9 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
         along = factor * saved.inverse * (sums[2] / sums[0]).astype(grad.dtype)
         offset = (along * saved.rest - factor * (sums[1] / sums[0])).astype(grad.dtype)
         out = np.ascontiguousarray(grad)
-        normal_backward(out.reshape(saved.values.shape), saved.values, saved.mean, factor, -along, offset)
+        wide, times = _wide(saved.values)
+        per_channel = (np.tile(values, times) for values in (saved.mean, factor, -along, offset))
+        normal_backward(out.reshape(wide.shape), wide, *per_channel)
         return out, gradients
 
     def state(self, weights: dict[str, Array], sums: Array) -> dict[str, Array]:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array, Dtype
-from attentive_lens.engine.kernels.compiled import pool_backward, pool_backward_apart, pool_forward
+from attentive_lens.engine.kernels.compiled import pool_backward, pool_backward_apart, pool_forward, pool_pairs
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.layers import AveragePooling, GlobalPooling, MaxPooling, Pooling, PowerPooling, Shape
 from attentive_lens.plan.layers.base import both, product
@@ -31,7 +31,11 @@ class MaxPoolingLayer(Layer[MaxPooling, Array, Greatest]):
         shape = (len(inputs), *self.settings.output_shape(inputs.shape[1:]))
         out = np.empty(shape, inputs.dtype)
         place = np.empty(shape, np.uint16)
-        pool_forward(inputs, both(self.settings.kernel_size), self.settings.stride, _before(self.settings), out, place)
+        s = self.settings
+        if both(s.kernel_size) == (2, 2) and s.stride == 2 and not s.clips:
+            pool_pairs(np.ascontiguousarray(inputs), out, place)
+        else:
+            pool_forward(inputs, both(s.kernel_size), s.stride, _before(s), out, place)
         return out, (place, inputs.shape)
 
     def backward(
