@@ -12,6 +12,8 @@ from tests.answering import answer
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.bases import base_file, base_model, with_base, without_base
+from attentive_lens.desk.checking import faults_of
+from attentive_lens.desk.design import Design
 from attentive_lens.desk.requests.bases import ProbeBase, ProbedLayer
 from attentive_lens.desk.tasks.probing import advice_of
 from attentive_lens.desk.training import execute
@@ -136,3 +138,61 @@ def test_feature_maps_are_averaged_over_cells() -> None:
     assert rows[1, -3:] == pytest.approx(outputs[1, 4:6, 3:5].mean(axis=(0, 1)))
     assert pooled(outputs[:, :2, :2]).shape == (2, 12)
     assert pooled(outputs[:, 0, 0]).shape == (2, 3)
+
+
+def test_a_base_that_does_not_fit_is_a_fault_on_its_plate_with_repairs_that_mend_it(station: Workspace) -> None:
+    design = Design(station, lambda: 3)
+    design.change(with_base(station, Plan(), Base(1, "max pooling 2")))
+    assert design.sound
+    wider = tuple(
+        replace(node, layer=node.layer.with_(filters=9)) if node.name == "convolution 1" else node
+        for node in design.nodes
+    )
+    design.edit(wider, "filters")
+    assert [(fault.node, fault.kind) for fault in design.faults] == [
+        ("convolution 1", "base"),
+        ("convolution 2", "base"),
+    ]
+    assert not design.sound
+    first = design.faults[0]
+    assert "another shape" in first.error.why
+    words = [remedy.words for remedy in design.remedies(first)]
+    assert words == ["Make convolution 1 as it is there", "Build on no model"]
+    for remedy in design.remedies(first):
+        design.repair(remedy)
+        assert design.sound, remedy.words
+        design.undo()
+    assert [remedy.words for remedy in design.remedies(design.faults[1])] == [
+        "Take over up to max pooling 1",
+        "Build on no model",
+    ]
+
+
+def test_a_base_that_is_gone_and_comes_back_is_seen_without_an_edit(station: Workspace, elsewhere: Path) -> None:
+    file = elsewhere / "runs" / "0001" / "checkpoints" / "best.alens"
+    design = Design(station, lambda: 3)
+    design.change(with_base(station, Plan(), Base(until="max pooling 2", model=str(file))))
+    assert design.sound
+    aside = file.rename(file.with_name("aside.alens"))
+    (fault,) = design.faults
+    assert fault.node == "max pooling 2"
+    assert "no such file" in fault.error.why
+    (line,) = faults_of(design.text, 3, station)
+    assert line.line == design.lines["max pooling 2"]
+    assert line.repairs == ("Build on no model",)
+    assert not faults_of(design.text, 3), "without a workspace it is not looked at"
+    aside.rename(file)
+    assert design.sound
+
+
+def test_other_preprocessing_is_a_fault_that_taking_it_over_mends(station: Workspace) -> None:
+    design = Design(station, lambda: 3)
+    plan = with_base(station, Plan(), Base(1, "max pooling 2"))
+    design.change(plan.changed({"preprocessing.normalisation": "0-1"}))
+    (fault,) = design.faults
+    remedy = design.remedies(fault)[0]
+    assert remedy.words == "Take over its preprocessing"
+    design.repair(remedy)
+    assert design.sound
+    assert design.plan.base is not None
+    assert design.plan.base.take_preprocessing

@@ -86,7 +86,7 @@ def planted(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def run(planted: Path, *words: object) -> subprocess.CompletedProcess[str]:
-    environment = {**os.environ, "PYTHONPATH": str(planted), "QT_QPA_PLATFORM": "offscreen", "NUMBA_DISABLE_JIT": "1"}
+    environment = {**os.environ, "PYTHONPATH": str(planted), "QT_QPA_PLATFORM": "offscreen"}
     started = [sys.executable, *map(str, words)]
     return subprocess.run(started, env=environment, capture_output=True, text=True, timeout=200, cwd=planted)
 

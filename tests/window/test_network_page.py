@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel
 from pytestqt.qtbot import QtBot
+from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
 
+from attentive_lens.desk.requests.explaining import Activations
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.parts.basics import ink_on_paper, to_image
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -87,3 +92,52 @@ def test_a_plan_is_priced_when_it_has_settled_and_somebody_looks(
     assert price.text() == "", "the other plan's price"
     qtbot.waitUntil(lambda: "per epoch" in price.text(), timeout=60_000)
     assert "for 20 epochs" in price.text()
+
+
+def test_plates_show_what_the_run_in_view_made_of_the_sample_while_they_are_as_they_were_there(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    design, bench = frame.session.design, child(frame, Bench, "bench")
+    assert set(bench.pictures) <= {"image"}, "the plan begun with has another network"
+    design.change(station.run(1).plan())
+    bench.choose(1)
+    outputs = {plate.output for plate in bench.plates if len(plate.shape) == 3}
+    qtbot.waitUntil(lambda: set(bench.pictures) >= outputs, timeout=60_000)
+    first = bench.plates[1].output
+    seen = answer(Activations((first,), str(station.folder), 1, 1)).outputs[first]
+    most = int(np.abs(seen).mean(axis=(0, 1)).argmax())
+    assert bench.pictures[first] == to_image(ink_on_paper(seen[:, :, most]))
+    assert "the most active of its maps in run 1" in child(frame, QLabel, "sees").text()
+    wider = tuple(
+        replace(node, layer=node.layer.with_(filters=5)) if node.name == "convolution 2" else node
+        for node in design.nodes
+    )
+    design.edit(wider, "filters")
+    assert set(bench.pictures) == {"image", "convolution 1", first, "max pooling 1"}
+    design.change(design.plan.changed({"preprocessing.input_size": 48}))
+    assert set(bench.pictures) == {"image"}, "another image is looked at"
+
+
+def test_a_base_whose_layers_were_changed_is_marked_on_its_plate_and_mended_there(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    runs = child(frame, QComboBox, "base run")
+    runs.setCurrentIndex(1)
+    runs.activated.emit(1)
+    design, bench = frame.session.design, child(frame, Bench, "bench")
+    wider = tuple(
+        replace(node, layer=node.layer.with_(filters=5)) if node.name == "convolution 1" else node
+        for node in design.nodes
+    )
+    design.edit(wider, "filters")
+    assert [plate.name for plate in bench.plates if plate.faulty] == ["convolution 1", "convolution 2"]
+    assert "2 faults: it cannot be trained yet" in child(frame, QLabel, "network about").text()
+    bench.choose(1)
+    assert "cannot be taken from run 1" in child(frame, QLabel, "layer fault").text()
+    click(qtbot, frame, "repair Make convolution 1 as it is there")
+    assert not [plate.name for plate in bench.plates if plate.faulty]
+    assert design.sound

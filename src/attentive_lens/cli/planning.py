@@ -94,10 +94,13 @@ def check(
     classes: Annotated[
         int | None, typer.Option(metavar="N", min=2, max=100_000, help="Classes it is to tell apart; 2 if left out.")
     ] = None,
+    workspace: Annotated[
+        Path | None, typer.Option(metavar="WORKSPACE", help="Whose runs it builds on: the base is checked too.")
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Read a plan file and say what its network is, layer by layer, or all that is wrong with it, line by line."""
-    _check_all(file, classes)
+    _check_all(file, classes, workspace)
     plan = read(file)
     facts = plan.network.with_outputs(plan.loss.outputs(classes or 2)).facts(plan.preprocessing.shape)
     if as_json:
@@ -111,15 +114,17 @@ def check(
     out.print(table)
 
 
-def _check_all(file: Path, classes: int | None) -> None:
+def _check_all(file: Path, classes: int | None, workspace: Path | None) -> None:
     """Say every fault of a plan file but the first, which is raised."""
     from attentive_lens.desk.checking import faults_of
+    from attentive_lens.workspace import Workspace
 
+    place = None if workspace is None else Workspace.open(workspace)
     try:
         text = file.read_text("utf-8")
     except (OSError, UnicodeDecodeError):
         return  # reading it says why
-    faults = faults_of(text, classes) if len(text) < MOST_BYTES else ()
+    faults = faults_of(text, classes, place) if len(text) < MOST_BYTES else ()
     for number, fault in enumerate(faults):
         where = f"line {fault.line} of {file}" if fault.line else str(file)
         mend = f" Nearest repairs: {'; '.join(fault.repairs).lower()}." if fault.repairs else ""

@@ -133,9 +133,9 @@ def summary(trained: Trained) -> RunEnded:
 
 def _warn_of_base(workspace: Path, plan: Plan) -> None:
     """Say beforehand where a base cannot help."""
-    from attentive_lens.desk.tasks import carry_out
-
     if plan.base is not None:
+        from attentive_lens.desk.tasks import carry_out  # only here: training begins sooner without
+
         probed = watched(carry_out(ProbeBase(str(workspace), plan.write())), "asking the base")
         if not probed.helps or probed.best != probed.chosen:
             console.print(probed.advice)

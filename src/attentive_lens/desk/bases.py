@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import contextlib
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TypeAlias
 
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.base import MODEL_SUFFIX, Base
+from attentive_lens.plan.examination import Fault
 from attentive_lens.plan.layers import Output
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
@@ -37,22 +41,123 @@ def base_model(workspace: Workspace, plan: Plan) -> ModelFile | None:
     if plan.base is None:
         return None
     model = read_model(base_file(workspace, plan.base))
+    _check(model, plan, plan.base)
+    return model
+
+
+def _check(model: ModelFile, plan: Plan, base: Base) -> None:
     theirs = [node.name for node in model.plan.nodes[:-1]]
-    name = plan.base.words[:1].upper() + plan.base.words[1:]
-    if plan.base.until not in theirs:
+    name = base.words[:1].upper() + base.words[1:]
+    if base.until not in theirs:
         why = f"its network has: {', '.join(theirs)}"
-        raise BadValue(f"{name} has no layer called {plan.base.until}", why, "Choose one of these")
+        raise BadValue(f"{name} has no layer called {base.until}", why, "Choose one of these")
     planned, other = plan.preprocessing, model.preprocessor.settings
-    if planned != other and not plan.base.take_preprocessing:
+    if planned != other and not base.take_preprocessing:
         names = [name for name in planned.specs() if getattr(planned, name) != getattr(other, name)]
         was = ", ".join(f"{planned.specs()[name].label} {getattr(other, name)}" for name in names)
         settings = ", ".join(f"{getattr(planned, name)}" for name in names)
         raise BadValue(
-            f"The plan cannot be built on {plan.base.words}",
+            f"The plan cannot be built on {base.words}",
             f"it was trained with {was}, and the plan asks for {settings}",
             "Change the preprocessing, or take over the model's with «base.take_preprocessing = true»",
         )
-    return model
+
+
+def untaken(model: ModelFile, plan: Plan, base: Base) -> tuple[Fault, ...]:
+    """Layers up to the base's last whose weights the model does not have in the shape that the plan gives them."""
+    faults = []
+    taken = plan.network.up_to(base.until)
+    for node, fact in zip(plan.network.nodes, plan.network.facts(model.preprocessor.settings.shape), strict=True):
+        if node.name not in taken:
+            continue
+        needed = node.layer.weight_shapes(fact.input_shape) | node.layer.state_shapes(fact.input_shape)
+        if needed != {name: array.shape for name, array in model.weights.get(node.name, {}).items()}:
+            what, why = f"The layer {node.name} cannot be taken from {base.words}", "its weights there are of another "
+            remedy = "Make it as it is there, take over fewer layers, or build on no model"
+            faults.append(Fault(node.name, "base", BadValue(what, f"{why}shape or missing", remedy)))
+    return tuple(faults)
+
+
+_Stamp: TypeAlias = tuple[Path, int, int]
+"""A file, when it was changed (ns) and how long it is."""
+
+
+class Bases:
+    """Whether plans can be built on their bases; the model that was read last is remembered while its file stays.
+
+    Parameters
+    ----------
+    workspace : Workspace
+        Whose runs plans name.
+    """
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self._read: tuple[_Stamp, ModelFile] | None = None
+        self._told: tuple[Plan, _Stamp | None, tuple[Fault, ...]] | None = None
+
+    def faults(self, plan: Plan) -> tuple[Fault, ...]:
+        """Why it cannot: a base that is not there or not fit, at the last layer taken over; or layers that differ."""
+        if plan.base is None:
+            return ()
+        stamp = self._stamp(plan.base)
+        if self._told is None or self._told[:2] != (plan, stamp):
+            self._told = (plan, stamp, self._examined(plan, plan.base))
+        return self._told[2]
+
+    def _examined(self, plan: Plan, base: Base) -> tuple[Fault, ...]:
+        try:
+            model = self._model(base)
+            _check(model, plan, base)
+        except LensError as error:
+            return (Fault(base.until, "base", BadValue(error.what, error.why, error.remedy)),)
+        return untaken(model, plan, base)
+
+    def repairs(self, plan: Plan, fault: Fault) -> tuple[tuple[str, Plan], ...]:
+        """The nearest plans without the fault, with a few words each; the last builds on no model."""
+        found: list[tuple[str, Plan]] = []
+        if plan.base is not None:
+            for words, wished in self._wishes(plan, plan.base, fault):
+                with contextlib.suppress(LensError):
+                    made = wished()
+                    if not any(other.node == fault.node for other in self.faults(made)):
+                        found.append((words, made))
+        return (*found, ("Build on no model", without_base(plan)))
+
+    def _wishes(self, plan: Plan, base: Base, fault: Fault) -> Iterator[tuple[str, Callable[[], Plan]]]:
+        with contextlib.suppress(LensError):
+            model = self._model(base)
+            theirs = {node.name: node.layer for node in model.plan.nodes[:-1]}
+            if plan.preprocessing != model.preprocessor.settings and not base.take_preprocessing:
+                yield "Take over its preprocessing", lambda: replace(plan, base=base.with_(take_preprocessing=True))
+            if fault.node in theirs:
+                nodes = tuple(
+                    replace(node, layer=theirs[node.name]) if node.name == fault.node else node
+                    for node in plan.network.nodes
+                )
+                yield f"Make {fault.node} as it is there", lambda: replace(plan, network=NetworkPlan(nodes))
+            before = [node.name for node in plan.network.nodes if node.name in theirs]
+            place = before.index(fault.node) if fault.node in before else len(before)
+            if place:
+                last = before[place - 1]
+                yield f"Take over up to {last}", lambda: replace(plan, base=base.with_(until=last))
+
+    def _model(self, base: Base) -> ModelFile:
+        stamp = self._stamp(base)
+        if stamp is None:
+            return read_model(base_file(self.workspace, base))  # either says why not
+        if self._read is None or self._read[0] != stamp:
+            self._read = (stamp, read_model(stamp[0]))
+        return self._read[1]
+
+    def _stamp(self, base: Base) -> _Stamp | None:
+        """The base's file as it is now; None if there is none."""
+        try:
+            file = base_file(self.workspace, base)
+            stat = file.stat()
+        except (LensError, OSError):
+            return None
+        return file, stat.st_mtime_ns, stat.st_size
 
 
 def with_base(workspace: Workspace, plan: Plan, base: Base) -> Plan:

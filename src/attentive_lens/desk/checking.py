@@ -5,11 +5,13 @@ from __future__ import annotations
 import tomllib
 from dataclasses import dataclass
 
+from attentive_lens.desk.bases import Bases
 from attentive_lens.errors import LensError
 from attentive_lens.plan.examination import examine
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.repairs import repairs
 from attentive_lens.plan.text import read_text
+from attentive_lens.workspace import Workspace
 
 
 @dataclass(frozen=True)
@@ -21,10 +23,17 @@ class PlanFault:
     repairs: tuple[str, ...] = ()
 
 
-def faults_of(text: str, classes: int | None = None) -> tuple[PlanFault, ...]:
-    """Faults of a plan's text: what cannot be read, or else what keeps its network from being one.
+def faults_of(text: str, classes: int | None = None, workspace: Workspace | None = None) -> tuple[PlanFault, ...]:
+    """Faults of a plan's text: what cannot be read, what keeps its network from being one, or a base that is not fit.
 
-    ``classes`` are those the output must match; left out, it may have any number.
+    Parameters
+    ----------
+    text : str
+        As in a plan file.
+    classes : int, optional
+        That the output must match; left out, it may have any number.
+    workspace : Workspace, optional
+        Whose runs it names; left out, what it is built on is not looked at.
     """
     reading = read_text(text)
     if reading.faults or reading.nodes is None or reading.settings is None:
@@ -37,7 +46,12 @@ def faults_of(text: str, classes: int | None = None) -> tuple[PlanFault, ...]:
         faults.append(PlanFault(reading.lines.get(fault.node, 0), fault.error, words))
     if not faults:
         try:
-            Plan.read(tomllib.loads(text))
+            plan = Plan.read(tomllib.loads(text))
         except LensError as error:
-            faults.append(PlanFault(0, error))
+            return (PlanFault(0, error),)
+        if workspace is not None:
+            bases = Bases(workspace)
+            for fault in bases.faults(plan):
+                words = tuple(words for words, _ in bases.repairs(plan, fault))
+                faults.append(PlanFault(reading.lines.get(fault.node, 0), fault.error, words))
     return tuple(faults)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import psutil
 
@@ -25,6 +27,9 @@ from attentive_lens.plan.split import Split
 from attentive_lens.plan.text import Reading, TextFault, read_text, written_lines
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.runs import read_plan
+
+if TYPE_CHECKING:
+    from attentive_lens.desk.bases import Bases
 
 FILE, FAULTY = "draft.toml", "draft-faulty.toml"
 """The last sound plan, and the text of what is on the bench where that is not sound."""
@@ -70,7 +75,7 @@ class Design:
 
     def __init__(self, workspace: Workspace, classes: Callable[[], int] | None = None) -> None:
         self.split_changed, self.changed = Signal(), Signal()
-        self._classes = classes
+        self._classes, self._workspace = classes, workspace
         self._file, self._faulty = workspace.folder / FILE, workspace.folder / FAULTY
         self._writable = workspace.writable
         plan, self.problem = Plan(), ""
@@ -132,7 +137,9 @@ class Design:
     def faults(self) -> tuple[Fault, ...]:
         """Why the network drawn is not sound."""
         faults = self.examination.faults
-        return faults if faults or self.plan.network.nodes == self.nodes else _of_plan(self.plan, self.nodes)
+        if not faults and self.plan.network.nodes != self.nodes:
+            faults = _of_plan(self.plan, self.nodes)
+        return faults or (() if self.plan.base is None else self._bases.faults(self.plan))
 
     @property
     def examination(self) -> Examination:
@@ -147,11 +154,21 @@ class Design:
         if fault.kind == "plan":
             plan = replace(self.plan, base=None)
             return (Remedy("Build on no model", self._sound(plan, self.nodes)),)
+        if fault.kind == "base":
+            plans = self._bases.repairs(self.plan, fault)
+            return tuple(Remedy(words, Drawn(plan, plan.network.nodes)) for words, plan in plans)
         image, units = self.plan.preprocessing.shape, self._units(self.plan)
         return tuple(
             Remedy(repair.words, self._sound(self.plan, repair.nodes))
             for repair in repairs(self.nodes, fault, image, units)
         )
+
+    @cached_property
+    def _bases(self) -> Bases:
+        """Made when a plan is built on a model: reading one takes what is slow to load."""
+        from attentive_lens.desk.bases import Bases
+
+        return Bases(self._workspace)
 
     def keep(self) -> None:
         """Write it, unless it stands there already; where that fails it lasts until the window closes."""

@@ -49,6 +49,7 @@ class Clock:
 
     def __init__(self) -> None:
         self.seconds: dict[str, float] = defaultdict(float)
+        self.marks: list[tuple[float, dict[str, float]]] = []
         self._lock = threading.Lock()
 
     def count(self, part: str, owner: object, method: str, threads: int = 0) -> None:
@@ -65,6 +66,17 @@ class Clock:
                     self.seconds[part] += max(1, threads) * (now() - began)
 
         setattr(owner, method, counted)
+
+    def mark_at(self, owner: object, method: str) -> None:
+        """Note the time, and what was counted so far, whenever a method is called."""
+        work: Callable[..., Any] = getattr(owner, method)
+
+        def marked(*arguments: Any) -> Any:
+            with self._lock:
+                self.marks.append((time.perf_counter(), defaultdict(float, self.seconds)))
+            return work(*arguments)
+
+        setattr(owner, method, marked)
 
 
 def part_of(settings: LayerSettings, first: bool) -> str:
@@ -123,15 +135,14 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
                 clock.count("journal and checkpoints", owner, method)
             held_out = (Chosen(pixels, np.arange(images, images + judged)), labels[images:])
             steps = run(learner, feed, held_out, epochs + 1, checkpoints, journal, {}, lambda: False)
-            for _ in range(feed.batches + 1):  # the first step of the second epoch: compiled, and settled
-                next(steps)
-            began, counted = time.perf_counter(), dict(clock.seconds)
+            clock.mark_at(learner, "on_epoch_end")
             finish(steps)
-            spent = time.perf_counter() - began
     after = peak()
-    shares = {part: (clock.seconds[part] - counted.get(part, 0.0)) / (threads * spent) for part in PARTS}
+    (began, counted), (ended, seconds_by_part) = clock.marks[0], clock.marks[-1]
+    spent = ended - began
+    shares = {part: (seconds_by_part[part] - counted[part]) / (threads * spent) for part in PARTS}
     shares[REST] = max(0.0, 1 - sum(shares.values()))
-    seconds = spent / (epochs - 1 / feed.batches)
+    seconds = spent / epochs
     cost, first_cost = sum(fact.multiply_adds for fact in facts), costs_of_first(network_plan, facts)
     done = images * (3 * cost - first_cost) + judged * cost
     return EpochFigure(name, done / seconds / ((before + after) / 2), seconds, done, shares)

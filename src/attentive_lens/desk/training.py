@@ -16,7 +16,7 @@ from attentive_lens.core.files import remove_leftovers
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
-from attentive_lens.desk.bases import base_model
+from attentive_lens.desk.bases import base_model, untaken
 from attentive_lens.desk.cautions import changed_since
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.design import price_in_memory
@@ -224,17 +224,10 @@ def _starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Net
     measured = Preprocessor.measured(Chosen(data.pixels, data.members("training")), plan.preprocessing)
     if plan.base is None or base is None:
         return network, measured
-    for name in network_plan.up_to(plan.base.until):
-        arrays = network.weights.get(name, {})
-        theirs = base.weights.get(name, {})
-        if {k: a.shape for k, a in arrays.items()} != {k: a.shape for k, a in theirs.items()}:
-            raise BadValue(
-                f"The layer {name} cannot be taken from {plan.base.words}",
-                "its weights there are of another shape or missing",
-                "Start from the model's own network",
-            )
-        if theirs:
-            network.weights[name] = {key: array.copy() for key, array in theirs.items()}
+    for fault in untaken(base, plan, plan.base):
+        raise fault.error
+    for name in network_plan.up_to(plan.base.until) & base.weights.keys():
+        network.weights[name] = {key: array.copy() for key, array in base.weights[name].items()}
     return network, base.preprocessor if plan.base.statistics == "base" else measured
 
 

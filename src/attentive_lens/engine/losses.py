@@ -10,9 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import DTypeLike
-from scipy.special import expit
 
 from attentive_lens.engine.arrays import Array, Labels
+from attentive_lens.engine.special import expit
 from attentive_lens.plan.losses import LossSettings
 
 

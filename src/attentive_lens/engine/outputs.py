@@ -9,9 +9,9 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 
 import numpy as np
-from scipy.special import expit
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.special import expit
 
 
 def softmax(scores: Array) -> Array:

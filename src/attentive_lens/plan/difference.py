@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from attentive_lens.core.records import PlainTable
+from attentive_lens.plan.editing import Nodes
+from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.plan.plan import Plan
 
 
@@ -15,6 +17,19 @@ class Difference:
     key: str
     one: str | None
     other: str | None
+
+
+def same_so_far(one: Plan, nodes: Nodes, other: Plan) -> frozenset[str]:
+    """Names of the nodes that are in a plan as they are in another one, with all that feeds them and the image."""
+    if one.preprocessing != other.preprocessing:
+        return frozenset()
+    theirs = {node.name: node for node in other.network.nodes}
+    same = {IMAGE}
+    for node in nodes:
+        twin = theirs.get(node.name)
+        if twin is not None and (twin.layer, twin.after) == (node.layer, node.after) and same.issuperset(node.after):
+            same.add(node.name)
+    return frozenset(same - {IMAGE})
 
 
 def differences(one: Plan, other: Plan) -> tuple[Difference, ...]:

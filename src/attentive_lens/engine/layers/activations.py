@@ -5,11 +5,11 @@ from __future__ import annotations
 from abc import abstractmethod
 
 import numpy as np
-from scipy.special import erf, expit
 
 from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.kernels.compiled import relu_backward
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer, S
+from attentive_lens.engine.special import erf, expit
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import (
     Elu,

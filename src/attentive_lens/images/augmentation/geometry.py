@@ -6,7 +6,6 @@ import math
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import zoom
 
 from attentive_lens.images.augmentation.base import Geometric, Tonal
 from attentive_lens.images.augmentation.compiled import displace
@@ -111,6 +110,8 @@ class ElasticDeformationChange(Tonal):
         strength = random.uniform(*step.range)
         pulls = random.standard_normal((2, GRID, GRID)) * strength
         rows, columns = image.shape[:2]
+        from scipy.ndimage import zoom  # only here: training begins sooner without
+
         zoomed = [zoom(pull, (rows / GRID, columns / GRID), order=1, grid_mode=True, mode="nearest") for pull in pulls]
         out = np.empty_like(image)
         displace(image, zoomed[0].astype(np.float32), zoomed[1].astype(np.float32), out)

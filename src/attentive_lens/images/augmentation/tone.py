@@ -8,7 +8,6 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
-from scipy.ndimage import gaussian_filter
 
 from attentive_lens.images.augmentation.base import Tonal
 from attentive_lens.images.augmentation.colour import luma
@@ -88,6 +87,8 @@ class BlurChange(Tonal):
         """In place."""
         width = random.uniform(*step.range)
         if width > 0:
+            from scipy.ndimage import gaussian_filter  # only here: training begins sooner without
+
             image[...] = gaussian_filter(image, (width, width, 0), mode="nearest")
 
 
@@ -97,6 +98,8 @@ class SharpenChange(Tonal):
     def apply(self, step: Sharpen, random: np.random.Generator, image: NDArray[np.float32]) -> None:
         """In place, cut off at 0 and 1."""
         amount = np.float32(random.uniform(*step.range))
+        from scipy.ndimage import gaussian_filter  # as above
+
         soft = gaussian_filter(image, (1, 1, 0), mode="nearest")
         image += amount * (image - soft)
         np.clip(image, 0, 1, out=image)

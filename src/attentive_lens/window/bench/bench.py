@@ -173,10 +173,10 @@ class Bench(QWidget):
             self._paint_picture(painter, glass, picture)
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawPolygon(glass)
-        elif plate.frozen:
+        if plate.frozen:
             painter.setBrush(t.colour("petrol", 28))
             painter.drawPolygon(glass)
-            painter.setBrush(t.colour("petrol", 120))
+            painter.setBrush(t.colour("petrol", 120 if picture is None else 70))
             brush = painter.brush()
             brush.setStyle(Qt.BrushStyle.BDiagPattern)
             painter.setBrush(brush)

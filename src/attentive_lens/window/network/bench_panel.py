@@ -105,7 +105,8 @@ class BenchPanel(QWidget):
         names = {node.name for node in nodes}
         frozen = plan.frozen if plan.base is None or plan.base.until in names else frozenset[str]()
         frozen |= {node.name for node in nodes if node.frozen}
-        faulty = {fault.node for fault in examination.faults}
+        faults = examination.faults if self.run is not None else self.session.design.faults
+        faulty = {fault.node for fault in faults}
         chosen = self.bench.chosen_nodes()
         plates = plates_of(nodes, examination.facts, plan.preprocessing.shape, frozen, self.folded, faulty)
         self.bench.show_plates(plates)

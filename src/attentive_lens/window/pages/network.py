@@ -20,6 +20,7 @@ from attentive_lens.window.network.bench_panel import BenchPanel
 from attentive_lens.window.network.chooser import StarterChooser
 from attentive_lens.window.network.layer_sheet import LayerSheet
 from attentive_lens.window.network.plan_text import PlanText
+from attentive_lens.window.network.seen_maps import SAMPLE, SeenMaps
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, label, panel, to_image, view_button
 from attentive_lens.window.parts.picture import PictureBox
@@ -71,6 +72,7 @@ class NetworkPage(Page):
         left.addLayout(self._make_below())
         across.addWidget(self._make_sheet())
 
+        self.seen = SeenMaps(session, self._show_field)
         self._priced: Plan | None = None
         self._price = QTimer(self)
         self._price.setSingleShot(True)
@@ -84,6 +86,7 @@ class NetworkPage(Page):
         self.text.node_pointed.connect(self.panel.choose_node)
         session.plan_changed.connect(self.refresh)
         session.runs_changed.connect(self._list_runs)
+        session.runs_changed.connect(self._show_field)
         session.pixels_ready.connect(self._show_field)
         self.refresh()
         self.bench.choose(1)
@@ -338,10 +341,12 @@ class NetworkPage(Page):
         side = self.panel.plan.preprocessing.input_size
         pixels = self.session.images.pixels
         if pixels is not None:
-            self.bench.show_pictures({"image": to_image(pixels[0])})
+            number = self.shown.currentData()
+            seen = self.seen.pictures(self.panel.plan, self.panel.nodes, None if number == PLAN else number)
+            self.bench.show_pictures({"image": to_image(pixels[SAMPLE]), **seen})
             corner, length = plate.field(side)
             box = QRectF(corner, corner, length, length)
-            self.sample.show_image(to_image(pixels[0]), box if place and plate.shape else None)
+            self.sample.show_image(to_image(pixels[SAMPLE]), box if place and plate.shape else None)
         self.sees_title.setText(f"Receptive field of {plate.name}" if place else "The image")
         if place == 0:
             words = f"Every image comes at {side}×{side} pixels."
@@ -351,4 +356,6 @@ class NetworkPage(Page):
             words = f"Each of its values sees the whole image, {side}×{side} pixels."
         else:
             words = f"Each of its values sees {plate.receptive_field}×{plate.receptive_field} of {side}×{side} pixels."
+        if place and plate.output in self.bench.pictures:
+            words += f" The plate shows the most active of its maps in run {self.seen.run}."
         self.sees.setText(words)
