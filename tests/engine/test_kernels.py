@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.kernels.direct import Window, convolve, input_gradient, ready, weight_gradient
+from attentive_lens.engine.kernels.direct_loops import correlate, correlate_with_gradient
 from attentive_lens.engine.layers import INFERENCE, LAYERS
 from attentive_lens.engine.network import Network
 from attentive_lens.plan.initialisations import He
@@ -112,6 +113,21 @@ def test_nothing_is_written_or_counted_outside_the_arrays(
         assert whole is not None
         assert np.isnan(whole[:256]).all()
         assert np.isnan(whole[-256:]).all()
+
+
+def test_arrays_that_may_not_be_written_are_convolved_by_the_same_loops() -> None:
+    window, random = Window.square(3, 1, 1, 1), np.random.default_rng(2)
+    images, kernel = random.standard_normal((2, 6, 6, 3), np.float32), random.standard_normal((3, 3, 3, 4), np.float32)
+    bias = random.standard_normal(4, np.float32)
+    first = convolve(images, kernel, window, bias)
+    back = weight_gradient(images, first, window)
+    known = [len(loops.signatures) for loops in (correlate, correlate_with_gradient)]
+    for array in (images, bias, first):
+        array.flags.writeable = False
+    assert (convolve(images, kernel, window, bias) == first).all()
+    assert (weight_gradient(images, first, window) == back).all()
+    input_gradient(first[:, :, ::-1], kernel, window, 6, 6)
+    assert [len(loops.signatures) for loops in (correlate, correlate_with_gradient)] == known
 
 
 def test_a_pixel_that_is_no_number_spoils_only_what_sees_it() -> None:

@@ -8,6 +8,7 @@ import os
 import platform
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,6 +38,8 @@ from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Classifier
 from attentive_lens.training.loop import Outcome, Position, run
 from attentive_lens.workspace import Run, Workspace
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -161,6 +164,10 @@ def _execute(
         why = f"there is no validation set, and the {plan.schedule.kind} schedule waits for its loss to stop falling"
         raise BadValue("The learning rate would never fall", why, "Hold some images out, or choose another schedule")
     model = ModelFile(network.plan, {}, preprocessor, names, plan.loss.output, network.used_kernels())
+
+    def asked() -> bool:
+        return stop() or claimed.should_stop()
+
     with ThreadPool(plan.training.threads) as thread_pool:
         counts = np.bincount(data.labels[members], minlength=classes)
         frozen = frozen_part(plan).node
@@ -171,7 +178,9 @@ def _execute(
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")
         validation = Chosen(data.pixels, held_out)
         judged: Chosen | NDArray[np.float32] = validation
-        kept = (yield from _kept(workspace, learner, feed, validation, thread_pool)) if frozen else None
+        kept: FrozenOutputs | None = None
+        if frozen:
+            kept = yield from _unless(asked, _kept(workspace, learner, feed, validation, thread_pool))
         if kept is not None:
             feed.kept, judged = kept.training, kept.validation
         outcome = yield from run(
@@ -182,11 +191,25 @@ def _execute(
             Checkpoints(claimed.checkpoints, model),
             journal,
             {"plan": plan.write(), "run": claimed.number, "versions": _versions()},
-            lambda: stop() or claimed.should_stop(),
+            asked,
             position,
         )
     sha = fingerprint(read_model(claimed.model).weights) if outcome.epochs else ""
     return Trained(claimed, outcome, sha)
+
+
+def _unless(asked: Callable[[], bool], job: Job[T | None]) -> Job[T | None]:
+    """A job's result, or None where somebody asks to stop before."""
+    while True:
+        try:
+            progress = next(job)
+        except StopIteration as end:
+            result: T | None = end.value
+            return result
+        yield progress
+        if asked():
+            job.close()
+            return None
 
 
 def _kept(

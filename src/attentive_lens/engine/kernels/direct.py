@@ -162,7 +162,7 @@ def convolve(
     out = np.empty((n, rows, columns, count), images.dtype)
     maps, room, shape = _laid_out(images, window.pads)
     forward = panels(kernel) if filters is None else filters.forward
-    start = np.zeros(count, images.dtype) if bias is None else bias
+    start = np.zeros(count, images.dtype) if bias is None else _plain(bias)
     walk = _walk(shape, window.kernel, window.stride, (window.dilation, window.dilation))
     to = Target(0, rows * columns * count, columns * count, count, n, rows, columns, count)
     if window.is_product:
@@ -185,7 +185,7 @@ def weight_gradient(images: Array, grad: Array, window: Window) -> Array:
     walk = _walk(shape, window.kernel, window.stride, (window.dilation, window.dilation))
     total = np.zeros((walk.tall * walk.wide, length, filters), grad.dtype)
     of = Target(0, rows * columns * filters, columns * filters, filters, n, rows, columns, filters)
-    flat = np.ascontiguousarray(grad).reshape(-1)
+    flat = _plain(grad).reshape(-1)
     correlate_with_gradient(maps, room, walk, flat, of, lanes(grad.dtype), span, total.reshape(-1))
     return np.ascontiguousarray(total[:, : walk.length]).reshape(*window.kernel, channels, filters)
 
@@ -269,4 +269,10 @@ def _laid_out(maps: Array, pads: Pads, slack: int = 0) -> tuple[Array, Room, tup
     values = scratch("room", (rows * shape[2] * channels + slack,), maps.dtype)
     values[len(values) - slack :] = 0
     room = Room(values, rows, shape[2] * channels, top, left * channels)
-    return np.ascontiguousarray(maps).reshape(n, height, -1), room, shape
+    return _plain(maps).reshape(n, height, -1), room, shape
+
+
+def _plain(values: Array) -> Array:
+    """Values that are contiguous and may be written, though they are not: for others the loops are compiled anew."""
+    values = np.ascontiguousarray(values)
+    return values if values.flags.writeable else values.copy()
