@@ -10,8 +10,9 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from attentive_lens.engine.folding import folded
+from attentive_lens.engine.kernels import direct
 from attentive_lens.engine.kernels.direct import Window, convolve, input_gradient, ready, weight_gradient
-from attentive_lens.engine.kernels.direct_loops import correlate, correlate_with_gradient
+from attentive_lens.engine.kernels.direct_loops import Room, Target, Walk, correlate, correlate_with_gradient
 from attentive_lens.engine.layers import INFERENCE, LAYERS
 from attentive_lens.engine.network import Network
 from attentive_lens.plan.initialisations import He
@@ -113,6 +114,51 @@ def test_nothing_is_written_or_counted_outside_the_arrays(
         assert whole is not None
         assert np.isnan(whole[:256]).all()
         assert np.isnan(whole[-256:]).all()
+
+
+def furthest(walk: Walk, rows: int, columns: int, length: int) -> int:
+    """The last value of an image that windows take."""
+    corner = walk.first + (rows - 1) * walk.row + (columns - 1) * walk.column
+    return corner + (walk.tall - 1) * walk.line + (walk.wide - 1) * walk.apart + length - 1
+
+
+@settings(max_examples=100, deadline=None)
+@given(shapes, moves)
+def test_no_loop_is_sent_outside_its_arrays(shape: tuple[int, int, int, int, int], window: Window) -> None:
+    n, height, width, channels, filters = shape
+    assume(min(window.counts(height, width)) >= 1)
+
+    def held(images: np.ndarray, room: Room, walk: Walk, count: int) -> int:
+        return room.values.size if room.rows else images.size - (count - 1) * walk.image
+
+    def looked_at(images: np.ndarray, room: Room, walk: Walk, panels: np.ndarray, lanes: int, bias: np.ndarray,
+                  activate: bool, out: np.ndarray, to: Target) -> None:  # fmt: skip
+        del activate, lanes
+        assert walk.first >= 0
+        assert furthest(walk, to.rows, to.columns, walk.length) < held(images, room, walk, to.images)
+        written = to.first + (to.images - 1) * to.image + (to.rows - 1) * to.row + (to.columns - 1) * to.column
+        assert written + to.filters <= out.size
+        assert bias.size == to.filters
+        assert panels.size % (walk.tall * walk.wide * walk.length) == 0
+        assert panels.size // (walk.tall * walk.wide * walk.length) >= to.filters
+
+    def added(images: np.ndarray, room: Room, walk: Walk, grad: np.ndarray, of: Target, lanes: int, span: int,
+              out: np.ndarray) -> None:  # fmt: skip
+        del lanes
+        length = -(-walk.length // span) * span
+        assert furthest(walk, of.rows, of.columns, length) < held(images, room, walk, of.images)
+        assert of.images * of.rows * of.columns * of.filters == grad.size
+        assert out.size == walk.tall * walk.wide * length * of.filters
+
+    images = np.zeros((n, height, width, channels), np.float32)
+    kernel = np.zeros((*window.kernel, channels, filters), np.float32)
+    grad = np.zeros((n, *window.counts(height, width), filters), np.float32)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(direct, "correlate", looked_at)
+        patch.setattr(direct, "correlate_with_gradient", added)
+        convolve(images, kernel, window)
+        input_gradient(grad, kernel, window, height, width)
+        weight_gradient(images, grad, window)
 
 
 def test_arrays_that_may_not_be_written_are_convolved_by_the_same_loops() -> None:
