@@ -1,4 +1,4 @@
-"""What the window remembers between two openings: size, stage and run of each workspace, sources used before."""
+"""What the window remembers between two openings: size, stage and run of each workspace, sources used before, theme."""
 
 from __future__ import annotations
 
@@ -46,6 +46,17 @@ def recent_sources() -> list[Path]:
     """Sources of images used before that are still there, the latest first."""
     names = _all("sources.json").get("sources")
     return [Path(name) for name in names if Path(name).exists()] if isinstance(names, list) else []
+
+
+def remember_theme(name: str) -> None:
+    """Keep the theme for the next opening."""
+    _write(_file("settings.json"), {"theme": name})
+
+
+def remembered_theme() -> str:
+    """The theme chosen last; empty if none was."""
+    name = _all("settings.json").get("theme")
+    return name if isinstance(name, str) else ""
 
 
 def state_folder() -> Path:

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
 from attentive_lens.desk.faults import open_log
-from attentive_lens.desk.memory import recall
+from attentive_lens.desk.memory import recall, remembered_theme
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.frame import Frame
@@ -31,7 +31,9 @@ def make_application() -> QApplication:
     application.setApplicationDisplayName("Attentive Lens")
     application.setStyle("Fusion")
     application.setFont(look.font())
-    application.setStyleSheet(look.stylesheet())
+    theme = remembered_theme()
+    look.use(theme if theme in look.THEMES else "light")
+    look.restyle(application)
     return application
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import (
+    QApplication,
     QComboBox,
     QFrame,
     QHBoxLayout,
@@ -22,7 +23,7 @@ from PyQt6.QtWidgets import (
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.cards import keep_pictures
-from attentive_lens.desk.memory import remember
+from attentive_lens.desk.memory import remember, remember_theme
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
@@ -106,6 +107,7 @@ class Frame(QMainWindow):
         session.plan_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)
         self.shortcuts = ShortcutList(self)
+        QShortcut(QKeySequence("Ctrl+Shift+L"), self).activated.connect(self.change_theme)
         QShortcut(QKeySequence("F1"), self).activated.connect(self.shortcuts.show_over)
         self._list_runs()
         # Timers of its own, which end with it: a call that outlives the window would reach into freed memory.
@@ -165,7 +167,6 @@ class Frame(QMainWindow):
         top = QFrame()
         top.setObjectName("top strip")
         top.setFixedHeight(TOP)
-        top.setStyleSheet(f"QFrame#top\\ strip {{ border-bottom: 1px solid {look.theme.line}; }}")
         row = QHBoxLayout(top)
         row.setContentsMargins(24, 0, 16, 1)
         row.setSpacing(16)
@@ -189,7 +190,6 @@ class Frame(QMainWindow):
         bottom = QFrame()
         bottom.setObjectName("bottom strip")
         bottom.setFixedHeight(28)
-        bottom.setStyleSheet(f"QFrame#bottom\\ strip {{ border-top: 1px solid {look.theme.line}; }}")
         row = QHBoxLayout(bottom)
         row.setContentsMargins(16, 1, 16, 0)
         row.setSpacing(10)
@@ -217,11 +217,31 @@ class Frame(QMainWindow):
         row.addWidget(self.stop)
         self.memory = label(role="faint", size=look.SMALL, name="memory")
         row.addWidget(self.memory)
+        self.theme = button("", "theme", "Dark colours, or light ones (Ctrl+Shift+L).", self.change_theme)
+        self.theme.setFont(look.font(look.SMALL))
+        self.theme.setStyleSheet("padding: 0 8px; min-height: 16px;")
+        self._name_theme()
+        row.addWidget(self.theme)
         self._measure = QTimer(self)
         self._measure.timeout.connect(self._show_memory)
         self._measure.start(MEMORY_MS)
         self._show_memory()
         return bottom
+
+    def change_theme(self) -> None:
+        """Dark where it is light, and the other way; it is remembered."""
+        name = "light" if look.theme is look.DARK else "dark"
+        application = QApplication.instance()
+        if isinstance(application, QApplication):
+            look.use(name)
+            look.restyle(application)
+            self._name_theme()
+            for page in self.pages.values():
+                page.restyled()
+            remember_theme(name)
+
+    def _name_theme(self) -> None:
+        self.theme.setText("light" if look.theme is look.DARK else "dark")
 
     def _show_memory(self) -> None:
         """What the window and its worker take, and what the machine has left."""

@@ -5,11 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtGui import QColor, QFont, QFontDatabase
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtWidgets import QApplication
 
 GRID = 4
 """Pixels; distances are multiples of it."""
 RADIUS = 4
+
+LEAST_CONTRAST = 4.5
+"""Of text with what it stands on."""
 
 SMALL, TEXT, LARGE, TITLE = 12, 13, 15, 20
 """The four sizes of type, in pixels."""
@@ -32,6 +36,7 @@ class Tokens:
     plate_side: str
     well: str
     tint: str
+    petrol_over: str
 
     def colour(self, role: str, alpha: int = 255) -> QColor:
         """The colour of a role, with opacity 0–255."""
@@ -54,10 +59,82 @@ LIGHT = Tokens(
     plate_side="#E7E1D4",
     well="#EDE8DE",
     tint="#D8E6E4",
+    petrol_over="#0C5A60",
 )
+DARK = Tokens(
+    paper="#1B1E21",
+    sheet="#24282C",
+    line="#3A4046",
+    ink="#E9E4DA",
+    faint="#9DA29F",
+    petrol="#4FB3B8",
+    on_petrol="#10201F",
+    vermilion="#F07A5C",
+    ochre="#E3B04B",
+    ochre_fill="#E3B04B",
+    plate_side="#343A3F",
+    well="#2D3237",
+    tint="#1E3433",
+    petrol_over="#67C3C7",
+)
+THEMES = {"light": LIGHT, "dark": DARK}
 
 theme = LIGHT
 """The theme in use."""
+
+
+def contrast(one: QColor, other: QColor) -> float:
+    """From 1 (none) to 21, by relative luminance (W3C 2018, «Web content accessibility guidelines 2.1»)."""
+    lighter, darker = sorted((_luminance(one), _luminance(other)), reverse=True)
+    return (lighter + 0.05) / (darker + 0.05)
+
+
+def _luminance(colour: QColor) -> float:
+    parts = (colour.redF(), colour.greenF(), colour.blueF())
+    linear = [part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def blended(role: str, alpha: int, below: str = "sheet") -> QColor:
+    """What a colour with an opacity of 0–255 looks like over another."""
+    top, ground, share = theme.colour(role), theme.colour(below), alpha / 255
+    pairs = ((top.red(), ground.red()), (top.green(), ground.green()), (top.blue(), ground.blue()))
+    return QColor(*(round(over * share + under * (1 - share)) for over, under in pairs))
+
+
+def readable_on(ground: QColor) -> QColor:
+    """The colour for text on any ground: ink or what stands on petrol; where both differ too little, black or white."""
+    for pair in ((theme.colour("ink"), theme.colour("on_petrol")), (QColor(0, 0, 0), QColor(255, 255, 255))):
+        colour = max(pair, key=lambda each: contrast(each, ground))
+        if contrast(colour, ground) >= LEAST_CONTRAST:
+            break
+    return colour
+
+
+def use(name: str) -> None:
+    """Take one of `THEMES` from now on; what is painted already is another's matter, see `restyle`."""
+    global theme
+    theme = THEMES[name]
+
+
+def restyle(application: QApplication) -> None:
+    """Give the whole application the colours of the theme; widgets are told by a change of style."""
+    palette = QPalette()
+    for role, token in (
+        (QPalette.ColorRole.Window, "paper"),
+        (QPalette.ColorRole.WindowText, "ink"),
+        (QPalette.ColorRole.Base, "paper"),
+        (QPalette.ColorRole.Text, "ink"),
+        (QPalette.ColorRole.PlaceholderText, "faint"),
+        (QPalette.ColorRole.Button, "sheet"),
+        (QPalette.ColorRole.ButtonText, "ink"),
+        (QPalette.ColorRole.Highlight, "petrol"),
+        (QPalette.ColorRole.HighlightedText, "on_petrol"),
+    ):
+        palette.setColor(role, theme.colour(token))
+    application.setPalette(palette)
+    application.setStyleSheet(stylesheet())
+
 
 _family = ""
 
@@ -87,7 +164,7 @@ def font(size: int = TEXT, strong: bool = False) -> QFont:
 def stylesheet() -> str:
     """Qt's own controls in our colours."""
     t = theme
-    marks = (Path(__file__).parent / "marks").as_posix()
+    marks = (Path(__file__).parent / "marks" / ("dark" if t is DARK else "light")).as_posix()
     return f"""
     QWidget {{ color: {t.ink}; background: {t.paper}; }}
     QLabel, QCheckBox {{ background: transparent; }}
@@ -97,6 +174,9 @@ def stylesheet() -> str:
     QLabel[role="warn"] {{ color: {t.ochre}; }}
     QFrame[role="panel"] {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px; }}
     QFrame[role="panel"] QWidget {{ background: transparent; }}
+    QFrame#top\\ strip {{ border-bottom: 1px solid {t.line}; }}
+    QFrame#bottom\\ strip {{ border-top: 1px solid {t.line}; }}
+    QWidget#evidence {{ border-left: 1px solid {t.line}; }}
     QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px;
         padding: 5px 12px; min-height: 16px; }}
     QPushButton:hover {{ border-color: {t.faint}; }}
@@ -114,7 +194,7 @@ def stylesheet() -> str:
     QPushButton:disabled {{ color: {t.faint}; background: {t.paper}; }}
     QPushButton[role="main"] {{ background: {t.petrol}; color: {t.on_petrol}; border: 1px solid {t.petrol};
         min-width: 104px; }}
-    QPushButton[role="main"]:hover {{ background: #0C5A60; }}
+    QPushButton[role="main"]:hover {{ background: {t.petrol_over}; }}
     QPushButton[role="main"]:focus {{ border: 1px solid {t.ink}; }}
     QPushButton[role="main"]:disabled {{ background: {t.line}; border-color: {t.line}; color: {t.faint}; }}
     QFrame[role="panel"] QPushButton[role="row"] {{ text-align: left; border: 1px solid transparent; padding: 2px 8px;

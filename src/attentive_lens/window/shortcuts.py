@@ -17,6 +17,7 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("Ctrl+G", "go to an image by number or name"),
         ("Ctrl+Z", "take the last decision back"),
         ("Ctrl+Shift+Z", "do it again"),
+        ("Ctrl+Shift+L", "dark colours, or light ones"),
         ("F1  or  ?", "this list"),
     ),
     "Images": (

@@ -68,15 +68,17 @@ class LayersPanel(QWidget):
         names = {layer.name for layer in explanation.layers}
         layers = tuple(plate.output for plate in plates if plate.output in names and len(plate.shape) == 3)
         request = Activations(layers, self.session.place, run, explanation.image)
-        self.session.ask(
-            request, lambda activations: self._take(explanation, activations), priority=2, scope="activations"
-        )
+        self.session.ask(request, self._take, priority=2, scope="activations")
         self._show_channels()
 
-    def _take(self, explanation: Explanation, activations: ActivationMaps) -> None:
+    def _take(self, activations: ActivationMaps) -> None:
         self.maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
+        self.draw_maps()
+
+    def draw_maps(self) -> None:
+        """The maps in the colours of the theme, on the plates and below."""
         pictures = {name: to_image(ink_on_paper(maps[:, :, _order(maps)[0]])) for name, maps in self.maps.items()}
-        self.bench.show_pictures({"image": to_image(explanation.pixels), **pictures})
+        self.bench.show_pictures({**self.bench.pictures, **pictures})
         self._show_channels()
 
     def _show_channels(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations
@@ -34,7 +35,7 @@ class SeenMaps:
         self.session, self._arrived = session, arrived
         self.run: int | None = None
         self._asked: tuple[int, int] | None = None
-        self._pictures: dict[str, QImage] = {}
+        self._maps: dict[str, NDArray[np.float32]] = {}
         self._plan: Plan | None = None
 
     def pictures(self, plan: Plan, nodes: Nodes, run: int | None) -> dict[str, QImage]:
@@ -52,10 +53,10 @@ class SeenMaps:
         if self._plan is None or self._asked != wanted:
             return {}
         same = same_so_far(plan, nodes, self._plan)
-        return {name: picture for name, picture in self._pictures.items() if name in same}
+        return {name: to_image(ink_on_paper(map_)) for name, map_ in self._maps.items() if name in same}
 
     def _ask(self, number: int, epochs: int) -> None:
-        self._asked, self.run, self._pictures = (number, epochs), number, {}
+        self._asked, self.run, self._maps = (number, epochs), number, {}
         try:
             self._plan = self.session.workspace.run(number).plan()
         except LensError:
@@ -73,5 +74,5 @@ class SeenMaps:
         for name, maps in activations.outputs.items():
             if maps.ndim == 3:
                 most = int(np.abs(maps).mean(axis=(0, 1)).argmax())
-                self._pictures[name] = to_image(ink_on_paper(maps[:, :, most]))
+                self._maps[name] = maps[:, :, most]
         self._arrived()

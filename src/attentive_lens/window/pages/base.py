@@ -46,6 +46,9 @@ class Page(QWidget):
     def show_view(self, name: str) -> None:
         """Show one of its views, where it has several."""
 
+    def restyled(self) -> None:
+        """The theme is another: what was drawn in its colours and kept is drawn anew."""
+
     def entered(self) -> None:
         """The page came on the screen."""
 

@@ -139,7 +139,6 @@ class ExplainPage(Page):
     def _make_evidence(self) -> QWidget:
         side = QWidget()
         side.setObjectName("evidence")
-        side.setStyleSheet(f"#evidence {{ border-left: 1px solid {look.theme.line}; }}")
         inside = QVBoxLayout(side)
         inside.setContentsMargins(20, 4, 16, 8)
         inside.setSpacing(10)
@@ -315,6 +314,11 @@ class ExplainPage(Page):
         self.filter_note.setText(
             f"{filters.layer}: what each of its {len(filters.pictures)} filters looks for, as colours about grey."
         )
+
+    def restyled(self) -> None:
+        """Maps are drawn in the theme's colours."""
+        self._show_maps()
+        self.layers.draw_maps()
 
     def _show_maps(self) -> None:
         if self.explanation is None:

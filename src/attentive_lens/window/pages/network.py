@@ -334,6 +334,10 @@ class NetworkPage(Page):
         self.text.show_node(self.sheet.node)
         self._show_field()
 
+    def restyled(self) -> None:
+        """Maps are drawn in the theme's colours."""
+        self._show_field()
+
     def _show_field(self) -> None:
         """The chosen plate's receptive field on a sample image."""
         place = min(self.bench.current or 0, len(self.bench.plates) - 1)

@@ -94,6 +94,7 @@ class ConfusionMatrix(QAbstractScrollArea):
         self.zoom = 1.0
         self._longest = 0.0
         self._whole: QImage | None = None
+        self._painted_in = look.theme
 
     def _port(self) -> QWidget:
         port = self.viewport()
@@ -233,7 +234,8 @@ class ConfusionMatrix(QAbstractScrollArea):
 
     def _paint_whole(self, painter: QPainter, box: QRectF) -> None:
         """All cells in their shades, as one picture of a pixel a cell."""
-        if self._whole is None:
+        if self._whole is None or self._painted_in is not look.theme:
+            self._painted_in = look.theme
             counts = np.array(self.counts, np.float32)
             part = counts / np.maximum(1, counts.sum(1, keepdims=True))
             right = np.eye(len(counts), dtype=bool)
@@ -256,14 +258,13 @@ class ConfusionMatrix(QAbstractScrollArea):
             painter.fillRect(box, t.colour("well", 110))
             return
         shade = round(float(_shade(np.float32(count / total), true == said)))
+        ground = look.blended("petrol" if true == said else "vermilion", shade)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(t.colour("sheet"))
-        painter.drawRoundedRect(box, 2, 2)
-        painter.setBrush(t.colour("petrol" if true == said else "vermilion", shade))
+        painter.setBrush(ground)
         painter.drawRoundedRect(box, 2, 2)
         if box.width() >= 20 and box.height() >= 12:
             painter.setFont(look.font(look.TEXT if box.height() > 22 else look.SMALL))
-            painter.setPen(t.colour("on_petrol" if shade > 205 else "ink"))
+            painter.setPen(look.readable_on(ground))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(count))
 
     def choose(self, true: int, said: int) -> None:

@@ -1,0 +1,85 @@
+"""Both themes: every text can be read on whatever it stands on, and the window changes from one to the other alive."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import pytest
+from PyQt6.QtGui import QImage, QShortcut
+from PyQt6.QtWidgets import QPushButton
+from pytestqt.qtbot import QtBot
+from tests.driving import child, click, stage
+
+from attentive_lens.desk.memory import remember_theme, remembered_theme
+from attentive_lens.window import look
+from attentive_lens.window.application import make_application
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.frame import Frame
+from attentive_lens.workspace import Workspace
+
+OpenFrame = Callable[[Workspace], Frame]
+
+
+@pytest.fixture(autouse=True)
+def light_again() -> Iterator[None]:
+    yield
+    remember_theme("light")
+    look.use("light")
+    look.restyle(make_application())
+
+
+@pytest.mark.parametrize("theme", look.THEMES)
+def test_every_text_can_be_read_on_every_ground(theme: str) -> None:
+    look.use(theme)
+    colour = look.theme.colour
+    for ground in ("paper", "sheet", "well", "tint"):
+        for text in ("ink", "faint", "petrol", "vermilion", "ochre"):
+            assert look.contrast(colour(text), colour(ground)) >= look.LEAST_CONTRAST, (text, ground)
+    for ground in ("petrol", "petrol_over"):
+        assert look.contrast(colour("on_petrol"), colour(ground)) >= look.LEAST_CONTRAST
+    for hue in ("petrol", "vermilion"):
+        for alpha in range(256):
+            ground = look.blended(hue, alpha)
+            assert look.contrast(look.readable_on(ground), ground) >= look.LEAST_CONTRAST, (hue, alpha)
+
+
+def test_contrast_is_that_of_the_standard() -> None:
+    black, white = look.QColor(0, 0, 0), look.QColor(255, 255, 255)
+    assert look.contrast(black, white) == pytest.approx(21)
+    assert look.contrast(white, white) == 1
+    assert look.contrast(look.QColor(119, 119, 119), white) == pytest.approx(4.48, abs=0.005)
+
+
+def darkness(picture: QImage) -> float:
+    """The mean lightness of a picture, 0–255."""
+    small = picture.scaled(16, 16)
+    return sum(small.pixelColor(x, y).lightness() for x in range(16) for y in range(16)) / 256
+
+
+def test_the_window_turns_dark_and_light_again_in_all_stages_and_remembers_it(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    frame.session.design.change(station.run(1).plan())
+    stage(qtbot, frame, "network")
+    bench = child(frame, Bench, "bench")
+    first = bench.plates[1].output
+    qtbot.waitUntil(lambda: first in bench.pictures, timeout=60_000)
+    map_light = bench.pictures[first]
+    light = {}
+    for key in ("images", "network", "training", "results", "explain"):
+        stage(qtbot, frame, key)
+        light[key] = darkness(frame.grab().toImage())
+    click(qtbot, frame, "theme")
+    assert remembered_theme() == "dark"
+    assert child(frame, QPushButton, "theme").text() == "light"
+    for key, before in light.items():
+        stage(qtbot, frame, key)
+        assert darkness(frame.grab().toImage()) < before - 60, key
+    assert bench.pictures[first] != map_light, "maps are drawn in the theme's ink"
+    make_application()
+    assert look.theme is look.DARK
+    (keys,) = [each for each in frame.findChildren(QShortcut) if each.key().toString() == "Ctrl+Shift+L"]
+    keys.activated.emit()
+    assert look.theme is look.LIGHT
+    assert bench.pictures[first] == map_light
