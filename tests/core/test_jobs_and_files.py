@@ -7,6 +7,7 @@ import subprocess
 import sys
 import threading
 import time
+import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -217,3 +218,11 @@ def test_random_numbers_do_not_depend_on_how_many_were_drawn(seed: int, places: 
 def test_random_numbers_have_three_places_at_most() -> None:
     with pytest.raises(ValueError, match="three places"):
         random_generator(0, "order", 1, 2, 3, 4)
+
+
+def test_random_numbers_are_those_of_the_published_generator_for_the_key() -> None:
+    key = np.array([5, zlib.crc32(b"order")], np.uint64)
+    published = np.random.Generator(np.random.Philox(key=key, counter=np.array([0, 7, 8, 0], np.uint64)))
+    ours = random_generator(5, "order", 7, 8)
+    assert ours.random(9).tolist() == published.random(9).tolist()
+    assert ours.integers(0, 1000, 9).tolist() == published.integers(0, 1000, 9).tolist()

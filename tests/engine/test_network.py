@@ -3,7 +3,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from attentive_lens.engine.batches import inference, learn
+from attentive_lens.engine.batches import PIECE_WORK, inference, learn, pieces_of
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, StepContext
 from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
@@ -127,3 +127,12 @@ def test_starting_weights_have_the_spread_of_their_formula() -> None:
     again = Network.start(STARTERS["three blocks"].network.with_outputs(6), (64, 64, 3), 0)
     assert network.fingerprint() == again.fingerprint()
     assert network.fingerprint() != Network.start(again.plan, (64, 64, 3), 1).fingerprint()
+
+
+def test_a_batch_is_cut_by_its_cost_alone_into_a_power_of_two_of_pieces() -> None:
+    counts = [pieces_of(PIECE_WORK * share // 4) for share in range(200)]
+    assert counts == sorted(counts)
+    assert set(counts) == {2, 4, 8}
+    assert (pieces_of(0), pieces_of(4 * PIECE_WORK - 1), pieces_of(4 * PIECE_WORK)) == (2, 2, 4)
+    assert pieces_of(8 * PIECE_WORK - 1) == 4
+    assert pieces_of(10**15) == 8
