@@ -23,6 +23,7 @@ from attentive_lens.window.application import make_application, make_frame, open
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages.network import NetworkPage
+from attentive_lens.window.pages.training import TrainingPage
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
@@ -56,6 +57,20 @@ def main() -> None:
         frame.show_stage(stage)
         wait(6 if stage == "network" else 1.5)  # the price takes a moment
         frame.grab().save(str(into / f"{stage}.png"))
+        if stage == "explain":
+            frame.change_theme()
+            wait(0.5)
+            frame.grab().save(str(into / "dark.png"))
+            frame.change_theme()
+    training = frame.page("training")
+    assert isinstance(training, TrainingPage)
+    frame.show_stage("training")
+    training.open_rates()
+    while training.rates.chart.swept is None:
+        wait(0.5)
+    wait(0.3)
+    frame.grab().save(str(into / "rates.png"))
+    training.rates.closed.emit()
     explain = frame.page("explain")
     for name in ("find causes", "measure trust"):
         button = explain.findChild(QPushButton, name)
@@ -80,7 +95,7 @@ def main() -> None:
         found.click()
     wait(0.5)
     frame.grab().save(str(into / "faults.png"))
-    for view in ("table", "averages", "sets", "sizes"):
+    for view in ("table", "averages", "sets"):
         page.show_view(view)
         wait(2)
         frame.grab().save(str(into / f"{view}.png"))

@@ -196,3 +196,38 @@ def test_f1_and_the_question_mark_list_every_key(qtbot: QtBot, open_frame: OpenF
     words = {"PgDown": "Page down", "PgUp": "Page up", "Ctrl+2": "Ctrl+1 …", "Ctrl+3": "Ctrl+1 …", "Ctrl+4": "Ctrl+1 …"}
     for key in keys:
         assert words.get(key, key) in told, key
+
+
+def test_learning_rates_are_swept_and_one_click_takes_one(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    frame = open_frame(station)
+    frame.session.design.change(station.run(1).plan())
+    stage(qtbot, frame, "training")
+    click(qtbot, frame, "sweep rates")
+    panel = child(frame, RatesPanel, "rates panel")
+    assert panel.isVisible()
+    assert not child(frame, Chart, "loss chart").isVisible()
+    assert not child(frame, QPushButton, "take rate").isVisible()
+    chart = child(frame, RateChart, "rate chart")
+    qtbot.waitUntil(lambda: chart.swept is not None, timeout=60_000)
+    swept = chart.swept
+    assert swept is not None
+    assert child(frame, QLabel, "rates advice").text() == swept.advice
+    assert child(frame, QPushButton, "take rate").text() == f"Use {swept.suggested:.2g}"
+    before = frame.session.design.plan.optimiser.learning_rate
+    at = QPoint(round(chart.place_of(2e-4)), chart.height() // 2)
+    qtbot.mouseClick(chart, LEFT, pos=at)
+    assert chart.chosen == pytest.approx(2e-4, rel=0.1)
+    click(qtbot, frame, "take rate")
+    taken = frame.session.design.plan.optimiser.learning_rate
+    assert taken == pytest.approx(2e-4, rel=0.1)
+    assert float(f"{taken:.1e}") == taken, "two figures"
+    assert child(frame, Chart, "loss chart").isVisible()
+    assert frame.session.design.undo() == "the learning rate"
+    assert frame.session.design.plan.optimiser.learning_rate == before
+    monkeypatch.setattr(type(frame.session.runs), "training", property(lambda self: self.view))
+    click(qtbot, frame, "sweep rates")
+    assert "A run is training" in child(frame, QLabel, "rates advice").text()
+    click(qtbot, frame, "close rates")
+    assert not panel.isVisible()

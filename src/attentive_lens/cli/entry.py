@@ -29,6 +29,7 @@ COMMANDS = (
     "channel",
     "neighbours",
     "probe",
+    "rates",
     "try",
     "predict",
     "measure",

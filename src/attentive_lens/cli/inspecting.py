@@ -77,6 +77,31 @@ def probe(
 
 @app.command()
 @reporting
+def rates(
+    workspace: InWorkspace,
+    plan: PlanFile = None,
+    settings: Settings = None,
+    as_json: AsJson = False,
+) -> None:
+    """Train a plan for a moment at rising learning rates: the loss after each, and which to begin with."""
+    from attentive_lens.cli.planning import planned_in
+    from attentive_lens.desk.tasks import carry_out
+
+    chosen = planned_in(workspace, plan, settings)
+    swept = watched(carry_out(ask.SweepRates(str(workspace), chosen.write())), "sweeping the learning rate")
+    if as_json:
+        say_json(swept)
+        return
+    table = Table("learning rate", "loss after a step", "smoothed", "", box=None)
+    for rate, loss, smooth in list(zip(swept.rates, swept.losses, swept.curve, strict=True))[::5]:
+        sound = "falls" if swept.lowest <= rate <= swept.highest and swept.suggested else ""
+        table.add_row(f"{rate:.2g}", f"{loss:.3f}", f"{smooth:.3f}", sound)
+    out.print(table)
+    out.print(swept.advice)
+
+
+@app.command()
+@reporting
 def neighbours(
     workspace: InWorkspace,
     run: OfRun,

@@ -14,6 +14,7 @@ from attentive_lens.desk.requests.explaining import MapTrust, RegionOfMap, Trust
 from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.desk.requests.rates import RatesSwept
 from attentive_lens.training.journal import EpochEvent, Figures
 
 
@@ -295,6 +296,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "explain": (Explained,),
     "causes": (CommonCauses,),
     "probe": (BaseProbe,),
+    "rates": (RatesSwept,),
     "layer": (LayerWritten,),
     "channel": (ChannelSeen,),
     "neighbours": (NeighboursFound,),

@@ -135,7 +135,7 @@ def _execute(
     base = base_model(workspace, plan)
     if base is not None:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
-    _check_memory(plan, len(workspace.catalogue.classes()))
+    check_memory(plan, len(workspace.catalogue.classes()))
     data = yield from gather(workspace, plan, claimed if last is not None else None)
     names = tuple(data.collection.classes) if last is None else last.classes
     if last is not None:
@@ -146,7 +146,7 @@ def _execute(
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
-    network, preprocessor = _starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
+    network, preprocessor = starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
     classes = len(names)
     feed = Feed(
         data.pixels,
@@ -239,7 +239,7 @@ def _kept(
     return (yield from kept_outputs(folder, key, learner.network, learner.frozen, inputs, thread_pool))
 
 
-def _starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
+def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
     """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
     network_plan = plan.network.with_outputs(plan.loss.outputs(len(data.collection.classes)))
     shape, kernels = plan.preprocessing.shape, plan.training.kernels
@@ -281,7 +281,7 @@ def _check_labels(claimed: Run, data: Data) -> None:
         )
 
 
-def _check_memory(plan: Plan, classes: int) -> None:
+def check_memory(plan: Plan, classes: int) -> None:
     """Refuse a plan that needs more memory than there is, before anything is prepared or allocated."""
     needed, free = price_in_memory(plan, classes)
     if needed > free:

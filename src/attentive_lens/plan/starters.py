@@ -197,7 +197,7 @@ STARTERS: dict[str, Starter] = {
         ),
         Starter(
             "three double blocks",
-            "Finer texture and more classes; at twice the time of three blocks.",
+            "Finer texture and more classes; at nearly three times the time of three blocks.",
             lambda side, classes: [*_pooled((16, 32, 64), 2, side), *_head(128, 0.4, classes)],
         ),
         Starter(

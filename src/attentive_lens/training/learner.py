@@ -136,12 +136,16 @@ class Classifier(Learner):
             )
         if self.plan.training.clip_norm:
             clip(step.gradients, length, self.plan.training.clip_norm)
-        at = At(context.epoch * batches + context.batch, batches, self.plan.training.epochs, self.losses)
-        factor = learning_rate_factor(self.plan.schedule, at)
+        factor = self.factor(context, batches)
         self.optimiser.step(self.network.weights, step.gradients, factor)
         self.head.absorb(step.sums)
         self.learning_rate = self.plan.optimiser.learning_rate * factor
         return Metrics(step.plain, step.right, len(batch.images))
+
+    def factor(self, context: StepContext, batches: int) -> float:
+        """Of the plan's learning rate at a step of an epoch of so many: as the schedule says."""
+        at = At(context.epoch * batches + context.batch, batches, self.plan.training.epochs, self.losses)
+        return learning_rate_factor(self.plan.schedule, at)
 
     def _fed(self, images: Array) -> Array:
         """What the head takes: the images themselves, or their outputs at the frozen node, kept or computed now."""

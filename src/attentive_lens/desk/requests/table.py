@@ -59,6 +59,7 @@ from attentive_lens.desk.requests.inspecting import (
 )
 from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
+from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 
 REQUESTS: dict[str, type[Request[object]]] = {
     request.__name__: request
@@ -74,6 +75,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Score,
         ProbeBase,
         PricePlan,
+        SweepRates,
         Predict,
         Explain,
         ExplainFile,
@@ -140,6 +142,7 @@ __all__ = [
     "PricePlan",
     "ProbeBase",
     "ProbedLayer",
+    "RatesSwept",
     "RegionOfMap",
     "Request",
     "ResizeModes",
@@ -147,6 +150,7 @@ __all__ = [
     "Score",
     "Skipped",
     "SmallestCover",
+    "SweepRates",
     "Tried",
     "TriedChange",
     "Trust",

@@ -10,7 +10,17 @@ from typing import Any, TypeVar
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.tasks import causes, explaining, images, inspecting, looking, models, pricing, probing
+from attentive_lens.desk.tasks import (
+    causes,
+    explaining,
+    images,
+    inspecting,
+    looking,
+    models,
+    pricing,
+    probing,
+    sweeping,
+)
 
 R = TypeVar("R")
 
@@ -27,6 +37,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.Score: models.score,
     ask.ProbeBase: probing.probe,
     ask.PricePlan: pricing.price,
+    ask.SweepRates: sweeping.sweep_rates,
     ask.Predict: models.predict,
     ask.Explain: explaining.explain,
     ask.ExplainFile: explaining.explain_file,

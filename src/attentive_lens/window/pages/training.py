@@ -6,7 +6,7 @@ import time
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QScrollArea, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.runs import RunView, resumable
@@ -15,6 +15,7 @@ from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, label, panel, set_role
 from attentive_lens.window.parts.chart import Chart, Curve
 from attentive_lens.window.session import Session
+from attentive_lens.window.training.rates import RatesPanel
 from attentive_lens.window.training.settings import SettingsPanel
 from attentive_lens.window.words import duration, percent
 
@@ -89,17 +90,34 @@ class TrainingPage(Page):
         middle.addWidget(self.curves_say)
         self.loss = Chart("Loss", "", "loss chart")
         self.accuracy = Chart("Accuracy", "%", "accuracy chart")
+        curves = QWidget()
+        below = QVBoxLayout(curves)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.setSpacing(10)
         for chart in (self.loss, self.accuracy):
             frame, inside = panel()
             inside.setContentsMargins(12, 8, 8, 4)
             inside.addWidget(chart)
-            middle.addWidget(frame, 1)
+            below.addWidget(frame, 1)
+        self.rates = RatesPanel(session)
+        self.shown = QStackedWidget()
+        self.shown.addWidget(curves)
+        self.shown.addWidget(self.rates)
+        middle.addWidget(self.shown, 1)
+        self.settings.sweep_asked.connect(self.open_rates)
+        self.rates.closed.connect(lambda: self.shown.setCurrentIndex(0))
+        self.shown.currentChanged.connect(lambda index: self.hint.setVisible(index == 0))
         self.hint = label(role="faint", name="training hint")
         middle.addWidget(self.hint)
 
         session.ticked.connect(self.refresh)
         session.runs_changed.connect(self.refresh)
         self.refresh()
+
+    def open_rates(self) -> None:
+        """Sweep the learning rate, in place of the curves."""
+        self.shown.setCurrentIndex(1)
+        self.rates.ask()
 
     def state(self) -> str:
         """Epoch, or how it ended."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from attentive_lens.core.values import Kind
@@ -21,7 +21,15 @@ USUAL = {"optimiser": ("learning_rate",), "schedule": (), "training": ("epochs",
 
 
 class SettingsPanel(QWidget):
-    """Forms for the plan's training, split, preprocessing, and the augmentation in words."""
+    """Forms for the plan's training, split, preprocessing, and the augmentation in words.
+
+    Signals
+    -------
+    sweep_asked
+        Learning rates are to be tried.
+    """
+
+    sweep_asked = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -37,6 +45,16 @@ class SettingsPanel(QWidget):
         self._add(inside, "training", Form(plan.training, USUAL["training"], self._changed("training")))
         for section in ("optimiser", "schedule"):
             self._add_kind(inside, section, True, USUAL[section])
+        inside.addWidget(
+            button(
+                "Sweep learning rates",
+                "sweep rates",
+                "Trains for a moment at rising learning rates and shows which make the loss fall; under a minute.",
+                self.sweep_asked.emit,
+            ),
+            0,
+            Qt.AlignmentFlag.AlignLeft,
+        )
         self.more = button(
             "More settings",
             "more settings",

@@ -1,0 +1,69 @@
+"""The task that trains a plan for a moment at rising learning rates and says which to begin with."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from attentive_lens.core.jobs import Job
+from attentive_lens.core.random import some_of
+from attentive_lens.desk.bases import base_model
+from attentive_lens.desk.data import gather
+from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
+from attentive_lens.desk.training import check_memory, starting_point
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import BadValue
+from attentive_lens.images.feeding import Feed
+from attentive_lens.plan.frost import frozen_part
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.rate_sweep import Rising, Suggestion, smoothed, suggestion, sweep
+from attentive_lens.workspace import Workspace
+
+JUDGED = 64
+"""Training images, at most, that the loss is taken on."""
+
+
+def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
+    """See `SweepRates`: images, augmentation, network and optimiser are the plan's."""
+    place, plan = Workspace.open(Path(request.workspace)), Plan.read(request.plan)
+    base = base_model(place, plan)
+    if base is not None:
+        plan = replace(plan, preprocessing=base.preprocessor.settings)
+    check_memory(plan, len(place.catalogue.classes()))
+    data = yield from gather(place, plan)
+    members, classes = data.members("training"), len(data.collection.classes)
+    if len(members) < 2:
+        raise BadValue("No learning rate can be tried", f"the training set has {len(members)} images", "Add images")
+    network, preprocessor = starting_point(plan, data, base)
+    size, labels = plan.training.batch_size, data.labels
+    feed = Feed(data.pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes)
+    judges = members[some_of(len(members), JUDGED, "images to judge learning rates by")]
+    still = Feed(data.pixels, labels, judges, (), preprocessor, plan.seed, len(judges), classes)
+    with ThreadPool(plan.training.threads) as thread_pool:
+        counts = np.bincount(labels[members], minlength=classes)
+        learner = Rising(network, plan, preprocessor, thread_pool, counts, frozen_part(plan).node)
+        if not learner.route.trainable:
+            raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")
+        rates, losses = yield from sweep(learner, feed, still.batch(0, 0, np.arange(len(judges))))
+    found = suggestion(rates, losses)
+    known = (found.lowest, found.highest, found.rate) if found is not None else (0.0, 0.0, 0.0)
+    curve = smoothed(losses).tolist()
+    advice = advice_of(found, plan.optimiser.learning_rate)
+    return RatesSwept(tuple(rates.tolist()), tuple(losses.tolist()), tuple(curve), *known, advice)
+
+
+def advice_of(found: Suggestion | None, planned: float) -> str:
+    """What the sweep says of the plan's learning rate."""
+    if found is None:
+        return (
+            "No learning rate made the loss fall. Look at the labels, the preprocessing and what is frozen before"
+            " training."
+        )
+    begin = f"Begin with {found.rate:.2g}; from {found.lowest:.2g} to {found.highest:.2g} the loss falls."
+    if planned < found.lowest / 3:
+        return f"{begin} The plan's {planned:.2g} is low: it would learn slowly."
+    if planned > found.highest:
+        return f"{begin} The plan's {planned:.2g} is high: training may not settle, or run away."
+    return f"{begin} The plan's {planned:.2g} is sound."

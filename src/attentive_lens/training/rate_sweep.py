@@ -1,0 +1,145 @@
+"""The learning-rate sweep: training for a moment at ever greater rates, and the loss that each leaves behind.
+
+The rate rises by the same factor from step to step, and after every step the loss on the same images is taken, so that
+what is drawn is what the rates did and not which images came (Smith 2017, «Cyclical learning rates for training neural
+networks», section 3.3, takes that of the passing batches). The weights are thrown away.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.engine.batches import learn
+from attentive_lens.engine.layers import StepContext
+from attentive_lens.errors import LensError
+from attentive_lens.images.feeding import Batch, Feed
+from attentive_lens.training.learner import Classifier
+
+LOWEST, HIGHEST = 1e-6, 10.0
+"""Rates of the first and the last step."""
+STEPS = 105
+"""Steps: fifteen for every tenfold."""
+AWAY = 2.0
+"""Times the first loss at which nothing is left to be learned from greater rates."""
+WIDE = 3
+"""Losses on each side that one is smoothed with."""
+BEGUN = 0.1
+"""Part of the whole fall from which on the loss falls clearly."""
+LEAST_FALL = 0.05
+"""Part of the first loss that must be learned for a rate to be suggested."""
+
+
+Swept: TypeAlias = tuple[NDArray[np.float64], NDArray[np.float64]]
+"""Rates, and the loss after a step with each."""
+
+
+class Rising(Classifier):
+    """A learner whose rate is set by whoever drives it.
+
+    Attributes
+    ----------
+    rate : float
+        Of the next step.
+    """
+
+    rate = 0.0
+
+    def factor(self, context: StepContext, batches: int) -> float:
+        """Whatever makes the plan's rate this one."""
+        del context, batches
+        return self.rate / self.plan.optimiser.learning_rate
+
+    def loss_on(self, batch: Batch) -> float:
+        """The plain loss on a batch as in training, dropout always the same; nothing is learned."""
+        images, context = self._fed(batch.images), StepContext(self.plan.seed, 0, 0, 0)
+        return learn(
+            self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output
+        ).plain
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """Rates that learn, and the one to begin with.
+
+    Attributes
+    ----------
+    lowest, highest : float
+        Where the loss begins to fall clearly, and a third of where it is least, beyond which it rises again.
+    rate : float
+        Where it falls most steeply.
+    """
+
+    lowest: float
+    highest: float
+    rate: float
+
+
+def sweep(
+    learner: Rising, feed: Feed, judged: Batch, steps: int = STEPS
+) -> Job[tuple[NDArray[np.float64], NDArray[np.float64]]]:
+    """Rates and the loss after a step with each, until the loss runs away.
+
+    Parameters
+    ----------
+    learner : Rising
+        With starting weights, which are changed.
+    feed : Feed
+        Training batches; they begin anew when they are used up.
+    judged : Batch
+        What the loss is taken on, prepared.
+    steps : int
+        At most.
+    """
+    rates = np.geomspace(LOWEST, HIGHEST, steps)
+    losses: list[float] = []
+    first, epoch, number = learner.loss_on(judged), 0, 0
+    batches = feed.epoch(0)
+    for step, rate in enumerate(rates):
+        batch = next(batches, None)
+        if batch is None:
+            epoch, number = epoch + 1, 0
+            batches = feed.epoch(epoch)
+            batch = next(batches)
+        learner.rate = float(rate)
+        try:
+            learner.learn(batch, StepContext(feed.seed, epoch, number, 0), feed.batches)
+            loss = learner.loss_on(judged)
+        except LensError:
+            break  # the numbers ran away: nothing beyond is worth asking
+        number += 1
+        if not math.isfinite(loss) or loss > AWAY * first:
+            break
+        losses.append(loss)
+        yield Progress(step + 1, steps, f"learning rate {rate:.2g}")
+    batches.close()  # type: ignore[attr-defined]
+    return rates[: len(losses)], np.array(losses)
+
+
+def smoothed(losses: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The mean of each loss and the few about it, as many on both sides, so that nothing moves along the rates."""
+    count = len(losses)
+    reach = [min(WIDE, k, count - 1 - k) for k in range(count)]
+    return np.array([losses[k - r : k + r + 1].mean() for k, r in enumerate(reach)])
+
+
+def suggestion(rates: NDArray[np.float64], losses: NDArray[np.float64]) -> Suggestion | None:
+    """What the losses after steps with rising rates say; None if no rate made them fall."""
+    if len(losses) < 2 * WIDE + 1:
+        return None
+    curve = smoothed(losses)
+    first, least = float(curve[:WIDE].mean()), int(curve.argmin())
+    fall = first - float(curve[least])
+    if fall < LEAST_FALL * first:
+        return None
+    high = np.flatnonzero(curve[: least + 1] > first - BEGUN * fall)
+    begins = int(high[-1]) + 1 if len(high) else 0
+    slopes = np.gradient(smoothed(curve), np.log(rates))
+    steepest = begins + int(slopes[begins : least + 1].argmin())
+    highest = max(float(rates[least]) / 3, float(rates[steepest]))
+    return Suggestion(float(rates[begins]), highest, float(rates[steepest]))
