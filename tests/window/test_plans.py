@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QShortcut
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
@@ -19,10 +19,12 @@ from attentive_lens.desk.design import FILE, Design, save_plan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.parts.chart import Chart
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.plan_panel import PlanPanel
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.shortcuts import SHORTCUTS, ShortcutList
+from attentive_lens.window.training.rates import RateChart, RatesPanel
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
