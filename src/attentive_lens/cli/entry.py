@@ -22,6 +22,8 @@ COMMANDS = (
     "plan",
     "train",
     "watch",
+    "runs",
+    "compare",
     "score",
     "explain",
     "causes",
@@ -76,11 +78,11 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
     """
     from typer.exceptions import Abort, TyperException
 
-    from attentive_lens.cli import collecting, commands, explaining, inspecting, planning
+    from attentive_lens.cli import collecting, commands, comparing, explaining, inspecting, planning
     from attentive_lens.cli.app import app
     from attentive_lens.cli.speaking import say_json
 
-    del collecting, commands, explaining, inspecting, planning  # imported for their commands
+    del collecting, commands, comparing, explaining, inspecting, planning  # imported for their commands
 
     context: dict[str, object] = {"open_window": open_window}
     try:

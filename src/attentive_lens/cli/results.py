@@ -7,6 +7,7 @@ from typing import Any
 
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
 from attentive_lens.core.records import PlainTable, schema
+from attentive_lens.desk.comparing import RunsCompared, RunsTable
 from attentive_lens.desk.measuring_results import Measured
 from attentive_lens.desk.requests.bases import BaseProbe
 from attentive_lens.desk.requests.causes import Cause
@@ -292,6 +293,8 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "plan diff": (PlansCompared,),
     "train": (RunEnded,),
     "watch": (RunWatched,),
+    "runs": (RunsTable,),
+    "compare": (RunsCompared,),
     "score": (ScoresOfRun,),
     "explain": (Explained,),
     "causes": (CommonCauses,),

@@ -34,13 +34,14 @@ def same_so_far(one: Plan, nodes: Nodes, other: Plan) -> frozenset[str]:
 
 def differences(one: Plan, other: Plan) -> tuple[Difference, ...]:
     """All of them: settings by key, augmentation steps by kind, layers by name, in the order of the plans."""
-    tables = [_flat(plan) for plan in (one, other)]
+    tables = [settings_of(plan) for plan in (one, other)]
     keys = dict.fromkeys([*tables[0], *tables[1]])
     rows = (Difference(key, tables[0].get(key), tables[1].get(key)) for key in keys)
     return tuple(row for row in rows if row.one != row.other)
 
 
-def _flat(plan: Plan) -> dict[str, str]:
+def settings_of(plan: Plan) -> dict[str, str]:
+    """Everything that decides a plan, as text by dotted key; augmentation steps by kind, layers by name."""
     table = plan.write()
     rows: dict[str, str] = {}
     for key, value in table.items():

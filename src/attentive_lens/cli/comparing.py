@@ -1,0 +1,83 @@
+"""The commands that put runs side by side."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+from rich.table import Column, Table
+
+from attentive_lens.cli.app import AsJson, InWorkspace, app
+from attentive_lens.cli.speaking import out, reporting, say_json
+from attentive_lens.workspace import Workspace
+
+SORTS = ("run", "accuracy", "loss", "seconds")
+
+
+@app.command()
+@reporting
+def runs(
+    workspace: InWorkspace,
+    sort: Annotated[str, typer.Option(metavar="WORD", help="run, accuracy (best first), loss or seconds.")] = "run",
+    as_json: AsJson = False,
+) -> None:
+    """List all runs: best validation accuracy with its interval, loss, time, and the settings in which they differ."""
+    from attentive_lens.core.values import unknown_word
+    from attentive_lens.desk.comparing import RunRow, RunsTable, runs_table
+
+    if sort not in SORTS:
+        raise unknown_word("--sort", sort, frozenset(SORTS))
+    table = runs_table(Workspace.open(workspace))
+
+    def place(row: RunRow) -> tuple[bool, float]:
+        value = {"run": row.run, "accuracy": row.accuracy, "loss": row.loss, "seconds": row.seconds}[sort]
+        return value is None, 0.0 if value is None else -value if sort == "accuracy" else float(value)
+
+    rows = tuple(sorted(table.rows, key=place))
+    if as_json:
+        say_json(RunsTable(table.keys, rows))
+        return
+    if not rows:
+        out.print("No runs yet: «attentive-lens train» begins one.")
+        return
+    shown = Table(Column("run", justify="right"), Column("plan", overflow="fold"), box=None)
+    for name in ("state", "best epoch", "accuracy", "95 %", "loss", "seconds"):
+        shown.add_column(name, justify="right" if name != "state" else "left", no_wrap=True)
+    for key in table.keys:
+        shown.add_column(key, overflow="fold")
+    for row in rows:
+        accuracy = "–" if row.accuracy is None else f"{row.accuracy:.1%}"
+        loss = "–" if row.loss is None else f"{row.loss:.3f}"
+        within = "–" if row.low is None or row.high is None else f"{row.low * 100:.0f}–{row.high * 100:.0f}"
+        best = f"{row.best_epoch} of {row.epochs}"
+        settings = [row.settings.get(key, "–") for key in table.keys]
+        shown.add_row(str(row.run), row.name, row.state, best, accuracy, within, loss, f"{row.seconds:.0f}", *settings)
+    out.print(shown)
+
+
+@app.command()
+@reporting
+def compare(
+    workspace: InWorkspace,
+    one: Annotated[int, typer.Argument(help="Number of a run.", metavar="A")],
+    other: Annotated[int, typer.Argument(help="Number of another.", metavar="B")],
+    as_json: AsJson = False,
+) -> None:
+    """Say what two runs differ in, how far apart they are, and whether that is more than chance."""
+    from attentive_lens.desk.comparing import compare as compared
+
+    found = compared(Workspace.open(workspace), one, other)
+    if as_json:
+        say_json(found)
+        return
+    table = Table(Column("", no_wrap=True), f"run {one}", f"run {other}", box=None)
+    pair = (found.one, found.other)
+    table.add_row("plan", *(row.name for row in pair))
+    table.add_row("validation accuracy", *("–" if row.accuracy is None else f"{row.accuracy:.1%}" for row in pair))
+    table.add_row("validation loss", *("–" if row.loss is None else f"{row.loss:.3f}" for row in pair))
+    table.add_row("best epoch", *(f"{row.best_epoch} of {row.epochs}" for row in pair))
+    table.add_row("seconds", *(f"{row.seconds:.0f}" for row in pair))
+    for row in found.differences:
+        table.add_row(row.key, row.one if row.one is not None else "–", row.other if row.other is not None else "–")
+    out.print(table)
+    out.print(found.advice)

@@ -1,0 +1,173 @@
+"""Runs side by side: what their plans differ in, how good each came to be, and whether that can be chance."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from dataclasses import dataclass
+
+from attentive_lens.desk.curves import Z, interval, said_by_curves
+from attentive_lens.desk.runs import RunReader, RunView
+from attentive_lens.errors import BadUsage, LensError, NotHere
+from attentive_lens.plan.difference import Difference, differences, settings_of
+from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace import Run, Workspace
+
+NETWORK = "network"
+UNTOLD = ("name",)
+"""Keys that no column is made of: they stand in one already."""
+
+
+@dataclass(frozen=True)
+class RunRow:
+    """A run in the table of all.
+
+    Attributes
+    ----------
+    run : int
+        Its number.
+    name, state : str
+        Of its plan; how it stands.
+    epochs, best_epoch : int
+        Finished; the best of them, 0 without any.
+    images : int
+        Validation images that judged it.
+    accuracy, low, high, loss : float or None
+        Validation accuracy of the best epoch with its 95 % interval, and the loss; None without a validation set.
+    seconds : float
+        Of all epochs.
+    settings : dict
+        What it was trained with, of the settings in which the runs differ, by key.
+    advice : str
+        What its curves say, or why it failed.
+    """
+
+    run: int
+    name: str
+    state: str
+    epochs: int
+    best_epoch: int
+    images: int
+    accuracy: float | None
+    low: float | None
+    high: float | None
+    loss: float | None
+    seconds: float
+    settings: dict[str, str]
+    advice: str
+
+
+@dataclass(frozen=True)
+class RunsTable:
+    """All runs, and the keys of the settings in which they differ."""
+
+    keys: tuple[str, ...]
+    rows: tuple[RunRow, ...]
+
+
+@dataclass(frozen=True)
+class RunsCompared:
+    """Two runs: what their plans differ in, their rows, and what to make of the difference."""
+
+    one: RunRow
+    other: RunRow
+    differences: tuple[Difference, ...]
+    points: float | None
+    chance: float | None
+    advice: str
+
+
+def runs_table(workspace: Workspace) -> RunsTable:
+    """All runs of a workspace in their order; a run whose plan cannot be read has no settings."""
+    settings: dict[int, dict[str, str]] = {}
+    for run in workspace.runs():
+        with contextlib.suppress(LensError):
+            settings[run.number] = _folded(run.plan())
+    every = list(dict.fromkeys(key for own in settings.values() for key in own))
+    keys = tuple(key for key in every if key not in UNTOLD and len({own.get(key) for own in settings.values()}) > 1)
+    rows = []
+    for run in workspace.runs():
+        own = settings.get(run.number, {})
+        rows.append(_row(run, {key: own.get(key, "–") for key in keys} if own else {}))
+    return RunsTable(keys, tuple(rows))
+
+
+def compare(workspace: Workspace, one: int, other: int) -> RunsCompared:
+    """Two runs of a workspace.
+
+    Raises
+    ------
+    LensError
+        If there is no such run, or a plan cannot be read.
+    """
+    if one == other:
+        raise BadUsage("A run was not compared", f"run {one} was named twice", "Name two runs")
+    first, second = workspace.run(one), workspace.run(other)
+    found = differences(first.plan(), second.plan())
+    rows = _row(first, {}), _row(second, {})
+    for row in rows:
+        if not row.epochs:
+            raise NotHere(f"Run {row.run} cannot be compared", "it has not finished an epoch", "Train it further")
+    points, chance, advice = judged(rows[0], rows[1], found)
+    return RunsCompared(*rows, found, points, chance, advice)
+
+
+def judged(one: RunRow, other: RunRow, found: tuple[Difference, ...]) -> tuple[float | None, float | None, str]:
+    """By how much the second is ahead, how far chance alone reaches (95 %), and both in a sentence."""
+    if one.accuracy is None or other.accuracy is None or not one.images or not other.images:
+        return None, None, "Without validation images nothing tells which is better."
+    points = other.accuracy - one.accuracy
+    both = (one.accuracy * one.images + other.accuracy * other.images) / (one.images + other.images)
+    chance = Z * math.sqrt(
+        max(both * (1 - both), 1 / (one.images + other.images)) * (1 / one.images + 1 / other.images)
+    )
+    ahead = other if points > 0 else one
+    apart = f"Run {ahead.run} is {abs(points) * 100:.1f} points ahead" if points else "Both are right equally often"
+    reach = f"chance alone reaches {chance * 100:.1f} points on so few images"
+    seeds = [row for row in found if row.key == "seed"]
+    alike = " The plans differ in the seed alone: this is what chance does." if seeds and len(found) == 1 else ""
+    if abs(points) <= chance:
+        more = "" if alike else " Repeat both with other seeds, or hold more images out, before choosing by it."
+        return points, chance, f"{apart}, and {reach}.{more}{alike}"
+    return (
+        points,
+        chance,
+        f"{apart}, more than the {chance * 100:.1f} that chance reaches.{alike}",
+    )
+
+
+def _row(run: Run, settings: dict[str, str]) -> RunRow:
+    view = RunReader(run).view()
+    best = view.best
+    validation = best.validation if best is not None else None
+    noted = run.images()
+    images = noted[1].count("validation") if noted is not None else 0
+    low, high = interval(validation.accuracy, images) if validation is not None and images else (None, None)
+    return RunRow(
+        run.number,
+        view.name,
+        view.state,
+        len(view.epochs),
+        best.epoch if best is not None else 0,
+        images,
+        validation.accuracy if validation is not None else None,
+        low,
+        high,
+        validation.loss if validation is not None else None,
+        round(sum(epoch.seconds for epoch in view.epochs), 3),
+        settings,
+        _advice(run, view),
+    )
+
+
+def _advice(run: Run, view: RunView) -> str:
+    return view.error or " ".join(said_by_curves(run, view))
+
+
+def _folded(plan: Plan) -> dict[str, str]:
+    """A plan's settings by key, its network in a few words."""
+    table = settings_of(plan)
+    folded = {key: value for key, value in table.items() if not key.startswith(f"{NETWORK}.")}
+    facts = plan.network.with_outputs(plan.loss.outputs(2)).facts(plan.preprocessing.shape)
+    weights = sum(fact.weights for fact in facts)
+    return folded | {NETWORK: f"{len(plan.network.nodes)} layers, {weights} weights"}

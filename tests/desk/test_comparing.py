@@ -1,0 +1,89 @@
+"""Runs side by side: the settings in which they differ, and what of their difference can be chance."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import pytest
+from tests.conftest import small_plan
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.comparing import RunRow, compare, judged, runs_table
+from attentive_lens.desk.training import execute
+from attentive_lens.errors import LensError
+from attentive_lens.plan.difference import Difference
+from attentive_lens.workspace import Workspace
+
+SEED = (Difference("seed", "7", "8"),)
+
+
+def row(run: int, accuracy: float | None, images: int = 100) -> RunRow:
+    return RunRow(run, "meadow", "done", 3, 2, images, accuracy, None, None, 0.5, 1.0, {}, "")
+
+
+def test_runs_are_listed_with_what_they_differ_in_alone(station: Workspace) -> None:
+    other = small_plan().changed({"training.epochs": 1, "seed": 8, "optimiser.learning_rate": 0.002})
+    finish(execute(station, station.claim_run(other), lambda: False))
+    station.claim_run(small_plan().changed({"network": "strided"}))
+    table = runs_table(station)
+    assert set(table.keys) == {"training.epochs", "seed", "optimiser.learning_rate", "network"}
+    first, second, third = table.rows
+    assert (first.run, second.run, third.run) == (1, 2, 3)
+    assert (first.settings["training.epochs"], second.settings["training.epochs"]) == ("2", "1")
+    assert second.settings["optimiser.learning_rate"] == "0.002"
+    assert first.settings["network"] == second.settings["network"] != third.settings["network"]
+    for each in (first, second):
+        assert each.accuracy is not None
+        assert each.low is not None
+        assert each.high is not None
+        assert each.low <= each.accuracy <= each.high
+        assert each.images > 0
+        assert each.seconds > 0
+    assert (third.state, third.epochs, third.accuracy, third.low) == ("broken off", 0, None, None)
+    (station.run(1).folder / "plan.toml").write_text("no plan")
+    table = runs_table(station)
+    assert table.rows[0].settings == {}, "its results are still told"
+    assert table.rows[0].accuracy == first.accuracy
+    with pytest.raises(LensError, match="plan"):
+        compare(station, 1, 2)
+
+
+def test_two_runs_are_compared_by_what_differs(station: Workspace) -> None:
+    finish(execute(station, station.claim_run(small_plan().changed({"seed": 8})), lambda: False))
+    found = compare(station, 1, 2)
+    assert [each.key for each in found.differences] == ["seed"]
+    assert found.one.accuracy is not None
+    assert found.other.accuracy is not None
+    assert found.points == pytest.approx(found.other.accuracy - found.one.accuracy)
+    assert "this is what chance does" in found.advice
+    mirrored = compare(station, 2, 1)
+    assert mirrored.points == -found.points
+    assert mirrored.chance == found.chance
+    station.claim_run(small_plan())
+    for pair, why in (((1, 1), "named twice"), ((1, 9), "There is no run 9"), ((1, 3), "not finished an epoch")):
+        with pytest.raises(LensError, match=why):
+            compare(station, *pair)
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "words"),
+    [
+        (0.80, 0.90, "Run 2 is 10.0 points ahead, more than the 9.9"),
+        (0.90, 0.80, "Run 1 is 10.0 points ahead, more than the 9.9"),
+        (0.80, 0.85, "Run 2 is 5.0 points ahead, and chance alone reaches 10.5 points on so few images. Repeat both"),
+        (0.80, 0.80, "Both are right equally often"),
+        (1.0, 1.0, "Both are right equally often"),
+        (None, 0.8, "Without validation images"),
+    ],
+)
+def test_a_difference_is_judged_by_how_far_chance_reaches(one: float | None, other: float, words: str) -> None:
+    _, _, advice = judged(row(1, one), row(2, other), ())
+    assert advice.startswith(words)
+
+
+def test_chance_is_that_of_two_shares_and_shrinks_with_the_images() -> None:
+    _, chance, _ = judged(row(1, 0.80), row(2, 0.90), SEED)
+    assert chance == pytest.approx(1.96 * math.sqrt(0.85 * 0.15 * 2 / 100))
+    _, finer, _ = judged(row(1, 0.80, 400), replace(row(2, 0.90), images=400), ())
+    assert finer == pytest.approx(chance / 2)
