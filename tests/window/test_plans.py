@@ -8,14 +8,17 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QShortcut
-from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox
+from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
+from attentive_lens.core.jobs import finish
 from attentive_lens.desk import design
 from attentive_lens.desk.browsing import find_images
 from attentive_lens.desk.collection import collection
+from attentive_lens.desk.comparing import compare
 from attentive_lens.desk.design import FILE, Design, save_plan
+from attentive_lens.desk.training import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
@@ -233,3 +236,50 @@ def test_learning_rates_are_swept_and_one_click_takes_one(
     assert "A run is training" in child(frame, QLabel, "rates advice").text()
     click(qtbot, frame, "close rates")
     assert not panel.isVisible()
+
+
+def test_all_runs_are_listed_sorted_compared_and_drawn_together(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    shorter = station.run(1).plan().changed({"seed": 9, "training.epochs": 1})
+    finish(execute(station, station.claim_run(shorter), lambda: False))
+    frame = open_frame(station)
+    frame.session.runs.choose(2)
+    stage(qtbot, frame, "training")
+    click(qtbot, frame, "all runs")
+    table = child(frame, QTableWidget, "runs table")
+    heads = [table.horizontalHeaderItem(k).text() for k in range(table.columnCount())]
+    assert heads[:2] == ["run", "plan"]
+    assert set(heads[8:]) == {"seed", "training.epochs"}
+
+    def column(head: str) -> list[str]:
+        return [table.item(row, heads.index(head)).text() for row in range(table.rowCount())]
+
+    for order in (Qt.SortOrder.DescendingOrder, Qt.SortOrder.AscendingOrder):
+        table.sortItems(heads.index("time"), order)
+        table.sortItems(heads.index("loss"), order)
+        losses = [float(loss) for loss in column("loss")]
+        assert losses == sorted(losses, reverse=order == Qt.SortOrder.DescendingOrder)
+    table.sortItems(0)
+    assert column("run") == ["1", "2"]
+    draw, advice = child(frame, QPushButton, "draw runs"), child(frame, QLabel, "runs advice")
+    assert "Select two runs" in advice.text()
+    table.selectRow(1)
+    assert not draw.isEnabled(), "it is drawn already"
+    table.selectAll()
+    assert advice.text() == compare(station, 1, 2).advice
+    click(qtbot, frame, "draw runs")
+    loss = child(frame, Chart, "loss chart")
+    assert loss.isVisible()
+    drawn = {curve.name: curve.points for curve in loss.curves}
+    assert [x for x, _ in drawn["run 1"]] == [1, 2]
+    assert loss.span == 2, "as far as the longer one goes"
+    click(qtbot, frame, "all runs")
+    table.clearSelection()
+    assert draw.text() == "Take curves off"
+    click(qtbot, frame, "draw runs")
+    assert "run 1" not in {curve.name for curve in loss.curves}
+    click(qtbot, frame, "all runs")
+    table.selectRow(0)
+    click(qtbot, frame, "view run")
+    assert frame.session.runs.current == 1

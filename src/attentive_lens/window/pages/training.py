@@ -16,6 +16,7 @@ from attentive_lens.window.parts.basics import button, label, panel, set_role
 from attentive_lens.window.parts.chart import Chart, Curve
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.rates import RatesPanel
+from attentive_lens.window.training.runs_panel import RunsPanel
 from attentive_lens.window.training.settings import SettingsPanel
 from attentive_lens.window.words import duration, percent
 
@@ -51,7 +52,14 @@ class TrainingPage(Page):
         self.use_plan = button(
             "Use this plan", "use run plan", "Design the next run from the plan of this one.", session.use_run_plan
         )
+        self.compare = button(
+            "All runs",
+            "all runs",
+            "Every run in a table: what they differ in, how good, and their curves.",
+            self.open_runs,
+        )
         head.addSpacing(12)
+        head.addWidget(self.compare)
         head.addWidget(self.use_plan)
         head.addWidget(self.resume)
         head.addStretch()
@@ -104,6 +112,10 @@ class TrainingPage(Page):
         self.shown.addWidget(curves)
         self.shown.addWidget(self.rates)
         middle.addWidget(self.shown, 1)
+        self.all = RunsPanel(session)
+        self.shown.addWidget(self.all)
+        self.all.closed.connect(lambda: self.shown.setCurrentIndex(0))
+        self.all.overlaid.connect(self.refresh)
         self.settings.sweep_asked.connect(self.open_rates)
         self.rates.closed.connect(lambda: self.shown.setCurrentIndex(0))
         self.shown.currentChanged.connect(lambda index: self.hint.setVisible(index == 0))
@@ -118,6 +130,11 @@ class TrainingPage(Page):
         """Sweep the learning rate, in place of the curves."""
         self.shown.setCurrentIndex(1)
         self.rates.ask()
+
+    def open_runs(self) -> None:
+        """Show all runs, in place of the curves."""
+        self.all.refresh()
+        self.shown.setCurrentIndex(2)
 
     def state(self) -> str:
         """Epoch, or how it ended."""
@@ -145,6 +162,7 @@ class TrainingPage(Page):
         """Draw the run in view."""
         view = self.session.runs.view
         self.use_plan.setVisible(view is not None)
+        self.compare.setVisible(view is not None)
         self.resume.setVisible(view is not None and resumable(view) and self.session.runs.training is None)
         if view is None:
             self.title.setText("No run yet")
@@ -155,7 +173,8 @@ class TrainingPage(Page):
             self.bar.setValue(0)
             return
         self.hint.setText(
-            "Lines: after each epoch. Faint: the loss of single batches. Dotted: the best epoch, which is kept."
+            "Lines: after each epoch. Faint: the loss of single batches. Dotted: the best epoch, which is kept"
+            + ("; in ochre the validation of other runs." if self.all.beside else ".")
         )
         words = {"training": "is training", "done": "is done", "stopped": "was stopped", "failed": "failed"}
         self.title.setText(f"Run {view.number} {words.get(view.state, 'broke off')}")
@@ -205,9 +224,16 @@ class TrainingPage(Page):
         batches = tuple((batch.step / per_epoch, batch.loss) for batch in view.batches)
         span = max(view.planned, len(view.epochs), 1)
 
-        def curve(part: str, figure: str) -> tuple[tuple[float, float], ...]:
-            figures = ((epoch.epoch, getattr(epoch, part)) for epoch in view.epochs)
+        def curve(part: str, figure: str, of: RunView = view) -> tuple[tuple[float, float], ...]:
+            figures = ((epoch.epoch, getattr(epoch, part)) for epoch in of.epochs)
             return tuple((number, getattr(metrics, figure)) for number, metrics in figures if metrics is not None)
+
+        views = self.session.runs.views
+        others = [views[run] for run in self.all.beside if run in views and run != view.number]
+        span = max([span, *(len(other.epochs) for other in others)])
+
+        def beside(figure: str) -> tuple[Curve, ...]:
+            return tuple(Curve(f"run {o.number}", curve("validation", figure, o), "ochre", "dotted") for o in others)
 
         best = view.best
         marked = float(best.epoch) if best is not None and best.validation is not None else None
@@ -216,6 +242,7 @@ class TrainingPage(Page):
                 Curve("batches", batches, "faint", "faint"),
                 Curve("training", curve("training", "loss"), "ink", "dashed"),
                 Curve("validation", curve("validation", "loss"), "petrol"),
+                *beside("loss"),
             ),
             span,
             marked,
@@ -224,6 +251,7 @@ class TrainingPage(Page):
             (
                 Curve("training", curve("training", "accuracy"), "ink", "dashed"),
                 Curve("validation", curve("validation", "accuracy"), "petrol"),
+                *beside("accuracy"),
             ),
             span,
             marked,

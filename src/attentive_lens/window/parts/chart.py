@@ -16,6 +16,8 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from attentive_lens.window import look
 
 LEFT, RIGHT, TOP, BOTTOM = 48, 92, 34, 26
+LINES = {"dashed": Qt.PenStyle.DashLine, "dotted": Qt.PenStyle.DotLine}
+"""Styles of lines that are broken."""
 
 
 @dataclass(frozen=True)
@@ -31,7 +33,7 @@ class Curve:
     role : str
         Token of its colour.
     style : str
-        "line", "dashed" or "faint".
+        "line", "dashed", "dotted" or "faint".
     """
 
     name: str
@@ -138,8 +140,8 @@ class Chart(QWidget):
             )
             colour = t.colour(curve.role, 90 if curve.style == "faint" else 255)
             pen = QPen(colour, 1 if curve.style == "faint" else 2)
-            if curve.style == "dashed":
-                pen.setStyle(Qt.PenStyle.DashLine)
+            if curve.style in LINES:
+                pen.setStyle(LINES[curve.style])
             painter.setPen(pen)
             painter.drawPolyline(line)
             if line.count() == 1:

@@ -1,0 +1,192 @@
+"""All runs in a table: what they differ in, how good they came to be; chosen ones are drawn beside the run in view."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+)
+
+from attentive_lens.desk.comparing import RunRow, compare, runs_table
+from attentive_lens.errors import LensError
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import duration
+
+FIXED = ("run", "plan", "state", "best epoch", "accuracy", "95 %", "loss", "time")
+MOST = 6
+"""Runs drawn beside the one in view, at most."""
+
+
+class _Cell(QTableWidgetItem):
+    """A cell that is sorted by a value of its own; without one it comes last."""
+
+    def __init__(self, words: str, value: float | str | None) -> None:
+        super().__init__(words)
+        self.value = value
+        self.setFlags(Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled)
+        if not isinstance(value, str):
+            self.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+
+    def __lt__(self, other: QTableWidgetItem) -> bool:
+        theirs = other.value if isinstance(other, _Cell) else None
+        if self.value is None or theirs is None:
+            return self.value is not None
+        if isinstance(self.value, str) or isinstance(theirs, str):
+            return str(self.value) < str(theirs)
+        return self.value < theirs
+
+
+class RunsPanel(QFrame):
+    """The table of all runs.
+
+    Signals
+    -------
+    closed
+        It is no longer wanted.
+    overlaid
+        Other runs are to be drawn beside the one in view.
+    """
+
+    closed, overlaid = pyqtSignal(), pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setProperty("role", "panel")
+        self.setObjectName("runs panel")
+        self.beside: tuple[int, ...] = ()
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 12, 16, 12)
+        inside.setSpacing(8)
+        inside.addWidget(label("All runs", strong=True))
+        self.table = QTableWidget()
+        self.table.setObjectName("runs table")
+        self.table.setAccessibleName("all runs")
+        self.table.setToolTip("A click on a head sorts. Select runs (Ctrl adds) to compare them or draw their curves.")
+        self.table.setFont(look.font())
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.table.setShowGrid(False)
+        self.table.itemSelectionChanged.connect(self._say_of_selected)
+        self.table.itemDoubleClicked.connect(lambda item: self._view(item.row()))
+        for header in (self.table.verticalHeader(), self.table.horizontalHeader()):
+            if header is not None:
+                header.setFont(look.font(look.SMALL))
+        down = self.table.verticalHeader()
+        if down is not None:
+            down.hide()
+            down.setDefaultSectionSize(26)
+        inside.addWidget(self.table, 1)
+        self.advice = label(role="faint", name="runs advice")
+        self.advice.setWordWrap(True)
+        inside.addWidget(self.advice)
+        row = QHBoxLayout()
+        self.draw = button("Draw their curves", "draw runs", "Beside those of the run in view.", self._draw)
+        self.see = button("View this run", "view run", "Its curves, results and explanations.", self._view_selected)
+        for each in (self.draw, self.see, button("Close", "close runs", "Back to the curves.", self.closed.emit)):
+            row.addWidget(each)
+        row.addStretch()
+        inside.addLayout(row)
+
+    def refresh(self) -> None:
+        """List the runs there are now; those selected stay so."""
+        selected = set(self.selected())
+        table = runs_table(self.session.workspace)
+        self.table.setSortingEnabled(False)
+        heads = [*FIXED, *table.keys]
+        self.table.setColumnCount(len(heads))
+        for column, head in enumerate(heads):
+            item = QTableWidgetItem(head)
+            side = Qt.AlignmentFlag.AlignLeft if head in ("plan", "state") else Qt.AlignmentFlag.AlignRight
+            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+            self.table.setHorizontalHeaderItem(column, item)
+        self.table.setRowCount(len(table.rows))
+        for place, run in enumerate(table.rows):
+            for column, cell in enumerate(_cells(run, table.keys)):
+                self.table.setItem(place, column, cell)
+        across = self.table.horizontalHeader()
+        if across is not None:
+            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        self.table.setSortingEnabled(True)
+        self.table.clearSelection()
+        mode = self.table.selectionMode()
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.MultiSelection)
+        for place in range(self.table.rowCount()):
+            if self._run_at(place) in selected:
+                self.table.selectRow(place)
+        self.table.setSelectionMode(mode)
+        self._say_of_selected()
+
+    def selected(self) -> list[int]:
+        """Numbers of the runs selected, from top to bottom."""
+        return [self._run_at(place) for place in sorted({item.row() for item in self.table.selectedItems()})]
+
+    def _run_at(self, place: int) -> int:
+        item = self.table.item(place, 0)
+        return int(item.text()) if item is not None else 0
+
+    def _say_of_selected(self) -> None:
+        selected = self.selected()
+        others = set(selected) - {self.session.runs.current}
+        self.draw.setText("Draw their curves" if others or not self.beside else "Take curves off")
+        self.draw.setEnabled(bool(others or self.beside))
+        self.see.setEnabled(len(selected) == 1)
+        set_role(self.advice, "faint")
+        if len(selected) == 2:
+            try:
+                self.advice.setText(compare(self.session.workspace, *selected).advice)
+            except LensError as error:
+                self.advice.setText(str(error))
+                set_role(self.advice, "bad")
+        elif len(selected) == 1:
+            rows = runs_table(self.session.workspace).rows
+            self.advice.setText(next((row.advice for row in rows if row.run == selected[0]), ""))
+        else:
+            self.advice.setText("Select two runs to hear whether their difference is more than chance.")
+
+    def _draw(self) -> None:
+        others = [run for run in self.selected() if run != self.session.runs.current]
+        self.beside = tuple(others[:MOST])
+        self.overlaid.emit()
+        self.closed.emit()
+
+    def _view_selected(self) -> None:
+        self.session.runs.choose(self.selected()[0])
+        self.closed.emit()
+
+    def _view(self, place: int) -> None:
+        self.session.runs.choose(self._run_at(place))
+        self.closed.emit()
+
+
+def _cells(run: RunRow, keys: tuple[str, ...]) -> list[_Cell]:
+    within = "" if run.low is None or run.high is None else f"{run.low * 100:.0f}–{run.high * 100:.0f}"
+    cells = [
+        _Cell(str(run.run), run.run),
+        _Cell(run.name, run.name),
+        _Cell(run.state, run.state),
+        _Cell(f"{run.best_epoch} of {run.epochs}", run.best_epoch),
+        _Cell("–" if run.accuracy is None else f"{run.accuracy * 100:.1f}\u2009%", run.accuracy),
+        _Cell(within, run.low),
+        _Cell("–" if run.loss is None else f"{run.loss:.3f}", run.loss),
+        _Cell(duration(run.seconds), run.seconds),
+    ]
+    for key in keys:
+        words = run.settings.get(key, "–")
+        cells.append(_Cell(words, _number(words)))
+    return cells
+
+
+def _number(words: str) -> float | str:
+    try:
+        return float(words)
+    except ValueError:
+        return words
