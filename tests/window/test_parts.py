@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from pytestqt.qtbot import QtBot
@@ -14,7 +15,7 @@ from attentive_lens.window import look, words
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.parts.basics import ink_on_paper, map_colours, to_image
-from attentive_lens.window.parts.chart import Chart, Curve, reduced, round_steps
+from attentive_lens.window.parts.chart import Chart, Curve, log_steps, reduced, round_steps
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 
@@ -176,3 +177,21 @@ def test_ways_past_plates_that_are_left_out_lead_to_the_right_ones(qapp: object)
     bench.show_plates(kept)
     bench.resize(700, 240)
     bench.grab()
+
+
+def test_a_logarithmic_axis_has_round_steps_and_keeps_the_order_of_values(qtbot: QtBot) -> None:
+    assert log_steps(0.3, 2.5) == pytest.approx([0.5, 1, 2])
+    assert log_steps(1e-6, 2.0) == pytest.approx([10.0**power for power in range(-6, 1)])
+    chart = Chart("Loss", "", "chart")
+    chart.show_curves((Curve("validation", ((0, 2.0), (1, 0.02), (2, 0.0)), "ink"),), 2)
+    qtbot.addWidget(chart)
+    chart.show_log(True)
+    low, high = chart._limits()
+    assert 0 < low < 0.02 < 2 < high
+    heights = [chart._height(value, low, high) for value in (0.0, low, 0.02, 0.2, 2.0, high)]
+    assert heights == sorted(heights)
+    assert heights[0] == heights[1] == 0
+    assert heights[-1] == pytest.approx(1)
+    assert heights[4] - heights[3] == pytest.approx(heights[3] - heights[2]), "tenfold is as far everywhere"
+    chart.resize(400, 200)
+    chart.grab()

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QShortcut
-from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSpinBox, QTableWidget
+from PyQt6.QtWidgets import QCheckBox, QLabel, QLineEdit, QPushButton, QSpinBox, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -20,6 +20,7 @@ from attentive_lens.desk.comparing import compare
 from attentive_lens.desk.design import FILE, Design, save_plan
 from attentive_lens.desk.training import execute
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training import loop
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.chart import Chart
@@ -283,3 +284,30 @@ def test_all_runs_are_listed_sorted_compared_and_drawn_together(
     table.selectRow(0)
     click(qtbot, frame, "view run")
     assert frame.session.runs.current == 1
+
+
+def test_a_run_is_watched_with_its_learning_rate_a_logarithm_and_one_cursor(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(loop, "JOURNAL_SECONDS", 0.0)
+    falling = station.run(1).plan().changed({"schedule": "cosine", "training.epochs": 3})
+    finish(execute(station, station.claim_run(falling), lambda: False))
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    rate, loss = child(frame, Chart, "rate curve"), child(frame, Chart, "loss chart")
+    frame.session.runs.choose(1)
+    assert not rate.isVisible(), "it is the same all along"
+    frame.session.runs.choose(2)
+    assert rate.isVisible()
+    rates = [y for _, y in rate.curves[0].points]
+    assert rates == sorted(rates, reverse=True)
+    assert rates[-1] < rates[0] / 2
+    assert rate.span == loss.span == 3
+    area = loss._area()
+    qtbot.mouseMove(loss, QPoint(round(area.left() + area.width() * 2 / 3), round(area.center().y())))
+    assert rate.read_at == loss.read_at == pytest.approx(2, abs=0.05)
+    frame.grab()
+    loss.leaveEvent(None)
+    assert rate.read_at is None
+    qtbot.mouseClick(child(frame, QCheckBox, "log loss"), LEFT, pos=QPoint(8, 8))
+    assert loss.log

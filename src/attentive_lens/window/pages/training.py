@@ -6,7 +6,7 @@ import time
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QProgressBar, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.runs import RunView, resumable
@@ -102,11 +102,20 @@ class TrainingPage(Page):
         below = QVBoxLayout(curves)
         below.setContentsMargins(0, 0, 0, 0)
         below.setSpacing(10)
-        for chart in (self.loss, self.accuracy):
+        self.rate = Chart("Learning rate", "", "rate curve")
+        for chart, share in ((self.loss, 4), (self.accuracy, 4), (self.rate, 3)):
             frame, inside = panel()
             inside.setContentsMargins(12, 8, 8, 4)
             inside.addWidget(chart)
-            below.addWidget(frame, 1)
+            below.addWidget(frame, share)
+            chart.pointed.connect(self._share_cursor)
+        self.rate_frame = frame
+        self.log = QCheckBox("logarithmic", self.loss)
+        self.log.setObjectName("log loss")
+        self.log.setToolTip("Draws the loss by its logarithm: small differences late in a run are seen.")
+        self.log.setFont(look.font(look.SMALL))
+        self.log.move(64, 2)
+        self.log.toggled.connect(self.loss.show_log)
         self.rates = RatesPanel(session)
         self.shown = QStackedWidget()
         self.shown.addWidget(curves)
@@ -130,6 +139,11 @@ class TrainingPage(Page):
         """Sweep the learning rate, in place of the curves."""
         self.shown.setCurrentIndex(1)
         self.rates.ask()
+
+    def _share_cursor(self, epoch: float) -> None:
+        """Read all curves at the epoch that is read in one."""
+        for chart in (self.loss, self.accuracy, self.rate):
+            chart.show_cursor(epoch)
 
     def open_runs(self) -> None:
         """Show all runs, in place of the curves."""
@@ -237,6 +251,9 @@ class TrainingPage(Page):
 
         best = view.best
         marked = float(best.epoch) if best is not None and best.validation is not None else None
+        rates = tuple((batch.step / per_epoch, batch.learning_rate) for batch in view.batches if batch.learning_rate)
+        self.rate_frame.setVisible(len({rate for _, rate in rates}) > 1)
+        self.rate.show_curves((Curve("", rates, "ink"),), span)
         self.loss.show_curves(
             (
                 Curve("batches", batches, "faint", "faint"),

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
@@ -51,7 +51,14 @@ class Chart(QWidget):
         What is drawn; "%" shows parts of 1 as hundredths.
     name : str
         For tests.
+
+    Signals
+    -------
+    pointed
+        The epoch under the mouse; below zero where there is none.
     """
+
+    pointed = pyqtSignal(float)
 
     def __init__(self, title: str, unit: str, name: str) -> None:
         super().__init__()
@@ -61,7 +68,8 @@ class Chart(QWidget):
         self.curves: tuple[Curve, ...] = ()
         self.span = 1.0
         self.marked: float | None = None
-        self._hover: float | None = None
+        self.log = False
+        self.read_at: float | None = None
         self.setMouseTracking(True)
         self.setMinimumSize(QSize(240, 140))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -71,14 +79,29 @@ class Chart(QWidget):
         self.curves, self.span, self.marked = curves, max(span, 1.0), marked
         self.update()
 
+    def show_log(self, log: bool) -> None:
+        """Draw values by their logarithm, or as they are."""
+        self.log = log
+        self.update()
+
     def _limits(self) -> tuple[float, float]:
+        """The least and greatest value that is drawn."""
         if self.unit == "%":
             return 0.0, 1.0
         values = sorted(y for curve in self.curves for _, y in curve.points if math.isfinite(y))
+        if self.log:
+            values = [value for value in values if value > 0] or [0.1, 1.0]
+            return values[0] / 1.1, max(values[-1], values[0] * 1.5) * 1.1
         if not values:
             return 0.0, 1.0
         top = max(values[min(len(values) - 1, int(len(values) * 0.98))], values[-1] if len(values) < 20 else 0.0)
-        return 0.0, max(top * 1.06, 1e-3)
+        return 0.0, max(top * 1.06, 1e-12)
+
+    def _height(self, value: float, low: float, high: float) -> float:
+        """Where a value stands between the limits, from 0 to 1."""
+        if self.log:
+            return math.log(max(value, low) / low) / math.log(high / low)
+        return (value - low) / (high - low)
 
     def _area(self) -> QRectF:
         return QRectF(LEFT, TOP, self.width() - LEFT - RIGHT, self.height() - TOP - BOTTOM)
@@ -94,8 +117,8 @@ class Chart(QWidget):
         painter.setPen(t.colour("ink"))
         painter.drawText(QRectF(0, 4, self.width() - 8, 20), Qt.AlignmentFlag.AlignLeft, self.title)
         painter.setFont(look.font(look.SMALL))
-        for value in round_steps(low, high, 4):
-            y = area.bottom() - (value - low) / (high - low) * area.height()
+        for value in log_steps(low, high) if self.log else round_steps(low, high, 4):
+            y = area.bottom() - self._height(value, low, high) * area.height()
             painter.setPen(QPen(t.colour("line"), 1))
             painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
             painter.setPen(t.colour("faint"))
@@ -116,8 +139,8 @@ class Chart(QWidget):
             painter.setPen(t.colour("petrol"))
             painter.drawText(at, Qt.AlignmentFlag.AlignCenter, "best")
         self._paint_curves(painter, area, low, high)
-        if self._hover is not None:
-            self._paint_hover(painter, area, low, high)
+        if self.read_at is not None:
+            self._paint_cursor(painter, area, round(self.read_at))
 
     def _paint_curves(self, painter: QPainter, area: QRectF, low: float, high: float) -> None:
         t = look.theme
@@ -132,7 +155,7 @@ class Chart(QWidget):
                 [
                     QPointF(
                         area.left() + x / self.span * area.width(),
-                        area.bottom() - (min(y, high * 2) - low) / (high - low) * area.height(),
+                        area.bottom() - self._height(min(y, high * 2), low, high) * area.height(),
                     )
                     for x, y in points
                     if math.isfinite(y)
@@ -158,11 +181,9 @@ class Chart(QWidget):
             painter.setPen(t.colour(curve.role))
             painter.drawText(QRectF(area.right() + 8, y - 9, RIGHT - 8, 18), Qt.AlignmentFlag.AlignVCenter, curve.name)
 
-    def _paint_hover(self, painter: QPainter, area: QRectF, low: float, high: float) -> None:
+    def _paint_cursor(self, painter: QPainter, area: QRectF, epoch: int) -> None:
+        """A line at an epoch, and the curves' values there."""
         t = look.theme
-        if self._hover is None:
-            return
-        epoch = round((self._hover - area.left()) / area.width() * self.span)
         lines = []
         for curve in self.curves:
             near = [(abs(x - epoch), y) for x, y in curve.points if abs(x - epoch) < 0.51]
@@ -173,7 +194,7 @@ class Chart(QWidget):
         x = area.left() + epoch / self.span * area.width()
         painter.setPen(QPen(t.colour("faint"), 1))
         painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-        words = [f"epoch {epoch}"] + [f"{curve.name}  {self._figure(y, True)}" for curve, y in lines]
+        words = [f"epoch {epoch}"] + [f"{curve.name}  {self._figure(y, True)}".strip() for curve, y in lines]
         width = max(painter.fontMetrics().horizontalAdvance(w) for w in words) + 16
         left = x + 8 if x + 8 + width < area.right() + RIGHT else x - 8 - width
         box = QRectF(left, area.top() + 4, width, 18 * len(words) + 6)
@@ -187,18 +208,30 @@ class Chart(QWidget):
     def _figure(self, value: float, fine: bool = False) -> str:
         if self.unit == "%":
             return f"{value * 100:.1f}\u2009%" if fine else f"{value * 100:.0f}\u2009%"
-        return f"{value:.3f}" if fine else f"{value:g}"
+        if fine:
+            return f"{value:.3f}" if value >= 0.1 or value == 0 else f"{value:.2g}"
+        return f"{value:g}"
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Read values."""
         if event is not None:
-            inside = self._area().adjusted(-4, -4, 4, 4).contains(event.position())
-            self._hover = event.position().x() if inside else None
-            self.update()
+            area = self._area()
+            inside = area.adjusted(-4, -4, 4, 4).contains(event.position())
+            self._point(min(self.span, max(0.0, (event.position().x() - area.left()) / area.width() * self.span))
+                        if inside else None)  # fmt: skip
 
     def leaveEvent(self, event: object) -> None:
         """Stop reading."""
-        self._hover = None
+        self._point(None)
+
+    def _point(self, cursor: float | None) -> None:
+        if cursor != self.read_at:
+            self.show_cursor(cursor)
+            self.pointed.emit(-1.0 if cursor is None else cursor)
+
+    def show_cursor(self, cursor: float | None) -> None:
+        """Read the values at an epoch, or none."""
+        self.read_at = None if cursor is None or cursor < 0 else cursor
         self.update()
 
 
@@ -212,6 +245,15 @@ def round_steps(low: float, high: float, most: int) -> list[float]:
     first = math.ceil(low / step - 1e-9)
     last = math.floor(high / step + 1e-9)
     return [k * step for k in range(first, last + 1)]
+
+
+def log_steps(low: float, high: float) -> list[float]:
+    """Round values from low to high for a logarithmic axis: powers of ten, and their 2 and 5 where there are few."""
+    powers = range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)
+    every = [factor * 10.0**power for power in powers for factor in (1, 2, 5)]
+    inside = [value for value in every if low <= value <= high]
+    tens = [value for value in inside if math.isclose(math.log10(value) % 1, 0, abs_tol=1e-9)]
+    return tens if len(tens) > 3 else inside
 
 
 def reduced(points: tuple[tuple[float, float], ...], most: int) -> list[tuple[float, float]]:
