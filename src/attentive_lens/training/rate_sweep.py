@@ -31,6 +31,8 @@ WIDE = 3
 """Losses on each side that one is smoothed with."""
 BEGUN = 0.1
 """Part of the whole fall from which on the loss falls clearly."""
+RISEN = 0.35
+"""Part of the fall so far by which the loss must rise for greater rates not to be looked at."""
 LEAST_FALL = 0.05
 """Part of the first loss that must be learned for a rate to be suggested."""
 
@@ -128,18 +130,28 @@ def smoothed(losses: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.array([losses[k - r : k + r + 1].mean() for k, r in enumerate(reach)])
 
 
+def _turn(curve: NDArray[np.float64], first: float) -> int:
+    """Where the loss has clearly risen again after it fell: beyond, networks that normalise may fall by chance."""
+    least = np.minimum.accumulate(curve)
+    fallen = first - least
+    risen = (fallen > LEAST_FALL * first) & (curve - least > RISEN * fallen)
+    return int(risen.argmax()) if risen.any() else len(curve)
+
+
 def suggestion(rates: NDArray[np.float64], losses: NDArray[np.float64]) -> Suggestion | None:
     """What the losses after steps with rising rates say; None if no rate made them fall."""
     if len(losses) < 2 * WIDE + 1:
         return None
     curve = smoothed(losses)
-    first, least = float(curve[:WIDE].mean()), int(curve.argmin())
+    first = float(curve[:WIDE].mean())
+    curve = curve[: _turn(curve, first)]
+    least = int(curve.argmin())
     fall = first - float(curve[least])
     if fall < LEAST_FALL * first:
         return None
     high = np.flatnonzero(curve[: least + 1] > first - BEGUN * fall)
     begins = int(high[-1]) + 1 if len(high) else 0
-    slopes = np.gradient(smoothed(curve), np.log(rates))
+    slopes = np.gradient(smoothed(curve), np.log(rates[: len(curve)]))
     steepest = begins + int(slopes[begins : least + 1].argmin())
     highest = max(float(rates[least]) / 3, float(rates[steepest]))
     return Suggestion(float(rates[begins]), highest, float(rates[steepest]))

@@ -58,8 +58,8 @@ def advice_of(found: Suggestion | None, planned: float) -> str:
     """What the sweep says of the plan's learning rate."""
     if found is None:
         return (
-            "No learning rate made the loss fall. Look at the labels, the preprocessing and what is frozen before"
-            " training."
+            "No learning rate made the loss fall clearly in so few steps: the sweep cannot say which is good. If"
+            " training does not learn either, look at the labels, the preprocessing and what is frozen."
         )
     begin = f"Begin with {found.rate:.2g}; from {found.lowest:.2g} to {found.highest:.2g} the loss falls."
     if planned < found.lowest / 3:
