@@ -207,13 +207,14 @@ class NetworkPage(Page):
             self.about.setText(f"{counted(len(faults), 'fault', 'faults')}: it cannot be trained yet")
         else:
             frozen = sum(fact.weights for fact in facts if fact.name in plan.frozen)
-            held = f", {thousands(frozen)} of them frozen" if frozen else ""
+            held = f", {thousands(frozen)} frozen" if frozen else ""
             cost = short(sum(fact.multiply_adds for fact in facts))
             weights = thousands(sum(fact.weights for fact in facts))
             self.about.setText(
                 f"{len(self.panel.nodes)} layers · {weights} weights{held} · {cost} multiply-adds an image"
                 f" · {short(needed)}B to train"
             )
+        self.about.setToolTip(self.about.text())
         too_large = needed > free and not faults and self.panel.run is None
         if too_large:
             self.memory.setText(
