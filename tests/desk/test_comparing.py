@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from tests.conftest import small_plan
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.comparing import RunRow, compare, judged, runs_table
+from attentive_lens.desk.comparing import RunRow, alike, compare, free_seed, judged, runs_table, spread
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import LensError
 from attentive_lens.plan.difference import Difference
@@ -87,3 +88,25 @@ def test_chance_is_that_of_two_shares_and_shrinks_with_the_images() -> None:
     assert chance == pytest.approx(1.96 * math.sqrt(0.85 * 0.15 * 2 / 100))
     _, finer, _ = judged(row(1, 0.80, 400), replace(row(2, 0.90), images=400), ())
     assert finer == pytest.approx(chance / 2)
+
+
+def test_runs_that_differ_in_the_seed_alone_tell_how_far_apart_a_seed_brings_them(station: Workspace) -> None:
+    plan = small_plan()
+    assert spread(station, plan) is None, "one run has no spread"
+    assert free_seed(station, plan) == plan.seed + 1
+    for seed in (20, 21):
+        finish(execute(station, station.claim_run(replace(plan, seed=seed, name="again")), lambda: False))
+    finish(execute(station, station.claim_run(plan.changed({"training.epochs": 1})), lambda: False))
+    station.claim_run(replace(plan, seed=22))
+    assert [row.run for row in alike(station, plan)] == [1, 2, 3], "neither another plan nor one that is not done"
+    assert free_seed(station, replace(plan, seed=20)) == 23
+    found = spread(station, plan)
+    assert found is not None
+    values = np.array([row.accuracy for row in alike(station, plan)])
+    assert found.mean == pytest.approx(values.mean())
+    assert found.deviation == pytest.approx(values.std(ddof=1))
+    half = 4.302653 * values.std(ddof=1) / np.sqrt(3)  # Student's t for two degrees of freedom
+    assert found.low == pytest.approx(max(0, values.mean() - half), abs=1e-6)
+    assert found.high == pytest.approx(min(1, values.mean() + half), abs=1e-6)
+    assert (found.lowest, found.highest) == (values.min(), values.max())
+    assert "3 runs that differ in the seed alone" in found.advice

@@ -24,6 +24,7 @@ COMMANDS = (
     "watch",
     "runs",
     "compare",
+    "repeat",
     "score",
     "explain",
     "causes",

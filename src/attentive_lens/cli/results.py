@@ -7,7 +7,7 @@ from typing import Any
 
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
 from attentive_lens.core.records import PlainTable, schema
-from attentive_lens.desk.comparing import RunsCompared, RunsTable
+from attentive_lens.desk.comparing import RunsCompared, RunsTable, Spread
 from attentive_lens.desk.measuring_results import Measured
 from attentive_lens.desk.requests.bases import BaseProbe
 from attentive_lens.desk.requests.causes import Cause
@@ -295,6 +295,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "watch": (RunWatched,),
     "runs": (RunsTable,),
     "compare": (RunsCompared,),
+    "repeat": (Spread,),
     "score": (ScoresOfRun,),
     "explain": (Explained,),
     "causes": (CommonCauses,),

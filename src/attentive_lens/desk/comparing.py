@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import math
-from dataclasses import dataclass
+import statistics
+from dataclasses import dataclass, replace
 
 from attentive_lens.desk.curves import Z, interval, said_by_curves
 from attentive_lens.desk.runs import RunReader, RunView
@@ -75,6 +76,77 @@ class RunsCompared:
     points: float | None
     chance: float | None
     advice: str
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Runs that differ in the seed alone: what their validation accuracies come to.
+
+    Attributes
+    ----------
+    runs : tuple of int
+        Their numbers.
+    mean, deviation : float
+        Of the best epochs' accuracies; the deviation of single runs about it (n − 1).
+    lowest, highest : float
+        Of them.
+    low, high : float
+        95 % interval of the mean, by Student's t (1908).
+    advice : str
+        The same in a sentence.
+    """
+
+    runs: tuple[int, ...]
+    mean: float
+    deviation: float
+    lowest: float
+    highest: float
+    low: float
+    high: float
+    advice: str
+
+
+def spread(workspace: Workspace, plan: Plan) -> Spread | None:
+    """Of all done runs whose plans are this one but for seed and name; None of fewer than two."""
+    found = [row for row in alike(workspace, plan) if row.accuracy is not None]
+    if len(found) < 2:
+        return None
+    from scipy.stats import t  # only here: little else is slower to load
+
+    values = [row.accuracy for row in found if row.accuracy is not None]
+    mean, deviation = statistics.fmean(values), statistics.stdev(values)
+    half = float(t.ppf(0.975, len(values) - 1)) * deviation / math.sqrt(len(values))
+    low, high = max(0.0, mean - half), min(1.0, mean + half)
+    advice = (
+        f"{len(values)} runs that differ in the seed alone: {mean:.1%} on average (95 %: {low:.1%} to {high:.1%}), from"
+        f" {min(values):.1%} to {max(values):.1%}. Single runs lie {deviation * 100:.1f} points about it: less than"
+        f" {2 * math.sqrt(2) * deviation * 100:.1f} points between two runs may be the seed."
+    )
+    return Spread(tuple(row.run for row in found), mean, deviation, min(values), max(values), low, high, advice)
+
+
+def alike(workspace: Workspace, plan: Plan) -> tuple[RunRow, ...]:
+    """Runs that are done and whose plans are this one but for seed and name."""
+    found = []
+    for run in workspace.runs():
+        with contextlib.suppress(LensError):
+            if replace(run.plan(), seed=plan.seed, name=plan.name) == plan:
+                found.append(_row(run, {}))
+    return tuple(row for row in found if row.state == "done")
+
+
+def free_seed(workspace: Workspace, plan: Plan) -> int:
+    """The plan's seed, or the next that no run of it has."""
+    used = set()
+    for run in workspace.runs():
+        with contextlib.suppress(LensError):
+            theirs = run.plan()
+            if replace(theirs, seed=plan.seed, name=plan.name) == plan:
+                used.add(theirs.seed)
+    seed = plan.seed
+    while seed in used:
+        seed += 1
+    return seed
 
 
 def runs_table(workspace: Workspace) -> RunsTable:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -13,7 +15,7 @@ from PyQt6.QtWidgets import (
     QVBoxLayout,
 )
 
-from attentive_lens.desk.comparing import RunRow, compare, runs_table
+from attentive_lens.desk.comparing import RunRow, compare, runs_table, spread
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
@@ -147,10 +149,18 @@ class RunsPanel(QFrame):
                 self.advice.setText(str(error))
                 set_role(self.advice, "bad")
         elif len(selected) == 1:
-            rows = runs_table(self.session.workspace).rows
-            self.advice.setText(next((row.advice for row in rows if row.run == selected[0]), ""))
+            self.advice.setText(self._say_of(selected[0]))
         else:
             self.advice.setText("Select two runs to hear whether their difference is more than chance.")
+
+    def _say_of(self, number: int) -> str:
+        """What a run's curves say, and how far apart those are that differ from it in the seed alone."""
+        rows = runs_table(self.session.workspace).rows
+        advice = next((row.advice for row in rows if row.run == number), "")
+        with contextlib.suppress(LensError):
+            found = spread(self.session.workspace, self.session.workspace.run(number).plan())
+            advice = f"{advice} {found.advice}".strip() if found is not None else advice
+        return advice
 
     def _draw(self) -> None:
         others = [run for run in self.selected() if run != self.session.runs.current]
