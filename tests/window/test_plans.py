@@ -251,7 +251,8 @@ def test_all_runs_are_listed_sorted_compared_and_drawn_together(
     table = child(frame, QTableWidget, "runs table")
     heads = [table.horizontalHeaderItem(k).text() for k in range(table.columnCount())]
     assert heads[:2] == ["run", "plan"]
-    assert set(heads[8:]) == {"seed", "training.epochs"}
+    assert set(heads[8:]) == {"seed", "epochs"}
+    assert table.horizontalHeaderItem(heads.index("epochs")).toolTip() == "training.epochs"
 
     def column(head: str) -> list[str]:
         return [table.item(row, heads.index(head)).text() for row in range(table.rowCount())]

@@ -103,12 +103,13 @@ class RunsPanel(QFrame):
         selected = set(self.selected())
         table = runs_table(self.session.workspace)
         self.table.setSortingEnabled(False)
-        heads = [*FIXED, *table.keys]
+        heads = [*FIXED, *map(_head, table.keys)]
         self.table.setColumnCount(len(heads))
         for column, head in enumerate(heads):
             item = QTableWidgetItem(head)
             side = Qt.AlignmentFlag.AlignLeft if head in ("plan", "state") else Qt.AlignmentFlag.AlignRight
             item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+            item.setToolTip(table.keys[column - len(FIXED)] if column >= len(FIXED) else "")
             self.table.setHorizontalHeaderItem(column, item)
         self.table.setRowCount(len(table.rows))
         for place, run in enumerate(table.rows):
@@ -193,6 +194,12 @@ def _cells(run: RunRow, keys: tuple[str, ...]) -> list[_Cell]:
         words = run.settings.get(key, "–")
         cells.append(_Cell(words, _number(words)))
     return cells
+
+
+def _head(key: str) -> str:
+    """A setting's own word: epochs for training.epochs, optimiser for optimiser.kind."""
+    section, _, name = key.rpartition(".")
+    return section if name == "kind" and section else name.replace("_", " ")
 
 
 def _number(words: str) -> float | str:
