@@ -130,9 +130,14 @@ def alike(workspace: Workspace, plan: Plan) -> tuple[RunRow, ...]:
     found = []
     for run in workspace.runs():
         with contextlib.suppress(LensError):
-            if replace(run.plan(), seed=plan.seed, name=plan.name) == plan:
+            if _is_alike(run.plan(), plan):
                 found.append(_row(run, {}))
     return tuple(row for row in found if row.state == "done")
+
+
+def _is_alike(one: Plan, other: Plan) -> bool:
+    """Whether two plans differ in seed and name at most."""
+    return replace(one, seed=other.seed, name=other.name) == other
 
 
 def free_seed(workspace: Workspace, plan: Plan) -> int:
@@ -141,7 +146,7 @@ def free_seed(workspace: Workspace, plan: Plan) -> int:
     for run in workspace.runs():
         with contextlib.suppress(LensError):
             theirs = run.plan()
-            if replace(theirs, seed=plan.seed, name=plan.name) == plan:
+            if _is_alike(theirs, plan):
                 used.add(theirs.seed)
     seed = plan.seed
     while seed in used:
@@ -196,16 +201,12 @@ def judged(one: RunRow, other: RunRow, found: tuple[Difference, ...]) -> tuple[f
     ahead = other if points > 0 else one
     apart = f"Run {ahead.run} is {abs(points) * 100:.1f} points ahead" if points else "Both are right equally often"
     reach = f"chance alone reaches {chance * 100:.1f} points on so few images"
-    seeds = [row for row in found if row.key == "seed"]
-    alike = " The plans differ in the seed alone: this is what chance does." if seeds and len(found) == 1 else ""
+    by_seed = [row.key for row in found] == ["seed"]
+    more = " The plans differ in the seed alone: this is what chance does." if by_seed else ""
     if abs(points) <= chance:
-        more = "" if alike else " Repeat both with other seeds, or hold more images out, before choosing by it."
-        return points, chance, f"{apart}, and {reach}.{more}{alike}"
-    return (
-        points,
-        chance,
-        f"{apart}, more than the {chance * 100:.1f} that chance reaches.{alike}",
-    )
+        more = more or " Repeat both with other seeds, or hold more images out, before choosing by it."
+        return points, chance, f"{apart}, and {reach}.{more}"
+    return points, chance, f"{apart}, more than the {chance * 100:.1f} that chance reaches.{more}"
 
 
 def _row(run: Run, settings: dict[str, str]) -> RunRow:

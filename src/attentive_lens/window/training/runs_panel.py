@@ -65,6 +65,7 @@ class RunsPanel(QFrame):
         self.setProperty("role", "panel")
         self.setObjectName("runs panel")
         self.beside: tuple[int, ...] = ()
+        self._advice: dict[int, str] = {}
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
@@ -102,6 +103,7 @@ class RunsPanel(QFrame):
         """List the runs there are now; those selected stay so."""
         selected = set(self.selected())
         table = runs_table(self.session.workspace)
+        self._advice = {row.run: row.advice for row in table.rows}
         self.table.setSortingEnabled(False)
         heads = [*FIXED, *map(_head, table.keys)]
         self.table.setColumnCount(len(heads))
@@ -156,8 +158,7 @@ class RunsPanel(QFrame):
 
     def _say_of(self, number: int) -> str:
         """What a run's curves say, and how far apart those are that differ from it in the seed alone."""
-        rows = runs_table(self.session.workspace).rows
-        advice = next((row.advice for row in rows if row.run == number), "")
+        advice = self._advice.get(number, "")
         with contextlib.suppress(LensError):
             found = spread(self.session.workspace, self.session.workspace.run(number).plan())
             advice = f"{advice} {found.advice}".strip() if found is not None else advice
