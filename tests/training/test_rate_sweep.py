@@ -86,7 +86,7 @@ def kept_in(station: Workspace) -> dict[str, int]:
 def test_a_plan_is_swept_on_its_own_images_and_nothing_is_kept(
     station: Workspace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(rate_sweep, "STEPS", 40)
+    monkeypatch.setattr(rate_sweep, "STEPS", 60)
     before = kept_in(station)
     plan = small_plan().changed({"optimiser": "sgd", "optimiser.learning_rate": 0.01})
     request = SweepRates(str(station.folder), plan.write())
@@ -101,6 +101,10 @@ def test_a_plan_is_swept_on_its_own_images_and_nothing_is_kept(
     assert f"Begin with {swept.suggested:.2g}" in swept.advice
     assert answer(request) == swept, "the same plan gives the same sweep"
     assert kept_in(station) == before
+    assert swept.rates[1] / swept.rates[0] == pytest.approx((HIGHEST / LOWEST) ** (1 / 59))
+    monkeypatch.setattr(rate_sweep, "SECONDS", 0.0)
+    hurried = answer(request)
+    assert hurried.rates[1] / hurried.rates[0] == pytest.approx((HIGHEST / LOWEST) ** (1 / (rate_sweep.FEWEST - 1)))
 
 
 def test_the_plan_s_rate_is_judged_by_what_was_found() -> None:

@@ -8,6 +8,7 @@ networks», section 3.3, takes that of the passing batches). The weights are thr
 from __future__ import annotations
 
 import math
+import time
 from dataclasses import dataclass
 from typing import TypeAlias
 
@@ -23,8 +24,10 @@ from attentive_lens.training.learner import Classifier
 
 LOWEST, HIGHEST = 1e-6, 10.0
 """Rates of the first and the last step."""
-STEPS = 105
-"""Steps: fifteen for every tenfold."""
+STEPS, FEWEST = 105, 35
+"""Steps: fifteen for every tenfold, and five where more would take too long."""
+SECONDS = 45.0
+"""That a sweep should take at most; `FEWEST` steps are taken all the same."""
 AWAY = 2.0
 """Times the first loss at which nothing is left to be learned from greater rates."""
 WIDE = 3
@@ -82,9 +85,7 @@ class Suggestion:
     rate: float
 
 
-def sweep(
-    learner: Rising, feed: Feed, judged: Batch, steps: int = STEPS
-) -> Job[tuple[NDArray[np.float64], NDArray[np.float64]]]:
+def sweep(learner: Rising, feed: Feed, judged: Batch) -> Job[Swept]:
     """Rates and the loss after a step with each, until the loss runs away.
 
     Parameters
@@ -95,12 +96,14 @@ def sweep(
         Training batches; they begin anew when they are used up.
     judged : Batch
         What the loss is taken on, prepared.
-    steps : int
-        At most.
     """
+    first, epoch, number = learner.loss_on(judged), 0, 0  # the first time, which may compile, is not timed
+    began = time.perf_counter()
+    learner.loss_on(judged)
+    each = (time.perf_counter() - began) * (1 + feed.size / len(judged.images))
+    steps = min(STEPS, max(FEWEST, int(SECONDS / each)))
     rates = np.geomspace(LOWEST, HIGHEST, steps)
     losses: list[float] = []
-    first, epoch, number = learner.loss_on(judged), 0, 0
     batches = feed.epoch(0)
     for step, rate in enumerate(rates):
         batch = next(batches, None)

@@ -49,7 +49,7 @@ class SettingsPanel(QWidget):
             button(
                 "Sweep learning rates",
                 "sweep rates",
-                "Trains for a moment at rising learning rates and shows which make the loss fall; under a minute.",
+                "Trains for a moment at rising learning rates and shows which make the loss fall.",
                 self.sweep_asked.emit,
             ),
             0,
