@@ -25,7 +25,8 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import scored
-from attentive_lens.training.journal import EpochEvent, Figures
+from attentive_lens.training.figures import Figures
+from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import Workspace
 
 

@@ -12,7 +12,8 @@ from attentive_lens.desk.cautions import PERFECT, caution_of_names, classes_by_f
 from attentive_lens.desk.collection import Collection
 from attentive_lens.desk.curves import interval, over_fits_since, said_by_curves, still_falls
 from attentive_lens.desk.runs import RunReader, RunView
-from attentive_lens.training.journal import EpochEvent, Figures
+from attentive_lens.training.figures import Figures
+from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import ImageRow, Run, Workspace
 
 

@@ -139,7 +139,7 @@ def test_a_child_process_trains_outlives_its_window_and_stops_when_asked(station
         wait_for(lambda: len(reader.view().epochs) >= 1, 60)
         assert reader.view().state == "training"
     finally:
-        run.ask_to_stop()
+        run.ask("stop")
         wait_for(lambda: reader.view().state != "training", 30)
         wait_for(lambda: not run.is_training(), 30)
         wait_for(lambda: reap_children() == 0, 30)

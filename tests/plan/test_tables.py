@@ -14,6 +14,7 @@ from hypothesis.strategies import SearchStrategy
 from attentive_lens.core.values import Kind, Spec, Value, of_kind, read_kind
 from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.plan.augmentation import STEPS
+from attentive_lens.plan.averaging import AVERAGING
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.initialisations import INITIALISATIONS
 from attentive_lens.plan.layers import LAYERS
@@ -24,6 +25,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.schedules import SCHEDULES
 from attentive_lens.plan.split import Split
+from attentive_lens.plan.stopping import Stopping
 from attentive_lens.plan.training import Training
 
 CHOICES: dict[str, dict[str, type[Kind]]] = {
@@ -31,6 +33,7 @@ CHOICES: dict[str, dict[str, type[Kind]]] = {
     "schedule": dict(SCHEDULES),
     "loss": dict(LOSSES),
     "initialisation": dict(INITIALISATIONS),
+    "averaging": dict(AVERAGING),
 }
 """The plan's sections of which one kind is chosen."""
 TABLES: dict[str, dict[str, type[Kind]]] = {
@@ -40,7 +43,7 @@ TABLES: dict[str, dict[str, type[Kind]]] = {
     "augmentation": dict(STEPS),
 }
 ALL = [(table, kind, cls) for table, rows in TABLES.items() for kind, cls in rows.items()]
-SECTIONS: list[type[Value]] = [Split, Preprocessing, Training]
+SECTIONS: list[type[Value]] = [Split, Preprocessing, Training, Stopping]
 
 
 def numeric(known: Spec, whole: bool) -> SearchStrategy[Any]:

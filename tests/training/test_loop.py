@@ -26,17 +26,19 @@ from attentive_lens.plan.optimisers import Adam
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.control import Control
+from attentive_lens.training.figures import Figures
 from attentive_lens.training.journal import (
     EndEvent,
     EpochEvent,
-    Figures,
     Journal,
     damaged_lines,
     read_event,
     read_events,
 )
-from attentive_lens.training.learner import Classifier, Learner, Metrics
+from attentive_lens.training.learner import Classifier, Learner
 from attentive_lens.training.loop import Outcome, run
+from attentive_lens.training.metrics import Metrics
 
 SIDE = 8
 PREPARATION = Preprocessing(input_size=SIDE)
@@ -54,6 +56,16 @@ def spots(n: int = 40) -> tuple[np.ndarray, np.ndarray]:
     return pixels, labels
 
 
+class Asked(Control):
+    """Asks to stop when it is told so."""
+
+    def __init__(self, stop: Callable[[], bool]) -> None:
+        self.stop = stop
+
+    def word(self) -> str:
+        return "stop" if self.stop() else ""
+
+
 def train(
     folder: Path, epochs: int = 4, stop: Callable[[], bool] = lambda: False, held: int = 10, **settings: float
 ) -> Outcome:
@@ -62,21 +74,23 @@ def train(
     members = np.arange(held, len(labels))
     preprocessor = Preprocessor.measured(pixels[members], PREPARATION)
     network = Network.start(PLAN, PREPARATION.shape, 1)
-    plan = replace(WHOLE, optimiser=Adam(**{"learning_rate": 0.01, **settings}))
+    plan = replace(
+        WHOLE, optimiser=Adam(**{"learning_rate": 0.01, **settings}), training=WHOLE.training.with_(epochs=epochs)
+    )
     feed = Feed(pixels, labels, members, DEFAULT_AUGMENTATION[3:], preprocessor, 1, 8, 2)
     model = ModelFile(PLAN, {}, preprocessor, ("left", "right"))
     with ThreadPool(1) as thread_pool, Journal(folder / "journal.jsonl") as journal:
         learner = Classifier(network, plan, preprocessor, thread_pool)
         checkpoints = Checkpoints(folder / "checkpoints", model)
         data = pixels[:held], labels[:held]
-        return finish(run(learner, feed, data, epochs, checkpoints, journal, {"n": 1}, stop))
+        return finish(run(learner, feed, data, plan, checkpoints, journal, {"n": 1}, Asked(stop)))
 
 
 def test_what_can_be_learned_is_learned_and_written_down(tmp_path: Path) -> None:
     outcome = train(tmp_path / "a")
     assert (outcome.state, outcome.epochs) == ("done", 4)
     assert outcome.best is not None
-    assert outcome.best.accuracy == 1.0
+    assert outcome.best["accuracy"] == 1.0
     events, _ = read_events(tmp_path / "a" / "journal.jsonl")
     epochs = [e for e in events if e["event"] == "epoch"]
     assert [e["epoch"] for e in epochs] == [1, 2, 3, 4]
@@ -99,7 +113,7 @@ def test_the_best_epoch_is_kept_even_if_later_ones_are_worse(tmp_path: Path) -> 
     figures = [(e["validation"]["accuracy"], -e["validation"]["loss"]) for e in events if e["event"] == "epoch"]
     assert outcome.best is not None
     assert best["epoch"] == figures.index(max(figures)) + 1
-    assert best["validation"]["accuracy"] == outcome.best.accuracy == max(figures)[0]
+    assert best["validation"]["accuracy"] == outcome.best["accuracy"] == max(figures)[0]
 
 
 def test_a_stop_in_an_epoch_keeps_what_was_learned(tmp_path: Path) -> None:
@@ -229,10 +243,11 @@ def test_the_best_epoch_stays_the_best_when_later_ones_are_worse_and_worse_ones_
     kept = Checkpoints(tmp_path / "c", ModelFile(PLAN, {}, preprocessor, ("a", "b")))
     with Journal(tmp_path / "j") as journal:
         data = pixels[:10], labels[:10]
-        outcome = finish(run(learner, feed, data, 4, kept, journal, {}, lambda: False))
+        plan = replace(WHOLE, training=WHOLE.training.with_(epochs=4))
+        outcome = finish(run(learner, feed, data, plan, kept, journal, {}, Control()))
     events, _ = read_events(tmp_path / "j")
     assert [e["best"] for e in events if e["event"] == "epoch"] == [True, True, False, False]
-    assert outcome.best == Metrics(0.5, 8, 10)
+    assert outcome.best == {"accuracy": 0.8, "loss": 0.5}
     assert [mark.right for mark in learner.noted] == [3, 8, 2, 5]
     assert kept.best is not None
     assert kept.best[1]["epoch"] == 2

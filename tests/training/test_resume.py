@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from tests.training.test_loop import PREPARATION, spots
+from tests.training.test_loop import PREPARATION, Asked, spots
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.engine.network import Network
@@ -20,6 +21,7 @@ from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION
+from attentive_lens.plan.averaging import AVERAGING
 from attentive_lens.plan.blocks import Residual, built
 from attentive_lens.plan.layers import BatchNormalisation, Convolution, Dropout, GlobalPooling, Output, Relu
 from attentive_lens.plan.optimisers import OPTIMISERS
@@ -27,6 +29,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.schedules import SCHEDULES, ScheduleSettings
 from attentive_lens.plan.training import Training
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.control import Control, Rates
 from attentive_lens.training.journal import Journal, read_events
 from attentive_lens.training.learner import Classifier
 from attentive_lens.training.loop import Outcome, Position, run
@@ -43,6 +46,7 @@ PLAN = built(
     ]
 ).with_outputs(2)
 EPOCHS, HELD = 3, 10
+TRAINING = Training(epochs=EPOCHS, clip_norm=1.0)
 
 
 def schedule_of(kind: str) -> ScheduleSettings:
@@ -54,17 +58,27 @@ class Killed(Exception):
     """The machine went down."""
 
 
-def train(folder: Path, rule: str, schedule: str, stop_after: int = 10**9, kill_after: int = 10**9) -> Outcome:
-    """Train, or go on where the folder's last checkpoint stands."""
+def train(
+    folder: Path,
+    rule: str,
+    schedule: str,
+    stop_after: int = 10**9,
+    kill_after: int = 10**9,
+    control: Control | None = None,
+    rates: Rates = (),
+    **parts: Any,
+) -> Outcome:
+    """Train, or go on where the folder's last checkpoint stands; ``parts`` of the plan are as given."""
     folder.mkdir(exist_ok=True)
     pixels, labels = spots()
     members = np.arange(HELD, len(labels))
     preprocessor = Preprocessor.measured(pixels[members], PREPARATION)
     feed = Feed(pixels, labels, members, DEFAULT_AUGMENTATION, preprocessor, 1, 8, 2)
     plan = replace(
-        Plan(network=PLAN, preprocessing=PREPARATION, training=Training(epochs=EPOCHS, clip_norm=1.0)),
+        Plan(network=PLAN, preprocessing=PREPARATION, training=TRAINING),
         optimiser=OPTIMISERS[rule](learning_rate=0.01, weight_decay=0.01),
         schedule=schedule_of(schedule),
+        **parts,
     )
     model = ModelFile(PLAN, {}, preprocessor, ("left", "right"))
     last = folder / "checkpoints" / "last.alens"
@@ -78,15 +92,16 @@ def train(folder: Path, rule: str, schedule: str, stop_after: int = 10**9, kill_
 
     with ThreadPool(1) as thread_pool, Journal(folder / "journal.jsonl") as journal:
         network = Network.start(PLAN, PREPARATION.shape, 1)
-        learner = Classifier(network, plan, preprocessor, thread_pool)
+        learner = Classifier(network, plan, preprocessor, thread_pool, examples=feed.examples)
+        learner.rates = rates
         position = Position()
         if last.exists():
             kept = read_checkpoint(last)
             learner.restore(kept.weights, kept.optimiser)
             position = Position.read(json.loads(json.dumps(kept.card["position"])))
-        checkpoints = Checkpoints(folder / "checkpoints", model)
+        checkpoints = Checkpoints(folder / "checkpoints", model, keep_last=plan.training.keep_last)
         held = pixels[:HELD], labels[:HELD]
-        return finish(run(learner, feed, held, EPOCHS, checkpoints, journal, {}, stop, position))
+        return finish(run(learner, feed, held, plan, checkpoints, journal, {}, control or Asked(stop), position))
 
 
 def state(folder: Path) -> dict[str, bytes]:
@@ -96,28 +111,35 @@ def state(folder: Path) -> dict[str, bytes]:
     return found | {f"best {n}/{k}": a.tobytes() for n, arrays in best.weights.items() for k, a in arrays.items()}
 
 
-@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=18, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.sampled_from(sorted(OPTIMISERS)),
     st.sampled_from(sorted(SCHEDULES)),
+    st.sampled_from(sorted(AVERAGING)),
     st.lists(st.tuples(st.booleans(), st.integers(0, 9)), min_size=1, max_size=3),
     st.integers(0, 2**30),
 )
 def test_an_interrupted_run_ends_as_if_it_never_was(
-    tmp_path_factory: pytest.TempPathFactory, rule: str, schedule: str, cuts: list[tuple[bool, int]], seed: int
+    tmp_path_factory: pytest.TempPathFactory,
+    rule: str,
+    schedule: str,
+    averaging: str,
+    cuts: list[tuple[bool, int]],
+    seed: int,
 ) -> None:
     del seed
     whole, cut = tmp_path_factory.mktemp("whole"), tmp_path_factory.mktemp("cut")
-    outcome = train(whole, rule, schedule)
+    mean = AVERAGING[averaging](**({"start": 0.3} if averaging == "stochastic weight averaging" else {}))
+    outcome = train(whole, rule, schedule, averaging=mean)
     for killed, after in cuts:
         if killed:
             try:
-                train(cut, rule, schedule, kill_after=after)
+                train(cut, rule, schedule, kill_after=after, averaging=mean)
             except Killed:
                 continue
         else:
-            train(cut, rule, schedule, stop_after=after)
-    again = train(cut, rule, schedule)
+            train(cut, rule, schedule, stop_after=after, averaging=mean)
+    again = train(cut, rule, schedule, averaging=mean)
     assert again.state == outcome.state == "done"
     assert again.best == outcome.best
     assert state(cut) == state(whole)

@@ -11,6 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from attentive_lens.core.values import Kind, Value
 from attentive_lens.plan.augmentation import STEPS
+from attentive_lens.plan.averaging import AVERAGING
 from attentive_lens.plan.initialisations import INITIALISATIONS
 from attentive_lens.plan.layers import LAYERS
 from attentive_lens.plan.losses import LOSSES
@@ -18,6 +19,7 @@ from attentive_lens.plan.optimisers import OPTIMISERS
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.schedules import SCHEDULES
 from attentive_lens.plan.split import Split
+from attentive_lens.plan.stopping import Stopping
 from attentive_lens.plan.training import Training
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.form import Form, KindForm
@@ -30,6 +32,7 @@ CHOICES: dict[str, dict[str, type[Kind]]] = {
     "schedule": dict(SCHEDULES),
     "loss": dict(LOSSES),
     "initialisation": dict(INITIALISATIONS),
+    "averaging": dict(AVERAGING),
 }
 VALUES: list[type[Value]] = [
     *(cls for rows in CHOICES.values() for cls in rows.values()),
@@ -37,6 +40,7 @@ VALUES: list[type[Value]] = [
     Preprocessing,
     Split,
     Training,
+    Stopping,
 ]
 
 

@@ -48,7 +48,7 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> ExampleD
     else:
         run = place.run(view.number) if view is not None else place.claim_run(plan)
         if view is not None:
-            run.forget_stop()
+            run.forget_word()
             say(f"Run {run.number} was interrupted after epoch {len(view.epochs)}: it goes on.")
         trained = train_run(place, run, resume=view is not None)
         ended = summary(trained)
@@ -58,7 +58,8 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> ExampleD
         best = trained.outcome.best
         if best is not None:
             say(
-                f"Trained run {run.number} in {trained.outcome.seconds:.0f} s: validation accuracy {best.accuracy:.1%}."
+                f"Trained run {run.number} in {trained.outcome.seconds:.0f} s: validation accuracy"
+                f" {best['accuracy']:.1%}."
             )
     return _results(place, run, ended, say)
 

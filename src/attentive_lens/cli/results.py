@@ -16,7 +16,8 @@ from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
-from attentive_lens.training.journal import EpochEvent, Figures
+from attentive_lens.training.figures import Figures
+from attentive_lens.training.journal import EpochEvent
 
 
 @dataclass(frozen=True)
@@ -121,7 +122,10 @@ class SetFigures:
 
 @dataclass(frozen=True)
 class RunEnded:
-    """How a run ended; the model is null before its first epoch is finished, validation without such a set."""
+    """How a run ended, and by which rule if before its epochs were over.
+
+    The model is null before its first epoch is finished, validation without such a set.
+    """
 
     run: int
     state: str
@@ -130,6 +134,7 @@ class RunEnded:
     weights_sha256: str
     validation: Figures | None
     model: str | None
+    reason: str
 
 
 @dataclass(frozen=True)

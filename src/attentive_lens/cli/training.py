@@ -20,7 +20,8 @@ from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
 from attentive_lens.errors import BadUsage
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.journal import EpochEvent, Figures
+from attentive_lens.training.figures import Figures
+from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import Run, Workspace
 
 STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
@@ -69,11 +70,13 @@ def train_here(
 
 def _say(trained: Trained) -> None:
     run, best = trained.run, trained.outcome.best
-    figures = f", best validation accuracy {best.accuracy:.1%}" if best else ""
+    figures = f", best validation accuracy {best['accuracy']:.1%}" if best else ""
     out.print(
         f"run {run.number} {trained.outcome.state}: {trained.outcome.epochs} epochs in"
         f" {trained.outcome.seconds:.0f} s{figures}"
     )
+    if trained.outcome.reason:
+        out.print(f"ended by {trained.outcome.reason}")
     if trained.outcome.epochs:
         out.print(f"model: {run.model}")
 
@@ -123,12 +126,11 @@ def epoch_line(epoch: EpochEvent) -> str:
 def summary(trained: Trained) -> RunEnded:
     """What `train --json` prints."""
     best, outcome = trained.outcome.best, trained.outcome
-    validation = Figures(best.accuracy, best.loss) if best else None
+    validation = Figures(**best) if best else None
     model = str(trained.run.model) if outcome.epochs else None
     seconds = round(outcome.seconds, 3)
-    return RunEnded(
-        trained.run.number, outcome.state, outcome.epochs, seconds, trained.weights_sha256, validation, model
-    )
+    number, sha = trained.run.number, trained.weights_sha256
+    return RunEnded(number, outcome.state, outcome.epochs, seconds, sha, validation, model, outcome.reason)
 
 
 def _warn_of_base(workspace: Path, plan: Plan) -> None:

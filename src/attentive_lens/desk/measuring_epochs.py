@@ -12,6 +12,7 @@ import threading
 import time
 from collections import defaultdict
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +33,7 @@ from attentive_lens.plan.layers import LayerSettings
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.control import Control
 from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Classifier
 from attentive_lens.training.loop import run
@@ -125,7 +127,7 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
     clock.count("augmentation", feed, "batch")
     before = peak()
     with tempfile.TemporaryDirectory() as folder, ThreadPool(threads) as thread_pool:
-        learner = Classifier(network, plan, preprocessor, thread_pool)
+        learner = Classifier(network, plan, preprocessor, thread_pool, examples=feed.examples)
         clock.count("optimiser", learner.optimiser, "step")
         clock.count("evaluation", learner, "evaluate", threads)
         model = ModelFile(network.plan, {}, preprocessor, tuple("abcdef"), plan.loss.output, network.used_kernels())
@@ -134,7 +136,8 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
             for owner, method in ((checkpoints, "keep"), (checkpoints, "write"), (journal, "write")):
                 clock.count("journal and checkpoints", owner, method)
             held_out = (Chosen(pixels, np.arange(images, images + judged)), labels[images:])
-            steps = run(learner, feed, held_out, epochs + 1, checkpoints, journal, {}, lambda: False)
+            whole = replace(plan, training=plan.training.with_(epochs=epochs + 1))
+            steps = run(learner, feed, held_out, whole, checkpoints, journal, {}, Control())
             clock.mark_at(learner, "on_epoch_end")
             finish(steps)
     after = peak()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from attentive_lens.desk.controlling import steer
 from attentive_lens.desk.observing import Signal
 from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_training
 from attentive_lens.errors import LensError
@@ -117,13 +118,12 @@ class OpenRuns:
         self._read()
         self.changed.emit()
 
-    def stop(self) -> None:
-        """Ask the training run to stop; it keeps everything."""
+    def steer(self, action: str, rate: float = 0.0) -> None:
+        """Ask the training run for one of `ACTIONS`."""
         training = self.training
-        if training is not None:
-            try:
-                self.workspace.run(training.number).ask_to_stop()
-            except LensError as error:
-                self.said.emit(str(error), True)
-            else:
-                self.said.emit(f"Run {training.number} stops after the step it is in.", False)
+        if training is None:
+            return
+        try:
+            self.said.emit(steer(self.workspace.run(training.number), action, rate), False)
+        except LensError as error:
+            self.said.emit(str(error), True)

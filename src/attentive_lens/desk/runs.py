@@ -5,14 +5,17 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import (
     BatchEvent,
+    ContinueEvent,
     EndEvent,
     EpochEvent,
+    PauseEvent,
+    RateEvent,
     ResumeEvent,
     StartEvent,
     read_event,
@@ -47,6 +50,12 @@ class RunView:
         Seconds since 1970.
     loss_function : str
         What its losses are.
+    paused : bool
+        Whether it waits for a word to go on.
+    rates : list of RateEvent
+        Learning rates that were set while it trained, each from a step on.
+    reason : str
+        By which rule it ended before its epochs were over.
     """
 
     number: int
@@ -58,6 +67,9 @@ class RunView:
     error: str = ""
     started: float = 0.0
     loss_function: str = ""
+    paused: bool = False
+    rates: list[RateEvent] = field(default_factory=list)
+    reason: str = ""
 
     @property
     def has_model(self) -> bool:
@@ -92,6 +104,8 @@ class RunReader:
         self._epochs: list[EpochEvent] = []
         self._batches: list[BatchEvent] = []
         self._end: EndEvent | None = None
+        self._paused = False
+        self._rates: dict[int, RateEvent] = {}
 
     def view(self) -> RunView:
         """The run as it is now."""
@@ -106,8 +120,13 @@ class RunReader:
                 self._batches.append(event)
             elif isinstance(event, EndEvent):
                 self._end = event
+            elif isinstance(event, RateEvent):
+                self._rates = {step: past for step, past in self._rates.items() if step < event.step}
+                self._rates[event.step] = event
+            elif isinstance(event, PauseEvent | ContinueEvent):
+                self._paused = isinstance(event, PauseEvent)
             elif isinstance(event, ResumeEvent):
-                self._end = None
+                self._end, self._paused = None, False
                 self._epochs = [past for past in self._epochs if past.epoch <= event.epoch]
                 self._batches = [past for past in self._batches if past.epoch <= event.epoch]
                 self._start = replace(self._start, at=event.at - sum(past.seconds for past in self._epochs))
@@ -124,6 +143,9 @@ class RunReader:
             end.error if end else "",
             self._start.at,
             self._start.loss_function,
+            self._paused and training,
+            list(self._rates.values()),
+            end.reason if end else "",
         )
 
 
@@ -165,9 +187,11 @@ def check_resumable(run: Run) -> None:
     view = RunReader(run).view()
     if view.state == "training":
         raise BadValue(f"Run {run.number} cannot go on", "it is training", "Wait for its end, or stop it")
+    if view.state == "done" and view.reason:
+        raise BadValue(f"Run {run.number} cannot go on", f"it ended as planned ({view.reason})", "Start a new run")
     if not resumable(view) and run.trained() >= run.plan().training.epochs:
         raise BadValue(f"Run {run.number} cannot go on", "it trained all its epochs", "Start a new run")
-    run.forget_stop()
+    run.forget_word()
 
 
 def _start(workspace: Workspace, run: Run, *words: str) -> None:

@@ -19,6 +19,7 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.bases import base_model, untaken
 from attentive_lens.desk.cautions import changed_since
+from attentive_lens.desk.controlling import RunControl
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.design import price_in_memory
 from attentive_lens.desk.runs import RunReader
@@ -33,6 +34,7 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.control import STOP
 from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, kept_outputs, key_of_part
 from attentive_lens.training.journal import Journal
 from attentive_lens.training.learner import Classifier
@@ -97,6 +99,7 @@ def execute(
                 epochs=trained.outcome.epochs,
                 seconds=round(trained.outcome.seconds, 3),
                 weights_sha256=trained.weights_sha256,
+                reason=trained.outcome.reason,
             )
             return trained
     finally:
@@ -160,18 +163,16 @@ def _execute(
         plan.training.augmentation_variants,
     )
     held_out = data.members("validation")
-    if plan.schedule.needs_validation and not len(held_out):
-        why = f"there is no validation set, and the {plan.schedule.kind} schedule waits for its loss to stop falling"
-        raise BadValue("The learning rate would never fall", why, "Hold some images out, or choose another schedule")
+    if not len(held_out):
+        _check_without_validation(plan)
     model = ModelFile(network.plan, {}, preprocessor, names, plan.loss.output, network.used_kernels())
 
-    def asked() -> bool:
-        return stop() or claimed.should_stop()
-
+    control = RunControl(claimed, stop)
     with ThreadPool(plan.training.threads) as thread_pool:
         counts = np.bincount(data.labels[members], minlength=classes)
         frozen = frozen_part(plan).node
-        learner = Classifier(network, plan, preprocessor, thread_pool, counts, frozen)
+        learner = Classifier(network, plan, preprocessor, thread_pool, counts, frozen, feed.examples)
+        learner.rates = claimed.rates()
         if last is not None:
             learner.restore(last.weights, last.optimiser)
         if not learner.route.trainable:
@@ -180,18 +181,25 @@ def _execute(
         judged: Chosen | NDArray[np.float32] = validation
         kept: FrozenOutputs | None = None
         if frozen:
-            kept = yield from _unless(asked, _kept(workspace, learner, feed, validation, thread_pool))
+            kept = yield from _unless(
+                lambda: control.word() == STOP, _kept(workspace, learner, feed, validation, thread_pool)
+            )
         if kept is not None:
             feed.kept, judged = kept.training, kept.validation
         outcome = yield from run(
             learner,
             feed,
             (judged, data.labels[held_out]),
-            plan.training.epochs,
-            Checkpoints(claimed.checkpoints, model),
+            plan,
+            Checkpoints(
+                claimed.checkpoints,
+                model,
+                keep_last=plan.training.keep_last,
+                seconds=plan.training.checkpoint_minutes * 60,
+            ),
             journal,
             {"plan": plan.write(), "run": claimed.number, "versions": _versions()},
-            asked,
+            control,
             position,
         )
     sha = fingerprint(read_model(claimed.model).weights) if outcome.epochs else ""
@@ -290,6 +298,16 @@ def check_memory(plan: Plan, classes: int) -> None:
             f"a step needs about {needed / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
             "Choose a smaller batch size, a smaller input size or fewer filters",
         )
+
+
+def _check_without_validation(plan: Plan) -> None:
+    """Refuse what follows a validation set where there is none."""
+    if plan.schedule.needs_validation:
+        why = f"there is no validation set, and the {plan.schedule.kind} schedule waits for its loss to stop falling"
+        raise BadValue("The learning rate would never fall", why, "Hold some images out, or choose another schedule")
+    if plan.stopping.needs_validation:
+        why = "there is no validation set, and a rule of «stopping» waits for what it gives"
+        raise BadValue("The run would not stop as planned", why, "Hold some images out, or take the rule back")
 
 
 def _versions() -> PlainTable:

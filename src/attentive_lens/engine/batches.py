@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from typing import TypeVar
 
 import numpy as np
 
@@ -50,6 +51,7 @@ class Step:
 
 
 Found = tuple[float, float, int, Weights, Mapping[str, Array]]
+T = TypeVar("T")
 
 
 def learn(
@@ -95,16 +97,33 @@ def learn(
     return Step(total_loss, plain, sum(r[2] for r in results), total, results[0][4])
 
 
+def statistics(
+    network: Network, images: Array, route: Route, context: StepContext, thread_pool: ThreadPool
+) -> Mapping[str, Array]:
+    """Sums over a batch, N×H×W×C, of the layers that normalise over it and are trained; see `Network.absorb`."""
+    pieces = pieces_of(len(images) * network.multiply_adds)
+    spans = [(a, b) for a, b in pairwise(len(images) * k // pieces for k in range(pieces + 1)) if a < b]
+    ready = network.prepared()
+
+    def piece(k: int) -> Pass[Mapping[str, Array]]:
+        a, b = spans[k]
+        shard_context = replace(context, piece=k)
+        trace: Trace = yield from network.forward_pass(images[a:b], route=route, context=shard_context, ready=ready)
+        return trace.sums
+
+    return together(thread_pool, piece, len(spans))[0]
+
+
 def pieces_of(multiply_adds: int) -> int:
     """Into how many pieces a batch is cut that costs so much forward."""
     worth = max(1, multiply_adds // PIECE_WORK)
     return min(MOST_PIECES, max(FEWEST_PIECES, 1 << (worth.bit_length() - 1)))
 
 
-def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[Found]], count: int) -> list[Found]:
+def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[T]], count: int) -> list[T]:
     """Pass all pieces; where they stop, add their sums in the pieces' order and send all the same on."""
     passes = [piece(k) for k in range(count)]
-    done: list[Found | None] = [None] * count
+    done: list[T | None] = [None] * count
     sums: Array | None = None
 
     def advance(k: int) -> Array | None:

@@ -360,6 +360,13 @@ class Network:
         for name, layer_sums in sums.items():
             self.weights[name].update(self.layers[name].state(self.weights[name], layer_sums))
 
+    def restate(self, sums: Mapping[str, Array]) -> None:
+        """Set the running figures of normalisations to those of some sums, whatever they were."""
+        for name, layer_sums in sums.items():
+            layer = self.layers[name]
+            anew = LAYERS[layer.settings.kind](name, layer.settings.with_(momentum=0.0))
+            self.weights[name].update(anew.state(self.weights[name], layer_sums))
+
     def copy_weights(self) -> Weights:
         """The weights as they are now, copied."""
         return {node: {name: a.copy() for name, a in arrays.items()} for node, arrays in self.weights.items()}

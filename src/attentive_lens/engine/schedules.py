@@ -36,17 +36,21 @@ class At:
         Batches in an epoch, epochs in the run.
     losses : sequence of float
         Validation loss of each epoch so far.
+    most : int
+        Batches after which the run ends all the same; 0: when its epochs are over.
     """
 
     step: int
     batches: int
     epochs: int
     losses: Sequence[float] = ()
+    most: int = 0
 
     @property
     def fraction(self) -> float:
         """Of the run, 0 to 1."""
-        return self.step / (self.batches * self.epochs)
+        whole = self.batches * self.epochs
+        return self.step / (min(whole, self.most) if self.most else whole)
 
 
 def in_batches(epochs: float, batches: int) -> int:

@@ -100,6 +100,12 @@ class Feed:
             augment(self.pixels[rows], rows.tolist(), self.augmentation, self.seed, variant).images
         )
 
+    def examples(self, count: int, variant: int) -> Iterator[Batch]:
+        """Batches of training images, at least so many if there are; others for another variant."""
+        order = random_generator(self.seed, "examples", variant).permutation(len(self.members))
+        for number in range(min(self.batches, -(-count // self.size))):
+            yield self.batch(variant, number, order)
+
     def epoch(self, epoch: int, first: int = 0) -> Iterator[Batch]:
         """The batches of an epoch from ``first`` on, in its own order; made ahead, stopped when it is closed."""
         order = random_generator(self.seed, "order", epoch).permutation(len(self.members))

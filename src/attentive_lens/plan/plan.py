@@ -9,6 +9,7 @@ from typing import Any
 from attentive_lens.core.values import Kind, Value, of_kind, read_kind, unknown_word
 from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION, STEPS, AugmentationStep
+from attentive_lens.plan.averaging import AVERAGING, AveragingSettings, NoAveraging
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.initialisations import INITIALISATIONS, He, InitialisationSettings
@@ -19,17 +20,24 @@ from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.schedules import SCHEDULES, Constant, ScheduleSettings
 from attentive_lens.plan.split import Split
 from attentive_lens.plan.starters import STARTERS
+from attentive_lens.plan.stopping import Stopping
 from attentive_lens.plan.training import Training
 
 FORMAT = 1
 
-SECTIONS: dict[str, type[Value]] = {"split": Split, "preprocessing": Preprocessing, "training": Training}
+SECTIONS: dict[str, type[Value]] = {
+    "split": Split,
+    "preprocessing": Preprocessing,
+    "training": Training,
+    "stopping": Stopping,
+}
 """Parts of a plan that are one value each."""
 CHOICES: dict[str, Mapping[str, type[Kind]]] = {
     "optimiser": OPTIMISERS,
     "schedule": SCHEDULES,
     "loss": LOSSES,
     "initialisation": INITIALISATIONS,
+    "averaging": AVERAGING,
 }
 """Parts of a plan that are one of a table's values each, by the ``kind`` in their section."""
 _OUTLINE = "«attentive-lens plan new» writes a whole plan"
@@ -38,7 +46,7 @@ _WHOLE = {"name", "seed", "network", "augmentation", *(f"base.{name}" for name i
 
 @dataclass(frozen=True)
 class Plan:
-    """A plan: split, preprocessing, augmentation, network, base, training and seed.
+    """A plan: split, preprocessing, augmentation, network, base, training, when it stops, and seed.
 
     Raises
     ------
@@ -55,10 +63,12 @@ class Plan:
     network: NetworkPlan = STARTERS["three blocks"].network
     base: Base | None = None
     training: Training = Training()
+    stopping: Stopping = Stopping()
     optimiser: OptimiserSettings = Adam()
     schedule: ScheduleSettings = Constant()
     loss: LossSettings = CrossEntropy()
     initialisation: InitialisationSettings = He()
+    averaging: AveragingSettings = NoAveraging()
 
     def __post_init__(self) -> None:
         if isinstance(self.seed, bool) or not isinstance(self.seed, int) or not 0 <= self.seed < 2**63:
@@ -148,11 +158,10 @@ class Plan:
     def changed(self, settings: Mapping[str, Any]) -> Plan:
         """A copy with dotted settings changed: ``{"training.epochs": 5, "network": "two blocks"}``.
 
-        ``optimiser``, ``schedule``, ``loss`` and ``initialisation`` take a kind, before any of their settings;
-        ``network`` takes the name of a starting network, which is made for the input size (the plan takes the name
-        too, unless it has one of its own),
-        ``augmentation`` the word ``"none"`` or ``"default"``. A group pattern alone is meant to be followed: with it
-        the split keeps images together by name.
+        ``optimiser``, ``schedule``, ``loss``, ``initialisation`` and ``averaging`` take a kind, before any of their
+        settings; ``network`` takes the name of a starting network, which is made for the input size (the plan takes
+        the name too, unless it has one of its own), ``augmentation`` the word ``"none"`` or ``"default"``. A group
+        pattern alone is meant to be followed: with it the split keeps images together by name.
         """
         plan = self
         if settings.get("split.group_pattern") and "split.keep_together" not in settings:

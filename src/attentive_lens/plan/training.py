@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import Value, spec
+from attentive_lens.plan.measures import MEASURES
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,39 @@ class Training(Value):
         low=0.0,
         high=1e6,
         meaning="A longer gradient is shortened to this norm; 0: never.",
+    )
+    evaluate_every: int = spec(
+        1,
+        label="evaluate every",
+        unit="epochs",
+        low=1,
+        high=100000,
+        meaning="Epochs from one evaluation on the validation set to the next; the last epoch is always evaluated.",
+    )
+    evaluation_batch_size: int = spec(
+        256, label="evaluation batch size", unit="images", low=8, high=4096, meaning="Images evaluated at once."
+    )
+    best_by: str = spec(
+        "accuracy",
+        label="best by",
+        choices=tuple(MEASURES),
+        meaning="The measure, on the validation set, by which the best epoch is chosen; of equals, that of less loss.",
+    )
+    keep_last: int = spec(
+        0,
+        label="keep last",
+        unit="epochs",
+        low=0,
+        high=1000,
+        meaning="Models of so many last epochs kept besides the best one; 0: none.",
+    )
+    checkpoint_minutes: float = spec(
+        2.0,
+        label="save every",
+        unit="minutes",
+        low=0.05,
+        high=1440.0,
+        meaning="Minutes between checkpoints within a long epoch.",
     )
     kernels: str = spec(
         "auto",

@@ -15,8 +15,6 @@ from attentive_lens.training.learner import Learner
 
 SHARE = 0.02
 """Most of a run's time that writing may take."""
-SECONDS = 120.0
-"""Between two checkpoints within an epoch."""
 
 
 class Checkpoints:
@@ -28,12 +26,24 @@ class Checkpoints:
         Made if missing.
     model : ModelFile
         All but the weights and the card.
+    keep_last : int
+        Models of so many last epochs that are kept besides.
+    seconds : float
+        Between two checkpoints within an epoch.
     """
 
-    def __init__(self, folder: Path, model: ModelFile, clock: Callable[[], float] = time.perf_counter) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        model: ModelFile,
+        clock: Callable[[], float] = time.perf_counter,
+        keep_last: int = 0,
+        seconds: float = 120.0,
+    ) -> None:
         folder.mkdir(exist_ok=True)
         remove_leftovers(folder)
         self.folder, self.model, self.clock = folder, model, clock
+        self.keep_last, self.seconds = keep_last, seconds
         self.best: tuple[Weights, PlainTable] | None = None
         self._best_written = True
         self._spent, self._started = 0.0, clock()
@@ -42,8 +52,10 @@ class Checkpoints:
     def keep(self, learner: Learner, card: PlainTable, is_best: bool) -> bool:
         """After an epoch: remember the best in memory, and write both if there is time for it; whether it did."""
         if is_best:
-            self.best = (learner.weights(), card)
+            self.best = (learner.model(), card)
             self._best_written = False
+        if self.keep_last:
+            self._keep_epoch(learner, card)
         if self._spent <= SHARE * (self.clock() - self._started):
             self.write(learner, card)
             return True
@@ -51,10 +63,18 @@ class Checkpoints:
 
     def keep_now_and_then(self, learner: Learner, card: Callable[[], PlainTable]) -> bool:
         """Within a long epoch: write every few minutes, so that little is lost with the machine; whether it did."""
-        if self.clock() - self._last > SECONDS:
+        if self.clock() - self._last > self.seconds:
             self.write(learner, card())
             return True
         return False
+
+    def _keep_epoch(self, learner: Learner, card: PlainTable) -> None:
+        """Write an epoch's model, then remove those that are no longer among the last."""
+        file = self.folder / f"epoch-{int(str(card['epoch'])):04d}.alens"
+        replace(self.model, weights=learner.model(), card=card).write(file)
+        kept = sorted(self.folder.glob("epoch-*.alens"), key=lambda old: (len(old.name), old.name))
+        for old in kept[: -self.keep_last]:
+            old.unlink(missing_ok=True)
 
     def write(self, learner: Learner, card: PlainTable) -> None:
         """Write the best if it is not on disk yet, then the last state: a best epoch is never older than it says."""

@@ -14,14 +14,7 @@ from typing import Self
 
 from attentive_lens.core.records import PlainTable, from_plain
 from attentive_lens.errors import BadFile
-
-
-@dataclass(frozen=True)
-class Figures:
-    """Accuracy, 0 to 1, and mean loss over some images."""
-
-    accuracy: float
-    loss: float
+from attentive_lens.training.figures import ByClass, Figures, Health
 
 
 @dataclass(frozen=True)
@@ -40,6 +33,10 @@ class EpochEvent:
         Of its last step.
     seconds, waited : float
         How long it took, and how much of that went by waiting for a batch.
+    by_class : ByClass or None
+        Of the validation images.
+    health : Health or None
+        Of the layers, in the network's order.
     at : float
         Seconds since 1970.
     """
@@ -51,6 +48,8 @@ class EpochEvent:
     learning_rate: float = 0.0
     seconds: float = 0.0
     waited: float = 0.0
+    by_class: ByClass | None = None
+    health: Health | None = None
     at: float = 0.0
 
 
@@ -99,6 +98,34 @@ class ResumeEvent:
 
 
 @dataclass(frozen=True)
+class RateEvent:
+    """From a step on, another learning rate holds, before the schedule's factor."""
+
+    epoch: int
+    step: int
+    learning_rate: float
+    at: float = 0.0
+
+
+@dataclass(frozen=True)
+class PauseEvent:
+    """The run waits before a step."""
+
+    epoch: int
+    step: int
+    at: float = 0.0
+
+
+@dataclass(frozen=True)
+class ContinueEvent:
+    """A pause is over."""
+
+    epoch: int
+    step: int
+    at: float = 0.0
+
+
+@dataclass(frozen=True)
 class EndEvent:
     """How it ended.
 
@@ -112,6 +139,8 @@ class EndEvent:
         How long it was.
     weights_sha256 : str
         Of the weights, for comparing runs.
+    reason : str
+        By which rule it ended before its epochs were over.
     at : float
         Seconds since 1970.
     """
@@ -121,6 +150,7 @@ class EndEvent:
     epochs: int = 0
     seconds: float = 0.0
     weights_sha256: str = ""
+    reason: str = ""
     at: float = 0.0
 
 
@@ -133,10 +163,11 @@ class Journal:
 
     Events are ``start`` (plan, epochs, loss function), ``resume`` (epoch: whole ones done; what was told of later
     ones is void), ``batch`` (step, loss, learning rate: at most four a second, the loss being the mean since the last),
-    ``epoch`` (number from 1, training and validation loss and accuracy, whether it is the best so far, learning rate
-    of its last step, seconds, and how many of them were spent waiting for a batch) and ``end`` (state, seconds). Each
-    carries ``at``, seconds since 1970. Losses are those of the loss function named, without label smoothing and class
-    weights, in training, validation and scores alike.
+    ``epoch`` (number from 1, training and validation figures, whether it is the best so far, learning rate
+    of its last step, seconds, and how many of them were spent waiting for a batch; the validation images' answers by
+    class, and how the layers did), ``rate`` (one that was set), ``pause``, ``continue`` and ``end`` (state, seconds,
+    by which rule). Each carries ``at``, seconds since 1970. Losses are those of the loss function named, without
+    label smoothing and class weights, in training, validation and scores alike.
     """
 
     def __init__(self, file: Path) -> None:
@@ -181,6 +212,9 @@ KINDS: dict[str, type[object]] = {
     "resume": ResumeEvent,
     "batch": BatchEvent,
     "epoch": EpochEvent,
+    "rate": RateEvent,
+    "pause": PauseEvent,
+    "continue": ContinueEvent,
     "end": EndEvent,
 }
 """Events by name; one that lacks something is a damaged line."""

@@ -6,15 +6,14 @@ The loop knows nothing of networks and optimisers, so a learner may have several
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.batches import learn
+from attentive_lens.engine.batches import learn, statistics
 from attentive_lens.engine.diagnosis import where_it_began
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss, one_hot
@@ -29,21 +28,15 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
+from attentive_lens.training.averaging import AVERAGE, AVERAGING
+from attentive_lens.training.control import Rates, rate_at
+from attentive_lens.training.figures import Health
 from attentive_lens.training.frozen_outputs import outputs_of
+from attentive_lens.training.health import HealthWatch
+from attentive_lens.training.metrics import Metrics, measured
 
-
-@dataclass(frozen=True)
-class Metrics:
-    """Mean loss, without label smoothing and class weights, and number of right answers over some images."""
-
-    loss: float
-    right: int
-    images: int
-
-    @property
-    def accuracy(self) -> float:
-        """Part answered rightly, 0–1."""
-        return self.right / self.images if self.images else 0.0
+STATISTICS_IMAGES = 1024
+"""On which running statistics of averaged weights are taken anew."""
 
 
 class Learner(ABC):
@@ -53,9 +46,12 @@ class Learner(ABC):
     ----------
     learning_rate : float
         Of the last step; 0 before the first.
+    rates : Rates
+        Set while it trains.
     """
 
     learning_rate: float = 0.0
+    rates: Rates = ()
 
     @abstractmethod
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
@@ -65,13 +61,26 @@ class Learner(ABC):
     def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """Loss and right answers on images that are never changed, M×S×S×C uint8."""
 
+    def before_evaluation(self, fraction: float) -> None:
+        """An epoch is over, and so much of the run, and is to be evaluated."""
+        del fraction
+
     @abstractmethod
     def on_epoch_end(self, validation: Metrics | None) -> None:
-        """An epoch is over and was evaluated so."""
+        """An epoch is over and was evaluated so; None if it was not."""
+
+    def health(self, images: int) -> Health | None:
+        """How its layers did since the last time, on so many images; None where nobody looks."""
+        del images
+        return None
 
     @abstractmethod
     def weights(self) -> Weights:
         """A copy of what has been learned."""
+
+    def model(self) -> Weights:
+        """A copy of what was evaluated and is to be kept as a model: the weights, or a mean of them."""
+        return self.weights()
 
     @abstractmethod
     def memory(self) -> dict[str, Array]:
@@ -100,6 +109,9 @@ class Classifier(Learner):
     frozen : str
         A node up to which nothing changes: only what stands after it is run, on its outputs, which stand in for images
         where they are kept and are computed from images where they are not.
+    examples : callable, optional
+        Gives batches of at least so many training images, others for another number: running statistics of averaged
+        weights are taken on them, and the layers' health.
     """
 
     def __init__(
@@ -110,6 +122,7 @@ class Classifier(Learner):
         thread_pool: ThreadPool,
         counts: NDArray[np.int64] | None = None,
         frozen: str = "",
+        examples: Callable[[int, int], Iterable[Batch]] | None = None,
     ) -> None:
         self.network, self.plan, self.preprocessor, self.thread_pool = network, plan, preprocessor, thread_pool
         learnings = {node.name: node.learning for node in network.plan.nodes}
@@ -121,6 +134,9 @@ class Classifier(Learner):
         self.loss = Loss.of(plan.loss, counts)
         self.output = OUTPUTS[plan.loss.output]
         self.losses: list[float] = []
+        self.averaging = AVERAGING[plan.averaging.kind](plan.averaging)
+        self.examples = examples
+        self.watch = HealthWatch(self.head, [node.name for node in network.plan.nodes])
 
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """Forward, backward, step."""
@@ -137,15 +153,24 @@ class Classifier(Learner):
         if self.plan.training.clip_norm:
             clip(step.gradients, length, self.plan.training.clip_norm)
         factor = self.factor(context, batches)
-        self.optimiser.step(self.network.weights, step.gradients, factor)
+        weights = self.network.weights
+        if self.examples is not None and self.watch.due(context.batch, batches):
+            norms = self.watch.norms(step.gradients)
+            before = {node: {name: a.copy() for name, a in weights[node].items()} for node in norms}
+            self.optimiser.step(weights, step.gradients, factor)
+            self.watch.step(before, weights, norms)
+        else:
+            self.optimiser.step(weights, step.gradients, factor)
         self.head.absorb(step.sums)
+        self.averaging.after_step(weights)
         self.learning_rate = self.plan.optimiser.learning_rate * factor
         return Metrics(step.plain, step.right, len(batch.images))
 
     def factor(self, context: StepContext, batches: int) -> float:
-        """Of the plan's learning rate at a step of an epoch of so many: as the schedule says."""
-        at = At(context.epoch * batches + context.batch, batches, self.plan.training.epochs, self.losses)
-        return learning_rate_factor(self.plan.schedule, at)
+        """Of the plan's learning rate at a step of an epoch of so many: the schedule's, on the rate that was set."""
+        number, planned = context.epoch * batches + context.batch, self.plan.optimiser.learning_rate
+        at = At(number, batches, self.plan.training.epochs, self.losses, self.plan.stopping.batches)
+        return learning_rate_factor(self.plan.schedule, at) * (rate_at(self.rates, number, planned) / planned)
 
     def _fed(self, images: Array) -> Array:
         """What the head takes: the images themselves, or their outputs at the frozen node, kept or computed now."""
@@ -153,22 +178,45 @@ class Classifier(Learner):
             return images
         return outputs_of(self.network, self.frozen, images, self.thread_pool)
 
+    def before_evaluation(self, fraction: float) -> None:
+        """Takes an epoch's weights into their mean, and the mean's running statistics anew where they must be."""
+        averaging = self.averaging
+        averaging.after_epoch(self.network.weights, fraction)
+        if not averaging.estimates_statistics or averaging.weights is None or self.examples is None:
+            return
+        head, context = self._evaluated()[1], StepContext(self.plan.seed, 0, 0, 0)
+        totals: dict[str, Array] = {}
+        for batch in self.examples(STATISTICS_IMAGES, 0):
+            images = self._fed(batch.images)
+            for name, sums in statistics(head, images, self.route, context, self.thread_pool).items():
+                totals[name] = totals[name] + sums if name in totals else sums
+        head.restate(totals)
+
+    def _evaluated(self) -> tuple[Network, Network]:
+        """The network that is judged, whole and after the frozen part: the one that trains, or the averaged one."""
+        if self.averaging.weights is None:
+            return self.network, self.head
+        network = self.network
+        averaged = Network(network.plan, network.image_shape, self.averaging.weights, network.kernels)
+        return averaged, averaged.head(self.frozen) if self.frozen else averaged
+
     def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights.
 
         What is no uint8 are outputs of the frozen node.
         """
         kept = isinstance(pixels, np.ndarray) and pixels.dtype != np.uint8
-        network = self.head if kept else self.network
-        predictor = Predictor(network, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
-        parts, right = [np.zeros(0)], 0
-        for first in range(0, len(labels), 256):
-            chunk = labels[first : first + 256]
-            part: Any = pixels[first : first + 256]
+        whole, head = self._evaluated()
+        predictor = Predictor(head if kept else whole, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
+        parts, answers = [np.zeros(0)], []
+        size = self.plan.training.evaluation_batch_size
+        for first in range(0, len(labels), size):
+            chunk = labels[first : first + size]
+            part: Any = pixels[first : first + size]
             raw = predictor.raw_scores(np.ascontiguousarray(part) if kept else predictor.prepare(part))
             scores = self.output.spread(raw)
             parts.append(self.loss.plain(raw, one_hot(chunk, scores.shape[1], raw.dtype)).astype(np.float64))
-            right += int((predictor.said(scores) == chunk).sum())
+            answers.append(scores)
         losses = np.concatenate(parts)
         if not np.isfinite(losses).all():
             raise LensError(
@@ -176,19 +224,34 @@ class Classifier(Learner):
                 "on the validation images the numbers ran away: their loss is infinite or no number at all",
                 "Train again with a smaller learning rate, or with gradient clipping at norm 1",
             )
-        return Metrics(float(losses.mean()) if len(losses) else 0.0, right, len(labels))
+        return measured(np.concatenate(answers), losses, labels) if answers else Metrics(0.0, 0, 0)
 
     def on_epoch_end(self, validation: Metrics | None) -> None:
-        """Remembers the loss, for a schedule that waits for plateaus."""
+        """Remembers the loss, for a schedule that waits for plateaus: an epoch without one is as the one before."""
         if validation is not None:
             self.losses.append(validation.loss)
+        elif self.losses:
+            self.losses.append(self.losses[-1])
+
+    def health(self, images: int) -> Health | None:
+        """Of the weights that train, on training images, others at each epoch."""
+        if self.examples is None:
+            return None
+        batch = next(iter(self.examples(images, self.optimiser.steps)), None)
+        if batch is None:
+            return None
+        return self.watch.take(self._fed(batch.images[:images]))
 
     def weights(self) -> Weights:
         """A copy."""
         return self.network.copy_weights()
 
+    def model(self) -> Weights:
+        """A copy of the averaged weights where there are some."""
+        return self._evaluated()[0].copy_weights()
+
     def memory(self) -> dict[str, Array]:
-        """The optimiser's arrays by ``node/array/name``; its steps and the losses under no node."""
+        """The optimiser's arrays by ``node/array/name``; its steps, the losses and the averages under no node."""
         parts = {
             f"{node}/{array}/{name}": value
             for (node, array), arrays in self.optimiser.memory.items()
@@ -196,7 +259,7 @@ class Classifier(Learner):
         }
         parts["/steps"] = np.array([self.optimiser.steps], np.float64)
         parts["/losses"] = np.array(self.losses, np.float64)
-        return parts
+        return parts | self.averaging.memory()
 
     def restore(self, weights: Weights, memory: Mapping[str, Array]) -> None:
         """As `weights` and `memory` gave them."""
@@ -205,8 +268,9 @@ class Classifier(Learner):
                 self.network.weights[node][name] = value.copy()
         self.optimiser.steps = int(memory["/steps"][0])
         self.losses = [float(loss) for loss in memory["/losses"]]
+        self.averaging.restore(memory)
         for key, value in memory.items():
             node, _, rest = key.partition("/")
             array, _, name = rest.partition("/")
-            if node:
+            if node and name != AVERAGE:
                 self.optimiser.memory.setdefault((node, array), {})[name] = value.copy()

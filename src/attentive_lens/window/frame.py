@@ -209,7 +209,10 @@ class Frame(QMainWindow):
         self.work_bar.hide()
         row.addWidget(self.work_bar)
         self.stop: QPushButton = button(
-            "stop", "stop training", "Stop the run after its step; everything is kept.", self.session.runs.stop
+            "stop",
+            "stop training",
+            "Stop the run after its step; everything is kept.",
+            lambda: self.session.runs.steer("stop"),
         )
         self.stop.setFont(look.font(look.SMALL))
         self.stop.setStyleSheet("padding: 0 8px; min-height: 16px;")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import json
+import math
 import os
 import time
 import tomllib
@@ -186,22 +187,74 @@ class Run:
         file = self.folder / "images.npz"
         return (str(file.absolute()), file.stat().st_mtime_ns) if file.exists() else None
 
-    def ask_to_stop(self) -> None:
-        """Leave word for the process; it ends after the step it is in, with everything kept."""
+    def ask(self, word: str) -> None:
+        """Leave word for the process that trains it, which heeds it after the step it is in.
+
+        Parameters
+        ----------
+        word : str
+            To stop, to stop after the epoch, or to pause, until the word is taken back; see `training.control`.
+        """
         try:
-            (self.folder / "control").write_text("stop\n", "utf-8")
-        except OSError as error:
+            write_text(self.folder / "control", word + "\n")
+        except BadFile as error:
+            raise BadFile(f"Run {self.number} was not told to {word}", error.why, "Check its folder") from None
+
+    def asked(self) -> str:
+        """The word that was left; nothing without one."""
+        file = str(self.folder / "control")
+        if not os.path.exists(file):  # noqa: PTH110  # asked after every step; half the time of Path
+            return ""
+        try:
+            return Path(file).read_text("utf-8").strip()
+        except (OSError, UnicodeDecodeError):
+            return ""
+
+    def forget_word(self) -> None:
+        """Take back the word that was left."""
+        (self.folder / "control").unlink(missing_ok=True)
+
+    def ask_rate(self, rate: float) -> None:
+        """Leave a learning rate for the process that trains it, to hold from its next step on."""
+        try:
+            write_text(self.folder / "rate", repr(float(rate)))
+        except BadFile as error:
             raise BadFile(
-                f"Run {self.number} was not stopped", str(error.strerror).lower(), "Check its folder"
+                f"The learning rate of run {self.number} was not changed", error.why, "Check its folder"
             ) from None
 
-    def should_stop(self) -> bool:
-        """Whether somebody left word to stop."""
-        return os.path.exists(self.folder / "control")  # noqa: PTH110  # asked after every step; half the time of Path
+    def asked_rate(self) -> float | None:
+        """The learning rate that was left; None without one, or if it is none."""
+        file = str(self.folder / "rate")
+        if not os.path.exists(file):  # noqa: PTH110  # asked before every step
+            return None
+        try:
+            rate = float(Path(file).read_text("utf-8"))
+        except (OSError, ValueError):
+            return None
+        return rate if 0 < rate < math.inf else None
 
-    def forget_stop(self) -> None:
-        """Take back the word to stop."""
-        (self.folder / "control").unlink(missing_ok=True)
+    def forget_rate(self) -> None:
+        """Take back the learning rate that was left."""
+        (self.folder / "rate").unlink(missing_ok=True)
+
+    def keep_rates(self, rates: Sequence[tuple[int, float]]) -> None:
+        """Write down the learning rates that were set while it trained, by the step from which each holds."""
+        write_text(self.folder / "rates.json", json.dumps([list(pair) for pair in rates]))
+
+    def rates(self) -> tuple[tuple[int, float], ...]:
+        """From `keep_rates`; none if the learning rate was never changed."""
+        try:
+            pairs = json.loads((self.folder / "rates.json").read_text("utf-8"))
+            return tuple((int(step), float(rate)) for step, rate in pairs)
+        except FileNotFoundError:
+            return ()
+        except (OSError, ValueError, TypeError):
+            raise BadFile(
+                f"Run {self.number} cannot be read",
+                "the file of the learning rates that were set while it trained is damaged",
+                "Train its plan as a new run",
+            ) from None
 
     def scores_file(self, on: str) -> Path:
         """Where the scores on a set are kept."""

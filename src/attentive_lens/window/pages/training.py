@@ -168,7 +168,7 @@ class TrainingPage(Page):
     def act(self) -> None:
         """Start, or stop safely."""
         if self.session.runs.training is not None:
-            self.session.runs.stop()
+            self.session.runs.steer("stop")
         else:
             self.session.start()
 

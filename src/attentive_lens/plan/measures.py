@@ -1,0 +1,44 @@
+"""What a model is judged by on a set: a name, which way is better, and what it means."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Measure:
+    """One figure of a model on a set.
+
+    Attributes
+    ----------
+    name, label : str
+        Its key, and the trade's word for it.
+    higher : bool
+        Whether more is better.
+    meaning : str
+        One sentence.
+    """
+
+    name: str
+    label: str
+    higher: bool
+    meaning: str
+
+    def better(self, value: float, than: float) -> bool:
+        """Whether one value is better than another."""
+        return value > than if self.higher else value < than
+
+
+MEASURES: dict[str, Measure] = {
+    measure.name: measure
+    for measure in (
+        Measure("accuracy", "accuracy", True, "Part of the images whose class is answered rightly."),
+        Measure("loss", "loss", False, "Mean loss, without label smoothing and class weights."),
+        Measure("top_5", "top-5 accuracy", True, "Part of the images whose class is among the five answered most."),
+        Measure(
+            "balanced_accuracy", "balanced accuracy", True, "Mean of the classes' own accuracies: each counts once."
+        ),
+        Measure("macro_f1", "macro F1", True, "Mean of the classes' F1, 2·precision·recall / (precision + recall)."),
+    )
+}
+"""Every measure by its name; that of training images is known of the first two alone."""

@@ -1,0 +1,71 @@
+"""When a run ends before its epochs are over."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.core.values import Value, spec
+from attentive_lens.plan.measures import MEASURES
+
+
+@dataclass(frozen=True)
+class Stopping(Value):
+    """Rules that end a run; each is off at 0. A loss that is no number ends every run."""
+
+    title: ClassVar[str] = "stopping"
+
+    patience: int = spec(
+        0,
+        label="early stopping (patience)",
+        unit="epochs",
+        low=0,
+        high=100_000,
+        meaning="Ends the run after so many epochs without a better value of its measure; 0: never.",
+    )
+    patience_measure: str = spec(
+        "loss",
+        label="early stopping by",
+        choices=tuple(MEASURES),
+        meaning="What must become better, on the validation set, for early stopping to wait on.",
+    )
+    least_gain: float = spec(
+        0.0, label="least gain", low=0.0, high=1.0, meaning="By how much it must be better to count as better."
+    )
+    target: float = spec(
+        0.0,
+        label="target",
+        low=0.0,
+        high=1e6,
+        meaning="Ends the run when its measure reaches this value, accuracies from 0 to 1; 0: never.",
+    )
+    target_measure: str = spec(
+        "accuracy", label="target measure", choices=tuple(MEASURES), meaning="What is to reach the target."
+    )
+    target_set: str = spec(
+        "validation",
+        label="target set",
+        choices=("validation", "training"),
+        meaning="On which images; of training images, as they are learned from, accuracy and loss are known.",
+    )
+    minutes: float = spec(
+        0.0,
+        label="time limit",
+        unit="minutes",
+        low=0.0,
+        high=1e6,
+        meaning="Ends the run after so many minutes of training, pauses not counted; 0: never.",
+    )
+    batches: int = spec(
+        0,
+        label="batch limit",
+        unit="batches",
+        low=0,
+        high=10**9,
+        meaning="Ends the run after so many batches, and the schedule with it; 0: never.",
+    )
+
+    @property
+    def needs_validation(self) -> bool:
+        """Whether a rule is on that follows the validation set."""
+        return bool(self.patience) or (bool(self.target) and self.target_set == "validation")

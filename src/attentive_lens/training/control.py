@@ -1,0 +1,32 @@
+"""What somebody outside may want of a run while it trains."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TypeAlias
+
+PAUSE, STOP, STOP_AFTER_EPOCH = "pause", "stop", "stop after epoch"
+WORDS = (PAUSE, STOP, STOP_AFTER_EPOCH)
+
+Rates: TypeAlias = tuple[tuple[int, float], ...]
+"""Learning rates that were set while a run trained: the step, from 0, from which each holds, in their order."""
+
+
+class Control:
+    """Nobody wants anything; whoever does overrides it."""
+
+    def word(self) -> str:
+        """What is asked for, one of `WORDS`, or nothing; asked after every step."""
+        return ""
+
+    def rate(self) -> float | None:
+        """A learning rate that is to hold from the next step on; None if it stays."""
+        return None
+
+    def keep_rates(self, rates: Sequence[tuple[int, float]]) -> None:
+        """Write down all rates that were set, before the last one is used: a run that goes on repeats them."""
+
+
+def rate_at(rates: Rates, step: int, planned: float) -> float:
+    """The learning rate that holds at a step, before the schedule's factor."""
+    return next((rate for first, rate in reversed(rates) if first <= step), planned)

@@ -1,0 +1,58 @@
+"""What is told of an epoch, as it stands in the journal."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Figures:
+    """What a model did on some images: the measures of `plan.measures`, by their names; None where one is not known."""
+
+    accuracy: float
+    loss: float
+    top_5: float | None = None
+    balanced_accuracy: float | None = None
+    macro_f1: float | None = None
+
+
+@dataclass(frozen=True)
+class ByClass:
+    """A set's answers class by class.
+
+    Attributes
+    ----------
+    confusion : tuple of (int, int, int)
+        True class, class said, images; cells without images are left out.
+    losses : tuple of float or None
+        Mean loss of each class's images; None where there are none.
+    """
+
+    confusion: tuple[tuple[int, int, int], ...]
+    losses: tuple[float | None, ...]
+
+
+@dataclass(frozen=True)
+class Health:
+    """The layers of a network over an epoch; each tuple has an entry a layer, in the network's order, None where there
+    is nothing to tell.
+
+    Attributes
+    ----------
+    update : tuple of float or None
+        Norm of a step over the norm of the weights, median of the steps looked at.
+    gradient : tuple of float or None
+        Norm of the weights' gradient over the norm of the weights, median.
+    activation : tuple of float or None
+        Root mean square of the outputs.
+    dead : tuple of float or None
+        Part of the channels or units of a rectifier that were zero everywhere on all images looked at.
+    images : int
+        Looked at for the last two.
+    """
+
+    update: tuple[float | None, ...]
+    gradient: tuple[float | None, ...]
+    activation: tuple[float | None, ...]
+    dead: tuple[float | None, ...]
+    images: int

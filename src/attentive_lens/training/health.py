@@ -1,0 +1,94 @@
+"""How each layer of a network is doing while it trains: size of its steps, gradients and activations, dead units.
+
+Nothing here changes what is learned. Steps are looked at now and then, activations once an epoch on a few images,
+others at each epoch.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.engine.network import Network
+from attentive_lens.training.figures import Health
+
+SAMPLES = 12
+"""Steps looked at in an epoch."""
+LEAST_APART = 8
+"""Steps between two that are looked at."""
+PIECE = 8
+"""Images sent through at once."""
+
+
+class HealthWatch:
+    """Collects over an epoch.
+
+    Parameters
+    ----------
+    network : Network
+        That trains, or the part of it that does.
+    names : sequence of str
+        Layers told of, in their order; those that the network has not are told as None.
+    """
+
+    def __init__(self, network: Network, names: Sequence[str]) -> None:
+        self.network, self.names = network, tuple(names)
+        self._steps: dict[str, list[tuple[float, float]]] = {}
+
+    def due(self, batch: int, batches: int) -> bool:
+        """Whether a step is looked at, by its place in the epoch alone."""
+        return batch % max(LEAST_APART, batches // SAMPLES) == min(LEAST_APART, batches) // 2
+
+    def norms(self, gradients: Weights) -> dict[str, float]:
+        """Of every node's gradient, before a step uses it up."""
+        return {node: _norm(arrays) for node, arrays in gradients.items()}
+
+    def step(self, before: Weights, after: Weights, gradients: Mapping[str, float]) -> None:
+        """Take note of a step: weights before and after it, and the norms of their gradients."""
+        for node, gradient in gradients.items():
+            size = _norm(before[node])
+            moved = _norm({name: after[node][name] - old for name, old in before[node].items()})
+            if size > 0 and math.isfinite(gradient) and math.isfinite(moved):
+                self._steps.setdefault(node, []).append((moved / size, gradient / size))
+
+    def take(self, images: Array) -> Health:
+        """What was noted since the last time, and how some images, prepared for the network, go through it."""
+        squares, counts, highest = dict[str, float](), dict[str, int](), dict[str, Array]()
+        rectifiers = {node.name for node in self.network.plan.nodes if node.layer.is_rectifier}
+        every = frozenset(self.network.layers)
+        for first in range(0, len(images), PIECE):
+            outputs = self.network.forward(images[first : first + PIECE], watch=every).outputs
+            for name, out in outputs.items():
+                flat = out.reshape(-1)
+                squares[name] = squares.get(name, 0.0) + float(np.dot(flat, flat))
+                counts[name] = counts.get(name, 0) + out.size
+                if name in rectifiers:
+                    top = out.reshape(-1, out.shape[-1]).max(axis=0)
+                    highest[name] = np.maximum(highest[name], top) if name in highest else top
+        medians = {node: np.median(np.array(noted), axis=0) for node, noted in self._steps.items()}
+        self._steps = {}
+
+        def told(values: Mapping[str, float]) -> tuple[float | None, ...]:
+            return tuple(_short(values.get(name)) for name in self.names)
+
+        return Health(
+            told({node: float(pair[0]) for node, pair in medians.items()}),
+            told({node: float(pair[1]) for node, pair in medians.items()}),
+            told({name: math.sqrt(squares[name] / counts[name]) for name in squares if counts[name]}),
+            told({name: float((top <= 0).mean()) for name, top in highest.items()}),
+            len(images),
+        )
+
+
+def _norm(arrays: Mapping[str, Array]) -> float:
+    """Of a node's kernels, matrices, biases and scales together, running statistics left out."""
+    parts = (array.reshape(-1) for name, array in arrays.items() if name not in ("mean", "variance"))
+    return math.sqrt(sum(float(np.dot(part, part)) for part in parts))
+
+
+def _short(value: float | None) -> float | None:
+    """To four digits; None for what is no number."""
+    return float(f"{value:.4g}") if value is not None and math.isfinite(value) else None

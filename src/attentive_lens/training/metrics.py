@@ -1,0 +1,87 @@
+"""What a model did on some images: loss, right answers, every measure, and which class was taken for which."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.training.figures import ByClass
+
+TOP = 5
+
+
+@dataclass(frozen=True)
+class Metrics:
+    """Mean loss, without label smoothing and class weights, and number of right answers over some images.
+
+    Attributes
+    ----------
+    loss : float
+        Mean.
+    right, images : int
+        Answered rightly, and all.
+    more : mapping
+        Measures of `plan.measures` besides accuracy and loss, where they are known.
+    by_class : ByClass or None
+        Where it is known.
+    """
+
+    loss: float
+    right: int
+    images: int
+    more: Mapping[str, float] = field(default_factory=dict)
+    by_class: ByClass | None = None
+
+    @property
+    def accuracy(self) -> float:
+        """Part answered rightly, 0–1."""
+        return self.right / self.images if self.images else 0.0
+
+    @property
+    def figures(self) -> dict[str, float]:
+        """Every measure that is known, by its name."""
+        return {"accuracy": self.accuracy, "loss": self.loss, **self.more}
+
+
+def measured(scores: NDArray[Any], losses: NDArray[np.float64], labels: NDArray[np.int64]) -> Metrics:
+    """Of all images of a set.
+
+    Balanced accuracy and macro F1 are means over the classes that have images (F1: or were said), so that a class
+    that is in no image and never said changes nothing.
+
+    Parameters
+    ----------
+    scores : ndarray, M×K
+        The answers.
+    losses : ndarray, M
+        Of each image.
+    labels : ndarray, M
+        True classes.
+    """
+    said = scores.argmax(axis=1)
+    classes = scores.shape[1]
+    counts = np.bincount(labels * classes + said, minlength=classes * classes).reshape(classes, classes)
+    right, true, answered = counts.diagonal(), counts.sum(axis=1), counts.sum(axis=0)
+    true_scores = scores[np.arange(len(labels)), labels][:, None]
+    ahead = (scores > true_scores).sum(axis=1)
+    seen, met = true > 0, (true + answered) > 0
+    sums = np.bincount(labels, losses, classes)
+    cells = np.argwhere(counts)
+    return Metrics(
+        float(losses.mean()) if len(losses) else 0.0,
+        int(right.sum()),
+        len(labels),
+        {
+            "top_5": float((ahead < TOP).mean()) if len(labels) else 0.0,
+            "balanced_accuracy": float((right[seen] / true[seen]).mean()) if seen.any() else 0.0,
+            "macro_f1": float((2 * right[met] / (true + answered)[met]).mean()) if met.any() else 0.0,
+        },
+        ByClass(
+            tuple((int(t), int(s), int(counts[t, s])) for t, s in cells),
+            tuple(round(float(total / n), 6) if n else None for total, n in zip(sums, true, strict=True)),
+        ),
+    )
