@@ -37,7 +37,7 @@ def by_hand() -> Network:
 
 def test_dead_units_and_activations_are_counted_over_all_images() -> None:
     images = np.stack([np.zeros((2, 2, 3), np.float32), np.ones((2, 2, 3), np.float32)] * 6)
-    health = HealthWatch(by_hand(), NAMES).take(images)
+    health = HealthWatch(by_hand(), NAMES).take(images, np.eye(2, dtype=np.float32)[[0, 1] * 6])
     assert health.images == 12
     assert health.dead == (None, None, 0.5, None)
     assert health.activation[0] == pytest.approx(np.sqrt(0.5), rel=1e-3)
@@ -54,10 +54,11 @@ def test_updates_and_gradients_are_told_by_the_size_of_the_weights() -> None:
     for moved in (0.03, 0.3, 0.06):
         after = {MATRIX: {"matrix": before[MATRIX]["matrix"] + np.float32(moved), "bias": np.zeros(4, np.float32)}}
         watch.step(before, after, {MATRIX: np.sqrt(48) * 6})
-    health = watch.take(np.zeros((1, 2, 2, 3), np.float32))
+    dark = np.zeros((1, 2, 2, 3), np.float32), np.ones((1, 2), np.float32)
+    health = watch.take(*dark)
     assert health.update[1] == pytest.approx(0.02, rel=1e-2), "the median of the steps"
     assert health.gradient[1] == pytest.approx(2.0, rel=1e-3)
-    assert watch.take(np.zeros((1, 2, 2, 3), np.float32)).update[1] is None, "an epoch's steps are told once"
+    assert watch.take(*dark).update[1] is None, "an epoch's steps are told once"
 
 
 def test_every_epoch_has_a_step_that_is_looked_at_and_long_ones_not_many() -> None:

@@ -13,9 +13,9 @@ from rich.table import Table
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, printable
 from attentive_lens.cli.results import DemoMade, Mistake, RunWatched, ScoresOfRun
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
+from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.cautions import caution_of_labels, cautions_of, changed_since, judged_by_test
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.curves import said_by_curves
 from attentive_lens.desk.requests.models import Predict, Prediction, Score, Unreadable
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.errors import BadFile
@@ -130,8 +130,8 @@ def watch(
         out.print(f"{torn} damaged lines of its journal were passed over.")
     if relabelled:
         out.print(caution_of_labels(view.number, relabelled))
-    for sentence in said_by_curves(place.run(view.number), view):
-        out.print(sentence)
+    for finding in advice_of(place, place.run(view.number), view):
+        out.print(finding.sentence)
 
 
 @app.command()

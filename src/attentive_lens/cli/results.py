@@ -16,6 +16,7 @@ from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
+from attentive_lens.plan.difference import Difference
 from attentive_lens.training.figures import Figures
 from attentive_lens.training.journal import EpochEvent
 
@@ -135,6 +136,42 @@ class RunEnded:
     validation: Figures | None
     model: str | None
     reason: str
+
+
+@dataclass(frozen=True)
+class Steered:
+    """What was asked of a run that trains."""
+
+    run: int
+    action: str
+    sentence: str
+
+
+@dataclass(frozen=True)
+class FoundTrouble:
+    """An advice: from which epoch on (0: none), its figures and words, what the remedy changes in the plan, the file it
+    was written to, and the run that tried it with what came of it.
+    """
+
+    kind: str
+    epoch: int
+    evidence: str
+    meaning: str
+    remedy: str
+    expected: str
+    changes: tuple[Difference, ...]
+    plan: str | None
+    tried: int | None
+    effect: str
+
+
+@dataclass(frozen=True)
+class AdviceGiven:
+    """All advice for a run."""
+
+    run: int
+    state: str
+    findings: tuple[FoundTrouble, ...]
 
 
 @dataclass(frozen=True)
@@ -300,6 +337,8 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "watch": (RunWatched,),
     "runs": (RunsTable,),
     "compare": (RunsCompared,),
+    "advise": (AdviceGiven,),
+    "control": (Steered,),
     "repeat": (Spread,),
     "score": (ScoresOfRun,),
     "explain": (Explained,),

@@ -14,7 +14,7 @@ import typer
 from attentive_lens.cli.planning import planned_in
 from attentive_lens.cli.results import RunEnded
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
-from attentive_lens.desk.curves import said_by_curves
+from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
@@ -62,8 +62,8 @@ def train_here(
         say_json(summary(trained))
     else:
         _say(trained)
-        for sentence in said_by_curves(run, RunReader(run).view()):
-            out.print(sentence)
+        for finding in advice_of(place, run, RunReader(run).view()):
+            out.print(finding.sentence)
     if trained.outcome.state == "stopped":
         raise typer.Exit(STOPPED)
 

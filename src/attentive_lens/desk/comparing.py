@@ -7,11 +7,12 @@ import math
 import statistics
 from dataclasses import dataclass, replace
 
-from attentive_lens.desk.curves import Z, interval, said_by_curves
-from attentive_lens.desk.runs import RunReader, RunView
+from attentive_lens.desk.advising import advice_of
+from attentive_lens.desk.runs import RunReader
 from attentive_lens.errors import BadUsage, LensError, NotHere
 from attentive_lens.plan.difference import Difference, differences, settings_of
 from attentive_lens.plan.plan import Plan
+from attentive_lens.scoring.intervals import Z, interval
 from attentive_lens.workspace import Run, Workspace
 
 NETWORK = "network"
@@ -40,7 +41,7 @@ class RunRow:
     settings : dict
         What it was trained with, of the settings in which the runs differ, by key.
     advice : str
-        What its curves say, or why it failed.
+        Kinds of advice for it, or why it failed.
     """
 
     run: int
@@ -131,7 +132,7 @@ def alike(workspace: Workspace, plan: Plan) -> tuple[RunRow, ...]:
     for run in workspace.runs():
         with contextlib.suppress(LensError):
             if _is_alike(run.plan(), plan):
-                found.append(_row(run, {}))
+                found.append(row_of(workspace, run))
     return tuple(row for row in found if row.state == "done")
 
 
@@ -165,7 +166,7 @@ def runs_table(workspace: Workspace) -> RunsTable:
     rows = []
     for run in workspace.runs():
         own = settings.get(run.number, {})
-        rows.append(_row(run, {key: own.get(key, "–") for key in keys} if own else {}))
+        rows.append(row_of(workspace, run, {key: own.get(key, "–") for key in keys} if own else {}))
     return RunsTable(keys, tuple(rows))
 
 
@@ -181,7 +182,7 @@ def compare(workspace: Workspace, one: int, other: int) -> RunsCompared:
         raise BadUsage("A run was not compared", f"run {one} was named twice", "Name two runs")
     first, second = workspace.run(one), workspace.run(other)
     found = differences(first.plan(), second.plan())
-    rows = _row(first, {}), _row(second, {})
+    rows = row_of(workspace, first), row_of(workspace, second)
     for row in rows:
         if not row.epochs:
             raise NotHere(f"Run {row.run} cannot be compared", "it has not finished an epoch", "Train it further")
@@ -209,7 +210,8 @@ def judged(one: RunRow, other: RunRow, found: tuple[Difference, ...]) -> tuple[f
     return points, chance, f"{apart}, more than the {chance * 100:.1f} that chance reaches.{more}"
 
 
-def _row(run: Run, settings: dict[str, str]) -> RunRow:
+def row_of(workspace: Workspace, run: Run, settings: dict[str, str] | None = None) -> RunRow:
+    """A run as a row of the table; ``settings`` are those in which it differs from others."""
     view = RunReader(run).view()
     best = view.best
     validation = best.validation if best is not None else None
@@ -228,13 +230,9 @@ def _row(run: Run, settings: dict[str, str]) -> RunRow:
         high,
         validation.loss if validation is not None else None,
         round(sum(epoch.seconds for epoch in view.epochs), 3),
-        settings,
-        _advice(run, view),
+        settings or {},
+        view.error or ", ".join(finding.kind for finding in advice_of(workspace, run, view)),
     )
-
-
-def _advice(run: Run, view: RunView) -> str:
-    return view.error or " ".join(said_by_curves(run, view))
 
 
 def _folded(plan: Plan) -> dict[str, str]:

@@ -32,6 +32,8 @@ class OpenRuns:
         self.views: dict[int, RunView] = {}
         self._readers: dict[int, RunReader] = {}
         self._sizes: dict[int, int] = {}
+        self._images: dict[int, int] = {}
+        self._plans: dict[int, Plan] = {}
         self._read()
         finished = [n for n, v in self.views.items() if v.has_model]
         self.current = finished[-1] if finished else (max(self.views) if self.views else None)
@@ -87,10 +89,21 @@ class OpenRuns:
         if self.current is None:
             return None
         try:
-            return self.workspace.run(self.current).plan()
+            if self.current not in self._plans:
+                self._plans[self.current] = self.workspace.run(self.current).plan()
+            return self._plans[self.current]
         except LensError as error:
             self.said.emit(str(error), True)
             return None
+
+    def training_images(self, number: int) -> int:
+        """Training images of a run, as it noted them; 0 where it did not."""
+        if number not in self._images:
+            noted = self.workspace.run(number).images()
+            if noted is None:
+                return 0
+            self._images[number] = noted[1].count("training")
+        return self._images[number]
 
     def start(self, plan: Plan, price: float | None = None) -> None:
         """Train a plan, in a process of its own; ``price`` is what an epoch was said to take, in seconds."""

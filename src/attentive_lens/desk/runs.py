@@ -14,6 +14,7 @@ from attentive_lens.training.journal import (
     ContinueEvent,
     EndEvent,
     EpochEvent,
+    InputEvent,
     PauseEvent,
     RateEvent,
     ResumeEvent,
@@ -56,6 +57,8 @@ class RunView:
         Learning rates that were set while it trained, each from a step on.
     reason : str
         By which rule it ended before its epochs were over.
+    input : InputEvent or None
+        Of the prepared images.
     """
 
     number: int
@@ -70,6 +73,7 @@ class RunView:
     paused: bool = False
     rates: list[RateEvent] = field(default_factory=list)
     reason: str = ""
+    input: InputEvent | None = None
 
     @property
     def has_model(self) -> bool:
@@ -85,13 +89,17 @@ class RunView:
     @property
     def steps(self) -> tuple[int, int]:
         """Steps done and in all, as far as known."""
-        per_epoch = 0
         if self.batches:
             last = self.batches[-1]
-            per_epoch = last.of // max(1, self.planned)
-            done = max(last.step, len(self.epochs) * per_epoch)
-            return done, last.of
+            return max(last.step, len(self.epochs) * self.per_epoch), last.of
         return len(self.epochs), self.planned
+
+    @property
+    def per_epoch(self) -> int:
+        """Batches of an epoch, 1 where that is not known."""
+        if self.input is not None and self.input.batches:
+            return self.input.batches
+        return max(1, self.batches[-1].of // max(1, self.planned)) if self.batches else 1
 
 
 class RunReader:
@@ -105,6 +113,7 @@ class RunReader:
         self._batches: list[BatchEvent] = []
         self._end: EndEvent | None = None
         self._paused = False
+        self._input: InputEvent | None = None
         self._rates: dict[int, RateEvent] = {}
 
     def view(self) -> RunView:
@@ -120,6 +129,8 @@ class RunReader:
                 self._batches.append(event)
             elif isinstance(event, EndEvent):
                 self._end = event
+            elif isinstance(event, InputEvent):
+                self._input = event
             elif isinstance(event, RateEvent):
                 self._rates = {step: past for step, past in self._rates.items() if step < event.step}
                 self._rates[event.step] = event
@@ -146,6 +157,7 @@ class RunReader:
             self._paused and training,
             list(self._rates.values()),
             end.reason if end else "",
+            self._input,
         )
 
 

@@ -42,6 +42,8 @@ from attentive_lens.training.loop import Outcome, Position, run
 from attentive_lens.workspace import Run, Workspace
 
 T = TypeVar("T")
+INPUT_IMAGES = 64
+"""On which the prepared images' mean and standard deviation are taken."""
 
 
 @dataclass(frozen=True)
@@ -162,6 +164,8 @@ def _execute(
         classes,
         plan.training.augmentation_variants,
     )
+    if last is None:
+        _tell_input(journal, feed)
     held_out = data.members("validation")
     if not len(held_out):
         _check_without_validation(plan)
@@ -298,6 +302,13 @@ def check_memory(plan: Plan, classes: int) -> None:
             f"a step needs about {needed / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
             "Choose a smaller batch size, a smaller input size or fewer filters",
         )
+
+
+def _tell_input(journal: Journal, feed: Feed) -> None:
+    """Note mean and standard deviation of some prepared images, without augmentation, and batches of an epoch."""
+    values = feed.preprocessor.apply(feed.pixels[feed.members[:: max(1, len(feed.members) // INPUT_IMAGES)]])
+    mean, std = float(values.mean(dtype=np.float64)), float(values.std(dtype=np.float64))
+    journal.write("input", mean=round(mean, 4), std=round(std, 4), batches=feed.batches)
 
 
 def _check_without_validation(plan: Plan) -> None:

@@ -46,9 +46,11 @@ class Health:
     activation : tuple of float or None
         Root mean square of the outputs.
     dead : tuple of float or None
-        Part of the channels or units of a rectifier that were zero everywhere on all images looked at.
+        Part of the channels or units of a rectifier that were zero everywhere on all images of the last three looks.
     images : int
-        Looked at for the last two.
+        Looked at for the last two: augmented training images, without dropout.
+    right : int or None
+        How many of them were answered rightly; None in journals from before it was noted.
     """
 
     update: tuple[float | None, ...]
@@ -56,3 +58,4 @@ class Health:
     activation: tuple[float | None, ...]
     dead: tuple[float | None, ...]
     images: int
+    right: int | None = None

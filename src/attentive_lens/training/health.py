@@ -19,6 +19,8 @@ SAMPLES = 12
 """Steps looked at in an epoch."""
 LEAST_APART = 8
 """Steps between two that are looked at."""
+LOOKS = 3
+"""Last looks, each at other images, on all of which a unit must be zero to count as dead."""
 PIECE = 8
 """Images sent through at once."""
 
@@ -37,6 +39,7 @@ class HealthWatch:
     def __init__(self, network: Network, names: Sequence[str]) -> None:
         self.network, self.names = network, tuple(names)
         self._steps: dict[str, list[tuple[float, float]]] = {}
+        self._looks: list[dict[str, Array]] = []
 
     def due(self, batch: int, batches: int) -> bool:
         """Whether a step is looked at, by its place in the epoch alone."""
@@ -54,13 +57,25 @@ class HealthWatch:
             if size > 0 and math.isfinite(gradient) and math.isfinite(moved):
                 self._steps.setdefault(node, []).append((moved / size, gradient / size))
 
-    def take(self, images: Array) -> Health:
-        """What was noted since the last time, and how some images, prepared for the network, go through it."""
+    def take(self, images: Array, targets: Array) -> Health:
+        """What was noted since the last time, and how some images, prepared for the network, go through it.
+
+        Parameters
+        ----------
+        images : ndarray, N×H×W×C
+            Augmented training images.
+        targets : ndarray, N×K
+            What should be answered, each row summing to 1.
+        """
         squares, counts, highest = dict[str, float](), dict[str, int](), dict[str, Array]()
+        self._looks = self._looks[1 - LOOKS :]
         rectifiers = {node.name for node in self.network.plan.nodes if node.layer.is_rectifier}
-        every = frozenset(self.network.layers)
+        every, right = frozenset(self.network.layers), 0
         for first in range(0, len(images), PIECE):
             outputs = self.network.forward(images[first : first + PIECE], watch=every).outputs
+            scores, wanted = outputs[self.network.output], targets[first : first + PIECE]
+            if scores.shape == wanted.shape:
+                right += int((scores.argmax(axis=1) == wanted.argmax(axis=1)).sum())
             for name, out in outputs.items():
                 flat = out.reshape(-1)
                 squares[name] = squares.get(name, 0.0) + float(np.dot(flat, flat))
@@ -68,6 +83,9 @@ class HealthWatch:
                 if name in rectifiers:
                     top = out.reshape(-1, out.shape[-1]).max(axis=0)
                     highest[name] = np.maximum(highest[name], top) if name in highest else top
+        self._looks.append(highest)
+        for look in self._looks[:-1]:
+            highest = {name: np.maximum(top, look[name]) for name, top in highest.items()}
         medians = {node: np.median(np.array(noted), axis=0) for node, noted in self._steps.items()}
         self._steps = {}
 
@@ -80,6 +98,7 @@ class HealthWatch:
             told({name: math.sqrt(squares[name] / counts[name]) for name in squares if counts[name]}),
             told({name: float((top <= 0).mean()) for name, top in highest.items()}),
             len(images),
+            right,
         )
 
 

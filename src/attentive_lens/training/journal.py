@@ -98,6 +98,16 @@ class ResumeEvent:
 
 
 @dataclass(frozen=True)
+class InputEvent:
+    """Mean and standard deviation of the prepared images' values, on some training images; batches of an epoch."""
+
+    mean: float
+    std: float
+    batches: int = 0
+    at: float = 0.0
+
+
+@dataclass(frozen=True)
 class RateEvent:
     """From a step on, another learning rate holds, before the schedule's factor."""
 
@@ -161,13 +171,13 @@ class JournalFault(BadFile):
 class Journal:
     """Appends events to a file.
 
-    Events are ``start`` (plan, epochs, loss function), ``resume`` (epoch: whole ones done; what was told of later
-    ones is void), ``batch`` (step, loss, learning rate: at most four a second, the loss being the mean since the last),
-    ``epoch`` (number from 1, training and validation figures, whether it is the best so far, learning rate
-    of its last step, seconds, and how many of them were spent waiting for a batch; the validation images' answers by
-    class, and how the layers did), ``rate`` (one that was set), ``pause``, ``continue`` and ``end`` (state, seconds,
-    by which rule). Each carries ``at``, seconds since 1970. Losses are those of the loss function named, without
-    label smoothing and class weights, in training, validation and scores alike.
+    Events are ``start`` (plan, epochs, loss function), ``input`` (of the prepared images), ``resume`` (epoch: whole
+    ones done; what was told of later ones is void), ``batch`` (step, loss, learning rate: at most four a second, the
+    loss being the mean since the last), ``epoch`` (number from 1, training and validation figures, whether it is the
+    best so far, learning rate of its last step, seconds, and how many of them were spent waiting for a batch; the
+    validation images' answers by class, and how the layers did), ``rate`` (one that was set), ``pause``, ``continue``
+    and ``end`` (state, seconds, by which rule). Each carries ``at``, seconds since 1970. Losses are those of the loss
+    function named, without label smoothing and class weights, in training, validation and scores alike.
     """
 
     def __init__(self, file: Path) -> None:
@@ -212,6 +222,7 @@ KINDS: dict[str, type[object]] = {
     "resume": ResumeEvent,
     "batch": BatchEvent,
     "epoch": EpochEvent,
+    "input": InputEvent,
     "rate": RateEvent,
     "pause": PauseEvent,
     "continue": ContinueEvent,

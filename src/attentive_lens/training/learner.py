@@ -240,7 +240,7 @@ class Classifier(Learner):
         batch = next(iter(self.examples(images, self.optimiser.steps)), None)
         if batch is None:
             return None
-        return self.watch.take(self._fed(batch.images[:images]))
+        return self.watch.take(self._fed(batch.images[:images]), batch.targets[:images])
 
     def weights(self) -> Weights:
         """A copy."""

@@ -197,6 +197,11 @@ def stylesheet() -> str:
     QPushButton[role="main"]:hover {{ background: {t.petrol_over}; }}
     QPushButton[role="main"]:focus {{ border: 1px solid {t.ink}; }}
     QPushButton[role="main"]:disabled {{ background: {t.line}; border-color: {t.line}; color: {t.faint}; }}
+    QPushButton[role="fold"], QFrame[role="panel"] QPushButton[role="fold"],
+    QFrame[role="panel"] QPushButton[role="fold"]:checked {{ text-align: left; border: 1px solid transparent;
+        padding: 3px 2px; background: transparent; color: {t.ink}; }}
+    QFrame[role="panel"] QPushButton[role="fold"]:hover {{ color: {t.petrol}; }}
+    QFrame[role="panel"] QPushButton[role="fold"]:focus {{ border: 1px solid {t.petrol}; }}
     QFrame[role="panel"] QPushButton[role="row"] {{ text-align: left; border: 1px solid transparent; padding: 2px 8px;
         background: transparent; }}
     QFrame[role="panel"] QPushButton[role="row"]:checked {{ background: {t.well}; color: {t.ink};

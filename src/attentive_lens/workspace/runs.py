@@ -86,9 +86,7 @@ class Run:
 
     def write_plan(self, plan: Plan) -> None:
         """Once, at its beginning."""
-        import tomlkit  # only here: who only reads plans does without it
-
-        write_text(self.folder / "plan.toml", tomlkit.dumps(plan.write()))
+        write_plan(self.folder / "plan.toml", plan)
 
     def hold(self) -> int:
         """Become its one writer, by a lock of the operating system that ends with this process.
@@ -259,6 +257,13 @@ class Run:
     def scores_file(self, on: str) -> Path:
         """Where the scores on a set are kept."""
         return self.folder / f"scores-{on}.npz"
+
+
+def write_plan(file: Path, plan: Plan) -> None:
+    """A plan as a TOML file; `BadFile` if it cannot be written."""
+    import tomlkit  # only here: who only reads plans does without it
+
+    write_text(file, tomlkit.dumps(plan.write()))
 
 
 def read_plan(file: Path) -> Plan:

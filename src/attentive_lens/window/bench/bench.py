@@ -59,6 +59,7 @@ class Bench(QWidget):
         self.plates: tuple[Plate, ...] = ()
         self.layout_: Layout = layout_of(())
         self.pictures: dict[str, QImage] = {}
+        self.tints: dict[int, str] = {}
         self._geometry: Geometry | None = None
         self._lines: dict[tuple[str, int, bool, int], list[str]] = {}
         self.current: int | None = None
@@ -93,6 +94,12 @@ class Bench(QWidget):
         """Put pictures on the plates, by the node whose output they show."""
         self.pictures = pictures
         self.update()
+
+    def show_tints(self, tints: dict[int, str]) -> None:
+        """Tint plates in colours by their role, by place."""
+        if tints != self.tints:
+            self.tints = tints
+            self.update()
 
     def sizeHint(self) -> QSize:
         """Room for every plate."""
@@ -172,6 +179,10 @@ class Bench(QWidget):
         if picture is not None:
             self._paint_picture(painter, glass, picture)
             painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPolygon(glass)
+        tint = self.tints.get(place)
+        if tint is not None:
+            painter.setBrush(t.colour(tint, 90))
             painter.drawPolygon(glass)
         if plate.frozen:
             painter.setBrush(t.colour("petrol", 28))

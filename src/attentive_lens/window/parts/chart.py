@@ -1,14 +1,17 @@
 """A curve over epochs: few lines, an axis with round numbers, a value wherever the mouse is.
 
 Of curves longer than a point a pixel only the first, least, greatest and last of every stretch are drawn, so that a
-run of any length costs the same to paint.
+run of any length costs the same to paint. Dragging along a chart shows that stretch alone, a double click all of it.
 """
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TypeAlias
 
+import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -16,6 +19,10 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from attentive_lens.window import look
 
 LEFT, RIGHT, TOP, BOTTOM = 48, 92, 34, 26
+LEAST_DRAG = 8
+"""Pixels that a drag must have to mean a stretch."""
+Points: TypeAlias = tuple[tuple[float, float], ...] | NDArray[np.float64]
+"""(x, y) in order of x, as pairs or as N×2."""
 LINES = {"dashed": Qt.PenStyle.DashLine, "dotted": Qt.PenStyle.DotLine}
 """Styles of lines that are broken."""
 
@@ -28,7 +35,7 @@ class Curve:
     ----------
     name : str
         Written at its end.
-    points : tuple of (x, y)
+    points : Points
         In order of x.
     role : str
         Token of its colour.
@@ -37,7 +44,7 @@ class Curve:
     """
 
     name: str
-    points: tuple[tuple[float, float], ...]
+    points: Points
     role: str
     style: str = "line"
 
@@ -56,9 +63,11 @@ class Chart(QWidget):
     -------
     pointed
         The epoch under the mouse; below zero where there is none.
+    zoomed
+        The stretch of epochs that is to be seen; both zero for all.
     """
 
-    pointed = pyqtSignal(float)
+    pointed, zoomed = pyqtSignal(float), pyqtSignal(float, float)
 
     def __init__(self, title: str, unit: str, name: str) -> None:
         super().__init__()
@@ -68,16 +77,45 @@ class Chart(QWidget):
         self.curves: tuple[Curve, ...] = ()
         self.span = 1.0
         self.marked: float | None = None
+        self.flags: tuple[tuple[float, str], ...] = ()
+        self.stretch: tuple[float, float] | None = None
+        self._dragged: tuple[float, float] | None = None
         self.log = False
         self.read_at: float | None = None
         self.setMouseTracking(True)
         self.setMinimumSize(QSize(240, 140))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
-    def show_curves(self, curves: tuple[Curve, ...], span: float, marked: float | None = None) -> None:
-        """Draw other curves over epochs 0 to ``span``; ``marked`` is the best epoch."""
-        self.curves, self.span, self.marked = curves, max(span, 1.0), marked
+    def show_curves(
+        self,
+        curves: tuple[Curve, ...],
+        span: float,
+        marked: float | None = None,
+        flags: tuple[tuple[float, str], ...] = (),
+    ) -> None:
+        """Draw other curves over epochs 0 to ``span``; ``marked`` is the best epoch, flags tell what began where."""
+        self.curves, self.span, self.marked, self.flags = curves, max(span, 1.0), marked, flags
         self.update()
+
+    def show_stretch(self, low: float, high: float) -> None:
+        """Show some epochs alone; all where there are none between."""
+        self.stretch = (max(0.0, low), high) if high > low else None
+        self.update()
+
+    @property
+    def seen(self) -> tuple[float, float]:
+        """First and last epoch that is shown."""
+        if self.stretch is None or self.stretch[0] >= self.span:
+            return 0.0, self.span
+        return self.stretch[0], min(self.stretch[1], self.span)
+
+    def _x(self, epoch: float, area: QRectF) -> float:
+        low, high = self.seen
+        return area.left() + (epoch - low) / (high - low) * area.width()
+
+    def _epoch(self, x: float, area: QRectF) -> float:
+        low, high = self.seen
+        return min(high, max(low, low + (x - area.left()) / area.width() * (high - low)))
 
     def show_log(self, log: bool) -> None:
         """Draw values by their logarithm, or as they are."""
@@ -88,13 +126,17 @@ class Chart(QWidget):
         """The least and greatest value that is drawn."""
         if self.unit == "%":
             return 0.0, 1.0
-        values = sorted(y for curve in self.curves for _, y in curve.points if math.isfinite(y))
+        low, high = self.seen
+        parts = [points_within(curve.points, low, high)[:, 1] for curve in self.curves]
+        values = np.concatenate([np.zeros(0), *parts])
+        values = values[np.isfinite(values)]
         if self.log:
-            values = [value for value in values if value > 0] or [0.1, 1.0]
-            return values[0] / 1.1, max(values[-1], values[0] * 1.5) * 1.1
-        if not values:
+            values = values[values > 0]
+            least, most = (float(values.min()), float(values.max())) if len(values) else (0.1, 1.0)
+            return least / 1.1, max(most, least * 1.5) * 1.1
+        if not len(values):
             return 0.0, 1.0
-        top = max(values[min(len(values) - 1, int(len(values) * 0.98))], values[-1] if len(values) < 20 else 0.0)
+        top = float(values.max()) if len(values) < 20 else float(np.quantile(values, 0.98))
         return 0.0, max(top * 1.06, 1e-12)
 
     def _height(self, value: float, low: float, high: float) -> float:
@@ -124,23 +166,44 @@ class Chart(QWidget):
             painter.setPen(t.colour("faint"))
             at = QRectF(0, y - 9, LEFT - 8, 18)
             painter.drawText(at, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self._figure(value))
-        for value in round_steps(0, self.span, 8):
-            if value != int(value):
+        for value in round_steps(*self.seen, 8):
+            if value != int(value) and self.stretch is None:
                 continue
-            x = area.left() + value / self.span * area.width()
+            x = self._x(value, area)
             painter.setPen(t.colour("faint"))
             at = QRectF(x - 30, area.bottom() + 4, 60, 18)
             painter.drawText(at, Qt.AlignmentFlag.AlignCenter, f"{value:g}")
-        if self.marked is not None:
-            x = area.left() + self.marked / self.span * area.width()
+        for epoch, words in self.flags:
+            self._paint_flag(painter, area, epoch, words)
+        if self.marked is not None and self.seen[0] <= self.marked <= self.seen[1]:
+            x = self._x(self.marked, area)
             painter.setPen(QPen(t.colour("petrol"), 1, Qt.PenStyle.DotLine))
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             at = QRectF(x - 60, area.top() - 17, 120, 16)
             painter.setPen(t.colour("petrol"))
             painter.drawText(at, Qt.AlignmentFlag.AlignCenter, "best")
         self._paint_curves(painter, area, low, high)
+        if self._dragged is not None:
+            one, other = (self._x(epoch, area) for epoch in self._dragged)
+            painter.fillRect(QRectF(one, area.top(), other - one, area.height()), t.colour("petrol", 40))
         if self.read_at is not None:
             self._paint_cursor(painter, area, round(self.read_at))
+
+    def _paint_flag(self, painter: QPainter, area: QRectF, epoch: float, words: str) -> None:
+        """Where trouble began: a line in ochre from its name down."""
+        if not self.seen[0] <= epoch <= self.seen[1]:
+            return
+        x, t = self._x(epoch, area), look.theme
+        painter.setPen(QPen(t.colour("ochre"), 1, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+        width = painter.fontMetrics().horizontalAdvance(words) + 12
+        left = min(max(area.left(), x - width / 2), area.right() - width)
+        box = QRectF(left, area.bottom() - 20, width, 17)
+        painter.setPen(QPen(t.colour("ochre"), 1))
+        painter.setBrush(t.colour("sheet"))
+        painter.drawRoundedRect(box, look.RADIUS, look.RADIUS)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
     def _paint_curves(self, painter: QPainter, area: QRectF, low: float, high: float) -> None:
         t = look.theme
@@ -148,16 +211,16 @@ class Chart(QWidget):
         painter.save()
         painter.setClipRect(area.adjusted(-2, -2, 2, 2))
         for curve in self.curves:
-            if not curve.points:
+            if not len(curve.points):
                 continue
-            points = reduced(curve.points, max(50, int(area.width())))
+            points = reduced(points_within(curve.points, *self.seen, 1), max(50, int(area.width())))
             line = QPolygonF(
                 [
                     QPointF(
-                        area.left() + x / self.span * area.width(),
+                        self._x(x, area),
                         area.bottom() - self._height(min(y, high * 2), low, high) * area.height(),
                     )
-                    for x, y in points
+                    for x, y in points.tolist()
                     if math.isfinite(y)
                 ]
             )
@@ -186,12 +249,14 @@ class Chart(QWidget):
         t = look.theme
         lines = []
         for curve in self.curves:
-            near = [(abs(x - epoch), y) for x, y in curve.points if abs(x - epoch) < 0.51]
-            if near and curve.style != "faint":
-                lines.append((curve, min(near)[1]))
+            if curve.style == "faint":
+                continue
+            near = points_within(curve.points, epoch - 0.51, epoch + 0.51)
+            if len(near):
+                lines.append((curve, float(near[np.abs(near[:, 0] - epoch).argmin(), 1])))
         if not lines:
             return
-        x = area.left() + epoch / self.span * area.width()
+        x = self._x(epoch, area)
         painter.setPen(QPen(t.colour("faint"), 1))
         painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
         words = [f"epoch {epoch}"] + [f"{curve.name}  {self._figure(y, True)}".strip() for curve, y in lines]
@@ -216,9 +281,34 @@ class Chart(QWidget):
         """Read values."""
         if event is not None:
             area = self._area()
+            at = self._epoch(event.position().x(), area)
+            if self._dragged is not None:
+                self._dragged = (self._dragged[0], at)
+                self.update()
             inside = area.adjusted(-4, -4, 4, 4).contains(event.position())
-            self._point(min(self.span, max(0.0, (event.position().x() - area.left()) / area.width() * self.span))
-                        if inside else None)  # fmt: skip
+            self._point(at if inside else None)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Begin to choose a stretch."""
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            at = self._epoch(event.position().x(), self._area())
+            self._dragged = (at, at)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Show the stretch that was chosen."""
+        if self._dragged is None:
+            return
+        low, high = sorted(self._dragged)
+        self._dragged = None
+        area = self._area()
+        if self._x(high, area) - self._x(low, area) >= LEAST_DRAG:
+            self.zoomed.emit(low, high)
+        self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """Show all again."""
+        self._dragged = None
+        self.zoomed.emit(0.0, 0.0)
 
     def leaveEvent(self, event: object) -> None:
         """Stop reading."""
@@ -256,14 +346,28 @@ def log_steps(low: float, high: float) -> list[float]:
     return tens if len(tens) > 3 else inside
 
 
-def reduced(points: tuple[tuple[float, float], ...], most: int) -> list[tuple[float, float]]:
-    """At most about ``most`` points: of every stretch its first, least, greatest and last, in order."""
-    if len(points) <= most:
-        return list(points)
-    size = math.ceil(4 * len(points) / most)
-    points_kept: list[tuple[float, float]] = []
-    for start in range(0, len(points), size):
-        part = points[start : start + size]
-        chosen = {part[0], part[-1], min(part, key=lambda p: p[1]), max(part, key=lambda p: p[1])}
-        points_kept += sorted(chosen)
-    return points_kept
+def points_within(points: Points, low: float, high: float, more: int = 0) -> NDArray[np.float64]:
+    """The points from one x to another, and so many on each side besides: N×2."""
+    every = np.asarray(points, np.float64).reshape(-1, 2)
+    first, last = np.searchsorted(every[:, 0], (low - 1e-9, high + 1e-9))
+    return every[max(0, int(first) - more) : int(last) + more]
+
+
+def reduced(points: Points, most: int) -> NDArray[np.float64]:
+    """At most about ``most`` points, N×2: of every stretch its first, least, greatest and last, in order."""
+    every = np.asarray(points, np.float64).reshape(-1, 2)
+    if len(every) <= most:
+        return every
+    size = math.ceil(4 * len(every) / most)
+    whole = len(every) // size
+    values = every[: whole * size, 1].reshape(whole, size)
+    starts = np.arange(whole) * size
+    rest = [whole * size, len(every) - 1] if whole * size < len(every) else []
+    rest += [whole * size + int(pick) for pick in _ends(every[whole * size :, 1])]
+    places = [starts, starts + size - 1, starts + values.argmin(axis=1), starts + values.argmax(axis=1), rest]
+    return every[np.unique(np.concatenate(places).astype(np.int64))]
+
+
+def _ends(values: NDArray[np.float64]) -> tuple[int, ...]:
+    """Places of the least and the greatest of some values."""
+    return (int(values.argmin()), int(values.argmax())) if len(values) else ()

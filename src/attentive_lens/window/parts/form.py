@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from attentive_lens.core.values import Kind, Spec, Value, of_kind
 from attentive_lens.errors import LensError
+from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
 
@@ -36,6 +37,7 @@ CHOICE_WORDS = {
     "CHW": "one colour after the other, row by row",
     "WHC": "column by column, colours together",
     "CWH": "one colour after the other, column by column",
+    **{measure.name: measure.label for measure in MEASURES.values()},
 }
 """Everyday words for a choice's name in a plan file."""
 WIDE = 150

@@ -1,4 +1,4 @@
-"""The settings of the next run: the usual ones in view, the others folded, each form made from the plan's values."""
+"""The settings of the next run: the usual ones in view, the others folded in groups; forms are made from values."""
 
 from __future__ import annotations
 
@@ -9,15 +9,43 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from attentive_lens.core.values import Kind
+from attentive_lens.desk.scheduling import scaled_rate
 from attentive_lens.plan.augmentation import AugmentationStep
-from attentive_lens.plan.plan import CHOICES
+from attentive_lens.plan.plan import CHOICES, Plan
 from attentive_lens.window.parts.basics import button, label, panel
+from attentive_lens.window.parts.fold import Fold
 from attentive_lens.window.parts.form import Form, KindForm
 from attentive_lens.window.parts.plan_panel import PlanPanel
 from attentive_lens.window.session import Session
+from attentive_lens.window.training.schedule import ScheduleChart
 
 USUAL = {"optimiser": ("learning_rate",), "schedule": (), "training": ("epochs", "batch_size", "threads")}
-"""Fields in view, by section; the others are under «More settings»."""
+"""Fields in view, by section; the others are in the groups."""
+GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], ...] = (
+    (
+        "Length and stopping",
+        "How often it is evaluated, what the best epoch is chosen by, and rules that end a run.",
+        (
+            ("training", ("evaluate_every", "best_by", "keep_last", "checkpoint_minutes")),
+            ("stopping", None),
+        ),
+    ),
+    ("Optimiser", "Momentum, weight decay and what the optimiser has besides.", (("optimiser", None),)),
+    ("Schedule", "The learning rate over the run, drawn as a curve that can be dragged.", (("schedule", None),)),
+    (
+        "Regularisation",
+        "Gradient clipping, averaged weights, augmentation variants; dropout stands in the network.",
+        (("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
+    ),
+    ("Loss", "What training makes small, class weights, label smoothing.", (("loss", None),)),
+    ("Initialisation", "How the weights start.", (("initialisation", None),)),
+    (
+        "Machine",
+        "What changes nothing but the time it takes.",
+        (("training", ("evaluation_batch_size", "kernels")),),
+    ),
+)
+"""Folded settings: heading, tip, and fields by section; None for all of a section that are not in view."""
 
 
 class SettingsPanel(QWidget):
@@ -40,11 +68,17 @@ class SettingsPanel(QWidget):
         outer.addWidget(frame)
         self.forms: list[tuple[str, Form | KindForm]] = []
         plan = session.design.plan
+        self._before = (plan.training.batch_size, plan.optimiser.learning_rate)
+        self._size_scaled_from = plan.training.batch_size
+        self._scaled: float | None = None
         inside.addWidget(PlanPanel(session))
         inside.addSpacing(6)
         self._add(inside, "training", Form(plan.training, USUAL["training"], self._changed("training")))
         for section in ("optimiser", "schedule"):
             self._add_kind(inside, section, True, USUAL[section])
+        self.offer = button("", "scale rate", "Scales the learning rate with the batch size.", self._scale_rate)
+        self.offer.hide()
+        inside.addWidget(self.offer, 0, Qt.AlignmentFlag.AlignLeft)
         inside.addWidget(
             button(
                 "Sweep learning rates",
@@ -55,25 +89,20 @@ class SettingsPanel(QWidget):
             0,
             Qt.AlignmentFlag.AlignLeft,
         )
-        self.more = button(
-            "More settings",
-            "more settings",
-            "Momentum, weight decay, schedule, loss, class weights, initialisation, gradient clipping, kernels.",
-            lambda: self.folded.setVisible(self.more.isChecked()),
-            checkable=True,
-        )
-        inside.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
-        self.folded = QWidget()
-        self.folded.setObjectName("more form")
-        self.folded.hide()
-        rest = QVBoxLayout(self.folded)
-        rest.setContentsMargins(0, 0, 0, 0)
-        rest.setSpacing(6)
-        for section in CHOICES:
-            self._add_kind(rest, section, section not in USUAL, None)
-        others = tuple(name for name in plan.training.specs() if name not in USUAL["training"])
-        self._add(rest, "training", Form(plan.training, others, self._changed("training")))
-        inside.addWidget(self.folded)
+        self.folds: list[tuple[Fold, tuple[tuple[str, tuple[str, ...] | None], ...]]] = []
+        for title, tip, parts in GROUPS:
+            fold = Fold(title, f"{title.lower()} settings", tip)
+            inside.addWidget(fold)
+            self.folds.append((fold, parts))
+            for section, names in parts:
+                if section in CHOICES:
+                    self._add_kind(fold.inside, section, section not in USUAL, None)
+                else:
+                    value = getattr(plan, section)
+                    self._add(fold.inside, section, Form(value, names or tuple(value.specs()), self._changed(section)))
+            if title == "Schedule":
+                self.schedule = ScheduleChart(session)
+                fold.inside.addWidget(self.schedule)
         inside.addSpacing(6)
         inside.addWidget(label("Split and preprocessing", strong=True))
         self._add(inside, "split", Form(plan.split, ("validation_fraction",), self._changed("split")))
@@ -101,6 +130,31 @@ class SettingsPanel(QWidget):
         self.augmentation.setText("\n".join(in_words(step) for step in plan.augmentation) or "none")
         for section, form in self.forms:
             form.show_value(getattr(plan, section))
+        for fold, parts in self.folds:
+            fold.say(", ".join(word for section, names in parts for word in _unusual(plan, section, names)))
+        self.schedule.refresh()
+        self._offer_rate(plan)
+
+    def _offer_rate(self, plan: Plan) -> None:
+        """Offer to scale the learning rate where the batch size was just changed, until something else is."""
+        size, rate = plan.training.batch_size, plan.optimiser.learning_rate
+        before, self._before = self._before, (size, rate)
+        if rate != before[1] or size == before[0]:
+            if rate != before[1] or self._size_scaled_from == size:
+                self.offer.hide()
+            return
+        if not self.offer.isVisible():
+            self._size_scaled_from = before[0]
+        scaled = scaled_rate(plan, self._size_scaled_from)
+        self.offer.setVisible(scaled is not None)
+        self._scaled = scaled
+        if scaled is not None:
+            self.offer.setText(f"Scale the learning rate to {scaled:g}")
+
+    def _scale_rate(self) -> None:
+        plan = self.session.design.plan
+        if self._scaled is not None:
+            self.session.design.change(plan.changed({"optimiser.learning_rate": self._scaled}), "the learning rate")
 
     def _add(self, inside: QVBoxLayout, section: str, form: Form | KindForm) -> None:
         inside.addWidget(form)
@@ -118,6 +172,26 @@ class SettingsPanel(QWidget):
 
     def _changed(self, section: str) -> Any:
         return lambda value: self.session.design.change(replace(self.session.design.plan, **{section: value}))
+
+
+def _unusual(plan: Plan, section: str, names: tuple[str, ...] | None) -> list[str]:
+    """What of some settings is not as in a new plan, in a few words."""
+    value, usual = getattr(plan, section), getattr(Plan(), section)
+    if section in CHOICES and section not in USUAL and value.kind != usual.kind:
+        return [value.kind]
+    shown = names or tuple(name for name in value.specs() if name not in USUAL.get(section, ()))
+    defaults = type(value)() if section in CHOICES else usual
+    return [
+        f"{value.specs()[name].label or name} {_short(getattr(value, name))}"
+        for name in shown
+        if getattr(value, name) != getattr(defaults, name)
+    ]
+
+
+def _short(value: object) -> str:
+    return (
+        f"{value:g}" if isinstance(value, float) else "on" if value is True else "off" if value is False else f"{value}"
+    )
 
 
 def in_words(step: AugmentationStep) -> str:

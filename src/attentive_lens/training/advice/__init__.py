@@ -1,0 +1,70 @@
+"""Advice: trouble that a run has, named by its figures, with the remedy as a new plan.
+
+To add one: a subclass of `Advice` in the file of its family, and a line in `ADVICE`.
+"""
+
+from __future__ import annotations
+
+from attentive_lens.training.advice.base import Advice, Finding, Record
+from attentive_lens.training.advice.batches import BatchSize
+from attentive_lens.training.advice.classes import ClassIgnored, Imbalance, ValidationNoise
+from attentive_lens.training.advice.fitting import OverFitting, Plateau, StillImproving, UnderFitting
+from attentive_lens.training.advice.inputs import AugmentationOfNoEffect, AugmentationTooStrong, NotNormalised
+from attentive_lens.training.advice.layers import DeadUnits, ExplodingGradients, VanishingGradients
+from attentive_lens.training.advice.rates import Divergence, RateTooHigh, RateTooLow
+
+ADVICE: dict[str, Advice] = {
+    advice.kind: advice
+    for advice in (
+        Divergence(),
+        ExplodingGradients(),
+        VanishingGradients(),
+        RateTooHigh(),
+        RateTooLow(),
+        DeadUnits(),
+        NotNormalised(),
+        BatchSize(),
+        OverFitting(),
+        AugmentationOfNoEffect(),
+        UnderFitting(),
+        AugmentationTooStrong(),
+        ClassIgnored(),
+        Imbalance(),
+        Plateau(),
+        StillImproving(),
+        ValidationNoise(),
+    )
+}
+"""Every piece of advice by its kind, what undoes a run first."""
+
+_LATER = frozenset(
+    {"under-fitting", "plateau", "class ignored", "imbalance", "augmentation too strong", "still improving"}
+)
+OVERRULES: dict[str, frozenset[str]] = {
+    "exploding gradients": _LATER | {"divergence", "rate too high", "rate too low", "dead units"},
+    "divergence": _LATER | {"vanishing gradients", "rate too high", "rate too low", "dead units", "over-fitting"},
+    "vanishing gradients": _LATER | {"rate too low", "rate too high"},
+    "rate too high": _LATER | {"dead units"},
+    "rate too low": _LATER,
+    "batch size": frozenset({"still improving", "augmentation too strong", "under-fitting"}),
+    "over-fitting": frozenset({"still improving", "plateau"}),
+    "augmentation of no effect": frozenset({"over-fitting", "plateau", "still improving"}),
+    "class ignored": frozenset({"imbalance"}),
+    "augmentation too strong": frozenset({"under-fitting", "plateau"}),
+}
+"""What is not said besides an advice, for it has the same cause."""
+
+
+def advise(run: Record) -> tuple[Finding, ...]:
+    """All that is to be said of a run; of one that still trains what can be told by then."""
+    found: dict[str, Finding] = {}
+    for kind, advice in ADVICE.items():
+        if run.is_over or advice.live:
+            finding = advice.find(run)
+            if finding is not None:
+                found[kind] = finding
+    silent = {other for kind in found for other in OVERRULES.get(kind, ())}
+    return tuple(finding for kind, finding in found.items() if kind not in silent)
+
+
+__all__ = ["ADVICE", "OVERRULES", "Advice", "Finding", "Record", "advise"]

@@ -1,0 +1,52 @@
+"""A heading that unfolds what stands under it, and says what is unusual in it while it is folded."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+
+
+class Fold(QWidget):
+    """A folded part of a panel.
+
+    Parameters
+    ----------
+    title, name, tip : str
+        Its heading, its name for tests, and what it holds.
+    """
+
+    def __init__(self, title: str, name: str, tip: str) -> None:
+        super().__init__()
+        self.title = title
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(4)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.head = button("", name, tip, self._turn, checkable=True)
+        self.head.setProperty("role", "fold")
+        self.head.setAccessibleName(title)
+        row.addWidget(self.head)
+        self.says = label(role="faint", size=look.SMALL, name=f"{name} says")
+        row.addWidget(self.says, 1)
+        outer.addLayout(row)
+        self.body = QWidget()
+        self.body.setObjectName(f"{name} body")
+        self.inside = QVBoxLayout(self.body)
+        self.inside.setContentsMargins(12, 0, 0, 6)
+        self.inside.setSpacing(6)
+        outer.addWidget(self.body)
+        self._turn()
+
+    def say(self, words: str) -> None:
+        """What is unusual in it."""
+        self.says.setText(words)
+        self.says.setToolTip(words)
+
+    def _turn(self) -> None:
+        unfolded = self.head.isChecked()
+        self.head.setText(f"{'▾' if unfolded else '▸'} {self.title}")
+        self.body.setVisible(unfolded)
+        self.says.setVisible(not unfolded)

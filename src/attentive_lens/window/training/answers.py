@@ -1,0 +1,70 @@
+"""The confusion matrix of the validation images by epoch, with a slider over the run."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSlider, QVBoxLayout
+
+from attentive_lens.desk.runs import RunView
+from attentive_lens.training.journal import EpochEvent
+from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.words import percent
+
+
+class AnswersView(QFrame):
+    """Which class was taken for which, epoch by epoch; it follows the last one until the slider is moved."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("role", "panel")
+        self.setObjectName("answers view")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 10, 16, 10)
+        row = QHBoxLayout()
+        self.says = label(name="answers say")
+        row.addWidget(self.says)
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setObjectName("epoch slider")
+        self.slider.setAccessibleName("epoch")
+        self.slider.setToolTip("The epoch whose answers on the validation images are shown; arrow keys step.")
+        self.slider.valueChanged.connect(self._show)
+        row.addWidget(self.slider, 1)
+        inside.addLayout(row)
+        self.matrix = ConfusionMatrix()
+        self.matrix.setObjectName("epoch matrix")
+        inside.addWidget(self.matrix, 1)
+        self.epochs: list[EpochEvent] = []
+        self.classes: list[str] = []
+        self._number = -1
+
+    def show_run(self, view: RunView, classes: list[str]) -> None:
+        """Another run, or one epoch more of it."""
+        epochs = [epoch for epoch in view.epochs if epoch.by_class is not None]
+        if view.number == self._number and len(epochs) == len(self.epochs) and classes == self.classes:
+            return
+        follow = view.number != self._number or self.slider.value() == self.slider.maximum()
+        self._number, self.epochs, self.classes = view.number, epochs, classes
+        self.slider.setEnabled(len(epochs) > 1)
+        self.slider.blockSignals(True)
+        self.slider.setRange(0, max(0, len(epochs) - 1))
+        if follow:
+            self.slider.setValue(self.slider.maximum())
+        self.slider.blockSignals(False)
+        self._show()
+
+    def _show(self) -> None:
+        if not self.epochs:
+            self.says.setText("Answers are noted after every epoch that is evaluated.")
+            self.matrix.show_counts([], [])
+            return
+        epoch = self.epochs[self.slider.value()]
+        cells = epoch.by_class.confusion if epoch.by_class is not None else ()
+        count = max([len(self.classes), *(max(true, said) + 1 for true, said, _ in cells)])
+        names = [*self.classes, *(f"class {k + 1}" for k in range(len(self.classes), count))]
+        counts = [[0] * count for _ in range(count)]
+        for true, said, images in cells:
+            counts[true][said] = images
+        accuracy = epoch.validation.accuracy if epoch.validation is not None else 0.0
+        self.says.setText(f"Epoch {epoch.epoch}: {percent(accuracy)} of the validation images are right")
+        self.matrix.show_counts(names, counts)

@@ -1,0 +1,192 @@
+"""The curves of a run: loss, a measure of choice and the learning rate over epochs, with one cursor and one stretch."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+
+from attentive_lens.desk.runs import RunView
+from attentive_lens.plan.measures import MEASURES
+from attentive_lens.training.figures import ByClass, Figures
+from attentive_lens.training.journal import EpochEvent
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label, panel
+from attentive_lens.window.parts.chart import Chart, Curve
+
+MOST_SMOOTHED = 99
+Points = tuple[tuple[float, float], ...]
+
+
+class CurvesView(QWidget):
+    """Three charts; the measure of the second is chosen, the third is there where the learning rate changes."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("curves view")
+        below = QVBoxLayout(self)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.setSpacing(10)
+        self.loss = Chart("Loss", "", "loss chart")
+        self.accuracy = Chart("", "%", "accuracy chart")
+        self.accuracy.setAccessibleName("measure")
+        self.rate = Chart("Learning rate", "", "rate curve")
+        for chart, share in ((self.loss, 4), (self.accuracy, 4), (self.rate, 3)):
+            frame, inside = panel()
+            inside.setContentsMargins(12, 8, 8, 4)
+            inside.addWidget(chart)
+            below.addWidget(frame, share)
+            chart.pointed.connect(self._share_cursor)
+            chart.zoomed.connect(self._share_stretch)
+            chart.setToolTip("Drag along a chart to see that stretch alone; a double click shows all again.")
+        self.rate_frame = frame
+        tools = QVBoxLayout(self.loss)
+        tools.setContentsMargins(64, 0, 8, 0)
+        tools.setSpacing(8)
+        self.log = QCheckBox("logarithmic")
+        self.log.setObjectName("log loss")
+        self.log.setToolTip("Draws the loss by its logarithm: small differences late in a run are seen.")
+        self.log.setFont(look.font(look.SMALL))
+        self.log.toggled.connect(self.loss.show_log)
+        self.smoothing = QSpinBox()
+        self.smoothing.setObjectName("smoothing")
+        self.smoothing.setAccessibleName("smoothing, in epochs")
+        self.smoothing.setRange(1, MOST_SMOOTHED)
+        self.smoothing.setSingleStep(2)
+        self.smoothing.setSuffix(" epochs")
+        self.smoothing.setSpecialValueText("none")
+        self.smoothing.setToolTip("Draws means over so many epochs, the figures themselves faintly behind them.")
+        self.smoothing.setFont(look.font(look.SMALL))
+        self.smoothing.setFixedWidth(96)
+        self.smoothing.valueChanged.connect(self._draw)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(self.log)
+        row.addSpacing(12)
+        row.addWidget(label("smoothing", "faint", look.SMALL))
+        row.addWidget(self.smoothing)
+        row.addStretch()
+        tools.addLayout(row)
+        tools.addStretch()
+        head = QHBoxLayout(self.accuracy)
+        head.setContentsMargins(0, 0, 8, 0)
+        self.measure = QComboBox()
+        self.measure.setObjectName("measure")
+        self.measure.setAccessibleName("measure")
+        self.measure.setToolTip("What is drawn: of all validation images, or of the images of one class.")
+        self.measure.setFont(look.font())
+        self.measure.setMinimumWidth(180)
+        self.measure.setMaxVisibleItems(20)
+        self.measure.currentIndexChanged.connect(self._draw)
+        head.addWidget(self.measure, 0, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
+        head.addStretch()
+        self._classes: list[str] | None = None
+        self._of: tuple[RunView, tuple[RunView, ...], tuple[tuple[float, str], ...]] | None = None
+        self.show_classes([])
+
+    def show_classes(self, classes: list[str]) -> None:
+        """Offer the measures, and those of each class."""
+        if classes == self._classes:
+            return
+        self._classes = classes
+        chosen = self.measure.currentData()
+        self.measure.blockSignals(True)
+        self.measure.clear()
+        for measure in MEASURES.values():
+            if measure.name != "loss":
+                self.measure.addItem(measure.label, measure.name)
+        for number, name in enumerate(classes):
+            self.measure.addItem(f"accuracy of {name}", f"accuracy {number}")
+            self.measure.addItem(f"loss of {name}", f"loss {number}")
+        self.measure.setCurrentIndex(max(0, self.measure.findData(chosen)))
+        self.measure.blockSignals(False)
+
+    def show_nothing(self, epochs: int) -> None:
+        """Empty charts over so many epochs to come."""
+        self._of = None
+        for chart in (self.loss, self.accuracy):
+            chart.show_curves((), epochs)
+        self.rate_frame.hide()
+
+    def show_run(self, view: RunView, others: tuple[RunView, ...], flags: tuple[tuple[float, str], ...]) -> None:
+        """Draw a run, others' validation beside it, and what began where."""
+        self._of = (view, others, flags)
+        self._draw()
+
+    def _share_cursor(self, epoch: float) -> None:
+        for chart in (self.loss, self.accuracy, self.rate):
+            chart.show_cursor(epoch)
+
+    def _share_stretch(self, low: float, high: float) -> None:
+        for chart in (self.loss, self.accuracy, self.rate):
+            chart.show_stretch(low, high)
+
+    def _draw(self) -> None:
+        if self._of is None:
+            return
+        view, others, flags = self._of
+        per_epoch = view.per_epoch
+        span = max([view.planned, 1, *(len(each.epochs) for each in (view, *others))])
+        best = view.best
+        marked = float(best.epoch) if best is not None and best.validation is not None else None
+        batches = np.array([(batch.step / per_epoch, batch.loss) for batch in view.batches]).reshape(-1, 2)
+        loss = [Curve("batches", batches, "faint", "faint"), *self._pair(view, others, "loss")]
+        self.loss.show_curves(tuple(loss), span, marked, flags)
+        chosen = str(self.measure.currentData())
+        self.accuracy.unit = "" if chosen.startswith("loss") else "%"
+        self.accuracy.show_curves(tuple(self._pair(view, others, chosen)), span, marked)
+        rates = tuple((batch.step / per_epoch, batch.learning_rate) for batch in view.batches if batch.learning_rate)
+        self.rate_frame.setVisible(len({rate for _, rate in rates}) > 1)
+        set_rates = tuple((event.step / per_epoch, f"set to {event.learning_rate:g}") for event in view.rates)
+        self.rate.show_curves((Curve("", rates, "ink"),), span, flags=set_rates)
+
+    def _pair(self, view: RunView, others: tuple[RunView, ...], measure: str) -> list[Curve]:
+        """Training and validation of a run, and the validation of others."""
+        curves = []
+        for name, role, style in (("training", "ink", "dashed"), ("validation", "petrol", "line")):
+            points = curve(view.epochs, name, measure)
+            if self.smoothing.value() > 1 and len(points) > 2:
+                curves.append(Curve("", points, role, "faint"))
+                points = smoothed(points, self.smoothing.value())
+            curves.append(Curve(name, points, role, style))
+        for other in others:
+            curves.append(Curve(f"run {other.number}", curve(other.epochs, "validation", measure), "ochre", "dotted"))
+        return curves
+
+
+def curve(epochs: Sequence[EpochEvent], part: str, measure: str) -> Points:
+    """A measure of a part over the epochs in which it is known; «loss 2» is that of the third class."""
+    kind, _, number = measure.partition(" ")
+    points = []
+    for epoch in epochs:
+        figures: Figures | None = getattr(epoch, part)
+        if number:
+            value = _of_class(epoch.by_class, kind, int(number)) if part == "validation" else None
+        else:
+            value = getattr(figures, kind, None)
+        if value is not None:
+            points.append((float(epoch.epoch), float(value)))
+    return tuple(points)
+
+
+def _of_class(by_class: ByClass | None, kind: str, number: int) -> float | None:
+    if by_class is None:
+        return None
+    if kind == "loss":
+        return by_class.losses[number] if number < len(by_class.losses) else None
+    cells = [(said, count) for true, said, count in by_class.confusion if true == number]
+    images = sum(count for _, count in cells)
+    return sum(count for said, count in cells if said == number) / images if images else None
+
+
+def smoothed(points: Points, epochs: int) -> Points:
+    """Each point's mean with those about it, as many before as after, fewer at the ends."""
+    values, half = [y for _, y in points], epochs // 2
+    means = []
+    for k, (x, _) in enumerate(points):
+        reach = min(half, k, len(points) - 1 - k)
+        part = values[k - reach : k + reach + 1]
+        means.append((x, sum(part) / len(part)))
+    return tuple(means)

@@ -1,0 +1,249 @@
+"""Layers while they train: plates tinted where something is unsound, and a small series for every figure of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QFrame, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from attentive_lens.desk.runs import RunView
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.advice.sound import FIGURES, is_sound, unsound
+from attentive_lens.training.figures import Health
+from attentive_lens.window import look
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.bench.plates import Plate, plates_of
+from attentive_lens.window.parts.basics import label
+from attentive_lens.window.words import shortened
+
+HEADS = {
+    "update": ("update / weights", "Size of a step over the size of the weights: about 0.1 % is usual."),
+    "gradient": ("gradient / weights", "Size of the gradient over the size of the weights, of one size in all layers."),
+    "activation": ("activation", "Root mean square of the outputs."),
+    "dead": ("dead units", "Part of a rectifier's channels or units that answer to no image."),
+}
+ROW, HEAD, NAME = 34, 26, 150
+MOST = 400
+"""Epochs drawn of a series, the last ones."""
+
+
+class HealthView(QFrame):
+    """The bench with its plates tinted, and the table of series under it; a click chooses a plate in both."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("role", "panel")
+        self.setObjectName("health view")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(8, 8, 8, 8)
+        inside.setSpacing(6)
+        self.says = label(role="faint", name="health says")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
+        self.bench = Bench("health bench", 110, 56)
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setWidget(self.bench)
+        self.area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.area.setFixedHeight(196)
+        inside.addWidget(self.area)
+        self.table = SeriesTable()
+        rows = QScrollArea()
+        rows.setWidgetResizable(True)
+        rows.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        rows.setWidget(self.table)
+        self.rows = rows
+        inside.addWidget(rows, 1)
+        self._plan: Plan | None = None
+        self._shown: tuple[int, int] | None = None
+        self.bench.chosen.connect(self._choose)
+        self.table.chosen_at = self._choose_layer
+
+    def show_run(self, view: RunView, plan: Plan | None, classes: int) -> None:
+        """Another run of so many classes, or one epoch more of it."""
+        looked = [epoch for epoch in view.epochs if epoch.health is not None]
+        if plan is None or not looked:
+            self._plan, self._shown = None, None
+            self.bench.hide()
+            self.table.show_series((), {}, None)
+            waits = "Layers are looked at after every epoch." if plan is not None else "The plan cannot be read."
+            self.says.setText(waits)
+            return
+        at = (view.number, len(looked))
+        if at == self._shown and plan == self._plan:
+            return
+        if plan != self._plan:
+            facts = plan.network.with_outputs(plan.loss.outputs(classes)).facts(plan.preprocessing.shape)
+            by_name = {fact.name: fact for fact in facts}
+            self.bench.show_plates(plates_of(plan.network.nodes, by_name, plan.preprocessing.shape, plan.frozen))
+        self._plan, self._shown = plan, at
+        self.bench.show()
+        last = looked[-1].health
+        values = {figure: getattr(last, figure) for figure in FIGURES}
+        wrong = unsound(plan, values)
+        self.bench.show_tints(
+            {place: "ochre_fill" for place, plate in enumerate(self.bench.plates) if set(plate.nodes) & wrong.keys()}
+            | {
+                place: "vermilion"
+                for place, plate in enumerate(self.bench.plates)
+                if any("dead" in wrong.get(node, ()) or len(wrong.get(node, ())) > 1 for node in plate.nodes)
+            }
+        )
+        self._say(wrong)
+        self.table.show_series(self.bench.plates, self._series([epoch.health for epoch in looked[-MOST:]]), plan)
+
+    def _say(self, wrong: dict[str, tuple[str, ...]]) -> None:
+        if not wrong:
+            self.says.setText("All layers are within sound limits. Tinted plates would be those that are not.")
+            return
+        words = [f"{name}: {', '.join(HEADS[figure][0] for figure in figures)}" for name, figures in wrong.items()]
+        more = f"; and {len(words) - 4} more" if len(words) > 4 else ""
+        self.says.setText(f"Outside sound limits: {'; '.join(words[:4])}{more}.")
+
+    def _series(self, looks: list[Health | None]) -> dict[tuple[str, str], tuple[float | None, ...]]:
+        names = [node.name for node in self._plan.network.nodes] if self._plan is not None else []
+        return {
+            (name, figure): tuple(
+                getattr(look_, figure)[place] if look_ is not None and place < len(getattr(look_, figure)) else None
+                for look_ in looks
+            )
+            for place, name in enumerate(names)
+            for figure in FIGURES
+        }
+
+    def _choose(self, place: int) -> None:
+        plate = self.bench.plates[place]
+        self.table.choose(plate.name)
+        row = self.table.row_of(plate.name)
+        if row is not None:
+            self.rows.ensureVisible(0, HEAD + row * ROW + ROW // 2, 0, ROW)
+
+    def _choose_layer(self, name: str) -> None:
+        place = next((k for k, plate in enumerate(self.bench.plates) if plate.name == name), None)
+        if place is not None:
+            self.bench.current = place
+            self.bench.update()
+            self.area.ensureVisible(int(self.bench.centre(place).x()), 0, 60, 0)
+
+
+class SeriesTable(QWidget):
+    """A row a plate, a small series for each figure, its last value beside it; unsound ones in ochre."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("health table")
+        self.setAccessibleName("health of layers")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
+        self.rows: list[tuple[str, dict[str, tuple[str, tuple[float | None, ...]]]]] = []
+        self.plan: Plan | None = None
+        self.current = ""
+        self.chosen_at: Callable[[str], None] = lambda name: None
+        self.setToolTip("\n".join(f"{head}: {tip}" for head, tip in HEADS.values()))
+
+    def show_series(
+        self,
+        plates: tuple[Plate, ...],
+        series: dict[tuple[str, str], tuple[float | None, ...]],
+        plan: Plan | None,
+    ) -> None:
+        """Draw other series: for each plate the figures of whichever of its nodes has them."""
+        self.plan, self.rows = plan, []
+        for plate in plates:
+            cells = {}
+            for figure in FIGURES:
+                for node in plate.nodes if figure != "activation" else plate.nodes[-1:]:
+                    values = series.get((node, figure), ())
+                    if any(value is not None for value in values):
+                        cells[figure] = (node, values)
+                        break
+            if cells.keys() - {"activation"}:
+                self.rows.append((plate.name, cells))
+        self.setMinimumHeight(HEAD + ROW * len(self.rows))
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """Room for every row."""
+        return QSize(500, HEAD + ROW * len(self.rows))
+
+    def row_of(self, name: str) -> int | None:
+        """The row of a plate; None if it has none."""
+        return next((k for k, (plate, _) in enumerate(self.rows) if plate == name), None)
+
+    def choose(self, name: str) -> None:
+        """Mark a plate's row."""
+        self.current = name
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Choose a row, and its plate on the bench."""
+        row = -1 if event is None else int((event.position().y() - HEAD) // ROW)
+        if 0 <= row < len(self.rows):
+            self.choose(self.rows[row][0])
+            self.chosen_at(self.rows[row][0])
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Heads, names, series."""
+        t, painter = look.theme, QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        wide = (self.width() - NAME) / len(FIGURES)
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(t.colour("faint"))
+        if self.rows:
+            for k, figure in enumerate(FIGURES):
+                box = QRectF(NAME + k * wide, 2, wide - 12, HEAD - 6)
+                painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, HEADS[figure][0])
+        for row, (name, cells) in enumerate(self.rows):
+            top = HEAD + row * ROW
+            if name == self.current:
+                painter.fillRect(QRectF(0, top, self.width(), ROW), t.colour("tint"))
+            painter.setPen(QPen(t.colour("line"), 1))
+            painter.drawLine(QPointF(0, top), QPointF(self.width(), top))
+            painter.setPen(t.colour("ink"))
+            words = shortened([name], NAME - 12, painter.fontMetrics().horizontalAdvance)[0]
+            box = QRectF(4, top, NAME - 8, ROW)
+            painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
+            for k, figure in enumerate(FIGURES):
+                if figure in cells:
+                    self._paint_cell(painter, QRectF(NAME + k * wide, top, wide - 12, ROW), figure, *cells[figure])
+
+    def _paint_cell(
+        self, painter: QPainter, box: QRectF, figure: str, node: str, values: tuple[float | None, ...]
+    ) -> None:
+        t = look.theme
+        known = [(k, value) for k, value in enumerate(values) if value is not None]
+        last = known[-1][1]
+        sound = self.plan is None or is_sound(self.plan, node, figure, last)
+        low, high = min(value for _, value in known), max(value for _, value in known)
+        if figure == "dead":
+            low, high = 0.0, 1.0
+        room = QRectF(box.left(), box.top() + 7, max(10.0, box.width() - 66), box.height() - 14)
+        span = max(1, len(values) - 1)
+        line = QPolygonF(
+            [
+                QPointF(
+                    room.left() + k / span * room.width(),
+                    room.bottom() - (value - low) / ((high - low) or 1.0) * room.height(),
+                )
+                for k, value in known
+            ]
+        )
+        colour = t.colour("ink" if sound else "ochre")
+        painter.setPen(QPen(colour, 1.3))
+        painter.drawPolyline(line)
+        if line.count() == 1:
+            painter.setBrush(colour)
+            painter.drawEllipse(line.at(0), 1.6, 1.6)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setFont(look.font(look.SMALL, not sound))
+        words = QRectF(room.right() + 4, box.top(), 62, box.height())
+        painter.drawText(words, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, figure_words(figure, last))
+        painter.setFont(look.font(look.SMALL))
+
+
+def figure_words(figure: str, value: float) -> str:
+    """A figure as it is shown: parts as hundredths, others by three digits."""
+    if figure in ("update", "dead"):
+        return f"{value * 100:.2g}\u2009%" if value < 0.1 else f"{value * 100:.0f}\u2009%"
+    return f"{value:.2g}" if value < 100 else f"{value:.3g}"
