@@ -31,7 +31,7 @@ def open_frame(qtbot: QtBot) -> Iterator[Callable[[Workspace], Frame]]:
 
     yield open_one
     for frame in frames:
-        frame.session.runs.stop()
+        frame.session.runs.steer("stop")
         qtbot.waitUntil(lambda: reap_children() == 0, timeout=30_000)
         frame.close()
         frame.deleteLater()

@@ -25,7 +25,9 @@ _ACTIONS = "; ".join(f"{action}: {meaning}" for action, meaning in ACTIONS.items
 def control(
     workspace: InWorkspace,
     action: Annotated[str, typer.Argument(help=f"What to do. {_ACTIONS}.", metavar="ACTION")],
-    run: Annotated[int | None, typer.Argument(help="Number of the run; the one that trains if left out.")] = None,
+    run: Annotated[
+        int | None, typer.Argument(help="Number of the run; the one that trains if left out.", metavar="[RUN]")
+    ] = None,
     rate: Annotated[float | None, typer.Option(metavar="RATE", help="The learning rate for «rate».")] = None,
     as_json: AsJson = False,
 ) -> None:

@@ -93,16 +93,16 @@ def strength(step: AugmentationStep) -> float:
 
 
 def scaled(step: AugmentationStep, times: float) -> AugmentationStep:
-    """A step with its range about its middle and its probability multiplied, as far as they go."""
+    """A step with its probability multiplied, and its range about what changes nothing, 0 or 1, where that is in it."""
     changes: dict[str, object] = {"probability": min(1.0, step.probability * times)}
     bounds, known = getattr(step, "range", None), step.specs().get("range")
     if isinstance(bounds, tuple) and known is not None:
         low, high = bounds
-        # what does nothing: no change for a range about zero, one for a factor
-        still = 1.0 if low > 0 else 0.0
-        ends = sorted(still + (end - still) * times for end in (low, high))
-        least, most = known.low if known.low is not None else ends[0], known.high if known.high is not None else ends[1]
-        changes["range"] = (max(least, ends[0]), min(most, ends[1]))
+        still = 0.0 if low <= 0 <= high else 1.0 if low < 1 < high else None
+        if still is not None:
+            least = known.low if known.low is not None else -math.inf
+            most = known.high if known.high is not None else math.inf
+            changes["range"] = (max(least, still + (low - still) * times), min(most, still + (high - still) * times))
     return replace(step, **changes)  # type: ignore[arg-type]
 
 
