@@ -151,7 +151,7 @@ CASES = (
 )  # fmt: skip
 
 
-BY_DEFINITION = ("validation noise", "still improving", "class ignored")
+BY_DEFINITION = ("validation noise", "still improving", "class ignored", "imbalance")
 """Advice that states what its figures are, so that it is no false alarm wherever it is given."""
 
 

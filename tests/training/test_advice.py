@@ -287,10 +287,12 @@ def test_batches_are_too_large_or_too_small_for_what_there_is_to_learn() -> None
 
 
 def test_augmentation_is_too_strong_where_augmented_images_stay_behind() -> None:
-    assert "augmentation too strong" in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)))
-    assert "augmentation too strong" not in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=27)))
+    assert "augmentation too strong" in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=20)))
+    assert "augmentation too strong" not in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)))
+    strong = PLAN.with_augmentation(tuple(scaled(step, 2) for step in PLAN.augmentation))
+    assert "augmentation too strong" in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)), strong)
     bare = PLAN.with_augmentation(())
-    assert "augmentation too strong" not in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)), bare)
+    assert "augmentation too strong" not in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=20)), bare)
 
 
 def test_images_far_from_zero_or_without_contrast_are_not_normalised() -> None:

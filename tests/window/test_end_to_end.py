@@ -174,7 +174,7 @@ def test_stop_from_the_bottom_strip_keeps_the_run(qtbot: QtBot, open_frame: Open
     qtbot.waitUntil(lambda: len(frame.session.runs.views[2].epochs) > done, timeout=60_000)
     frame.session.runs.steer("stop")
     qtbot.waitUntil(lambda: frame.session.runs.training is None, timeout=30_000)
-    click(qtbot, frame, "more settings")
+    click(qtbot, frame, "loss settings")
     box = child(frame, QComboBox, "loss.kind")
     assert box.isVisible()
     box.setCurrentText("squared error")

@@ -163,9 +163,10 @@ def test_the_training_page_chooses_optimiser_schedule_and_loss(
     frame = open_frame(station)
     frame.show_stage("training")
     page, design = frame.page("training"), frame.session.design
-    more = page.findChild(QPushButton, "more settings")
-    assert more is not None
-    more.click()
+    for group in ("optimiser", "schedule", "loss", "initialisation"):
+        heading = page.findChild(QPushButton, f"{group} settings")
+        assert heading is not None
+        heading.click()
     for section, kind, field, entered in (
         ("optimiser", "sgd", "momentum", "0.5"),
         ("schedule", "step", "gamma", "0.3"),

@@ -64,7 +64,7 @@ def test_steps_of_an_axis_are_round_even_and_not_too_many(low: float, span: floa
 @given(st.lists(st.floats(-5, 5), min_size=1, max_size=900), st.integers(8, 100))
 def test_a_reduced_curve_keeps_its_ends_and_its_extremes(values: list[float], most: int) -> None:
     points = tuple((float(k), v) for k, v in enumerate(values))
-    kept = reduced(points, most)
+    kept = [(float(x), float(y)) for x, y in reduced(points, most)]
     assert kept[0] == points[0]
     assert kept[-1] == points[-1]
     assert {min(values), max(values)} <= {y for _, y in kept}

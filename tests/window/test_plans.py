@@ -247,7 +247,7 @@ def test_all_runs_are_listed_sorted_compared_and_drawn_together(
     frame = open_frame(station)
     frame.session.runs.choose(2)
     stage(qtbot, frame, "training")
-    click(qtbot, frame, "all runs")
+    click(qtbot, frame, "all runs view")
     table = child(frame, QTableWidget, "runs table")
     heads = [table.horizontalHeaderItem(k).text() for k in range(table.columnCount())]
     assert heads[:2] == ["run", "plan"]
@@ -276,12 +276,12 @@ def test_all_runs_are_listed_sorted_compared_and_drawn_together(
     drawn = {curve.name: curve.points for curve in loss.curves}
     assert [x for x, _ in drawn["run 1"]] == [1, 2]
     assert loss.span == 2, "as far as the longer one goes"
-    click(qtbot, frame, "all runs")
+    click(qtbot, frame, "all runs view")
     table.clearSelection()
     assert draw.text() == "Take curves off"
     click(qtbot, frame, "draw runs")
     assert "run 1" not in {curve.name for curve in loss.curves}
-    click(qtbot, frame, "all runs")
+    click(qtbot, frame, "all runs view")
     table.selectRow(0)
     click(qtbot, frame, "view run")
     assert frame.session.runs.current == 1

@@ -12,9 +12,11 @@ from attentive_lens.scoring.intervals import Z
 from attentive_lens.training.advice.base import FEWEST_EPOCHS, Advice, Finding, Record, changed, set_to
 from attentive_lens.training.advice.fitting import over_fits_since
 
-BEHIND = 0.05
+BEHIND, FAR_BEHIND = 0.05, 0.15
 """By how much augmented training images are less often right than untouched validation images, in the same network
-without dropout, where augmentation is too strong."""
+without dropout, where augmentation is too strong: one that is strong by its settings, and any."""
+USUAL = 2.5
+"""Strength of an augmentation beyond the usual, see `strength`."""
 LOOKED = 6
 """Last epochs whose looks at augmented images are taken together."""
 FEWEST_LOOKED = 60
@@ -42,7 +44,8 @@ class AugmentationTooStrong(Advice):
         augmented = sum(look.right or 0 for look in looks) / images
         validation = float(np.mean([epoch.validation.accuracy for epoch in epochs if epoch.validation is not None]))
         chance = Z * math.sqrt(max(1e-9, augmented * (1 - augmented)) / images)
-        if validation - augmented < max(BEHIND, chance / 2) or augmented > 0.9:
+        strong = sum(map(strength, run.plan.augmentation)) > USUAL
+        if validation - augmented < (max(BEHIND, chance / 2) if strong else max(FAR_BEHIND, chance)) or augmented > 0.9:
             return None
         return Finding(
             self.kind, 0,

@@ -49,7 +49,7 @@ class AdvicePanel(QFrame):
         side = QVBoxLayout()
         side.setSpacing(4)
         outer.addLayout(side)
-        self.use = button("Use this remedy", "use remedy", "Puts the remedy into the next run's plan.", self._use)
+        self.use = button("Use this remedy", "use advice", "Puts the remedy into the next run's plan.", self._use)
         side.addWidget(self.use)
         row = QHBoxLayout()
         row.setSpacing(4)

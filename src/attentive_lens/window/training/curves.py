@@ -73,7 +73,7 @@ class CurvesView(QWidget):
         head = QHBoxLayout(self.accuracy)
         head.setContentsMargins(0, 0, 8, 0)
         self.measure = QComboBox()
-        self.measure.setObjectName("measure")
+        self.measure.setObjectName("curve measure")
         self.measure.setAccessibleName("measure")
         self.measure.setToolTip("What is drawn: of all validation images, or of the images of one class.")
         self.measure.setFont(look.font())

@@ -62,7 +62,7 @@ class ScheduleChart(QWidget):
         self.points, self.handles = rates_over(plan, self.batches), handles(plan, self.batches)
         if self._held is None:
             values = [rate for _, rate in self.points if rate > 0] or [1e-4]
-            self._limits = max(min(values) / 1.5, max(values) * 1e-4), max(values) * 3
+            self._limits = max(min(values) / 1.5, max(values) * 8e-4), max(values) * 3
         self.current = min(self.current, len(self.handles) - 1)
         self.update()
 

@@ -1,0 +1,269 @@
+"""The Training stage as it is used: steering a run, its curves, layers and answers, advice and its remedy, settings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtWidgets import QComboBox, QInputDialog, QLabel, QPushButton, QSlider, QSpinBox
+from pytestqt.qtbot import QtBot
+from tests.driving import LEFT, child, click, stage
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.advising import advice_of
+from attentive_lens.desk.controlling import CONTINUE
+from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.training import execute
+from attentive_lens.plan.measures import MEASURES
+from attentive_lens.window import look
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.chart import Chart
+from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.training.curves import curve, smoothed
+from attentive_lens.window.training.health import SeriesTable, figure_words
+from attentive_lens.window.training.schedule import ScheduleChart
+from attentive_lens.workspace import Workspace
+
+OpenFrame = Callable[[Workspace], Frame]
+
+
+@pytest.fixture
+def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
+    window = open_frame(station)
+    stage(qtbot, window, "training")
+    return window
+
+
+def begin(qtbot: QtBot, frame: Frame, epochs: int = 200) -> None:
+    """Start a run that goes on for long, and wait for its first epoch."""
+    frame.session.design.change(frame.session.workspace.run(1).plan().changed({"training.epochs": epochs, "seed": 8}))
+    click(qtbot, frame, "main action")
+    qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.epochs), timeout=60_000)
+
+
+def test_a_run_is_paused_given_another_rate_continued_and_stopped_after_its_epoch(
+    qtbot: QtBot, frame: Frame, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert not child(frame, QPushButton, "pause run").isVisible()
+    begin(qtbot, frame)
+    runs = frame.session.runs
+    click(qtbot, frame, "pause run")
+    qtbot.waitUntil(lambda: bool(runs.training and runs.training.paused), timeout=10_000)
+    assert child(frame, QLabel, "training title").text() == "Run 2 is paused"
+    assert child(frame, QPushButton, "pause run").text() == "Continue"
+    assert frame.rail.buttons["training"].state == "paused"
+    standing = runs.views[2].steps
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *_: (0.0005, True))
+    click(qtbot, frame, "set learning rate")
+    qtbot.wait(300)
+    assert runs.views[2].steps == standing, "a paused run takes no step"
+    click(qtbot, frame, "pause run")
+    qtbot.waitUntil(lambda: bool(runs.views[2].rates), timeout=10_000)
+    assert [event.learning_rate for event in runs.views[2].rates] == [0.0005]
+    assert frame.session.workspace.run(2).rates() == ((runs.views[2].rates[0].step, 0.0005),)
+    click(qtbot, frame, "stop after epoch")
+    qtbot.waitUntil(lambda: runs.training is None, timeout=30_000)
+    view = runs.views[2]
+    assert view.state == "stopped"
+    assert view.steps[0] == len(view.epochs) * view.per_epoch, "its epoch was finished"
+    assert not child(frame, QPushButton, "pause run").isVisible()
+
+
+def test_a_dialog_that_is_given_up_changes_no_rate(qtbot: QtBot, frame: Frame, monkeypatch: pytest.MonkeyPatch) -> None:
+    begin(qtbot, frame)
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *_: (0.5, False))
+    click(qtbot, frame, "set learning rate")
+    assert frame.session.workspace.run(2).asked_rate() is None
+    frame.session.runs.steer("pause")
+    frame.session.runs.steer(CONTINUE)
+    assert frame.session.workspace.run(2).asked() == ""
+    frame.session.runs.steer("stop")
+    qtbot.waitUntil(lambda: frame.session.runs.training is None, timeout=30_000)
+
+
+def test_any_measure_is_drawn_of_all_images_or_of_a_class(qtbot: QtBot, frame: Frame) -> None:
+    measure, chart = child(frame, QComboBox, "curve measure"), child(frame, Chart, "accuracy chart")
+    classes = frame.session.images.collection.classes
+    assert measure.count() == len(MEASURES) - 1 + 2 * len(classes)
+    epochs = frame.session.runs.views[1].epochs
+    measure.setCurrentIndex(measure.findText("macro F1"))
+    drawn = {each.name: each.points for each in chart.curves}
+    assert [y for _, y in drawn["validation"]] == [e.validation.macro_f1 for e in epochs if e.validation is not None]
+    assert drawn["training"] == (), "of training images it is not known"
+    measure.setCurrentIndex(measure.findText(f"loss of {classes[1]}"))
+    assert chart.unit == ""
+    losses = [epoch.by_class.losses[1] for epoch in epochs if epoch.by_class is not None]
+    assert [y for _, y in {each.name: each.points for each in chart.curves}["validation"]] == losses
+    measure.setCurrentIndex(measure.findText(f"accuracy of {classes[1]}"))
+    assert chart.unit == "%"
+    right = curve(epochs, "validation", "accuracy 1")
+    assert all(0 <= y <= 1 for _, y in right)
+
+
+def test_smoothing_draws_means_with_the_figures_behind_them(qtbot: QtBot, frame: Frame) -> None:
+    points = tuple((float(k), float(v)) for k, v in enumerate((0, 4, 2, 8, 6)))
+    assert smoothed(points, 3) == ((0, 0), (1, 2), (2, 14 / 3), (3, 16 / 3), (4, 6))
+    assert smoothed(points, 1) == points
+    chart = child(frame, Chart, "loss chart")
+    lines = len(chart.curves)
+    longer = frame.session.workspace.run(1).plan().changed({"training.epochs": 3})
+    finish(execute(frame.session.workspace, frame.session.workspace.claim_run(longer), lambda: False))
+    frame.session.tick()
+    frame.session.runs.choose(2)
+    child(frame, QSpinBox, "smoothing").setValue(3)
+    assert len(chart.curves) == lines + 2
+    assert [each.style for each in chart.curves if each.name == "" and each.role == "petrol"] == ["faint"]
+
+
+def test_dragging_along_a_chart_shows_that_stretch_in_all_and_a_double_click_all(qtbot: QtBot, frame: Frame) -> None:
+    loss, accuracy = child(frame, Chart, "loss chart"), child(frame, Chart, "accuracy chart")
+    area = loss._area()
+    ends = [QPoint(round(area.left() + area.width() * part), round(area.center().y())) for part in (0.25, 0.75)]
+    qtbot.mousePress(loss, LEFT, pos=ends[0])
+    qtbot.mouseMove(loss, ends[1])
+    frame.grab()
+    qtbot.mouseRelease(loss, LEFT, pos=ends[1])
+    assert loss.seen == accuracy.seen == pytest.approx((0.5, 1.5), abs=0.05)
+    frame.grab()
+    qtbot.mouseDClick(accuracy, LEFT, pos=ends[0])
+    assert loss.seen == accuracy.seen == (0.0, 2.0)
+    qtbot.mouseClick(loss, LEFT, pos=ends[0])
+    assert loss.seen == (0.0, 2.0), "a click is no stretch"
+
+
+def test_layers_are_shown_with_their_series_and_those_that_are_unsound_tinted(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    wild = station.run(1).plan().changed({"optimiser.learning_rate": 0.3, "training.epochs": 4})
+    finish(execute(station, station.claim_run(wild), lambda: False))
+    frame = open_frame(station)
+    frame.session.runs.choose(1)
+    stage(qtbot, frame, "training")
+    click(qtbot, frame, "layers view")
+    bench, table = child(frame, Bench, "health bench"), child(frame, SeriesTable, "health table")
+    says = child(frame, QLabel, "health says")
+    assert [name for name, _ in table.rows] == ["convolution 1", "convolution 2", "fully connected 1", "output"]
+    assert "gradient" in dict(table.rows)["convolution 1"]
+    frame.session.runs.choose(2)
+    assert bench.tints
+    assert set(bench.tints.values()) <= {"ochre_fill", "vermilion"}
+    assert says.text().startswith("Outside sound limits: ")
+    frame.grab()
+    qtbot.mouseClick(table, LEFT, pos=QPoint(20, 26 + 34 + 10))
+    assert table.current == "convolution 2"
+    assert bench.plates[bench.current or 0].name == "convolution 2"
+    bench.choose(1)
+    assert table.current == "convolution 1"
+    assert figure_words("dead", 0.5) == "50\u2009%"
+    assert figure_words("update", 0.0012) == "0.12\u2009%"
+
+
+def test_answers_are_seen_epoch_by_epoch(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "answers view")
+    matrix, slider = child(frame, ConfusionMatrix, "epoch matrix"), child(frame, QSlider, "epoch slider")
+    assert slider.value() == slider.maximum() == 1
+    epochs = frame.session.runs.views[1].epochs
+    for place in (0, 1):
+        slider.setValue(place)
+        held = epochs[place].validation
+        assert held is not None
+        counts = np.array(matrix.counts)
+        assert counts.trace() / counts.sum() == pytest.approx(held.accuracy)
+        assert child(frame, QLabel, "answers say").text().startswith(f"Epoch {place + 1}: {held.accuracy * 100:.1f}")
+
+
+def test_advice_is_stepped_through_and_its_remedy_becomes_the_next_plan_and_its_effect_is_told(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    slow = station.run(1).plan().changed({"optimiser.learning_rate": 1e-7, "training.epochs": 3})
+    finish(execute(station, station.claim_run(slow), lambda: False))
+    frame = open_frame(station)
+    frame.session.runs.choose(2)
+    stage(qtbot, frame, "training")
+    found = advice_of(station, station.run(2), RunReader(station.run(2)).view())
+    kinds = [finding.kind for finding in found]
+    assert kinds[0] == "rate too low"
+    title = child(frame, QLabel, "advice title")
+    assert title.text() == "Rate too low from epoch 1"
+    assert child(frame, Chart, "loss chart").flags == ((1.0, "rate too low"),)
+    for kind in (*kinds[1:], kinds[0]):
+        click(qtbot, frame, "next advice")
+        assert title.text().lower().startswith(kind)
+    click(qtbot, frame, "use advice")
+    plan = frame.session.design.plan
+    assert plan == found[0].plan
+    assert not child(frame, QLabel, "advice effect").isVisible()
+    finish(execute(station, station.claim_run(replace(plan, name="with it")), lambda: False))
+    frame.session.tick()
+    effect = child(frame, QLabel, "advice effect")
+    assert effect.text().startswith("Tried in run 3: ")
+    assert effect.isVisible()
+
+
+def test_the_schedule_is_drawn_and_its_handles_change_the_plan(qtbot: QtBot, frame: Frame) -> None:
+    design = frame.session.design
+    design.change(design.plan.changed({"schedule": "one cycle", "training.epochs": 20}))
+    click(qtbot, frame, "schedule settings")
+    chart = child(frame, ScheduleChart, "schedule chart")
+    peak = max(rate for _, rate in chart.points)
+    assert peak == pytest.approx(design.plan.optimiser.learning_rate, rel=1e-2)
+
+    def drag(key: str, to: QPointF) -> None:
+        handle = next(each for each in chart.handles if each.key == key)
+        qtbot.mousePress(chart, LEFT, pos=chart.place(handle.epoch, handle.rate).toPoint())
+        qtbot.mouseMove(chart, to.toPoint())
+        frame.grab()
+        qtbot.mouseRelease(chart, LEFT, pos=to.toPoint())
+
+    drag("schedule.rise", chart.place(12, peak))
+    assert design.plan.write()["schedule"]["rise"] == pytest.approx(0.6, abs=0.03)
+    rate = design.plan.optimiser.learning_rate
+    handle = next(each for each in chart.handles if each.key == "optimiser.learning_rate")
+    drag("optimiser.learning_rate", chart.place(handle.epoch, handle.rate * 2))
+    assert design.plan.optimiser.learning_rate == pytest.approx(2 * rate, rel=0.25)
+    drag("schedule.final_factor", chart.place(20, peak / 20))
+    assert 0.005 < design.plan.write()["schedule"]["final_factor"] < 0.2
+    chart.setFocus()
+    before = design.plan
+    chart.current = next(k for k, each in enumerate(chart.handles) if each.key == "schedule.warmup_epochs")
+    qtbot.keyClick(chart, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert design.plan.schedule.warmup_epochs == before.schedule.warmup_epochs + 0.5
+    qtbot.keyClick(chart, Qt.Key.Key_Right)
+    assert chart.handles[chart.current].key != "schedule.warmup_epochs"
+
+
+def test_a_changed_batch_size_offers_to_scale_the_learning_rate(qtbot: QtBot, frame: Frame) -> None:
+    design = frame.session.design
+    design.change(design.plan.changed({"optimiser": "sgd", "training.batch_size": 16}))
+    rate = design.plan.optimiser.learning_rate
+    offer = child(frame, QPushButton, "scale rate")
+    design.change(design.plan.changed({"training.batch_size": 32}))
+    design.change(design.plan.changed({"training.batch_size": 64}))
+    assert offer.isVisible()
+    qtbot.mouseClick(offer, LEFT)
+    assert design.plan.optimiser.learning_rate == pytest.approx(2 * rate), "it was chosen for batches of 32"
+    assert not offer.isVisible()
+
+
+def test_folded_settings_say_what_is_unusual_in_them(qtbot: QtBot, frame: Frame) -> None:
+    design = frame.session.design
+    design.change(design.plan.changed({"stopping.patience": 8, "averaging": "exponential moving average"}))
+    says = child(frame, QLabel, "length and stopping settings says")
+    assert says.text() == "early stopping (patience) 8"
+    assert child(frame, QLabel, "regularisation settings says").text() == "exponential moving average"
+    click(qtbot, frame, "length and stopping settings")
+    assert not says.isVisible()
+    assert child(frame, QSpinBox, "stopping.patience").value() == 8
+
+
+def test_the_stage_is_painted_in_the_dark_theme_too(qtbot: QtBot, frame: Frame) -> None:
+    for name in ("dark", "light"):
+        frame.change_theme()
+        assert look.theme is look.THEMES[name]
+        for view in ("layers view", "answers view", "curves view"):
+            click(qtbot, frame, view)
+            assert not frame.grab().isNull()
