@@ -14,12 +14,21 @@ from typing import Any
 import typer.main
 
 import attentive_lens
-from attentive_lens.cli import collecting, commands, comparing, explaining, inspecting, planning, steering
+from attentive_lens.cli import collecting, commands, comparing, explaining, inspecting, planning, searching, steering
 from attentive_lens.cli.app import app
 from attentive_lens.cli.results import json_schema
 from attentive_lens.plan.outline import settings
 
-del collecting, commands, comparing, explaining, inspecting, planning, steering  # imported for their commands
+del (
+    collecting,
+    commands,
+    comparing,
+    explaining,
+    inspecting,
+    planning,
+    searching,
+    steering,
+)  # imported for their commands
 
 ROOT = Path(__file__).parents[1]
 

@@ -67,6 +67,9 @@ def train(
     plan: PlanFile = None,
     settings: Settings = None,
     resume: Annotated[int | None, typer.Option(metavar="RUN", help="Resume this run, which was interrupted.")] = None,
+    queue: Annotated[
+        bool, typer.Option("--queue", help="Let it wait until the runs before it have ended, and leave.")
+    ] = False,
     claimed: Annotated[int | None, typer.Option(hidden=True)] = None,
     go_on: Annotated[bool, typer.Option("--go-on", hidden=True)] = False,
     lock: Annotated[int | None, typer.Option(hidden=True)] = None,
@@ -76,8 +79,11 @@ def train(
 
     A run that was stopped ends with exit code 3; a second Ctrl+C ends at once, with what the last checkpoint holds.
     """
-    from attentive_lens.cli.training import train_here
+    from attentive_lens.cli.training import queue_here, train_here
 
+    if queue:
+        queue_here(workspace, plan, settings or [], resume, as_json)
+        return
     train_here(workspace, plan, settings or [], claimed, resume, go_on, lock, as_json)
 
 

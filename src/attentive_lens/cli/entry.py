@@ -25,6 +25,8 @@ COMMANDS = (
     "runs",
     "compare",
     "repeat",
+    "sweep",
+    "cross-validate",
     "advise",
     "control",
     "score",
@@ -81,11 +83,29 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
     """
     from typer.exceptions import Abort, TyperException
 
-    from attentive_lens.cli import collecting, commands, comparing, explaining, inspecting, planning, steering
+    from attentive_lens.cli import (
+        collecting,
+        commands,
+        comparing,
+        explaining,
+        inspecting,
+        planning,
+        searching,
+        steering,
+    )
     from attentive_lens.cli.app import app
     from attentive_lens.cli.speaking import say_json
 
-    del collecting, commands, comparing, explaining, inspecting, planning, steering  # imported for their commands
+    del (
+        collecting,
+        commands,
+        comparing,
+        explaining,
+        inspecting,
+        planning,
+        searching,
+        steering,
+    )  # imported for their commands
 
     context: dict[str, object] = {"open_window": open_window}
     try:

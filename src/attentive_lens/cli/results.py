@@ -7,7 +7,7 @@ from typing import Any
 
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
 from attentive_lens.core.records import PlainTable, schema
-from attentive_lens.desk.comparing import RunsCompared, RunsTable, Spread
+from attentive_lens.desk.comparing import RunRow, RunsCompared, RunsTable, Spread
 from attentive_lens.desk.measuring_results import Measured
 from attentive_lens.desk.requests.bases import BaseProbe
 from attentive_lens.desk.requests.causes import Cause
@@ -136,6 +136,37 @@ class RunEnded:
     validation: Figures | None
     model: str | None
     reason: str
+
+
+@dataclass(frozen=True)
+class RunQueued:
+    """A run that waits, or trains because none did; and how many wait now."""
+
+    run: int
+    state: str
+    waiting: int
+
+
+@dataclass(frozen=True)
+class SweepDone:
+    """The runs of a sweep, the best first, and its number; or the numbers of those that wait in the queue."""
+
+    ranked: tuple[RunRow, ...]
+    best: int | None
+    queued: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class CrossValidated:
+    """Cross-validation: a run a fold, images answered by a model that never saw them, and the part that is right."""
+
+    runs: tuple[int, ...]
+    images: int
+    accuracy: float
+    low: float
+    high: float
+    by_fold: tuple[float, ...]
+    answers: str | None
 
 
 @dataclass(frozen=True)
@@ -333,10 +364,12 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "plan check": (PlanChecked,),
     "plan show": (PlanShown,),
     "plan diff": (PlansCompared,),
-    "train": (RunEnded,),
+    "train": (RunEnded, RunQueued),
     "watch": (RunWatched,),
     "runs": (RunsTable,),
     "compare": (RunsCompared,),
+    "sweep": (SweepDone,),
+    "cross-validate": (CrossValidated,),
     "advise": (AdviceGiven,),
     "control": (Steered,),
     "repeat": (Spread,),

@@ -12,13 +12,14 @@ from threading import Timer
 import typer
 
 from attentive_lens.cli.planning import planned_in
-from attentive_lens.cli.results import RunEnded
+from attentive_lens.cli.results import RunEnded, RunQueued
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
 from attentive_lens.desk.advising import advice_of
+from attentive_lens.desk.queue import enqueue, start_next, waiting
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
 from attentive_lens.desk.training import Trained, execute
-from attentive_lens.errors import BadUsage
+from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.figures import Figures
 from attentive_lens.training.journal import EpochEvent
@@ -57,7 +58,14 @@ def train_here(
             raise BadUsage(
                 f"Run {claimed} was begun already", "only a new run is claimed", "Let it go on with --resume"
             )
-    trained = train_run(place, run, go_on or resume is not None, lock)
+    try:
+        trained = train_run(place, run, go_on or resume is not None, lock)
+    except LensError:
+        if claimed is not None:
+            start_next(place)
+        raise
+    if claimed is not None and (trained.outcome.state != "stopped" or run.asked()):
+        start_next(place)  # not where this process was told to end: whoever did that wants no other
     if as_json:
         say_json(summary(trained))
     else:
@@ -66,6 +74,21 @@ def train_here(
             out.print(finding.sentence)
     if trained.outcome.state == "stopped":
         raise typer.Exit(STOPPED)
+
+
+def queue_here(workspace: Path, plan_file: Path | None, settings: list[str], resume: int | None, as_json: bool) -> None:
+    """Let a plan wait for its turn, and say so."""
+    if resume is not None:
+        raise BadUsage("A run that goes on does not wait", "only new runs stand in the queue", "Leave out --queue")
+    place = Workspace.open(workspace)
+    run = enqueue(place, planned_in(workspace, plan_file, settings))
+    view = RunReader(run).view()
+    if as_json:
+        say_json(RunQueued(run.number, view.state, len(waiting(place))))
+    elif view.state == "waiting":
+        out.print(f"run {run.number} waits; it begins by itself when those before it have ended")
+    else:
+        out.print(f"run {run.number} trains in a process of its own: «attentive-lens watch» follows it")
 
 
 def _say(trained: Trained) -> None:
@@ -81,11 +104,14 @@ def _say(trained: Trained) -> None:
         out.print(f"model: {run.model}")
 
 
-def train_run(place: Workspace, run: Run, resume: bool = False, lock: int | None = None) -> Trained:
-    """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand."""
+def train_run(place: Workspace, run: Run, resume: bool = False, lock: int | None = None, until: int = 0) -> Trained:
+    """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand.
+
+    With ``until`` it stops after so many epochs, to go on later.
+    """
     epochs = NewEpochs(run)
     with _stopping() as stopped:
-        job = execute(place, run, lambda: bool(stopped), resume, lock)
+        job = execute(place, run, lambda: bool(stopped), resume, lock, until)
         return watched(job, f"training run {run.number}", epochs.lines)
 
 

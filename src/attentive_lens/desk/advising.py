@@ -9,6 +9,8 @@ from attentive_lens.errors import LensError
 from attentive_lens.training.advice import Finding, Record, advise
 from attentive_lens.workspace import Run, Workspace
 
+__all__ = ["Finding", "advice_of", "record_of"]
+
 
 def record_of(workspace: Workspace, run: Run, view: RunView) -> Record:
     """What advice looks at.

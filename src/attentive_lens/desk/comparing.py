@@ -29,7 +29,7 @@ class RunRow:
     run : int
         Its number.
     name, state : str
-        Of its plan; how it stands.
+        Its own, or that of its plan; how it stands.
     epochs, best_epoch : int
         Finished; the best of them, 0 without any.
     images : int
@@ -42,6 +42,12 @@ class RunRow:
         What it was trained with, of the settings in which the runs differ, by key.
     advice : str
         Kinds of advice for it, or why it failed.
+    note : str
+        What somebody wrote down of it.
+    pinned : bool
+        Whether it stands first.
+    rates_changed : bool
+        Whether another learning rate was set while it trained.
     """
 
     run: int
@@ -57,6 +63,9 @@ class RunRow:
     seconds: float
     settings: dict[str, str]
     advice: str
+    note: str = ""
+    pinned: bool = False
+    rates_changed: bool = False
 
 
 @dataclass(frozen=True)
@@ -133,7 +142,7 @@ def alike(workspace: Workspace, plan: Plan) -> tuple[RunRow, ...]:
         with contextlib.suppress(LensError):
             if _is_alike(run.plan(), plan):
                 found.append(row_of(workspace, run))
-    return tuple(row for row in found if row.state == "done")
+    return tuple(row for row in found if row.state == "done" and not row.rates_changed)
 
 
 def _is_alike(one: Plan, other: Plan) -> bool:
@@ -217,10 +226,11 @@ def row_of(workspace: Workspace, run: Run, settings: dict[str, str] | None = Non
     validation = best.validation if best is not None else None
     noted = run.images()
     images = noted[1].count("validation") if noted is not None else 0
+    about = run.about()
     low, high = interval(validation.accuracy, images) if validation is not None and images else (None, None)
     return RunRow(
         run.number,
-        view.name,
+        about.name or view.name or _planned_name(run),
         view.state,
         len(view.epochs),
         best.epoch if best is not None else 0,
@@ -232,7 +242,18 @@ def row_of(workspace: Workspace, run: Run, settings: dict[str, str] | None = Non
         round(sum(epoch.seconds for epoch in view.epochs), 3),
         settings or {},
         view.error or ", ".join(finding.kind for finding in advice_of(workspace, run, view)),
+        about.note,
+        about.pinned,
+        bool(view.rates),
     )
+
+
+def _planned_name(run: Run) -> str:
+    """Of a run that has not begun."""
+    try:
+        return run.plan().name
+    except LensError:
+        return ""
 
 
 def _folded(plan: Plan) -> dict[str, str]:

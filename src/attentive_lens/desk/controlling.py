@@ -10,6 +10,8 @@ from attentive_lens.plan.optimisers import OptimiserSettings
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, WORDS, Control
 from attentive_lens.workspace import Run
 
+__all__ = ["ACTIONS", "CONTINUE", "PAUSE", "RATE", "STOP", "STOP_AFTER_EPOCH", "RunControl", "steer"]
+
 CONTINUE, RATE = "continue", "rate"
 ACTIONS: dict[str, str] = {
     PAUSE: "waits after its step, with everything on disk, until it is continued",
@@ -30,10 +32,12 @@ class RunControl(Control):
         That this process trains.
     stop : callable
         Whether this process was asked to stop.
+    until : int
+        Epochs after which it is to stop; 0 for none.
     """
 
-    def __init__(self, run: Run, stop: Callable[[], bool]) -> None:
-        self.run, self.stop = run, stop
+    def __init__(self, run: Run, stop: Callable[[], bool], until: int = 0) -> None:
+        self.run, self.stop, self._until = run, stop, until
         rates = run.rates()
         self._last = rates[-1][1] if rates else None
 
@@ -43,6 +47,10 @@ class RunControl(Control):
             return STOP
         word = self.run.asked()
         return word if word in WORDS else ""
+
+    def until(self) -> int:
+        """As it was asked for at the beginning."""
+        return self._until
 
     def rate(self) -> float | None:
         """One that was written down already is not asked for again."""

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
+
 from attentive_lens.desk.controlling import steer
 from attentive_lens.desk.observing import Signal
+from attentive_lens.desk.queue import enqueue, start_next
 from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_training
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
-UNSETTLED = ("training", "broken off")
+UNSETTLED = ("waiting", "training", "broken off")
 """States that change without a word in the journal."""
 
 
@@ -51,8 +54,11 @@ class OpenRuns:
         return next((view for view in self.views.values() if view.state == "training"), None)
 
     def tick(self) -> None:
-        """Read what the runs wrote since the last time."""
+        """Read what the runs wrote since the last time; start the next of the queue if nobody else did."""
         reap_children()
+        if self.training is None and any(view.state == "waiting" for view in self.views.values()):
+            with contextlib.suppress(LensError):
+                start_next(self.workspace)
         before = {n: v.state for n, v in self.views.items()}
         self._read()
         if before != {n: v.state for n, v in self.views.items()}:
@@ -116,6 +122,41 @@ class OpenRuns:
             return
         self.current = run.number
         self.tick()
+        self.changed.emit()
+
+    def enqueue(self, plan: Plan) -> None:
+        """Let a plan wait for its turn."""
+        try:
+            run = enqueue(self.workspace, plan)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self.tick()
+        self.changed.emit()
+        self.said.emit(f"Run {run.number} waits in the queue and begins by itself, with or without this window.", False)
+
+    def delete(self, number: int) -> bool:
+        """Take a run away, so that it can be brought back; whether it was."""
+        try:
+            self.workspace.delete_run(number)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return False
+        for known in (self.views, self._readers, self._sizes, self._images, self._plans):
+            known.pop(number, None)
+        if self.current == number:
+            self.current = max(self.views, default=None)
+        self.changed.emit()
+        return True
+
+    def restore(self, number: int) -> None:
+        """Bring a deleted run back."""
+        try:
+            self.workspace.restore_run(number)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return
+        self._read()
         self.changed.emit()
 
     def resume(self) -> None:

@@ -38,7 +38,7 @@ class RunView:
     name : str
         Its plan's name.
     state : str
-        "training", "done", "stopped", "failed", or "broken off" when its process died.
+        "waiting" in the queue, "training", "done", "stopped", "failed", or "broken off" when its process died.
     epochs : list of EpochEvent
         Those finished.
     batches : list of BatchEvent
@@ -143,7 +143,8 @@ class RunReader:
                 self._start = replace(self._start, at=event.at - sum(past.seconds for past in self._epochs))
         # Who holds the run trains it, whatever was told of an earlier process; its last words come before it lets go.
         end = None if training else self._end
-        state = "training" if training else end.state if end else "broken off"
+        waits = "waiting" if not self._start.epochs and self.run.is_waiting() else "broken off"
+        state = "training" if training else end.state if end else waits
         return RunView(
             self.run.number,
             self._start.plan,
@@ -175,8 +176,13 @@ def start_training(workspace: Workspace, plan: Plan) -> Run:
         If the workspace cannot be written.
     """
     run = workspace.claim_run(plan)
-    _start(workspace, run)
+    start_claimed(workspace, run)
     return run
+
+
+def start_claimed(workspace: Workspace, run: Run) -> None:
+    """Start the child process that executes a claimed run."""
+    _start(workspace, run)
 
 
 def resume_training(workspace: Workspace, number: int) -> Run:

@@ -56,7 +56,12 @@ class Trained:
 
 
 def execute(
-    workspace: Workspace, claimed: Run, stop: Callable[[], bool], resume: bool = False, lock: int | None = None
+    workspace: Workspace,
+    claimed: Run,
+    stop: Callable[[], bool],
+    resume: bool = False,
+    lock: int | None = None,
+    until: int = 0,
 ) -> Job[Trained]:
     """Train a claimed run to its end, or go on with one that was stopped or broken off.
 
@@ -74,6 +79,8 @@ def execute(
         Whether it was begun before.
     lock : int, optional
         From `Run.hold`, where the process that started this one held the run for it.
+    until : int
+        Epochs after which it stops, to go on later; 0 for none.
 
     Raises
     ------
@@ -85,7 +92,7 @@ def execute(
         remove_leftovers(claimed.folder)
         with Journal(claimed.journal) as journal:
             try:
-                trained = yield from _execute(workspace, claimed, journal, stop, resume)
+                trained = yield from _execute(workspace, claimed, journal, RunControl(claimed, stop, until), resume)
             except LensError as error:
                 _end(journal, state="failed", error=str(error))
                 raise
@@ -122,9 +129,7 @@ def _end(journal: Journal, **values: object) -> None:
         journal.write("end", **values)
 
 
-def _execute(
-    workspace: Workspace, claimed: Run, journal: Journal, stop: Callable[[], bool], resume: bool
-) -> Job[Trained]:
+def _execute(workspace: Workspace, claimed: Run, journal: Journal, control: RunControl, resume: bool) -> Job[Trained]:
     plan = claimed.plan()
     last = _checkpoint(claimed) if resume else None
     position = Position.read(last.card["position"]) if last else Position()
@@ -171,7 +176,6 @@ def _execute(
         _check_without_validation(plan)
     model = ModelFile(network.plan, {}, preprocessor, names, plan.loss.output, network.used_kernels())
 
-    control = RunControl(claimed, stop)
     with ThreadPool(plan.training.threads) as thread_pool:
         counts = np.bincount(data.labels[members], minlength=classes)
         frozen = frozen_part(plan).node

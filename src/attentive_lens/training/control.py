@@ -19,6 +19,10 @@ class Control:
         """What is asked for, one of `WORDS`, or nothing; asked after every step."""
         return ""
 
+    def until(self) -> int:
+        """Epochs after which it is to stop whatever the plan says; 0 for none."""
+        return 0
+
     def rate(self) -> float | None:
         """A learning rate that is to hold from the next step on; None if it stays."""
         return None

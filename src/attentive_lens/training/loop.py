@@ -203,7 +203,8 @@ class _Loop:
             self.close_epoch(reason)
             reason = reason or ended(self.rules, self.course(), AFTER_EPOCHS)
             word = word or self.control.word()
-            if self.here.epoch < self.epochs and not reason and word in (STOP, STOP_AFTER_EPOCH):
+            asked = word in (STOP, STOP_AFTER_EPOCH) or 0 < self.control.until() <= self.here.epoch
+            if self.here.epoch < self.epochs and not reason and asked:
                 self.write()
                 return self.outcome("stopped")
         self.write()

@@ -88,6 +88,8 @@ class Session(QObject):
         self.workspace, self._held = workspace.for_window()
         self.reading_only = self._held is None
         workspace = self.workspace
+        if not self.reading_only:
+            workspace.forget_deleted()
         self.asker = Asker()
         self.price: tuple[Plan, float] | None = None
         self.design = Design(workspace, lambda: len(self.images.collection.classes))
@@ -176,11 +178,21 @@ class Session(QObject):
             self.design.change(plan, f"taking the plan of run {self.runs.current}")
             self.said.emit(f"The plan of run {self.runs.current} is the next run's now.", False)
 
-    def start(self) -> None:
-        """Train the plan being designed, in a process of its own; not while there is a fault in it."""
+    def enqueue(self) -> None:
+        """Let the plan being designed wait for its turn; not while there is a fault in it."""
+        if self._is_sound():
+            self.runs.enqueue(self.design.plan)
+
+    def _is_sound(self) -> bool:
+        """Whether the plan being designed can train; if not, it is said why."""
         errors = [*(fault.error for fault in self.design.text_faults), *(fault.error for fault in self.design.faults)]
         if errors:
             self.said.emit(f"Not started, for the network on the bench has a fault. {errors[0]}", True)
+        return not errors
+
+    def start(self) -> None:
+        """Train the plan being designed, in a process of its own; not while there is a fault in it."""
+        if not self._is_sound():
             return
         priced, seconds = self.price if self.price is not None else (None, None)
         self.runs.start(self.design.plan, seconds if priced == self.design.plan else None)

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.files import write_text
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace.about import About, read_about, write_about
 
 MOST_BYTES = 4 << 20
 """Of a plan file."""
@@ -184,6 +185,26 @@ class Run:
         """Another one whenever `images` gives something else."""
         file = self.folder / "images.npz"
         return (str(file.absolute()), file.stat().st_mtime_ns) if file.exists() else None
+
+    def wait(self) -> None:
+        """Stand in the queue until `begin`."""
+        write_text(self.folder / "waiting", "")
+
+    def is_waiting(self) -> bool:
+        """Whether it stands in the queue."""
+        return (self.folder / "waiting").exists() and not self.journal.exists()
+
+    def begin(self) -> None:
+        """Leave the queue."""
+        (self.folder / "waiting").unlink(missing_ok=True)
+
+    def about(self) -> About:
+        """What a person said of it."""
+        return read_about(self.folder / "about.json")
+
+    def keep_about(self, about: About) -> None:
+        """Keep what a person says of it; `BadFile` if it cannot be written."""
+        write_about(self.folder / "about.json", about)
 
     def ask(self, word: str) -> None:
         """Leave word for the process that trains it, which heeds it after the step it is in.

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from attentive_lens.core.files import part_of, remove_leftovers
-from attentive_lens.errors import BadFile, NotHere
+from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.images.sources.base import WORKSPACE_MARKER
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace.catalogue import Catalogue
@@ -20,6 +20,8 @@ from attentive_lens.workspace.runs import Run
 
 FORMAT = 1
 MARKER = WORKSPACE_MARKER
+DELETED = ".deleted-"
+"""What the folder of a run that was taken away begins with."""
 
 
 @dataclass(frozen=True)
@@ -148,6 +150,45 @@ class Workspace:
             why = "its folder cannot be written, or another window has it open"
             raise BadFile("Nothing can be trained here", why, "Use the other window, or a copy of the workspace")
 
+    def delete_run(self, number: int) -> None:
+        """Take a run away; `restore_run` brings it back until `forget_deleted`.
+
+        Raises
+        ------
+        BadValue
+            If it trains.
+        BadFile
+            If its folder cannot be moved.
+        """
+        self.check_writable()
+        run = self.run(number)
+        if run.is_training():
+            raise BadValue(f"Run {number} was not deleted", "it is training", "Stop it first")
+        self._move(run.folder, run.folder.with_name(f"{DELETED}{run.folder.name}"), f"Run {number} was not deleted")
+
+    def restore_run(self, number: int) -> None:
+        """Bring a deleted run back; `NotHere` if it is gone for good."""
+        folder = self.folder / "runs" / f"{DELETED}{number:04d}"
+        if not folder.exists():
+            raise NotHere(f"Run {number} cannot be brought back", "it was deleted for good", "Train its plan again")
+        self._move(folder, self.folder / "runs" / f"{number:04d}", f"Run {number} was not brought back")
+
+    def forget_deleted(self) -> None:
+        """Remove deleted runs for good; what cannot be removed stays."""
+        for folder in (self.folder / "runs").glob(f"{DELETED}*"):
+            shutil.rmtree(folder, ignore_errors=True)
+
+    def _move(self, folder: Path, to: Path, what: str) -> None:
+        try:
+            folder.rename(to)
+        except OSError as error:
+            raise BadFile(what, str(error.strerror).lower(), "Check the workspace") from None
+
+    def _numbers_taken(self) -> list[int]:
+        """Of all runs, deleted ones too as long as they can be brought back."""
+        deleted = (folder.name.removeprefix(DELETED) for folder in (self.folder / "runs").glob(f"{DELETED}*"))
+        return [run.number for run in self.runs()] + [int(name) for name in deleted if name.isdigit()]
+
     def claim_run(self, plan: Plan) -> Run:
         """A new run's folder with its plan in it; two processes never get the same.
 
@@ -165,7 +206,7 @@ class Workspace:
             shutil.rmtree(making.folder, ignore_errors=True)
             making.folder.mkdir()
             making.write_plan(plan)
-            number = max((run.number for run in self.runs()), default=0) + 1
+            number = max(self._numbers_taken(), default=0) + 1
             while True:
                 try:
                     making.folder.rename(runs / f"{number:04d}")  # refused where a run stands already

@@ -9,10 +9,9 @@ from typing import Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QProgressBar, QScrollArea, QStackedWidget, QVBoxLayout
 
-from attentive_lens.desk.controlling import CONTINUE, RATE
+from attentive_lens.desk.controlling import CONTINUE, PAUSE, RATE, STOP, STOP_AFTER_EPOCH
 from attentive_lens.desk.runs import RunView, resumable
 from attentive_lens.plan.optimisers import OptimiserSettings
-from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, label, set_role, view_button
@@ -122,7 +121,13 @@ class TrainingPage(Page):
             "Learns on with another learning rate from the next step; a resume repeats it.",
             self._ask_rate,
         )
-        for each in (self.use_plan, self.resume, self.pause, self.after_epoch, self.set_rate):
+        self.queue = button(
+            "Queue the next run",
+            "queue run",
+            "Trains the plan at the left by itself when this run has ended, with or without the window.",
+            self.session.enqueue,
+        )
+        for each in (self.use_plan, self.resume, self.pause, self.after_epoch, self.set_rate, self.queue):
             head.addWidget(each)
         head.addStretch()
         self.left = label(role="faint", name="time left")
@@ -222,6 +227,7 @@ class TrainingPage(Page):
         self.resume.setVisible(view is not None and resumable(view) and training is None)
         for each in (self.pause, self.after_epoch, self.set_rate):
             each.setVisible(steered)
+        self.queue.setVisible(training is not None)
         self.pause.setText("Continue" if steered and view is not None and view.paused else "Pause")
         for word, each in self.views.items():
             each.setVisible(view is not None or word == "curves")
@@ -236,6 +242,7 @@ class TrainingPage(Page):
         words = f"Faint: single batches, dotted: the best epoch, which is kept{beside}"
         self.hint.setText(words if self.shown.currentWidget() is self.curves else "")
         states = {"training": "is training", "done": "is done", "stopped": "was stopped", "failed": "failed"}
+        states["waiting"] = "waits in the queue"
         state = "is paused" if view.paused else states.get(view.state, "broke off")
         self.title.setText(f"Run {view.number} {state}")
         self.title.setToolTip(view.reason)

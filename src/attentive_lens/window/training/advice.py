@@ -5,11 +5,10 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
-from attentive_lens.desk.advising import advice_of
+from attentive_lens.desk.advising import Finding, advice_of
 from attentive_lens.desk.remedies import effect_of
 from attentive_lens.desk.runs import RunView
 from attentive_lens.errors import LensError
-from attentive_lens.training.advice import Finding
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.session import Session
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSlider, QVBoxLayout
 
+from attentive_lens.desk.curves import answered, confusion
 from attentive_lens.desk.runs import RunView
-from attentive_lens.training.journal import EpochEvent
 from attentive_lens.window.parts.basics import label
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.words import percent
@@ -34,13 +34,13 @@ class AnswersView(QFrame):
         self.matrix = ConfusionMatrix()
         self.matrix.setObjectName("epoch matrix")
         inside.addWidget(self.matrix, 1)
-        self.epochs: list[EpochEvent] = []
+        self.epochs = answered(())
         self.classes: list[str] = []
         self._number = -1
 
     def show_run(self, view: RunView, classes: list[str]) -> None:
         """Another run, or one epoch more of it."""
-        epochs = [epoch for epoch in view.epochs if epoch.by_class is not None]
+        epochs = answered(view.epochs)
         if view.number == self._number and len(epochs) == len(self.epochs) and classes == self.classes:
             return
         follow = view.number != self._number or self.slider.value() == self.slider.maximum()
@@ -59,12 +59,6 @@ class AnswersView(QFrame):
             self.matrix.show_counts([], [])
             return
         epoch = self.epochs[self.slider.value()]
-        cells = epoch.by_class.confusion if epoch.by_class is not None else ()
-        count = max([len(self.classes), *(max(true, said) + 1 for true, said, _ in cells)])
-        names = [*self.classes, *(f"class {k + 1}" for k in range(len(self.classes), count))]
-        counts = [[0] * count for _ in range(count)]
-        for true, said, images in cells:
-            counts[true][said] = images
         accuracy = epoch.validation.accuracy if epoch.validation is not None else 0.0
         self.says.setText(f"Epoch {epoch.epoch}: {percent(accuracy)} of the validation images are right")
-        self.matrix.show_counts(names, counts)
+        self.matrix.show_counts(*confusion(epoch, self.classes))

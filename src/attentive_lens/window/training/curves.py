@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
+from attentive_lens.desk.curves import curve, smoothed
 from attentive_lens.desk.runs import RunView
 from attentive_lens.plan.measures import MEASURES
-from attentive_lens.training.figures import ByClass, Figures
-from attentive_lens.training.journal import EpochEvent
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, panel
 from attentive_lens.window.parts.chart import Chart, Curve
 
 MOST_SMOOTHED = 99
-Points = tuple[tuple[float, float], ...]
 
 
 class CurvesView(QWidget):
@@ -154,39 +150,3 @@ class CurvesView(QWidget):
         for other in others:
             curves.append(Curve(f"run {other.number}", curve(other.epochs, "validation", measure), "ochre", "dotted"))
         return curves
-
-
-def curve(epochs: Sequence[EpochEvent], part: str, measure: str) -> Points:
-    """A measure of a part over the epochs in which it is known; «loss 2» is that of the third class."""
-    kind, _, number = measure.partition(" ")
-    points = []
-    for epoch in epochs:
-        figures: Figures | None = getattr(epoch, part)
-        if number:
-            value = _of_class(epoch.by_class, kind, int(number)) if part == "validation" else None
-        else:
-            value = getattr(figures, kind, None)
-        if value is not None:
-            points.append((float(epoch.epoch), float(value)))
-    return tuple(points)
-
-
-def _of_class(by_class: ByClass | None, kind: str, number: int) -> float | None:
-    if by_class is None:
-        return None
-    if kind == "loss":
-        return by_class.losses[number] if number < len(by_class.losses) else None
-    cells = [(said, count) for true, said, count in by_class.confusion if true == number]
-    images = sum(count for _, count in cells)
-    return sum(count for said, count in cells if said == number) / images if images else None
-
-
-def smoothed(points: Points, epochs: int) -> Points:
-    """Each point's mean with those about it, as many before as after, fewer at the ends."""
-    values, half = [y for _, y in points], epochs // 2
-    means = []
-    for k, (x, _) in enumerate(points):
-        reach = min(half, k, len(points) - 1 - k)
-        part = values[k - reach : k + reach + 1]
-        means.append((x, sum(part) / len(part)))
-    return tuple(means)

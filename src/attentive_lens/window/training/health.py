@@ -8,10 +8,9 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QFrame, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
+from attentive_lens.desk.health import FIGURES, Series, health_of, is_sound
 from attentive_lens.desk.runs import RunView
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.advice.sound import FIGURES, is_sound, unsound
-from attentive_lens.training.figures import Health
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import Plate, plates_of
@@ -63,15 +62,15 @@ class HealthView(QFrame):
 
     def show_run(self, view: RunView, plan: Plan | None, classes: int) -> None:
         """Another run of so many classes, or one epoch more of it."""
-        looked = [epoch for epoch in view.epochs if epoch.health is not None]
-        if plan is None or not looked:
+        health = health_of(view, plan, MOST) if plan is not None else None
+        if plan is None or health is None:
             self._plan, self._shown = None, None
             self.bench.hide()
             self.table.show_series((), {}, None)
             waits = "Layers are looked at after every epoch." if plan is not None else "The plan cannot be read."
             self.says.setText(waits)
             return
-        at = (view.number, len(looked))
+        at = (view.number, health.looks)
         if at == self._shown and plan == self._plan:
             return
         if plan != self._plan:
@@ -80,9 +79,7 @@ class HealthView(QFrame):
             self.bench.show_plates(plates_of(plan.network.nodes, by_name, plan.preprocessing.shape, plan.frozen))
         self._plan, self._shown = plan, at
         self.bench.show()
-        last = looked[-1].health
-        values = {figure: getattr(last, figure) for figure in FIGURES}
-        wrong = unsound(plan, values)
+        wrong = health.wrong
         self.bench.show_tints(
             {place: "ochre_fill" for place, plate in enumerate(self.bench.plates) if set(plate.nodes) & wrong.keys()}
             | {
@@ -92,7 +89,7 @@ class HealthView(QFrame):
             }
         )
         self._say(wrong)
-        self.table.show_series(self.bench.plates, self._series([epoch.health for epoch in looked[-MOST:]]), plan)
+        self.table.show_series(self.bench.plates, health.series, plan)
 
     def _say(self, wrong: dict[str, tuple[str, ...]]) -> None:
         if not wrong:
@@ -101,17 +98,6 @@ class HealthView(QFrame):
         words = [f"{name}: {', '.join(HEADS[figure][0] for figure in figures)}" for name, figures in wrong.items()]
         more = f"; and {len(words) - 4} more" if len(words) > 4 else ""
         self.says.setText(f"Outside sound limits: {'; '.join(words[:4])}{more}.")
-
-    def _series(self, looks: list[Health | None]) -> dict[tuple[str, str], tuple[float | None, ...]]:
-        names = [node.name for node in self._plan.network.nodes] if self._plan is not None else []
-        return {
-            (name, figure): tuple(
-                getattr(look_, figure)[place] if look_ is not None and place < len(getattr(look_, figure)) else None
-                for look_ in looks
-            )
-            for place, name in enumerate(names)
-            for figure in FIGURES
-        }
 
     def _choose(self, place: int) -> None:
         plate = self.bench.plates[place]
@@ -145,7 +131,7 @@ class SeriesTable(QWidget):
     def show_series(
         self,
         plates: tuple[Plate, ...],
-        series: dict[tuple[str, str], tuple[float | None, ...]],
+        series: Series,
         plan: Plan | None,
     ) -> None:
         """Draw other series: for each plate the figures of whichever of its nodes has them."""

@@ -20,9 +20,15 @@ from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
 from attentive_lens.window.session import Session
+from attentive_lens.window.training.run_tools import RunTools
 from attentive_lens.window.words import duration
 
-FIXED = ("run", "plan", "state", "best epoch", "accuracy", "95 %", "loss", "time")
+FIXED = ("run", "name", "state", "best epoch", "accuracy", "95 %", "loss", "time", "advice", "note")
+WORDS = ("name", "state", "advice", "note")
+"""Columns of words, which stand at the left."""
+LONG = 60
+"""Letters of a note or an advice that are shown."""
+PINNED = " ●"
 MOST = 6
 """Runs drawn beside the one in view, at most."""
 
@@ -69,7 +75,6 @@ class RunsPanel(QFrame):
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
-        inside.addWidget(label("All runs", strong=True))
         self.table = QTableWidget()
         self.table.setObjectName("runs table")
         self.table.setAccessibleName("all runs")
@@ -91,6 +96,9 @@ class RunsPanel(QFrame):
         self.advice = label(role="faint", name="runs advice")
         self.advice.setWordWrap(True)
         inside.addWidget(self.advice)
+        self.tools = RunTools(session)
+        self.tools.changed.connect(self.refresh)
+        inside.addWidget(self.tools)
         row = QHBoxLayout()
         self.draw = button("Draw their curves", "draw runs", "Beside those of the run in view.", self._draw)
         self.see = button("View this run", "view run", "Its curves, results and explanations.", self._view_selected)
@@ -102,6 +110,7 @@ class RunsPanel(QFrame):
     def refresh(self) -> None:
         """List the runs there are now; those selected stay so."""
         selected = set(self.selected())
+        self.table.blockSignals(True)  # until all of it is there
         table = runs_table(self.session.workspace)
         self._advice = {row.run: row.advice for row in table.rows}
         self.table.setSortingEnabled(False)
@@ -109,12 +118,16 @@ class RunsPanel(QFrame):
         self.table.setColumnCount(len(heads))
         for column, head in enumerate(heads):
             item = QTableWidgetItem(head)
-            side = Qt.AlignmentFlag.AlignLeft if head in ("plan", "state") else Qt.AlignmentFlag.AlignRight
+            side = (
+                Qt.AlignmentFlag.AlignLeft
+                if head in ("name", "state", "advice", "note")
+                else Qt.AlignmentFlag.AlignRight
+            )
             item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
             item.setToolTip(table.keys[column - len(FIXED)] if column >= len(FIXED) else "")
             self.table.setHorizontalHeaderItem(column, item)
         self.table.setRowCount(len(table.rows))
-        for place, run in enumerate(table.rows):
+        for place, run in enumerate(sorted(table.rows, key=lambda row: (not row.pinned, row.run))):
             for column, cell in enumerate(_cells(run, table.keys)):
                 self.table.setItem(place, column, cell)
         across = self.table.horizontalHeader()
@@ -128,6 +141,7 @@ class RunsPanel(QFrame):
             if self._run_at(place) in selected:
                 self.table.selectRow(place)
         self.table.setSelectionMode(mode)
+        self.table.blockSignals(False)
         self._say_of_selected()
 
     def selected(self) -> list[int]:
@@ -136,7 +150,7 @@ class RunsPanel(QFrame):
 
     def _run_at(self, place: int) -> int:
         item = self.table.item(place, 0)
-        return int(item.text()) if item is not None else 0
+        return int(item.text().removesuffix(PINNED)) if item is not None else 0
 
     def _say_of_selected(self) -> None:
         selected = self.selected()
@@ -144,6 +158,7 @@ class RunsPanel(QFrame):
         self.draw.setText("Draw their curves" if others or not self.beside else "Take curves off")
         self.draw.setEnabled(bool(others or self.beside))
         self.see.setEnabled(len(selected) == 1)
+        self.tools.show_run(selected[0] if len(selected) == 1 else None)
         set_role(self.advice, "faint")
         if len(selected) == 2:
             try:
@@ -182,7 +197,7 @@ class RunsPanel(QFrame):
 def _cells(run: RunRow, keys: tuple[str, ...]) -> list[_Cell]:
     within = "" if run.low is None or run.high is None else f"{run.low * 100:.0f}–{run.high * 100:.0f}"
     cells = [
-        _Cell(str(run.run), run.run),
+        _Cell(f"{run.run}{PINNED if run.pinned else ''}", run.run),
         _Cell(run.name, run.name),
         _Cell(run.state, run.state),
         _Cell(f"{run.best_epoch} of {run.epochs}", run.best_epoch),
@@ -190,6 +205,8 @@ def _cells(run: RunRow, keys: tuple[str, ...]) -> list[_Cell]:
         _Cell(within, run.low),
         _Cell("–" if run.loss is None else f"{run.loss:.3f}", run.loss),
         _Cell(duration(run.seconds), run.seconds),
+        _Cell(run.advice if len(run.advice) < LONG else f"{run.advice[:LONG]}…", run.advice),
+        _Cell(run.note if len(run.note) < LONG else f"{run.note[:LONG]}…", run.note),
     ]
     for key in keys:
         words = run.settings.get(key, "–")

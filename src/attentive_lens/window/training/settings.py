@@ -68,7 +68,7 @@ class SettingsPanel(QWidget):
         outer.addWidget(frame)
         self.forms: list[tuple[str, Form | KindForm]] = []
         plan = session.design.plan
-        self._before = (plan.training.batch_size, plan.optimiser.learning_rate)
+        self._before = plan
         self._size_scaled_from = plan.training.batch_size
         self._scaled: float | None = None
         inside.addWidget(PlanPanel(session))
@@ -136,20 +136,20 @@ class SettingsPanel(QWidget):
         self._offer_rate(plan)
 
     def _offer_rate(self, plan: Plan) -> None:
-        """Offer to scale the learning rate where the batch size was just changed, until something else is."""
-        size, rate = plan.training.batch_size, plan.optimiser.learning_rate
-        before, self._before = self._before, (size, rate)
-        if rate != before[1] or size == before[0]:
-            if rate != before[1] or self._size_scaled_from == size:
-                self.offer.hide()
+        """Offer to scale the learning rate where the batch size alone was changed, until anything else is."""
+        before, self._before = self._before, plan
+        if plan == before:
             return
-        if not self.offer.isVisible():
-            self._size_scaled_from = before[0]
-        scaled = scaled_rate(plan, self._size_scaled_from)
-        self.offer.setVisible(scaled is not None)
-        self._scaled = scaled
-        if scaled is not None:
-            self.offer.setText(f"Scale the learning rate to {scaled:g}")
+        size = before.training.batch_size
+        if replace(before, training=before.training.with_(batch_size=plan.training.batch_size)) != plan:
+            self._scaled = None
+        elif self._scaled is None:
+            self._size_scaled_from = size
+        if replace(before, training=plan.training) == plan and size != plan.training.batch_size:
+            self._scaled = scaled_rate(plan, self._size_scaled_from)
+        self.offer.setVisible(self._scaled is not None)
+        if self._scaled is not None:
+            self.offer.setText(f"Scale the learning rate to {self._scaled:g}")
 
     def _scale_rate(self) -> None:
         plan = self.session.design.plan

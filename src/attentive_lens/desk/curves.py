@@ -1,0 +1,61 @@
+"""A run's epochs as curves and matrices to be drawn."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from attentive_lens.training.figures import ByClass, Figures
+from attentive_lens.training.journal import EpochEvent
+
+Points = tuple[tuple[float, float], ...]
+
+
+def curve(epochs: Sequence[EpochEvent], part: str, measure: str) -> Points:
+    """A measure of a part over the epochs in which it is known; «loss 2» is that of the third class."""
+    kind, _, number = measure.partition(" ")
+    points = []
+    for epoch in epochs:
+        figures: Figures | None = getattr(epoch, part)
+        if number:
+            value = _of_class(epoch.by_class, kind, int(number)) if part == "validation" else None
+        else:
+            value = getattr(figures, kind, None)
+        if value is not None:
+            points.append((float(epoch.epoch), float(value)))
+    return tuple(points)
+
+
+def _of_class(by_class: ByClass | None, kind: str, number: int) -> float | None:
+    if by_class is None:
+        return None
+    if kind == "loss":
+        return by_class.losses[number] if number < len(by_class.losses) else None
+    cells = [(said, count) for true, said, count in by_class.confusion if true == number]
+    images = sum(count for _, count in cells)
+    return sum(count for said, count in cells if said == number) / images if images else None
+
+
+def smoothed(points: Points, epochs: int) -> Points:
+    """Each point's mean with those about it, as many before as after, fewer at the ends."""
+    values, half = [y for _, y in points], epochs // 2
+    means = []
+    for k, (x, _) in enumerate(points):
+        reach = min(half, k, len(points) - 1 - k)
+        part = values[k - reach : k + reach + 1]
+        means.append((x, sum(part) / len(part)))
+    return tuple(means)
+
+
+def answered(epochs: Sequence[EpochEvent]) -> list[EpochEvent]:
+    """Epochs whose answers on the validation images were noted."""
+    return [epoch for epoch in epochs if epoch.by_class is not None]
+
+
+def confusion(epoch: EpochEvent, classes: Sequence[str]) -> tuple[list[str], list[list[int]]]:
+    """Names of the classes, those unknown by number, and images by true class and class said."""
+    cells = epoch.by_class.confusion if epoch.by_class is not None else ()
+    count = max([len(classes), *(max(true, said) + 1 for true, said, _ in cells)])
+    counts = [[0] * count for _ in range(count)]
+    for true, said, images in cells:
+        counts[true][said] = images
+    return [*classes, *(f"class {k + 1}" for k in range(len(classes), count))], counts

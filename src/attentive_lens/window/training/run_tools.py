@@ -1,0 +1,162 @@
+"""What is done with runs of the table: name, note, pin, delete and bring back, repeat, sweep."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from attentive_lens.desk.comparing import free_seed
+from attentive_lens.desk.searching import check_judged, grid, read_axis
+from attentive_lens.errors import LensError
+from attentive_lens.plan.outline import settings
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.session import Session
+from attentive_lens.workspace.about import About
+
+FIRST = ("optimiser.learning_rate", "training.batch_size", "optimiser.weight_decay", "schedule", "optimiser")
+"""Settings that are swept most, at the head of the list."""
+FIXED_KEYS = ("name", "seed", "network", "augmentation")
+
+
+class RunTools(QWidget):
+    """Fields and buttons for the selected run, and for runs to come.
+
+    Signals
+    -------
+    changed
+        A run is called otherwise, is gone, or is back.
+    """
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._run: int | None = None
+        self._deleted: int | None = None
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(6)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        outer.addLayout(row)
+        self.name, self.note = QLineEdit(), QLineEdit()
+        for field, word, tip, share in (
+            (self.name, "run name", "What the run is called here; empty: as its plan.", 2),
+            (self.note, "run note", "Whatever is worth remembering of it.", 4),
+        ):
+            field.setObjectName(word)
+            field.setAccessibleName(word)
+            field.setPlaceholderText(word.removeprefix("run "))
+            field.setToolTip(tip)
+            field.setFont(look.font())
+            field.editingFinished.connect(self._keep)
+            row.addWidget(field, share)
+        self.pin = button("Pin", "pin run", "Pinned runs stand first in the table.", self._pin, checkable=True)
+        self.repeat = button(
+            "Repeat", "repeat run", "Queues its plan with another seed, to see how far chance reaches.", self._repeat
+        )
+        self.remove = button("Delete", "delete run", "Takes the run away; it can be brought back.", self._delete)
+        self.back = button("Bring back", "restore run", "Brings the deleted run back.", self._restore)
+        for each in (self.pin, self.repeat, self.remove, self.back):
+            row.addWidget(each)
+        self.back.hide()
+        sweep = QHBoxLayout()
+        sweep.setSpacing(8)
+        outer.addLayout(sweep)
+        sweep.addWidget(label("Sweep the next run over", "faint"))
+        self.key = QComboBox()
+        self.key.setObjectName("sweep key")
+        self.key.setAccessibleName("setting to sweep")
+        self.key.setFont(look.font())
+        keys = [setting.key for setting in settings() if setting.key not in FIXED_KEYS]
+        for key in dict.fromkeys([*FIRST, *keys]):
+            self.key.addItem(key.replace("_", " ").replace(".", " · "), key)
+        self.key.setMaxVisibleItems(24)
+        self.values = QLineEdit()
+        self.values.setObjectName("sweep values")
+        self.values.setAccessibleName("values")
+        self.values.setPlaceholderText("values: 0.0003, 0.001, 0.003")
+        self.values.setToolTip("The values, with commas between; a run each, one after the other.")
+        self.values.setFont(look.font())
+        self.values.returnPressed.connect(self._sweep)
+        sweep.addWidget(self.key)
+        sweep.addWidget(self.values, 1)
+        sweep.addWidget(button("Queue these runs", "queue sweep", "They train one after the other.", self._sweep))
+        self.says = label(role="bad", name="sweep says")
+        self.says.setWordWrap(True)
+        self.says.hide()
+        outer.addWidget(self.says)
+        self.show_run(None)
+
+    def show_run(self, number: int | None) -> None:
+        """The one run that is selected, or none."""
+        if number != self._run or number is None:
+            about = self.session.workspace.run(number).about() if number is not None else About()
+            self.name.setText(about.name)
+            self.note.setText(about.note)
+            self.pin.setChecked(about.pinned)
+        self._run = number
+        view = self.session.runs.views.get(number) if number is not None else None
+        for each in (self.name, self.note, self.pin, self.repeat, self.remove):
+            each.setEnabled(view is not None)
+        self.remove.setEnabled(view is not None and view.state != "training")
+        self.remove.setText("Take from queue" if view is not None and view.state == "waiting" else "Delete")
+
+    def _keep(self) -> None:
+        if self._run is None:
+            return
+        run = self.session.workspace.run(self._run)
+        try:
+            about = About(self.name.text().strip(), self.note.text().strip(), self.pin.isChecked())
+            if about != run.about():
+                run.keep_about(about)
+                self.changed.emit()
+        except LensError as error:
+            self.session.said.emit(str(error), True)
+
+    def _pin(self) -> None:
+        self._keep()
+
+    def _delete(self) -> None:
+        if self._run is not None and self.session.runs.delete(self._run):
+            self._deleted, self._run = self._run, None
+            self.back.setText(f"Bring run {self._deleted} back")
+            self.back.show()
+            self.changed.emit()
+
+    def _restore(self) -> None:
+        if self._deleted is not None:
+            self.session.runs.restore(self._deleted)
+            self._deleted = None
+            self.back.hide()
+            self.changed.emit()
+
+    def _repeat(self) -> None:
+        if self._run is None:
+            return
+        try:
+            plan = self.session.workspace.run(self._run).plan()
+            self.session.runs.enqueue(replace(plan, seed=free_seed(self.session.workspace, plan)))
+        except LensError as error:
+            self.session.said.emit(str(error), True)
+        self.changed.emit()
+
+    def _sweep(self) -> None:
+        """Queue a run a value; what is wrong is said in place and nothing is queued."""
+        plan = self.session.design.plan
+        try:
+            plans = grid(plan, [read_axis(f"{self.key.currentData()}={self.values.text()}")])
+            check_judged(plan)
+        except LensError as error:
+            self.says.setText(str(error))
+            self.says.show()
+            return
+        self.says.hide()
+        for each in plans:
+            self.session.runs.enqueue(each)
+        self.values.clear()
+        self.changed.emit()
