@@ -14,6 +14,7 @@ import pytest
 from tests.answering import answer
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk import runs as desk_runs
 from attentive_lens.desk.cards import keep_pictures, read_card
 from attentive_lens.desk.collection import Library
 from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled
@@ -26,9 +27,11 @@ from attentive_lens.desk.open_scores import OpenScores
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.runs import RunReader, thinned
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.journal import BatchEvent, Journal
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import EXCLUDED, NOTHING
 
@@ -310,3 +313,23 @@ def test_a_library_is_read_once_and_parted_as_often_as_wanted(station: Workspace
     assert [a for a, b in zip(plain.rows[2:], decided.rows[2:], strict=True) if a != b] == []
     assert plain.fingerprint != decided.fingerprint
     assert library.collection({}, Plan()).fingerprint == plain.fingerprint
+
+
+def test_a_run_of_any_length_is_followed_in_the_same_memory(
+    station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(desk_runs, "MOST_BATCHES", 64)
+    run = station.claim_run(station.run(1).plan())
+    with Journal(run.journal) as journal:
+        journal.write("start", plan="long", epochs=10, loss_function="cross-entropy")
+        for step in range(1, 1001):
+            journal.write("batch", epoch=1 + (step - 1) // 100, step=step, of=1000, loss=1 / step, learning_rate=0.1)
+    view = RunReader(run).view()
+    assert len(view.batches) < 64
+    assert view.batches[-1].step == view.steps[0] == 1000
+    steps = [batch.step for batch in view.batches]
+    assert steps == sorted(set(steps))
+    losses = [batch.loss for batch in view.batches]
+    assert losses == sorted(losses, reverse=True), "means of losses that fall fall"
+    odd = [BatchEvent(1, k, 5, float(k)) for k in range(5)]
+    assert [(each.step, each.loss) for each in thinned(odd)] == [(1, 0.5), (3, 2.5), (4, 4.0)]

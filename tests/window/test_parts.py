@@ -15,7 +15,7 @@ from attentive_lens.window import look, words
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.parts.basics import ink_on_paper, map_colours, to_image
-from attentive_lens.window.parts.chart import Chart, Curve, log_steps, reduced, round_steps
+from attentive_lens.window.parts.chart import Chart, Curve, log_steps, points_within, reduced, round_steps
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 
@@ -70,6 +70,19 @@ def test_a_reduced_curve_keeps_its_ends_and_its_extremes(values: list[float], mo
     assert {min(values), max(values)} <= {y for _, y in kept}
     assert len(kept) <= max(most + 4, 8)
     assert kept == sorted(kept)
+
+
+def test_a_long_curve_is_drawn_with_its_peaks_and_only_the_stretch_in_view(qtbot: QtBot) -> None:
+    x = np.arange(100_000, dtype=float)
+    y = np.zeros(100_000)
+    y[77_777] = 5.0
+    kept = reduced(np.stack([x, y], axis=1), 500)
+    assert len(kept) <= 504
+    assert [value for _, value in kept if value] == [5.0]
+    part = points_within(np.stack([x, y], axis=1), 10, 20)
+    assert part[:, 0].tolist() == list(range(10, 21))
+    assert points_within(np.stack([x, y], axis=1), 10, 20, 1)[:, 0].tolist() == list(range(9, 22))
+    assert points_within((), 0, 1).shape == (0, 2)
 
 
 def test_maps_are_coloured_by_their_tokens() -> None:

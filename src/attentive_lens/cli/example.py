@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from attentive_lens.cli.pictures import write_explanation, write_filters
-from attentive_lens.cli.results import ExampleDone, Explained, RunEnded, SetFigures
+from attentive_lens.cli.results import ExampleDone, Explained, SetFigures
+from attentive_lens.cli.run_results import RunEnded
 from attentive_lens.cli.speaking import out, watched
 from attentive_lens.cli.training import summary, train_run
 from attentive_lens.core.jobs import finish

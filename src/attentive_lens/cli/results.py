@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
+from attentive_lens.cli.run_results import AdviceGiven, CrossValidated, RunEnded, RunQueued, Steered, SweepDone
 from attentive_lens.core.records import PlainTable, schema
-from attentive_lens.desk.comparing import RunRow, RunsCompared, RunsTable, Spread
+from attentive_lens.desk.comparing import RunsCompared, RunsTable, Spread
 from attentive_lens.desk.measuring_results import Measured
 from attentive_lens.desk.requests.bases import BaseProbe
 from attentive_lens.desk.requests.causes import Cause
@@ -16,8 +17,6 @@ from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
-from attentive_lens.plan.difference import Difference
-from attentive_lens.training.figures import Figures
 from attentive_lens.training.journal import EpochEvent
 
 
@@ -119,90 +118,6 @@ class SetFigures:
     images: int
     accuracy: float
     loss: float
-
-
-@dataclass(frozen=True)
-class RunEnded:
-    """How a run ended, and by which rule if before its epochs were over.
-
-    The model is null before its first epoch is finished, validation without such a set.
-    """
-
-    run: int
-    state: str
-    epochs: int
-    seconds: float
-    weights_sha256: str
-    validation: Figures | None
-    model: str | None
-    reason: str
-
-
-@dataclass(frozen=True)
-class RunQueued:
-    """A run that waits, or trains because none did; and how many wait now."""
-
-    run: int
-    state: str
-    waiting: int
-
-
-@dataclass(frozen=True)
-class SweepDone:
-    """The runs of a sweep, the best first, and its number; or the numbers of those that wait in the queue."""
-
-    ranked: tuple[RunRow, ...]
-    best: int | None
-    queued: tuple[int, ...]
-
-
-@dataclass(frozen=True)
-class CrossValidated:
-    """Cross-validation: a run a fold, images answered by a model that never saw them, and the part that is right."""
-
-    runs: tuple[int, ...]
-    images: int
-    accuracy: float
-    low: float
-    high: float
-    by_fold: tuple[float, ...]
-    answers: str | None
-
-
-@dataclass(frozen=True)
-class Steered:
-    """What was asked of a run that trains."""
-
-    run: int
-    action: str
-    sentence: str
-
-
-@dataclass(frozen=True)
-class FoundTrouble:
-    """An advice: from which epoch on (0: none), its figures and words, what the remedy changes in the plan, the file it
-    was written to, and the run that tried it with what came of it.
-    """
-
-    kind: str
-    epoch: int
-    evidence: str
-    meaning: str
-    remedy: str
-    expected: str
-    changes: tuple[Difference, ...]
-    plan: str | None
-    tried: int | None
-    effect: str
-
-
-@dataclass(frozen=True)
-class AdviceGiven:
-    """All advice for a run."""
-
-    run: int
-    state: str
-    findings: tuple[FoundTrouble, ...]
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app
-from attentive_lens.cli.results import CrossValidated, SweepDone
+from attentive_lens.cli.run_results import CrossValidated, SweepDone
 from attentive_lens.cli.speaking import STOPPED, from_words, out, reporting, say_json, watched
 from attentive_lens.desk.comparing import row_of
 from attentive_lens.errors import BadUsage, NotHere

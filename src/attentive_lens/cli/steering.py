@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
-from attentive_lens.cli.results import AdviceGiven, FoundTrouble, Steered
+from attentive_lens.cli.run_results import AdviceGiven, FoundTrouble, Steered
 from attentive_lens.cli.speaking import out, reporting, say_json
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.advising import advice_of

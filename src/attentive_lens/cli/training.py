@@ -12,7 +12,7 @@ from threading import Timer
 import typer
 
 from attentive_lens.cli.planning import planned_in
-from attentive_lens.cli.results import RunEnded, RunQueued
+from attentive_lens.cli.run_results import RunEnded, RunQueued
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
 from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.queue import enqueue, start_next, waiting

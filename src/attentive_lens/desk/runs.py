@@ -25,6 +25,8 @@ from attentive_lens.training.journal import (
 from attentive_lens.workspace import Run, Workspace
 
 CHILD_NICENESS = 10
+MOST_BATCHES = 16_384
+"""Events within epochs that are kept of a run, however long it is."""
 
 
 @dataclass(frozen=True)
@@ -127,6 +129,8 @@ class RunReader:
                 self._epochs.append(event)
             elif isinstance(event, BatchEvent):
                 self._batches.append(event)
+                if len(self._batches) >= MOST_BATCHES:
+                    self._batches = thinned(self._batches)
             elif isinstance(event, EndEvent):
                 self._end = event
             elif isinstance(event, InputEvent):
@@ -160,6 +164,13 @@ class RunReader:
             end.reason if end else "",
             self._input,
         )
+
+
+def thinned(batches: list[BatchEvent]) -> list[BatchEvent]:
+    """Half as many: of every two the later one, with the mean of their losses."""
+    pairs = zip(batches[::2], batches[1::2], strict=False)
+    merged = [replace(later, loss=(earlier.loss + later.loss) / 2) for earlier, later in pairs]
+    return [*merged, *(batches[-1:] if len(batches) % 2 else [])]
 
 
 def resumable(view: RunView) -> bool:

@@ -46,6 +46,7 @@ OVERRULES: dict[str, frozenset[str]] = {
     "vanishing gradients": _LATER | {"rate too low", "rate too high"},
     "rate too high": _LATER | {"dead units"},
     "rate too low": _LATER,
+    "input not normalised": frozenset({"dead units"}),
     "batch size": frozenset({"still improving", "augmentation too strong", "under-fitting"}),
     "over-fitting": frozenset({"still improving", "plateau"}),
     "augmentation of no effect": frozenset({"over-fitting", "plateau", "still improving"}),

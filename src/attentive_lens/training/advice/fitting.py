@@ -13,7 +13,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.training.advice.base import FEWEST_EPOCHS, LAST, Advice, Finding, Record, changed, set_to
 from attentive_lens.training.journal import EpochEvent
 
-RISES = 1.1
+RISES = 1.08
 """Times its least that the validation loss must be at the end for over-fitting to be named."""
 FALLS = 0.96
 """Times the fifth of the epochs before that the validation loss of the last fifth must be, at most, to still fall."""

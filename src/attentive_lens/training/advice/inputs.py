@@ -10,13 +10,13 @@ import numpy as np
 from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION, AugmentationStep
 from attentive_lens.scoring.intervals import Z
 from attentive_lens.training.advice.base import FEWEST_EPOCHS, Advice, Finding, Record, changed, set_to
-from attentive_lens.training.advice.fitting import over_fits_since
+from attentive_lens.training.advice.fitting import LEARNED, over_fits_since
 
 BEHIND, FAR_BEHIND = 0.05, 0.15
 """By how much augmented training images are less often right than untouched validation images, in the same network
 without dropout, where augmentation is too strong: one that is strong by its settings, and any."""
-USUAL = 2.5
-"""Strength of an augmentation beyond the usual, see `strength`."""
+USUAL, EXTREME = 2.5, 6.0
+"""Strengths of an augmentation beyond the usual and far beyond it, see `strength`."""
 LOOKED = 6
 """Last epochs whose looks at augmented images are taken together."""
 FEWEST_LOOKED = 60
@@ -44,8 +44,11 @@ class AugmentationTooStrong(Advice):
         augmented = sum(look.right or 0 for look in looks) / images
         validation = float(np.mean([epoch.validation.accuracy for epoch in epochs if epoch.validation is not None]))
         chance = Z * math.sqrt(max(1e-9, augmented * (1 - augmented)) / images)
-        strong = sum(map(strength, run.plan.augmentation)) > USUAL
-        if validation - augmented < (max(BEHIND, chance / 2) if strong else max(FAR_BEHIND, chance)) or augmented > 0.9:
+        strong = sum(map(strength, run.plan.augmentation))
+        least = max(BEHIND, chance / 2) if strong > USUAL else max(FAR_BEHIND, chance)
+        if strong > EXTREME and validation < LEARNED:
+            least = -BEHIND  # neither is learned: what makes both hard is in the plan
+        if validation - augmented < least or augmented > 0.9:
             return None
         return Finding(
             self.kind, 0,

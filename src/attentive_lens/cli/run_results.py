@@ -1,0 +1,93 @@
+"""What commands about runs print with ``--json``: how one ended, advice, sweeps, what was asked of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from attentive_lens.desk.comparing import RunRow
+from attentive_lens.plan.difference import Difference
+from attentive_lens.training.figures import Figures
+
+
+@dataclass(frozen=True)
+class RunEnded:
+    """How a run ended, and by which rule if before its epochs were over.
+
+    The model is null before its first epoch is finished, validation without such a set.
+    """
+
+    run: int
+    state: str
+    epochs: int
+    seconds: float
+    weights_sha256: str
+    validation: Figures | None
+    model: str | None
+    reason: str
+
+
+@dataclass(frozen=True)
+class AdviceGiven:
+    """All advice for a run."""
+
+    run: int
+    state: str
+    findings: tuple[FoundTrouble, ...]
+
+
+@dataclass(frozen=True)
+class CrossValidated:
+    """Cross-validation: a run a fold, images answered by a model that never saw them, and the part that is right."""
+
+    runs: tuple[int, ...]
+    images: int
+    accuracy: float
+    low: float
+    high: float
+    by_fold: tuple[float, ...]
+    answers: str | None
+
+
+@dataclass(frozen=True)
+class FoundTrouble:
+    """An advice: from which epoch on (0: none), its figures and words, what the remedy changes in the plan, the file it
+    was written to, and the run that tried it with what came of it.
+    """
+
+    kind: str
+    epoch: int
+    evidence: str
+    meaning: str
+    remedy: str
+    expected: str
+    changes: tuple[Difference, ...]
+    plan: str | None
+    tried: int | None
+    effect: str
+
+
+@dataclass(frozen=True)
+class RunQueued:
+    """A run that waits, or trains because none did; and how many wait now."""
+
+    run: int
+    state: str
+    waiting: int
+
+
+@dataclass(frozen=True)
+class Steered:
+    """What was asked of a run that trains."""
+
+    run: int
+    action: str
+    sentence: str
+
+
+@dataclass(frozen=True)
+class SweepDone:
+    """The runs of a sweep, the best first, and its number; or the numbers of those that wait in the queue."""
+
+    ranked: tuple[RunRow, ...]
+    best: int | None
+    queued: tuple[int, ...]
