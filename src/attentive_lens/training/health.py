@@ -53,7 +53,8 @@ class HealthWatch:
         """Take note of a step: weights before and after it, and the norms of their gradients."""
         for node, gradient in gradients.items():
             size = _norm(before[node])
-            moved = _norm({name: after[node][name] - old for name, old in before[node].items()})
+            with np.errstate(over="ignore", invalid="ignore"):
+                moved = _norm({name: after[node][name] - old for name, old in before[node].items()})
             if size > 0 and math.isfinite(gradient) and math.isfinite(moved):
                 self._steps.setdefault(node, []).append((moved / size, gradient / size))
 
@@ -78,7 +79,8 @@ class HealthWatch:
                 right += int((scores.argmax(axis=1) == wanted.argmax(axis=1)).sum())
             for name, out in outputs.items():
                 flat = out.reshape(-1)
-                squares[name] = squares.get(name, 0.0) + float(np.dot(flat, flat))
+                with np.errstate(over="ignore", invalid="ignore"):
+                    squares[name] = squares.get(name, 0.0) + float(np.dot(flat, flat))
                 counts[name] = counts.get(name, 0) + out.size
                 if name in rectifiers:
                     top = out.reshape(-1, out.shape[-1]).max(axis=0)
@@ -105,7 +107,8 @@ class HealthWatch:
 def _norm(arrays: Mapping[str, Array]) -> float:
     """Of a node's kernels, matrices, biases and scales together, running statistics left out."""
     parts = (array.reshape(-1) for name, array in arrays.items() if name not in ("mean", "variance"))
-    return math.sqrt(sum(float(np.dot(part, part)) for part in parts))
+    with np.errstate(over="ignore", invalid="ignore"):  # numbers may run away; what is none is not told
+        return math.sqrt(sum(float(np.dot(part, part)) for part in parts))
 
 
 def _short(value: float | None) -> float | None:

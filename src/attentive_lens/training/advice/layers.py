@@ -10,6 +10,7 @@ from attentive_lens.plan.editing import insert
 from attentive_lens.plan.layers import BatchNormalisation, LeakyRelu, Relu, Sigmoid, Tanh
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.advice.base import Advice, Finding, Record, changed, set_to, with_rate
+from attentive_lens.training.advice.rates import LARGE
 
 DEAD, DEAD_CONNECTED = 0.4, 0.8
 """Part of a layer's channels, and of the units after a fully connected layer, that are never active, from which on
@@ -84,8 +85,8 @@ class VanishingGradients(Advice):
         first, last = gradients[0], gradients[-1]
         if not 0 < first[1] < VANISHED * last[1] or run.last_training()[0] > 0.8:
             return None
-        if max(run.layers("dead").values(), default=0.0) >= 1:
-            return None  # where all units died the gradient ends, and does not vanish bit by bit
+        if max(run.layers("dead").values(), default=0.0) >= 1 or (run.updates or 0.0) > LARGE:
+            return None  # where units died of long steps the gradient ends, and does not vanish bit by bit
         squashed = any(isinstance(node.layer, Sigmoid | Tanh) for node in run.plan.network.nodes)
         normalised = any(node.layer.kind == "batch normalisation" for node in run.plan.network.nodes)
         remedy = "Use ReLU in place of sigmoid and tanh" if squashed else "Normalise after every convolution"
