@@ -4,11 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtWidgets import QComboBox, QInputDialog, QLabel, QLineEdit, QPushButton, QSlider, QSpinBox, QTableWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSlider,
+    QSpinBox,
+    QTableWidget,
+)
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -118,6 +129,22 @@ def test_smoothing_draws_means_with_the_figures_behind_them(qtbot: QtBot, frame:
     child(frame, QSpinBox, "smoothing").setValue(3)
     assert len(chart.curves) == lines + 2
     assert [each.style for each in chart.curves if each.name == "" and each.role == "petrol"] == ["faint"]
+
+
+def test_a_reference_curve_is_drawn_and_taken_off(
+    qtbot: QtBot, frame: Frame, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    file = tmp_path / "paper.csv"
+    file.write_text("epoch,accuracy\n1,40\n2,60\n")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
+    chart = child(frame, Chart, "accuracy chart")
+    click(qtbot, frame, "reference curve")
+    assert {each.name: each.points for each in chart.curves}["paper"] == ((1, 0.4), (2, 0.6))
+    click(qtbot, frame, "reference curve")
+    assert "paper" not in {each.name for each in chart.curves}
+    file.write_text("nothing")
+    click(qtbot, frame, "reference curve")
+    assert "paper.csv is no reference curve" in frame.message.text()
 
 
 def test_dragging_along_a_chart_shows_that_stretch_in_all_and_a_double_click_all(qtbot: QtBot, frame: Frame) -> None:

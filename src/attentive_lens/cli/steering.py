@@ -72,10 +72,10 @@ def advise(
 
     place = Workspace.open(workspace)
     chosen = place.run(run)
-    view = RunReader(chosen).view()
+    view, executed = RunReader(chosen).view(), chosen.plan()
     troubles = []
     for finding in advice_of(place, chosen, view):
-        changes = differences(chosen.plan(), finding.plan) if finding.plan is not None else ()
+        changes = differences(executed, finding.plan) if finding.plan is not None else ()
         file = None
         if plans is not None and finding.plan is not None:
             plans.mkdir(parents=True, exist_ok=True)

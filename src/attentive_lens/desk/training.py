@@ -275,7 +275,11 @@ def _checkpoint(claimed: Run) -> ModelFile | None:
     file = claimed.checkpoints / "last.alens"
     if not file.exists():
         return None
-    last = read_checkpoint(file)
+    try:
+        last = read_checkpoint(file)
+    except BadFile as error:
+        why = f"its last checkpoint is damaged, {error.why}"
+        raise BadFile(f"Run {claimed.number} cannot go on", why, "Train its plan as a new run") from None
     if "position" not in last.card or "/steps" not in last.optimiser:
         raise BadFile(
             f"Run {claimed.number} cannot go on",

@@ -2,22 +2,34 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
 from attentive_lens.desk.curves import curve, smoothed
+from attentive_lens.desk.references import Reference, read_reference
 from attentive_lens.desk.runs import RunView
+from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, panel
+from attentive_lens.window.parts.basics import button, label, panel
 from attentive_lens.window.parts.chart import Chart, Curve
 
 MOST_SMOOTHED = 99
 
 
 class CurvesView(QWidget):
-    """Three charts; the measure of the second is chosen, the third is there where the learning rate changes."""
+    """Three charts; the measure of the second is chosen, the third is there where the learning rate changes.
+
+    Signals
+    -------
+    said
+        A sentence, and whether it is bad news.
+    """
+
+    said = pyqtSignal(str, bool)
 
     def __init__(self) -> None:
         super().__init__()
@@ -63,6 +75,15 @@ class CurvesView(QWidget):
         row.addSpacing(12)
         row.addWidget(label("smoothing", "faint", look.SMALL))
         row.addWidget(self.smoothing)
+        row.addSpacing(12)
+        self.reference_button = button(
+            "Reference …",
+            "reference curve",
+            "Draws a curve from a CSV file beside the run's: columns epoch, accuracy, loss. Again: takes it off.",
+            self._ask_reference,
+        )
+        self.reference_button.setFont(look.font(look.SMALL))
+        row.addWidget(self.reference_button)
         row.addStretch()
         tools.addLayout(row)
         tools.addStretch()
@@ -78,6 +99,7 @@ class CurvesView(QWidget):
         self.measure.currentIndexChanged.connect(self._draw)
         head.addWidget(self.measure, 0, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
         head.addStretch()
+        self.reference: Reference | None = None
         self._classes: list[str] | None = None
         self._of: tuple[RunView, tuple[RunView, ...], tuple[tuple[float, str], ...]] | None = None
         self.show_classes([])
@@ -109,6 +131,22 @@ class CurvesView(QWidget):
     def show_run(self, view: RunView, others: tuple[RunView, ...], flags: tuple[tuple[float, str], ...]) -> None:
         """Draw a run, others' validation beside it, and what began where."""
         self._of = (view, others, flags)
+        self._draw()
+
+    def _ask_reference(self) -> None:
+        """Ask for a file, or take its curve off."""
+        if self.reference is not None:
+            self.reference = None
+        else:
+            file, _ = QFileDialog.getOpenFileName(self, "Reference curve", "", "Tables (*.csv *.tsv *.txt)")
+            if not file:
+                return
+            try:
+                self.reference = read_reference(Path(file))
+            except LensError as error:
+                self.said.emit(str(error), True)
+                return
+        self.reference_button.setText("Take reference off" if self.reference is not None else "Reference …")
         self._draw()
 
     def _share_cursor(self, epoch: float) -> None:
@@ -147,6 +185,8 @@ class CurvesView(QWidget):
                 curves.append(Curve("", points, role, "faint"))
                 points = smoothed(points, self.smoothing.value())
             curves.append(Curve(name, points, role, style))
+        if self.reference is not None and self.reference.curves.get(measure):
+            curves.append(Curve(self.reference.name[:14], self.reference.curves[measure], "vermilion", "dotted"))
         for other in others:
             curves.append(Curve(f"run {other.number}", curve(other.epochs, "validation", measure), "ochre", "dotted"))
         return curves

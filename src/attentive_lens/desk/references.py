@@ -1,0 +1,87 @@
+"""A curve from elsewhere, to be drawn beside a run's own: a CSV file with a column of epochs and one a measure."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+from dataclasses import dataclass
+from pathlib import Path
+
+from attentive_lens.errors import BadFile
+from attentive_lens.plan.measures import MEASURES
+
+MOST_BYTES, MOST_ROWS = 16 << 20, 100_000
+EPOCH = ("epoch", "epochs", "step")
+"""What the column of epochs may be called."""
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A named curve, by measure.
+
+    Attributes
+    ----------
+    name : str
+        The file's, without its ending.
+    curves : dict
+        (epoch, value) pairs in the order of the epochs, by measure; accuracies from 0 to 1.
+    """
+
+    name: str
+    curves: dict[str, tuple[tuple[float, float], ...]]
+
+
+def read_reference(file: Path) -> Reference:
+    """From a CSV file whose head names an epoch and measures, such as «epoch,accuracy,loss».
+
+    A value given as hundredths (greater than 1, of a measure that is a part) is taken as such; without a column of
+    epochs rows are counted from 1.
+
+    Raises
+    ------
+    BadFile
+        If it cannot be read, has no column of a measure, or a value is no number; the line is named.
+    """
+    what = f"{file.name} is no reference curve"
+    remedy = f"Name columns epoch and {', '.join(list(MEASURES)[:3])} in its first line"
+    try:
+        if file.stat().st_size > MOST_BYTES:
+            raise BadFile(what, f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
+        text = file.read_text("utf-8-sig")
+        mark = max(",;\t", key=text.partition("\n")[0].count)
+        rows = list(csv.reader(io.StringIO(text), delimiter=mark))
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise BadFile(what, str(getattr(error, "strerror", None) or error).lower(), remedy) from None
+    if len(rows) < 2 or len(rows) > MOST_ROWS:
+        raise BadFile(what, f"it has {len(rows)} lines", remedy)
+    head = [word.strip().lower().replace(" ", "_").replace("-", "_") for word in rows[0]]
+    columns = {name: head.index(name) for name in MEASURES if name in head}
+    if not columns:
+        raise BadFile(what, f"its first line has {', '.join(head[:8]) or 'nothing'}", remedy)
+    at = next((head.index(name) for name in EPOCH if name in head), None)
+    curves: dict[str, list[tuple[float, float]]] = {name: [] for name in columns}
+    for line, row in enumerate(rows[1:], 2):
+        if not any(cell.strip() for cell in row):
+            continue
+        epoch = _number(row, at, file, line) if at is not None else float(line - 1)
+        for name, column in columns.items():
+            if column < len(row) and row[column].strip():
+                curves[name].append((epoch, _number(row, column, file, line)))
+    ready = {}
+    for name, points in curves.items():
+        hundredths = MEASURES[name].higher and any(value > 1 for _, value in points)
+        ready[name] = tuple(sorted((epoch, value / 100 if hundredths else value) for epoch, value in points))
+    return Reference(file.stem, ready)
+
+
+def _number(row: list[str], column: int, file: Path, line: int) -> float:
+    words = row[column].strip().removesuffix("%").strip() if column < len(row) else ""
+    try:
+        value = float(words)
+    except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
+        why = f"«{words:.30}» in line {line} is no number"
+        raise BadFile(f"{file.name} is no reference curve", why, "Mend that line")
+    return value
