@@ -7,13 +7,22 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
-from tests.training.test_loop import Asked
-from tests.training.test_resume import EPOCHS, TRAINING, Killed, state, train
+from tests.training.test_loop import PREPARATION, Asked
+from tests.training.test_resume import EPOCHS, PLAN, TRAINING, Killed, state, train
 
+from attentive_lens.desk.controlling import RunControl
+from attentive_lens.engine.network import Network
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import LensError
 from attentive_lens.formats.reading import read_checkpoint
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.stopping import Stopping
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, Control, Rates, rate_at
 from attentive_lens.training.journal import read_events
+from attentive_lens.training.learner import Classifier
+from attentive_lens.training.metrics import Metrics
+from attentive_lens.workspace import Run
 
 BATCHES = 4
 """Of an epoch."""
@@ -172,6 +181,38 @@ def test_evaluation_now_and_then_judges_the_last_epoch_too(every: int, tmp_path:
     judged = [event["epoch"] for event in epochs if event["validation"] is not None]
     assert judged == sorted({*range(every, 6, every), 5})
     assert all(event["epoch"] in judged for event in epochs if event["best"])
+
+
+def test_a_schedule_that_waits_counts_epochs_and_not_evaluations(tmp_path: Path) -> None:
+    plan = Plan(network=PLAN, preprocessing=PREPARATION)
+    preprocessor = Preprocessor.plain(PREPARATION)
+    with ThreadPool(1) as thread_pool:
+        learner = Classifier(Network.start(PLAN, PREPARATION.shape, 1), plan, preprocessor, thread_pool)
+        for loss in (None, 0.5, None, None, 0.4):
+            learner.on_epoch_end(Metrics(loss, 1, 2) if loss is not None else None)
+    assert learner.losses == [0.5, 0.5, 0.5, 0.4], "an epoch without an evaluation is as the one before it"
+
+
+def test_what_was_written_down_before_a_process_died_is_not_asked_for_again(tmp_path: Path) -> None:
+    run = Run(tmp_path / "0001")
+    run.folder.mkdir()
+    run.keep_rates([(7, 0.0005)])
+    run.ask_rate(0.0005)  # as if the process died between the two
+    control = RunControl(run, lambda: False)
+    assert control.rate() is None
+    assert run.asked_rate() is None
+    run.ask_rate(0.0002)
+    assert control.rate() == 0.0002
+    control.keep_rates([(7, 0.0005), (9, 0.0002)])
+    assert (run.asked_rate(), run.rates()) == (None, ((7, 0.0005), (9, 0.0002)))
+    run.ask("pause")
+    assert control.word() == PAUSE
+    run.ask("sing")
+    assert control.word() == ""
+    assert RunControl(run, lambda: True).word() == STOP
+    (run.folder / "rates.json").write_text("[[1")
+    with pytest.raises(LensError, match="is damaged"):
+        run.rates()
 
 
 def test_the_last_epochs_are_kept_as_models_and_older_ones_removed(tmp_path: Path) -> None:

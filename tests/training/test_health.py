@@ -47,6 +47,14 @@ def test_dead_units_and_activations_are_counted_over_all_images() -> None:
     assert health.update == health.gradient == (None,) * 4
 
 
+def test_a_unit_is_dead_that_was_silent_in_the_last_three_looks(tmp_path: Path) -> None:
+    watch = HealthWatch(by_hand(), NAMES)
+    wanted = np.ones((1, 2), np.float32)
+    dark, bright = np.zeros((1, 2, 2, 3), np.float32), np.ones((1, 2, 2, 3), np.float32)
+    shares = [watch.take(images, wanted).dead[2] for images in (bright, dark, dark, dark)]
+    assert shares == [0.5, 0.5, 0.5, 0.75], "one that answered to bright images counts for two looks more"
+
+
 def test_updates_and_gradients_are_told_by_the_size_of_the_weights() -> None:
     network = by_hand()
     watch = HealthWatch(network, NAMES)

@@ -251,3 +251,13 @@ def test_the_best_epoch_stays_the_best_when_later_ones_are_worse_and_worse_ones_
     assert [mark.right for mark in learner.noted] == [3, 8, 2, 5]
     assert kept.best is not None
     assert kept.best[1]["epoch"] == 2
+
+
+def test_answers_of_very_many_classes_are_not_noted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for most, known in ((1, False), (4, True)):
+        monkeypatch.setattr("attentive_lens.training.loop.MOST_CELLS", most)
+        train(tmp_path / str(most), 1)
+        events, _ = read_events(tmp_path / str(most) / "journal.jsonl")
+        (epoch,) = (event for event in events if event["event"] == "epoch")
+        assert (epoch["by_class"] is not None) == known
+        assert epoch["validation"]["macro_f1"] >= 0

@@ -31,6 +31,9 @@ PAUSE_SECONDS = 0.05
 HEALTH_IMAGES, HEALTH_SHARE = 64, 40
 """Images on which layers are looked at after an epoch: so many, and one of so many training images, at most."""
 
+MOST_CELLS = 20_000
+"""Cells of a confusion matrix beyond which an epoch's answers by class are not noted: journals stay small."""
+
 History = tuple[Mapping[str, Mapping[str, float]], ...]
 
 
@@ -303,7 +306,7 @@ class _Loop:
                 "learning_rate": learner.learning_rate,
                 "seconds": round(self.clock.seconds() - self.started, 3),
                 "waited": round(self.feed.waited - self.waited, 3),
-                "by_class": asdict(validation.by_class) if validation and validation.by_class else None,
+                "by_class": _noted(validation),
                 "health": asdict(health) if health else None,
             }
         )
@@ -351,3 +354,9 @@ class _Loop:
         while self.untold:
             self.journal.write("epoch", **self.untold[0])
             self.untold.pop(0)
+
+
+def _noted(validation: Metrics | None) -> PlainTable | None:
+    """An epoch's answers by class, where they are known and not too many."""
+    by_class = validation.by_class if validation is not None else None
+    return asdict(by_class) if by_class is not None and len(by_class.confusion) <= MOST_CELLS else None

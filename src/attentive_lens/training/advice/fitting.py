@@ -24,6 +24,8 @@ APART = 0.05
 """Accuracy by which training may be ahead of validation in a network that under-fits."""
 STILL = 0.01
 """Part by which the training loss may change over the epochs of a plateau."""
+NEARLY_ALL = 0.98
+"""Validation accuracy above which losses are so small that their rise means nothing."""
 WEIGHT_DECAY = 0.02
 """What is set against over-fitting where there is less."""
 LONG = 12
@@ -65,6 +67,8 @@ class OverFitting(Advice):
         if since is None:
             return None
         training, validation = run.last_training()[0], run.last_validation() or 0.0
+        if validation > NEARLY_ALL:
+            return None
         remedy, plan = self._remedy(run.plan)
         return Finding(
             self.kind, since,
