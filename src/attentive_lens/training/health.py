@@ -13,6 +13,7 @@ import numpy as np
 
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.network import Network
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.training.figures import Health
 
 SAMPLES = 12
@@ -34,10 +35,12 @@ class HealthWatch:
         That trains, or the part of it that does.
     names : sequence of str
         Layers told of, in their order; those that the network has not are told as None.
+    thread_pool : ThreadPool, optional
+        For sending images through; the caller's thread alone if left out.
     """
 
-    def __init__(self, network: Network, names: Sequence[str]) -> None:
-        self.network, self.names = network, tuple(names)
+    def __init__(self, network: Network, names: Sequence[str], thread_pool: ThreadPool | None = None) -> None:
+        self.network, self.names, self.thread_pool = network, tuple(names), thread_pool
         self._steps: dict[str, list[tuple[float, float]]] = {}
         self._looks: list[dict[str, Array]] = []
 
@@ -68,26 +71,36 @@ class HealthWatch:
         targets : ndarray, N×K
             What should be answered, each row summing to 1.
         """
-        squares, counts, highest = dict[str, float](), dict[str, int](), dict[str, Array]()
-        self._looks = self._looks[1 - LOOKS :]
+        every = frozenset(self.network.layers)
         rectifiers = {node.name for node in self.network.plan.nodes if node.layer.is_rectifier}
-        every, right = frozenset(self.network.layers), 0
-        for first in range(0, len(images), PIECE):
-            outputs = self.network.forward(images[first : first + PIECE], watch=every).outputs
-            scores, wanted = outputs[self.network.output], targets[first : first + PIECE]
-            if scores.shape == wanted.shape:
-                right += int((scores.argmax(axis=1) == wanted.argmax(axis=1)).sum())
-            for name, out in outputs.items():
-                flat = out.reshape(-1)
-                with np.errstate(over="ignore", invalid="ignore"):
-                    squares[name] = squares.get(name, 0.0) + float(np.dot(flat, flat))
-                counts[name] = counts.get(name, 0) + out.size
-                if name in rectifiers:
-                    top = out.reshape(-1, out.shape[-1]).max(axis=0)
-                    highest[name] = np.maximum(highest[name], top) if name in highest else top
+
+        def look(k: int) -> tuple[dict[str, tuple[float, int]], dict[str, Array], int]:
+            """Sums of squares and values counted, greatest values of rectifiers, and right answers, of a piece."""
+            part, wanted = images[k * PIECE : (k + 1) * PIECE], targets[k * PIECE : (k + 1) * PIECE]
+            outputs = self.network.forward(part, watch=every).outputs
+            scores = outputs[self.network.output]
+            right = int((scores.argmax(axis=1) == wanted.argmax(axis=1)).sum()) if scores.shape == wanted.shape else 0
+            sums = {}
+            with np.errstate(over="ignore", invalid="ignore"):
+                for name, out in outputs.items():
+                    flat = out.reshape(-1)
+                    sums[name] = (float(np.dot(flat, flat)), out.size)
+            tops = {name: outputs[name].reshape(-1, outputs[name].shape[-1]).max(axis=0) for name in rectifiers}
+            return sums, tops, right
+
+        count = -(-len(images) // PIECE)
+        pieces = [look(k) for k in range(count)] if self.thread_pool is None else self.thread_pool.each(look, count)
+        squares, counts, highest = dict[str, float](), dict[str, int](), dict[str, Array]()
+        for sums, tops, _ in pieces:
+            for name, (square, size) in sums.items():
+                squares[name], counts[name] = squares.get(name, 0.0) + square, counts.get(name, 0) + size
+            for name, top in tops.items():
+                highest[name] = np.maximum(highest[name], top) if name in highest else top
+        right = sum(piece[2] for piece in pieces)
+        self._looks = self._looks[1 - LOOKS :]
         self._looks.append(highest)
-        for look in self._looks[:-1]:
-            highest = {name: np.maximum(top, look[name]) for name, top in highest.items()}
+        for earlier in self._looks[:-1]:
+            highest = {name: np.maximum(top, earlier[name]) for name, top in highest.items()}
         medians = {node: np.median(np.array(noted), axis=0) for node, noted in self._steps.items()}
         self._steps = {}
 

@@ -136,7 +136,7 @@ class Classifier(Learner):
         self.losses: list[float] = []
         self.averaging = AVERAGING[plan.averaging.kind](plan.averaging)
         self.examples = examples
-        self.watch = HealthWatch(self.head, [node.name for node in network.plan.nodes])
+        self.watch = HealthWatch(self.head, [node.name for node in network.plan.nodes], thread_pool)
 
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """Forward, backward, step."""

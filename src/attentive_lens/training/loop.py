@@ -28,7 +28,7 @@ from attentive_lens.training.stopping import AFTER_EPOCHS, WITHIN_EPOCHS, Course
 JOURNAL_SECONDS = 0.25
 PAUSE_SECONDS = 0.05
 """Between two looks at whether a pause is over."""
-HEALTH_IMAGES, HEALTH_SHARE = 64, 40
+HEALTH_IMAGES, HEALTH_SHARE = 64, 60
 """Images on which layers are looked at after an epoch: so many, and one of so many training images, at most."""
 
 MOST_CELLS = 20_000

@@ -80,6 +80,7 @@ class Chart(QWidget):
         self.flags: tuple[tuple[float, str], ...] = ()
         self.stretch: tuple[float, float] | None = None
         self._dragged: tuple[float, float] | None = None
+        self._reduced: dict[tuple[int, tuple[float, float], int], NDArray[np.float64]] = {}
         self.log = False
         self.read_at: float | None = None
         self.setMouseTracking(True)
@@ -95,6 +96,7 @@ class Chart(QWidget):
     ) -> None:
         """Draw other curves over epochs 0 to ``span``; ``marked`` is the best epoch, flags tell what began where."""
         self.curves, self.span, self.marked, self.flags = curves, max(span, 1.0), marked, flags
+        self._reduced = {}
         self.update()
 
     def show_stretch(self, low: float, high: float) -> None:
@@ -108,6 +110,14 @@ class Chart(QWidget):
         if self.stretch is None or self.stretch[0] >= self.span:
             return 0.0, self.span
         return self.stretch[0], min(self.stretch[1], self.span)
+
+    def _drawn(self, curve: Curve) -> NDArray[np.float64]:
+        """The points of a curve that are drawn, worked out once for each stretch and width."""
+        width = max(50, int(self._area().width()))
+        key = (id(curve), self.seen, width)
+        if key not in self._reduced:
+            self._reduced[key] = reduced(points_within(curve.points, *self.seen, 1), width)
+        return self._reduced[key]
 
     def _x(self, epoch: float, area: QRectF) -> float:
         low, high = self.seen
@@ -126,8 +136,7 @@ class Chart(QWidget):
         """The least and greatest value that is drawn."""
         if self.unit == "%":
             return 0.0, 1.0
-        low, high = self.seen
-        parts = [points_within(curve.points, low, high)[:, 1] for curve in self.curves]
+        parts = [self._drawn(curve)[:, 1] for curve in self.curves]
         values = np.concatenate([np.zeros(0), *parts])
         values = values[np.isfinite(values)]
         if self.log:
@@ -213,7 +222,7 @@ class Chart(QWidget):
         for curve in self.curves:
             if not len(curve.points):
                 continue
-            points = reduced(points_within(curve.points, *self.seen, 1), max(50, int(area.width())))
+            points = self._drawn(curve)
             line = QPolygonF(
                 [
                     QPointF(
@@ -359,15 +368,14 @@ def reduced(points: Points, most: int) -> NDArray[np.float64]:
     if len(every) <= most:
         return every
     size = math.ceil(4 * len(every) / most)
+    starts = np.arange(0, len(every), size)
+    ends = np.minimum(starts + size, len(every)) - 1
+    values = np.ascontiguousarray(every[:, 1])
     whole = len(every) // size
-    values = every[: whole * size, 1].reshape(whole, size)
-    starts = np.arange(whole) * size
-    rest = [whole * size, len(every) - 1] if whole * size < len(every) else []
-    rest += [whole * size + int(pick) for pick in _ends(every[whole * size :, 1])]
-    places = [starts, starts + size - 1, starts + values.argmin(axis=1), starts + values.argmax(axis=1), rest]
-    return every[np.unique(np.concatenate(places).astype(np.int64))]
-
-
-def _ends(values: NDArray[np.float64]) -> tuple[int, ...]:
-    """Places of the least and the greatest of some values."""
-    return (int(values.argmin()), int(values.argmax())) if len(values) else ()
+    blocks = values[: whole * size].reshape(whole, size)
+    places = [starts, ends, starts[:whole] + blocks.argmin(axis=1), starts[:whole] + blocks.argmax(axis=1)]
+    if whole * size < len(every):
+        rest = values[whole * size :]
+        places.append(whole * size + np.array([rest.argmin(), rest.argmax()]))
+    chosen: NDArray[np.float64] = every[np.unique(np.concatenate(places))]
+    return chosen
