@@ -122,7 +122,7 @@ def gaps_in_window(workspace: Path, seconds: float, train: bool) -> list[float]:
     loop.exec()
     timer.stop()
     if train:
-        session.runs.stop()
+        session.runs.steer("stop")
         while reap_children():
             wait(0.2)
     frame.close()

@@ -16,7 +16,9 @@ import numpy as np
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QLabel, QPushButton
 
+from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.bases import with_base
+from attentive_lens.desk.remedies import effect_of
 from attentive_lens.plan import editing
 from attentive_lens.plan.base import Base
 from attentive_lens.window.application import make_application, make_frame, open_folder
@@ -65,6 +67,7 @@ def main() -> None:
     training = frame.page("training")
     assert isinstance(training, TrainingPage)
     frame.show_stage("training")
+    take_training(frame, training, session, into)
     training.open_rates()
     while training.rates.chart.swept is None:
         wait(0.5)
@@ -95,10 +98,9 @@ def main() -> None:
         found.click()
     wait(0.5)
     frame.grab().save(str(into / "faults.png"))
-    for view in ("table", "averages", "sets"):
-        page.show_view(view)
-        wait(2)
-        frame.grab().save(str(into / f"{view}.png"))
+    page.show_view("sets")
+    wait(2)
+    frame.grab().save(str(into / "sets.png"))
     frame.show_stage("augmentation")
     wait(2)
     frame.grab().save(str(into / "augmentation.png"))
@@ -120,6 +122,29 @@ def main() -> None:
     welcome.grab().save(str(into / "welcome.png"))
     welcome.close()
     application.processEvents()
+
+
+def take_training(frame: Frame, training: TrainingPage, session: Session, into: Path) -> None:
+    """A run in trouble with advice that was tried, its layers, and all runs."""
+    shown = session.runs.current
+    troubled = [number for number in session.runs.views if training_advice(session, number)]
+    session.runs.choose(troubled[0] if troubled else shown or 1)
+    wait(0.5)
+    for place, name in ((0, "training"), (1, "layers"), (3, "runs")):
+        training.open_view(place)
+        if name == "runs":
+            training.all.table.selectRow(0)
+        wait(0.5)
+        frame.grab().save(str(into / f"{name}.png"))
+    training.open_view(0)
+    session.runs.choose(shown or 1)
+
+
+def training_advice(session: Session, number: int) -> bool:
+    """Whether a run has advice whose remedy was tried."""
+    run = session.workspace.run(number)
+    found = advice_of(session.workspace, run, session.runs.views[number])
+    return any(effect_of(session.workspace, run, finding) is not None for finding in found)
 
 
 def take_bench(frame: Frame, session: Session, into: Path) -> None:

@@ -81,12 +81,17 @@ class RateTooHigh(Advice):
         restless = run.typical_updates > LARGE / 2 and rises > RISES
         if not lost and not (updates > LARGE and run.is_stuck) and not restless:
             return None
-        state = "the training loss stays at chance" if run.is_stuck else f"it rose in {rises:.0%} of the epochs"
+        state = (
+            "the training loss stays at chance"
+            if run.is_stuck
+            else f"the training loss rose in {rises:.0%} of the epochs"
+        )
         worst = max(dead, key=lambda name: dead[name]) if lost else ""
         died = f", and {dead[worst]:.0%} of «{worst}» answer to no image any more" if lost else ""
         rate = run.plan.optimiser.learning_rate
         return Finding(
-            self.kind, 1, f"steps changed the weights by up to {updates:.1%} of their size; {state}{died}",
+            self.kind, 1,
+            f"steps changed the weights by up to {updates:.1%} of their size; the training loss {state}{died}",
             "A tenth of a hundredth is usual; longer steps jump over what they look for.",
             f"Train with a learning rate of {with_rate(run.plan, 0.1).optimiser.learning_rate:g} in place of {rate:g}.",
             "The training loss falls from epoch to epoch.",

@@ -161,6 +161,7 @@ class TrainingPage(Page):
         if place == list(VIEWS).index("all runs"):
             self.all.refresh()
         self.shown.setCurrentIndex(place)
+        self.advice.want(place < list(VIEWS).index("all runs"))
         for k, each in enumerate(self.views.values()):
             each.setChecked(k == place)
         self.refresh()

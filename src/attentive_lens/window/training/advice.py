@@ -31,6 +31,7 @@ class AdvicePanel(QFrame):
         self.setObjectName("advice panel")
         self.findings: tuple[Finding, ...] = ()
         self.place = 0
+        self.wanted = True
         self._at: tuple[object, ...] = ()
         outer = QHBoxLayout(self)
         outer.setContentsMargins(16, 8, 12, 8)
@@ -72,6 +73,11 @@ class AdvicePanel(QFrame):
         """The advice in view."""
         return self.findings[self.place] if self.place < len(self.findings) else None
 
+    def want(self, wanted: bool) -> None:
+        """Show it where there is something to say, or not at all."""
+        self.wanted = wanted
+        self.setVisible(wanted and self.shown is not None)
+
     def show_run(self, view: RunView) -> None:
         """Of another run, or once for every epoch and end."""
         others = tuple((number, other.state) for number, other in self.session.runs.views.items())
@@ -95,7 +101,7 @@ class AdvicePanel(QFrame):
 
     def _show(self) -> None:
         finding = self.shown
-        self.setVisible(finding is not None)
+        self.setVisible(finding is not None and self.wanted)
         if finding is not None:
             since = f" from epoch {finding.epoch}" if finding.epoch else ""
             self.title.setText(f"{finding.kind.capitalize()}{since}")

@@ -24,6 +24,8 @@ HEADS = {
     "dead": ("dead units", "Part of a rectifier's channels or units that answer to no image."),
 }
 ROW, HEAD, NAME = 34, 26, 150
+FITTING = 12
+"""Plates that fit into the view without scrolling."""
 MOST = 400
 """Epochs drawn of a series, the last ones."""
 
@@ -77,6 +79,8 @@ class HealthView(QFrame):
             facts = plan.network.with_outputs(plan.loss.outputs(classes)).facts(plan.preprocessing.shape)
             by_name = {fact.name: fact for fact in facts}
             self.bench.show_plates(plates_of(plan.network.nodes, by_name, plan.preprocessing.shape, plan.frozen))
+            if self.bench.layout_.column_count <= FITTING:
+                self.bench.setMinimumWidth(0)
         self._plan, self._shown = plan, at
         self.bench.show()
         wrong = health.wrong
