@@ -81,11 +81,7 @@ class RateTooHigh(Advice):
         restless = run.typical_updates > LARGE / 2 and rises > RISES
         if not lost and not (updates > LARGE and run.is_stuck) and not restless:
             return None
-        state = (
-            "the training loss stays at chance"
-            if run.is_stuck
-            else f"the training loss rose in {rises:.0%} of the epochs"
-        )
+        state = "stays at chance" if run.is_stuck else f"rose in {rises:.0%} of the epochs"
         worst = max(dead, key=lambda name: dead[name]) if lost else ""
         died = f", and {dead[worst]:.0%} of «{worst}» answer to no image any more" if lost else ""
         rate = run.plan.optimiser.learning_rate
