@@ -180,7 +180,19 @@ def test_evaluation_now_and_then_judges_the_last_epoch_too(every: int, tmp_path:
     epochs = told(tmp_path / "run", "epoch")
     judged = [event["epoch"] for event in epochs if event["validation"] is not None]
     assert judged == sorted({*range(every, 6, every), 5})
-    assert all(event["epoch"] in judged for event in epochs if event["best"])
+    best = [event["epoch"] for event in epochs if event["best"]]
+    assert best[: every - 1] == list(range(1, every)), "until one was evaluated the last is kept"
+    assert set(best[every - 1 :]) <= set(judged)
+
+
+def test_a_run_stopped_before_its_first_evaluation_has_a_model(tmp_path: Path) -> None:
+    words = dict.fromkeys(range(2, 50), STOP_AFTER_EPOCH)
+    training = TRAINING.with_(evaluate_every=3)
+    outcome = train(tmp_path / "run", "adam", "cosine", control=Words(words), training=training)
+    assert (outcome.state, outcome.epochs, outcome.best) == ("stopped", 1, None)
+    assert read_checkpoint(tmp_path / "run" / "checkpoints" / "best.alens").card["epoch"] == 1
+    train(tmp_path / "run", "adam", "cosine", training=training)
+    assert read_checkpoint(tmp_path / "run" / "checkpoints" / "best.alens").card["epoch"] == 3
 
 
 def test_a_schedule_that_waits_counts_epochs_and_not_evaluations(tmp_path: Path) -> None:

@@ -314,9 +314,9 @@ class _Loop:
             self.tell()
 
     def is_best(self, new: Metrics | None) -> bool:
-        """Better by the plan's measure, or as good at a lower loss; without a validation set the last epoch counts."""
+        """Better by the plan's measure, or as good at a lower loss; before the first evaluation the last epoch counts."""
         if new is None:
-            return not len(self.held_out[1])
+            return self.here.best is None
         if self.here.best is None:
             return True
         measure = MEASURES[self.plan.training.best_by]
