@@ -314,7 +314,7 @@ class _Loop:
             self.tell()
 
     def is_best(self, new: Metrics | None) -> bool:
-        """Better by the plan's measure, or as good at a lower loss; before the first evaluation the last epoch counts."""
+        """Better by the plan's measure, or as good at a lower loss; until one was evaluated the last epoch counts."""
         if new is None:
             return self.here.best is None
         if self.here.best is None:
