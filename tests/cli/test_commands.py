@@ -201,7 +201,7 @@ def test_every_command_has_its_schema_its_words_and_its_place_in_the_manual() ->
     assert {name.split(" ")[0] for name in names} == set(COMMANDS)
     manual = (Path(__file__).parents[2] / "docs" / "attentive-lens.1").read_text("utf-8")
     for name in names:
-        assert f".SS {name}" in manual, name
+        assert f".SS {name}".replace("-", "\\-") in manual, name
     group = typer.main.get_command(app)
     commands = dict(group.commands)  # type: ignore[attr-defined]
     commands |= {f"plan {name}": own for name, own in commands.pop("plan").commands.items()}

@@ -250,8 +250,8 @@ def test_all_runs_are_listed_sorted_compared_and_drawn_together(
     click(qtbot, frame, "all runs view")
     table = child(frame, QTableWidget, "runs table")
     heads = [table.horizontalHeaderItem(k).text() for k in range(table.columnCount())]
-    assert heads[:2] == ["run", "plan"]
-    assert set(heads[8:]) == {"seed", "epochs"}
+    assert heads[:2] == ["run", "name"]
+    assert set(heads[10:]) == {"seed", "epochs"}
     assert table.horizontalHeaderItem(heads.index("epochs")).toolTip() == "training.epochs"
 
     def column(head: str) -> list[str]:
