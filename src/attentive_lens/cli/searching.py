@@ -148,7 +148,7 @@ def cross_validate(
     settings: Settings = None,
     folds: Annotated[int, typer.Option(metavar="N", min=2, max=100, help="Parts that take turns.")] = 5,
     answers: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE.csv", help="Write every image's answer there.")
+        Path | None, typer.Option("--out", metavar="FILE", help="Write every image's answer there.")
     ] = None,
     as_json: AsJson = False,
 ) -> None:
