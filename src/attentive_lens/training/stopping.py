@@ -29,7 +29,7 @@ class Course:
     history: Sequence[Mapping[str, Mapping[str, float]]] = ()
 
 
-def early_stopping(rules: Stopping, course: Course) -> str:
+def out_of_patience(rules: Stopping, course: Course) -> str:
     """No better value for as many epochs as patience allows; epochs without an evaluation count."""
     if not rules.patience:
         return ""
@@ -72,7 +72,7 @@ def batch_limit(rules: Stopping, course: Course) -> str:
 
 WITHIN_EPOCHS: tuple[Callable[[Stopping, Course], str], ...] = (time_limit, batch_limit)
 """Rules asked after every batch."""
-AFTER_EPOCHS: tuple[Callable[[Stopping, Course], str], ...] = (target, early_stopping)
+AFTER_EPOCHS: tuple[Callable[[Stopping, Course], str], ...] = (target, out_of_patience)
 """Rules asked after every epoch."""
 
 
