@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from tests.training.test_loop import PREPARATION, spots
 from tests.training.test_resume import HELD, PLAN, TRAINING, train
 
+from attentive_lens.desk.design import price_in_memory
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
@@ -31,6 +32,12 @@ def weights(value: float) -> dict[str, dict[str, np.ndarray]]:
 
 def test_every_kind_has_its_arithmetic() -> None:
     assert AVERAGING.keys() == SETTINGS.keys()
+
+
+def test_the_mean_counts_in_the_memory_that_a_run_needs() -> None:
+    needed = {kind: price_in_memory(Plan().changed({"averaging": kind}), 6)[0] for kind in SETTINGS}
+    plain = needed.pop("none")
+    assert all(more > plain for more in needed.values())
 
 
 @given(st.lists(st.floats(-4, 4, width=32), min_size=1, max_size=30), st.floats(0, 0.99))

@@ -14,6 +14,11 @@ class AveragingSettings(Kind):
 
     section: ClassVar[str] = "averaging"
 
+    @property
+    def state_arrays(self) -> int:
+        """Arrays of the weights' size that it keeps, for the memory a run needs: the mean."""
+        return 1
+
 
 @dataclass(frozen=True)
 class NoAveraging(AveragingSettings):
@@ -21,6 +26,11 @@ class NoAveraging(AveragingSettings):
 
     kind: ClassVar[str] = "none"
     idea: ClassVar[str] = "The weights are judged and kept as the last step left them."
+
+    @property
+    def state_arrays(self) -> int:
+        """None."""
+        return 0
 
 
 @dataclass(frozen=True)
