@@ -6,7 +6,7 @@ import contextlib
 
 from attentive_lens.desk.controlling import steer
 from attentive_lens.desk.observing import Signal
-from attentive_lens.desk.queue import enqueue, start_next
+from attentive_lens.desk.queue import enqueue, start_next, take_from_queue
 from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_training
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
@@ -137,8 +137,12 @@ class OpenRuns:
 
     def delete(self, number: int) -> bool:
         """Take a run away, so that it can be brought back; whether it was."""
+        view = self.views.get(number)
         try:
-            self.workspace.delete_run(number)
+            if view is not None and view.state == "waiting":
+                take_from_queue(self.workspace, number)  # it may just be beginning
+            else:
+                self.workspace.delete_run(number)
         except LensError as error:
             self.said.emit(str(error), True)
             return False
