@@ -119,3 +119,11 @@ def test_only_a_run_that_trains_is_steered(station: Workspace) -> None:
         assert "is not from" in command("control", place, "rate", "--rate", "99", "--json", code=1)
     finally:
         os.close(held)
+
+
+def test_a_run_that_a_rule_ended_says_so_and_does_not_go_on(station: Workspace) -> None:
+    place = station.folder
+    told = last_object(command("train", place, *SMALL, "--set", "stopping.batches=3", "--json"))
+    assert (told["state"], told["epochs"], told["reason"]) == ("done", 1, "batch limit: 3 batches are done")
+    assert "ended by batch limit: 3 batches are done" in command("watch", place, "2")
+    assert "it ended as planned (batch limit" in command("train", place, "--resume", "2", "--json", code=1)

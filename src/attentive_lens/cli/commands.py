@@ -132,6 +132,8 @@ def watch(
     out.print(f"run {view.number} · {view.name} · {view.state} · epoch {len(view.epochs)} of {view.planned}")
     if view.error:
         out.print(view.error)
+    if view.reason:
+        out.print(f"ended by {view.reason}")
     if torn:
         out.print(f"{torn} damaged lines of its journal were passed over.")
     if relabelled:
