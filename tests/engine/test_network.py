@@ -3,11 +3,12 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from attentive_lens.engine.batches import PIECE_WORK, inference, learn, pieces_of
+from attentive_lens.engine.batches import inference, learn
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, StepContext
 from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS
+from attentive_lens.engine.ranks import PIECE_WORK, pieces_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan import layers as planned
 from attentive_lens.plan.optimisers import Adam

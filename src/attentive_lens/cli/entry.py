@@ -8,6 +8,7 @@ import sys
 import traceback
 from collections.abc import Callable
 
+from attentive_lens.core.launching import processes_launched
 from attentive_lens.desk.faults import open_log
 from attentive_lens.errors import BadUsage, LensError
 
@@ -41,6 +42,8 @@ COMMANDS = (
     "predict",
     "measure",
 )
+TOGETHER = "train"
+"""The command that several processes carry out together."""
 COMPLETING = "_ATTENTIVE_LENS_COMPLETE"
 """Set by a shell that asks how a command could go on."""
 
@@ -108,6 +111,10 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
     )  # imported for their commands
 
     context: dict[str, object] = {"open_window": open_window}
+    if processes_launched() != 1 and words and words[0] in COMMANDS and words[0] != TOGETHER:
+        why = f"each of {processes_launched() or 'several'} processes would do the same"
+        sys.stderr.write(f"{BadUsage(f'{words[0]} was not begun', why, f'Only {TOGETHER} runs under a launcher')}\n")
+        return 2
     try:
         code = app(words, standalone_mode=False, prog_name="attentive-lens", obj=context)
     except TyperException as error:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import signal
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from threading import Timer
 
@@ -18,11 +18,13 @@ from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.queue import enqueue, start_next, waiting
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.runs import RunReader, RunView, check_resumable
-from attentive_lens.desk.training import Trained, execute
+from attentive_lens.desk.training import Trained, execute, follow_run
+from attentive_lens.engine.ranks import ALONE, Ranks
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.figures import Figures
 from attentive_lens.training.journal import EpochEvent
+from attentive_lens.training.team import Team, joined
 from attentive_lens.workspace import Run, Workspace
 
 STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
@@ -41,7 +43,50 @@ def train_here(
     lock: int | None,
     as_json: bool,
 ) -> None:
-    """Train a plan, or the claimed run, or go on with an interrupted one, and tell how it ended."""
+    """Train a plan, or the claimed run, or go on with an interrupted one, and tell how it ended.
+
+    Started as one of several processes, it takes part in what the first of them trains.
+    """
+    team = joined() if claimed is None else None
+    if team is not None and team.index:
+        _follow(workspace, team)
+        return
+    with team or nullcontext():
+        trained = _lead(workspace, plan_file, settings, claimed, resume, go_on, lock, team or ALONE)
+    if as_json:
+        say_json(summary(trained))
+    else:
+        _say(trained)
+        place, run = Workspace.open(workspace), trained.run
+        for finding in advice_of(place, run, RunReader(run).view()):
+            out.print(finding.sentence)
+    if trained.outcome.state == "stopped":
+        raise typer.Exit(STOPPED)
+
+
+def _follow(workspace: Path, team: Team) -> None:
+    """Train with the first process, which alone hears of signals and tells what came of it."""
+    for number in STOPPING:
+        signal.signal(number, signal.SIG_IGN)
+    try:
+        follow_run(workspace, team)
+        team.gone()
+    except Exception as error:
+        console.print(f"process {team.index + 1} of {team.count} ended, and the run with it: {error}")
+        team.end_all()
+        raise
+
+
+def _lead(
+    workspace: Path,
+    plan_file: Path | None,
+    settings: list[str],
+    claimed: int | None,
+    resume: int | None,
+    go_on: bool,
+    lock: int | None,
+    ranks: Ranks,
+) -> Trained:
     place = Workspace.open(workspace)
     if resume is not None:
         run = place.run(resume)
@@ -59,21 +104,14 @@ def train_here(
                 f"Run {claimed} was begun already", "only a new run is claimed", "Let it go on with --resume"
             )
     try:
-        trained = train_run(place, run, go_on or resume is not None, lock)
+        trained = train_run(place, run, go_on or resume is not None, lock, ranks=ranks)
     except LensError:
         if claimed is not None:
             start_next(place)
         raise
     if claimed is not None and (trained.outcome.state != "stopped" or run.asked()):
         start_next(place)  # not where this process was told to end: whoever did that wants no other
-    if as_json:
-        say_json(summary(trained))
-    else:
-        _say(trained)
-        for finding in advice_of(place, run, RunReader(run).view()):
-            out.print(finding.sentence)
-    if trained.outcome.state == "stopped":
-        raise typer.Exit(STOPPED)
+    return trained
 
 
 def queue_here(workspace: Path, plan_file: Path | None, settings: list[str], resume: int | None, as_json: bool) -> None:
@@ -104,14 +142,21 @@ def _say(trained: Trained) -> None:
         out.print(f"model: {run.model}")
 
 
-def train_run(place: Workspace, run: Run, resume: bool = False, lock: int | None = None, until: int = 0) -> Trained:
+def train_run(
+    place: Workspace,
+    run: Run,
+    resume: bool = False,
+    lock: int | None = None,
+    until: int = 0,
+    ranks: Ranks = ALONE,
+) -> Trained:
     """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand.
 
     With ``until`` it stops after so many epochs, to go on later.
     """
     epochs = NewEpochs(run)
     with _stopping() as stopped:
-        job = execute(place, run, lambda: bool(stopped), resume, lock, until)
+        job = execute(place, run, lambda: bool(stopped), resume, lock, until, ranks)
         return watched(job, f"training run {run.number}", epochs.lines)
 
 

@@ -1,10 +1,9 @@
-"""Whole batches through a network: cut into fixed pieces, one piece a thread, sums in the pieces' order."""
+"""Whole batches through a network: cut into fixed pieces, one piece a thread, sums in the pieces' own order."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from itertools import pairwise
 from typing import TypeVar
 
 import numpy as np
@@ -14,12 +13,8 @@ from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.network import Network, Pass, Route, Trace
 from attentive_lens.engine.outputs import OUTPUTS, OutputFunction
+from attentive_lens.engine.ranks import Cut
 from attentive_lens.engine.threads import ThreadPool
-
-FEWEST_PIECES, MOST_PIECES = 2, 8
-"""Pieces a training batch is cut into, a power of two, whatever the thread count."""
-PIECE_WORK = 2**28
-"""Multiply-adds forward that are worth a piece of their own: with fewer, threads wait for each other's Python."""
 
 INFERENCE_PIECE = 8
 """Images in a piece at inference; the last is filled up, for a product's rows can change bits with their number."""
@@ -50,7 +45,7 @@ class Step:
     sums: Mapping[str, Array] = field(default_factory=dict)
 
 
-Found = tuple[float, float, int, Weights, Mapping[str, Array]]
+Found = tuple[Array, Weights, Mapping[str, Array]]
 T = TypeVar("T")
 
 
@@ -63,65 +58,61 @@ def learn(
     thread_pool: ThreadPool,
     loss: Loss | None = None,
     output: OutputFunction = OUTPUTS["softmax"],
+    cut: Cut | None = None,
 ) -> Step:
     """Forward and backward for one batch, N×H×W×C; the mean loss and its gradients.
 
     ``targets`` are the wanted probabilities, N×K; an answer is right if it is the class wanted most, ``output`` being
-    what makes answers of raw scores.
+    what makes answers of raw scores. With a ``cut`` over several processes both are this one's rows of the batch, and
+    every process gets the whole batch's step.
     """
-    pieces = pieces_of(len(images) * network.multiply_adds)
-    edges = [len(images) * k // pieces for k in range(pieces + 1)]
-    spans = [(a, b) for a, b in pairwise(edges) if a < b]
+    cut = cut or Cut(len(images), network.multiply_adds)
     ready = network.prepared()
     measure = loss or Loss()
+    begin = cut.rows.start
 
     def piece(k: int) -> Pass[Found]:
-        a, b = spans[k]
-        shard_context = replace(context, piece=k)
+        a, b = (edge - begin for edge in cut.spans[k])
+        shard_context = replace(context, piece=cut.first + k)
         trace: Trace = yield from network.forward_pass(images[a:b], route=route, context=shard_context, ready=ready)
         scores = trace.outputs[network.output]
         losses, grad = measure(scores, targets[a:b])
         plain = losses if measure.is_plain else measure.plain(scores, targets[a:b])
         right = int((output.spread(scores).argmax(axis=1) == targets[a:b].argmax(axis=1)).sum())
-        grad /= len(images)
+        grad /= cut.count
         _, gradients = yield from network.backward_pass(trace, {network.output: grad}, route)
-        return float(losses.sum()), float(plain.sum()), right, gradients, trace.sums
+        return np.array([losses.sum(), plain.sum(), right], np.float64), gradients, trace.sums
 
-    results = together(thread_pool, piece, len(spans))
-    total: Weights = results[0][3]
-    for _, _, _, more, _ in results[1:]:
-        for node, arrays in more.items():
-            for name, array in arrays.items():
-                total[node][name] += array
-    total_loss, plain = sum(r[0] for r in results) / len(images), sum(r[1] for r in results) / len(images)
-    return Step(total_loss, plain, sum(r[2] for r in results), total, results[0][4])
+    results = together(thread_pool, piece, cut)
+    arrays = [[r[0], *(array for node in r[1].values() for array in node.values())] for r in results]
+    figures, *_ = cut.sum(arrays)
+    loss_sum, plain_sum, right = figures.tolist()
+    return Step(loss_sum / cut.count, plain_sum / cut.count, int(right), results[0][1], results[0][2])
 
 
 def statistics(
-    network: Network, images: Array, route: Route, context: StepContext, thread_pool: ThreadPool
+    network: Network, images: Array, route: Route, context: StepContext, thread_pool: ThreadPool, cut: Cut | None = None
 ) -> Mapping[str, Array]:
-    """Sums over a batch, N×H×W×C, of the layers that normalise over it and are trained; see `Network.absorb`."""
-    pieces = pieces_of(len(images) * network.multiply_adds)
-    spans = [(a, b) for a, b in pairwise(len(images) * k // pieces for k in range(pieces + 1)) if a < b]
+    """Sums over a batch, N×H×W×C, of the layers that normalise over it and are trained; see `Network.absorb`.
+
+    With a ``cut`` over several processes, images are this one's rows of the batch.
+    """
+    cut = cut or Cut(len(images), network.multiply_adds)
     ready = network.prepared()
+    begin = cut.rows.start
 
     def piece(k: int) -> Pass[Mapping[str, Array]]:
-        a, b = spans[k]
-        shard_context = replace(context, piece=k)
+        a, b = (edge - begin for edge in cut.spans[k])
+        shard_context = replace(context, piece=cut.first + k)
         trace: Trace = yield from network.forward_pass(images[a:b], route=route, context=shard_context, ready=ready)
         return trace.sums
 
-    return together(thread_pool, piece, len(spans))[0]
+    return together(thread_pool, piece, cut)[0]
 
 
-def pieces_of(multiply_adds: int) -> int:
-    """Into how many pieces a batch is cut that costs so much forward."""
-    worth = max(1, multiply_adds // PIECE_WORK)
-    return min(MOST_PIECES, max(FEWEST_PIECES, 1 << (worth.bit_length() - 1)))
-
-
-def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[T]], count: int) -> list[T]:
-    """Pass all pieces; where they stop, add their sums in the pieces' order and send all the same on."""
+def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[T]], cut: Cut) -> list[T]:
+    """Pass all pieces; where they stop, add their sums and send all the same on."""
+    count = len(cut.spans)
     passes = [piece(k) for k in range(count)]
     done: list[T | None] = [None] * count
     sums: Array | None = None
@@ -134,10 +125,10 @@ def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[T]], count: in
             return None
 
     while True:
-        parts = [part for part in thread_pool.each(advance, count) if part is not None]
+        parts = [[part.copy()] for part in thread_pool.each(advance, count) if part is not None]  # passes keep theirs
         if not parts:
             return [result for result in done if result is not None]
-        sums = np.sum(parts, axis=0)
+        (sums,) = cut.sum(parts)
 
 
 def inference(

@@ -8,11 +8,13 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.network import Network, alone
-from attentive_lens.plan.nodes import IMAGE
 
 
 def where_it_began(network: Network, images: Array, targets: Array, context: StepContext, loss: Loss) -> str:
-    """In words, the first place of a step with NaN or infinity: images, a layer's output, the loss, or a gradient."""
+    """In words, the first place of a step with NaN or infinity: images, a layer's output, the loss, or a gradient.
+
+    Empty where these images have none.
+    """
     if not np.isfinite(images).all():
         return "in the images themselves"
     names = [node.name for node in network.plan.nodes]
@@ -30,4 +32,4 @@ def where_it_began(network: Network, images: Array, targets: Array, context: Ste
             arrays = [*gradients.get(name, {}).values(), *(grad for grad in (nodes.get(name),) if grad is not None)]
             if not all(np.isfinite(array).all() for array in arrays):
                 return f"at the layer {name}, going back"
-    return f"before the layer {names[0] if names else IMAGE}, going back"
+    return ""

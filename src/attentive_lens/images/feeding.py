@@ -5,7 +5,7 @@ from __future__ import annotations
 import queue
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -22,12 +22,31 @@ AHEAD = 2
 """Batches waiting, at most."""
 
 
+def _all(count: int) -> slice:
+    return slice(0, count)
+
+
 @dataclass(frozen=True)
 class Batch:
-    """Prepared images N×S×S×C float32 with what should be answered: N×K float32, each row summing to 1."""
+    """Prepared images with what should be answered: a whole batch, or this process's rows of one.
+
+    Attributes
+    ----------
+    images : ndarray, N×S×S×C float32
+        Prepared.
+    targets : ndarray, N×K float32
+        Each row summing to 1.
+    count : int
+        Images of the whole batch; as many as there are if left out.
+    """
 
     images: NDArray[np.float32]
     targets: NDArray[np.float32]
+    count: int = -1
+
+    def __post_init__(self) -> None:
+        if self.count < 0:
+            object.__setattr__(self, "count", len(self.images))
 
 
 class Feed:
@@ -54,6 +73,8 @@ class Feed:
     ----------
     kept : ndarray, V×M×… float32, or None
         What stands in for the prepared images, by variant and member.
+    rows : callable
+        Which images of a batch of so many are made for training; all, unless other processes make others.
     """
 
     def __init__(
@@ -72,6 +93,7 @@ class Feed:
         self.augmentation, self.preprocessor, self.seed, self.size = augmentation, preprocessor, seed, size
         self.classes, self.variants = classes, variants
         self.kept: NDArray[np.float32] | None = None
+        self.rows: Callable[[int], slice] = _all
         self.waited = 0.0
 
     @property
@@ -79,19 +101,22 @@ class Feed:
         """Batches in an epoch."""
         return -(-len(self.members) // self.size)
 
-    def batch(self, epoch: int, number: int, order: NDArray[np.int64]) -> Batch:
-        """One batch: a function of its arguments and the seed."""
+    def batch(self, epoch: int, number: int, order: NDArray[np.int64], rows: Callable[[int], slice] = _all) -> Batch:
+        """One batch, or some rows of it: a function of its arguments and the seed."""
         places = order[number * self.size : (number + 1) * self.size]
-        rows, variant = self.members[places], epoch % self.variants if self.variants else epoch
-        labels, each = self.labels[rows], np.arange(len(rows))
-        targets = np.zeros((len(rows), self.classes), np.float32)
+        count, wanted = len(places), rows(len(places))
+        variant = epoch % self.variants if self.variants else epoch
+        members = self.members[places]
+        labels = self.labels[members]
+        own = labels[wanted]
+        targets, each = np.zeros((len(own), self.classes), np.float32), np.arange(len(own))
         if self.kept is not None:
-            targets[each, labels] = 1
-            return Batch(np.ascontiguousarray(self.kept[variant % len(self.kept), places]), targets)
-        variants = augment(self.pixels[rows], rows.tolist(), self.augmentation, self.seed, variant)
-        targets[each, labels] = 1 - variants.shares
+            targets[each, own] = 1
+            return Batch(np.ascontiguousarray(self.kept[variant % len(self.kept), places[wanted]]), targets, count)
+        variants = augment(self.pixels[members], members.tolist(), self.augmentation, self.seed, variant, wanted)
+        targets[each, own] = 1 - variants.shares
         targets[each, labels[variants.partners]] += variants.shares
-        return Batch(self.preprocessor.apply(variants.images), targets)
+        return Batch(self.preprocessor.apply(variants.images), targets, count)
 
     def prepared(self, variant: int, first: int, last: int) -> NDArray[np.float32]:
         """A variant of some members, from one place among them to another."""
@@ -115,7 +140,7 @@ class Feed:
         def make() -> None:
             try:
                 for number in range(first, self.batches):
-                    if not _put(waiting, self.batch(epoch, number, order), stop):
+                    if not _put(waiting, self.batch(epoch, number, order, self.rows), stop):
                         return
             except BaseException as error:  # noqa: BLE001  # handed to the thread that waits
                 _put(waiting, error, stop)

@@ -17,9 +17,10 @@ from attentive_lens.engine.batches import learn, statistics
 from attentive_lens.engine.diagnosis import where_it_began
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss, one_hot
-from attentive_lens.engine.network import Network
+from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS, clip, norm
 from attentive_lens.engine.outputs import OUTPUTS
+from attentive_lens.engine.ranks import ALONE, Cut, Ranks
 from attentive_lens.engine.schedules import At, learning_rate_factor
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
@@ -37,6 +38,10 @@ from attentive_lens.training.metrics import Metrics, measured
 
 STATISTICS_IMAGES = 1024
 """On which running statistics of averaged weights are taken anew."""
+
+
+class SharedFault(LensError):
+    """What every process that trains finds in the same step; each raises it."""
 
 
 class Learner(ABC):
@@ -123,6 +128,7 @@ class Classifier(Learner):
         counts: NDArray[np.int64] | None = None,
         frozen: str = "",
         examples: Callable[[int, int], Iterable[Batch]] | None = None,
+        ranks: Ranks = ALONE,
     ) -> None:
         self.network, self.plan, self.preprocessor, self.thread_pool = network, plan, preprocessor, thread_pool
         learnings = {node.name: node.learning for node in network.plan.nodes}
@@ -135,17 +141,24 @@ class Classifier(Learner):
         self.output = OUTPUTS[plan.loss.output]
         self.losses: list[float] = []
         self.averaging = AVERAGING[plan.averaging.kind](plan.averaging)
-        self.examples = examples
+        self.examples, self.ranks = examples, ranks
         self.watch = HealthWatch(self.head, [node.name for node in network.plan.nodes], thread_pool)
+
+    def cut(self, count: int) -> Cut:
+        """How a batch of so many images is shared out."""
+        return Cut(count, self.head.multiply_adds, self.ranks)
 
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """Forward, backward, step."""
-        images = self._fed(batch.images)
-        step = learn(self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output)
+        self.ranks.say("learn", epoch=context.epoch, batch=context.batch, batches=batches, rates=self.rates)
+        images, cut = self._fed(batch.images), self.cut(batch.count)
+        step = learn(
+            self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output, cut
+        )
         length = norm(step.gradients)
         if not (np.isfinite(step.loss) and np.isfinite(length)):
-            began = where_it_began(self.head, images, batch.targets, context, self.loss)
-            raise LensError(
+            began = self._first(where_it_began(self.head, images, batch.targets, context, self.loss))
+            raise SharedFault(
                 f"Training stopped in epoch {context.epoch + 1}, batch {context.batch + 1}",
                 f"numbers ran away: infinity or no number at all began {began}; the step was not taken",
                 "Train again with a learning rate ten times smaller, or with gradient clipping at norm 1",
@@ -154,7 +167,7 @@ class Classifier(Learner):
             clip(step.gradients, length, self.plan.training.clip_norm)
         factor = self.factor(context, batches)
         weights = self.network.weights
-        if self.examples is not None and self.watch.due(context.batch, batches):
+        if self.examples is not None and not self.ranks.index and self.watch.due(context.batch, batches):
             norms = self.watch.norms(step.gradients)
             before = {node: {name: a.copy() for name, a in weights[node].items()} for node in norms}
             self.optimiser.step(weights, step.gradients, factor)
@@ -164,7 +177,11 @@ class Classifier(Learner):
         self.head.absorb(step.sums)
         self.averaging.after_step(weights)
         self.learning_rate = self.plan.optimiser.learning_rate * factor
-        return Metrics(step.plain, step.right, len(batch.images))
+        return Metrics(step.plain, step.right, batch.count)
+
+    def _first(self, began: str) -> str:
+        """What the first process found that found something."""
+        return next(filter(None, self.ranks.gather_words(began)), "where gradients meet")
 
     def factor(self, context: StepContext, batches: int) -> float:
         """Of the plan's learning rate at a step of an epoch of so many: the schedule's, on the rate that was set."""
@@ -180,6 +197,7 @@ class Classifier(Learner):
 
     def before_evaluation(self, fraction: float) -> None:
         """Takes an epoch's weights into their mean, and the mean's running statistics anew where they must be."""
+        self.ranks.say("before evaluation", fraction=fraction)
         averaging = self.averaging
         averaging.after_epoch(self.network.weights, fraction)
         if not averaging.estimates_statistics or averaging.weights is None or self.examples is None:
@@ -187,8 +205,9 @@ class Classifier(Learner):
         head, context = self._evaluated()[1], StepContext(self.plan.seed, 0, 0, 0)
         totals: dict[str, Array] = {}
         for batch in self.examples(STATISTICS_IMAGES, 0):
-            images = self._fed(batch.images)
-            for name, sums in statistics(head, images, self.route, context, self.thread_pool).items():
+            cut = self.cut(batch.count)
+            images = self._fed(batch.images[cut.rows])
+            for name, sums in statistics(head, images, self.route, context, self.thread_pool, cut).items():
                 totals[name] = totals[name] + sums if name in totals else sums
         head.restate(totals)
 
@@ -205,29 +224,54 @@ class Classifier(Learner):
 
         What is no uint8 are outputs of the frozen node.
         """
+        self.ranks.say("evaluate")
+        self._check_alike()
         kept = isinstance(pixels, np.ndarray) and pixels.dtype != np.uint8
         whole, head = self._evaluated()
         predictor = Predictor(head if kept else whole, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
+        count, ranks = len(labels), self.ranks
+        shared = count >= ranks.count  # of fewer everybody answers all
+        begin, end = (count * k // ranks.count for k in (ranks.index, ranks.index + 1)) if shared else (0, count)
         parts, answers = [np.zeros(0)], []
         size = self.plan.training.evaluation_batch_size
-        for first in range(0, len(labels), size):
-            chunk = labels[first : first + size]
-            part: Any = pixels[first : first + size]
+        for first in range(begin, end, size):
+            last = min(end, first + size)
+            part: Any = pixels[first:last]
             raw = predictor.raw_scores(np.ascontiguousarray(part) if kept else predictor.prepare(part))
             scores = self.output.spread(raw)
-            parts.append(self.loss.plain(raw, one_hot(chunk, scores.shape[1], raw.dtype)).astype(np.float64))
+            wanted = one_hot(labels[first:last], scores.shape[1], raw.dtype)
+            parts.append(self.loss.plain(raw, wanted).astype(np.float64))
             answers.append(scores)
-        losses = np.concatenate(parts)
+        if not answers:
+            return Metrics(0.0, 0, 0)
+        losses, scores = np.concatenate(parts), np.concatenate(answers)
+        if shared:
+            losses, scores = np.concatenate(ranks.gather(losses)), np.concatenate(ranks.gather(scores))
         if not np.isfinite(losses).all():
-            raise LensError(
+            raise SharedFault(
                 "Training stopped after an epoch",
                 "on the validation images the numbers ran away: their loss is infinite or no number at all",
                 "Train again with a smaller learning rate, or with gradient clipping at norm 1",
             )
-        return measured(np.concatenate(answers), losses, labels) if answers else Metrics(0.0, 0, 0)
+        return measured(scores, losses, labels)
+
+    def _check_alike(self) -> None:
+        """All processes hold the same weights, to the bit: their steps were the same."""
+        if self.ranks.count == 1:
+            return
+        digests = self.ranks.gather(np.frombuffer(bytes.fromhex(fingerprint(self.network.weights)), np.uint8))
+        apart = [number for number, digest in enumerate(digests, 1) if digest.tobytes() != digests[0].tobytes()]
+        if apart:
+            raise SharedFault(
+                "Training stopped after an epoch",
+                f"process {apart[0]} of {self.ranks.count} came to other weights than process 1, as happens where"
+                " machines have other processors or libraries",
+                "Train on machines of one kind",
+            )
 
     def on_epoch_end(self, validation: Metrics | None) -> None:
         """Remembers the loss, for a schedule that waits for plateaus: an epoch without one is as the one before."""
+        self.ranks.say("epoch end")
         if validation is not None:
             self.losses.append(validation.loss)
         elif self.losses:

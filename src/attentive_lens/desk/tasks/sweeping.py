@@ -11,8 +11,8 @@ from attentive_lens.core.jobs import Job
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.bases import base_model
 from attentive_lens.desk.data import gather
+from attentive_lens.desk.preparing import check_memory, starting_point
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
-from attentive_lens.desk.training import check_memory, starting_point
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.images.feeding import Feed

@@ -67,7 +67,7 @@ AUGMENTATIONS: dict[str, Augmentation] = {
 
 @dataclass(frozen=True)
 class Variants:
-    """What a augmentation made of a batch.
+    """What an augmentation made of a batch, or of some of its rows.
 
     Attributes
     ----------
@@ -85,7 +85,12 @@ class Variants:
 
 
 def augment(
-    images: NDArray[np.uint8], numbers: Sequence[int], augmentation: Sequence[AugmentationStep], seed: int, epoch: int
+    images: NDArray[np.uint8],
+    numbers: Sequence[int],
+    augmentation: Sequence[AugmentationStep],
+    seed: int,
+    epoch: int,
+    rows: slice = slice(None),
 ) -> Variants:
     """Fresh variants of training images.
 
@@ -103,16 +108,37 @@ def augment(
         Steps in order.
     seed, epoch : int
         Master seed, and epoch from 0.
-
+    rows : slice
+        Of the batch that are wanted: no others are made, but for their partners.
     """
     alone = [step for step in augmentation if not isinstance(AUGMENTATIONS[step.kind], Pairing)]
     paired = [step for step in augmentation if isinstance(AUGMENTATIONS[step.kind], Pairing)]
+    wanted = range(len(images))[rows]
+    mixed = {place: draw for place in wanted if (draw := _drawn(place, numbers, paired, seed, epoch)) is not None}
+    first, last = wanted.start, wanted.stop
+    out = _alone(images[first:last], numbers[first:last], alone, seed, epoch)
+    partners, shares = np.array(wanted, np.int64), np.zeros(len(wanted), np.float32)
+    if mixed:
+        unmixed = dict(zip(wanted, out.copy(), strict=True))
+        for other in sorted({draw.partner for draw in mixed.values()} - set(wanted)):
+            unmixed[other] = _alone(images[other : other + 1], numbers[other : other + 1], alone, seed, epoch)[0]
+        for place, draw in mixed.items():
+            own = place - first
+            partners[own] = draw.partner
+            shares[own] = draw.change.apply(draw.step, draw.random, out[own], unmixed[draw.partner])
+    return Variants(out, partners, shares)
+
+
+def _alone(
+    images: NDArray[np.uint8], numbers: Sequence[int], steps: Sequence[AugmentationStep], seed: int, epoch: int
+) -> NDArray[np.float32]:
+    """What needs no other image."""
     out = np.empty(images.shape, np.float32)
     np.multiply(images, np.float32(1 / 255), out=out)
     for place, number in enumerate(numbers):
         random = random_generator(seed, "augmentation", epoch, int(number))
         waiting: NDArray[np.float64] | None = None
-        for step in alone:
+        for step in steps:
             if random.random() >= step.probability:
                 continue
             change = AUGMENTATIONS[step.kind]
@@ -126,26 +152,31 @@ def augment(
                 change.apply(step, random, out[place])
         if waiting is not None:
             out[place] = _warped(out[place], waiting)
-    return _mixed(out, numbers, paired, seed, epoch)
+    return out
 
 
-def _mixed(
-    images: NDArray[np.float32], numbers: Sequence[int], steps: Sequence[AugmentationStep], seed: int, epoch: int
-) -> Variants:
-    count = len(images)
-    partners, shares = np.arange(count), np.zeros(count, np.float32)
+@dataclass(frozen=True)
+class _Mixing:
+    """How an image is mixed, and with which of the batch."""
+
+    step: AugmentationStep
+    change: Pairing
+    partner: int
+    random: np.random.Generator
+
+
+def _drawn(
+    place: int, numbers: Sequence[int], steps: Sequence[AugmentationStep], seed: int, epoch: int
+) -> _Mixing | None:
+    count = len(numbers)
     if not steps or count < 2:
-        return Variants(images, partners, shares)
-    unmixed = images.copy()
-    for place, number in enumerate(numbers):
-        random = random_generator(seed, "mixing", epoch, int(number))
-        for step in steps:
-            change = AUGMENTATIONS[step.kind]
-            if random.random() < step.probability and isinstance(change, Pairing):
-                partners[place] = (place + 1 + random.integers(count - 1)) % count
-                shares[place] = change.apply(step, random, images[place], unmixed[partners[place]])
-                break
-    return Variants(images, partners, shares)
+        return None
+    random = random_generator(seed, "mixing", epoch, int(numbers[place]))
+    for step in steps:
+        change = AUGMENTATIONS[step.kind]
+        if random.random() < step.probability and isinstance(change, Pairing):
+            return _Mixing(step, change, int((place + 1 + random.integers(count - 1)) % count), random)
+    return None
 
 
 def _warped(image: NDArray[np.float32], matrix: NDArray[np.float64]) -> NDArray[np.float32]:
