@@ -30,6 +30,7 @@ Settings = Annotated[
     ),
 ]
 OnSet = Annotated[str, typer.Option("--on", metavar="SET", help="training, validation or test.")]
+OnCluster = Annotated[str, typer.Option("--on", metavar="ADDRESS", help="Train on a Dask cluster: dask://HOST:PORT.")]
 SETS = frozenset({"training", "validation", "test"})
 
 

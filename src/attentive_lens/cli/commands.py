@@ -73,6 +73,8 @@ def train(
     claimed: Annotated[int | None, typer.Option(hidden=True)] = None,
     go_on: Annotated[bool, typer.Option("--go-on", hidden=True)] = False,
     lock: Annotated[int | None, typer.Option(hidden=True)] = None,
+    until: Annotated[int, typer.Option(hidden=True)] = 0,
+    threads: Annotated[int, typer.Option(hidden=True)] = 0,
     as_json: AsJson = False,
 ) -> None:
     """Train a plan, or go on with an interrupted run; Ctrl+C stops after the step at hand and keeps everything.
@@ -84,7 +86,7 @@ def train(
     if queue:
         queue_here(workspace, plan, settings or [], resume, as_json)
         return
-    train_here(workspace, plan, settings or [], claimed, resume, go_on, lock, as_json)
+    train_here(workspace, plan, settings or [], claimed, resume, go_on, lock, as_json, until, threads)
 
 
 @app.command()

@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 from rich.table import Column, Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app
-from attentive_lens.cli.speaking import STOPPED, out, reporting, say_json
+from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, PlanFile, Settings, app
+from attentive_lens.cli.speaking import out, reporting, say_json
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Workspace
 
@@ -65,24 +65,23 @@ def repeat(
     plan: PlanFile = None,
     settings: Settings = None,
     times: Annotated[int, typer.Option(metavar="N", min=2, max=100, help="Runs in all.")] = 3,
+    on: OnCluster = "",
     as_json: AsJson = False,
 ) -> None:
-    """Train a plan with several seeds, one run after the other, and say how far apart they come to be.
+    """Train a plan with several seeds, one run after the other or on a cluster, and say how far apart they come to be.
 
     Runs of the plan that are there already count; a seed also decides which images are held out.
     """
     from attentive_lens.cli.planning import planned_in
-    from attentive_lens.cli.training import train_run
-    from attentive_lens.desk.comparing import alike, free_seed, spread
+    from attentive_lens.cli.serial import trainer
+    from attentive_lens.desk.comparing import seeds_left, spread
+    from attentive_lens.desk.series import trained
 
     place = Workspace.open(workspace)
     if of is not None and (plan is not None or settings):
         raise BadUsage("A run is repeated with its own plan", "only the seed changes", "Leave out --plan and --set")
     first = place.run(of).plan() if of is not None else planned_in(workspace, plan, settings)
-    for _ in range(times - len(alike(place, first))):
-        trained = train_run(place, place.claim_run(replace(first, seed=free_seed(place, first))))
-        if trained.outcome.state == "stopped":
-            raise typer.Exit(STOPPED)
+    trained(place, [replace(first, seed=seed) for seed in seeds_left(place, first, times)], trainer(on))
     found = spread(place, first)
     if found is None:
         why = "fewer than two of its runs are done and have validation images"

@@ -8,13 +8,12 @@ from typing import Annotated
 
 import typer
 
-from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app
+from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, PlanFile, Settings, app
 from attentive_lens.cli.run_results import CrossValidated, SweepDone
-from attentive_lens.cli.speaking import STOPPED, from_words, out, reporting, say_json, watched
+from attentive_lens.cli.speaking import from_words, out, reporting, say_json, watched
 from attentive_lens.desk.comparing import row_of
 from attentive_lens.errors import BadUsage, NotHere
-from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace import Run, Workspace
+from attentive_lens.workspace import Workspace
 
 
 @app.command()
@@ -36,15 +35,17 @@ def sweep(
         bool, typer.Option("--halving", help="Train all a little, give the worse half up, and so on to the last.")
     ] = False,
     queue: Annotated[bool, typer.Option("--queue", help="Put the runs into the queue and leave.")] = False,
+    on: OnCluster = "",
     as_json: AsJson = False,
 ) -> None:
-    """Train a plan with several values of some settings, one run after the other, and rank them.
+    """Train a plan with several values of some settings, one run after the other or on a cluster, and rank them.
 
     Runs of the same plans that are there already count, and interrupted ones go on: the same command again continues.
     """
     from attentive_lens.cli.planning import planned_in
     from attentive_lens.desk.queue import enqueue
     from attentive_lens.desk.searching import check_judged, grid, read_axis, sample
+    from attentive_lens.desk.series import halved, ranked, run_of, trained
 
     place = Workspace.open(workspace)
     with from_words():
@@ -54,15 +55,20 @@ def sweep(
     check_judged(first)
     if queue and halving:
         raise BadUsage("The sweep was not queued", "halving must see how good the runs are", "Leave out one of them")
+    if queue and on:
+        raise BadUsage("The sweep was not queued", "a cluster has a queue of its own", "Leave out one of them")
     if queue:
-        numbers = tuple(enqueue(place, each).number for each in plans if _run_of(place, each) is None)
+        numbers = tuple(enqueue(place, each).number for each in plans if run_of(place, each) is None)
         if as_json:
             say_json(SweepDone((), None, numbers))
         else:
             out.print(f"{len(numbers)} runs wait in the queue: {', '.join(map(str, numbers))}")
         return
-    ranked = _halved(place, plans) if halving else _all(place, plans)
-    rows = tuple(row_of(place, run) for run in ranked)
+    from attentive_lens.cli.serial import trainer
+
+    train = trainer(on)
+    best_first = halved(place, plans, train) if halving else ranked(place, trained(place, plans, train))
+    rows = tuple(row_of(place, run) for run in best_first)
     if as_json:
         say_json(SweepDone(rows, rows[0].run if rows else None, ()))
         return
@@ -74,72 +80,6 @@ def sweep(
         out.print("The first is not clearly better than the second: repeat both with other seeds before choosing.")
 
 
-def _run_of(place: Workspace, plan: Plan) -> Run | None:
-    """A run of this very plan but for its name; one that is done before others."""
-    from attentive_lens.desk.runs import RunReader
-    from attentive_lens.errors import LensError
-
-    found = []
-    for run in place.runs():
-        try:
-            if replace(run.plan(), name=plan.name) == plan:
-                found.append((RunReader(run).view().state == "done", run.number, run))
-        except LensError:
-            continue
-    return max(found)[2] if found else None
-
-
-def _trained(place: Workspace, plan: Plan, until: int = 0) -> Run:
-    """A run of the plan, trained to its end or until an epoch is over; what is there already is not trained again."""
-    from attentive_lens.cli.training import train_run
-    from attentive_lens.desk.runs import RunReader
-
-    run = _run_of(place, plan)
-    begun = run is not None
-    if run is None:
-        run = place.claim_run(plan)
-    view = RunReader(run).view()
-    if view.state != "done" and (not until or len(view.epochs) < until):
-        run.begin()
-        run.forget_word()
-        trained = train_run(place, run, begun, None, until)
-        if trained.outcome.state == "stopped" and not (until and trained.outcome.epochs >= until):
-            raise typer.Exit(STOPPED)
-    return run
-
-
-def _all(place: Workspace, plans: tuple[Plan, ...]) -> list[Run]:
-    """Every plan trained to its end, the best run first."""
-    runs = [_trained(place, plan) for plan in plans]
-    return _ranked(place, runs)
-
-
-def _ranked(place: Workspace, runs: list[Run]) -> list[Run]:
-    rows = {run.number: row_of(place, run) for run in runs}
-
-    def order(run: Run) -> tuple[float, float]:
-        row = rows[run.number]
-        return -(row.accuracy or 0.0), row.loss if row.loss is not None else float("inf")
-
-    return sorted(runs, key=order)
-
-
-def _halved(place: Workspace, plans: tuple[Plan, ...]) -> list[Run]:
-    """Successive halving: the survivors first, best first, then those given up, the last ones before the first."""
-    from attentive_lens.desk.searching import better_half, rungs
-
-    left, given_up = list(plans), list[Run]()
-    steps = rungs(plans[0].training.epochs, len(plans))
-    for step, epochs in enumerate(steps):
-        runs = [_trained(place, plan, epochs) for plan in left]
-        if step == len(steps) - 1:
-            return [*_ranked(place, runs), *given_up]
-        best = {row.run for row in better_half([row_of(place, run) for run in runs])}
-        given_up = [*_ranked(place, [run for run in runs if run.number not in best]), *given_up]
-        left = [plan for plan, run in zip(left, runs, strict=True) if run.number in best]
-    return given_up
-
-
 @app.command()
 @reporting
 def cross_validate(
@@ -147,6 +87,7 @@ def cross_validate(
     plan: PlanFile = None,
     settings: Settings = None,
     folds: Annotated[int, typer.Option(metavar="N", min=2, max=100, help="Parts that take turns.")] = 5,
+    on: OnCluster = "",
     answers: Annotated[
         Path | None, typer.Option("--out", metavar="FILE", help="Write every image's answer there.")
     ] = None,
@@ -154,14 +95,17 @@ def cross_validate(
 ) -> None:
     """Train a plan once for each fold, so that every training image is answered by a model that never saw it."""
     from attentive_lens.cli.planning import planned_in
+    from attentive_lens.cli.serial import trainer
     from attentive_lens.desk.folding import crossed, write_answers
+    from attentive_lens.desk.series import trained
 
     place = Workspace.open(workspace)
     first = planned_in(workspace, plan, settings)
-    runs = []
+    plans = []
     for fold in range(1, folds + 1):
         of_fold = first.changed({"split.folds": folds, "split.validation_fold": fold})
-        runs.append(_trained(place, replace(of_fold, name=f"{first.name}: fold {fold} of {folds}"[:200])))
+        plans.append(replace(of_fold, name=f"{first.name}: fold {fold} of {folds}"[:200]))
+    runs = trained(place, plans, trainer(on))
     found = watched(crossed(place, runs), "answering")
     if not found.answers:
         raise NotHere("There is nothing to tell", "no fold has images with labels", "Label some images")

@@ -42,6 +42,8 @@ def train_here(
     go_on: bool,
     lock: int | None,
     as_json: bool,
+    until: int = 0,
+    threads: int = 0,
 ) -> None:
     """Train a plan, or the claimed run, or go on with an interrupted one, and tell how it ended.
 
@@ -52,7 +54,7 @@ def train_here(
         _follow(workspace, team)
         return
     with team or nullcontext():
-        trained = _lead(workspace, plan_file, settings, claimed, resume, go_on, lock, team or ALONE)
+        trained = _lead(workspace, plan_file, settings, claimed, resume, go_on, lock, team or ALONE, until, threads)
     if as_json:
         say_json(summary(trained))
     else:
@@ -86,6 +88,8 @@ def _lead(
     go_on: bool,
     lock: int | None,
     ranks: Ranks,
+    until: int,
+    threads: int,
 ) -> Trained:
     place = Workspace.open(workspace)
     if resume is not None:
@@ -104,7 +108,7 @@ def _lead(
                 f"Run {claimed} was begun already", "only a new run is claimed", "Let it go on with --resume"
             )
     try:
-        trained = train_run(place, run, go_on or resume is not None, lock, ranks=ranks)
+        trained = train_run(place, run, go_on or resume is not None, lock, until, ranks, threads)
     except LensError:
         if claimed is not None:
             start_next(place)
@@ -149,14 +153,15 @@ def train_run(
     lock: int | None = None,
     until: int = 0,
     ranks: Ranks = ALONE,
+    threads: int = 0,
 ) -> Trained:
     """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand.
 
     With ``until`` it stops after so many epochs, to go on later.
     """
     epochs = NewEpochs(run)
-    with _stopping() as stopped:
-        job = execute(place, run, lambda: bool(stopped), resume, lock, until, ranks)
+    with stopping() as stopped:
+        job = execute(place, run, lambda: bool(stopped), resume, lock, until, ranks, threads)
         return watched(job, f"training run {run.number}", epochs.lines)
 
 
@@ -222,7 +227,7 @@ def _end_within(seconds: float) -> None:
 
 
 @contextmanager
-def _stopping() -> Iterator[list[int]]:
+def stopping() -> Iterator[list[int]]:
     """A list that gets an entry when somebody asks this process to stop; a second Ctrl+C ends it at once."""
     signals: list[int] = []
 

@@ -164,6 +164,21 @@ def free_seed(workspace: Workspace, plan: Plan) -> int:
     return seed
 
 
+def seeds_left(workspace: Workspace, plan: Plan, times: int) -> tuple[int, ...]:
+    """Seeds with which a plan is still to be trained to be done so often: first those of interrupted runs of it."""
+    left = times - len(alike(workspace, plan))
+    seeds = list[int]()
+    for run in workspace.runs():
+        with contextlib.suppress(LensError):
+            if _is_alike(run.plan(), plan) and RunReader(run).view().state in ("stopped", "broken off", "failed"):
+                seeds.append(run.plan().seed)
+    free = free_seed(workspace, plan)
+    while len(seeds) < left:
+        seeds.append(free)
+        free = free_seed(workspace, replace(plan, seed=free + 1))
+    return tuple(dict.fromkeys(seeds))[: max(0, left)]
+
+
 def runs_table(workspace: Workspace) -> RunsTable:
     """All runs of a workspace in their order; a run whose plan cannot be read has no settings."""
     settings: dict[int, dict[str, str]] = {}

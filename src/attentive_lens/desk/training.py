@@ -57,6 +57,7 @@ def execute(
     lock: int | None = None,
     until: int = 0,
     ranks: Ranks = ALONE,
+    threads: int = 0,
 ) -> Job[Trained]:
     """Train a claimed run to its end, or go on with one that was stopped or broken off.
 
@@ -78,6 +79,8 @@ def execute(
         Epochs after which it stops, to go on later; 0 for none.
     ranks : Ranks
         Processes that train it with this one, which leads them: they `follow`.
+    threads : int
+        Instead of the plan's; 0 for those.
 
     Raises
     ------
@@ -90,7 +93,7 @@ def execute(
         with Journal(claimed.journal) as journal:
             try:
                 control = RunControl(claimed, stop, until)
-                trained = yield from _execute(workspace, claimed, journal, control, resume, ranks)
+                trained = yield from _execute(workspace, claimed, journal, control, resume, ranks, threads)
             except LensError as error:
                 _end(journal, state="failed", error=str(error))
                 raise
@@ -128,7 +131,7 @@ def _end(journal: Journal, **values: object) -> None:
 
 
 def _execute(
-    workspace: Workspace, claimed: Run, journal: Journal, control: RunControl, resume: bool, ranks: Ranks
+    workspace: Workspace, claimed: Run, journal: Journal, control: RunControl, resume: bool, ranks: Ranks, threads: int
 ) -> Job[Trained]:
     plan = claimed.plan()
     last = last_checkpoint(claimed) if resume else None
@@ -146,7 +149,7 @@ def _execute(
     if last is None:
         claimed.keep_images(bench.data.labels.tolist(), bench.data.collection.sets)
         _tell_input(journal, bench.feed)
-    with ThreadPool(threads_of(bench.plan, ranks)) as thread_pool:
+    with ThreadPool(threads or threads_of(bench.plan, ranks)) as thread_pool:
         learner = bench.learner(claimed, thread_pool, ranks)
         judged = yield from _unless(lambda: control.word() == STOP, bench.judged(workspace, learner, thread_pool))
         _call(ranks, claimed.number, last is not None, bench, learner)
