@@ -95,7 +95,7 @@ def test_a_sweep_on_a_cluster_survives_the_loss_of_a_worker_to_the_bit(station: 
     sweep = [sys.executable, "-m", "attentive_lens", "sweep", str(station.folder), *words, "--on", at]
     process = subprocess.Popen(sweep, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     wait_for(lambda: len(station.runs()) == 3)
-    wait_for(lambda: all([is_paused(station.run(number)) for number in (2, 3)]))
+    wait_for(lambda: all(is_paused(station.run(number)) for number in (2, 3)))
     children = psutil.Process(cluster.workers[0].pid).children(recursive=True)
     cluster.workers[0].send_signal(signal.SIGKILL)
     wait_for(lambda: not any(child.is_running() and child.status() != psutil.STATUS_ZOMBIE for child in children), 5)

@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import threading
 from pathlib import Path
 
 import pytest
@@ -141,3 +142,23 @@ def test_a_read_only_workspace_can_be_looked_at_and_not_trained_in(
         opened.claim_run(Plan())
     with pytest.raises(LensError, match="read-only file system"):
         station.claim_run(Plan())
+
+
+def test_the_catalogue_is_stamped_while_others_open_and_close_it(station: Workspace) -> None:
+    catalogue = station.catalogue
+    log = catalogue.file.with_name(catalogue.file.name + "-wal")
+    stop = threading.Event()
+
+    def come_and_go() -> None:
+        while not stop.is_set():
+            log.touch()
+            log.unlink(missing_ok=True)
+
+    other = threading.Thread(target=come_and_go)
+    other.start()
+    try:
+        lengths = {len(catalogue.stamp()) for _ in range(4000)}
+    finally:
+        stop.set()
+        other.join()
+    assert lengths <= {2, 4}

@@ -127,8 +127,12 @@ class Catalogue:
     def stamp(self) -> tuple[int, ...]:
         """Another one after every change, read from the files alone."""
         files = (self.file, self.file.with_name(f"{self.file.name}-wal"))
-        states = [file.stat() for file in files if file.exists()]
-        return tuple(figure for state in states for figure in (state.st_mtime_ns, state.st_size))
+        figures: list[int] = []
+        for file in files:
+            with contextlib.suppress(FileNotFoundError):  # the second comes and goes with whoever writes
+                state = file.stat()
+                figures += (state.st_mtime_ns, state.st_size)
+        return tuple(figures)
 
     def settled_stamp(self) -> tuple[int, ...] | None:
         """The stamp, or None while the last change is so fresh that another could share its time of writing."""
