@@ -8,6 +8,7 @@ from attentive_lens.desk.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.optimisers import OptimiserSettings
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, WORDS, Control
+from attentive_lens.training.last_batch import LastBatch
 from attentive_lens.workspace import Run
 
 __all__ = ["ACTIONS", "CONTINUE", "PAUSE", "RATE", "STOP", "STOP_AFTER_EPOCH", "RunControl", "steer"]
@@ -65,6 +66,10 @@ class RunControl(Control):
         self.run.keep_rates(rates)
         self._last = rates[-1][1]
         self.run.forget_rate()
+
+    def show(self, batch: LastBatch) -> None:
+        """In a file of the run's folder."""
+        batch.write(self.run.last_batch)
 
 
 def steer(run: Run, action: str, rate: float = 0.0) -> str:

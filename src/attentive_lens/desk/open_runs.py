@@ -10,6 +10,7 @@ from attentive_lens.desk.queue import enqueue, start_next, take_from_queue
 from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_training
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.last_batch import LastBatch, read_last_batch
 from attentive_lens.workspace import Workspace
 
 UNSETTLED = ("waiting", "training", "broken off")
@@ -59,9 +60,9 @@ class OpenRuns:
         if self.training is None and any(view.state == "waiting" for view in self.views.values()):
             with contextlib.suppress(LensError):
                 start_next(self.workspace)
-        before = {n: v.state for n, v in self.views.items()}
+        before = {n: (v.state, v.name) for n, v in self.views.items()}
         self._read()
-        if before != {n: v.state for n, v in self.views.items()}:
+        if before != {n: (v.state, v.name) for n, v in self.views.items()}:
             self.changed.emit()
 
     def _read(self) -> None:
@@ -110,6 +111,10 @@ class OpenRuns:
                 return 0
             self._images[number] = noted[1].count("training")
         return self._images[number]
+
+    def last_batch(self) -> LastBatch | None:
+        """Some images of the last batch of the run in view, with what was said of them; None where there are none."""
+        return read_last_batch(self.workspace.run(self.current).last_batch) if self.current is not None else None
 
     def start(self, plan: Plan, price: float | None = None) -> None:
         """Train a plan, in a process of its own; ``price`` is what an epoch was said to take, in seconds."""

@@ -8,7 +8,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.engine.arrays import Array, Labels, Weights
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.network import Network, Pass, Route, Trace
@@ -36,6 +36,8 @@ class Step:
         Of the mean loss.
     sums : dict
         Node → sums over the batch, of layers that normalise over it; see `Network.absorb`.
+    said : ndarray, N
+        Class that scored highest, of the images that this process computed.
     """
 
     loss: float
@@ -43,9 +45,10 @@ class Step:
     right: int
     gradients: Weights
     sums: Mapping[str, Array] = field(default_factory=dict)
+    said: Labels = field(default_factory=lambda: np.zeros(0, np.int64))
 
 
-Found = tuple[Array, Weights, Mapping[str, Array]]
+Found = tuple[Array, Weights, Mapping[str, Array], Labels]
 T = TypeVar("T")
 
 
@@ -78,16 +81,18 @@ def learn(
         scores = trace.outputs[network.output]
         losses, grad = measure(scores, targets[a:b])
         plain = losses if measure.is_plain else measure.plain(scores, targets[a:b])
-        right = int((output.spread(scores).argmax(axis=1) == targets[a:b].argmax(axis=1)).sum())
+        said = output.spread(scores).argmax(axis=1)
+        right = int((said == targets[a:b].argmax(axis=1)).sum())
         grad /= cut.count
         _, gradients = yield from network.backward_pass(trace, {network.output: grad}, route)
-        return np.array([losses.sum(), plain.sum(), right], np.float64), gradients, trace.sums
+        return np.array([losses.sum(), plain.sum(), right], np.float64), gradients, trace.sums, said
 
     results = together(thread_pool, piece, cut)
     arrays = [[r[0], *(array for node in r[1].values() for array in node.values())] for r in results]
     figures, *_ = cut.sum(arrays)
     loss_sum, plain_sum, right = figures.tolist()
-    return Step(loss_sum / cut.count, plain_sum / cut.count, int(right), results[0][1], results[0][2])
+    said = np.concatenate([r[3] for r in results])
+    return Step(loss_sum / cut.count, plain_sum / cut.count, int(right), results[0][1], results[0][2], said)
 
 
 def statistics(

@@ -118,6 +118,16 @@ class Feed:
         targets[each, labels[variants.partners]] += variants.shares
         return Batch(self.preprocessor.apply(variants.images), targets, count)
 
+    def pictures(self, epoch: int, number: int, most: int) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
+        """The first images of a batch as they are augmented, K×S×S×C uint8, and their rows; no more than so many."""
+        order = random_generator(self.seed, "order", epoch).permutation(len(self.members))
+        members = self.members[order[number * self.size : (number + 1) * self.size]]
+        wanted = slice(0, min(most, len(members)))
+        variant = epoch % self.variants if self.variants else epoch
+        pixels, numbers = self.pixels[members], members.tolist()
+        images = augment(pixels, numbers, self.augmentation, self.seed, variant, wanted).images
+        return np.rint(images * 255).clip(0, 255).astype(np.uint8), members[wanted]
+
     def prepared(self, variant: int, first: int, last: int) -> NDArray[np.float32]:
         """A variant of some members, from one place among them to another."""
         rows = self.members[first:last]

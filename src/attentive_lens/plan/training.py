@@ -72,5 +72,5 @@ class Training(Value):
         meaning="How convolutions are computed: by their shape, or one way wherever it applies.",
     )
     threads: int = spec(
-        2, label="threads", low=1, high=64, meaning="Cores used; the result is the same for any number."
+        2, label="threads", low=1, high=64, meaning="Cores used on a machine; the result is the same for any number."
     )

@@ -1,9 +1,11 @@
-"""What somebody outside may want of a run while it trains."""
+"""What somebody outside may want of a run, and see of it, while it trains."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from typing import TypeAlias
+
+from attentive_lens.training.last_batch import LastBatch
 
 PAUSE, STOP, STOP_AFTER_EPOCH = "pause", "stop", "stop after epoch"
 WORDS = (PAUSE, STOP, STOP_AFTER_EPOCH)
@@ -29,6 +31,10 @@ class Control:
 
     def keep_rates(self, rates: Sequence[tuple[int, float]]) -> None:
         """Write down all rates that were set, before the last one is used: a run that goes on repeats them."""
+
+    def show(self, batch: LastBatch) -> None:
+        """Show some images of the last batch to whoever looks."""
+        del batch
 
 
 def rate_at(rates: Rates, step: int, planned: float) -> float:

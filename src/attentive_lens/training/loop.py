@@ -21,6 +21,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, Control
 from attentive_lens.training.journal import Journal, JournalFault
+from attentive_lens.training.last_batch import MOST, SECONDS, LastBatch
 from attentive_lens.training.learner import Learner
 from attentive_lens.training.metrics import Metrics
 from attentive_lens.training.stopping import AFTER_EPOCHS, WITHIN_EPOCHS, Course, ended
@@ -194,6 +195,7 @@ class _Loop:
         self.untold: list[PlainTable] = []
         self.clock = _Clock(here.seconds)
         self.started = self.waited = 0.0
+        self.looked = -SECONDS
 
     def run(self) -> Job[Outcome]:
         """To its end, or until somebody stops it."""
@@ -243,6 +245,7 @@ class _Loop:
                 now = {"loss": since[0] / since[1], "learning_rate": learner.learning_rate}
                 self.journal.write("batch", epoch=here.epoch + 1, step=self.step, of=self.total, **now)
                 shown, since = time.perf_counter(), (0.0, 0)
+            self.show(batch)
             yield Progress(self.step, self.total, f"epoch {here.epoch + 1} of {self.epochs}")
             word = self.control.word()
             if word == PAUSE:
@@ -253,6 +256,17 @@ class _Loop:
             if self.checkpoints.keep_now_and_then(learner, self.told):
                 self.tell()
         return "", ""
+
+    def show(self, batch: Batch) -> None:
+        """Some images of the batch that was just learned from, now and then."""
+        now = time.perf_counter()
+        if now - self.looked < SECONDS:
+            return
+        self.looked = now
+        images, rows = self.feed.pictures(self.here.epoch, self.here.batch - 1, min(MOST, len(self.learner.said)))
+        wanted, count = batch.targets.argmax(axis=1), len(images)
+        at = self.here.epoch + 1, self.step
+        self.control.show(LastBatch(*at, images, self.learner.said[:count], wanted[:count], rows + 1))
 
     def take_rate(self) -> None:
         """Use a learning rate from now on that somebody set, written down before it is."""

@@ -58,6 +58,11 @@ class Run:
         return self.folder / "checkpoints"
 
     @property
+    def last_batch(self) -> Path:
+        """File of some images of the last batch, with what was said of them."""
+        return self.folder / "last-batch.npz"
+
+    @property
     def model(self) -> Path:
         """Its best model's file.
 

@@ -33,6 +33,7 @@ VIEWS = {
 }
 """What can be seen of the run in view, in the order of the stack, and the tips."""
 SWEEP = len(VIEWS)
+TIPS = {"gap": "Of the last epoch, on augmented images and with dropout."}
 
 
 class TrainingPage(Page):
@@ -99,7 +100,7 @@ class TrainingPage(Page):
         self.refresh()
 
     def _head(self) -> QHBoxLayout:
-        """The run's name, what can be done with it, and the time."""
+        """The run's name, and what can be done with it."""
         runs, head = self.session.runs, QHBoxLayout()
         head.setSpacing(8)
         self.title = label(size=look.LARGE, strong=True, name="training title")
@@ -131,18 +132,16 @@ class TrainingPage(Page):
         for each in (self.use_plan, self.resume, self.pause, self.after_epoch, self.set_rate, self.queue):
             head.addWidget(each)
         head.addStretch()
-        self.left = label(role="faint", name="time left")
-        head.addWidget(self.left)
         return head
 
     def _figures(self) -> QHBoxLayout:
         row = QHBoxLayout()
-        row.setSpacing(32)
+        row.setSpacing(26)
         self.values: dict[str, Any] = {}
         for key, words in (
             ("epoch", "epoch"),
             ("best", "best validation accuracy"),
-            ("gap", "training accuracy (augmented)"),
+            ("gap", "training accuracy"),
             ("speed", "per epoch"),
             ("images", "images a second"),
         ):
@@ -153,6 +152,14 @@ class TrainingPage(Page):
             column.addWidget(label(words, "faint", look.SMALL))
             row.addLayout(column)
             self.values[key] = figure
+            figure.setToolTip(TIPS.get(key, ""))
+        column = QVBoxLayout()
+        column.setSpacing(0)
+        self.values["time"] = label("–", size=look.TITLE, strong=True, name="figure time")
+        self.left = label(role="faint", size=look.SMALL, name="time left")
+        column.addWidget(self.values["time"])
+        column.addWidget(self.left)
+        row.addLayout(column)
         row.addStretch()
         return row
 
@@ -251,7 +258,7 @@ class TrainingPage(Page):
         done, total = view.steps
         self.bar.setRange(0, max(1, total))
         self.bar.setValue(total if view.state == "done" else done)
-        self.left.setText(self._time_left(view, done, total))
+        self._show_time(view, done, total)
         self.problem.setText(view.error)
         self.problem.setVisible(bool(view.error))
         self.advice.show_run(view)
@@ -259,17 +266,19 @@ class TrainingPage(Page):
         self._show_view(view)
         self.action_changed.emit()
 
-    def _time_left(self, view: RunView, done: int, total: int) -> str:
+    def _show_time(self, view: RunView, done: int, total: int) -> None:
+        """What is left of a run that trains, or what one took."""
         if view.state != "training":
-            spent = sum(epoch.seconds for epoch in view.epochs)
-            took = f"took {duration(spent)}" if view.epochs else ""
-            return f"{view.reason.partition(':')[0]} · {took}" if view.reason else took
-        if not view.started or not done:
-            return "starting"
-        if view.paused:
-            return "waits until it is continued"
-        gone = time.time() - view.started
-        return f"{duration(gone)} so far · about {duration(gone / done * max(0, total - done))} left"
+            figure = duration(sum(epoch.seconds for epoch in view.epochs)) if view.epochs else "–"
+            words = " · ".join(filter(None, ("taken", view.reason.partition(":")[0])))
+        elif not view.started or not done:
+            figure, words = "–", "starting"
+        else:
+            gone = time.time() - view.started
+            figure, words = duration(gone / done * max(0, total - done)), f"left, after {duration(gone)}"
+            words = "left, when it is continued" if view.paused else words
+        self.values["time"].setText(figure)
+        self.left.setText(words)
 
     def _show_figures(self, view: RunView) -> None:
         self.values["epoch"].setText(f"{len(view.epochs)} of {view.planned}")
@@ -300,3 +309,5 @@ class TrainingPage(Page):
             self.health.show_run(view, self.session.runs.plan(), len(classes))
         elif shown is self.answers:
             self.answers.show_run(view, classes)
+            passing = self.session.runs.last_batch() if view.state == "training" else None
+            self.answers.batch.show_batch(passing, classes)

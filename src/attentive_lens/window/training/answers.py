@@ -9,6 +9,7 @@ from attentive_lens.desk.curves import answered, confusion
 from attentive_lens.desk.runs import RunView
 from attentive_lens.window.parts.basics import label
 from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.training.last_batch import LastBatchView
 from attentive_lens.window.words import percent
 
 
@@ -34,6 +35,8 @@ class AnswersView(QFrame):
         self.matrix = ConfusionMatrix()
         self.matrix.setObjectName("epoch matrix")
         inside.addWidget(self.matrix, 1)
+        self.batch = LastBatchView()
+        inside.addWidget(self.batch)
         self.epochs = answered(())
         self.classes: list[str] = []
         self._number = -1

@@ -1,0 +1,71 @@
+"""Some images of the last batch as the network saw them, with what it said: written now and then, for whoever looks."""
+
+from __future__ import annotations
+
+import contextlib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.files import part_of
+
+MOST = 24
+"""Images of a batch that are shown."""
+SECONDS = 2.0
+"""Between two looks at a batch, at least."""
+
+
+@dataclass(frozen=True)
+class LastBatch:
+    """The first images of a batch.
+
+    Attributes
+    ----------
+    epoch, step : int
+        From 1; steps of the whole run.
+    images : ndarray, N×S×S×C uint8
+        Augmented, before normalisation.
+    said, wanted : ndarray, N int64
+        Class that scored highest in training, dropout and all, and the class wanted most.
+    numbers : ndarray, N int64
+        Of the images in the catalogue, from 1.
+    """
+
+    epoch: int
+    step: int
+    images: NDArray[np.uint8]
+    said: NDArray[np.int64]
+    wanted: NDArray[np.int64]
+    numbers: NDArray[np.int64]
+
+    def write(self, file: Path) -> None:
+        """As a file that stands whole or not at all; where it cannot be written, nobody sees it, and no more."""
+        partial = part_of(file)
+        arrays: dict[str, Any] = {
+            "images": self.images,
+            "said": self.said,
+            "wanted": self.wanted,
+            "numbers": self.numbers,
+        }
+        try:
+            with partial.open("wb") as stream:  # no more than a look: nobody waits for the disk
+                np.savez(stream, at=np.array([self.epoch, self.step]), **arrays)
+            partial.replace(file)
+        except OSError:
+            with contextlib.suppress(OSError):
+                partial.unlink(missing_ok=True)
+
+
+def read_last_batch(file: Path) -> LastBatch | None:
+    """From `LastBatch.write`; None where there is none that can be read."""
+    try:
+        with np.load(file, allow_pickle=False) as stored:
+            epoch, step = stored["at"].tolist()
+            images, rest = stored["images"], [stored[name] for name in ("said", "wanted", "numbers")]
+    except (OSError, ValueError, KeyError, EOFError):
+        return None
+    whole = images.dtype == np.uint8 and images.ndim == 4 and all(each.shape == (len(images),) for each in rest)
+    return LastBatch(epoch, step, images, *rest) if whole else None
