@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -96,15 +95,13 @@ def cross_validate(
     """Train a plan once for each fold, so that every training image is answered by a model that never saw it."""
     from attentive_lens.cli.planning import planned_in
     from attentive_lens.cli.serial import trainer
+    from attentive_lens.desk import searching
     from attentive_lens.desk.folding import crossed, write_answers
     from attentive_lens.desk.series import trained
 
     place = Workspace.open(workspace)
     first = planned_in(workspace, plan, settings)
-    plans = []
-    for fold in range(1, folds + 1):
-        of_fold = first.changed({"split.folds": folds, "split.validation_fold": fold})
-        plans.append(replace(of_fold, name=f"{first.name}: fold {fold} of {folds}"[:200]))
+    plans = searching.folds(first, folds)
     runs = trained(place, plans, trainer(on))
     found = watched(crossed(place, runs), "answering")
     if not found.answers:

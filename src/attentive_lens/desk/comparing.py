@@ -164,6 +164,31 @@ def free_seed(workspace: Workspace, plan: Plan) -> int:
     return seed
 
 
+def folds_told(workspace: Workspace, plan: Plan) -> str:
+    """What the folds of a plan's cross-validation come to together; nothing until all are done."""
+    count, done = plan.split.folds, dict[int, RunRow]()
+    for run in workspace.runs() if count else ():
+        with contextlib.suppress(LensError):
+            theirs = run.plan()
+            fold = theirs.split.validation_fold
+            if replace(theirs, name=plan.name, split=replace(theirs.split, validation_fold=1)) != replace(
+                plan, split=replace(plan.split, validation_fold=1)
+            ):
+                continue
+            row = row_of(workspace, run)
+            if row.state == "done" and row.accuracy is not None and row.images:
+                done[fold] = row
+    if not count or len(done) < count:
+        return f"{len(done)} of {count} folds are done." if count else ""
+    images = sum(row.images for row in done.values())
+    accuracy = sum((row.accuracy or 0.0) * row.images for row in done.values()) / images
+    low, high = interval(accuracy, images)
+    return (
+        f"{count} folds together: {accuracy:.1%} of {images} images right (95 %: {low:.1%} to {high:.1%}), each by a"
+        " model that never saw it."
+    )
+
+
 def seeds_left(workspace: Workspace, plan: Plan, times: int) -> tuple[int, ...]:
     """Seeds with which a plan is still to be trained to be done so often: first those of interrupted runs of it."""
     left = times - len(alike(workspace, plan))

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Sequence
 
 from attentive_lens.desk.controlling import steer
 from attentive_lens.desk.observing import Signal
 from attentive_lens.desk.queue import enqueue, start_next, take_from_queue
-from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_training
+from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_halving, start_training
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.last_batch import LastBatch, read_last_batch
@@ -139,6 +140,15 @@ class OpenRuns:
         self.tick()
         self.changed.emit()
         self.said.emit(f"Run {run.number} waits in the queue and begins by itself, with or without this window.", False)
+
+    def halve(self, plan: Plan, over: Sequence[str]) -> bool:
+        """Begin successive halving over settings with values, in a process of its own; whether it was begun."""
+        try:
+            start_halving(self.workspace, plan, over)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return False
+        return True
 
     def delete(self, number: int) -> bool:
         """Take a run away, so that it can be brought back; whether it was."""

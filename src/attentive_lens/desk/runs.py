@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
@@ -23,6 +25,7 @@ from attentive_lens.training.journal import (
     read_events,
 )
 from attentive_lens.workspace import Run, Workspace
+from attentive_lens.workspace.runs import write_plan
 
 CHILD_NICENESS = 10
 MOST_BATCHES = 16_384
@@ -226,33 +229,45 @@ def check_resumable(run: Run) -> None:
 def _start(workspace: Workspace, run: Run, *words: str) -> None:
     """Hold the run for the child: from now on it is training, until that process ends."""
     held = run.hold()
-    command = [
-        sys.executable,
-        "-m",
-        "attentive_lens",
-        "train",
-        str(workspace.folder.absolute()),
-        "--claimed",
-        str(run.number),
-        "--lock",
-        str(held),
-        *words,
-    ]
     try:
-        with (run.folder / "log.txt").open("ab") as log:
+        claimed = ("--claimed", str(run.number), "--lock", str(held))
+        _begin(workspace, "train", claimed + words, run.folder / "log.txt", (held,))
+    finally:
+        os.close(held)
+
+
+def start_halving(workspace: Workspace, plan: Plan, over: Sequence[str]) -> None:
+    """Start the process that carries out successive halving over settings with values, as `searching.read_axis` takes.
+
+    Raises
+    ------
+    BadFile
+        If the workspace cannot be written.
+    """
+    workspace.check_writable()
+    file = workspace.folder / "runs" / "sweep.toml"
+    file.parent.mkdir(exist_ok=True)
+    write_plan(file, plan)
+    words = [word for axis in over for word in ("--over", axis)]
+    _begin(workspace, "sweep", ("--plan", str(file.absolute()), *words, "--halving"), file.with_suffix(".log"))
+
+
+def _begin(workspace: Workspace, command: str, words: Sequence[str], log: Path, held: tuple[int, ...] = ()) -> None:
+    """A process of its own with a lower priority, which outlives this one."""
+    program = [sys.executable, "-m", "attentive_lens", command, str(workspace.folder.absolute()), *words]
+    try:
+        with log.open("ab") as told:
             process = subprocess.Popen(
-                command,
+                program,
                 stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
+                stdout=told,
+                stderr=told,
                 start_new_session=True,
                 preexec_fn=_lower_priority,
-                pass_fds=(held,),
+                pass_fds=held,
             )
     except OSError as error:
         raise BadFile("Training could not be started", str(error.strerror).lower(), "Try again") from None
-    finally:
-        os.close(held)
     _children.append(process)
 
 

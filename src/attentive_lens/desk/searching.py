@@ -120,6 +120,15 @@ def sample(plan: Plan, axes: Sequence[Axis], count: int) -> tuple[Plan, ...]:
     return tuple(plans)
 
 
+def folds(plan: Plan, count: int) -> tuple[Plan, ...]:
+    """Of cross-validation: a plan a fold, which it holds out."""
+    plans = []
+    for fold in range(1, count + 1):
+        of_fold = plan.changed({"split.folds": count, "split.validation_fold": fold})
+        plans.append(replace(of_fold, name=f"{plan.name}: fold {fold} of {count}"[:200]))
+    return tuple(plans)
+
+
 def _with(plan: Plan, settings: Iterable[tuple[str, object]]) -> Plan:
     chosen = dict(settings)
     changed = plan.changed(chosen)

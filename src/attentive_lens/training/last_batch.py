@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import zipfile
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -62,10 +63,10 @@ class LastBatch:
 def read_last_batch(file: Path) -> LastBatch | None:
     """From `LastBatch.write`; None where there is none that can be read."""
     try:
-        with np.load(file, allow_pickle=False) as stored:
+        with file.open("rb") as stream, np.load(stream, allow_pickle=False) as stored:
             epoch, step = stored["at"].tolist()
             images, rest = stored["images"], [stored[name] for name in ("said", "wanted", "numbers")]
-    except (OSError, ValueError, KeyError, EOFError):
+    except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
         return None
     whole = images.dtype == np.uint8 and images.ndim == 4 and all(each.shape == (len(images),) for each in rest)
     return LastBatch(epoch, step, images, *rest) if whole else None

@@ -5,20 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from attentive_lens.desk.comparing import free_seed
-from attentive_lens.desk.searching import check_judged, grid, read_axis
 from attentive_lens.errors import LensError
-from attentive_lens.plan.outline import settings
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button
 from attentive_lens.window.session import Session
+from attentive_lens.window.training.sweep_tools import SweepTools
 from attentive_lens.workspace.about import About
-
-FIRST = ("optimiser.learning_rate", "training.batch_size", "optimiser.weight_decay", "schedule", "optimiser")
-"""Settings that are swept most, at the head of the list."""
-FIXED_KEYS = ("name", "seed", "network", "augmentation")
 
 
 class RunTools(QWidget):
@@ -64,32 +59,9 @@ class RunTools(QWidget):
         for each in (self.pin, self.repeat, self.remove, self.back):
             row.addWidget(each)
         self.back.hide()
-        sweep = QHBoxLayout()
-        sweep.setSpacing(8)
-        outer.addLayout(sweep)
-        sweep.addWidget(label("Sweep the next run over", "faint"))
-        self.key = QComboBox()
-        self.key.setObjectName("sweep key")
-        self.key.setAccessibleName("setting to sweep")
-        self.key.setFont(look.font())
-        keys = [setting.key for setting in settings() if setting.key not in FIXED_KEYS]
-        for key in dict.fromkeys([*FIRST, *keys]):
-            self.key.addItem(key.replace("_", " ").replace(".", " · "), key)
-        self.key.setMaxVisibleItems(24)
-        self.values = QLineEdit()
-        self.values.setObjectName("sweep values")
-        self.values.setAccessibleName("values")
-        self.values.setPlaceholderText("values: 0.0003, 0.001, 0.003")
-        self.values.setToolTip("The values, with commas between; a run each, one after the other.")
-        self.values.setFont(look.font())
-        self.values.returnPressed.connect(self._sweep)
-        sweep.addWidget(self.key)
-        sweep.addWidget(self.values, 1)
-        sweep.addWidget(button("Queue these runs", "queue sweep", "They train one after the other.", self._sweep))
-        self.says = label(role="bad", name="sweep says")
-        self.says.setWordWrap(True)
-        self.says.hide()
-        outer.addWidget(self.says)
+        self.sweep = SweepTools(session)
+        self.sweep.queued.connect(self.changed)
+        outer.addWidget(self.sweep)
         self.show_run(None)
 
     def show_run(self, number: int | None) -> None:
@@ -143,20 +115,4 @@ class RunTools(QWidget):
             self.session.runs.enqueue(replace(plan, seed=free_seed(self.session.workspace, plan)))
         except LensError as error:
             self.session.said.emit(str(error), True)
-        self.changed.emit()
-
-    def _sweep(self) -> None:
-        """Queue a run a value; what is wrong is said in place and nothing is queued."""
-        plan = self.session.design.plan
-        try:
-            plans = grid(plan, [read_axis(f"{self.key.currentData()}={self.values.text()}")])
-            check_judged(plan)
-        except LensError as error:
-            self.says.setText(str(error))
-            self.says.show()
-            return
-        self.says.hide()
-        for each in plans:
-            self.session.runs.enqueue(each)
-        self.values.clear()
         self.changed.emit()

@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import (
     QVBoxLayout,
 )
 
-from attentive_lens.desk.comparing import RunRow, compare, runs_table, spread
+from attentive_lens.desk.comparing import RunRow, compare, folds_told, runs_table, spread
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
@@ -177,6 +177,7 @@ class RunsPanel(QFrame):
         with contextlib.suppress(LensError):
             found = spread(self.session.workspace, self.session.workspace.run(number).plan())
             advice = f"{advice} {found.advice}".strip() if found is not None else advice
+            advice = f"{advice} {folds_told(self.session.workspace, self.session.workspace.run(number).plan())}".strip()
         return advice
 
     def _draw(self) -> None:
