@@ -25,17 +25,20 @@ from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.controlling import CONTINUE
 from attentive_lens.desk.curves import curve, smoothed
 from attentive_lens.desk.runs import RunReader, reap_children
 from attentive_lens.desk.training import execute
+from attentive_lens.engine.network import fingerprint
+from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.chart import Chart
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.training.health import SeriesTable, figure_words
+from attentive_lens.window.training.last_batch import LastBatchView
 from attentive_lens.window.training.schedule import ScheduleChart
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.about import About
@@ -69,6 +72,9 @@ def test_a_run_is_paused_given_another_rate_continued_and_stopped_after_its_epoc
     assert child(frame, QPushButton, "pause run").text() == "Continue"
     assert frame.rail.buttons["training"].state == "paused"
     standing = runs.views[2].steps
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *_: (0.5, False))
+    click(qtbot, frame, "set learning rate")
+    assert frame.session.workspace.run(2).asked_rate() is None, "a dialog that is given up changes no rate"
     monkeypatch.setattr(QInputDialog, "getDouble", lambda *_: (0.0005, True))
     click(qtbot, frame, "set learning rate")
     qtbot.wait(300)
@@ -85,16 +91,38 @@ def test_a_run_is_paused_given_another_rate_continued_and_stopped_after_its_epoc
     assert not child(frame, QPushButton, "pause run").isVisible()
 
 
-def test_a_dialog_that_is_given_up_changes_no_rate(qtbot: QtBot, frame: Frame, monkeypatch: pytest.MonkeyPatch) -> None:
-    begin(qtbot, frame)
-    monkeypatch.setattr(QInputDialog, "getDouble", lambda *_: (0.5, False))
-    click(qtbot, frame, "set learning rate")
-    assert frame.session.workspace.run(2).asked_rate() is None
-    frame.session.runs.steer("pause")
-    frame.session.runs.steer(CONTINUE)
-    assert frame.session.workspace.run(2).asked() == ""
-    frame.session.runs.steer("stop")
-    qtbot.waitUntil(lambda: frame.session.runs.training is None, timeout=30_000)
+def test_design_train_pause_close_reopen_resume_compare(
+    qtbot: QtBot, frame: Frame, open_frame: OpenFrame, station: Workspace
+) -> None:
+    stage(qtbot, frame, "network")
+    click(qtbot, frame, "choose starter")
+    qtbot.mouseClick(child(frame, StarterCard, "starter two blocks"), LEFT)
+    stage(qtbot, frame, "training")
+    for name, value in (("training.epochs", 3), ("preprocessing.input_size", 16), ("training.batch_size", 8)):
+        child(frame, QSpinBox, name).setValue(value)
+    click(qtbot, frame, "main action")
+    click(qtbot, frame, "pause run")
+    qtbot.waitUntil(lambda: bool(frame.session.runs.training and frame.session.runs.training.paused), timeout=30_000)
+    frame.close()
+
+    frame = open_frame(Workspace.open(station.folder))
+    stage(qtbot, frame, "training")
+    runs = frame.session.runs
+    assert child(frame, QLabel, "training title").text() == "Run 2 is paused", "it outlives the window"
+    click(qtbot, frame, "answers view")
+    qtbot.waitUntil(child(frame, LastBatchView, "last batch view").isVisible, timeout=10_000)
+    assert "as the network sees them: epoch 1, step 1" in child(frame, QLabel, "last batch says").text()
+    click(qtbot, frame, "main action")
+    qtbot.waitUntil(lambda: runs.views[2].state == "stopped", timeout=30_000)
+    click(qtbot, frame, "resume")
+    qtbot.waitUntil(lambda: runs.views[2].state == "done", timeout=60_000)
+    assert len(runs.views[2].epochs) == 3
+    assert not child(frame, LastBatchView, "last batch view").isVisible(), "nothing passes any more"
+    click(qtbot, frame, "all runs view")
+    child(frame, QTableWidget, "runs table").selectAll()
+    assert "points" in child(frame, QLabel, "runs advice").text()
+    alone = finish(execute(station, station.claim_run(station.run(2).plan()), lambda: False))
+    assert fingerprint(read_model(station.run(2).model).weights) == alone.weights_sha256
 
 
 def test_any_measure_is_drawn_of_all_images_or_of_a_class(qtbot: QtBot, frame: Frame) -> None:
