@@ -231,7 +231,10 @@ def test_a_plan_is_shown_with_its_price_and_compared_with_another(station: Works
     assert sum(layer["share"] for layer in shown["layers"]) == pytest.approx(1)
     assert shown["layers"][0]["receptive_field"] == 3
     assert sum(layer["weights"] for layer in shown["layers"]) == shown["weights"]
-    priced = last_object(command("plan", "show", "--workspace", station.folder, "--run", 1, "--json"))
+    priced = last_object(command("plan", "show", "--workspace", station.folder, "--run", 1, "--threads", "--json"))
+    assert [each["threads"] for each in priced["price"]["threads"]][:1] == [1]
+    assert all(0 < each["forward_seconds"] < each["step_seconds"] for each in priced["price"]["threads"])
+    command("plan", "show", "--threads", "--json", code=2)
     price = priced["price"]
     assert price["batches"] == -(-price["training"] // 16)
     assert price["epoch_seconds"] == pytest.approx(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -27,6 +28,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.curves import curve, smoothed
 from attentive_lens.desk.runs import RunReader, reap_children
+from attentive_lens.desk.tasks.pricing import choices_of_threads
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_model
@@ -123,6 +125,20 @@ def test_design_train_pause_close_reopen_resume_compare(
     assert "points" in child(frame, QLabel, "runs advice").text()
     alone = finish(execute(station, station.claim_run(station.run(2).plan()), lambda: False))
     assert fingerprint(read_model(station.run(2).model).weights) == alone.weights_sha256
+
+
+def test_a_batch_is_timed_for_each_number_of_threads(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "machine settings")
+    child(frame, QSpinBox, "preprocessing.input_size").setValue(16)
+    click(qtbot, frame, "time threads")
+    says = child(frame, QLabel, "thread times")
+    assert says.text() == "timing …"
+    qtbot.waitUntil(lambda: "learned from" in says.text(), timeout=60_000)
+    cores = len(os.sched_getaffinity(0))
+    told = [int(line.split()[0]) for line in says.text().splitlines()[1:] if "ms" in line]
+    assert told == list(choices_of_threads(cores))
+    assert choices_of_threads(6) == (1, 2, 4, 6)
+    assert choices_of_threads(1) == (1,)
 
 
 def test_any_measure_is_drawn_of_all_images_or_of_a_class(qtbot: QtBot, frame: Frame) -> None:

@@ -152,6 +152,9 @@ def show(
         int | None, typer.Option("--run", metavar="RUN", min=1, help="The plan of this run of the workspace.")
     ] = None,
     classes: Annotated[int, typer.Option(metavar="N", min=2, max=100_000, help="Without a workspace.")] = 2,
+    threads: Annotated[
+        bool, typer.Option("--threads", help="With --workspace: time a batch for each number of threads.")
+    ] = False,
     as_json: AsJson = False,
 ) -> None:
     """Show a plan's network as a table: shape, receptive field, weights, cost; with --workspace what an epoch takes."""
@@ -159,6 +162,8 @@ def show(
         if plan is not None or run is not None:
             raise BadUsage("Two plans are named", f"{what} and another one", "Name one")
         run, plan = (int(what), None) if what.isascii() and what.isdigit() and len(what) < 10 else (None, Path(what))
+    if threads and workspace is None:
+        raise BadUsage("--threads needs --workspace", "a batch is of its images and classes", "Name its folder")
     if run is not None and workspace is None:
         raise BadUsage("--run needs --workspace", "a run is of a workspace", "Name its folder")
     if run is not None and (plan is not None or settings):
@@ -172,7 +177,7 @@ def show(
     if workspace is not None:
         from attentive_lens.desk.tasks import carry_out
 
-        price = watched(carry_out(PricePlan(str(workspace), chosen.write())), "measuring the price")
+        price = watched(carry_out(PricePlan(str(workspace), chosen.write(), threads)), "measuring the price")
     layers = tuple(
         LayerShown(
             fact.name,
@@ -229,6 +234,12 @@ def _say(shown: PlanShown) -> None:
             f" {price.evaluation_seconds:.3g} s for {price.validation} validation images; a step needs"
             f" {price.memory / 1e6:.0f} MB, {price.free / 1e9:.1f} GB are free"
         )
+        for each in price.threads:
+            word = "thread" if each.threads == 1 else "threads"
+            out.print(
+                f"{each.threads:>4} {word}: a batch is answered in {each.forward_seconds * 1000:.3g} ms"
+                f" and learned from in {each.step_seconds * 1000:.3g} ms"
+            )
 
 
 @plans.command()

@@ -10,6 +10,23 @@ from attentive_lens.desk.requests.base import Request
 
 
 @dataclass(frozen=True)
+class ThreadTime:
+    """What a batch takes with so many threads.
+
+    Attributes
+    ----------
+    threads : int
+        From 1.
+    forward_seconds, step_seconds : float
+        A batch answered, and a batch learned from, without making it; medians.
+    """
+
+    threads: int
+    forward_seconds: float
+    step_seconds: float
+
+
+@dataclass(frozen=True)
 class PlanPrice:
     """What an epoch costs, from a second of training on made-up pixels.
 
@@ -25,6 +42,8 @@ class PlanPrice:
         Images.
     memory, free : int
         Bytes that a step needs, and that are free now.
+    threads : tuple of ThreadTime
+        For each number of threads that could be chosen, where that was asked for.
     """
 
     epoch_seconds: float
@@ -35,12 +54,14 @@ class PlanPrice:
     validation: int
     memory: int
     free: int
+    threads: tuple[ThreadTime, ...] = ()
 
 
 @dataclass(frozen=True)
 class PricePlan(Request[PlanPrice]):
-    """What a plan, given as its table, will cost with a workspace's images."""
+    """What a plan, given as its table, will cost with a workspace's images; for each number of threads if wanted."""
 
     result: ClassVar[type[object]] = PlanPrice
     workspace: str
     plan: PlainTable
+    threads: bool = False

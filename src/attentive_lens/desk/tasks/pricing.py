@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import statistics
 import time
 from pathlib import Path
@@ -14,12 +15,12 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.desk.bases import base_model
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.design import facts_of, price_in_memory
-from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
+from attentive_lens.desk.requests.prices import PlanPrice, PricePlan, ThreadTime
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
-from attentive_lens.images.feeding import Feed
+from attentive_lens.images.feeding import Batch, Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
@@ -32,6 +33,8 @@ SECONDS = 1.5
 FEWEST, MOST = 4, 24
 """Batches that are timed; the first two, which compile and settle, are not."""
 SETTLING = 2
+TURNS = 5
+"""In which every number of threads is timed."""
 
 
 def price(request: PricePlan) -> Job[PlanPrice]:
@@ -84,7 +87,37 @@ def price(request: PricePlan) -> Job[PlanPrice]:
         began = time.perf_counter()
         learner.evaluate(judged, labels)
         evaluation = (time.perf_counter() - began) * validation / size
+        example = feed.batch(0, 0, np.arange(len(members)))
+    times = (yield from _thread_times(learner, example, judged)) if request.threads else ()
     step = statistics.median(steps)
     batches_of_epoch = -(-training // plan.training.batch_size)
     seconds = step * training / size + evaluation
-    return PlanPrice(seconds, step, evaluation, batches_of_epoch, training, validation, memory, free)
+    return PlanPrice(seconds, step, evaluation, batches_of_epoch, training, validation, memory, free, times)
+
+
+def choices_of_threads(cores: int) -> tuple[int, ...]:
+    """1, 2, 4 … and as many as there are cores."""
+    return tuple(sorted({cores, *(2**k for k in range(cores.bit_length()) if 2**k <= cores)}))
+
+
+def _thread_times(
+    learner: Classifier, batch: Batch, judged: NDArray[np.uint8] | NDArray[np.float32]
+) -> Job[tuple[ThreadTime, ...]]:
+    """Of a batch answered and learned from, for every number of threads, in turn so that all see the same machine."""
+    counts = choices_of_threads(len(os.sched_getaffinity(0)))
+    taken: dict[int, list[tuple[float, float]]] = {count: [] for count in counts}
+    labels = np.zeros(len(judged), np.int64)
+    for turn in range(TURNS + 1):
+        for count in counts:
+            with ThreadPool(count) as thread_pool:
+                learner.thread_pool = thread_pool
+                began = time.perf_counter()
+                learner.evaluate(judged, labels)
+                answered = time.perf_counter()
+                learner.learn(batch, StepContext(learner.plan.seed, 0, turn, 0), TURNS + 1)
+                if turn:  # the first settles
+                    taken[count].append((answered - began, time.perf_counter() - answered))
+            yield Progress(turn, TURNS, "timing threads")
+    return tuple(
+        ThreadTime(count, *(statistics.median(each) for each in zip(*taken[count], strict=True))) for count in counts
+    )

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from attentive_lens.core.values import Kind
+from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.scheduling import scaled_rate
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import CHOICES, Plan
@@ -100,6 +102,9 @@ class SettingsPanel(QWidget):
                 else:
                     value = getattr(plan, section)
                     self._add(fold.inside, section, Form(value, names or tuple(value.specs()), self._changed(section)))
+            if title == "Machine":
+                self.times = ThreadTimes(session)
+                fold.inside.addWidget(self.times)
             if title == "Schedule":
                 self.schedule = ScheduleChart(session)
                 fold.inside.addWidget(self.schedule)
@@ -172,6 +177,45 @@ class SettingsPanel(QWidget):
 
     def _changed(self, section: str) -> Any:
         return lambda value: self.session.design.change(replace(self.session.design.plan, **{section: value}))
+
+
+class ThreadTimes(QWidget):
+    """A button that times a batch for each number of threads, and what came of it."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        tip = "Times a batch of this plan, answered and learned from, for each number of threads; a few seconds."
+        self.time = button("Time threads", "time threads", tip, self.ask)
+        inside.addWidget(self.time, 0, Qt.AlignmentFlag.AlignLeft)
+        self.says = label(role="faint", name="thread times")
+        self.says.setWordWrap(True)
+        self.says.hide()
+        inside.addWidget(self.says)
+
+    def ask(self) -> None:
+        """Measure with the plan as it is."""
+        self._say("timing …" if self.session.runs.training is None else "timing, beside the run that trains …")
+        plan = self.session.design.plan
+        request = PricePlan(self.session.place, plan.write(), threads=True)
+        self.session.ask(request, partial(self._show, plan.training.threads), self._say, priority=3, scope="threads")
+
+    def _show(self, chosen: int, price: PlanPrice) -> None:
+        lines = [
+            f"{each.threads} {'thread' if each.threads == 1 else 'threads'}: {each.forward_seconds * 1000:.3g}\u2009ms,"
+            f" {each.step_seconds * 1000:.3g}\u2009ms"
+            for each in price.threads
+        ]
+        best = min(price.threads, key=lambda each: each.step_seconds)
+        if best.threads != chosen:
+            lines.append(f"{best.threads} learn soonest; the plan has {chosen}.")
+        self._say("A batch, answered and learned from\n" + "\n".join(lines))
+
+    def _say(self, words: str) -> None:
+        self.says.setText(words)
+        self.says.show()
 
 
 def _unusual(plan: Plan, section: str, names: tuple[str, ...] | None) -> list[str]:
