@@ -23,6 +23,8 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 _state = tempfile.TemporaryDirectory()
 os.environ["XDG_STATE_HOME"] = _state.name
 
+SLACK = 0.020
+
 SINCE = "import os, time; print(time.time() - float(os.environ['STARTED']), flush=True)"
 
 FLOOR = f"""
@@ -161,6 +163,8 @@ def main() -> None:
         print(f"longest gap of a timer alone                {machine * 1000:6.1f} ms")
         print(f"longest gaps in the window, idle            {' '.join(f'{g * 1000:.1f}' for g in idle[:5])} ms")
         print(f"longest gaps in the window, while training  {' '.join(f'{g * 1000:.1f}' for g in busy[:5])} ms")
+        within = sum(gap <= machine + SLACK for gap in busy) / len(busy)
+        print(f"{within:.4%} of {len(busy)} gaps while training are within {SLACK * 1000:.0f} ms of the timer alone")
 
 
 if __name__ == "__main__":

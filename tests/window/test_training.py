@@ -272,7 +272,7 @@ def test_advice_is_stepped_through_and_its_remedy_becomes_the_next_plan_and_its_
     finish(execute(station, station.claim_run(replace(plan, name="with it")), lambda: False))
     frame.session.tick()
     effect = child(frame, QLabel, "advice effect")
-    assert effect.text().startswith("Tried in run 3: ")
+    qtbot.waitUntil(lambda: effect.text().startswith("Tried in run 3: "), timeout=2_000)
     assert effect.isVisible()
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from functools import lru_cache
+
+import numpy as np
 
 from attentive_lens.desk.runs import RunView
 from attentive_lens.errors import LensError
@@ -22,21 +24,29 @@ def record_of(workspace: Workspace, run: Run, view: RunView) -> Record:
     """
     plan = run.plan()
     names = tuple(workspace.catalogue.classes())
-    counts: dict[str, Counter[int]] = {"training": Counter(), "validation": Counter()}
-    noted = run.images()
-    if noted is not None:
-        for label, name in zip(noted[0].tolist(), noted[1], strict=False):
-            if name in counts:
-                counts[name][label] += 1
-    highest = max((label for counter in counts.values() for label in counter), default=-1)
+    counts = {name: dict(pairs) for name, pairs in _counts(run, run.images_stamp()).items()}
+    highest = max((label for each in counts.values() for label in each), default=-1)
     names += tuple(f"class {k + 1}" for k in range(len(names), highest + 1))  # classes that were there when it began
-    training, validation = (tuple(counts[name][k] for k in range(len(names))) for name in ("training", "validation"))
+    training, validation = (
+        tuple(counts[name].get(k, 0) for k in range(len(names))) for name in ("training", "validation")
+    )
     batches = -(-sum(training) // plan.training.batch_size)
     mean, std = (view.input.mean, view.input.std) if view.input is not None else (None, None)
     return Record(
         plan, tuple(view.epochs), view.state, view.error, names, training, validation, max(1, batches),
         bool(view.rates), mean, std,
     )  # fmt: skip
+
+
+@lru_cache(16)
+def _counts(run: Run, _stamp: object) -> dict[str, tuple[tuple[int, int], ...]]:
+    """Images by set and class as the run noted them."""
+    noted, found = run.images(), dict[str, tuple[tuple[int, int], ...]]()
+    for name in ("training", "validation"):
+        members = noted[0][np.array(noted[1]) == name] if noted is not None else np.zeros(0, np.int32)
+        labels, counts = np.unique(members, return_counts=True)
+        found[name] = tuple(zip(labels.tolist(), counts.tolist(), strict=True))
+    return found
 
 
 def advice_of(workspace: Workspace, run: Run, view: RunView) -> tuple[Finding, ...]:

@@ -23,6 +23,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Stopped, on_breath
+from attentive_lens.core.objects import settle
 from attentive_lens.core.records import from_plain, to_plain
 from attentive_lens.desk.requests.table import REQUESTS
 from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
@@ -203,8 +204,7 @@ def main() -> None:
     gc.disable()  # with the objects of many images it takes a tenth of a second, in the middle of anything
     while not inbox.ended:
         if not worker.waiting:
-            gc.collect()
-            gc.freeze()  # what is still in use now is not looked through again
+            settle()
         for message in inbox.messages(0 if worker.waiting else None):
             worker.take(message)
         if worker.waiting and not inbox.ended:

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.core.objects import settle
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.cards import keep_pictures
 from attentive_lens.desk.memory import remember, remember_theme
@@ -37,7 +38,7 @@ from attentive_lens.window.words import counted, memory_size, thousands
 
 MEMORY_MS = 2000
 OF_PLAN = ("network", "training")
-"""Stages on which undo is of the plan; elsewhere it is of decisions about images."""
+"""Stages on which undo is of the plan, not of decisions about images."""
 
 
 class Frame(QMainWindow):
@@ -153,11 +154,12 @@ class Frame(QMainWindow):
 
     def _build_next(self) -> None:
         """Build a page that is still missing, one for each turn of the event loop, for its line on the rail."""
-        missing = [key for key in STAGES if key not in self.pages]
-        if missing:
+        if missing := [key for key in STAGES if key not in self.pages]:
             self.page(missing[0])
             self._refresh(missing[0])
             self._builder.start(20)
+        else:
+            settle()
 
     def _explain(self, image: int) -> None:
         self.page("explain").open_image(image)

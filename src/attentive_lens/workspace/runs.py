@@ -12,6 +12,7 @@ import tomllib
 import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -88,7 +89,12 @@ class Run:
         BadFile
             If the file is missing or damaged.
         """
-        return read_plan(self.folder / "plan.toml")
+        file = self.folder / "plan.toml"
+        try:
+            state = file.stat()
+        except OSError:
+            return read_plan(file)
+        return _plan_of(file, state.st_mtime_ns, state.st_size, state.st_ino)
 
     def write_plan(self, plan: Plan) -> None:
         """Once, at its beginning."""
@@ -290,6 +296,12 @@ def write_plan(file: Path, plan: Plan) -> None:
     import tomlkit  # only here: who only reads plans does without it
 
     write_text(file, tomlkit.dumps(plan.write()))
+
+
+@lru_cache(256)
+def _plan_of(file: Path, *_stamp: int) -> Plan:
+    """As `read_plan`, once for each state of a file: a run's plan is written once and asked for often."""
+    return read_plan(file)
 
 
 def read_plan(file: Path) -> Plan:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import statistics
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -115,7 +116,7 @@ class Record:
             for name, value in zip(names, getattr(look, figure), strict=False):
                 if value is not None:
                     found.setdefault(name, []).append(value)
-        return {name: float(np.median(values)) for name, values in found.items()}
+        return {name: statistics.median(values) for name, values in found.items()}
 
     @cached_property
     def updates(self) -> float | None:
@@ -133,8 +134,8 @@ class Record:
     @cached_property
     def _updates(self) -> list[float]:
         """Of every epoch that was looked at."""
-        looks = (list(self.layers("update", [epoch]).values()) for epoch in self.epochs)
-        return [float(np.median(values)) for values in looks if values]
+        looks = ([value for value in epoch.health.update if value is not None] for epoch in self.epochs if epoch.health)
+        return [statistics.median(values) for values in looks if values]
 
     @property
     def is_stuck(self) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
 from attentive_lens.desk.advising import Finding, advice_of
@@ -66,6 +66,10 @@ class AdvicePanel(QFrame):
         row.addWidget(self.after)
         side.addLayout(row)
         side.addStretch()
+        self._view: RunView | None = None
+        self._soon = QTimer(self)  # in a turn of its own, so that the curves do not wait for it
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(self._find)
         self.hide()
 
     @property
@@ -85,8 +89,19 @@ class AdvicePanel(QFrame):
         if at == self._at:
             return
         same = bool(self._at) and self._at[0] == view.number
-        self._at = at
-        kind = self.shown.kind if same and self.shown is not None else ""
+        self._at, self._view = at, view
+        if same:
+            self._soon.start()
+        else:
+            self.findings = ()  # those of another run
+            self._find()
+
+    def _find(self) -> None:
+        """Ask for the advice, and stay with the kind in view."""
+        view = self._view
+        if view is None:
+            return
+        kind = self.shown.kind if self.shown is not None else ""
         try:
             run = self.session.workspace.run(view.number)
             self.findings = advice_of(self.session.workspace, run, view)
