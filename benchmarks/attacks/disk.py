@@ -13,6 +13,7 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -77,6 +78,67 @@ def attack(sizes: int, folder: Path) -> tuple[int, int, list[str]]:
     return given, refused, faults
 
 
+def steered(folder: Path) -> list[str]:
+    """What goes wrong where a disk fills up, or turns read-only, under a run that is paused and given another rate."""
+    faults = []
+    source = drawn(folder / "steered-leaves")
+    long = ["train", *TINY, "--set", "training.epochs=60", "--set", "training.checkpoint_minutes=0.05"]
+    for kind in ("full", "read-only"):
+        with disk(folder / "disk", 64 << 10) as place:
+            work, log = str(place / "work"), folder / "log"
+            attempt(["new", work, str(source)], log=log)
+            program = [sys.executable, "-m", "attentive_lens", long[0], work, *long[1:]]
+            with log.open("w") as told:
+                process = subprocess.Popen(program, stdout=told, stderr=told)
+            checkpoint = place / "work" / "runs" / "0001" / "checkpoints" / "last.alens"
+            until = time.monotonic() + 60
+            while not checkpoint.exists() and time.monotonic() < until:
+                time.sleep(0.05)
+            attempt(["control", work, "pause", "1"], log=folder / "log2")
+            time.sleep(1)
+            filler = place / "filler"
+            if kind == "full":
+                with contextlib.suppress(OSError), filler.open("wb") as stream:
+                    while True:
+                        stream.write(bytes(1 << 16))
+                        stream.flush()
+            else:
+                # A disk with open files cannot be made read-only; what is opened from now on is, on a mount above it.
+                subprocess.run(["mount", "--bind", str(place), str(place)], check=True)
+                subprocess.run(["mount", "-o", "remount,ro,bind", str(place)], check=True)
+            for action in (["rate", "1", "--rate", "0.002"], ["continue", "1"], ["stop", "1"]):
+                code, _ = attempt(["control", work, *action], log=folder / "log2")
+                words = (folder / "log2").read_text("utf-8", errors="replace")
+                if "Traceback" in words or "fault of the program" in words or code not in (0, 1):
+                    faults.append(f"{kind}, {action[0]}: {words[-300:]}")
+            # The word to pause may stand where it cannot be taken back: the process is told by a signal then.
+            with contextlib.suppress(OSError):
+                (place / "work" / "runs" / "0001" / "control").unlink()
+            time.sleep(3)
+            process.terminate()
+            code = process.wait(60)
+            words = log.read_text("utf-8", errors="replace")
+            if "Traceback" in words or "fault of the program" in words or code not in (0, 1, 3):
+                faults.append(f"{kind}: the run ended with {code}: {words[-300:]}")
+            if kind == "read-only":
+                subprocess.run(["umount", "-l", str(place)], check=True)
+            subprocess.run(["mount", "-o", "remount,rw,size=128m", str(place)], check=True)
+            filler.unlink(missing_ok=True)
+            for rest in ("control", "rate"):
+                (place / "work" / "runs" / "0001" / rest).unlink(missing_ok=True)
+            code, _ = attempt(["train", work, "--resume", "1", "--json"], log=log)
+            resumed = log.read_text("utf-8", errors="replace")
+            rates = place / "work" / "runs" / "0001" / "rates.json"
+            if code:
+                faults.append(f"{kind}: it does not go on: {resumed[-300:]}")
+            elif not rates.exists():
+                attempt([long[0], work, *long[1:], "--json"], log=log)
+                marks = [text.partition('"weights_sha256": "')[2][:64] for text in (resumed, log.read_text("utf-8"))]
+                if marks[0] != marks[1]:
+                    faults.append(f"{kind}: it came out different")
+    return faults
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--sizes", type=int, default=12)
@@ -86,6 +148,7 @@ def main() -> int:
         return 1
     with tempfile.TemporaryDirectory() as folder:
         given, refused, faults = attack(words.sizes, Path(folder))
+        faults += steered(Path(folder))
     print(f"{given} commands, no room for {refused}: {len(faults)} went wrong")
     print("\n".join(faults[:12]))
     return 1 if faults else 0

@@ -18,12 +18,12 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress, breathe, on_breath
 from attentive_lens.desk import resident as resident_module
-from attentive_lens.desk import tasks
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.table import REQUESTS
 from attentive_lens.desk.requests.wire import Message
 from attentive_lens.desk.resident import Resident, memory
+from attentive_lens.desk.tasks import table
 from attentive_lens.desk.worker import Worker
 from attentive_lens.errors import BadValue
 from attentive_lens.workspace import Workspace
@@ -69,7 +69,7 @@ def count(request: Count) -> Job[Counted]:
 def planted(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     """A task from outside, by one line in each table."""
     monkeypatch.setitem(REQUESTS, "Count", Count)
-    monkeypatch.setitem(tasks.TASKS, Count, count)
+    monkeypatch.setitem(table.TASKS, Count, count)
     LOG.clear()
     yield
     on_breath(None)

@@ -69,6 +69,7 @@ class Worker:
         self.answers = answers
         self.waiting: list[Waiting] = []
         self.running: list[Waiting] = []
+        self.answered = False
         self._listen = listen or (lambda: None)
 
     def take(self, message: Message) -> None:
@@ -163,6 +164,7 @@ class Worker:
 
     def say(self, answer: Answer) -> None:
         """One line to the window."""
+        self.answered = True
         self.answers.write(line(answer))
         self.answers.flush()
 
@@ -204,6 +206,10 @@ def main() -> None:
     gc.disable()  # with the objects of many images it takes a tenth of a second, in the middle of anything
     while not inbox.ended:
         if not worker.waiting:
+            if worker.answered:
+                from attentive_lens.desk.tasks import table  # now, when nobody waits: what comes next needs it
+
+                del table
             settle()
         for message in inbox.messages(0 if worker.waiting else None):
             worker.take(message)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import pairwise
-from typing import Any
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,9 @@ FEWEST_PIECES, MOST_PIECES = 2, 8
 """Pieces a training batch is cut into, a power of two, whatever the number of threads and processes."""
 PIECE_WORK = 2**28
 """Multiply-adds forward that are worth a piece of their own: with fewer, threads wait for each other's Python."""
+
+
+S = TypeVar("S", bound=np.generic)
 
 
 class Ranks:
@@ -41,7 +44,7 @@ class Ranks:
         """Give another process bytes and take as many of its own, which it swaps at the same time."""
         raise LookupError(f"process {partner} of {self.count}")
 
-    def gather(self, values: NDArray[Any]) -> list[NDArray[Any]]:
+    def gather(self, values: NDArray[S]) -> list[NDArray[S]]:
         """The arrays of one dtype that all processes give at the same time, by their index."""
         return [values]
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.launching import processes_launched
 from attentive_lens.engine.layers import StepContext
-from attentive_lens.engine.ranks import Ranks
+from attentive_lens.engine.ranks import Ranks, S
 from attentive_lens.errors import BadUsage
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.rows import Chosen
@@ -83,7 +83,7 @@ class Team(Ranks):
         self.comm.Sendrecv(values, partner, SWAPS, received, partner, SWAPS)
         return received
 
-    def gather(self, values: NDArray[Any]) -> list[NDArray[Any]]:
+    def gather(self, values: NDArray[S]) -> list[NDArray[S]]:
         """Lengths first, then the bytes of all."""
         flat = np.ascontiguousarray(values).reshape(-1).view(np.uint8)
         lengths = np.empty(self.count, np.int64)

@@ -16,9 +16,6 @@ from attentive_lens.core.recent import Recent
 from attentive_lens.desk.data import Data, gather, references
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import LensError, NotHere
-from attentive_lens.images.augmentation import augment
-from attentive_lens.images.faults.base import at_a_time
-from attentive_lens.images.faults.poor import fine_detail
 from attentive_lens.images.preprocessing import Preprocessor, resized
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Rows
@@ -126,6 +123,9 @@ def measure(request: ask.Measure) -> Job[ask.Measures]:
     if known is not None:
         return known
     brightness, contrast, sharpness = (np.empty(len(pixels), np.float32) for _ in range(3))
+    from attentive_lens.images.faults.base import at_a_time  # only here: the first contact sheet comes sooner without
+    from attentive_lens.images.faults.poor import fine_detail
+
     for progress, places in at_a_time(len(pixels), "measuring images"):
         yield progress
         grey = np.asarray(pixels[places].mean(axis=3, dtype=np.float32) / 255, np.float32)
@@ -145,6 +145,8 @@ def class_averages(request: ask.ClassAverages) -> Job[ask.Averages]:
     members = data.members("training")
     sums = np.zeros((classes, *data.pixels.shape[1:]))
     squares = np.zeros_like(sums)
+    from attentive_lens.images.faults.base import at_a_time  # as above
+
     for progress, part in at_a_time(len(members), "averaging classes"):
         yield progress
         images, labels = data.pixels[members[part]].astype(np.float64), data.labels[members[part]]
@@ -197,6 +199,8 @@ def augmented(request: ask.Augment) -> Job[ask.Augmented]:
         known = _ORIGINALS.keep(key, _some_of_each(data, request.columns))
     originals, chosen = known
     draws = range(request.draw * request.rows, (request.draw + 1) * request.rows)
+    from attentive_lens.images.augmentation import augment  # as above
+
     drawn = [augment(originals, chosen, plan.augmentation, 0, draw).images for draw in draws]
     return ask.Augmented(originals, (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8))
 

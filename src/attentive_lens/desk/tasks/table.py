@@ -1,0 +1,48 @@
+"""Every task by the request it answers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from attentive_lens.core.jobs import Job
+from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.tasks import (
+    causes,
+    explaining,
+    images,
+    inspecting,
+    looking,
+    models,
+    pricing,
+    probing,
+    sweeping,
+)
+
+# Any: each task takes its own request and gives its own result; `carry_out` says which belong together
+TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
+    ask.Prepare: images.prepare,
+    ask.Preview: images.preview,
+    ask.OpenPicture: images.open_picture,
+    ask.Measure: images.measure,
+    ask.ClassAverages: images.class_averages,
+    ask.ResizeModes: images.resize_modes,
+    ask.Augment: images.augmented,
+    ask.FindFaults: looking.find,
+    ask.Score: models.score,
+    ask.ProbeBase: probing.probe,
+    ask.PricePlan: pricing.price,
+    ask.SweepRates: sweeping.sweep_rates,
+    ask.Predict: models.predict,
+    ask.Explain: explaining.explain,
+    ask.ExplainFile: explaining.explain_file,
+    ask.Activations: explaining.activations,
+    ask.Trust: explaining.trust,
+    ask.Causes: causes.causes,
+    ask.FirstFilters: explaining.filters,
+    ask.FirstFiltersOf: explaining.filters_of,
+    ask.Layer: inspecting.layer,
+    ask.Channels: inspecting.channels,
+    ask.Neighbours: inspecting.neighbours,
+    ask.TryChanges: inspecting.try_changes,
+}
