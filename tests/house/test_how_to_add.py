@@ -82,7 +82,24 @@ def planted(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for rows in changes().values():
         for change in rows:
             make(change, folder / "attentive_lens")
+    share_kernels(source, folder / "attentive_lens")
     return folder
+
+
+def share_kernels(source: Path, copy: Path) -> None:
+    """Compiled kernels are kept by the folder of their source; those of equal files need not be made anew."""
+    from numba import config
+    from numba.core.caching import _CacheLocator
+
+    for file in source.rglob("*.py"):
+        theirs = copy / file.relative_to(source)
+        kept, own = (
+            Path(config.CACHE_DIR) / _CacheLocator.get_suitable_cache_subpath(str(each)) for each in (file, theirs)
+        )
+        if config.CACHE_DIR and kept.is_dir() and file.read_bytes() == theirs.read_bytes():
+            own.mkdir(exist_ok=True)
+            for each in kept.glob(f"{file.stem}.*"):
+                shutil.copy2(each, own)
 
 
 def run(planted: Path, *words: object) -> subprocess.CompletedProcess[str]:
