@@ -14,7 +14,17 @@ from typing import Any
 import typer.main
 
 import attentive_lens
-from attentive_lens.cli import collecting, commands, comparing, explaining, inspecting, planning, searching, steering
+from attentive_lens.cli import (
+    collecting,
+    commands,
+    comparing,
+    explaining,
+    inspecting,
+    planning,
+    scoring,
+    searching,
+    steering,
+)
 from attentive_lens.cli.app import app
 from attentive_lens.cli.results import json_schema
 from attentive_lens.plan.outline import settings
@@ -26,6 +36,7 @@ del (
     explaining,
     inspecting,
     planning,
+    scoring,
     searching,
     steering,
 )  # imported for their commands

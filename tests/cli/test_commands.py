@@ -25,6 +25,7 @@ from attentive_lens.cli import (  # noqa: F401  # for their commands
     explaining,
     inspecting,
     planning,
+    scoring,
     searching,
     steering,
 )

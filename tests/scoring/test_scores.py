@@ -1,13 +1,15 @@
 from __future__ import annotations
 
 import json
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from numpy.typing import NDArray
 
-from attentive_lens.core.records import from_plain, without_arrays
+from attentive_lens.core.records import from_plain, to_plain, without_arrays
 from attentive_lens.scoring.scores import Scores, scored
 
 
@@ -41,4 +43,9 @@ def test_every_image_stands_once_in_the_matrix_and_json_keeps_all(n: int, classe
     assert np.array_equal(matrix.sum(axis=1), np.bincount(true, minlength=classes))
     assert scores.accuracy == pytest.approx(np.trace(matrix) / n)
     assert len(scores.wrong) == n - np.trace(matrix)
-    assert from_plain(Scores, json.loads(json.dumps(without_arrays(scores))), ()) == scores
+    arrays: list[NDArray[Any]] = []
+    plain = json.loads(json.dumps(to_plain(scores, arrays)))
+    again = from_plain(Scores, plain, arrays)
+    assert again == scores
+    assert np.array_equal(again.probabilities, probabilities.astype(np.float32))
+    assert "probabilities" not in without_arrays(scores)

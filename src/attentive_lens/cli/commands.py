@@ -10,14 +10,13 @@ from typing import Annotated
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, printable
-from attentive_lens.cli.results import DemoMade, Mistake, RunWatched, ScoresOfRun
+from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app, printable
+from attentive_lens.cli.results import DemoMade, RunWatched
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
 from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.cautions import caution_of_labels, cautions_of, changed_since, judged_by_test
+from attentive_lens.desk.cautions import caution_of_labels, changed_since
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.requests.models import Predict, Prediction, Score, Unreadable
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.requests.models import Predict, Prediction, Unreadable
 from attentive_lens.errors import BadFile
 
 WATCH_SECONDS = 0.4
@@ -142,66 +141,6 @@ def watch(
         out.print(caution_of_labels(view.number, relabelled))
     for finding in advice_of(place, place.run(view.number), view):
         out.print(finding.sentence)
-
-
-@app.command()
-@reporting
-def score(
-    workspace: InWorkspace,
-    run: OfRun,
-    on: OnSet = "validation",
-    as_json: AsJson = False,
-) -> None:
-    """Score a run's best model on a set: accuracy, loss, confusion matrix, the wrong images."""
-    from attentive_lens.desk.tasks import carry_out
-    from attentive_lens.workspace import Workspace
-
-    check_set(on)
-    scores = watched(carry_out(Score(str(workspace), run, on)), "scoring")
-    place = Workspace.open(workspace)
-    now = collection(place, place.run(run).plan())
-    relabelled, judged = changed_since(place.run(run), now), judged_by_test(place)
-    files, names = {row.number: row.file for row in now.rows}, scores.classes
-    wrong = [
-        Mistake(a.image, printable(files[a.image]), names[a.said], names[a.true], a.probability) for a in scores.wrong
-    ]
-    if as_json:
-        say_json(
-            ScoresOfRun(
-                run,
-                on,
-                scores.images,
-                scores.unknown,
-                scores.accuracy,
-                scores.loss,
-                scores.loss_function,
-                scores.output,
-                names,
-                scores.per_class,
-                scores.confusion,
-                tuple(wrong),
-                tuple(relabelled),
-                tuple(judged),
-            )
-        )
-        return
-    loss = f"{scores.loss_function} {scores.loss:.3f}"
-    out.print(f"run {run} on {on}: {scores.accuracy:.1%} of {scores.images} images right, {loss}")
-    if scores.unknown:
-        out.print(f"{scores.unknown} images more are of classes that it does not know; they do not count.")
-    matrix = Table("true \\ said", *scores.classes, "right", box=None)
-    for k, name in enumerate(scores.classes):
-        rate = scores.per_class[k]
-        matrix.add_row(name, *(str(n) for n in scores.confusion[k]), "–" if rate is None else f"{rate:.1%}")
-    out.print(matrix)
-    for entry in wrong[:20]:
-        out.print(
-            f"  image {entry.image}: said {entry.said} ({entry.probability:.2f}), true {entry.true} · {entry.file}",
-        )
-    if len(wrong) > 20:
-        out.print(f"  … and {len(wrong) - 20} more; --json lists all.")
-    for caution in cautions_of(place, place.run(run), scores, relabelled, RunReader(place.run(run)).view().best):
-        out.print(caution)
 
 
 @app.command()

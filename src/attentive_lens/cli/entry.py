@@ -93,6 +93,7 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
         explaining,
         inspecting,
         planning,
+        scoring,
         searching,
         steering,
     )
@@ -106,6 +107,7 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
         explaining,
         inspecting,
         planning,
+        scoring,
         searching,
         steering,
     )  # imported for their commands

@@ -17,6 +17,7 @@ from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
+from attentive_lens.scoring.measures import Bin, Confusion, OfClass, Overview
 from attentive_lens.training.journal import EpochEvent
 
 
@@ -195,7 +196,10 @@ class Mistake:
 
 @dataclass(frozen=True)
 class ScoresOfRun:
-    """How a run did on a set; rows of the confusion matrix are true classes, columns what was said."""
+    """How a run did on a set; rows of the confusion matrix are true classes, columns what was said.
+
+    The temperature is by what raw scores would have to be divided for the set's loss to be least.
+    """
 
     run: int
     on: str
@@ -211,6 +215,12 @@ class ScoresOfRun:
     wrong: tuple[Mistake, ...]
     relabelled: tuple[int, ...]
     judged_by_test: tuple[int, ...]
+    overview: Overview
+    by_class: tuple[OfClass, ...]
+    confusions: tuple[Confusion, ...]
+    calibration: tuple[Bin, ...]
+    calibration_error: float | None
+    temperature: float | None
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -46,6 +46,10 @@ class Scores:
         K×K: row true, column said.
     answers : tuple of Answer
         Every image's, in the set's order.
+    probabilities : ndarray, N×K float32
+        Answers of every class, raw scores where the output function is none.
+    losses : ndarray, N float32
+        Of every image.
     """
 
     on: str
@@ -59,6 +63,8 @@ class Scores:
     per_class: tuple[float | None, ...]
     confusion: tuple[tuple[int, ...], ...]
     answers: tuple[Answer, ...]
+    probabilities: NDArray[np.float32] = field(compare=False)
+    losses: NDArray[np.float32] = field(compare=False)
 
     @property
     def wrong(self) -> list[Answer]:
@@ -116,4 +122,6 @@ def scored(
         tuple(float(matrix[k, k] / n) if n else None for k, n in enumerate(matrix.sum(axis=1).tolist())),
         tuple(tuple(row) for row in matrix.tolist()),
         tuple(Answer(int(i), int(s), int(t), float(p)) for i, s, t, p in rows),
+        np.asarray(answers, np.float32),
+        np.asarray(losses, np.float32),
     )

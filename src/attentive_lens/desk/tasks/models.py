@@ -33,7 +33,7 @@ def score(request: Score) -> Job[Scores]:
     place, on = Workspace.open(Path(request.workspace)), request.on
     run = place.run(request.run)
     loss = Loss.of(run.plan().loss)
-    key = key_of("scores", run.model, collection(place, run.plan(), run).fingerprint, loss.kind)
+    key = key_of("scores with every answer", run.model, collection(place, run.plan(), run).fingerprint, loss.kind)
     known = kept(run.scores_file(on), Scores, key)
     if known is not None:
         return known

@@ -1,0 +1,265 @@
+"""Measures of a model's answers on a set, each with what it rests on: per class, by rank, by confidence, by chance.
+
+Formulas: precision, recall, F1 (van Rijsbergen 1979, chapter 7); Wilson's interval (1927); expected calibration error
+(Naeini, Cooper & Hauskrecht 2015, with bins of one width); temperature scaling (Guo, Pleiss, Sun & Weinberger 2017).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.scoring.intervals import interval
+from attentive_lens.scoring.scores import Scores
+
+TOPS = (1, 2, 3, 5)
+BINS = 10
+
+
+@dataclass(frozen=True)
+class Share:
+    """A part of so many, with its 95 % interval; all None of nothing.
+
+    Attributes
+    ----------
+    count, of : int
+        How many of how many.
+    value, low, high : float or None
+        0–1.
+    """
+
+    count: int
+    of: int
+    value: float | None
+    low: float | None
+    high: float | None
+
+    @classmethod
+    def made(cls, count: int, of: int) -> Share:
+        """From counts."""
+        if not of:
+            return cls(0, 0, None, None, None)
+        low, high = interval(count / of, of)
+        return cls(count, of, count / of, low, high)
+
+
+@dataclass(frozen=True)
+class Overview:
+    """A set's scores in a few figures.
+
+    Attributes
+    ----------
+    accuracy : Share
+        Answered rightly.
+    loss : float
+        Mean, of the function the model was trained by.
+    top : tuple of tuple
+        k and the share of images whose true class is among the k that scored highest, for k below the classes.
+    balanced_accuracy, macro_f1 : float or None
+        Means over the classes that have images (F1: or were said).
+    chance, majority : float or None
+        What guessing evenly, and always saying the class with most images, would get.
+    """
+
+    accuracy: Share
+    loss: float
+    top: tuple[tuple[int, Share], ...]
+    balanced_accuracy: float | None
+    macro_f1: float | None
+    chance: float | None
+    majority: float | None
+
+
+@dataclass(frozen=True)
+class OfClass:
+    """How one class did.
+
+    Attributes
+    ----------
+    name : str
+        Of the class.
+    precision, recall : Share
+        Right among those said to be of it; right among those of it.
+    f1 : float or None
+        Harmonic mean of the two; None where it has no images and was never said.
+    support : int
+        Images of it.
+    confidence : float or None
+        Mean probability of the answer over its images.
+    taken_for : str
+        The class it is most often taken for; empty where it never is.
+    taken : int
+        How often.
+    """
+
+    name: str
+    precision: Share
+    recall: Share
+    f1: float | None
+    support: int
+    confidence: float | None
+    taken_for: str
+    taken: int
+
+
+@dataclass(frozen=True)
+class Bin:
+    """Answers whose probability lies between two ends.
+
+    Attributes
+    ----------
+    low, high : float
+        The ends.
+    right, images : int
+        Right ones, and all.
+    confidence : float or None
+        Their mean probability.
+    """
+
+    low: float
+    high: float
+    right: int
+    images: int
+    confidence: float | None
+
+
+@dataclass(frozen=True)
+class Confusion:
+    """Two classes of which one is taken for the other."""
+
+    true: str
+    said: str
+    images: int
+    of: int
+
+
+def overview(scores: Scores) -> Overview:
+    """Of one set."""
+    matrix = _matrix(scores)
+    support = matrix.sum(axis=1)
+    right, images = int(matrix.trace()), int(matrix.sum())
+    classes = per_class(scores)
+    recalls = [each.recall.value for each in classes if each.recall.value is not None]
+    f1s = [each.f1 for each in classes if each.f1 is not None]
+    ranks = ranks_of_true(scores)
+    return Overview(
+        Share.made(right, images),
+        scores.loss,
+        tuple((k, Share.made(int((ranks < k).sum()), images)) for k in TOPS if 1 < k < len(scores.classes)),
+        float(np.mean(recalls)) if recalls else None,
+        float(np.mean(f1s)) if f1s else None,
+        1 / len(scores.classes) if scores.classes else None,
+        float(support.max() / images) if images else None,
+    )
+
+
+def per_class(scores: Scores) -> tuple[OfClass, ...]:
+    """Of every class, in the order of the classes."""
+    matrix = _matrix(scores)
+    said, support = matrix.sum(axis=0), matrix.sum(axis=1)
+    true = np.array([answer.true for answer in scores.answers], np.int64)
+    sure = np.array([answer.probability for answer in scores.answers], np.float64)
+    sums = np.bincount(true, sure, len(scores.classes))
+    found = []
+    for k, name in enumerate(scores.classes):
+        others = matrix[k].copy()
+        others[k] = 0
+        most = int(others.argmax()) if len(others) else 0
+        right, met = int(matrix[k, k]), int(support[k] + said[k])
+        found.append(
+            OfClass(
+                name,
+                Share.made(right, int(said[k])),
+                Share.made(right, int(support[k])),
+                2 * right / met if met else None,
+                int(support[k]),
+                float(sums[k] / support[k]) if support[k] else None,
+                scores.classes[most] if others[most] else "",
+                int(others[most]),
+            )
+        )
+    return tuple(found)
+
+
+def confusions(scores: Scores) -> tuple[Confusion, ...]:
+    """Every pair of classes of which one was taken for the other, the most frequent first."""
+    matrix = _matrix(scores)
+    support = matrix.sum(axis=1)
+    pairs = [(int(matrix[t, s]), int(t), int(s)) for t, s in np.argwhere(matrix) if t != s]
+    names = scores.classes
+    return tuple(
+        Confusion(names[t], names[s], count, int(support[t]))
+        for count, t, s in sorted(pairs, key=lambda pair: (-pair[0], -pair[0] / support[pair[1]], pair[1], pair[2]))
+    )
+
+
+def ranks_of_true(scores: Scores) -> NDArray[np.int64]:
+    """How many classes scored higher than the true one, for every image, N."""
+    true = np.array([answer.true for answer in scores.answers], np.int64)
+    if not len(true):
+        return np.zeros(0, np.int64)
+    own = scores.probabilities[np.arange(len(true)), true][:, None]
+    return np.asarray((scores.probabilities > own).sum(axis=1), np.int64)
+
+
+def calibration(scores: Scores, bins: int = BINS) -> tuple[Bin, ...]:
+    """Answers by their probability, in bins of one width from 0 to 1."""
+    sure, right = _sure_and_right(scores)
+    place = np.minimum((sure * bins).astype(np.int64), bins - 1)
+    counts, rights = np.bincount(place, minlength=bins), np.bincount(place, right, bins)
+    sums = np.bincount(place, sure, bins)
+    return tuple(
+        Bin(k / bins, (k + 1) / bins, int(rights[k]), int(n), float(sums[k] / n) if n else None)
+        for k, n in enumerate(counts.tolist())
+    )
+
+
+def calibration_error(scores: Scores, bins: int = BINS) -> float | None:
+    """Expected calibration error: how far accuracy lies from probability, mean over the images; None without any."""
+    parts = [each for each in calibration(scores, bins) if each.images]
+    images = sum(each.images for each in parts)
+    if not images:
+        return None
+    return sum(abs(each.right - (each.confidence or 0.0) * each.images) for each in parts) / images
+
+
+def withheld(scores: Scores, threshold: float) -> tuple[Share, Share]:
+    """Accepted answers, of all, and right ones, of those accepted, where less sure ones are withheld."""
+    sure, right = _sure_and_right(scores)
+    accepted = sure >= threshold
+    return Share.made(int(accepted.sum()), len(sure)), Share.made(int(right[accepted].sum()), int(accepted.sum()))
+
+
+def fitted_temperature(scores: Scores) -> float | None:
+    """By which raw scores are divided so that the set's loss is least; None where answers are no probabilities.
+
+    Softmax answers are enough for it: their logarithms are the raw scores but for a constant an image.
+    """
+    if scores.output != "softmax" or not len(scores.answers):
+        return None
+    from scipy.optimize import minimize_scalar  # only here: it takes half a second to import
+
+    true = np.array([answer.true for answer in scores.answers], np.int64)
+    raw = np.log(np.maximum(scores.probabilities.astype(np.float64), 1e-30))
+
+    def loss(log_temperature: float) -> float:
+        scaled = raw / np.exp(log_temperature)
+        scaled -= scaled.max(axis=1, keepdims=True)
+        own = scaled[np.arange(len(true)), true]
+        return float((np.log(np.exp(scaled).sum(axis=1)) - own).mean())
+
+    found = minimize_scalar(loss, bounds=(-3.0, 3.0), method="bounded")
+    return float(np.exp(found.x))
+
+
+def _matrix(scores: Scores) -> NDArray[np.int64]:
+    count = len(scores.classes)
+    return np.array(scores.confusion, np.int64).reshape(count, count)
+
+
+def _sure_and_right(scores: Scores) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    sure = np.array([answer.probability for answer in scores.answers], np.float64)
+    right = np.array([answer.said == answer.true for answer in scores.answers], np.bool_)
+    return sure, right
