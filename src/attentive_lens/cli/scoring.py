@@ -69,7 +69,7 @@ def score(
         measures.confusions(scores),
         measures.calibration(scores) if scores.output != "none" else (),
         measures.calibration_error(scores) if scores.output != "none" else None,
-        measures.fitted_temperature(scores),
+        scores.temperature,
     )
     if folder is not None:
         from attentive_lens.desk.exporting import write_scores

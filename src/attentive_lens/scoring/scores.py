@@ -50,6 +50,8 @@ class Scores:
         Answers of every class, raw scores where the output function is none.
     losses : ndarray, N float32
         Of every image.
+    temperature : float or None
+        By which raw scores would be divided for the set's loss to be least; see `measures.fitted_temperature`.
     """
 
     on: str
@@ -65,6 +67,7 @@ class Scores:
     answers: tuple[Answer, ...]
     probabilities: NDArray[np.float32] = field(compare=False)
     losses: NDArray[np.float32] = field(compare=False)
+    temperature: float | None = None
 
     @property
     def wrong(self) -> list[Answer]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -21,6 +22,7 @@ from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import decode
 from attentive_lens.predicting import Predictor
+from attentive_lens.scoring.measures import fitted_temperature
 from attentive_lens.scoring.scores import Scores, scored
 from attentive_lens.workspace import Run, Workspace
 
@@ -33,7 +35,12 @@ def score(request: Score) -> Job[Scores]:
     place, on = Workspace.open(Path(request.workspace)), request.on
     run = place.run(request.run)
     loss = Loss.of(run.plan().loss)
-    key = key_of("scores with every answer", run.model, collection(place, run.plan(), run).fingerprint, loss.kind)
+    key = key_of(
+        "scores with every answer and the temperature",
+        run.model,
+        collection(place, run.plan(), run).fingerprint,
+        loss.kind,
+    )
     known = kept(run.scores_file(on), Scores, key)
     if known is not None:
         return known
@@ -71,6 +78,7 @@ def score(request: Score) -> Job[Scores]:
         model.output,
         len(everything) - len(members),
     )
+    scores_found = replace(scores_found, temperature=fitted_temperature(scores_found))
     keep(run.scores_file(on), scores_found, key)
     return scores_found
 

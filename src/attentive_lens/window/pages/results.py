@@ -5,18 +5,27 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from attentive_lens.scoring.measures import Overview, overview
+from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.basics import EmptyState, button, label, panel, view_button
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.results.classes import ClassesView
+from attentive_lens.window.results.confidence import ConfidenceView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
 SETS = ("validation", "test", "training")
-
+VIEWS = {
+    "matrix": "Which class was taken for which.",
+    "classes": "Precision, recall and F1 of every class, and the curves of one.",
+    "confidence": "How sure answers are, whether they may be, and what withholding unsure ones costs.",
+}
+"""What is seen of the scores, in the order of the stack, and the tips."""
 
 TEST_TIP = "Keep it for one last judgement: a run chosen by the test set looks better there than it is."
 
@@ -28,6 +37,7 @@ class ResultsPage(Page):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
+        self._measured: Scores | None = None
         empty = EmptyState(
             "Nothing to judge yet",
             "Train a network first; then its answers on the validation and test images stand here.",
@@ -73,12 +83,33 @@ class ResultsPage(Page):
         )
         row.addWidget(self.relabelled)
         left.addLayout(row)
+        self.measures = label(role="faint", name="results measures")
+        self.measures.setWordWrap(True)
+        self.measures.setToolTip(
+            "The interval within which the accuracy lies with 95 %; the true class among the k surest; means over the"
+            " classes of recall and of F1; and what always saying the largest class would get."
+        )
+        left.addWidget(self.measures)
+        row = QHBoxLayout()
+        row.setSpacing(16)
+        self.views = {}
+        for place, (word, tip) in enumerate(VIEWS.items()):
+            self.views[word] = view_button(word.capitalize(), f"{word} of scores", tip, partial(self.open_view, place))
+            row.addWidget(self.views[word])
+        row.addStretch()
+        left.addLayout(row)
         frame, inside = panel(name="matrix panel")
         self.matrix = ConfusionMatrix()
         self.matrix.setToolTip("Click a cell to see its images. Ctrl and the wheel, + and − zoom; 0 fits the card.")
         self.matrix.chosen.connect(lambda *_: self._show_images())
         inside.addWidget(self.matrix)
-        left.addWidget(frame, 1)
+        self.classes, self.confidence = ClassesView(), ConfidenceView()
+        self.classes.chosen.connect(self._show_class)
+        self.confidence.asked.connect(self._show_by_confidence)
+        self.shown = QStackedWidget()
+        for view in (frame, self.classes, self.confidence):
+            self.shown.addWidget(view)
+        left.addWidget(self.shown, 1)
 
         right = QVBoxLayout()
         right.setSpacing(8)
@@ -104,9 +135,17 @@ class ResultsPage(Page):
         note.setAlignment(Qt.AlignmentFlag.AlignLeft)
         right.addWidget(note)
 
+        self.open_view(0)
         session.runs_changed.connect(self.entered)
         session.scores_ready.connect(self.refresh)
         session.pixels_ready.connect(self.refresh)
+        self.refresh()
+
+    def open_view(self, place: int) -> None:
+        """Show the matrix, the classes or the confidence."""
+        self.shown.setCurrentIndex(place)
+        for k, each in enumerate(self.views.values()):
+            each.setChecked(k == place)
         self.refresh()
 
     def state(self) -> str:
@@ -155,7 +194,10 @@ class ResultsPage(Page):
             self.about.setText("")
             self.problem.setText("Scored when training is done." if waiting else session.scores.problem or "Scoring …")
             self.problem.show()
+            self.measures.setText("")
             self.matrix.show_counts([], [])
+            self.classes.show_scores(None)
+            self.confidence.show_scores(None)
             self.sheet.show_groups(session.images.pixels, ())
             self.cell_title.setText("")
             self.action_changed.emit()
@@ -168,7 +210,14 @@ class ResultsPage(Page):
             f" · {self._loss_word(table.loss_function)} {table.loss:.3f}"
             + (f" · {thousands(table.unknown)} of classes it does not know" if table.unknown else "")
         )
+        if table is not self._measured:
+            self._measured = table
+            self.measures.setText(in_words(overview(table)))
         self.matrix.show_counts(list(table.classes), [list(row) for row in table.confusion])
+        if self.shown.currentWidget() is self.classes:
+            self.classes.show_scores(table)
+        elif self.shown.currentWidget() is self.confidence:
+            self.confidence.show_scores(table)
         if self.matrix.current is None:
             self._show_wrong()
         else:
@@ -185,6 +234,40 @@ class ResultsPage(Page):
         right = "right" if true == said else f"said to be {names[said]}"
         self.cell_title.setText(f"{names[true]}, {right}")
         self.sheet.show_groups(self.session.images.pixels, self._groups([(f"{thousands(len(chosen))} images", chosen)]))
+        self.action_changed.emit()
+
+    def _show_class(self, number: int) -> None:
+        """Images of a class that were taken for others, and others that were taken for it."""
+        table = self.session.scores.current
+        if table is None:
+            return
+        self.matrix.choose_none()
+        names, name = table.classes, table.classes[number]
+        missed = [(a.probability, a.image) for a in table.answers if a.true == number != a.said]
+        false = [(a.probability, a.image) for a in table.answers if a.said == number != a.true]
+        others = {a.image: names[a.said if a.true == number else a.true] for a in table.answers}
+        self.cell_title.setText(f"{name}: {thousands(len(missed))} missed, {thousands(len(false))} falsely said")
+        parts = [(f"{name}, said to be something else", missed), (f"said to be {name}, but truly …", false)]
+        self.sheet.show_groups(self.session.images.pixels, self._groups([p for p in parts if p[1]], others))
+        self.action_changed.emit()
+
+    def _show_by_confidence(self, kind: str) -> None:
+        """Wrong and sure, right but unsure, or withheld answers, in order."""
+        table = self.session.scores.current
+        if table is None:
+            return
+        self.matrix.choose_none()
+        least = self.confidence.threshold
+        wanted = [
+            a
+            for a in table.answers
+            if (a.probability < least if kind == "withheld" else (a.said == a.true) == (kind == "right but unsure"))
+        ]
+        wanted.sort(key=lambda a: (a.probability if kind != "wrong and sure" else -a.probability, a.image))
+        captions = tuple(f"{a.probability:.2f} {table.classes[a.said]}" for a in wanted)
+        self.cell_title.setText(f"{kind.capitalize()}: {thousands(len(wanted))} images")
+        group = Group(f"{thousands(len(wanted))} images", "", tuple(a.image - 1 for a in wanted), captions)
+        self.sheet.show_groups(self.session.images.pixels, (group,) if wanted else ())
         self.action_changed.emit()
 
     def _loss_word(self, function: str) -> str:
@@ -231,3 +314,15 @@ class ResultsPage(Page):
 
     def _open(self, place: int) -> None:
         self.session.explain_asked.emit(self.session.images.collection.rows[place].number)
+
+
+def in_words(view: Overview) -> str:
+    """The figures of a set beside its accuracy, in a line."""
+    low, high = view.accuracy.low, view.accuracy.high
+    words = [f"95 %: {low * 100:.1f} to {percent(high)}"] if low is not None and high is not None else []
+    words += [f"top-{k} {percent(share.value)}" for k, share in view.top if share.value is not None and k != 2][:1]
+    if view.balanced_accuracy is not None and view.macro_f1 is not None:
+        words += [f"balanced {percent(view.balanced_accuracy)}", f"macro F1 {view.macro_f1:.3f}"]
+    if view.majority is not None:
+        words.append(f"majority {percent(view.majority)}")
+    return " · ".join(words)

@@ -1,0 +1,161 @@
+"""How sure answers are and whether they may be: calibration, right and wrong by confidence, and a threshold."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QSlider, QVBoxLayout, QWidget
+
+from attentive_lens.scoring.measures import Bin, calibration, calibration_error, withheld
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.unit_square import Line, UnitSquare
+from attentive_lens.window.words import percent
+
+STEPS = 100
+
+
+class ConfidenceView(QFrame):
+    """Curves and a slider.
+
+    Signals
+    -------
+    asked
+        "wrong and sure", "right but unsure" or "withheld": images that are to be shown.
+    """
+
+    asked = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("role", "panel")
+        self.setObjectName("confidence view")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 12, 16, 12)
+        inside.setSpacing(8)
+        row = QHBoxLayout()
+        self.square = UnitSquare("Calibration", "how sure", "right", "calibration curve")
+        self.bars = BinBars()
+        row.addWidget(self.square, 1)
+        row.addWidget(self.bars, 1)
+        inside.addLayout(row, 1)
+        self.says = label(name="confidence says")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(label("Withhold answers below", "faint"))
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setObjectName("threshold")
+        self.slider.setAccessibleName("least confidence")
+        self.slider.setRange(0, STEPS)
+        self.slider.setToolTip("Answers less sure than this are withheld; arrow keys step.")
+        self.slider.valueChanged.connect(self._withhold)
+        row.addWidget(self.slider, 1)
+        inside.addLayout(row)
+        self.cost = label(name="threshold says")
+        self.cost.setWordWrap(True)
+        inside.addWidget(self.cost)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        for words, tip in (
+            ("Wrong and sure", "Wrong answers, the surest first."),
+            ("Right but unsure", "Right answers, the least sure first."),
+            ("Withheld", "Answers below the threshold, the least sure first."),
+        ):
+            row.addWidget(button(words, f"show {words.lower()}", tip, partial(self.asked.emit, words.lower())))
+        row.addStretch()
+        inside.addLayout(row)
+        self.scores: Scores | None = None
+
+    @property
+    def threshold(self) -> float:
+        """Below which answers are withheld."""
+        return self.slider.value() / STEPS
+
+    def show_scores(self, scores: Scores | None) -> None:
+        """Of another run or set; raw scores have no calibration."""
+        if scores is self.scores:
+            return
+        self.scores = scores
+        known = scores is not None and scores.output != "none"
+        bins = calibration(scores) if scores is not None and known else ()
+        met = [
+            (each.confidence, each.right / each.images) for each in bins if each.images and each.confidence is not None
+        ]
+        even = Line(np.array([[0.0, 0.0], [1.0, 1.0]]), "faint", dashed=True)
+        self.square.show_lines((even, Line(np.array(met), dots=True)) if met else (), "dashed: as sure as right")
+        self.bars.show_bins(bins)
+        for each in (self.slider, self.square, self.bars):
+            each.setEnabled(known)
+        if scores is None or not known:
+            self.says.setText("Answers of this model are raw scores, not probabilities." if scores is not None else "")
+            self.cost.setText("")
+            return
+        error, fitted = calibration_error(scores), scores.temperature
+        words = f"Answers are off by {percent(error or 0.0)} from how sure they are (expected calibration error)."
+        if fitted is not None:
+            lean = (
+                "too sure" if fitted > 1.05 else "not sure enough" if fitted < 0.95 else "about as sure as they may be"
+            )
+            words += f" They are {lean}: a temperature of {fitted:.2f} fits them best."
+        self.says.setText(words)
+        self._withhold()
+
+    def _withhold(self) -> None:
+        scores = self.scores
+        if scores is None or scores.output == "none":
+            return
+        accepted, right = withheld(scores, self.threshold)
+        wrong, left = sum(a.said != a.true for a in scores.answers), right.of - right.count
+        answered = f"{percent(accepted.value or 0.0)} of the images are answered"
+        of_them = f", {percent(right.value)} of them right" if right.value is not None else ""
+        self.cost.setText(f"Below {self.threshold:.0%}: {answered}{of_them}; {left} of {wrong} mistakes are left.")
+
+
+class BinBars(QWidget):
+    """How many answers are how sure: right ones above, wrong ones on them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("confidence bars")
+        self.setAccessibleName("right and wrong answers by confidence")
+        self.bins: tuple[Bin, ...] = ()
+        self.setMinimumSize(QSize(180, 160))
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def show_bins(self, bins: tuple[Bin, ...]) -> None:
+        """Others."""
+        self.bins = bins
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """A bar a bin."""
+        t, painter = look.theme, QPainter(self)
+        painter.setFont(look.font(look.TEXT, strong=True))
+        painter.setPen(t.colour("ink"))
+        painter.drawText(QRectF(2, 2, self.width(), 22), Qt.AlignmentFlag.AlignLeft, "Answers")
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(t.colour("faint"))
+        painter.drawText(QRectF(80, 4, self.width() - 82, 22), Qt.AlignmentFlag.AlignLeft, "by how sure; red: wrong")
+        most = max((each.images for each in self.bins), default=0)
+        if not most:
+            return
+        top, bottom = 32.0, self.height() - 24.0
+        wide = (self.width() - 32) / len(self.bins)
+        for k, each in enumerate(self.bins):
+            left, high = 16 + k * wide, (bottom - top) * each.images / most
+            wrong = (bottom - top) * (each.images - each.right) / most
+            painter.fillRect(QRectF(left + 2, bottom - high, wide - 4, high - wrong), t.colour("petrol"))
+            painter.fillRect(QRectF(left + 2, bottom - wrong, wide - 4, wrong), t.colour("vermilion"))
+            painter.setPen(t.colour("faint"))
+            if each.images:
+                count = QRectF(left - 6, bottom - high - 16, wide + 12, 14)
+                painter.drawText(count, Qt.AlignmentFlag.AlignCenter, str(each.images))
+            if k % 2 == 0:
+                foot = QRectF(left - 14, bottom + 4, 36, 16)
+                painter.drawText(foot, Qt.AlignmentFlag.AlignCenter, f"{each.low * 100:.0f}\u2009%")

@@ -1,0 +1,97 @@
+"""The Results stage: each figure leads to its images."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from PyQt6.QtWidgets import QLabel, QSlider, QTableWidget
+from pytestqt.qtbot import QtBot
+from tests.driving import child, click, stage
+
+from attentive_lens.scoring.measures import overview, per_class, withheld
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.sheet import ContactSheet
+from attentive_lens.window.parts.unit_square import UnitSquare
+from attentive_lens.window.results.confidence import BinBars
+from attentive_lens.workspace import Workspace
+
+OpenFrame = Callable[[Workspace], Frame]
+
+
+@pytest.fixture
+def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
+    window = open_frame(station)
+    stage(qtbot, window, "results")
+    qtbot.waitUntil(lambda: window.session.scores.current is not None, timeout=30_000)
+    return window
+
+
+def scores_of(frame: Frame) -> Scores:
+    scores = frame.session.scores.current
+    assert scores is not None
+    return scores
+
+
+def places(frame: Frame) -> list[int]:
+    return [place for group in child(frame, ContactSheet, "cell images").groups for place in group.places]
+
+
+def test_the_figures_beside_the_accuracy_are_those_of_the_set(qtbot: QtBot, frame: Frame) -> None:
+    told = overview(scores_of(frame))
+    words = child(frame, QLabel, "results measures").text()
+    assert told.balanced_accuracy is not None
+    assert f"balanced {told.balanced_accuracy * 100:.1f}" in words
+    assert f"macro F1 {told.macro_f1:.3f}" in words
+    click(qtbot, frame, "score training")
+    qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
+    assert child(frame, QLabel, "results measures").text() != words
+
+
+def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "classes of scores")
+    scores, table = scores_of(frame), child(frame, QTableWidget, "classes table")
+    assert table.rowCount() == len(scores.classes)
+    curve = child(frame, UnitSquare, "precision curve")
+    assert curve.lines == ()
+    told = {each.name: each for each in per_class(scores)}
+    for row in range(table.rowCount()):
+        table.selectRow(row)
+        name = table.item(row, 0).text()
+        number = scores.classes.index(name)
+        assert table.item(row, 4).text() == str(told[name].support)
+        wrong = {a.image - 1 for a in scores.answers if a.said != a.true and number in (a.said, a.true)}
+        assert set(places(frame)) == wrong
+        assert bool(curve.lines) == (told[name].support > 0), name
+    table.sortItems(2)
+    shown = [told[table.item(row, 0).text()].recall.value for row in range(table.rowCount())]
+    known = [value for value in shown if value is not None]
+    assert known == sorted(known)
+    assert shown[: len(known)] == known, "classes without images come last"
+
+
+def test_withholding_unsure_answers_tells_its_cost_and_shows_them(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "confidence of scores")
+    scores, slider = scores_of(frame), child(frame, QSlider, "threshold")
+    sure = sorted(answer.probability for answer in scores.answers)
+    slider.setValue(round(sure[len(sure) // 2] * 100))
+    threshold = slider.value() / 100
+    accepted, right = withheld(scores, threshold)
+    cost = child(frame, QLabel, "threshold says").text()
+    assert f"{accepted.count / accepted.of * 100:.1f}" in cost
+    assert f"{right.of - right.count} of {sum(a.said != a.true for a in scores.answers)} mistakes are left" in cost
+    assert "expected calibration error" in child(frame, QLabel, "confidence says").text()
+    assert sum(each.images for each in child(frame, BinBars, "confidence bars").bins) == scores.images
+    by_place = {answer.image - 1: answer for answer in scores.answers}
+    click(qtbot, frame, "show withheld")
+    shown = [by_place[place].probability for place in places(frame)]
+    assert shown == sorted(value for value in sure if value < threshold)
+    click(qtbot, frame, "show wrong and sure")
+    wrong = [by_place[place] for place in places(frame)]
+    assert all(answer.said != answer.true for answer in wrong)
+    assert [a.probability for a in wrong] == sorted((a.probability for a in wrong), reverse=True)
+    click(qtbot, frame, "show right but unsure")
+    fine = [by_place[place] for place in places(frame)]
+    assert all(answer.said == answer.true for answer in fine)
+    assert len(fine) + len(wrong) == scores.images
