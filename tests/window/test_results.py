@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import pytest
-from PyQt6.QtWidgets import QLabel, QSlider, QTableWidget
+from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QSlider, QTableWidget
 from pytestqt.qtbot import QtBot
-from tests.driving import child, click, stage
+from tests.driving import LEFT, child, click, stage
 
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.training import execute
 from attentive_lens.scoring.measures import overview, per_class, withheld
+from attentive_lens.scoring.paired import paired
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.sheet import ContactSheet
@@ -95,3 +98,30 @@ def test_withholding_unsure_answers_tells_its_cost_and_shows_them(qtbot: QtBot, 
     fine = [by_place[place] for place in places(frame)]
     assert all(answer.said == answer.true for answer in fine)
     assert len(fine) + len(wrong) == scores.images
+
+
+def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
+    other = station.run(1).plan().changed({"training.epochs": 1, "optimiser.learning_rate": 0.01})
+    finish(execute(station, station.claim_run(other), lambda: False))
+    frame = open_frame(station)
+    frame.session.runs.choose(2)
+    stage(qtbot, frame, "results")
+    qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
+    click(qtbot, frame, "against of scores")
+    assert child(frame, QComboBox, "against run").count() == 1
+    table = child(frame, QTableWidget, "against table")
+    qtbot.waitUntil(lambda: table.rowCount() > 0, timeout=30_000)
+    mine, theirs = scores_of(frame), frame.session.scores.of(1)
+    assert theirs is not None
+    found = paired(theirs, mine)
+    says = child(frame, QLabel, "against says").text()
+    assert f"run 2 fixes {len(found.fixed)} mistakes of run 1, makes {len(found.broken)} new ones" in says
+    for words, numbers in (("fixed", found.fixed), ("newly broken", found.broken), ("still wrong", found.still_wrong)):
+        shown = child(frame, QPushButton, f"show {words}")
+        assert shown.text().endswith(f" · {len(numbers)}")
+        assert shown.isEnabled() == bool(numbers)
+        if numbers:
+            qtbot.mouseClick(shown, LEFT)
+            assert set(places(frame)) == {number - 1 for number in numbers}
+    fixed = [int(table.item(row, 2).text().replace("–", "0")) for row in range(table.rowCount())]
+    assert sum(fixed) == len(found.fixed)

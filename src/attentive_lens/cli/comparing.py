@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 from typing import Annotated
 
 import typer
 from rich.table import Column, Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, PlanFile, Settings, app
-from attentive_lens.cli.speaking import out, reporting, say_json
+from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, OnSet, PlanFile, Settings, app, check_set
+from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Workspace
 
@@ -98,12 +99,20 @@ def compare(
     workspace: InWorkspace,
     one: Annotated[int, typer.Argument(help="Number of a run.", metavar="A")],
     other: Annotated[int, typer.Argument(help="Number of another.", metavar="B")],
+    on: OnSet = "validation",
     as_json: AsJson = False,
 ) -> None:
-    """Say what two runs differ in, how far apart they are, and whether that is more than chance."""
+    """Say what two runs differ in, how far apart they are, image by image too, and whether that is more than chance."""
     from attentive_lens.desk.comparing import compare as compared
+    from attentive_lens.desk.requests.models import Score
+    from attentive_lens.desk.tasks import carry_out
+    from attentive_lens.scoring.paired import in_words, paired
 
+    check_set(on)
     found = compared(Workspace.open(workspace), one, other)
+    with suppress(NotHere):  # a run without such a set has nothing to pair
+        both = [watched(carry_out(Score(str(workspace), run, on)), f"scoring run {run}") for run in (one, other)]
+        found = replace(found, paired=paired(*both))
     if as_json:
         say_json(found)
         return
@@ -118,3 +127,8 @@ def compare(
         table.add_row(row.key, row.one if row.one is not None else "–", row.other if row.other is not None else "–")
     out.print(table)
     out.print(found.advice)
+    if found.paired is not None:
+        out.print(in_words(found.paired, one, other))
+        for each in found.paired.by_class:
+            if each.fixed or each.broken:
+                out.print(f"  {each.name}: {each.fixed} fixed, {each.broken} broken, {each.still_wrong} still wrong")

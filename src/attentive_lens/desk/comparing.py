@@ -13,6 +13,7 @@ from attentive_lens.errors import BadUsage, LensError, NotHere
 from attentive_lens.plan.difference import Difference, differences, settings_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.intervals import Z, interval
+from attentive_lens.scoring.paired import Paired
 from attentive_lens.workspace import Run, Workspace
 
 NETWORK = "network"
@@ -78,7 +79,7 @@ class RunsTable:
 
 @dataclass(frozen=True)
 class RunsCompared:
-    """Two runs: what their plans differ in, their rows, and what to make of the difference."""
+    """Two runs: what their plans differ in, their rows, what to make of the difference, and image by image."""
 
     one: RunRow
     other: RunRow
@@ -86,6 +87,7 @@ class RunsCompared:
     points: float | None
     chance: float | None
     advice: str
+    paired: Paired | None = None
 
 
 @dataclass(frozen=True)

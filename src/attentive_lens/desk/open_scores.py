@@ -47,7 +47,17 @@ class OpenScores:
         view = self._runs.view
         if view is None or not view.has_model or view.state == "training":
             return
-        key = (view.number, self.on)
+        self._have((view.number, self.on))
+
+    def of(self, run: int) -> Scores | None:
+        """Scores of another run on the set in view; asked for where they are not known, `ready` follows."""
+        key = (run, self.on)
+        if key not in self.known:
+            self._have(key)
+        return self.known.get(key)
+
+    def _have(self, key: tuple[int, str]) -> None:
+        """Have a run scored on a set, unless it is."""
         if key in self.known:
             self.ready.emit()
         elif key not in self._under_way:

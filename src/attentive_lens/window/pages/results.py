@@ -14,6 +14,7 @@ from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.basics import EmptyState, button, label, panel, view_button
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.results.against import AgainstView
 from attentive_lens.window.results.classes import ClassesView
 from attentive_lens.window.results.confidence import ConfidenceView
 from attentive_lens.window.session import Session
@@ -24,6 +25,7 @@ VIEWS = {
     "matrix": "Which class was taken for which.",
     "classes": "Precision, recall and F1 of every class, and the curves of one.",
     "confidence": "How sure answers are, whether they may be, and what withholding unsure ones costs.",
+    "against": "Another run's mistakes: fixed, newly made, or still there.",
 }
 """What is seen of the scores, in the order of the stack, and the tips."""
 
@@ -103,11 +105,12 @@ class ResultsPage(Page):
         self.matrix.setToolTip("Click a cell to see its images. Ctrl and the wheel, + and − zoom; 0 fits the card.")
         self.matrix.chosen.connect(lambda *_: self._show_images())
         inside.addWidget(self.matrix)
-        self.classes, self.confidence = ClassesView(), ConfidenceView()
+        self.classes, self.confidence, self.against = ClassesView(), ConfidenceView(), AgainstView(session)
+        self.against.asked.connect(self._show_changed)
         self.classes.chosen.connect(self._show_class)
         self.confidence.asked.connect(self._show_by_confidence)
         self.shown = QStackedWidget()
-        for view in (frame, self.classes, self.confidence):
+        for view in (frame, self.classes, self.confidence, self.against):
             self.shown.addWidget(view)
         left.addWidget(self.shown, 1)
 
@@ -218,6 +221,8 @@ class ResultsPage(Page):
             self.classes.show_scores(table)
         elif self.shown.currentWidget() is self.confidence:
             self.confidence.show_scores(table)
+        elif self.shown.currentWidget() is self.against:
+            self.against.list_runs()
         if self.matrix.current is None:
             self._show_wrong()
         else:
@@ -268,6 +273,20 @@ class ResultsPage(Page):
         self.cell_title.setText(f"{kind.capitalize()}: {thousands(len(wanted))} images")
         group = Group(f"{thousands(len(wanted))} images", "", tuple(a.image - 1 for a in wanted), captions)
         self.sheet.show_groups(self.session.images.pixels, (group,) if wanted else ())
+        self.action_changed.emit()
+
+    def _show_changed(self, words: str, numbers: tuple[int, ...]) -> None:
+        """Images that another run answered otherwise, or as wrongly, with what this one says."""
+        table = self.session.scores.current
+        if table is None:
+            return
+        self.matrix.choose_none()
+        wanted = set(numbers)
+        chosen = [(a.probability, a.image) for a in table.answers if a.image in wanted]
+        said = {a.image: table.classes[a.said] for a in table.answers}
+        self.cell_title.setText(f"{words} against run {self.against.other.currentData()}")
+        title = f"{thousands(len(chosen))} images"
+        self.sheet.show_groups(self.session.images.pixels, self._groups([(title, chosen)] if chosen else [], said))
         self.action_changed.emit()
 
     def _loss_word(self, function: str) -> str:

@@ -1,0 +1,141 @@
+"""The run in view against another one, image by image: what it fixes, what it breaks, and whether that is chance."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+)
+
+from attentive_lens.scoring.paired import Paired, in_words, paired
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.session import Session
+
+HEADS = ("class", "images", "fixed", "newly broken", "still wrong")
+KINDS = {
+    "Fixed": "Images that the other run answers wrongly and this one rightly.",
+    "Newly broken": "Images that the other run answers rightly and this one wrongly.",
+    "Still wrong": "Images that both answer wrongly.",
+}
+
+
+class AgainstView(QFrame):
+    """Another run, and what became of its mistakes.
+
+    Signals
+    -------
+    asked
+        Images of one of `KINDS` are to be shown: its words, and their numbers.
+    """
+
+    asked = pyqtSignal(str, tuple)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.found: Paired | None = None
+        self.setProperty("role", "panel")
+        self.setObjectName("against view")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 12, 16, 12)
+        inside.setSpacing(8)
+        row = QHBoxLayout()
+        row.addWidget(label("Against", "faint"))
+        self.other = QComboBox()
+        self.other.setObjectName("against run")
+        self.other.setAccessibleName("the other run")
+        self.other.setToolTip("The run whose mistakes are looked at: what does the one in view make of them?")
+        self.other.setFont(look.font())
+        self.other.currentIndexChanged.connect(self.refresh)
+        row.addWidget(self.other, 1)
+        inside.addLayout(row)
+        self.says = label(name="against says")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.kinds = {}
+        for words, tip in KINDS.items():
+            self.kinds[words] = button(words, f"show {words.lower()}", tip, partial(self._ask, words))
+            row.addWidget(self.kinds[words])
+        row.addStretch()
+        inside.addLayout(row)
+        self.table = QTableWidget()
+        self.table.setObjectName("against table")
+        self.table.setAccessibleName("changes by class")
+        self.table.setFont(look.font())
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+        self.table.setShowGrid(False)
+        for header in (self.table.verticalHeader(), self.table.horizontalHeader()):
+            if header is not None:
+                header.setFont(look.font(look.SMALL))
+        down = self.table.verticalHeader()
+        if down is not None:
+            down.hide()
+            down.setDefaultSectionSize(26)
+        inside.addWidget(self.table, 1)
+
+    def list_runs(self) -> None:
+        """The other runs that have a model; the one chosen stays."""
+        before, runs = self.other.currentData(), self.session.runs
+        self.other.blockSignals(True)
+        self.other.clear()
+        for number, view in sorted(runs.views.items()):
+            if number != runs.current and view.has_model:
+                self.other.addItem(f"run {number} · {view.name}", number)
+        self.other.setCurrentIndex(max(0, self.other.findData(before)))
+        self.other.blockSignals(False)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show what is known; the other run is scored where it is not."""
+        scores, current, number = self.session.scores, self.session.runs.current, self.other.currentData()
+        self.found = None
+        if number is None or current is None:
+            self.says.setText("There is no other run with a model to compare with.")
+        elif scores.current is None or (theirs := scores.of(int(number))) is None:
+            self.says.setText(scores.problem or f"Scoring run {number} …")
+        else:
+            self.found = paired(theirs, scores.current)
+            self.says.setText(in_words(self.found, int(number), current))
+        self._fill()
+
+    def _fill(self) -> None:
+        found = self.found
+        counts = (len(found.fixed), len(found.broken), len(found.still_wrong)) if found is not None else (0, 0, 0)
+        for (words, each), count in zip(self.kinds.items(), counts, strict=True):
+            each.setText(f"{words} · {count}" if found is not None else words)
+            each.setEnabled(count > 0)
+        rows = found.by_class if found is not None else ()
+        self.table.setColumnCount(len(HEADS))
+        self.table.setRowCount(len(rows))
+        for column, head in enumerate(HEADS):
+            item = QTableWidgetItem(head)
+            side = Qt.AlignmentFlag.AlignRight if column else Qt.AlignmentFlag.AlignLeft
+            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+            self.table.setHorizontalHeaderItem(column, item)
+            for place, of in enumerate(rows):
+                figure = (of.name, of.images, of.fixed, of.broken, of.still_wrong)[column]
+                cell = QTableWidgetItem(f"{figure}" if figure else "–")
+                cell.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+                self.table.setItem(place, column, cell)
+        across = self.table.horizontalHeader()
+        if across is not None:
+            across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+
+    def _ask(self, words: str) -> None:
+        if self.found is not None:
+            found = self.found
+            numbers = dict(zip(KINDS, (found.fixed, found.broken, found.still_wrong), strict=True))[words]
+            self.asked.emit(words, numbers)
