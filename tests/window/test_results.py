@@ -10,6 +10,8 @@ from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.requests.slices import FindSlices
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.scoring.measures import overview, per_class, withheld
 from attentive_lens.scoring.paired import paired
@@ -125,3 +127,18 @@ def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFr
             assert set(places(frame)) == {number - 1 for number in numbers}
     fixed = [int(table.item(row, 2).text().replace("–", "0")) for row in range(table.rowCount())]
     assert sum(fixed) == len(found.fixed)
+
+
+def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "slices of scores")
+    table, says = child(frame, QTableWidget, "slices table"), child(frame, QLabel, "slices say")
+    qtbot.waitUntil(lambda: "slices" in says.text(), timeout=30_000)
+    found = finish(carry_out(FindSlices(str(frame.session.workspace.folder), 1)))
+    answers = {answer.image: answer for answer in scores_of(frame).answers}
+    assert table.rowCount() == len(found.slices)
+    assert "folder" not in {each.by for each in found.slices}, "each holds one class"
+    for row, each in enumerate(found.slices[:3]):
+        table.selectRow(row)
+        assert [table.item(row, column).text() for column in range(3)] == [each.by, each.name, str(each.right.of)]
+        assert set(places(frame)) == {number - 1 for number in each.members.tolist()}
+        assert each.right.count == sum(answers[n].said == answers[n].true for n in each.members.tolist())

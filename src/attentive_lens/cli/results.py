@@ -18,6 +18,7 @@ from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
 from attentive_lens.scoring.measures import Bin, Confusion, OfClass, Overview
+from attentive_lens.scoring.slices import Slice
 from attentive_lens.training.journal import EpochEvent
 
 
@@ -221,6 +222,7 @@ class ScoresOfRun:
     calibration: tuple[Bin, ...]
     calibration_error: float | None
     temperature: float | None
+    slices: tuple[Slice, ...]
 
 
 @dataclass(frozen=True)

@@ -11,15 +11,19 @@ from rich.table import Column, Table
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
 from attentive_lens.cli.results import Mistake, ScoresOfRun
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.cautions import cautions_of, changed_since, judged_by_test
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.scores import Scores
+from attentive_lens.scoring.slices import Slice
 
 MOST = 20
 """Wrong images, and pairs of classes, that are printed."""
+CUTS = ("all", "brightness", "contrast", "sharpness", "size in pixels", "shape", "folder", "format")
 MOST_CLASSES = 12
 """Classes up to which the confusion matrix is printed; of more its pairs are."""
 
@@ -30,6 +34,13 @@ def score(
     workspace: InWorkspace,
     run: OfRun,
     on: OnSet = "validation",
+    by: Annotated[
+        str,
+        typer.Option(
+            metavar="WORD",
+            help="Slices: all, brightness, contrast, sharpness, size in pixels, shape, folder or format.",
+        ),
+    ] = "",
     folder: Annotated[
         Path | None, typer.Option("--out", metavar="FOLDER", help="Write scores.json and every answer as CSV there.")
     ] = None,
@@ -41,6 +52,8 @@ def score(
     from attentive_lens.workspace import Workspace
 
     check_set(on)
+    if by and by not in CUTS:
+        raise unknown_word("--by", by, frozenset(CUTS))
     scores = watched(carry_out(Score(str(workspace), run, on)), "scoring")
     place = Workspace.open(workspace)
     now = collection(place, place.run(run).plan())
@@ -70,6 +83,7 @@ def score(
         measures.calibration(scores) if scores.output != "none" else (),
         measures.calibration_error(scores) if scores.output != "none" else None,
         scores.temperature,
+        _slices(workspace, run, on, by) if by else (),
     )
     if folder is not None:
         from attentive_lens.desk.exporting import write_scores
@@ -81,6 +95,14 @@ def score(
     _say(told, scores)
     for caution in cautions_of(place, place.run(run), scores, relabelled, RunReader(place.run(run)).view().best):
         out.print(caution)
+
+
+def _slices(workspace: Path, run: int, on: str, by: str) -> tuple[Slice, ...]:
+    """Those that were asked for; corrected for all that were tried."""
+    from attentive_lens.desk.tasks import carry_out
+
+    found = watched(carry_out(FindSlices(str(workspace), run, on)), "cutting into slices")
+    return tuple(each for each in found.slices if by in ("all", each.by))
 
 
 def percent(share: Share) -> str:
@@ -132,6 +154,12 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
     if told.calibration_error is not None:
         cooler = f"; a temperature of {told.temperature:.2f} would fit them" if told.temperature is not None else ""
         out.print(f"answers are off by {told.calibration_error:.1%} from how sure they are{cooler}")
+    if told.slices:
+        table = Table("cut by", "part", "right", "others", "chance", box=None)
+        for cut in told.slices[:MOST]:
+            others = "–" if cut.others is None else f"{cut.others:.1%}"
+            table.add_row(cut.by, cut.name, f"{percent(cut.right)} of {cut.right.of}", others, f"{cut.p_value:.2g}")
+        out.print(table)
     for entry in told.wrong[:MOST]:
         out.print(
             f"  image {entry.image}: said {entry.said} ({entry.probability:.2f}), true {entry.true} · {entry.file}",

@@ -60,6 +60,7 @@ from attentive_lens.desk.requests.inspecting import (
 from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
+from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 
 REQUESTS: dict[str, type[Request[object]]] = {
     request.__name__: request
@@ -73,6 +74,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Augment,
         FindFaults,
         Score,
+        FindSlices,
         ProbeBase,
         PricePlan,
         SweepRates,
@@ -116,6 +118,7 @@ __all__ = [
     "FaultsFound",
     "Filters",
     "FindFaults",
+    "FindSlices",
     "FirstFilters",
     "FirstFiltersOf",
     "Layer",
@@ -149,6 +152,7 @@ __all__ = [
     "ResizeModesShown",
     "Score",
     "Skipped",
+    "SlicesFound",
     "SmallestCover",
     "SweepRates",
     "Tried",

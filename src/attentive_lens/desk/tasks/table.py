@@ -16,6 +16,7 @@ from attentive_lens.desk.tasks import (
     models,
     pricing,
     probing,
+    slicing,
     sweeping,
 )
 
@@ -30,6 +31,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.Augment: images.augmented,
     ask.FindFaults: looking.find,
     ask.Score: models.score,
+    ask.FindSlices: slicing.find_slices,
     ask.ProbeBase: probing.probe,
     ask.PricePlan: pricing.price,
     ask.SweepRates: sweeping.sweep_rates,

@@ -17,6 +17,7 @@ from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.results.against import AgainstView
 from attentive_lens.window.results.classes import ClassesView
 from attentive_lens.window.results.confidence import ConfidenceView
+from attentive_lens.window.results.slices import SlicesView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
@@ -25,6 +26,7 @@ VIEWS = {
     "matrix": "Which class was taken for which.",
     "classes": "Precision, recall and F1 of every class, and the curves of one.",
     "confidence": "How sure answers are, whether they may be, and what withholding unsure ones costs.",
+    "slices": "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
     "against": "Another run's mistakes: fixed, newly made, or still there.",
 }
 """What is seen of the scores, in the order of the stack, and the tips."""
@@ -107,10 +109,12 @@ class ResultsPage(Page):
         inside.addWidget(self.matrix)
         self.classes, self.confidence, self.against = ClassesView(), ConfidenceView(), AgainstView(session)
         self.against.asked.connect(self._show_changed)
+        self.slices = SlicesView(session)
+        self.slices.chosen.connect(self._show_slice)
         self.classes.chosen.connect(self._show_class)
         self.confidence.asked.connect(self._show_by_confidence)
         self.shown = QStackedWidget()
-        for view in (frame, self.classes, self.confidence, self.against):
+        for view in (frame, self.classes, self.confidence, self.slices, self.against):
             self.shown.addWidget(view)
         left.addWidget(self.shown, 1)
 
@@ -221,6 +225,8 @@ class ResultsPage(Page):
             self.classes.show_scores(table)
         elif self.shown.currentWidget() is self.confidence:
             self.confidence.show_scores(table)
+        elif self.shown.currentWidget() is self.slices:
+            self.slices.refresh()
         elif self.shown.currentWidget() is self.against:
             self.against.list_runs()
         if self.matrix.current is None:
@@ -277,16 +283,26 @@ class ResultsPage(Page):
 
     def _show_changed(self, words: str, numbers: tuple[int, ...]) -> None:
         """Images that another run answered otherwise, or as wrongly, with what this one says."""
+        self._show_numbered(f"{words} against run {self.against.other.currentData()}", numbers)
+
+    def _show_slice(self, words: str, numbers: tuple[int, ...]) -> None:
+        """Images of a slice, wrong ones first."""
+        self._show_numbered(words, numbers)
+
+    def _show_numbered(self, words: str, numbers: tuple[int, ...]) -> None:
         table = self.session.scores.current
         if table is None:
             return
         self.matrix.choose_none()
         wanted = set(numbers)
-        chosen = [(a.probability, a.image) for a in table.answers if a.image in wanted]
+        parts = []
+        for title, right in (("wrong", False), ("right", True)):
+            of_it = [a for a in table.answers if a.image in wanted and (a.said == a.true) == right]
+            if of_it:
+                parts.append((f"{thousands(len(of_it))} {title}", [(a.probability, a.image) for a in of_it]))
         said = {a.image: table.classes[a.said] for a in table.answers}
-        self.cell_title.setText(f"{words} against run {self.against.other.currentData()}")
-        title = f"{thousands(len(chosen))} images"
-        self.sheet.show_groups(self.session.images.pixels, self._groups([(title, chosen)] if chosen else [], said))
+        self.cell_title.setText(words)
+        self.sheet.show_groups(self.session.images.pixels, self._groups(parts, said))
         self.action_changed.emit()
 
     def _loss_word(self, function: str) -> str:

@@ -1,0 +1,117 @@
+"""Parts of a set by what their images are like, and which of them are answered worse than the rest, beyond chance.
+
+Chance: the probability that so few of a slice's images are right if those right were dealt out at random, exact
+(Fisher 1935, one side), times as many slices as are tried and left, in the order of Holm (1979).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.scoring.measures import Share
+
+PARTS = 4
+"""Into which images are cut by a number: quarters of about as many."""
+FEWEST = 8
+"""Images that a slice must have."""
+MOST_VALUES = 200
+"""Values of a word by which slices are made, the most frequent."""
+
+
+@dataclass(frozen=True)
+class Slice:
+    """Some images of a set.
+
+    Attributes
+    ----------
+    by, name : str
+        What they were cut by, and which part this is.
+    right : Share
+        Answered rightly, of how many.
+    others : float or None
+        Part of all other images answered rightly.
+    p_value : float
+        That chance alone does so badly, corrected for all slices that were tried.
+    members : ndarray, M int64
+        Their numbers in the catalogue.
+    """
+
+    by: str
+    name: str
+    right: Share
+    others: float | None
+    p_value: float
+    members: NDArray[np.int64]
+
+
+def slices_of(
+    numbers: NDArray[np.int64], right: NDArray[np.bool_], values: Mapping[str, NDArray[np.float64] | NDArray[np.str_]]
+) -> tuple[Slice, ...]:
+    """Every slice with enough images, the least likely by chance first.
+
+    Parameters
+    ----------
+    numbers : ndarray, N int64
+        The images' numbers in the catalogue.
+    right : ndarray, N bool
+        Whether each was answered rightly.
+    values : mapping
+        What to cut by → a number or a word for each image, N. Images without a finite number are in no part of it.
+    """
+    parts = [(by, name, place) for by, column in values.items() for name, place in _parts(column)]
+    parts = [(by, name, place) for by, name, place in parts if FEWEST <= place.sum() < len(right)]
+    raw = np.array([_chance(right, place) for _, _, place in parts])
+    corrected = _holm(raw)
+    found = []
+    for (by, name, place), chance in zip(parts, corrected, strict=True):
+        outside = ~place
+        found.append(
+            Slice(
+                by,
+                name,
+                Share.made(int(right[place].sum()), int(place.sum())),
+                float(right[outside].mean()) if outside.any() else None,
+                float(chance),
+                numbers[place],
+            )
+        )
+    order = sorted(range(len(found)), key=lambda k: (raw[k], found[k].right.value or 0.0))
+    return tuple(found[k] for k in order)
+
+
+def _parts(column: NDArray[np.float64] | NDArray[np.str_]) -> list[tuple[str, NDArray[np.bool_]]]:
+    if column.dtype.kind in "US":
+        words, counts = np.unique(column, return_counts=True)
+        most = words[np.argsort(-counts, kind="stable")][:MOST_VALUES]
+        return [(str(word), column == word) for word in most] if len(words) > 1 else []
+    values = column.astype(np.float64)
+    known = np.isfinite(values)
+    if not known.any():
+        return []
+    edges = np.unique(np.quantile(values[known], np.linspace(0, 1, PARTS + 1)))
+    if len(edges) < 3:
+        return []
+    places = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, len(edges) - 2)
+    return [(f"{edges[k]:.3g} to {edges[k + 1]:.3g}", known & (places == k)) for k in range(len(edges) - 1)]
+
+
+def _chance(right: NDArray[np.bool_], place: NDArray[np.bool_]) -> float:
+    """That a random slice of this size has no more right answers."""
+    from scipy.stats import hypergeom  # only here: it takes half a second to import
+
+    return float(hypergeom.cdf(int(right[place].sum()), len(right), int(right.sum()), int(place.sum())))
+
+
+def _holm(raw: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Corrected for all of them."""
+    order, count = np.argsort(raw, kind="stable"), len(raw)
+    out = np.empty(count)
+    highest = 0.0
+    for rank, place in enumerate(order):
+        highest = max(highest, min(1.0, raw[place] * (count - rank)))
+        out[place] = highest
+    return out

@@ -1,0 +1,120 @@
+"""Parts of a set that are answered worse than the rest: found by themselves, and each leads to its images."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
+
+from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
+from attentive_lens.scoring.slices import Slice
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import percent
+
+HEADS = ("cut by", "part", "images", "right", "others", "chance")
+SURE = 0.05
+
+
+class SlicesView(QFrame):
+    """A row a slice, the least likely by chance first.
+
+    Signals
+    -------
+    chosen
+        A slice whose images are to be shown: its words, and their numbers.
+    """
+
+    chosen = pyqtSignal(str, tuple)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.slices: tuple[Slice, ...] = ()
+        self._asked: tuple[object, ...] = ()
+        self.setProperty("role", "panel")
+        self.setObjectName("slices view")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 12, 16, 12)
+        inside.setSpacing(8)
+        self.says = label(name="slices say")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
+        self.table = QTableWidget()
+        self.table.setObjectName("slices table")
+        self.table.setAccessibleName("slices")
+        self.table.setFont(look.font())
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setShowGrid(False)
+        self.table.setToolTip("A row shows the slice's images. Chance is corrected for all slices that were tried.")
+        self.table.itemSelectionChanged.connect(self._choose)
+        for header in (self.table.verticalHeader(), self.table.horizontalHeader()):
+            if header is not None:
+                header.setFont(look.font(look.SMALL))
+        down = self.table.verticalHeader()
+        if down is not None:
+            down.hide()
+            down.setDefaultSectionSize(26)
+        inside.addWidget(self.table, 1)
+
+    def refresh(self) -> None:
+        """Have the slices of the run and set in view found, once."""
+        runs, scores = self.session.runs, self.session.scores
+        if runs.current is None or scores.current is None:
+            return
+        at = (runs.current, scores.on, id(scores.current))
+        if at == self._asked:
+            return
+        self._asked = at
+        self._show((), "Cutting the set …")
+        request = FindSlices(self.session.place, runs.current, scores.on)
+        self.session.ask(request, self._found, lambda words: self._show((), words), priority=4, scope="slices")
+
+    def _found(self, found: SlicesFound) -> None:
+        worse = [each for each in found.slices if each.p_value < SURE]
+        words = (
+            f"{len(worse)} of {len(found.slices)} slices are answered worse than the rest, beyond chance."
+            if worse
+            else f"None of {len(found.slices)} slices is answered worse than the rest beyond chance."
+        )
+        self._show(found.slices, words if found.slices else "There are too few images to cut into slices.")
+
+    def _show(self, slices: tuple[Slice, ...], words: str) -> None:
+        self.slices = slices
+        self.says.setText(words)
+        self.table.blockSignals(True)
+        self.table.clearSelection()
+        self.table.setColumnCount(len(HEADS))
+        self.table.setRowCount(len(slices))
+        for column, head in enumerate(HEADS):
+            side = Qt.AlignmentFlag.AlignLeft if column < 2 else Qt.AlignmentFlag.AlignRight
+            item = QTableWidgetItem(head)
+            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+            self.table.setHorizontalHeaderItem(column, item)
+            for place, each in enumerate(slices):
+                cell = QTableWidgetItem(_cells(each)[column])
+                cell.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+                if each.p_value < SURE:
+                    cell.setForeground(look.theme.colour("vermilion"))
+                self.table.setItem(place, column, cell)
+        across = self.table.horizontalHeader()
+        if across is not None:
+            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+            across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
+        self.table.blockSignals(False)
+
+    def _choose(self) -> None:
+        rows = {item.row() for item in self.table.selectedItems()}
+        if len(rows) == 1:
+            each = self.slices[rows.pop()]
+            self.chosen.emit(f"{each.by}: {each.name}", tuple(each.members.tolist()))
+
+
+def _cells(each: Slice) -> tuple[str, ...]:
+    right, low, high = each.right.value, each.right.low, each.right.high
+    within = f"{percent(right)}  {low * 100:.0f}–{high * 100:.0f}" if None not in (right, low, high) else "–"  # type: ignore[arg-type,operator]
+    others = percent(each.others) if each.others is not None else "–"
+    chance = "< 0.001" if each.p_value < 0.001 else f"{each.p_value:.3f}" if each.p_value < 1 else "1"
+    return each.by, each.name, str(each.right.of), within, others, chance
