@@ -75,6 +75,13 @@ class ResultsPage(Page):
             head.addWidget(set_button)
             self.set_buttons[name] = set_button
         left.addLayout(head)
+        self.measures = label(role="faint", name="results measures")
+        self.measures.setWordWrap(True)
+        self.measures.setToolTip(
+            "The interval within which the accuracy lies with 95 %; the true class among the k surest; means over the"
+            " classes of recall and of F1; and what always saying the largest class would get."
+        )
+        left.addWidget(self.measures)
         self.problem = label(role="warn", name="results problem")
         self.problem.setWordWrap(True)
         left.addWidget(self.problem)
@@ -87,13 +94,6 @@ class ResultsPage(Page):
         )
         row.addWidget(self.relabelled)
         left.addLayout(row)
-        self.measures = label(role="faint", name="results measures")
-        self.measures.setWordWrap(True)
-        self.measures.setToolTip(
-            "The interval within which the accuracy lies with 95 %; the true class among the k surest; means over the"
-            " classes of recall and of F1; and what always saying the largest class would get."
-        )
-        left.addWidget(self.measures)
         row = QHBoxLayout()
         row.setSpacing(16)
         self.views = {}
