@@ -16,7 +16,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Run, Workspace
 
 
-def told_done(run: Run, epochs: int, accuracy: float, planned: int) -> None:
+def told_done(run: Run, epochs: int, accuracy: float, planned: int, state: str = "") -> None:
     """A run's journal as training writes it."""
     from attentive_lens.training.journal import Journal
 
@@ -26,7 +26,7 @@ def told_done(run: Run, epochs: int, accuracy: float, planned: int) -> None:
             figures = {"accuracy": accuracy, "loss": 1 - accuracy}
             journal.write("epoch", epoch=epoch, training=figures, validation=figures, best=True,
                           learning_rate=0.1, seconds=1.0, waited=0.0)  # fmt: skip
-        state = "done" if epochs >= planned else "stopped"
+        state = state or ("done" if epochs >= planned else "stopped")
         journal.write("end", state=state, epochs=epochs, seconds=1.0, weights_sha256="")
 
 
@@ -108,6 +108,18 @@ def test_repeating_goes_on_with_interrupted_runs_first(station: Workspace) -> No
     told_done(station.claim_run(plan), 8, 0.5, 8)
     assert seeds_left(station, plan, 4) == (5, plan.seed + 1, plan.seed + 2)
     assert seeds_left(station, plan, 1) == ()
+    told_done(station.claim_run(replace(plan, seed=9)), 2, 0.5, 8, "failed")
+    assert seeds_left(station, plan, 3) == (5, 9)
     found = run_of(station, replace(plan, seed=5, name="another"))
     assert found is not None
     assert found.number == 2
+
+
+def test_a_run_that_goes_on_leaves_the_queue_and_forgets_an_old_word(station: Workspace) -> None:
+    plan = plans(1)[0]
+    run = station.claim_run(plan)
+    run.wait()
+    run.ask("pause")
+    taken, begun = Turn(station, plan).take()
+    assert (taken.number, begun) == (run.number, True)
+    assert (taken.is_waiting(), taken.asked()) == (False, "")

@@ -19,13 +19,14 @@ from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.ranks import ALONE, PIECE_WORK, Cut, Ranks
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.images.feeding import Feed
+from attentive_lens.images.feeding import Batch, Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.augmentation import STEPS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.training.averaging import AVERAGING
 from attentive_lens.training.learner import Classifier, SharedFault
+from attentive_lens.training.team import follow
 
 T = TypeVar("T")
 SIZES = (2, 4, 8)
@@ -196,3 +197,60 @@ def test_numbers_that_run_away_in_one_process_are_told_alike_by_all() -> None:
 
     for words in in_team(2, away):
         assert "began in the images themselves" in words
+
+
+class Told(Ranks):
+    """A team whose first process has said all it will say."""
+
+    def __init__(self, *words: dict[str, Any]) -> None:
+        self.words = [*words, {"do": "end"}]
+
+    def hear(self) -> dict[str, Any]:
+        return self.words.pop(0)
+
+
+def test_who_follows_does_what_the_first_says_and_no_more() -> None:
+    done: list[Any] = []
+
+    class Noted:
+        rates: Any = ()
+
+        def learn(self, batch: Batch, context: StepContext, batches: int) -> None:
+            done.append((context.epoch, context.batch, batches, self.rates, float(batch.images[0, 0, 0, 0])))
+            if context.batch == 1:
+                raise SharedFault("Training stopped", "numbers ran away", "Lower the rate")
+
+        def before_evaluation(self, fraction: float) -> None:
+            done.append(fraction)
+
+        def evaluate(self, *held_out: Any) -> Any:
+            return held_out
+
+        def on_epoch_end(self, validation: Any) -> None:
+            done.append(validation)
+
+    with ThreadPool(1) as pool:
+        _, feed = learner_of(ALONE, pool)
+    first = {epoch: [float(batch.images[0, 0, 0, 0]) for batch in feed.epoch(epoch)] for epoch in (0, 1)}
+
+    def step(epoch: int, batch: int, rates: list[list[float]]) -> dict[str, Any]:
+        return {"do": "learn", "epoch": epoch, "batch": batch, "batches": 4, "rates": rates}
+
+    team = Told(
+        step(0, 0, []),
+        step(0, 1, [[1, 0.5]]),
+        {"do": "before evaluation", "fraction": 0.25},
+        {"do": "evaluate"},
+        {"do": "epoch end"},
+        step(1, 2, [[1, 0.5]]),
+        {"do": "epoch end"},
+    )
+    follow(team, Noted(), feed, ("images", "labels"))  # type: ignore[arg-type]
+    assert done == [
+        (0, 0, 4, (), first[0][0]),
+        (0, 1, 4, ((1, 0.5),), first[0][1]),
+        0.25,
+        ("images", "labels"),
+        (1, 2, 4, ((1, 0.5),), first[1][2]),
+        None,
+    ]

@@ -33,7 +33,6 @@ from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import MEASURES
-from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
@@ -399,12 +398,3 @@ def test_a_run_is_queued_behind_the_one_that_trains_and_begins_by_itself(qtbot: 
     frame.session.runs.steer("stop")
     qtbot.waitUntil(lambda: frame.session.runs.views[3].state == "done", timeout=60_000)
     qtbot.waitUntil(lambda: not reap_children(), timeout=20_000)
-
-
-def test_the_stage_is_painted_in_the_dark_theme_too(qtbot: QtBot, frame: Frame) -> None:
-    for name in ("dark", "light"):
-        frame.change_theme()
-        assert look.theme is look.THEMES[name]
-        for view in ("layers view", "answers view", "curves view"):
-            click(qtbot, frame, view)
-            assert not frame.grab().isNull()
