@@ -4,21 +4,20 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
 )
 
 from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.session import Session
 
 HEADS = ("class", "images", "fixed", "newly broken", "still wrong")
@@ -70,20 +69,8 @@ class AgainstView(QFrame):
             row.addWidget(self.kinds[words])
         row.addStretch()
         inside.addLayout(row)
-        self.table = QTableWidget()
-        self.table.setObjectName("against table")
-        self.table.setAccessibleName("changes by class")
-        self.table.setFont(look.font())
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table = table("against table", "changes by class", "What became of each class's images.")
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        self.table.setShowGrid(False)
-        for header in (self.table.verticalHeader(), self.table.horizontalHeader()):
-            if header is not None:
-                header.setFont(look.font(look.SMALL))
-        down = self.table.verticalHeader()
-        if down is not None:
-            down.hide()
-            down.setDefaultSectionSize(26)
         inside.addWidget(self.table, 1)
 
     def list_runs(self) -> None:
@@ -120,16 +107,11 @@ class AgainstView(QFrame):
         rows = found.by_class if found is not None else ()
         self.table.setColumnCount(len(HEADS))
         self.table.setRowCount(len(rows))
-        for column, head in enumerate(HEADS):
-            item = QTableWidgetItem(head)
-            side = Qt.AlignmentFlag.AlignRight if column else Qt.AlignmentFlag.AlignLeft
-            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
-            self.table.setHorizontalHeaderItem(column, item)
+        for column, name in enumerate(HEADS):
+            self.table.setHorizontalHeaderItem(column, head(name, not column))
             for place, of in enumerate(rows):
                 figure = (of.name, of.images, of.fixed, of.broken, of.still_wrong)[column]
-                cell = QTableWidgetItem(f"{figure}" if figure else "–")
-                cell.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
-                self.table.setItem(place, column, cell)
+                self.table.setItem(place, column, Cell(f"{figure}" if figure else "–", figure))
         across = self.table.horizontalHeader()
         if across is not None:
             across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)

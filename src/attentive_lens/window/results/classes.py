@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
 )
 
 from attentive_lens.scoring.curves import curves_of
 from attentive_lens.scoring.measures import OfClass, Share, per_class
 from attentive_lens.scoring.scores import Scores
-from attentive_lens.window import look
+from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 
 HEADS = ("class", "precision", "recall", "F1", "images", "sure", "most taken for")
@@ -29,23 +26,6 @@ TIPS = {
     "sure": "Mean probability of the answer over its images.",
     "most taken for": "The class it is most often said to be, and how often.",
 }
-
-
-class _Cell(QTableWidgetItem):
-    """Sorted by a value of its own; without one it comes last."""
-
-    def __init__(self, words: str, value: float | str | None) -> None:
-        super().__init__(words)
-        self.value = value
-        self.setFlags(Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled)
-        if not isinstance(value, str):
-            self.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-
-    def __lt__(self, other: QTableWidgetItem) -> bool:
-        theirs = other.value if isinstance(other, _Cell) else None
-        if self.value is None or theirs is None:
-            return self.value is not None
-        return str(self.value) < str(theirs) if isinstance(self.value, str) else float(self.value) < float(theirs)
 
 
 class ClassesView(QFrame):
@@ -65,22 +45,9 @@ class ClassesView(QFrame):
         self.setObjectName("classes view")
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
-        self.table = QTableWidget()
-        self.table.setObjectName("classes table")
-        self.table.setAccessibleName("classes")
-        self.table.setFont(look.font())
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.table.setShowGrid(False)
-        self.table.setToolTip("A click on a head sorts; a row shows the class's mistakes and its curves.")
+        tip = "A click on a head sorts; a row shows the class's mistakes and its curves."
+        self.table = table("classes table", "classes", tip, one_row=True)
         self.table.itemSelectionChanged.connect(self._choose)
-        for header in (self.table.verticalHeader(), self.table.horizontalHeader()):
-            if header is not None:
-                header.setFont(look.font(look.SMALL))
-        down = self.table.verticalHeader()
-        if down is not None:
-            down.hide()
-            down.setDefaultSectionSize(26)
         inside.addWidget(self.table, 3)
         row = QHBoxLayout()
         self.precision = UnitSquare("Precision", "recall", "precision", "precision curve")
@@ -101,13 +68,8 @@ class ClassesView(QFrame):
         self.table.setSortingEnabled(False)
         self.table.setColumnCount(len(HEADS))
         self.table.setRowCount(len(rows))
-        for column, head in enumerate(HEADS):
-            item = QTableWidgetItem(head)
-            item.setToolTip(TIPS.get(head, ""))
-            words = head in ("class", "most taken for")
-            item.setTextAlignment(
-                (Qt.AlignmentFlag.AlignLeft if words else Qt.AlignmentFlag.AlignRight) | Qt.AlignmentFlag.AlignVCenter
-            )
+        for column, words in enumerate(HEADS):
+            item = head(words, words in ("class", "most taken for"), TIPS.get(words, ""))
             self.table.setHorizontalHeaderItem(column, item)
         for place, each in enumerate(rows):
             for column, cell in enumerate(_cells(each)):
@@ -158,15 +120,15 @@ class ClassesView(QFrame):
         self.found.show_lines((guess, Line(by_false)) if known else (), area)
 
 
-def _cells(each: OfClass) -> list[_Cell]:
+def _cells(each: OfClass) -> list[Cell]:
     return [
-        _Cell(each.name, each.name),
-        _Cell(_share(each.precision), each.precision.value),
-        _Cell(_share(each.recall), each.recall.value),
-        _Cell("–" if each.f1 is None else f"{each.f1:.3f}", each.f1),
-        _Cell(f"{each.support}", each.support),
-        _Cell("–" if each.confidence is None else f"{each.confidence:.2f}", each.confidence),
-        _Cell(f"{each.taken_for} · {each.taken}" if each.taken else "", each.taken_for or "\uffff"),
+        Cell(each.name, each.name),
+        Cell(_share(each.precision), each.precision.value),
+        Cell(_share(each.recall), each.recall.value),
+        Cell("–" if each.f1 is None else f"{each.f1:.3f}", each.f1),
+        Cell(f"{each.support}", each.support),
+        Cell("–" if each.confidence is None else f"{each.confidence:.2f}", each.confidence),
+        Cell(f"{each.taken_for} · {each.taken}" if each.taken else "", each.taken_for or "\uffff"),
     ]
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QFrame, QHeaderView, QVBoxLayout
 
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.scoring.slices import Slice
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
 
@@ -40,23 +41,9 @@ class SlicesView(QFrame):
         self.says = label(name="slices say")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)
-        self.table = QTableWidget()
-        self.table.setObjectName("slices table")
-        self.table.setAccessibleName("slices")
-        self.table.setFont(look.font())
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setShowGrid(False)
-        self.table.setToolTip("A row shows the slice's images. Chance is corrected for all slices that were tried.")
+        tip = "A row shows the slice's images. Chance is corrected for all slices that were tried."
+        self.table = table("slices table", "slices", tip, one_row=True)
         self.table.itemSelectionChanged.connect(self._choose)
-        for header in (self.table.verticalHeader(), self.table.horizontalHeader()):
-            if header is not None:
-                header.setFont(look.font(look.SMALL))
-        down = self.table.verticalHeader()
-        if down is not None:
-            down.hide()
-            down.setDefaultSectionSize(26)
         inside.addWidget(self.table, 1)
 
     def refresh(self) -> None:
@@ -88,14 +75,10 @@ class SlicesView(QFrame):
         self.table.clearSelection()
         self.table.setColumnCount(len(HEADS))
         self.table.setRowCount(len(slices))
-        for column, head in enumerate(HEADS):
-            side = Qt.AlignmentFlag.AlignLeft if column < 2 else Qt.AlignmentFlag.AlignRight
-            item = QTableWidgetItem(head)
-            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
-            self.table.setHorizontalHeaderItem(column, item)
+        for column, name in enumerate(HEADS):
+            self.table.setHorizontalHeaderItem(column, head(name, column < 2))
             for place, each in enumerate(slices):
-                cell = QTableWidgetItem(_cells(each)[column])
-                cell.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+                cell = Cell(_cells(each)[column], "" if column < 2 else None)
                 if each.p_value < SURE:
                     cell.setForeground(look.theme.colour("vermilion"))
                 self.table.setItem(place, column, cell)

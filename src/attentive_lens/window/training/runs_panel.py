@@ -4,21 +4,19 @@ from __future__ import annotations
 
 import contextlib
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
 )
 
 from attentive_lens.desk.comparing import RunRow, compare, folds_told, runs_table, spread
 from attentive_lens.errors import LensError
-from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.run_tools import RunTools
 from attentive_lens.window.words import duration
@@ -31,25 +29,6 @@ LONG = 60
 PINNED = " ●"
 MOST = 6
 """Runs drawn beside the one in view, at most."""
-
-
-class _Cell(QTableWidgetItem):
-    """A cell that is sorted by a value of its own; without one it comes last."""
-
-    def __init__(self, words: str, value: float | str | None) -> None:
-        super().__init__(words)
-        self.value = value
-        self.setFlags(Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled)
-        if not isinstance(value, str):
-            self.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-
-    def __lt__(self, other: QTableWidgetItem) -> bool:
-        theirs = other.value if isinstance(other, _Cell) else None
-        if self.value is None or theirs is None:
-            return self.value is not None
-        if isinstance(self.value, str) or isinstance(theirs, str):
-            return str(self.value) < str(theirs)
-        return self.value < theirs
 
 
 class RunsPanel(QFrame):
@@ -75,23 +54,11 @@ class RunsPanel(QFrame):
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
-        self.table = QTableWidget()
-        self.table.setObjectName("runs table")
-        self.table.setAccessibleName("all runs")
-        self.table.setToolTip("A click on a head sorts. Select runs (Ctrl adds) to compare them or draw their curves.")
-        self.table.setFont(look.font())
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        tip = "A click on a head sorts. Select runs (Ctrl adds) to compare them or draw their curves."
+        self.table = table("runs table", "all runs", tip)
         self.table.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-        self.table.setShowGrid(False)
         self.table.itemSelectionChanged.connect(self._say_of_selected)
         self.table.itemDoubleClicked.connect(lambda item: self._view(item.row()))
-        for header in (self.table.verticalHeader(), self.table.horizontalHeader()):
-            if header is not None:
-                header.setFont(look.font(look.SMALL))
-        down = self.table.verticalHeader()
-        if down is not None:
-            down.hide()
-            down.setDefaultSectionSize(26)
         inside.addWidget(self.table, 1)
         self.advice = label(role="faint", name="runs advice")
         self.advice.setWordWrap(True)
@@ -111,24 +78,17 @@ class RunsPanel(QFrame):
         """List the runs there are now; those selected stay so."""
         selected = set(self.selected())
         self.table.blockSignals(True)  # until all of it is there
-        table = runs_table(self.session.workspace)
-        self._advice = {row.run: row.advice for row in table.rows}
+        known = runs_table(self.session.workspace)
+        self._advice = {row.run: row.advice for row in known.rows}
         self.table.setSortingEnabled(False)
-        heads = [*FIXED, *map(_head, table.keys)]
+        heads = [*FIXED, *map(_head, known.keys)]
         self.table.setColumnCount(len(heads))
-        for column, head in enumerate(heads):
-            item = QTableWidgetItem(head)
-            side = (
-                Qt.AlignmentFlag.AlignLeft
-                if head in ("name", "state", "advice", "note")
-                else Qt.AlignmentFlag.AlignRight
-            )
-            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
-            item.setToolTip(table.keys[column - len(FIXED)] if column >= len(FIXED) else "")
-            self.table.setHorizontalHeaderItem(column, item)
-        self.table.setRowCount(len(table.rows))
-        for place, run in enumerate(sorted(table.rows, key=lambda row: (not row.pinned, row.run))):
-            for column, cell in enumerate(_cells(run, table.keys)):
+        for column, words in enumerate(heads):
+            tip = known.keys[column - len(FIXED)] if column >= len(FIXED) else ""
+            self.table.setHorizontalHeaderItem(column, head(words, words in WORDS, tip))
+        self.table.setRowCount(len(known.rows))
+        for place, run in enumerate(sorted(known.rows, key=lambda row: (not row.pinned, row.run))):
+            for column, cell in enumerate(_cells(run, known.keys)):
                 self.table.setItem(place, column, cell)
         across = self.table.horizontalHeader()
         if across is not None:
@@ -195,23 +155,23 @@ class RunsPanel(QFrame):
         self.closed.emit()
 
 
-def _cells(run: RunRow, keys: tuple[str, ...]) -> list[_Cell]:
+def _cells(run: RunRow, keys: tuple[str, ...]) -> list[Cell]:
     within = "" if run.low is None or run.high is None else f"{run.low * 100:.0f}–{run.high * 100:.0f}"
     cells = [
-        _Cell(f"{run.run}{PINNED if run.pinned else ''}", run.run),
-        _Cell(run.name, run.name),
-        _Cell(run.state, run.state),
-        _Cell(f"{run.best_epoch} of {run.epochs}", run.best_epoch),
-        _Cell("–" if run.accuracy is None else f"{run.accuracy * 100:.1f}\u2009%", run.accuracy),
-        _Cell(within, run.low),
-        _Cell("–" if run.loss is None else f"{run.loss:.3f}", run.loss),
-        _Cell(duration(run.seconds), run.seconds),
-        _Cell(run.advice if len(run.advice) < LONG else f"{run.advice[:LONG]}…", run.advice),
-        _Cell(run.note if len(run.note) < LONG else f"{run.note[:LONG]}…", run.note),
+        Cell(f"{run.run}{PINNED if run.pinned else ''}", run.run),
+        Cell(run.name, run.name),
+        Cell(run.state, run.state),
+        Cell(f"{run.best_epoch} of {run.epochs}", run.best_epoch),
+        Cell("–" if run.accuracy is None else f"{run.accuracy * 100:.1f}\u2009%", run.accuracy),
+        Cell(within, run.low),
+        Cell("–" if run.loss is None else f"{run.loss:.3f}", run.loss),
+        Cell(duration(run.seconds), run.seconds),
+        Cell(run.advice if len(run.advice) < LONG else f"{run.advice[:LONG]}…", run.advice),
+        Cell(run.note if len(run.note) < LONG else f"{run.note[:LONG]}…", run.note),
     ]
     for key in keys:
         words = run.settings.get(key, "–")
-        cells.append(_Cell(words, _number(words)))
+        cells.append(Cell(words, _number(words)))
     return cells
 
 
