@@ -14,32 +14,12 @@ from typing import Any
 import typer.main
 
 import attentive_lens
-from attentive_lens.cli import (
-    collecting,
-    commands,
-    comparing,
-    explaining,
-    inspecting,
-    planning,
-    scoring,
-    searching,
-    steering,
-)
+from attentive_lens.cli import every
 from attentive_lens.cli.app import app
 from attentive_lens.cli.results import json_schema
 from attentive_lens.plan.outline import settings
 
-del (
-    collecting,
-    commands,
-    comparing,
-    explaining,
-    inspecting,
-    planning,
-    scoring,
-    searching,
-    steering,
-)  # imported for their commands
+del every  # imported for its commands
 
 ROOT = Path(__file__).parents[1]
 

@@ -19,17 +19,7 @@ import typer.main
 from PIL import Image
 from tests.cli.running import SCHEMA, TINY, command, last_object, leaves, run_words
 
-from attentive_lens.cli import (  # noqa: F401  # for their commands
-    collecting,
-    comparing,
-    explaining,
-    inspecting,
-    planning,
-    scoring,
-    searching,
-    steering,
-)
-from attentive_lens.cli import commands as _commands  # noqa: F401
+from attentive_lens.cli import every as _every  # noqa: F401  # for their commands
 from attentive_lens.cli.app import app
 from attentive_lens.cli.entry import COMMANDS
 from attentive_lens.workspace import Workspace

@@ -14,24 +14,14 @@ import pytest
 import typer
 from tests.cli.running import SCHEMA, command, last_object, run_words
 
-from attentive_lens.cli import (
-    collecting,
-    commands,
-    comparing,
-    explaining,
-    inspecting,
-    planning,
-    scoring,
-    searching,
-    steering,
-)
+from attentive_lens.cli import every
 from attentive_lens.cli.app import app
 from attentive_lens.cli.entry import COMMANDS
 from attentive_lens.cli.results import RESULTS
 from attentive_lens.core.records import schema
 from attentive_lens.workspace import Workspace
 
-REGISTERED = (collecting, commands, comparing, explaining, inspecting, planning, scoring, searching, steering)
+REGISTERED = every.MODULES
 """Loaded for their commands."""
 NAMES = sorted(name for name in SCHEMA["$defs"] if name != "error")
 NEEDED = {

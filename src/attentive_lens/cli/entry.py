@@ -86,31 +86,11 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
     """
     from typer.exceptions import Abort, TyperException
 
-    from attentive_lens.cli import (
-        collecting,
-        commands,
-        comparing,
-        explaining,
-        inspecting,
-        planning,
-        scoring,
-        searching,
-        steering,
-    )
+    from attentive_lens.cli import every
     from attentive_lens.cli.app import app
     from attentive_lens.cli.speaking import say_json
 
-    del (
-        collecting,
-        commands,
-        comparing,
-        explaining,
-        inspecting,
-        planning,
-        scoring,
-        searching,
-        steering,
-    )  # imported for their commands
+    del every  # imported for its commands
 
     context: dict[str, object] = {"open_window": open_window}
     if processes_launched() != 1 and words and words[0] in COMMANDS and words[0] != TOGETHER:

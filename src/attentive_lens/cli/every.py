@@ -1,0 +1,25 @@
+"""Every module that has commands, imported so that the application knows them."""
+
+from attentive_lens.cli import (
+    collecting,
+    commands,
+    comparing,
+    explaining,
+    inspecting,
+    planning,
+    scoring,
+    searching,
+    steering,
+)
+
+MODULES = (
+    collecting,
+    commands,
+    comparing,
+    explaining,
+    inspecting,
+    planning,
+    scoring,
+    searching,
+    steering,
+)
