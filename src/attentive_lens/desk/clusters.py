@@ -251,7 +251,7 @@ class _Sending:
             train_on_worker, folder, run.number, turn.until, VERSION, pure=False, retries=0,
             key=f"attentive-lens run {run.number} {time.time_ns()}",
         )  # fmt: skip
-        return _Sent(turn, run, future, reader, ties, sum(reader.view().steps[:1]))
+        return _Sent(turn, run, future, reader, ties, reader.view().steps[0])
 
     def _look(self, each: _Sent) -> None:
         """Whether its process is lost and it waits for another; the scheduler sends it again by itself."""
