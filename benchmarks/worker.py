@@ -114,7 +114,7 @@ def measure(folder: str, run: int) -> None:
         ask.Layer(folder, run, layer),
         ask.Channels(folder, run, 3, layer),
         ask.Neighbours(folder, run, 3),
-        ask.Neighbours(folder, run, 3, laid_out=True),
+        ask.MapData(folder, run),
         ask.TryChanges(folder, run, 3, ({"change": "rotate", "degrees": 20},)),
     ]
     print(f"a training step on 32 images: {1000 * step:.0f} ms")
@@ -125,7 +125,6 @@ def measure(folder: str, run: int) -> None:
                 file.unlink()  # what is kept would make the second request no work
         found = stretches(request)
         name = type(request).__name__ + (f" {request.method}" if isinstance(request, ask.Explain) else "")
-        name += " laid out" if isinstance(request, ask.Neighbours) and request.laid_out else ""
         longest = max(found)
         print(f"  {name:36} {1000 * longest:7.1f} ms, {longest / step:5.2f} steps; in all {1000 * sum(found):.0f} ms",
               flush=True)  # fmt: skip

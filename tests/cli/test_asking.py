@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import csv
 import io
 import json
 import re
@@ -42,12 +41,10 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
     grouped = last_object(command("causes", folder, 1, "--json"))
     assert sum(len(group["images"]) for group in grouped["groups"]) == grouped["mistakes"] > 0
     assert "mistakes in" in command("causes", folder, 1)
-    near = last_object(command("neighbours", folder, 1, 2, "--out", tmp_path / "t.csv", "--json"))
+    near = last_object(command("neighbours", folder, 1, 2, "--json"))
     assert [entry["distance"] for entry in near["near"]["true"]] == sorted(
         entry["distance"] for entry in near["near"]["true"]
     )
-    with (tmp_path / "t.csv").open(newline="") as stream:
-        assert len(list(csv.DictReader(stream))) > 20
     assert "nearest of said" in command("neighbours", folder, 1, 2, "--layer", "max pooling 1")
     tried = last_object(command("try", folder, 1, 2, "--change", "rotate degrees=30", "--change", "denoise", "--json"))
     assert [after["change"]["change"] for after in tried["after"]] == ["rotate", "denoise"]

@@ -248,7 +248,7 @@ def test_a_shell_is_told_how_a_command_goes_on(monkeypatch: pytest.MonkeyPatch) 
         ["source", "STATION", "LONG"],
         ["explain", "STATION", "1", "2", "--out", "/dev/null/x"],
         ["layer", "STATION", "1", "relu 1", "--out", "/dev/null/x"],
-        ["neighbours", "STATION", "1", "2", "--out", "/dev/null/x"],
+        ["map", "STATION", "1", "--out", "/dev/null/x.csv"],
         ["demo", "/dev/null/x", "--images", "24"],
         ["train", "STATION", "--plan", "/dev"],
     ],

@@ -64,7 +64,7 @@ def test_every_explaining_task_works(side: int, colour: str, classes: int, tmp_p
     layer = answer(ask.Layer(folder, 1, "relu 1", patches=2, drawn=2))
     assert layer.patches.shape[-1] == channels
     assert {own.channel for own in answer(ask.Channels(folder, 1, 3, "relu 2", 1)).channels} == {0, 1, 2, 3}
-    assert answer(ask.Neighbours(folder, 1, 3, laid_out=True)).places.shape[1] == 2
+    assert np.isfinite(answer(ask.MapData(folder, 1, "relu 1")).places).all()
     if side <= 15:
         tried = answer(ask.TryChanges(folder, 1, 3, ({"change": "rotate", "degrees": 20},)))
         assert tried.smallest_cover is not None

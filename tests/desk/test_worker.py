@@ -213,7 +213,7 @@ def test_an_answer_that_finds_no_room_fails_alone_and_leaves_nothing(
     assert desk.ends() == {1: "error", 2: "result"}
     error = next(own["error"] for own in desk.said() if "error" in own)
     assert "no space left" in error["why"]
-    assert [own.name for own in tmp_path.iterdir()] == ["2-0.npy"]
+    assert [own.name for own in tmp_path.iterdir()] == ["2-end-0.npy"]
 
 
 @pytest.fixture
@@ -244,6 +244,24 @@ def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station
     assert done[-1] == numbers[-1]
     assert len(done) <= 2, "the first may have been over before the others came"
     assert all(found[n].stopped for n in numbers if n not in done)
+
+
+def test_a_result_is_seen_while_it_is_made(resident: Resident, station: Workspace) -> None:
+    number = resident.ask(ask.MapData(str(station.folder), 1))
+    seen, end, limit = [], None, time.monotonic() + 60
+    while end is None:
+        assert time.monotonic() < limit
+        for reply in resident.replies():
+            if reply.progress is None:
+                end = reply
+            elif isinstance(reply.result, ask.DataMap):
+                seen.append((reply.progress[0], reply.result))
+        time.sleep(0.01)
+    assert isinstance(end.result, ask.DataMap)
+    assert len(seen) > 2
+    assert {tuple(found.images) for _, found in seen} == {tuple(end.result.images)}
+    assert not np.array_equal(seen[1][1].places, seen[-1][1].places)
+    assert list(resident.folder.iterdir()) == []
 
 
 def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station: Workspace) -> None:

@@ -10,12 +10,11 @@ from tests.explaining.test_methods import small, spot
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.engine.network import Network
-from attentive_lens.explaining import neighbours
 from attentive_lens.explaining.causes.grouping import _group, _joined, _split_by_place, grouped, in_cells
 from attentive_lens.explaining.changes import CHANGES
 from attentive_lens.explaining.channels import Excitement, contributions, patch, scaled, speaks_for, synthetic
 from attentive_lens.explaining.distances import leading_eigenvectors, principal, squared_distances
-from attentive_lens.explaining.neighbours import embedded, nearest
+from attentive_lens.explaining.neighbours import nearest
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated
 from attentive_lens.explaining.saliency import METHODS
@@ -102,13 +101,6 @@ def test_neighbours_components_and_embedding_keep_what_is_near() -> None:
     places, explained = principal(features)
     assert explained[0] > 0.9
     assert np.argsort(places[[0, 40, 80], 0]).tolist() in ([0, 1, 2], [2, 1, 0])
-    laid = embedded(features)
-    assert np.array_equal(laid, embedded(features))
-    labels = np.repeat(np.arange(3), 30)
-    own = np.linalg.norm(laid[:, None] - laid[None], axis=2) + np.eye(90) * 1e9
-    assert (labels[own.argmin(axis=1)] == labels).mean() > 0.98
-    with pytest.raises(ValueError, match="at most 5000"):
-        embedded(np.zeros((5001, 2)))
 
 
 @pytest.mark.parametrize("shape", [(40, 90), (300, 280), (280, 300), (700, 20), (20, 700)])
@@ -133,29 +125,6 @@ def test_leading_eigenvectors_are_the_greatest(side: int) -> None:
 def test_distances_are_those_of_every_pair() -> None:
     one, other = (np.random.default_rng(k).standard_normal((n, 5)) for k, n in ((1, 7), (2, 11)))
     assert squared_distances(one, other) == pytest.approx(((one[:, None] - other[None]) ** 2).sum(axis=2))
-
-
-def test_the_layout_follows_the_divergence_downhill() -> None:
-    """The gradient is that of the divergence itself, by differences, over more rows than one block holds."""
-    random = np.random.default_rng(4)
-    features, places = random.standard_normal((700, 3)).astype(np.float32), random.standard_normal((700, 2))
-    wanted = neighbours._likelihoods(features, 20)
-    assert wanted.sum() == pytest.approx(1, abs=1e-4)
-    assert np.array_equal(wanted, wanted.T)
-
-    def divergence(at: np.ndarray) -> float:
-        near = 1 / (1 + squared_distances(at, at))
-        np.fill_diagonal(near, 0)
-        shares = near / near.sum()
-        some = wanted > 0
-        return float((wanted[some] * np.log(wanted[some] / shares[some])).sum())
-
-    grad = neighbours._gradient(places.astype(np.float32), wanted, 1)
-    for row, column in ((0, 0), (350, 1), (699, 0)):
-        step = np.zeros_like(places)
-        step[row, column] = 1e-4
-        slope = (divergence(places + step) - divergence(places - step)) / 2e-4
-        assert grad[row, column] == pytest.approx(slope, rel=0.02, abs=1e-7)
 
 
 PIXELS = np.random.default_rng(3).integers(30, 220, (20, 24, 3)).astype(np.uint8)

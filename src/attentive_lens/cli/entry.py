@@ -36,6 +36,7 @@ COMMANDS = (
     "layer",
     "channel",
     "neighbours",
+    "map",
     "probe",
     "rates",
     "try",

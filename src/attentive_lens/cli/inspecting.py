@@ -109,20 +109,12 @@ def neighbours(
     name: Annotated[
         str, typer.Option("--layer", metavar="LAYER", help="The last before the answers if left out.")
     ] = "",
-    table: Annotated[
-        Path | None,
-        typer.Option("--out", metavar="FILE", help="Write every training image's place (PCA, t-SNE) here, as CSV."),
-    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """List the training images that a layer finds nearest to an image, of the class said and of the true one."""
-    from attentive_lens.cli.pictures import write_places
     from attentive_lens.desk.tasks import carry_out
 
-    request = ask.Neighbours(str(workspace), run, image, name, laid_out=table is not None)
-    nearest = watched(carry_out(request), "looking for neighbours")
-    if table is not None:
-        write_places(nearest, table)
+    nearest = watched(carry_out(ask.Neighbours(str(workspace), run, image, name)), "looking for neighbours")
     if as_json:
         say_json(nearest)
         return

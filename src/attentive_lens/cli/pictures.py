@@ -13,7 +13,7 @@ from PIL import Image
 from attentive_lens.cli.results import Explained, LayerWritten, MapWritten, Speaks
 from attentive_lens.desk.map_colours import coloured
 from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust
-from attentive_lens.desk.requests.inspecting import LayerSeen, NeighboursFound
+from attentive_lens.desk.requests.inspecting import LayerSeen
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.feature_maps import strongest
 
@@ -174,20 +174,6 @@ def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
         str(folder / "synthetic.png"),
         str(folder),
     )
-
-
-def write_places(neighbours: NeighboursFound, file: Path) -> None:
-    """Write every training image's place as a CSV table."""
-    import csv
-
-    try:
-        with file.open("w", newline="", encoding="utf-8") as stream:
-            table = csv.writer(stream)
-            table.writerow(("image", "component 1", "component 2", "t-sne 1", "t-sne 2"))
-            for image, one, other in zip(neighbours.images, neighbours.places, neighbours.embedded, strict=True):
-                table.writerow([int(image), *(f"{v:.5g}" for v in (*one, *other))])
-    except OSError as error:
-        raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another file") from None
 
 
 def _picture(pixels: NDArray[np.uint8]) -> Image.Image:

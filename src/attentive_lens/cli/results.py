@@ -278,6 +278,31 @@ class Failed:
     error: ErrorSaid
 
 
+@dataclass(frozen=True)
+class MappedImage:
+    """Where an image lies on the map of the data, and what was said of it."""
+
+    image: int
+    file: str
+    set: str
+    true: str
+    said: str
+    across: float
+    down: float
+
+
+@dataclass(frozen=True)
+class Mapped:
+    """Images laid out by a layer, of ``in_all``; ``explained`` is each component's part of the variance, for PCA."""
+
+    layer: str
+    method: str
+    in_all: int
+    explained: tuple[float, ...]
+    images: tuple[MappedImage, ...]
+    written: str | None
+
+
 RESULTS: dict[str, tuple[type[Any], ...]] = {
     "new": (NewWorkspace,),
     "rescan": (Rescanned,),
@@ -308,6 +333,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "layer": (LayerWritten,),
     "channel": (ChannelSeen,),
     "neighbours": (NeighboursFound,),
+    "map": (Mapped,),
     "try": (Tried,),
     "predict": (Prediction, Unreadable),
     "measure": (Measured,),

@@ -24,11 +24,14 @@ class Progress:
         Steps done and steps in all; a total of 0 means it is not known.
     doing : str
         What is being done, for the bottom strip.
+    so_far : object
+        The result as far as it is, of the job's own kind; None where there is nothing to be seen yet.
     """
 
     done: int
     total: int
     doing: str = ""
+    so_far: object = None
 
 
 Job: TypeAlias = Generator[Progress, None, T]

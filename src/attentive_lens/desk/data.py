@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, paced
+from attentive_lens.core.random import random_generator
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.collection import Collection, collection, state
 from attentive_lens.errors import NotHere
@@ -47,6 +48,18 @@ class Data:
     def members(self, set_name: str) -> NDArray[np.int64]:
         """Places of a set's images."""
         return self.collection.members(set_name)
+
+    def drawn(self, members: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+        """Some of these places, in order: all if there are no more, else the same part of every class, one at least."""
+        if len(members) <= count:
+            return members
+        random = random_generator(0, "images of every class").random(len(self.labels))
+        chosen = []
+        for label in np.unique(self.labels[members]):
+            of_class = members[self.labels[members] == label]
+            ranked = of_class[np.argsort(random[of_class], kind="stable")]
+            chosen.append(ranked[: max(1, round(len(of_class) * count / len(members)))])
+        return np.sort(np.concatenate(chosen))
 
     def seen_by(self, classes: tuple[str, ...]) -> Data:
         """With a model's class numbers, by the classes' names; images of classes it does not know have -1.

@@ -43,3 +43,15 @@ def coloured(
     tint = np.where(strength > 0, strong, negative) if signed else weak + (strong - weak) * strength
     alpha = 255 * np.abs(strength) ** 0.6
     return np.concatenate([tint, alpha], axis=2).astype(np.uint8)
+
+
+CLASS_COLOURS = (
+    "#2F6FB0", "#C98A1B", "#3F8F4E", "#8A4FA3", "#57A9BD", "#8C5A3C",
+    "#D0709C", "#66752E", "#27486F", "#B3A63A", "#7A7F86", "#DB9C79",
+)  # fmt: skip
+"""Of classes by number, again from the first where there are more; never the only sign of a class."""
+
+
+def class_colour(number: int) -> str:
+    """The colour of a class by its number, ``#RRGGBB``."""
+    return CLASS_COLOURS[number % len(CLASS_COLOURS)]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +15,7 @@ from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
 from attentive_lens.desk.together import keep_together
 from attentive_lens.errors import LensError
-from attentive_lens.images.rows import Pixels, Rows
+from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Workspace
 
@@ -59,7 +58,7 @@ class OpenImages:
         self._asks.ask(Measure(place), self._take_measures, priority=7, scope="measure")
 
     def _take_pixels(self, prepared: Prepared) -> None:
-        self.pixels = Rows(Path(prepared.file), missing=128) if prepared.file is not None else prepared.pixels
+        self.pixels = prepared.opened()
         self.pixels_ready.emit()
 
     def _take_measures(self, measured: Measures) -> None:

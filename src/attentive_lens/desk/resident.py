@@ -35,7 +35,7 @@ class Reply:
     progress : tuple or None
         Steps done, in all, and what is being done.
     result : dataclass or None
-        If this is the end; of the class that the request names.
+        Of the class that the request names; with progress, as far as it is.
     error : LensError or None
         If it failed.
     stopped : bool
@@ -156,19 +156,19 @@ class Resident:
 
     def _reply(self, answer: Answer) -> Reply:
         number = answer.id
-        if answer.progress is not None:
-            return Reply(number, answer.progress)
-        kind = self._kinds.pop(number, None)
+        kind = self._kinds.get(number)
+        if answer.progress is None:
+            self._kinds.pop(number, None)
         if answer.error is not None:
             return Reply(number, error=LensError(**answer.error))
         if answer.result is None or kind is None:
-            return Reply(number, stopped=True)
+            return Reply(number, answer.progress, stopped=answer.progress is None)
         arrays: list[NDArray[Any]] = []
         for file in answer.arrays:
             # mapped, not read: a file that is unlinked stays until nobody looks at it any more
             arrays.append(np.load(file, mmap_mode="c", allow_pickle=False))
             Path(file).unlink(missing_ok=True)
-        return Reply(number, result=from_plain(kind, answer.result, arrays))
+        return Reply(number, answer.progress, from_plain(kind, answer.result, arrays))
 
 
 def memory(worker: Resident | None) -> tuple[int, int]:

@@ -22,7 +22,7 @@ from typing import Any, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.jobs import Job, Stopped, on_breath
+from attentive_lens.core.jobs import Job, Progress, Stopped, on_breath
 from attentive_lens.core.objects import settle
 from attentive_lens.core.records import from_plain, to_plain
 from attentive_lens.desk.requests.table import REQUESTS
@@ -114,7 +114,7 @@ class Worker:
             self._end(entry, FAULT)
         else:
             if not entry.stopped:
-                self.say(Answer(entry.number, (progress.done, progress.total, progress.doing)))
+                self._tell(entry, progress)
             else:
                 entry.job.close()
         finally:
@@ -147,20 +147,35 @@ class Worker:
         if entry.stopped:
             return
         self.waiting.remove(entry)
+        self._hand_over(entry, result)
+
+    def _tell(self, entry: Waiting, progress: Progress) -> None:
+        """How far a job is, and what there is to be seen of its result."""
+        told = (progress.done, progress.total, progress.doing)
+        if progress.so_far is None:
+            self.say(Answer(entry.number, told))
+        else:
+            self._hand_over(entry, progress.so_far, told)
+
+    def _hand_over(self, entry: Waiting, result: object, progress: tuple[int, int, str] | None = None) -> None:
+        """A result, or what there is of it, its arrays in files."""
         arrays: list[NDArray[Any]] = []
         plain = to_plain(result, arrays)
         files: list[Path] = []
         try:
             for k, array in enumerate(arrays):
-                files.append(self.folder / f"{entry.number}-{k}.npy")
+                files.append(self.folder / f"{entry.number}-{progress[0] if progress else 'end'}-{k}.npy")
                 np.save(files[-1], array, allow_pickle=False)
         except OSError as error:
             for file in files:
                 file.unlink(missing_ok=True)
-            why = f"its pictures found no room in {self.folder.parent}: {str(error.strerror or error).lower()}"
-            self._refuse(entry.number, LensError("The answer could not be handed over", why, "Free some memory there"))
+            if progress is None:
+                why = f"its pictures found no room in {self.folder.parent}: {str(error.strerror or error).lower()}"
+                self._refuse(
+                    entry.number, LensError("The answer could not be handed over", why, "Free some memory there")
+                )
             return
-        self.say(Answer(entry.number, result=plain, arrays=tuple(str(file) for file in files)))
+        self.say(Answer(entry.number, progress, plain, tuple(str(file) for file in files)))
 
     def say(self, answer: Answer) -> None:
         """One line to the window."""

@@ -30,6 +30,21 @@ def squared_distances(points: Array, others: Array) -> Array:
     return np.asarray(np.maximum(squares[:, None] + other_squares - 2 * (points @ others.T), 0))
 
 
+def squeezed(outputs: Array, most: int) -> Array:
+    """A layer's outputs as rows N×D of at most about so many values: feature maps N×H×W×C averaged over squares."""
+    if outputs.ndim == 4:
+        rows, columns, channels = outputs.shape[1:]
+        side = max(1, int((most / channels) ** 0.5))
+        for axis, length in ((1, rows), (2, columns)):
+            if length > side:
+                edges = np.linspace(0, length, side + 1).astype(np.int64)
+                sizes = np.diff(edges).astype(outputs.dtype)
+                shape = [1, 1, 1, 1]
+                shape[axis] = side
+                outputs = np.add.reduceat(outputs, edges[:-1], axis=axis) / sizes.reshape(shape)
+    return np.asarray(outputs.reshape(len(outputs), -1))
+
+
 def principal(features: Array, dimensions: int = 2) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Principal components: places N×dimensions, and the part of the variance each explains (Pearson 1901).
 
@@ -50,6 +65,8 @@ def principal(features: Array, dimensions: int = 2) -> tuple[NDArray[np.float64]
         sizes, right = _leading(around, dimensions)
     longest = np.take_along_axis(right, np.abs(right).argmax(axis=0)[None], axis=0)[0]
     places = around @ right * np.sign(longest)
+    missing = dimensions - places.shape[1]  # where there are fewer images, or values of each
+    places, sizes = np.pad(places, ((0, 0), (0, missing))), np.pad(sizes, (0, missing))
     total = max(float(np.einsum("ij,ij->", around, around)), 1e-300)
     return places, sizes**2 / total
 

@@ -72,7 +72,7 @@ class Asker(QObject):
         priority: int = 5,
         scope: str = "",
     ) -> None:
-        """Ask; ``done`` gets the result, ``failed`` a sentence.
+        """Ask; ``done`` gets the result, and before it what there is of it where the task tells; ``failed`` a sentence.
 
         Lower priorities are served first; a newer request in a scope takes the place of the older ones, whose calls
         are then never made.
@@ -127,6 +127,9 @@ class Asker(QObject):
             done, total, doing = reply.progress
             if reply.number in self._asked:
                 self.worked.emit(doing, done, total)
+                so_far, call = reply.result, self._asked[reply.number][1]
+                if so_far is not None and call is not None:
+                    call(so_far)
             return
         entry = self._asked.pop(reply.number, None)
         if not self._asked:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import ClassVar
 
 import numpy as np
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.images.rows import Pixels, Rows
 
 
 @dataclass(frozen=True)
@@ -26,6 +28,12 @@ class Prepared:
 
     file: str | None
     pixels: NDArray[np.uint8] | None
+
+    def opened(self) -> Pixels:
+        """The images by their places, those in a file read where they are looked at."""
+        if self.file is not None:
+            return Rows(Path(self.file), missing=128)
+        return self.pixels if self.pixels is not None else np.zeros((0, 1, 1, 1), np.uint8)
 
 
 @dataclass(frozen=True)

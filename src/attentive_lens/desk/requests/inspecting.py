@@ -135,22 +135,12 @@ class NeighboursFound:
     ----------
     classes, near : dict
         "said" and "true" → class, and its nearest images.
-    explained : tuple of float
-        Part of the variance that the principal components explain; empty unless laid out, like what follows.
-    images : ndarray, N int64
-        Training images laid out.
-    places, embedded : ndarray, N×2
-        Their principal components, and their places by t-SNE.
     """
 
     image: int
     layer: str
     classes: dict[str, str]
     near: dict[str, tuple[Near, ...]]
-    explained: tuple[float, ...]
-    images: NDArray[np.int64]
-    places: NDArray[np.float64]
-    embedded: NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -163,7 +153,6 @@ class Neighbours(Request[NeighboursFound]):
     image: int
     layer: str = ""
     count: int = 8
-    laid_out: bool = False
 
 
 @dataclass(frozen=True)

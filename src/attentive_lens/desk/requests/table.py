@@ -57,6 +57,7 @@ from attentive_lens.desk.requests.inspecting import (
     TriedChange,
     TryChanges,
 )
+from attentive_lens.desk.requests.mapping import DataMap, MapData
 from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
@@ -75,6 +76,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         FindFaults,
         Score,
         FindSlices,
+        MapData,
         ProbeBase,
         PricePlan,
         SweepRates,
@@ -110,6 +112,7 @@ __all__ = [
     "ChannelSeen",
     "Channels",
     "ClassAverages",
+    "DataMap",
     "Explain",
     "ExplainFile",
     "Explanation",
@@ -125,6 +128,7 @@ __all__ = [
     "LayerSeen",
     "LayerShape",
     "MapChecks",
+    "MapData",
     "MapOfClass",
     "MapTrust",
     "Measure",

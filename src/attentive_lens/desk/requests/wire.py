@@ -50,7 +50,7 @@ class Answer:
     progress : tuple or None
         Steps done, in all, and what is being done.
     result : dict or None
-        Fields of the result, the arrays being numbers.
+        Fields of the result, the arrays being numbers; with progress, of the result as far as it is.
     arrays : tuple of str
         Files with the result's arrays, by those numbers.
     error : dict or None

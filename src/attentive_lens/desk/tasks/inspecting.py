@@ -9,11 +9,10 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
-from attentive_lens.core.random import random_generator
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.tasks.models import THREADS, by_class, model_and_data
+from attentive_lens.desk.tasks.models import THREADS, by_class, check_layer, last_layer, model_and_data
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue
@@ -27,11 +26,9 @@ from attentive_lens.explaining.channels import (
     switched_off,
     synthetic,
 )
-from attentive_lens.explaining.distances import principal
-from attentive_lens.explaining.neighbours import MOST, embedded, nearest
+from attentive_lens.explaining.neighbours import nearest
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.smallest import Search, smallest_cover
-from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
 
@@ -53,12 +50,12 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
     known = kept(file, ask.LayerSeen, key)
     if known is not None:
         return known
-    _check_layer(model, node)
+    check_layer(model, node)
     fact = next(each for each in model.plan.facts(model.preprocessor.settings.shape) if each.name == node)
     if len(fact.shape) != 3:
         raise BadValue(f"{node} has no feature maps", "its output is one row of values", "Choose a layer before it")
     training = data.members("training")
-    members = _drawn(training, data.labels, request.images)
+    members = data.drawn(training, request.images)
     collected = Excitement(request.patches)
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
@@ -100,37 +97,18 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
     return seen
 
 
-def _check_layer(model: ModelFile, node: str) -> None:
-    names = frozenset(other.name for other in model.plan.nodes)
-    if node not in names:
-        raise unknown_word("layer", node, names)
-
-
-def _drawn(members: NDArray[np.int64], labels: NDArray[np.int64], count: int) -> NDArray[np.int64]:
-    """Some images, in their order: all if there are no more, else the same part of every class, at least one each."""
-    if len(members) <= count:
-        return members
-    random = random_generator(0, "images of every class").random(len(labels))
-    chosen = []
-    for label in np.unique(labels[members]):
-        of_class = members[labels[members] == label]
-        ranked = of_class[np.argsort(random[of_class], kind="stable")]
-        chosen.append(ranked[: max(1, round(len(of_class) * count / len(members)))])
-    return np.sort(np.concatenate(chosen))
-
-
 def _shown(image: Array) -> NDArray[np.uint8]:
     """Prepared levels about mid-grey."""
     return (128 + 50 * image).clip(0, 255).astype(np.uint8)
 
 
 def neighbours(request: ask.Neighbours) -> Job[ask.NeighboursFound]:
-    """See `Neighbours`; laid out, the first 5 000 training images get places."""
+    """See `Neighbours`."""
     place = Workspace.open(Path(request.workspace))
     model, data = yield from model_and_data(place, place.run(request.run))
     at = data.place(request.image)
-    node = request.layer or model.plan.nodes[-1].after[0]
-    _check_layer(model, node)
+    node = request.layer or last_layer(model)
+    check_layer(model, node)
     members = data.members("training")
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
@@ -152,14 +130,7 @@ def neighbours(request: ask.Neighbours) -> Job[ask.NeighboursFound]:
         numbers = [data.collection.rows[members[of_class[k]]].number for k in order]
         near[key] = tuple(ask.Near(number, float(gap)) for number, gap in zip(numbers, gaps, strict=True))
     classes = {key: model.classes[label] for key, label in labels.items()}
-    images, places, tsne = np.zeros(0, np.int64), np.zeros((0, 2)), np.zeros((0, 2))
-    explained: tuple[float, ...] = ()
-    if request.laid_out:
-        yield Progress(1, 2, "laying images out")
-        places, shares = principal(features[:MOST])
-        explained, tsne = tuple(shares.tolist()), embedded(features[:MOST])
-        images = np.array([data.collection.rows[m].number for m in members[:MOST]], np.int64)
-    return ask.NeighboursFound(request.image, node, classes, near, explained, images, places, tsne)
+    return ask.NeighboursFound(request.image, node, classes, near)
 
 
 def try_changes(request: ask.TryChanges) -> Job[ask.Tried]:
@@ -219,7 +190,7 @@ def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     place = Workspace.open(Path(request.workspace))
     model, data = yield from model_and_data(place, place.run(request.run), request.image)
     at = data.place(request.image)
-    _check_layer(model, node)
+    check_layer(model, node)
     if node == model.plan.nodes[-1].name:
         why = "its values are the answers themselves"
         raise BadValue(f"{node} has no channels to switch off", why, "Choose a layer before it")

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
@@ -21,6 +22,7 @@ from attentive_lens.errors import LensError, NotHere
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import decode
+from attentive_lens.plan.layers import Dropout
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.measures import fitted_temperature
 from attentive_lens.scoring.scores import Scores, scored
@@ -122,6 +124,22 @@ def model_and_data(place: Workspace, run: Run, image: int | None = None) -> Job[
     model = model_of(run.model)
     data = yield from gather(place, run.plan(), run, model.preprocessor.settings, image)
     return model, data.seen_by(model.classes)
+
+
+def check_layer(model: ModelFile, node: str) -> None:
+    """Raise `BadValue` where a model has no such node."""
+    names = frozenset(other.name for other in model.plan.nodes)
+    if node not in names:
+        raise unknown_word("layer", node, names)
+
+
+def last_layer(model: ModelFile) -> str:
+    """The last node before the answers that computes: dropout passes images through unchanged."""
+    by_name = {node.name: node for node in model.plan.nodes}
+    name = model.plan.nodes[-1].after[0]
+    while name in by_name and isinstance(by_name[name].layer, Dropout):
+        name = by_name[name].after[0]
+    return name
 
 
 def model_of(file: Path) -> ModelFile:

@@ -1,0 +1,70 @@
+"""`map`: places of all images as a table and as a picture."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from tests.cli.running import command, last_object
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.requests.mapping import MapData
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.tasks import carry_out
+from attentive_lens.workspace import Workspace
+
+
+def test_every_image_of_the_sets_has_a_place(station: Workspace, tmp_path: Path) -> None:
+    folder = station.folder
+    told = last_object(command("map", folder, 1, "--json", "--out", tmp_path / "deep" / "map.csv"))
+    assert (told["method"], told["in_all"], told["explained"]) == ("t-SNE", len(told["images"]), [])
+    for on in ("training", "validation", "test"):
+        scores = finish(carry_out(Score(str(folder), 1, on)))
+        own = {each["image"]: each for each in told["images"] if each["set"] == on}
+        assert own.keys() == {answer.image for answer in scores.answers}
+        for answer in scores.answers:
+            names = scores.classes[answer.said], scores.classes[answer.true]
+            assert (own[answer.image]["said"], own[answer.image]["true"]) == names
+    with (tmp_path / "deep" / "map.csv").open(newline="") as stream:
+        rows = list(csv.DictReader(stream))
+    assert [int(row["image"]) for row in rows] == [each["image"] for each in told["images"]]
+    assert [float(row["across"]) for row in rows] == pytest.approx(
+        [each["across"] for each in told["images"]], rel=1e-4
+    )
+
+
+def test_a_layer_is_laid_out_by_principal_components_as_a_picture(station: Workspace, tmp_path: Path) -> None:
+    words = command("map", station.folder, 1, "--layer", "relu 1", "--method", "pca", "--out", tmp_path / "map.png")
+    assert "of the variance" in words
+    assert "test: " in words
+    with Image.open(tmp_path / "map.png") as picture:
+        assert np.asarray(picture).std() > 1
+    found = finish(carry_out(MapData(str(station.folder), 1, "relu 1", "PCA")))
+    assert np.var(found.places, axis=0)[0] >= np.var(found.places, axis=0)[1]
+    assert 0 < sum(found.explained) <= 1
+
+
+def test_of_many_images_a_part_of_every_class_is_drawn(station: Workspace) -> None:
+    found = finish(carry_out(MapData(str(station.folder), 1, method="PCA", most=20)))
+    every = finish(carry_out(MapData(str(station.folder), 1, method="PCA")))
+    assert found.in_all == every.in_all == len(every.images) > 20
+    assert set(found.images.tolist()) < set(every.images.tolist())
+    assert set(found.true.tolist()) == set(every.true.tolist())
+    assert abs(len(found.images) - 20) <= len(found.classes)
+
+
+@pytest.mark.parametrize(
+    ("words", "part"),
+    [
+        (["--layer", "relu 99"], "relu"),
+        (["--method", "circle"], "method"),
+        (["--out", "map.pdf"], "ending"),
+        (["--perplexity", "1"], "perplexity"),
+    ],
+)
+def test_what_cannot_be_laid_out_is_a_sentence(station: Workspace, words: list[str], part: str) -> None:
+    told = last_object(command("map", station.folder, 1, *words, "--json", code=2))
+    assert part in " ".join(told["error"].values()).lower()
