@@ -247,7 +247,7 @@ def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station
 
 
 def test_a_result_is_seen_while_it_is_made(resident: Resident, station: Workspace) -> None:
-    number = resident.ask(ask.MapData(str(station.folder), 1))
+    resident.ask(ask.MapData(str(station.folder), 1))
     seen, end, limit = [], None, time.monotonic() + 60
     while end is None:
         assert time.monotonic() < limit

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import numpy as np
 import pytest
-from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QSlider, QTableWidget
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton, QSlider, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -15,13 +18,19 @@ from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.scoring.measures import overview, per_class, withheld
 from attentive_lens.scoring.paired import paired
-from attentive_lens.scoring.scores import Scores
+from attentive_lens.scoring.scores import Answer, Scores
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.parts.bars import Bars
+from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.parts.unit_square import UnitSquare
 from attentive_lens.window.results.confidence import BinBars
+from attentive_lens.window.results.image_map import ImageMap
+from attentive_lens.window.results.one_by_one import OneByOne
 from attentive_lens.workspace import Workspace
 
+NONE, NO_BUTTON = Qt.KeyboardModifier.NoModifier, Qt.MouseButton.NoButton
 OpenFrame = Callable[[Workspace], Frame]
 
 
@@ -142,3 +151,113 @@ def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, frame: Frame) -
         assert [table.item(row, column).text() for column in range(3)] == [each.by, each.name, str(each.right.of)]
         assert set(places(frame)) == {number - 1 for number in each.members.tolist()}
         assert each.right.count == sum(answers[n].said == answers[n].true for n in each.members.tolist())
+
+
+def answers_shown(frame: Frame) -> list[Answer]:
+    page = frame.page("results")
+    assert isinstance(page, ResultsPage)
+    return [answer for part in page.chosen.parts for answer in part.answers]
+
+
+def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, frame: Frame) -> None:
+    scores, matrix = scores_of(frame), child(frame, ConfusionMatrix, "confusion matrix")
+    true, said = next((t, s) for t, row in enumerate(scores.confusion) for s, n in enumerate(row) if n > 1)
+    matrix.choose(true, said)
+    click(qtbot, frame, "one by one of images")
+    steps = child(frame, OneByOne, "one by one")
+    every = answers_shown(frame)
+    assert [a.image for a in every] == [place + 1 for place in places(frame)]
+    for at, answer in enumerate(every):
+        names = scores.classes[answer.said], scores.classes[answer.true]
+        words = child(frame, QLabel, "step title").text()
+        assert words == (f"said {names[0]}, true {names[1]}" if names[0] != names[1] else f"{names[0]}, rightly")
+        right = sum(a.said == a.true for a in every[: at + 1])
+        told = child(frame, QLabel, "step so far").text()
+        assert told.startswith(f"{at + 1} of {len(every)} · right so far {right}, {right / (at + 1) * 100:.1f}")
+        row = [a.image for a in scores.answers].index(answer.image)
+        bars = child(frame, Bars, "step bars").bars
+        assert {bar.name: bar.figure for bar in bars} == {
+            name: f"{scores.probabilities[row, k]:.3f}" for k, name in enumerate(scores.classes)
+        }
+        assert bars[0].name == names[0], "the surest first"
+        qtbot.keyClick(steps, Qt.Key.Key_Right)
+    assert child(frame, ContactSheet, "cell images").current == every[-1].image - 1
+    qtbot.keyClick(steps, Qt.Key.Key_Home)
+    assert child(frame, QLabel, "step so far").text().startswith("1 of")
+    qtbot.keyClick(steps, Qt.Key.Key_Return)
+    assert frame.current == "explain"
+
+
+def lasso(qtbot: QtBot, drawn: ImageMap, corners: list[tuple[float, float]], held: Qt.KeyboardModifier = NONE) -> None:
+    """Draw about places of the map with the mouse."""
+    at = [QPoint(round(x), round(y)) for x, y in corners]
+    qtbot.mousePress(drawn, LEFT, held, at[0])
+    for point in at[1:]:
+        qtbot.mouseMove(drawn, point)
+        move = QMouseEvent(QEvent.Type.MouseMove, QPointF(point), QPointF(point), LEFT, LEFT, held)
+        QApplication.sendEvent(drawn, move)
+    qtbot.mouseRelease(drawn, LEFT, held, at[-1])
+
+
+def test_a_lasso_on_the_map_leads_to_another_set_and_back(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "map of scores")
+    drawn = child(frame, ImageMap, "image map")
+    qtbot.waitUntil(lambda: drawn.found is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: "answered wrongly" in child(frame, QLabel, "map says").text(), timeout=60_000)
+    found = drawn.found
+    assert found is not None
+    middle = drawn.at()[0]
+    box = [(middle[0] + dx, middle[1] + dy) for dx, dy in ((-40, -40), (40, -40), (40, 40), (-40, 40))]
+    lasso(qtbot, drawn, box)
+    found = drawn.found  # the last that was told while it was laid out
+    within = (np.abs(drawn.at() - middle) <= 40).all(axis=1)
+    held = set(found.images[within].tolist())
+    assert {place + 1 for place in places(frame)} == held == drawn.selection
+    for answer in answers_shown(frame):
+        row = found.images.tolist().index(answer.image)
+        assert (answer.said, answer.true) == (found.said[row], found.true[row])
+    collection = frame.session.images.collection
+    before = {number: collection.sets[number - 1] for number in held}
+    page = frame.page("results")
+    assert isinstance(page, ResultsPage)
+    page.chosen.decisions.move_to("test")
+    assert {frame.session.images.collection.sets[number - 1] for number in held} == {"test"}
+    qtbot.keyClick(frame, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert {number: frame.session.images.collection.sets[number - 1] for number in held} == before
+
+
+def test_the_map_zooms_moves_hides_sets_and_chooses_by_keys(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "map of scores")
+    click(qtbot, frame, "map by PCA")
+    drawn, says = child(frame, ImageMap, "image map"), child(frame, QLabel, "map says")
+    qtbot.waitUntil(lambda: "of the variance" in says.text(), timeout=60_000)
+    assert drawn.found is not None
+    numbers, sets = drawn.found.images.tolist(), frame.session.images.collection.sets
+    qtbot.keyClick(drawn, Qt.Key.Key_Return)
+    assert drawn.selection == set(numbers)
+    click(qtbot, frame, "map of training")
+    qtbot.keyClick(drawn, Qt.Key.Key_Return)
+    assert drawn.selection == {number for number in numbers if sets[number - 1] != "training"}
+    whole = len(drawn.pictured())
+    for _ in range(8):
+        qtbot.keyClick(drawn, Qt.Key.Key_Plus)
+    assert len(drawn.pictured()) >= whole
+    assert len(drawn.in_view()) < len(drawn.selection)
+    before = drawn.at()
+    qtbot.keyClick(drawn, Qt.Key.Key_Right)
+    assert (drawn.at() - before)[:, 0] == pytest.approx(-60)
+    seen = drawn.in_view()
+    click(qtbot, frame, "choose in view")
+    assert drawn.selection == {numbers[row] for row in seen.tolist()}
+    row = int(drawn.pictured()[0])
+    qtbot.keyClick(drawn, Qt.Key.Key_0)
+    x, y = drawn.at()[row]
+    qtbot.mouseMove(drawn, QPoint(round(x), round(y)))
+    at = QPointF(float(x), float(y))
+    QApplication.sendEvent(drawn, QMouseEvent(QEvent.Type.MouseMove, at, at, NO_BUTTON, NO_BUTTON, NONE))
+    assert f"image {numbers[drawn.over]} ·" in says.text()
+    frame.grab()
+    layer = child(frame, QComboBox, "map layer")
+    layer.setCurrentIndex(layer.findData("relu 1"))
+    layer.activated.emit(layer.currentIndex())
+    qtbot.waitUntil(lambda: "by relu 1" in says.text(), timeout=60_000)

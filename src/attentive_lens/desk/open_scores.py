@@ -10,6 +10,8 @@ from attentive_lens.desk.open_runs import OpenRuns
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.scoring.scores import Scores
 
+SCORED = ("training", "validation", "test")
+
 
 class OpenScores:
     """Scores by run and set, asked for when they are wanted.
@@ -29,10 +31,14 @@ class OpenScores:
         self.on, self.problem, self.ready = "validation", "", Signal()
         self.known: dict[tuple[int, str], Scores] = {}
         self._under_way: set[tuple[int, str]] = set()
+        self._wanted: set[tuple[int, str]] = set()
+        self._places: dict[int, dict[int, int]] = {}
         images.changed.connect(self._forget)
 
     def _forget(self) -> None:
         self.known.clear()
+        self._places.clear()
+        self._wanted.clear()
         self.want()
 
     @property
@@ -83,6 +89,23 @@ class OpenScores:
         return Answers(
             {answer.image: (answer.said, answer.probability) for table in tables for answer in table.answers}
         )
+
+    def row(self, image: int) -> tuple[Scores, int] | None:
+        """Scores of the run in view that an image, by its number, stands in, and which of their rows it is."""
+        for (run, _), scores in self.known.items():
+            if run == self._runs.current:
+                if id(scores) not in self._places:
+                    self._places[id(scores)] = {answer.image: row for row, answer in enumerate(scores.answers)}
+                if (row := self._places[id(scores)].get(image)) is not None:
+                    return scores, row
+        return None
+
+    def want_row(self, image: int) -> None:
+        """Have the set scored that an image, by its number, is in; `ready` follows. What failed is not tried again."""
+        on, run = self._images.collection.sets[image - 1], self._runs.current
+        if run is not None and on in SCORED and (run, on) not in self._wanted:
+            self._wanted.add((run, on))
+            self._have((run, on))
 
     def mistakes(self) -> list[int]:
         """Numbers of the wrongly answered images of the run and set in view, the most confident first."""

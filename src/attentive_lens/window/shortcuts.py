@@ -41,7 +41,14 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("Ctrl+T", "the plan as text, and back"),
         ("+  −", "zoom"),
     ),
-    "Results": (("arrows", "another cell of the matrix"), ("Return", "open the image in hand")),
+    "Results": (
+        ("arrows", "another cell of the matrix"),
+        ("Space", "images in a sheet, or one by one"),
+        ("←  →", "one by one: the image before or after"),
+        ("L  S  X  F", "label, set, leave out, flag"),
+        ("Return", "explain; on the map, choose all in view"),
+        ("+  −  0", "zoom the matrix or the map, fit it"),
+    ),
     "Explain": (
         ("Page down, Page up", "next, previous mistake"),
         ("arrows", "move the lens"),

@@ -33,6 +33,8 @@ class DataMap:
         Where they lie; the unit has no meaning for t-SNE.
     said, true : ndarray, N int64
         Class numbers.
+    probability : ndarray, N float32
+        Answer for the class said.
     """
 
     layer: str
@@ -44,6 +46,7 @@ class DataMap:
     places: NDArray[np.float64]
     said: NDArray[np.int64]
     true: NDArray[np.int64]
+    probability: NDArray[np.float32]
 
 
 @dataclass(frozen=True)

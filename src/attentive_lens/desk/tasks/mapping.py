@@ -30,10 +30,11 @@ VALUES = 4096
 
 @dataclass(frozen=True, eq=False)
 class _Outputs:
-    """A layer's outputs N×D, and the classes said N."""
+    """A layer's outputs N×D, the classes said N and the answers for them N."""
 
     features: Array
     said: NDArray[np.int64]
+    probability: NDArray[np.float32]
 
 
 _OUTPUTS: Recent[_Outputs] = Recent(1)
@@ -75,6 +76,7 @@ def map_data(request: MapData) -> Job[DataMap]:
             places,
             outputs.said,
             data.labels[members],
+            outputs.probability,
         )
         if request.method == "PCA":
             return found
@@ -92,9 +94,12 @@ def _asked(predictor: Predictor, pixels: Pixels, layer: str, members: NDArray[np
     """What a layer and the whole model make of some images."""
     parts: list[Array] = []
     said: list[NDArray[np.intp]] = []
+    answers: list[Array] = []
     for first in range(0, len(members), AT_ONCE):
         yield Progress(first, len(members), "asking the layer about the images")
         images = predictor.prepare(pixels[members[first : first + AT_ONCE]])
         parts.append(squeezed(predictor.outputs(layer, images), VALUES))
-        said.append(predictor.said(predictor.scores(images)))
-    return _Outputs(np.concatenate(parts), np.concatenate(said).astype(np.int64))
+        scores = predictor.scores(images)
+        said.append(predictor.said(scores))
+        answers.append(np.take_along_axis(predictor.checked(scores), said[-1][:, None], axis=1)[:, 0])
+    return _Outputs(np.concatenate(parts), np.concatenate(said).astype(np.int64), np.concatenate(answers))

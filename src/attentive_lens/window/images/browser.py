@@ -230,10 +230,7 @@ class Browser(QWidget):
         """The keys written on the buttons, and Space for full size; the sheet and the table pass them on."""
         if event is None:
             return
-        key_button = self.details.keys.get(event.text().upper())
         if event.key() == Qt.Key.Key_Space:
             self._open_current()
-        elif key_button is not None:
-            key_button.click()
-        else:
+        elif not self.details.decisions.take_key(event):
             super().keyPressEvent(event)

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from functools import partial
-
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QGridLayout, QMenu, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
-from attentive_lens.desk.curating import flagged, moved
 from attentive_lens.window.parts.basics import button, label, to_image
+from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.picture import PixelBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
-from attentive_lens.workspace.corrections import EXCLUDED, SETS
 
 WIDTH = 232
 
@@ -50,22 +47,8 @@ class Details(QFrame):
         layout.addWidget(self.facts, 1)
         self.selected = label(strong=True, name="selected count")
         layout.addWidget(self.selected)
-        buttons = (
-            ("label", "Label … (L)", "L", "Give the selected images another class.", self._ask_label),
-            ("set", "Set … (S)", "S", "Move the selected images to another set.", self._ask_set),
-            ("exclude", "Exclude (X)", "X", "Do not use the selected images.", self.exclude),
-            ("flag", "Flag (F)", "F", "Mark the selected images to come back to.", self.flag),
-        )
-        grid = QGridLayout()
-        grid.setSpacing(6)
-        self.buttons: dict[str, QPushButton] = {}
-        self.keys: dict[str, QPushButton] = {}
-        for k, (name, words, key, tip, done) in enumerate(buttons):
-            tip = f"{tip} Key: {key}. It can be undone, and the file stays as it is."
-            self.buttons[name] = button(words, name, tip, done)
-            self.keys[key] = self.buttons[name]
-            grid.addWidget(self.buttons[name], k // 2, k % 2)
-        layout.addLayout(grid)
+        self.decisions = Decisions(session)
+        layout.addWidget(self.decisions)
         self.full = button("Full size", "full size", "See the image pixel by pixel (Space).", self.opened.emit)
         layout.addWidget(self.full)
         self.ask = button(
@@ -78,8 +61,8 @@ class Details(QFrame):
         """The image at hand, and all that are selected."""
         self.place, self.places = place, places
         collection = self.session.images.collection
-        for control in (*self.buttons.values(), self.full):
-            control.setEnabled(place is not None)
+        self.decisions.show_images(places or ((place,) if place is not None else ()))
+        self.full.setEnabled(place is not None)
         view = self.session.runs.view
         self.ask.setVisible(place is not None and view is not None and view.has_model)
         self.selected.setVisible(len(places) > 1)
@@ -110,69 +93,6 @@ class Details(QFrame):
             lines.append(f"said {collection.classes[answer[0]]} ({answer[1]:.2f})")
         self.facts.setText("\n".join(lines))
         self.facts.setToolTip(row.file)
-        out = all(collection.sets[p] == EXCLUDED for p in places or (place,))
-        self.buttons["exclude"].setText("Use (X)" if out else "Exclude (X)")
-        marked = all(collection.rows[p].flagged for p in places or (place,))
-        self.buttons["flag"].setText("Unflag (F)" if marked else "Flag (F)")
-
-    def _numbers(self) -> list[int]:
-        chosen = self.places or ((self.place,) if self.place is not None else ())
-        return [place + 1 for place in chosen]
-
-    def _told(self, word: str) -> str:
-        count = len(self._numbers())
-        return f"{word} image {self._numbers()[0]}" if count == 1 else f"{word} {thousands(count)} images"
-
-    def relabel(self, label_: int) -> None:
-        """Give the selected images another class."""
-        name = self.session.images.collection.classes[label_]
-        self.session.images.relabel(f"{self._told('relabelled')} as {name}", self._numbers(), label_)
-
-    def move_to(self, set_name: str | None) -> None:
-        """Move the selected images to a set, or back to where source and split have them."""
-        summary = self._told("moved") + (f" to {set_name}" if set_name else " back")
-        self.session.images.decide(summary, self._numbers(), moved(set_name))
-
-    def exclude(self) -> None:
-        """Exclude the selected images; use them again if all are excluded already."""
-        numbers = self._numbers()
-        out = all(self.session.images.collection.sets[n - 1] == EXCLUDED for n in numbers)
-        self.session.images.decide(
-            self._told("using again" if out else "excluded"), numbers, moved(None if out else EXCLUDED)
-        )
-
-    def flag(self) -> None:
-        """Flag the selected images; take the flag off if all have it."""
-        numbers = self._numbers()
-        on = not all(self.session.images.collection.rows[n - 1].flagged for n in numbers)
-        self.session.images.decide(self._told("flagged" if on else "took the flag off"), numbers, flagged(on))
-
-    def _ask_label(self) -> None:
-        menu = QMenu(self)
-        menu.setObjectName("label menu")
-        for k, name in enumerate(self.session.images.collection.classes):
-            action = menu.addAction(f"&{k + 1} {name}" if k < 9 else name)
-            if action is not None:
-                action.triggered.connect(partial(self._take_label, k))
-        self._popup(menu, self.buttons["label"])
-
-    def _take_label(self, number: int, _: bool = False) -> None:
-        self.relabel(number)
-
-    def _ask_set(self) -> None:
-        menu = QMenu(self)
-        menu.setObjectName("set menu")
-        for k, name in enumerate((*SETS, None)):
-            action = menu.addAction(f"&{k + 1} {name or 'as source and split have it'}")
-            if action is not None:
-                action.triggered.connect(partial(self._take_set, name))
-        self._popup(menu, self.buttons["set"])
-
-    def _take_set(self, name: str | None, _: bool = False) -> None:
-        self.move_to(name)
-
-    def _popup(self, menu: QMenu, under: QPushButton) -> None:
-        menu.popup(under.mapToGlobal(under.rect().bottomLeft()))
 
     def _show_pixel(self, across: int, down: int) -> None:
         if across < 0 or self.place is None or self.session.images.pixels is None:

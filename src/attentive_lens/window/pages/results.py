@@ -2,24 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from functools import partial
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.scoring.measures import Overview, overview
-from attentive_lens.scoring.scores import Scores
+from attentive_lens.scoring.scores import Answer, Scores
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.basics import EmptyState, button, label, panel, view_button
 from attentive_lens.window.parts.matrix import ConfusionMatrix
-from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.results.against import AgainstView
+from attentive_lens.window.results.chosen import ChosenImages, Part, caption
 from attentive_lens.window.results.classes import ClassesView
 from attentive_lens.window.results.confidence import ConfidenceView
+from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.slices import SlicesView
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import percent, thousands
+from attentive_lens.window.words import counted, percent, thousands
 
 SETS = ("validation", "test", "training")
 VIEWS = {
@@ -27,6 +28,7 @@ VIEWS = {
     "classes": "Precision, recall and F1 of every class, and the curves of one.",
     "confidence": "How sure answers are, whether they may be, and what withholding unsure ones costs.",
     "slices": "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
+    "map": "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
     "against": "Another run's mistakes: fixed, newly made, or still there.",
 }
 """What is seen of the scores, in the order of the stack, and the tips."""
@@ -42,6 +44,8 @@ class ResultsPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._measured: Scores | None = None
+        self._again: Callable[[], None] = self._show_wrong
+        """Shows at the right what is shown there now, with scores as they are then."""
         empty = EmptyState(
             "Nothing to judge yet",
             "Train a network first; then its answers on the validation and test images stand here.",
@@ -110,40 +114,26 @@ class ResultsPage(Page):
         self.classes, self.confidence, self.against = ClassesView(), ConfidenceView(), AgainstView(session)
         self.against.asked.connect(self._show_changed)
         self.slices = SlicesView(session)
-        self.slices.chosen.connect(self._show_slice)
+        self.slices.chosen.connect(self._show_numbered)
+        self.map = MapView(session)
+        self.map.chosen.connect(self._show_mapped)
+        self.map.opened.connect(self._open)
         self.classes.chosen.connect(self._show_class)
         self.confidence.asked.connect(self._show_by_confidence)
         self.shown = QStackedWidget()
-        for view in (frame, self.classes, self.confidence, self.slices, self.against):
+        for view in (frame, self.classes, self.confidence, self.slices, self.map, self.against):
             self.shown.addWidget(view)
         left.addWidget(self.shown, 1)
 
-        right = QVBoxLayout()
-        right.setSpacing(8)
-        layout.addLayout(right, 9)
-        head = QHBoxLayout()
-        self.cell_title = label(size=look.LARGE, strong=True, name="cell title")
-        head.addWidget(self.cell_title)
-        head.addStretch()
-        self.all_wrong = button(
-            "All wrong ones", "all wrong", "Show every wrong image, by true class.", self._show_wrong
-        )
-        head.addWidget(self.all_wrong)
-        right.addLayout(head)
-        self.sheet = ContactSheet("cell images", 86)
-        self.sheet.opened.connect(self._open)
-        self.sheet.selected.connect(lambda _: self.action_changed.emit())
-        right.addWidget(self.sheet, 1)
-        note = label(
-            "Enter or a double click explains an image. The figure under it: how sure the answer was.",
-            "faint",
-            look.SMALL,
-        )
-        note.setAlignment(Qt.AlignmentFlag.AlignLeft)
-        right.addWidget(note)
+        self.chosen = ChosenImages(session)
+        self.chosen.opened.connect(self._open)
+        self.chosen.changed.connect(self.action_changed)
+        self.chosen.all_wrong_asked.connect(self._show_wrong)
+        layout.addWidget(self.chosen, 9)
 
         self.open_view(0)
-        session.runs_changed.connect(self.entered)
+        session.runs_changed.connect(self._take_run)
+        session.images_changed.connect(self.map.forget)
         session.scores_ready.connect(self.refresh)
         session.pixels_ready.connect(self.refresh)
         self.refresh()
@@ -162,16 +152,21 @@ class ResultsPage(Page):
 
     def action(self) -> tuple[str, bool]:
         """On to why."""
-        return "Explain this one" if self.sheet.current is not None else "Explain the surest mistake", bool(
+        return "Explain this one" if self.chosen.current is not None else "Explain the surest mistake", bool(
             self.session.scores.mistakes()
         )
 
     def act(self) -> None:
         """Explain the selected image, or the surest mistake."""
-        if self.sheet.current is not None:
-            self._open(self.sheet.current)
+        if self.chosen.current is not None:
+            self._open(self.chosen.current)
         elif self.session.scores.mistakes():
             self.session.explain_asked.emit(self.session.scores.mistakes()[0])
+
+    def _take_run(self) -> None:
+        if self.matrix.current is None:
+            self._again = self._show_wrong
+        self.entered()
 
     def entered(self) -> None:
         """Have the run in view scored."""
@@ -179,6 +174,8 @@ class ResultsPage(Page):
         self.refresh()
 
     def _choose(self, on: str) -> None:
+        if self.matrix.current is None:
+            self._again = self._show_wrong
         self.session.scores.want(on)
         self.refresh()
 
@@ -205,8 +202,7 @@ class ResultsPage(Page):
             self.matrix.show_counts([], [])
             self.classes.show_scores(None)
             self.confidence.show_scores(None)
-            self.sheet.show_groups(session.images.pixels, ())
-            self.cell_title.setText("")
+            self.chosen.show_parts("", (), ())
             self.action_changed.emit()
             return
         self.problem.hide()
@@ -227,47 +223,54 @@ class ResultsPage(Page):
             self.confidence.show_scores(table)
         elif self.shown.currentWidget() is self.slices:
             self.slices.refresh()
+        elif self.shown.currentWidget() is self.map:
+            self.map.refresh()
         elif self.shown.currentWidget() is self.against:
             self.against.list_runs()
-        if self.matrix.current is None:
-            self._show_wrong()
-        else:
-            self._show_images()
+        self._again()
         self.action_changed.emit()
+
+    def _show(self, title: str, parts: Sequence[Part], again: Callable[[], None]) -> None:
+        """Images of the set in view at the right, parts without any left out; ``again`` does it anew."""
+        table = self.session.scores.current
+        if table is not None:
+            self._again = again
+            if again != self._show_images:
+                self.matrix.choose_none()
+            self.chosen.show_parts(title, [part for part in parts if part.places], table.classes)
 
     def _show_images(self) -> None:
         table, cell = self.session.scores.current, self.matrix.current
         if table is None or cell is None:
             return
         true, said = cell
-        chosen = [(answer.probability, answer.image) for answer in table.answers if (answer.true, answer.said) == cell]
+        chosen = [answer for answer in table.answers if (answer.true, answer.said) == cell]
         names = table.classes
         right = "right" if true == said else f"said to be {names[said]}"
-        self.cell_title.setText(f"{names[true]}, {right}")
-        self.sheet.show_groups(self.session.images.pixels, self._groups([(f"{thousands(len(chosen))} images", chosen)]))
-        self.action_changed.emit()
+        title = f"{names[true]}, {right}"
+        self._show(title, [Part.by_confidence(f"{thousands(len(chosen))} images", chosen)], self._show_images)
 
     def _show_class(self, number: int) -> None:
         """Images of a class that were taken for others, and others that were taken for it."""
         table = self.session.scores.current
         if table is None:
             return
-        self.matrix.choose_none()
         names, name = table.classes, table.classes[number]
-        missed = [(a.probability, a.image) for a in table.answers if a.true == number != a.said]
-        false = [(a.probability, a.image) for a in table.answers if a.said == number != a.true]
-        others = {a.image: names[a.said if a.true == number else a.true] for a in table.answers}
-        self.cell_title.setText(f"{name}: {thousands(len(missed))} missed, {thousands(len(false))} falsely said")
-        parts = [(f"{name}, said to be something else", missed), (f"said to be {name}, but truly …", false)]
-        self.sheet.show_groups(self.session.images.pixels, self._groups([p for p in parts if p[1]], others))
-        self.action_changed.emit()
+        missed = [a for a in table.answers if a.true == number != a.said]
+        false = sorted((a for a in table.answers if a.said == number != a.true), key=lambda a: -a.probability)
+        title = f"{name}: {thousands(len(missed))} missed, {thousands(len(false))} falsely said"
+        truly = tuple(f"{a.probability:.2f} {names[a.true]}" for a in false)
+        parts = [
+            Part.by_confidence(f"{name}, said to be something else", missed, names),
+            Part(f"said to be {name}, but truly …", tuple(false), truly),
+        ]
+        self._show(title, parts, partial(self._show_class, number))
 
     def _show_by_confidence(self, kind: str) -> None:
         """Wrong and sure, right but unsure, or withheld answers, in order."""
         table = self.session.scores.current
         if table is None:
             return
-        self.matrix.choose_none()
         least = self.confidence.threshold
         wanted = [
             a
@@ -275,35 +278,28 @@ class ResultsPage(Page):
             if (a.probability < least if kind == "withheld" else (a.said == a.true) == (kind == "right but unsure"))
         ]
         wanted.sort(key=lambda a: (a.probability if kind != "wrong and sure" else -a.probability, a.image))
-        captions = tuple(f"{a.probability:.2f} {table.classes[a.said]}" for a in wanted)
-        self.cell_title.setText(f"{kind.capitalize()}: {thousands(len(wanted))} images")
-        group = Group(f"{thousands(len(wanted))} images", "", tuple(a.image - 1 for a in wanted), captions)
-        self.sheet.show_groups(self.session.images.pixels, (group,) if wanted else ())
-        self.action_changed.emit()
+        count = f"{thousands(len(wanted))} images"
+        part = Part(count, tuple(wanted), tuple(caption(a, table.classes) for a in wanted))
+        self._show(f"{kind.capitalize()}: {count}", [part], partial(self._show_by_confidence, kind))
 
     def _show_changed(self, words: str, numbers: tuple[int, ...]) -> None:
         """Images that another run answered otherwise, or as wrongly, with what this one says."""
         self._show_numbered(f"{words} against run {self.against.other.currentData()}", numbers)
 
-    def _show_slice(self, words: str, numbers: tuple[int, ...]) -> None:
-        """Images of a slice, wrong ones first."""
-        self._show_numbered(words, numbers)
-
     def _show_numbered(self, words: str, numbers: tuple[int, ...]) -> None:
+        """Images by their numbers, wrong ones first."""
         table = self.session.scores.current
-        if table is None:
-            return
+        if table is not None:
+            wanted = set(numbers)
+            own = [a for a in table.answers if a.image in wanted]
+            self._show(words, in_two(own, table.classes), partial(self._show_numbered, words, numbers))
+
+    def _show_mapped(self, answers: list[Answer], names: tuple[str, ...]) -> None:
+        """Images chosen on the map, of whatever set; all selected, so that a decision is about them all."""
         self.matrix.choose_none()
-        wanted = set(numbers)
-        parts = []
-        for title, right in (("wrong", False), ("right", True)):
-            of_it = [a for a in table.answers if a.image in wanted and (a.said == a.true) == right]
-            if of_it:
-                parts.append((f"{thousands(len(of_it))} {title}", [(a.probability, a.image) for a in of_it]))
-        said = {a.image: table.classes[a.said] for a in table.answers}
-        self.cell_title.setText(words)
-        self.sheet.show_groups(self.session.images.pixels, self._groups(parts, said))
-        self.action_changed.emit()
+        self._again = partial(self._show_mapped, answers, names)
+        title = f"{counted(len(answers), 'image', 'images')} chosen on the map"
+        self.chosen.show_parts(title, in_two(answers, names), names, select_all=True)
 
     def _loss_word(self, function: str) -> str:
         """The usual loss is told by the tooltip alone: its name is long, and everybody expects it."""
@@ -314,38 +310,22 @@ class ResultsPage(Page):
         table = self.session.scores.current
         if table is None:
             return
-        self.matrix.choose_none()
-        names = table.classes
-        parts = []
+        names, parts = table.classes, []
         for true, name in enumerate(names):
-            chosen = [(a.probability, a.image) for a in table.answers if a.true == true and a.said != true]
-            if chosen:
-                parts.append((f"{name} · {len(chosen)} wrong", chosen))
-        self.cell_title.setText("All wrong images" if parts else "No image was answered wrongly")
-        said = {answer.image: names[answer.said] for answer in table.answers}
-        self.sheet.show_groups(self.session.images.pixels, self._groups(parts, said))
-        self.action_changed.emit()
+            own = [a for a in table.answers if a.true == true and a.said != true]
+            if own:
+                parts.append(Part.by_confidence(f"{name} · {len(own)} wrong", own, names))
+        self._show("All wrong images" if parts else "No image was answered wrongly", parts, self._show_wrong)
 
     def _show_relabelled(self) -> None:
-        self.matrix.choose_none()
-        names = self.session.images.collection.classes
-        places = tuple(number - 1 for number in self.session.scores.relabelled)
-        captions = tuple(names[self.session.images.collection.rows[place].label] for place in places)
-        self.cell_title.setText("Labels changed since the run")
-        self.sheet.show_groups(
-            self.session.images.pixels, (Group("with the label they have now", "", places, captions),)
-        )
-        self.action_changed.emit()
-
-    def _groups(
-        self, parts: list[tuple[str, list[tuple[float, int]]]], said: dict[int, str] | None = None
-    ) -> tuple[Group, ...]:
-        groups = []
-        for title, chosen in parts:
-            chosen = sorted(chosen, key=lambda pair: (-pair[0], pair[1]))
-            captions = tuple(f"{p:.2f} {said[image]}" if said else f"{p:.2f}" for p, image in chosen)
-            groups.append(Group(title, "", tuple(image - 1 for _, image in chosen), captions))
-        return tuple(groups)
+        table, collection = self.session.scores.current, self.session.images.collection
+        if table is None:
+            return
+        changed = tuple(self.session.scores.relabelled)
+        own = tuple(answer for answer in table.answers if answer.image in changed)
+        now = tuple(collection.classes[collection.rows[number - 1].label] for number in changed)
+        part = Part("with the label they have now", own, now, changed)
+        self._show("Labels changed since the run", [part], self._show_relabelled)
 
     def _open(self, place: int) -> None:
         self.session.explain_asked.emit(self.session.images.collection.rows[place].number)
@@ -361,3 +341,13 @@ def in_words(view: Overview) -> str:
     if view.majority is not None:
         words.append(f"majority {percent(view.majority)}")
     return " · ".join(words)
+
+
+def in_two(answers: Sequence[Answer], names: Sequence[str]) -> list[Part]:
+    """Wrong ones, then right ones, each with what was said."""
+    parts = []
+    for title, right in (("wrong", False), ("right", True)):
+        own = [a for a in answers if (a.said == a.true) == right]
+        if own:
+            parts.append(Part.by_confidence(f"{thousands(len(own))} {title}", own, names))
+    return parts

@@ -1,0 +1,209 @@
+"""The map of the data: training, validation and test images laid out as a layer finds them alike."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QFrame, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+
+from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
+from attentive_lens.scoring.scores import Answer
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, filter_button, label, view_button
+from attentive_lens.window.results.class_key import ClassKey
+from attentive_lens.window.results.image_map import ImageMap
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import percent, thousands
+
+SETS = ("training", "validation", "test")
+TIPS = {
+    "t-SNE": "Near images stay near; distances between groups mean little (t-distributed neighbour embedding).",
+    "PCA": "The two directions in which the outputs differ most (principal components).",
+}
+
+
+class MapView(QFrame):
+    """The map with its settings.
+
+    Signals
+    -------
+    chosen
+        Answers of the images in a lasso, and the classes' names.
+    opened
+        Place of an image that is to be explained.
+    """
+
+    chosen = pyqtSignal(list, tuple)
+    opened = pyqtSignal(int)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.found: DataMap | None = None
+        self.method = LAYOUTS[0]
+        self._asked: MapData | None = None
+        self._listed: int | None = None
+        self.setProperty("role", "panel")
+        self.setObjectName("map view")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 10, 16, 10)
+        inside.setSpacing(6)
+        inside.addLayout(self._make_settings())
+        self.map = ImageMap()
+        self.map.setToolTip(
+            "Draw about images to choose them, with Shift to add; the wheel, + and − zoom, 0 shows the whole, the right"
+            " button or the arrows move it. A ring: answered wrongly; a dotted frame: not trained on."
+        )
+        self.map.chosen.connect(self._choose)
+        self.map.opened.connect(lambda number: self.opened.emit(number - 1))
+        self.map.hovered.connect(self._tell)
+        inside.addWidget(self.map, 1)
+        self.key = ClassKey()
+        inside.addWidget(self.key)
+        self.says = label(role="faint", name="map says")
+        inside.addWidget(self.says)
+
+    def _make_settings(self) -> QVBoxLayout:
+        both = QVBoxLayout()
+        both.setSpacing(6)
+        first, second = QHBoxLayout(), QHBoxLayout()
+        for row in (first, second):
+            row.setSpacing(8)
+            both.addLayout(row)
+        self.methods = {}
+        for name in LAYOUTS:
+            self.methods[name] = view_button(name, f"map by {name}", TIPS[name], partial(self._take_method, name))
+            first.addWidget(self.methods[name])
+        first.addWidget(label("of", "faint"))
+        self.layer = QComboBox()
+        self.layer.setObjectName("map layer")
+        self.layer.setAccessibleName("the layer whose outputs are laid out")
+        self.layer.setToolTip("The layer whose outputs are compared: the last one tells classes apart best.")
+        self.layer.setFont(look.font())
+        self.layer.activated.connect(lambda _: self.refresh())
+        first.addWidget(self.layer, 1)
+        self.perplexity, self.seed = QDoubleSpinBox(), QSpinBox()
+        self.perplexity.setRange(2, 500)
+        self.perplexity.setDecimals(0)
+        self.perplexity.setValue(30)
+        self.seed.setRange(0, 999_999)
+        tips = {
+            "perplexity": "How many neighbours each image has, about: small ones show small groups.",
+            "seed": "Of the start: what looks the same with several seeds is no accident.",
+        }
+        for box in (self.perplexity, self.seed):
+            box.valueChanged.connect(lambda _: self.refresh())
+            box.setKeyboardTracking(False)
+            box.setFixedWidth(72)
+        for field, (words, tip) in zip((self.perplexity, self.seed), tips.items(), strict=True):
+            self._name(field, words, tip)
+            second.addWidget(label(words, "faint"))
+            second.addWidget(field)
+        second.addStretch()
+        self.sets = {}
+        for name in SETS:
+            tip = f"Show or hide the {name} images."
+            self.sets[name] = filter_button(name, f"map of {name}", tip, self._draw)
+            self.sets[name].setChecked(True)
+            second.addWidget(self.sets[name])
+        tip = "Choose all that can be seen (Return)."
+        second.addWidget(button("All in view", "choose in view", tip, lambda: self.map.choose_in_view()))
+        return both
+
+    @staticmethod
+    def _name(box: QWidget, words: str, tip: str) -> None:
+        box.setObjectName(f"map {words}")
+        box.setAccessibleName(words)
+        box.setToolTip(tip)
+        box.setFont(look.font())
+
+    def _take_method(self, name: str) -> None:
+        self.method = name
+        self.refresh()
+
+    def _list_layers(self) -> None:
+        """The layers of the run in view, the last one chosen unless another was."""
+        plan = self.session.runs.plan()
+        if plan is None or self._listed == self.session.runs.current:
+            return
+        self._listed = self.session.runs.current
+        network, _ = facts_of(plan, len(self.session.images.collection.classes))
+        before = self.layer.currentData()
+        self.layer.clear()
+        self.layer.addItem("the last layer", "")
+        for node in reversed(network.nodes[:-1]):
+            self.layer.addItem(node.name, node.name)
+        self.layer.setCurrentIndex(max(0, self.layer.findData(before)))
+
+    def refresh(self) -> None:
+        """Have the images laid out as the settings are now, unless they are."""
+        self._list_layers()
+        for name, each in self.methods.items():
+            each.setChecked(name == self.method)
+        for box in (self.perplexity, self.seed):
+            box.setEnabled(self.method == "t-SNE")
+        run = self.session.runs.current
+        if run is None:
+            return
+        layer = str(self.layer.currentData() or "")
+        asked = MapData(self.session.place, run, layer, self.method, self.seed.value(), self.perplexity.value())
+        if asked == self._asked:
+            if self.map.pixels is not self.session.images.pixels:
+                self._draw()
+            return
+        self._asked = asked
+        self.says.setText("Laying images out …")
+        self.session.ask(asked, self._take, self._fail, priority=4, scope="map")
+
+    def forget(self) -> None:
+        """Labels or sets are others: what is laid out is asked for again when it is next shown."""
+        self._asked = None
+
+    def _fail(self, words: str) -> None:
+        self._asked = None
+        self.found = None
+        self.says.setText(words)
+        self._draw()
+
+    def _take(self, found: DataMap) -> None:
+        self.found = found
+        self._draw()
+        self._tell(-1)
+
+    def _draw(self) -> None:
+        found = self.found
+        shown = {name for name, each in self.sets.items() if each.isChecked()}
+        self.map.show_map(found, self.session.images.pixels, self.session.images.collection.sets, shown)
+        self.key.show_classes(found.classes if found is not None else ())
+
+    def _tell(self, row: int) -> None:
+        """What the image under the mouse is; of none, what is laid out."""
+        found = self.found
+        if found is None:
+            return
+        names = found.classes
+        if row >= 0:
+            number, said, true = int(found.images[row]), names[found.said[row]], names[found.true[row]]
+            words = f"said {said}, true {true}" if said != true else f"{true}, rightly"
+            self.says.setText(f"image {number} · {self.session.images.collection.sets[number - 1]} · {words}")
+            return
+        part = f" of {thousands(found.in_all)}" if len(found.images) < found.in_all else ""
+        wrong = int((found.said != found.true).sum())
+        explained = " and ".join(percent(share) for share in found.explained)
+        self.says.setText(
+            f"{thousands(len(found.images))}{part} images by {found.layer} · {thousands(wrong)} answered wrongly"
+            + (f" · {explained} of the variance" if explained else "")
+        )
+
+    def _choose(self, numbers: tuple[int, ...]) -> None:
+        found = self.found
+        if found is None:
+            return
+        rows = {number: row for row, number in enumerate(found.images.tolist())}
+        answers = [
+            Answer(number, int(found.said[row]), int(found.true[row]), float(found.probability[row]))
+            for number, row in ((number, rows[number]) for number in numbers)
+        ]
+        self.chosen.emit(answers, found.classes)
