@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import time
-from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app, printable
+from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app
 from attentive_lens.cli.results import DemoMade, RunWatched
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
 from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.cautions import caution_of_labels, changed_since
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.requests.models import Predict, Prediction, Unreadable
-from attentive_lens.errors import BadFile
 
 WATCH_SECONDS = 0.4
 
@@ -141,34 +138,6 @@ def watch(
         out.print(caution_of_labels(view.number, relabelled))
     for finding in advice_of(place, place.run(view.number), view):
         out.print(finding.sentence)
-
-
-@app.command()
-@reporting
-def predict(
-    model: Annotated[Path, typer.Argument(help="Model file (.alens).", metavar="MODEL")],
-    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER…")],
-    as_json: AsJson = False,
-) -> None:
-    """Ask a model about new images."""
-    from attentive_lens.desk.script import image_files
-    from attentive_lens.desk.tasks import carry_out
-
-    files = tuple(str(file) for file in image_files(images))
-    predictions = watched(carry_out(Predict(str(model), files)), "answering")
-    said: list[Prediction | Unreadable] = [*predictions.answers, *predictions.unreadable]
-    by_file = {prediction.file: prediction for prediction in said}
-    for file in files:
-        answer = replace(by_file[file], file=printable(file))
-        if as_json:
-            say_json(answer)
-        elif isinstance(answer, Unreadable):
-            out.print(f"{answer.file}: not read, {answer.error}")
-        else:
-            out.print(f"{answer.file}: {answer.said} ({answer.probability:.2f})")
-    if not predictions.answers:
-        why = "none of the files could be read; each line above says why"
-        raise BadFile("Nothing was answered", why, "Name image files")
 
 
 @app.command()

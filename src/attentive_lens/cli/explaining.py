@@ -148,13 +148,13 @@ def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
 
 def _files(places: list[str]) -> dict[str, str]:
     """Image files by the beginning of the names of what is written for them."""
-    from attentive_lens.desk.script import image_files
+    from attentive_lens.desk.answering import image_files
 
     files: dict[str, str] = {}
     for file in image_files([Path(place) for place in places]):
-        stem = printable(file.stem)
+        stem = printable(Path(file).stem)
         number = sum(1 for known in files if known == stem or known.startswith(f"{stem}~"))
-        files[f"{stem}~{number + 1}" if number else stem] = str(file)
+        files[f"{stem}~{number + 1}" if number else stem] = file
     return files
 
 

@@ -303,6 +303,33 @@ class Mapped:
     written: str | None
 
 
+@dataclass(frozen=True)
+class AnswersWritten:
+    """Answers to image files, in a file of their own.
+
+    Attributes
+    ----------
+    file : str
+        Where they are.
+    answered, held, unreadable : int
+        Images answered now, those that the file held before, and files that could not be read.
+    unlike : int or None
+        Images unlike all training images; None where it was not asked.
+    said : dict
+        Class → images answered so, now.
+    seconds : float
+        That it took.
+    """
+
+    file: str
+    answered: int
+    held: int
+    unreadable: int
+    unlike: int | None
+    said: dict[str, int]
+    seconds: float
+
+
 RESULTS: dict[str, tuple[type[Any], ...]] = {
     "new": (NewWorkspace,),
     "rescan": (Rescanned,),
@@ -335,7 +362,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "neighbours": (NeighboursFound,),
     "map": (Mapped,),
     "try": (Tried,),
-    "predict": (Prediction, Unreadable),
+    "predict": (Prediction, Unreadable, AnswersWritten),
     "measure": (Measured,),
     "error": (Failed,),
 }

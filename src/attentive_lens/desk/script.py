@@ -15,7 +15,7 @@ print(run.score("test").accuracy, run.confusion)
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TypeAlias
 
@@ -26,18 +26,19 @@ from PIL import Image
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.answering import image_files
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.tasks.explaining import explain_pixels
 from attentive_lens.desk.tasks.models import by_class
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.errors import BadValue
 from attentive_lens.explaining.feature_maps import feature_maps
 from attentive_lens.explaining.saliency import DEFAULT
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.decoding import SUFFIXES, decode, of_array, of_picture
+from attentive_lens.images.decoding import decode, of_array, of_picture
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.scores import Scores
@@ -49,28 +50,6 @@ OneImage: TypeAlias = str | Path | Image.Image | NDArray[np.generic]
 """A path, a Pillow image, or an array H×W, H×W×1, H×W×3 or H×W×4: uint8, bool, or floating point in 0–1."""
 
 AT_ONCE = 64
-
-
-def image_files(places: Sequence[Path]) -> list[Path]:
-    """The files named, and those inside the folders named, in order; a file is taken whatever its ending.
-
-    Raises
-    ------
-    BadFile
-        If a place does not exist, or a folder holds no images.
-    """
-    files: list[Path] = []
-    for place in places:
-        if place.is_dir():
-            inside = sorted(f for f in place.rglob("*") if f.suffix.lower() in SUFFIXES and f.is_file())
-            if not inside:
-                raise BadFile(f"{place} holds no images", "no file in it ends like one", "Name another folder")
-            files += inside
-        elif place.exists():
-            files.append(place)
-        else:
-            raise BadFile(f"{place} could not be read", "there is no such file", "Check the path")
-    return files
 
 
 class Model:
@@ -176,7 +155,7 @@ class Model:
             elif isinstance(image, np.ndarray):
                 parts.append(of_array(image))
             elif isinstance(image, str | Path):
-                parts += [decode(file).pixels for file in image_files([Path(image)])]
+                parts += [decode(Path(file)).pixels for file in image_files([Path(image)])]
             else:
                 kind = type(image).__name__
                 raise BadValue("There is something that is no image", f"it is a {kind}", "Give paths, images or arrays")

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+import numpy as np
+from numpy.typing import NDArray
+
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.scoring.scores import Scores
 
@@ -35,6 +38,11 @@ class Prediction:
         The same by class.
     output : str
         The model's output function.
+    unlike : float or None
+        How far the image lies from all training images, as part of what is usual: unlike them above 1; None where
+        it was not asked.
+    nearest : int or None
+        The training image nearest to it.
     """
 
     file: str
@@ -42,6 +50,8 @@ class Prediction:
     probability: float
     probabilities: dict[str, float]
     output: str
+    unlike: float | None = None
+    nearest: int | None = None
 
 
 @dataclass(frozen=True)
@@ -53,17 +63,30 @@ class Unreadable:
 
 
 @dataclass(frozen=True)
-class Predictions:
-    """Answers in the order of the files, but for those that could not be read."""
+class NewAnswers:
+    """A run's answers to image files.
+
+    Attributes
+    ----------
+    answers : tuple of Prediction
+        In the order of the files, but for those that could not be read.
+    unreadable : tuple of Unreadable
+        Those.
+    pixels : ndarray, N×S×S×C uint8
+        The answered images at the input size.
+    """
 
     answers: tuple[Prediction, ...]
     unreadable: tuple[Unreadable, ...]
+    pixels: NDArray[np.uint8]
 
 
 @dataclass(frozen=True)
-class Predict(Request[Predictions]):
-    """Answers of a model file to image files."""
+class AnswerNew(Request[NewAnswers]):
+    """Answers of a run's best model to image files and folders, each with how unlike its training images it is."""
 
-    result: ClassVar[type[object]] = Predictions
-    model: str
-    files: tuple[str, ...]
+    result: ClassVar[type[object]] = NewAnswers
+    workspace: str
+    run: int
+    places: tuple[str, ...]
+    most: int = 2000

@@ -58,7 +58,7 @@ from attentive_lens.desk.requests.inspecting import (
     TryChanges,
 )
 from attentive_lens.desk.requests.mapping import DataMap, MapData
-from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
+from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Score, Unreadable
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
@@ -80,7 +80,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         ProbeBase,
         PricePlan,
         SweepRates,
-        Predict,
+        AnswerNew,
         Explain,
         ExplainFile,
         Activations,
@@ -100,6 +100,7 @@ __all__ = [
     "ActivationMaps",
     "Activations",
     "AnswerAt",
+    "AnswerNew",
     "Augment",
     "Augmented",
     "Averages",
@@ -136,12 +137,11 @@ __all__ = [
     "Near",
     "Neighbours",
     "NeighboursFound",
+    "NewAnswers",
     "OpenPicture",
     "Picture",
     "PlanPrice",
-    "Predict",
     "Prediction",
-    "Predictions",
     "Prepare",
     "Prepared",
     "Preview",

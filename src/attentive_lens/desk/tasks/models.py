@@ -1,4 +1,4 @@
-"""Tasks about models: their scores, and their answers to new images."""
+"""The task that scores a model, and what all tasks about models share."""
 
 from __future__ import annotations
 
@@ -14,14 +14,13 @@ from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import Data, gather
-from attentive_lens.desk.requests.models import Predict, Prediction, Predictions, Score, Unreadable
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import LensError, NotHere
+from attentive_lens.errors import NotHere
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.decoding import decode
 from attentive_lens.plan.layers import Dropout
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.measures import fitted_temperature
@@ -83,32 +82,6 @@ def score(request: Score) -> Job[Scores]:
     scores_found = replace(scores_found, temperature=fitted_temperature(scores_found))
     keep(run.scores_file(on), scores_found, key)
     return scores_found
-
-
-def predict(request: Predict) -> Job[Predictions]:
-    """See `Predict`; a file that cannot be read gives its reason instead."""
-    model, files = model_of(Path(request.model)), request.files
-    answers: list[Prediction] = []
-    unreadable: list[Unreadable] = []
-    with ThreadPool(THREADS) as thread_pool:
-        predictor = Predictor.of(model, thread_pool)
-        for first in range(0, len(files), AT_ONCE):
-            yield Progress(first, len(files), "answering")
-            readable: list[tuple[str, NDArray[np.uint8]]] = []
-            for file in files[first : first + AT_ONCE]:
-                try:
-                    readable.append((file, model.preprocessor.resized(decode(Path(file)).pixels)))
-                except LensError as error:
-                    unreadable.append(Unreadable(file, error.why))
-            if not readable:
-                continue
-            batch = predictor.prepare(np.stack([pixels for _, pixels in readable]))
-            scores = predictor.scores(batch)
-            rows = zip(readable, predictor.said(scores).tolist(), predictor.checked(scores), strict=True)
-            for (file, _), label, row in rows:
-                said, probabilities = model.classes[label], by_class(model.classes, row)
-                answers.append(Prediction(file, said, probabilities[said], probabilities, model.output))
-    return Predictions(tuple(answers), tuple(unreadable))
 
 
 def by_class(classes: tuple[str, ...], row: NDArray[np.floating]) -> dict[str, float]:

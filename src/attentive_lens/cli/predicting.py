@@ -1,0 +1,121 @@
+"""The command that asks a model about new images, however many."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from attentive_lens.cli.app import AsJson, app, printable
+from attentive_lens.cli.results import AnswersWritten
+from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.errors import BadFile, BadUsage
+
+if TYPE_CHECKING:
+    from attentive_lens.desk.answer_files import AnswerFile
+    from attentive_lens.desk.familiar import Familiar
+    from attentive_lens.formats.bundle import ModelFile
+
+
+@app.command()
+@reporting
+def predict(
+    model: Annotated[Path, typer.Argument(help="Model file (.alens).", metavar="MODEL")],
+    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER…")],
+    unlike: Annotated[
+        bool,
+        typer.Option("--unlike", help="Tell how unlike all training images each is; for the model of a run."),
+    ] = False,
+    file: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE", help="Write the answers there: .csv, .jsonl or .parquet."),
+    ] = None,
+    resume: Annotated[
+        bool, typer.Option("--resume", help="Go on with a file that broke off: what it holds is not asked again.")
+    ] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Ask a model about new images; folders of any size, a line each or into a file."""
+    from attentive_lens.desk.answer_files import AnswerFile
+    from attentive_lens.desk.answering import answers_to, image_files
+    from attentive_lens.desk.familiar import familiar_to
+    from attentive_lens.desk.tasks.models import model_of
+
+    if resume and file is None:
+        raise BadUsage("--resume goes on with a file", "none is named", "Name it with --out")
+    read = model_of(model)
+    files = image_files(images)
+    known = watched(familiar_to(model), "looking at what it was trained on") if unlike else None
+    if file is not None:
+        told = watched(_written(read, files, known, AnswerFile(file, read.classes, resume)), "answering")
+        _say_written(told, as_json)
+        return
+    answered = False
+    for batch in answers_to(read, files, known):
+        for each in batch:
+            answered = answered or isinstance(each, Prediction)
+            _say(replace(each, file=printable(each.file)), as_json)
+    if not answered:
+        why = "none of the files could be read; each line above says why"
+        raise BadFile("Nothing was answered", why, "Name image files")
+
+
+def _say(told: Prediction | Unreadable, as_json: bool) -> None:
+    if as_json:
+        say_json(told)
+    elif isinstance(told, Unreadable):
+        out.print(f"{told.file}: not read, {told.error}")
+    else:
+        strange = ""
+        if told.unlike is not None and told.unlike > 1:
+            strange = f", unlike all training images ({told.unlike:.1f} times the usual distance)"
+        out.print(f"{told.file}: {told.said} ({told.probability:.2f}){strange}")
+
+
+def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, into: AnswerFile) -> Job[AnswersWritten]:
+    """Answers into a file; whatever ends it, what was written is whole lines and can be gone on with."""
+    from attentive_lens.desk.answering import answers_to
+
+    said: Counter[str] = Counter()
+    unreadable = unlike = answered = 0
+    held, began = len(into.done), time.monotonic()
+    try:
+        for batch in answers_to(model, (name for name in files if printable(name) not in into.done), known):
+            told = [replace(each, file=printable(each.file)) for each in batch]
+            into.write(told)
+            for each in told:
+                if isinstance(each, Unreadable):
+                    unreadable += 1
+                else:
+                    answered += 1
+                    said[each.said] += 1
+                    unlike += each.unlike is not None and each.unlike > 1
+            pace = (answered + unreadable) / max(time.monotonic() - began, 1e-9)
+            yield Progress(held + answered + unreadable, 0, f"answering · {pace:.0f} images/s")
+        into.finish()
+    finally:
+        into.close()
+    seconds = time.monotonic() - began
+    counts = {name: said[name] for name in model.classes}
+    return AnswersWritten(str(into.file), answered, max(0, held - (into.kind == ".csv")), unreadable,
+                          unlike if known is not None else None, counts, round(seconds, 2))  # fmt: skip
+
+
+def _say_written(told: AnswersWritten, as_json: bool) -> None:
+    if as_json:
+        say_json(told)
+        return
+    before = f", {told.held} were there already" if told.held else ""
+    out.print(f"{told.answered} images answered in {told.seconds:.1f} s{before}; written to {told.file}")
+    out.print(", ".join(f"{name} {count}" for name, count in told.said.items()))
+    if told.unreadable:
+        out.print(f"{told.unreadable} files could not be read; their lines say why")
+    if told.unlike is not None:
+        out.print(f"{told.unlike} are unlike all training images")

@@ -1,0 +1,197 @@
+"""Answers written to a file while they come: a table (CSV, Parquet) or an object a line; gone on with after a break."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterator, Sequence
+from importlib.util import find_spec
+from pathlib import Path
+from typing import BinaryIO
+
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.errors import BadFile, BadUsage, NotHere
+
+ENDINGS = (".csv", ".jsonl", ".parquet")
+COLUMNS = ("file", "said", "probability", "unlike", "error")
+"""Before a column a class; «unlike» is empty where it was not asked, «error» where the file could be read."""
+ROWS = 8192
+"""Lines that are turned into a piece of a Parquet file at once."""
+
+Told = Prediction | Unreadable
+
+
+class AnswerFile:
+    """A file of answers, open for more.
+
+    Lines are written whole, a batch at a time; of a file that broke off the last line is dropped if it is torn. A
+    Parquet file cannot be gone on with, so its lines stand in a file beside it until `finish`.
+
+    Parameters
+    ----------
+    file : Path
+        With one of `ENDINGS`.
+    classes : sequence of str
+        The model's.
+    resume : bool
+        Whether to go on with what is there.
+
+    Raises
+    ------
+    BadUsage
+        If its ending is none of these, or it exists and is not to be gone on with.
+    BadFile
+        If it cannot be written, or holds answers of another model.
+    NotHere
+        If it is to be Parquet and the library for that is missing.
+    """
+
+    def __init__(self, file: Path, classes: Sequence[str], resume: bool = False) -> None:
+        self.file, self.classes, self.kind = file, list(classes), file.suffix.lower()
+        if self.kind not in ENDINGS:
+            raise unknown_word("ending of --out", file.suffix or file.name, frozenset(ENDINGS))
+        if self.kind == ".parquet":
+            _check_parquet()
+        self.lines = file.with_name(f".{file.name}.part.jsonl") if self.kind == ".parquet" else file
+        if not resume and (file.exists() or self.lines.exists()):
+            why = "it holds answers, or a part of them, already"
+            raise BadUsage(f"{file} was not written", why, "Go on with it by --resume, or name another file")
+        self.done: set[str] = set()
+        if resume and self.kind == ".parquet" and file.exists():
+            raise BadUsage(f"{file} was not gone on with", "it is whole", "Name another file")
+        try:
+            file.parent.mkdir(parents=True, exist_ok=True)
+            self._stream: BinaryIO = self.lines.open("r+b" if resume and self.lines.exists() else "w+b")
+        except OSError as error:
+            raise self._unwritten(error) from None
+        try:
+            self._go_on()
+        except BaseException:
+            self._stream.close()
+            raise
+
+    def _go_on(self) -> None:
+        """Take what is there as done, drop a torn last line, and write from there."""
+        end = 0
+        for number, line in enumerate(self._stream):
+            if not line.endswith(b"\n"):
+                break
+            if self.kind == ".csv":
+                row = next(csv.reader([line.decode("utf-8")]))
+                if number == 0 and row != [*COLUMNS, *self.classes]:
+                    raise self._other()
+                self.done.add(row[0])
+            else:
+                entry = json.loads(line)
+                if "error" not in entry and list(entry.get("probabilities", {})) != self.classes:
+                    raise self._other()
+                self.done.add(entry["file"])
+            end += len(line)
+        self._stream.seek(end)
+        self._stream.truncate()
+        if self.kind == ".csv" and not end:
+            self._write([[*COLUMNS, *self.classes]])
+
+    def _other(self) -> BadFile:
+        why = "it holds answers of a model with other classes"
+        return BadFile(f"{self.file} was not gone on with", why, "Name another file")
+
+    def _unwritten(self, error: OSError) -> BadFile:
+        return BadFile(f"{self.file} could not be written", str(error.strerror or error).lower(), "Name another file")
+
+    def write(self, batch: Sequence[Told]) -> None:
+        """Further answers, whole lines handed to the system."""
+        if self.kind == ".csv":
+            self._write([_row(each) for each in batch])
+            return
+        text = "".join(json.dumps(_entry(each), ensure_ascii=False, allow_nan=False) + "\n" for each in batch)
+        self._put(text)
+
+    def _write(self, rows: Sequence[Sequence[object]]) -> None:
+        text = io.StringIO()
+        csv.writer(text, lineterminator="\n").writerows(rows)
+        self._put(text.getvalue())
+
+    def _put(self, text: str) -> None:
+        try:
+            self._stream.write(text.encode("utf-8", "backslashreplace"))
+            self._stream.flush()
+        except OSError as error:
+            raise self._unwritten(error) from None
+
+    def close(self) -> None:
+        """Leave it as it is; it can be gone on with."""
+        self._stream.close()
+
+    def finish(self) -> None:
+        """Close it as whole."""
+        self.close()
+        if self.kind == ".parquet":
+            try:
+                self._to_parquet()
+                self.lines.unlink()
+            except OSError as error:
+                raise self._unwritten(error) from None
+
+    def _to_parquet(self) -> None:
+        import pyarrow as arrow  # only here: an optional dependency, and a second to import
+        from pyarrow import parquet
+
+        kinds = {"file": arrow.string(), "said": arrow.string(), "error": arrow.string()}
+        names = [*COLUMNS, *self.classes]
+        schema = arrow.schema([(name, kinds.get(name, arrow.float64())) for name in COLUMNS]
+                              + [(name, arrow.float64()) for name in self.classes])  # fmt: skip
+        part = self.file.with_name(f".{self.file.name}.part")
+        with self.lines.open(encoding="utf-8") as lines, parquet.ParquetWriter(part, schema) as writer:
+            for rows in _pieces(lines):
+                columns = [list(column) for column in zip(*rows, strict=True)]
+                writer.write_table(arrow.table(columns, names=names).cast(schema))
+        part.replace(self.file)
+
+
+def _pieces(lines: Iterator[str]) -> Iterator[list[list[object]]]:
+    rows: list[list[object]] = []
+    for line in lines:
+        entry = json.loads(line)
+        answered = entry.get("probabilities", {})
+        rows.append([entry.get(name) for name in COLUMNS] + list(answered.values()))
+        if len(rows) == ROWS:
+            yield _squared(rows)
+            rows = []
+    if rows:
+        yield _squared(rows)
+
+
+def _squared(rows: list[list[object]]) -> list[list[object]]:
+    """All as long as the longest: files that could not be read have no answers."""
+    longest = max(map(len, rows))
+    return [[*row, *[None] * (longest - len(row))] for row in rows]
+
+
+def _entry(told: Told) -> dict[str, object]:
+    if isinstance(told, Unreadable):
+        return {"file": told.file, "error": told.error}
+    sure = {name: round(value, 7) for name, value in told.probabilities.items()}
+    return {
+        "file": told.file,
+        "said": told.said,
+        "probability": round(told.probability, 7),
+        "unlike": told.unlike,
+        "probabilities": sure,
+    }
+
+
+def _row(told: Told) -> list[object]:
+    if isinstance(told, Unreadable):
+        return [told.file, "", "", "", told.error]
+    unlike = "" if told.unlike is None else f"{told.unlike:.4g}"
+    sure = [f"{value:.7g}" for value in told.probabilities.values()]
+    return [told.file, told.said, f"{told.probability:.7g}", unlike, "", *sure]
+
+
+def _check_parquet() -> None:
+    if find_spec("pyarrow") is None:
+        why = "the library for it is not installed"
+        raise NotHere("Parquet cannot be written", why, "Install attentive-lens[parquet], or write CSV")

@@ -1,0 +1,52 @@
+"""The task that has a run answer to new images."""
+
+from __future__ import annotations
+
+from itertools import islice
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.desk.answering import Answering, image_files
+from attentive_lens.desk.familiar import Familiar, familiar
+from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Unreadable
+from attentive_lens.desk.tasks.models import AT_ONCE, THREADS, model_of
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import NotHere
+from attentive_lens.workspace import Workspace
+
+
+def answer_new(request: AnswerNew) -> Job[NewAnswers]:
+    """See `AnswerNew`; says what it has so far."""
+    place = Workspace.open(Path(request.workspace))
+    run = place.run(request.run)
+    model = model_of(run.model)
+    files = list(islice(image_files([Path(name) for name in request.places]), request.most))
+    known: Familiar | None
+    try:
+        known = yield from familiar(place, run)
+    except NotHere:
+        known = None  # its images are gone or too few: the answers can be had all the same
+    answers: list[Prediction] = []
+    unreadable: list[Unreadable] = []
+    shape = model.preprocessor.settings.shape
+    pixels: list[NDArray[np.uint8]] = []
+
+    def so_far() -> NewAnswers:
+        shown = np.stack(pixels) if pixels else np.zeros((0, *shape), np.uint8)
+        return NewAnswers(tuple(answers), tuple(unreadable), shown)
+
+    with ThreadPool(THREADS) as thread_pool:
+        answering = Answering(model, thread_pool, known)
+        for first in range(0, len(files), AT_ONCE):
+            yield Progress(first, len(files), "answering", so_far() if answers else None)
+            read = answering.read(files[first : first + AT_ONCE])
+            pixels += [image for _, image in read if not isinstance(image, str)]
+            for each in answering.answer(read):
+                if isinstance(each, Unreadable):
+                    unreadable.append(each)
+                else:
+                    answers.append(each)
+    return so_far()
