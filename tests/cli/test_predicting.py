@@ -17,11 +17,12 @@ from tests.cli.running import command, last_object
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk import answer_files
 from attentive_lens.desk.answer_files import AnswerFile
-from attentive_lens.desk.answering import AHEAD, answers_to, image_files
+from attentive_lens.desk.answering import answers_to, image_files
 from attentive_lens.desk.familiar import MOST, familiar
 from attentive_lens.desk.requests.models import Prediction, Unreadable
-from attentive_lens.desk.tasks.models import AT_ONCE, model_of
+from attentive_lens.desk.tasks.models import model_of
 from attentive_lens.errors import BadFile
+from attentive_lens.images.ahead import AHEAD, BATCH
 from attentive_lens.workspace import Workspace
 
 
@@ -125,8 +126,8 @@ def test_files_are_read_no_further_ahead_than_is_needed(station: Workspace) -> N
 
     model = model_of(station.run(1).model)
     for number, batch in enumerate(answers_to(model, files()), 1):
-        assert len(batch) <= AT_ONCE
-        assert taken <= (number + AHEAD) * AT_ONCE
+        assert len(batch) == BATCH
+        assert taken <= (number + AHEAD) * BATCH
         if number == 6:
             break
 

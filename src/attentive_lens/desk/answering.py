@@ -1,12 +1,9 @@
-"""Answers to image files, however many: files are read ahead of the network, and no more are held than it needs."""
+"""Answers to image files, however many: no more are held than the network needs."""
 
 from __future__ import annotations
 
 import os
-from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from itertools import islice
 from pathlib import Path
 
 import numpy as np
@@ -14,19 +11,14 @@ from numpy.typing import NDArray
 
 from attentive_lens.desk.familiar import Familiar
 from attentive_lens.desk.requests.models import Prediction, Unreadable
-from attentive_lens.desk.tasks.models import AT_ONCE, THREADS, by_class
+from attentive_lens.desk.tasks.models import THREADS, by_class
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import BadFile, LensError
+from attentive_lens.errors import BadFile
 from attentive_lens.explaining.channel_statistics import channel_statistics
 from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.images.decoding import SUFFIXES, decode
+from attentive_lens.images.ahead import Read, read_ahead
+from attentive_lens.images.decoding import SUFFIXES
 from attentive_lens.predicting import Predictor
-
-AHEAD = 3
-"""Batches of files that are read ahead."""
-
-Read = list[tuple[str, NDArray[np.uint8] | str]]
-"""Files with their pixels at the input size, or why there are none."""
 
 
 def image_files(places: Sequence[Path]) -> Iterator[str]:
@@ -78,16 +70,6 @@ class Answering:
         self.model, self.familiar = model, familiar
         self.predictor = Predictor.of(model, thread_pool)
 
-    def read(self, files: Sequence[str]) -> Read:
-        """Files at the input size; several threads may read at once."""
-        found: Read = []
-        for file in files:
-            try:
-                found.append((file, self.model.preprocessor.resized(decode(Path(file)).pixels)))
-            except LensError as error:
-                found.append((file, error.why))
-        return found
-
     def answer(self, read: Read) -> list[Prediction | Unreadable]:
         """Answers to files that were read, in their order; a file without pixels gives its reason."""
         pixels = [image for _, image in read if not isinstance(image, str)]
@@ -120,19 +102,8 @@ class Answering:
 def answers_to(
     model: ModelFile, files: Iterable[str], familiar: Familiar | None = None
 ) -> Iterator[list[Prediction | Unreadable]]:
-    """Answers to files in their order, a batch at a time, while the next batches are read by other threads."""
-    with ThreadPool(THREADS) as thread_pool, ThreadPoolExecutor(THREADS, "reading") as readers:
-        answering, left = Answering(model, thread_pool, familiar), iter(files)
-        waiting = deque(readers.submit(answering.read, batch) for batch in _batches(left, AHEAD))
-        while waiting:
-            read = waiting.popleft().result()
-            waiting.extend(readers.submit(answering.read, batch) for batch in _batches(left, 1))
+    """Answers to files in their order, a batch at a time, while the next batches are read."""
+    with ThreadPool(THREADS) as thread_pool:
+        answering = Answering(model, thread_pool, familiar)
+        for read in read_ahead(model.preprocessor, files):
             yield answering.answer(read)
-
-
-def _batches(files: Iterator[str], most: int) -> Iterator[list[str]]:
-    for _ in range(most):
-        batch = list(islice(files, AT_ONCE))
-        if not batch:
-            return
-        yield batch

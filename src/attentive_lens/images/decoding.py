@@ -104,10 +104,11 @@ def decode(file: Path) -> Picture:
                 mode = picture.mode
                 frames = getattr(picture, "n_frames", 1)
                 notes = [f"first of {frames} frames"] if frames > 1 else []
+                turned: Image.Image = picture
                 if picture.getexif().get(ORIENTATION, 1) != 1:
                     notes.append("turned as its camera noted")
-                pixels = _to_rgb(ImageOps.exif_transpose(picture))
-                return Picture(pixels, _MODES.get(mode, mode), ", ".join(notes))
+                    turned = ImageOps.exif_transpose(picture)
+                return Picture(_to_rgb(turned), _MODES.get(mode, mode), ", ".join(notes))
     except UnidentifiedImageError:
         raise _bad(file, "its contents are not those of an image format known here") from None
     except Image.DecompressionBombError:
@@ -180,7 +181,7 @@ def _to_rgb(picture: Image.Image) -> NDArray[np.uint8]:
         layered = picture.convert("RGBA")
         paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))
         picture = Image.alpha_composite(paper, layered)
-    return np.array(picture.convert("RGB"))
+    return np.array(picture if picture.mode == "RGB" else picture.convert("RGB"))
 
 
 def _of_floats(values: NDArray[np.float32]) -> NDArray[np.uint8]:

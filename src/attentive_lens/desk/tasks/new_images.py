@@ -15,6 +15,7 @@ from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Predictio
 from attentive_lens.desk.tasks.models import AT_ONCE, THREADS, model_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
+from attentive_lens.images.ahead import read_files
 from attentive_lens.workspace import Workspace
 
 
@@ -42,7 +43,7 @@ def answer_new(request: AnswerNew) -> Job[NewAnswers]:
         answering = Answering(model, thread_pool, known)
         for first in range(0, len(files), AT_ONCE):
             yield Progress(first, len(files), "answering", so_far() if answers else None)
-            read = answering.read(files[first : first + AT_ONCE])
+            read = read_files(model.preprocessor, files[first : first + AT_ONCE])
             pixels += [image for _, image in read if not isinstance(image, str)]
             for each in answering.answer(read):
                 if isinstance(each, Unreadable):
