@@ -20,9 +20,9 @@ from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
+from attentive_lens.desk.models import model_and_data
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.tasks.models import model_and_data
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.probe import Probe, Targets

@@ -19,8 +19,8 @@ from attentive_lens.desk import answer_files
 from attentive_lens.desk.answer_files import AnswerFile
 from attentive_lens.desk.answering import answers_to, image_files
 from attentive_lens.desk.familiar import MOST, familiar
+from attentive_lens.desk.models import model_of
 from attentive_lens.desk.requests.models import Prediction, Unreadable
-from attentive_lens.desk.tasks.models import model_of
 from attentive_lens.errors import BadFile
 from attentive_lens.images.ahead import AHEAD, BATCH
 from attentive_lens.workspace import Workspace

@@ -13,6 +13,7 @@ from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, app, printable, rows_of
 from attentive_lens.cli.results import (
+    Added,
     Faults,
     Finding,
     Labelled,
@@ -147,6 +148,25 @@ def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[
             act(curating, action)
             done.append(f"{kind}: {action.word}")
     return done
+
+
+@app.command()
+@reporting
+def add(
+    workspace: InWorkspace,
+    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER…")],
+    label: Annotated[str, typer.Option("--as", metavar="CLASS", help="Their class; a new one if there is none.")],
+    as_json: AsJson = False,
+) -> None:
+    """Copy new images into a workspace as images of a class; the next run knows them."""
+    from attentive_lens.desk.answering import image_files
+    from attentive_lens.workspace.adding import add_images
+
+    numbers = add_images(Workspace.open(workspace), [Path(file) for file in image_files(images)], label)
+    if as_json:
+        say_json(Added(label, tuple(numbers)))
+        return
+    out.print(f"{len(numbers)} images added as {label}: image {numbers[0]} to {numbers[-1]}")
 
 
 @app.command()

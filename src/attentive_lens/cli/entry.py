@@ -18,6 +18,7 @@ COMMANDS = (
     "rescan",
     "source",
     "restore",
+    "add",
     "label",
     "faults",
     "plan",

@@ -46,7 +46,7 @@ def predict(
     from attentive_lens.desk.answer_files import AnswerFile
     from attentive_lens.desk.answering import answers_to, image_files
     from attentive_lens.desk.familiar import familiar_to
-    from attentive_lens.desk.tasks.models import model_of
+    from attentive_lens.desk.models import model_of
 
     if resume and file is None:
         raise BadUsage("--resume goes on with a file", "none is named", "Name it with --out")

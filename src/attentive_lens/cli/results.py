@@ -330,8 +330,17 @@ class AnswersWritten:
     seconds: float
 
 
+@dataclass(frozen=True)
+class Added:
+    """Images copied into a workspace as images of a class, and their numbers."""
+
+    label: str
+    images: tuple[int, ...]
+
+
 RESULTS: dict[str, tuple[type[Any], ...]] = {
     "new": (NewWorkspace,),
+    "add": (Added,),
     "rescan": (Rescanned,),
     "source": (SourceMoved,),
     "restore": (Restored,),

@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.desk.familiar import Familiar
+from attentive_lens.desk.models import THREADS, by_class
 from attentive_lens.desk.requests.models import Prediction, Unreadable
-from attentive_lens.desk.tasks.models import THREADS, by_class
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.channel_statistics import channel_statistics

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.desk.data import Data
-from attentive_lens.desk.tasks.models import AT_ONCE, THREADS, model_and_data
+from attentive_lens.desk.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError, NotHere

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Workspace
+from attentive_lens.workspace.adding import add_images
 
 
 class OpenImages:
@@ -124,6 +126,19 @@ class OpenImages:
         self.said.emit(f"{words}.", False)
         self.library = replace(self.library, copies=self.workspace.catalogue.copies())
         self.collect()
+
+    def add(self, files: Sequence[Path], label: str) -> list[int]:
+        """Copy image files into the workspace as images of a class; their numbers, none if it could not be done."""
+        try:
+            numbers = add_images(self.workspace, files, label)
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return []
+        self.reread()
+        self.want_pixels()
+        which = f"image {numbers[0]}" if len(numbers) == 1 else f"images {numbers[0]} to {numbers[-1]}"
+        self.said.emit(f"Added as {label}: {which}. The next run knows them.", False)
+        return numbers
 
     def reread(self) -> None:
         """Read the catalogue again: another process changed it."""

@@ -27,11 +27,11 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.answering import image_files
+from attentive_lens.desk.models import by_class
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.tasks.explaining import explain_pixels
-from attentive_lens.desk.tasks.models import by_class
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.explaining.feature_maps import feature_maps

@@ -92,24 +92,24 @@ class Frame(QMainWindow):
         rail_and_stage.setSpacing(0)
         rail_and_stage.addWidget(self.rail)
         rail_and_stage.addWidget(right, 1)
-        whole = QVBoxLayout()
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(0)
-        whole.addLayout(rail_and_stage, 1)
-        whole.addWidget(self._make_bottom())
-        across.addLayout(whole)
+        down = QVBoxLayout()
+        down.setSpacing(0)
+        down.addLayout(rail_and_stage, 1)
+        down.addWidget(self._make_bottom())
+        across.addLayout(down)
         self.current = "images"
         session.runs_changed.connect(self._list_runs)
         session.stage_asked.connect(self.show_stage)
         session.explain_asked.connect(self._explain)
+        session.file_asked.connect(self._explain)
         session.said.connect(self.say)
         session.worked.connect(self._show_work)
         session.images_changed.connect(self._show_undo)
         session.plan_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)
         self.shortcuts = ShortcutList(self)
-        QShortcut(QKeySequence("Ctrl+Shift+L"), self).activated.connect(self.change_theme)
-        QShortcut(QKeySequence("F1"), self).activated.connect(self.shortcuts.show_over)
+        for keys, call in (("Ctrl+Shift+L", self.change_theme), ("F1", self.shortcuts.show_over)):
+            QShortcut(QKeySequence(keys), self).activated.connect(call)
         self._list_runs()
         # Timers of its own, which end with it: a call that outlives the window would reach into freed memory.
         self._after_paint, self._builder = QTimer(self), QTimer(self)
@@ -117,7 +117,7 @@ class Frame(QMainWindow):
             timer.setSingleShot(True)
         self._after_paint.timeout.connect(self.painted)
         self._builder.timeout.connect(self._build_next)
-        self.painted.connect(self._build_soon)
+        self.painted.connect(partial(self._builder.start, 0))
         if session.reading_only:
             self.say("Another window has this workspace open, or it cannot be written: it is shown for reading.", True)
         else:
@@ -142,9 +142,6 @@ class Frame(QMainWindow):
     def _choose_run(self, place: int) -> None:
         self.session.runs.choose(int(self.runs.itemData(place) or 0))
 
-    def _build_soon(self) -> None:
-        self._builder.start(0)
-
     def recall_size(self, size: object) -> None:
         """Take a remembered size, if it is one and fits the screen."""
         screen = self.screen()
@@ -154,15 +151,16 @@ class Frame(QMainWindow):
 
     def _build_next(self) -> None:
         """Build a page that is still missing, one for each turn of the event loop, for its line on the rail."""
-        if missing := [key for key in STAGES if key not in self.pages]:
-            self.page(missing[0])
-            self._refresh(missing[0])
+        if missing := next((key for key in STAGES if key not in self.pages), ""):
+            self.page(missing)
+            self._refresh(missing)
             self._builder.start(20)
         else:
             settle()
 
-    def _explain(self, image: int) -> None:
-        self.page("explain").open_image(image)
+    def _explain(self, asked: int | str, against: str = "") -> None:
+        page = self.page("explain")
+        page.open_file(asked, against) if isinstance(asked, str) else page.open_image(asked)
         self.show_stage("explain")
 
     def _make_top(self) -> QWidget:

@@ -56,6 +56,8 @@ class Session(QObject):
         The journals were read again; pages that follow a run repaint.
     explain_asked
         Somebody wants to know why of an image (its number).
+    file_asked
+        Likewise of an image file that no workspace knows, with the class that its answer is set against.
     stage_asked
         Somebody wants to see another stage.
     said
@@ -75,6 +77,7 @@ class Session(QObject):
     split_changed = pyqtSignal()
     ticked = pyqtSignal()
     explain_asked = pyqtSignal(int)
+    file_asked = pyqtSignal(str, str)
     stage_asked = pyqtSignal(str)
     said = pyqtSignal(str, bool)
     worked = pyqtSignal(str, int, int)

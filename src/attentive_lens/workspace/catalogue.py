@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 import shutil
 import sqlite3
 import time
@@ -17,10 +16,9 @@ from attentive_lens.core.files import part_of, remove_leftovers
 from attentive_lens.core.jobs import paced
 from attentive_lens.errors import BadFile
 from attentive_lens.workspace.corrections import Correction, Corrections
+from attentive_lens.workspace.inserting import COLUMNS, insert_images, insert_origin, insert_skipped, restored, storable
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION
-
-_COLUMNS = "id, file, class, given_set, width, height, mode, bytes, part, place, origin"
 
 SETTLED = 1_000_000_000
 """Nanoseconds after which two changes of a file have different times on any file system still in use."""
@@ -56,10 +54,10 @@ class Catalogue:
             base.execute("PRAGMA journal_mode = WAL")
             base.executescript(SCHEMA)
             base.execute(f"PRAGMA user_version = {VERSION}")
-            _insert_origin(base, origin)
+            insert_origin(base, origin)
             base.executemany("INSERT INTO classes VALUES (?, ?)", enumerate(classes))
-            _insert_images(base, images)
-            _insert_skipped(base, skipped)
+            insert_images(base, images)
+            insert_skipped(base, skipped)
         return catalogue
 
     @property
@@ -149,8 +147,8 @@ class Catalogue:
     def images(self) -> list[ImageRow]:
         """All images by number, as their source gave them."""
         with self._open() as base:
-            rows = paced(base.execute(f"SELECT {_COLUMNS} FROM images ORDER BY id"))
-            return [ImageRow(n, _restored(file), *rest) for n, file, *rest in rows]
+            rows = paced(base.execute(f"SELECT {COLUMNS} FROM images ORDER BY id"))
+            return [ImageRow(n, restored(file), *rest) for n, file, *rest in rows]
 
     def size(self) -> tuple[int, int]:
         """How many images and classes there are."""
@@ -162,13 +160,13 @@ class Catalogue:
         """Files that gave no image, with the reason."""
         with self._open() as base:
             rows = base.execute("SELECT file, reason FROM skipped ORDER BY rowid").fetchall()
-        return [(_restored(file), str(why)) for file, why in rows]
+        return [(restored(file), str(why)) for file, why in rows]
 
     def origins(self) -> dict[int, Origin]:
         """The sources, by number."""
         with self._open() as base:
             rows = base.execute("SELECT id, kind, place, reading FROM origins ORDER BY id").fetchall()
-        return {n: Origin(kind, _restored(place), json.loads(reading)) for n, kind, place, reading in rows}
+        return {n: Origin(kind, restored(place), json.loads(reading)) for n, kind, place, reading in rows}
 
     def renew(
         self,
@@ -181,18 +179,34 @@ class Catalogue:
         with self._open() as base:
             base.executemany("INSERT OR IGNORE INTO classes VALUES (?, ?)", enumerate(classes))
             base.executemany("DELETE FROM images WHERE id = ?", [(row.number,) for row in changed])
-            _insert_images(base, [*changed, *added])
+            insert_images(base, [*changed, *added])
             base.execute("DELETE FROM skipped")
-            _insert_skipped(base, skipped)
+            insert_skipped(base, skipped)
+        self.keep_copy()
+
+    def origin_at(self, origin: Origin) -> int:
+        """The number of a source, which is noted if it is new."""
+        known = {(other.kind, other.place): number for number, other in self.origins().items()}
+        if (origin.kind, origin.place) not in known:
+            with self._open() as base:
+                insert_origin(base, origin)
+            return self.origin_at(origin)
+        return known[origin.kind, origin.place]
+
+    def add(self, classes: Sequence[str], images: Sequence[ImageRow]) -> None:
+        """Further images, and all classes by number, of which some may be new."""
+        with self._open() as base:
+            base.executemany("INSERT OR IGNORE INTO classes VALUES (?, ?)", enumerate(classes))
+            insert_images(base, images)
         self.keep_copy()
 
     def move_origin(self, number: int, place: str, files: Mapping[str, str]) -> None:
         """A source is elsewhere now: its place, and the new name of every file of it by the old one."""
         with self._open() as base:
-            base.execute("UPDATE origins SET place = ? WHERE id = ?", (_storable(place), number))
+            base.execute("UPDATE origins SET place = ? WHERE id = ?", (storable(place), number))
             base.executemany(
                 "UPDATE images SET file = ? WHERE file = ? AND origin = ?",
-                [(_storable(new), _storable(old), number) for old, new in files.items()],
+                [(storable(new), storable(old), number) for old, new in files.items()],
             )
         self.keep_copy()
 
@@ -345,49 +359,3 @@ def _last_decisions(file: Path, images: int, classes: list[str]) -> _Decided:
         for number, (label, set_name, flagged) in decided_last.items()
     }
     return _Decided(known, {number: correction for number, correction in corrections.items() if correction})
-
-
-def _insert_origin(base: sqlite3.Connection, origin: Origin) -> None:
-    base.execute(
-        "INSERT INTO origins (kind, place, reading) VALUES (?, ?, ?)",
-        (origin.kind, _storable(origin.place), json.dumps(origin.reading)),
-    )
-
-
-def _insert_images(base: sqlite3.Connection, images: Sequence[ImageRow]) -> None:
-    base.executemany(
-        f"INSERT INTO images ({_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            (
-                r.number,
-                _storable(r.file),
-                r.label,
-                r.given_set,
-                r.width,
-                r.height,
-                r.mode,
-                r.bytes,
-                r.part,
-                r.index,
-                r.origin,
-            )
-            for r in images
-        ),
-    )
-
-
-def _insert_skipped(base: sqlite3.Connection, skipped: Sequence[tuple[str, str]]) -> None:
-    base.executemany("INSERT INTO skipped VALUES (?, ?)", [(_storable(f), why) for f, why in skipped])
-
-
-def _storable(file: str) -> str | bytes:
-    """A file name as the database takes it: text, or bytes where it is no valid Unicode."""
-    try:
-        file.encode("utf-8")
-    except UnicodeEncodeError:
-        return os.fsencode(file)
-    return file
-
-
-def _restored(file: str | bytes) -> str:
-    return os.fsdecode(file)

@@ -11,8 +11,8 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.models import THREADS, by_class, check_layer, last_layer, model_and_data
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.tasks.models import THREADS, by_class, check_layer, last_layer, model_and_data
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue

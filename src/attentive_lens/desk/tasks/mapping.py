@@ -12,8 +12,8 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import key_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.models import AT_ONCE, THREADS, check_layer, last_layer, model_and_data
 from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
-from attentive_lens.desk.tasks.models import AT_ONCE, THREADS, check_layer, last_layer, model_and_data
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, NotHere

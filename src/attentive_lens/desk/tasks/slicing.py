@@ -13,7 +13,7 @@ from attentive_lens.desk.requests.images import Measure
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.desk.tasks.images import measure
-from attentive_lens.desk.tasks.models import score
+from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.scoring.slices import slices_of
 from attentive_lens.workspace import Workspace
 

@@ -53,7 +53,7 @@ class LayersPanel(QWidget):
     def show_layers(self, run: int, explanation: Explanation) -> None:
         """Of the image explained; the maps on the plates are asked for, and follow."""
         plan = self.session.runs.plan()
-        if plan is None or explanation.image is None:
+        if plan is None:
             return
         network, facts = facts_of(plan, len(self.session.images.collection.classes))
         by_name = {fact.name: fact for fact in facts}
@@ -67,7 +67,10 @@ class LayersPanel(QWidget):
         self.maps = {}
         names = {layer.name for layer in explanation.layers}
         layers = tuple(plate.output for plate in plates if plate.output in names and len(plate.shape) == 3)
-        request = Activations(layers, self.session.place, run, explanation.image)
+        request = Activations(layers, self.session.place, run, explanation.image or 0)
+        if explanation.image is None:
+            model = str(self.session.workspace.run(run).model)
+            request = Activations(layers, model=model, file=explanation.file)
         self.session.ask(request, self._take, priority=2, scope="activations")
         self._show_channels()
 

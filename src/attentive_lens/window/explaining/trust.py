@@ -49,7 +49,9 @@ class TrustPanel(QWidget):
         """The figures that come with a map."""
         self.measured.hide()
         self.measure.setEnabled(True)
-        self.measure.show()
+        self.measure.setVisible(explanation.image is not None)
+        for each in self.lines.values():
+            each.setText("")
         for map_ in explanation.maps:
             line, trust = self.lines.get(map_.key), map_.trust
             if line is None:

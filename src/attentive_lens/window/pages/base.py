@@ -43,6 +43,9 @@ class Page(QWidget):
     def open_image(self, image: int) -> None:
         """Show an image, by its number, where the page is about one."""
 
+    def open_file(self, file: str, against: str) -> None:
+        """Likewise an image file that no workspace knows, its answer set against that of a class."""
+
     def show_view(self, name: str) -> None:
         """Show one of its views, where it has several."""
 

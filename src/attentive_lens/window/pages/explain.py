@@ -15,6 +15,7 @@ from attentive_lens.desk.requests.explaining import (
     DEFAULT,
     METHOD_FACTS,
     Explain,
+    ExplainFile,
     Explanation,
     Filters,
     FirstFilters,
@@ -51,6 +52,7 @@ class ExplainPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.image: int | None = None
+        self.new_file: tuple[str, str] | None = None
         self.walked: list[int] = []
         self.explanation: Explanation | None = None
         self.filters_of: int | None = None
@@ -207,7 +209,7 @@ class ExplainPage(Page):
         self._take_surest()
 
     def _take_surest(self) -> None:
-        if self.image is None and self.isVisible() and self.session.scores.mistakes():
+        if self.image is None and self.new_file is None and self.isVisible() and self.session.scores.mistakes():
             self.open_image(self.session.scores.mistakes()[0])
 
     def open_image(self, image: int) -> None:
@@ -216,19 +218,39 @@ class ExplainPage(Page):
         if view is None or not view.has_model:
             self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
             return
-        self.image = image
+        self.image, self.new_file = image, None
         request = Explain(self.session.place, view.number, image, self.method or DEFAULT)
         self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
-        if self.filters_of != view.number:
-            self.filters_of = view.number
-            filters = FirstFilters(self.session.place, view.number)
-            self.session.ask(filters, self._take_filters, priority=4, scope="filters")
+        self._want_filters(view.number)
+
+    def open_file(self, file: str, against: str) -> None:
+        """Ask why of an image file that no workspace knows; there is no true class, so another one takes its place."""
+        view = self.session.runs.view
+        if view is None or not view.has_model:
+            return
+        self.image, self.new_file = None, (file, against)
+        model = str(self.session.workspace.run(view.number).model)
+        request = ExplainFile(model, file, self.method or DEFAULT, against)
+        self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
+        self._want_filters(view.number)
+
+    def _want_filters(self, run: int) -> None:
+        if self.filters_of != run:
+            self.filters_of = run
+            self.session.ask(FirstFilters(self.session.place, run), self._take_filters, priority=4, scope="filters")
         self.action_changed.emit()
+
+    def _ask_again(self) -> None:
+        """As the run in view or the method is another."""
+        if self.image is not None:
+            self.open_image(self.image)
+        elif self.new_file is not None:
+            self.open_file(*self.new_file)
 
     def _other_run(self) -> None:
         view = self.session.runs.view
-        if self.image is not None and view is not None and view.has_model and self.filters_of != view.number:
-            self.open_image(self.image)
+        if view is not None and view.has_model and self.filters_of != view.number:
+            self._ask_again()
 
     def _measure(self) -> None:
         view, explanation = self.session.runs.view, self.explanation
@@ -261,12 +283,15 @@ class ExplainPage(Page):
         self.open_image(mistakes[at % len(mistakes)])
 
     def _take(self, run: int, explanation: Explanation) -> None:
-        if (run, explanation.image) != (self.session.runs.current, self.image):
+        asked = self.new_file[0] if self.new_file is not None else self.image
+        if run != self.session.runs.current or asked not in (explanation.image, explanation.file):
             return
         self.explanation = explanation
         self.stack.setCurrentIndex(1)
         right = explanation.said == explanation.true
         names = {"said": (explanation.said, "good" if right else "bad"), "true": (explanation.true or "", "good")}
+        if self.new_file is not None:
+            names = {"said": (explanation.said, ""), "true": (self.new_file[1], "")}
         for key, (target, role) in names.items():
             _, name, probability = self.heads[key]
             name.setText(target)
@@ -278,7 +303,8 @@ class ExplainPage(Page):
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
         self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
         self.trust.show_first(explanation)
-        self.file.setText(f"image {explanation.image} · {explanation.set} · {explanation.file.rsplit('/', 1)[-1]}")
+        where = f"image {explanation.image} · {explanation.set}" if explanation.image is not None else "new image"
+        self.file.setText(f"{where} · {explanation.file.rsplit('/', 1)[-1]}")
         self._show_method(explanation.method)
         self._place_lens_on(explanation.maps[0].values)
         self._show_maps()
@@ -295,8 +321,7 @@ class ExplainPage(Page):
 
     def _choose_method(self, key: str) -> None:
         self.method = key
-        if self.image is not None:
-            self.open_image(self.image)
+        self._ask_again()
 
     def _role(self, name: str) -> str:
         if self.explanation is None:
@@ -325,14 +350,15 @@ class ExplainPage(Page):
             return
         picture = to_image(self.explanation.pixels)
         maps = {map_.key: map_.values for map_ in self.explanation.maps}
-        said, true = maps["said"], maps.get("true", maps["said"])
+        said, true = maps["said"], maps.get("true", maps.get("for", maps["said"]))
         top = max(scale(said), scale(true))
         self.lenses["said"].show_image(picture, to_image(map_colours(said, top=top)))
         if self.pulls and self.explanation.difference is not None:
             self.lenses["true"].show_image(picture, to_image(map_colours(self.explanation.difference, signed=True)))
         else:
             self.lenses["true"].show_image(picture, to_image(map_colours(true, top=top)))
-        self.heads["true"][0].setText("said − true, on" if self.pulls else "true")
+        other = "true" if self.new_file is None else "against"
+        self.heads["true"][0].setText("said − true, on" if self.pulls and self.new_file is None else other)
 
     def _show_place(self) -> None:
         self.causes.check()

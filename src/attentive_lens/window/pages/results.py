@@ -18,6 +18,7 @@ from attentive_lens.window.results.chosen import ChosenImages, Part, caption
 from attentive_lens.window.results.classes import ClassesView
 from attentive_lens.window.results.confidence import ConfidenceView
 from attentive_lens.window.results.map import MapView
+from attentive_lens.window.results.new_images import NewImagesView
 from attentive_lens.window.results.slices import SlicesView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent, thousands
@@ -30,6 +31,7 @@ VIEWS = {
     "slices": "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
     "map": "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
     "against": "Another run's mistakes: fixed, newly made, or still there.",
+    "new images": "Images of no set: dropped, pasted or opened, and answered at once.",
 }
 """What is seen of the scores, in the order of the stack, and the tips."""
 
@@ -115,13 +117,15 @@ class ResultsPage(Page):
         self.against.asked.connect(self._show_changed)
         self.slices = SlicesView(session)
         self.slices.chosen.connect(self._show_numbered)
+        self.new_images = NewImagesView(session)
+        self.new_images.changed.connect(self.action_changed)
         self.map = MapView(session)
         self.map.chosen.connect(self._show_mapped)
         self.map.opened.connect(self._open)
         self.classes.chosen.connect(self._show_class)
         self.confidence.asked.connect(self._show_by_confidence)
         self.shown = QStackedWidget()
-        for view in (frame, self.classes, self.confidence, self.slices, self.map, self.against):
+        for view in (frame, self.classes, self.confidence, self.slices, self.map, self.against, self.new_images):
             self.shown.addWidget(view)
         left.addWidget(self.shown, 1)
 
@@ -129,7 +133,10 @@ class ResultsPage(Page):
         self.chosen.opened.connect(self._open)
         self.chosen.changed.connect(self.action_changed)
         self.chosen.all_wrong_asked.connect(self._show_wrong)
-        layout.addWidget(self.chosen, 9)
+        self.right = QStackedWidget()
+        self.right.addWidget(self.chosen)
+        self.right.addWidget(self.new_images.details)
+        layout.addWidget(self.right, 9)
 
         self.open_view(0)
         session.runs_changed.connect(self._take_run)
@@ -141,6 +148,7 @@ class ResultsPage(Page):
     def open_view(self, place: int) -> None:
         """Show the matrix, the classes or the confidence."""
         self.shown.setCurrentIndex(place)
+        self.right.setCurrentIndex(int(self.shown.currentWidget() is self.new_images))
         for k, each in enumerate(self.views.values()):
             each.setChecked(k == place)
         self.refresh()
@@ -152,13 +160,16 @@ class ResultsPage(Page):
 
     def action(self) -> tuple[str, bool]:
         """On to why."""
-        return "Explain this one" if self.chosen.current is not None else "Explain the surest mistake", bool(
-            self.session.scores.mistakes()
-        )
+        if self.shown.currentWidget() is self.new_images:
+            return "Explain this one", self.new_images.details.answer is not None
+        words = "Explain this one" if self.chosen.current is not None else "Explain the surest mistake"
+        return words, bool(self.session.scores.mistakes())
 
     def act(self) -> None:
         """Explain the selected image, or the surest mistake."""
-        if self.chosen.current is not None:
+        if self.shown.currentWidget() is self.new_images:
+            self.new_images.details.explain()
+        elif self.chosen.current is not None:
             self._open(self.chosen.current)
         elif self.session.scores.mistakes():
             self.session.explain_asked.emit(self.session.scores.mistakes()[0])
@@ -187,6 +198,7 @@ class ResultsPage(Page):
         for name, set_button in self.set_buttons.items():
             set_button.setChecked(name == session.scores.on)
             set_button.setEnabled(session.images.collection.count(name) > 0)
+        self.new_images.refresh()
         table = session.scores.current
         cautions = session.scores.cautions() if table is not None else []
         self.caution.setText("\n".join(cautions))

@@ -1,0 +1,233 @@
+"""New images: dropped, pasted or opened, answered at once, those unlike all training images first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from PyQt6.QtCore import QMimeData, Qt, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QKeyEvent, QKeySequence
+from PyQt6.QtWidgets import QApplication, QFileDialog, QFrame, QHBoxLayout, QVBoxLayout
+
+from attentive_lens.desk.answer_files import ENDINGS, AnswerFile
+from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction
+from attentive_lens.errors import LensError
+from attentive_lens.window.dropping import places_in
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.results.new_details import NewDetails
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import counted, thousands
+
+PASTED = "pasted"
+"""The folder in the workspace that takes pictures from the clipboard."""
+MOST = 2000
+IMAGE_FILES = "Images (*.png *.jpg *.jpeg *.bmp *.tif *.tiff *.webp *.gif);;All files (*)"
+
+
+class NewImagesView(QFrame):
+    """What is answered to images of no set; the one at hand is told of in `details`.
+
+    Signals
+    -------
+    changed
+        Another image is at hand.
+    """
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.places: tuple[str, ...] = ()
+        self.found: NewAnswers | None = None
+        self._asked: AnswerNew | None = None
+        self.setProperty("role", "panel")
+        self.setObjectName("new images view")
+        self.setAcceptDrops(True)
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 12, 16, 12)
+        inside.setSpacing(8)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        for words, name, tip, done in (
+            ("Open images …", "open new images", "Image files of any kind that can be read.", self._open_files),
+            ("Open a folder …", "open new folder", "All images in it and in the folders within it.", self._open_folder),
+            ("Paste", "paste new image", "A picture or files from the clipboard (Ctrl+V).", self.paste),
+        ):
+            row.addWidget(button(words, name, tip, done))
+        row.addStretch()
+        tip = "The answers as a table (CSV, Parquet) or an object a line (JSON lines)."
+        self.save = button("Save answers …", "save new answers", tip, self._ask_save)
+        row.addWidget(self.save)
+        inside.addLayout(row)
+        self.says = label(role="faint", name="new images say")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
+        self.sheet = ContactSheet("new images", 86)
+        self.sheet.selected.connect(self._select)
+        self.sheet.opened.connect(lambda _: self.details.explain())
+        inside.addWidget(self.sheet, 1)
+        self.unread = label(role="warn", name="new images unread")
+        self.unread.setWordWrap(True)
+        inside.addWidget(self.unread)
+        self.details = NewDetails(session)
+        session.runs_changed.connect(self.refresh)
+        self._show()
+
+    def refresh(self) -> None:
+        """Have the images that are open answered by the run in view, unless they are."""
+        run = self.session.runs.current
+        if run is None or not self.places or not self.isVisible():
+            return
+        asked = AnswerNew(self.session.place, run, self.places, MOST)
+        if asked != self._asked:
+            self._asked, self.found = asked, None
+            self._show("Answering …")
+            self.session.ask(asked, self._take, self._fail, priority=2, scope="new images")
+
+    def open_places(self, places: Sequence[Path]) -> None:
+        """Images and folders instead of those before."""
+        self.places = tuple(str(place) for place in places)
+        self._asked = None
+        self.refresh()
+
+    def _take(self, found: NewAnswers) -> None:
+        first = self.found is None
+        self.found = found
+        self._show()
+        if first and self.sheet.groups:
+            self.sheet.select(self.sheet.groups[0].places[0])
+
+    def _fail(self, words: str) -> None:
+        self._asked = None
+        self._show(words)
+
+    def _show(self, instead: str = "") -> None:
+        found = self.found
+        answers = found.answers if found is not None else ()
+        unlike = [k for k, each in enumerate(answers) if each.unlike is not None and each.unlike > 1]
+        self.save.setEnabled(bool(answers))
+        self.sheet.flagged = frozenset(unlike)
+        self.sheet.show_groups(found.pixels if found is not None else None, groups_of(answers, unlike))
+        unread = found.unreadable if found is not None else ()
+        reasons = "; ".join(f"{Path(each.file).name}: {each.error}" for each in unread[:3])
+        more = f"; and {len(unread) - 3} more" if len(unread) > 3 else ""
+        self.unread.setText(f"Not read: {reasons}{more}" if unread else "")
+        self.unread.setVisible(bool(unread))
+        if found is None:
+            start = "Drop images or folders here, paste a picture, or open some: the run in view answers at once."
+            self.says.setText(instead or start)
+        else:
+            part = f" · the first {thousands(MOST)}" if len(answers) + len(unread) == MOST else ""
+            strange = f" · {counted(len(unlike), 'is', 'are')} unlike all training images" if unlike else ""
+            self.says.setText(f"{counted(len(answers), 'image', 'images')} answered{part}{strange}")
+        self._select(self.sheet.current)
+
+    def _select(self, place: int | None) -> None:
+        found = self.found
+        if found is None or place is None or place >= len(found.answers):
+            self.details.show_answer(None, None)
+        else:
+            self.details.show_answer(found.answers[place], found.pixels[place])
+        self.changed.emit()
+
+    def _open_files(self) -> None:
+        names, _ = QFileDialog.getOpenFileNames(self, "Images to be answered", "", IMAGE_FILES)
+        if names:
+            self.open_places([Path(name) for name in names])
+
+    def _open_folder(self) -> None:
+        name = QFileDialog.getExistingDirectory(self, "A folder of images to be answered")
+        if name:
+            self.open_places([Path(name)])
+
+    def paste(self) -> None:
+        """Take files or a picture from the clipboard."""
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            self._take_data(clipboard.mimeData())
+
+    def _take_data(self, data: QMimeData | None) -> None:
+        places = places_in(data)
+        picture = data.imageData() if data is not None and data.hasImage() else None
+        if places:
+            self.open_places(places)
+        elif isinstance(picture, QImage) and not picture.isNull():
+            folder = self.session.workspace.folder / PASTED
+            file = folder / f"pasted {len(list(folder.glob('*.png'))) + 1}.png"
+            try:
+                folder.mkdir(exist_ok=True)
+                written = picture.save(str(file))
+            except OSError:
+                written = False
+            if written:
+                self.open_places([file])
+            else:
+                self.says.setText(f"The picture could not be kept in {folder}: nothing can be written there.")
+        else:
+            self.says.setText("The clipboard holds no picture and no files. Copy one first.")
+
+    def _ask_save(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Save answers", "answers.csv", "*.csv;;*.jsonl;;*.parquet")
+        if name:
+            self.save_answers(Path(name))
+
+    def save_answers(self, file: Path) -> None:
+        """Write the answers, in place of what is there."""
+        if self.found is None:
+            return
+        if not file.suffix:
+            file = file.with_suffix(ENDINGS[0])
+        classes = list(self.found.answers[0].probabilities) if self.found.answers else []
+        try:
+            if file.suffix.lower() in ENDINGS:
+                file.unlink(missing_ok=True)
+            into = AnswerFile(file, classes)
+            into.write([*self.found.answers, *self.found.unreadable])
+            into.finish()
+        except (LensError, OSError) as error:
+            self.session.said.emit(str(error), True)
+        else:
+            self.session.said.emit(f"Saved {counted(len(self.found.answers), 'answer', 'answers')} to {file}.", False)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Take files, folders and pictures."""
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and (places_in(data) or data.hasImage()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Have them answered."""
+        if event is not None:
+            self._take_data(event.mimeData())
+            event.acceptProposedAction()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Ctrl+V pastes, A adds, E explains."""
+        if event is None:
+            return
+        if event.matches(QKeySequence.StandardKey.Paste):
+            self.paste()
+        elif not event.modifiers() & Qt.KeyboardModifier.ControlModifier and self.details.take_key(event.text()):
+            return
+        else:
+            super().keyPressEvent(event)
+
+
+def groups_of(answers: Sequence[Prediction], unlike: Sequence[int]) -> tuple[Group, ...]:
+    """Those unlike all training images, the strangest first; then by the class said, the least sure first."""
+    groups = []
+    strange = sorted(unlike, key=lambda k: -(answers[k].unlike or 0.0))
+    if strange:
+        words = tuple(f"{answers[k].unlike:.1f}× {answers[k].said}" for k in strange)
+        groups.append(Group(f"unlike all training images · {len(strange)}", "", tuple(strange), words))
+    for name in dict.fromkeys(answers[0].probabilities if answers else ()):
+        own = sorted(
+            (k for k, each in enumerate(answers) if each.said == name and k not in set(strange)),
+            key=lambda k: answers[k].probability,
+        )
+        if own:
+            words = tuple(f"{answers[k].probability:.2f}" for k in own)
+            groups.append(Group(f"said {name} · {thousands(len(own))}", "", tuple(own), words))
+    return tuple(groups)

@@ -1,0 +1,82 @@
+"""Adding single images to a workspace: they are copied into it, whatever becomes of their files."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+from collections.abc import Sequence
+from pathlib import Path
+
+from attentive_lens.core.files import part_of
+from attentive_lens.errors import BadFile
+from attentive_lens.images.decoding import decode
+from attentive_lens.images.sources.base import class_name
+from attentive_lens.workspace.rows import ImageRow, Origin
+from attentive_lens.workspace.workspace import Workspace
+
+ADDED = "added"
+"""The folder in the workspace, and in the catalogue the place of the source that these images have."""
+
+
+def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[int]:
+    """Copy image files into the workspace as images of a class, a new one if there is none of that name.
+
+    The split decides their sets as it does for others; runs that were trained before do not know them.
+
+    Returns
+    -------
+    list of int
+        Their numbers.
+
+    Raises
+    ------
+    BadFile
+        If one cannot be read or copied; none is added then.
+    """
+    workspace.check_writable()
+    catalogue, label = workspace.catalogue, class_name(label)
+    pictures = [decode(file) for file in files]
+    classes = catalogue.classes()
+    number = classes.index(label) if label in classes else len(classes)
+    origin = catalogue.origin_at(Origin("folders", ADDED, {}))
+    first = catalogue.size()[0] + 1
+    copies: list[Path] = []
+    rows = []
+    try:
+        for k, (file, picture) in enumerate(zip(files, pictures, strict=True)):
+            copies.append(_copy(file, workspace.folder / ADDED / _folder_name(label)))
+            height, width = picture.pixels.shape[:2]
+            mode = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
+            place = str(copies[-1].relative_to(workspace.folder))
+            size = copies[-1].stat().st_size
+            rows.append(ImageRow(first + k, place, number, None, width, height, mode, size, origin=origin))
+        catalogue.add([*classes, label] if number == len(classes) else classes, rows)
+    except OSError as error:
+        for copy in copies:
+            copy.unlink(missing_ok=True)
+        why = f"they could not be copied into {workspace.folder}: {str(error.strerror or error).lower()}"
+        raise BadFile("The images were not added", why, "Make room there") from None
+    return [row.number for row in rows]
+
+
+def _folder_name(label: str) -> str:
+    """A folder for a class: its name, but for what a folder cannot be called."""
+    return re.sub(r"[/\\:\x00]|^\.", "_", label)[:80]
+
+
+def _copy(file: Path, folder: Path) -> Path:
+    """The copy, under a name that is free there."""
+    folder.mkdir(parents=True, exist_ok=True)
+    stem, ending = os.path.splitext(file.name)  # noqa: PTH122
+    target, number = folder / file.name, 1
+    while target.exists():
+        number += 1
+        target = folder / f"{stem}~{number}{ending}"
+    part = part_of(target)
+    try:
+        shutil.copyfile(file, part)
+        part.replace(target)
+    finally:
+        part.unlink(missing_ok=True)
+    return target
