@@ -32,6 +32,7 @@ COMMANDS = (
     "advise",
     "control",
     "score",
+    "robustness",
     "explain",
     "causes",
     "layer",

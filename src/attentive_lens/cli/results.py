@@ -17,6 +17,7 @@ from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
+from attentive_lens.desk.requests.robustness import RobustnessMeasured
 from attentive_lens.scoring.measures import Bin, Confusion, OfClass, Overview
 from attentive_lens.scoring.slices import Slice
 from attentive_lens.training.journal import EpochEvent
@@ -362,6 +363,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "control": (Steered,),
     "repeat": (Spread,),
     "score": (ScoresOfRun,),
+    "robustness": (RobustnessMeasured,),
     "explain": (Explained,),
     "causes": (CommonCauses,),
     "probe": (BaseProbe,),

@@ -73,7 +73,7 @@ def score(
         scores.output,
         names,
         scores.per_class,
-        scores.confusion,
+        tuple(map(tuple, scores.confusion.tolist())),
         tuple(wrong),
         tuple(relabelled),
         tuple(judged),

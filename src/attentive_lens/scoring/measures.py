@@ -137,7 +137,7 @@ class Confusion:
 
 def overview(scores: Scores) -> Overview:
     """Of one set."""
-    matrix = _matrix(scores)
+    matrix = scores.confusion
     support = matrix.sum(axis=1)
     right, images = int(matrix.trace()), int(matrix.sum())
     classes = per_class(scores)
@@ -157,9 +157,9 @@ def overview(scores: Scores) -> Overview:
 
 def per_class(scores: Scores) -> tuple[OfClass, ...]:
     """Of every class, in the order of the classes."""
-    matrix = _matrix(scores)
+    matrix = scores.confusion
     said, support = matrix.sum(axis=0), matrix.sum(axis=1)
-    true = np.array([answer.true for answer in scores.answers], np.int64)
+    true = scores.true
     sure = np.array([answer.probability for answer in scores.answers], np.float64)
     sums = np.bincount(true, sure, len(scores.classes))
     found = []
@@ -185,7 +185,7 @@ def per_class(scores: Scores) -> tuple[OfClass, ...]:
 
 def confusions(scores: Scores) -> tuple[Confusion, ...]:
     """Every pair of classes of which one was taken for the other, the most frequent first."""
-    matrix = _matrix(scores)
+    matrix = scores.confusion
     support = matrix.sum(axis=1)
     pairs = [(int(matrix[t, s]), int(t), int(s)) for t, s in np.argwhere(matrix) if t != s]
     names = scores.classes
@@ -197,7 +197,7 @@ def confusions(scores: Scores) -> tuple[Confusion, ...]:
 
 def ranks_of_true(scores: Scores) -> NDArray[np.int64]:
     """How many classes scored higher than the true one, for every image, N."""
-    true = np.array([answer.true for answer in scores.answers], np.int64)
+    true = scores.true
     if not len(true):
         return np.zeros(0, np.int64)
     own = scores.probabilities[np.arange(len(true)), true][:, None]
@@ -207,7 +207,7 @@ def ranks_of_true(scores: Scores) -> NDArray[np.int64]:
 def calibration(scores: Scores, bins: int = BINS) -> tuple[Bin, ...]:
     """Answers by their probability, in bins of one width from 0 to 1."""
     sure, right = _sure_and_right(scores)
-    place = np.minimum((sure * bins).astype(np.int64), bins - 1)
+    place = np.minimum((sure * bins).round(5).astype(np.int64), bins - 1)  # 0.7 of single precision is 0.7
     counts, rights = np.bincount(place, minlength=bins), np.bincount(place, right, bins)
     sums = np.bincount(place, sure, bins)
     return tuple(
@@ -241,7 +241,7 @@ def fitted_temperature(scores: Scores) -> float | None:
         return None
     from scipy.optimize import minimize_scalar  # only here: it takes half a second to import
 
-    true = np.array([answer.true for answer in scores.answers], np.int64)
+    true = scores.true
     raw = np.log(np.maximum(scores.probabilities.astype(np.float64), 1e-30))
 
     def loss(log_temperature: float) -> float:
@@ -254,12 +254,7 @@ def fitted_temperature(scores: Scores) -> float | None:
     return float(np.exp(found.x))
 
 
-def _matrix(scores: Scores) -> NDArray[np.int64]:
-    count = len(scores.classes)
-    return np.array(scores.confusion, np.int64).reshape(count, count)
-
-
 def _sure_and_right(scores: Scores) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     sure = np.array([answer.probability for answer in scores.answers], np.float64)
-    right = np.array([answer.said == answer.true for answer in scores.answers], np.bool_)
+    right = scores.said == scores.true
     return sure, right

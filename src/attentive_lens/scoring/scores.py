@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, fields
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,7 @@ class Answer:
     probability: float
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Scores:
     """How a model did on one set.
 
@@ -29,7 +30,7 @@ class Scores:
     on : str
         Name of the set.
     images : int
-        How many count.
+        How many count, N.
     unknown : int
         Images more, of classes that the model does not know.
     accuracy : float
@@ -42,10 +43,10 @@ class Scores:
         Names by class number, K.
     per_class : tuple of float or None
         Part of each class's images answered rightly; None for a class with no images.
-    confusion : tuple of tuples of int
-        K×K: row true, column said.
-    answers : tuple of Answer
-        Every image's, in the set's order.
+    confusion : ndarray, K×K int64
+        Row true, column said.
+    numbers, said, true : ndarray, N int64
+        Every image's number in the catalogue, class said and true class, in the set's order.
     probabilities : ndarray, N×K float32
         Answers of every class, raw scores where the output function is none.
     losses : ndarray, N float32
@@ -63,11 +64,29 @@ class Scores:
     output: str
     classes: tuple[str, ...]
     per_class: tuple[float | None, ...]
-    confusion: tuple[tuple[int, ...], ...]
-    answers: tuple[Answer, ...]
-    probabilities: NDArray[np.float32] = field(compare=False)
-    losses: NDArray[np.float32] = field(compare=False)
+    confusion: NDArray[np.int64]
+    numbers: NDArray[np.int64]
+    said: NDArray[np.int64]
+    true: NDArray[np.int64]
+    probabilities: NDArray[np.float32]
+    losses: NDArray[np.float32]
     temperature: float | None = None
+
+    def __eq__(self, other: object) -> bool:
+        """The same answers to the same images, to the bit."""
+        if not isinstance(other, Scores):
+            return NotImplemented
+        pairs = ((getattr(self, each.name), getattr(other, each.name)) for each in fields(self))
+        return all(np.array_equal(a, b) if isinstance(a, np.ndarray) else a == b for a, b in pairs)
+
+    __hash__ = None  # type: ignore[assignment]
+
+    @cached_property
+    def answers(self) -> tuple[Answer, ...]:
+        """Every image's, in the set's order."""
+        sure = self.probabilities[np.arange(self.images), self.said]
+        rows = zip(self.numbers.tolist(), self.said.tolist(), self.true.tolist(), sure.tolist(), strict=True)
+        return tuple(Answer(*row) for row in rows)
 
     @property
     def wrong(self) -> list[Answer]:
@@ -112,7 +131,7 @@ def scored(
     """
     matrix = np.zeros((len(classes), len(classes)), np.int64)
     np.add.at(matrix, (true, said), 1)
-    rows = zip(images, said, true, answers[np.arange(len(said)), said], strict=True)
+    right, of = matrix.diagonal(), matrix.sum(axis=1)
     return Scores(
         on,
         len(images),
@@ -122,9 +141,11 @@ def scored(
         loss_function,
         output,
         tuple(classes),
-        tuple(float(matrix[k, k] / n) if n else None for k, n in enumerate(matrix.sum(axis=1).tolist())),
-        tuple(tuple(row) for row in matrix.tolist()),
-        tuple(Answer(int(i), int(s), int(t), float(p)) for i, s, t, p in rows),
+        tuple(float(k / n) if n else None for k, n in zip(right.tolist(), of.tolist(), strict=True)),
+        matrix,
+        np.asarray(images, np.int64),
+        np.asarray(said, np.int64),
+        np.asarray(true, np.int64),
         np.asarray(answers, np.float32),
         np.asarray(losses, np.float32),
     )

@@ -61,6 +61,7 @@ from attentive_lens.desk.requests.mapping import DataMap, MapData
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Score, Unreadable
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
+from attentive_lens.desk.requests.robustness import MeasureRobustness, RobustnessMeasured
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 
 REQUESTS: dict[str, type[Request[object]]] = {
@@ -77,6 +78,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Score,
         FindSlices,
         MapData,
+        MeasureRobustness,
         ProbeBase,
         PricePlan,
         SweepRates,
@@ -133,6 +135,7 @@ __all__ = [
     "MapOfClass",
     "MapTrust",
     "Measure",
+    "MeasureRobustness",
     "Measures",
     "Near",
     "Neighbours",
@@ -154,6 +157,7 @@ __all__ = [
     "Request",
     "ResizeModes",
     "ResizeModesShown",
+    "RobustnessMeasured",
     "Score",
     "Skipped",
     "SlicesFound",

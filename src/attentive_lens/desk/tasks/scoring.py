@@ -29,7 +29,7 @@ def score(request: Score) -> Job[Scores]:
     run = place.run(request.run)
     loss = Loss.of(run.plan().loss)
     key = key_of(
-        "scores with every answer and the temperature",
+        "scores as arrays, and the temperature",
         run.model,
         collection(place, run.plan(), run).fingerprint,
         loss.kind,

@@ -25,8 +25,7 @@ def find_slices(request: FindSlices) -> Job[SlicesFound]:
     measures = yield from measure(Measure(request.workspace))
     run = place.run(request.run)
     rows = {row.number: row for row in collection(place, run.plan(), run).rows}
-    numbers = np.array([answer.image for answer in scores.answers], np.int64)
-    right = np.array([answer.said == answer.true for answer in scores.answers], np.bool_)
+    numbers, right = scores.numbers, scores.said == scores.true
     own = [rows[number] for number in numbers.tolist()]
     values: dict[str, NDArray[np.float64] | NDArray[np.str_]] = {
         "brightness": measures.brightness[numbers - 1].astype(np.float64),

@@ -19,6 +19,7 @@ from attentive_lens.window.results.classes import ClassesView
 from attentive_lens.window.results.confidence import ConfidenceView
 from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.new_images import NewImagesView
+from attentive_lens.window.results.robustness import RobustnessView
 from attentive_lens.window.results.slices import SlicesView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent, thousands
@@ -30,6 +31,7 @@ VIEWS = {
     "confidence": "How sure answers are, whether they may be, and what withholding unsure ones costs.",
     "slices": "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
     "map": "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
+    "robustness": "The same images made worse, grade by grade: what still comes out right.",
     "against": "Another run's mistakes: fixed, newly made, or still there.",
     "new images": "Images of no set: dropped, pasted or opened, and answered at once.",
 }
@@ -117,6 +119,8 @@ class ResultsPage(Page):
         self.against.asked.connect(self._show_changed)
         self.slices = SlicesView(session)
         self.slices.chosen.connect(self._show_numbered)
+        self.robustness = RobustnessView(session)
+        self.robustness.chosen.connect(self._show_broken)
         self.new_images = NewImagesView(session)
         self.new_images.changed.connect(self.action_changed)
         self.map = MapView(session)
@@ -125,7 +129,16 @@ class ResultsPage(Page):
         self.classes.chosen.connect(self._show_class)
         self.confidence.asked.connect(self._show_by_confidence)
         self.shown = QStackedWidget()
-        for view in (frame, self.classes, self.confidence, self.slices, self.map, self.against, self.new_images):
+        for view in (
+            frame,
+            self.classes,
+            self.confidence,
+            self.slices,
+            self.map,
+            self.robustness,
+            self.against,
+            self.new_images,
+        ):
             self.shown.addWidget(view)
         left.addWidget(self.shown, 1)
 
@@ -237,6 +250,8 @@ class ResultsPage(Page):
             self.slices.refresh()
         elif self.shown.currentWidget() is self.map:
             self.map.refresh()
+        elif self.shown.currentWidget() is self.robustness:
+            self.robustness.refresh()
         elif self.shown.currentWidget() is self.against:
             self.against.list_runs()
         self._again()
@@ -305,6 +320,16 @@ class ResultsPage(Page):
             wanted = set(numbers)
             own = [a for a in table.answers if a.image in wanted]
             self._show(words, in_two(own, table.classes), partial(self._show_numbered, words, numbers))
+
+    def _show_broken(self, words: str, numbers: tuple[int, ...], said: tuple[int, ...]) -> None:
+        """Images that are answered wrongly when they are made worse, with what is said then."""
+        table = self.session.scores.current
+        if table is not None:
+            then = dict(zip(numbers, said, strict=True))
+            own = sorted((a for a in table.answers if a.image in then), key=lambda a: (a.true, a.image))
+            captions = tuple(f"→ {table.classes[then[a.image]]}" for a in own)
+            part = Part("right as they are, wrong then; what is said then", tuple(own), captions)
+            self._show(words, [part], partial(self._show_broken, words, numbers, said))
 
     def _show_mapped(self, answers: list[Answer], names: tuple[str, ...]) -> None:
         """Images chosen on the map, of whatever set; all selected, so that a decision is about them all."""

@@ -111,7 +111,7 @@ class ConfidenceView(QFrame):
         if scores is None or scores.output == "none":
             return
         accepted, right = withheld(scores, self.threshold)
-        wrong, left = sum(a.said != a.true for a in scores.answers), right.of - right.count
+        wrong, left = int((scores.said != scores.true).sum()), right.of - right.count
         answered = f"{percent(accepted.value or 0.0)} of the images are answered"
         of_them = f", {percent(right.value)} of them right" if right.value is not None else ""
         self.cost.setText(f"Below {self.threshold:.0%}: {answered}{of_them}; {left} of {wrong} mistakes are left.")
