@@ -185,3 +185,14 @@ def test_images_unlike_all_training_images_are_told(station: Workspace, tmp_path
     shutil.copy(model, alone)
     refused = last_object(command("predict", alone, strange, "--unlike", "--json", code=1))
     assert "workspace" in refused["error"]["why"]
+
+
+def test_worse_pictures_are_told_grade_by_grade(station: Workspace) -> None:
+    told = last_object(command("robustness", station.folder, 1, "--way", "darker", "--way", "JPEG", "--json"))
+    assert [way["name"] for way in told["ways"]] == ["darker", "JPEG"]
+    assert all(len(way["grades"]) == 5 for way in told["ways"])
+    words = command("robustness", station.folder, 1, "--way", "darker")
+    assert "as they are" in words
+    assert "0.25" in words
+    refused = last_object(command("robustness", station.folder, 1, "--way", "fog", "--json", code=2))
+    assert "darker" in refused["error"]["remedy"] + refused["error"]["why"]

@@ -63,6 +63,7 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
 
     stage(qtbot, frame, "results")
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
+    click(qtbot, frame, "matrix of scores")
     matrix = child(frame, ConfusionMatrix, "confusion matrix")
     true, said = next((t, s) for t in range(6) for s in range(6) if t != s and matrix.counts[t][s])
     qtbot.mouseClick(matrix.viewport(), LEFT, pos=matrix.box(true, said).center().toPoint())
@@ -339,12 +340,11 @@ def test_the_matrix_takes_any_number_of_classes(qtbot: QtBot, classes: int) -> N
     matrix = ConfusionMatrix()
     matrix.resize(600, 600)
     qtbot.addWidget(matrix)
-    counts = [[int(t == s) for s in range(classes)] for t in range(classes)]
-    matrix.show_counts([f"a class with a long name {k}" for k in range(classes)], counts)
+    matrix.show_counts([f"a class with a long name {k}" for k in range(classes)], np.eye(classes, dtype=np.int64))
     matrix.show()
     matrix.grab()
     chosen: list[tuple[int, int]] = []
-    matrix.chosen.connect(lambda t, s: chosen.append((t, s)))
+    matrix.chosen.connect(lambda t, _, s, __: chosen.append((t, s)))
     whole = matrix.box(classes - 1, classes - 1)
     assert whole.bottom() <= matrix.viewport().height()
     assert whole.right() <= matrix.viewport().width()

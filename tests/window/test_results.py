@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
-from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton, QSlider, QTableWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QListWidget, QPushButton, QSlider, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -16,7 +16,8 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
-from attentive_lens.scoring.measures import overview, per_class, withheld
+from attentive_lens.scoring.measures import confusions, overview, per_class, withheld
+from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.paired import paired
 from attentive_lens.scoring.scores import Answer, Scores
 from attentive_lens.window.frame import Frame
@@ -28,8 +29,11 @@ from attentive_lens.window.parts.unit_square import UnitSquare
 from attentive_lens.window.results.confidence import BinBars
 from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.one_by_one import OneByOne
+from attentive_lens.window.results.overview import SetBars
+from attentive_lens.window.results.robustness import GradeCurves
 from attentive_lens.workspace import Workspace
 
+DEGRADED = ("blur", "noise", "darker", "brighter", "contrast", "rotation", "shift", "JPEG")
 NONE, NO_BUTTON = Qt.KeyboardModifier.NoModifier, Qt.MouseButton.NoButton
 OpenFrame = Callable[[Workspace], Frame]
 
@@ -159,7 +163,96 @@ def answers_shown(frame: Frame) -> list[Answer]:
     return [answer for part in page.chosen.parts for answer in part.answers]
 
 
+def test_the_sets_stand_side_by_side_with_their_gaps(qtbot: QtBot, frame: Frame) -> None:
+    bars, table = child(frame, SetBars, "set bars"), child(frame, QTableWidget, "overview table")
+    qtbot.waitUntil(lambda: "training" in bars.views, timeout=30_000)
+    assert "test" not in bars.views, "it is kept for the last judgement"
+    click(qtbot, frame, "score test set")
+    qtbot.waitUntil(lambda: "test" in bars.views, timeout=30_000)
+    assert not child(frame, QPushButton, "score test set").isVisible()
+    heads = [table.horizontalHeaderItem(column).text() for column in range(4)]
+    assert heads == ["measure", "training", "validation", "test"]
+    rows = {table.item(row, 0).text(): row for row in range(table.rowCount())}
+    for column, on in enumerate(heads[1:], 1):
+        scores = frame.session.scores.on_set(on)
+        assert scores is not None
+        assert table.item(rows["images"], column).text() == str(scores.images)
+        assert table.item(rows["macro F1"], column).text() == f"{overview(scores).macro_f1:.3f}"
+    assert (
+        "Training and validation" in child(frame, QLabel, "gaps").text()
+        or "behind" in child(frame, QLabel, "gaps").text()
+    )
+    assert "validation" in child(frame, QLabel, "small sets").text(), "sixteen images tell little"
+    qtbot.mouseClick(bars, LEFT, pos=QPoint(40, 2 * 34 + 10))
+    assert frame.session.scores.on == "test"
+    click(qtbot, frame, "look for leaks")
+    leaks = child(frame, QLabel, "leaks say")
+    qtbot.waitUntil(lambda: leaks.text() not in ("", "Looking for copies …"), timeout=60_000)
+
+
+def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "matrix of scores")
+    click(qtbot, frame, "score training")
+    qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
+    scores, matrix = scores_of(frame), child(frame, ConfusionMatrix, "confusion matrix")
+    orders = child(frame, QComboBox, "matrix order")
+    for order in ORDERS:
+        orders.setCurrentIndex(orders.findData(order))
+        orders.activated.emit(orders.currentIndex())
+        names = [scores.classes[k] for k in ordered(scores.confusion, scores.classes, order).tolist()]
+        qtbot.waitUntil(lambda names=names: matrix.classes == names, timeout=30_000)  # type: ignore[misc]
+    number = {name: k for k, name in enumerate(scores.classes)}
+
+    def behind(rows: list[str], columns: list[str]) -> set[int]:
+        own = {(number[r], number[c]) for r in rows for c in columns}
+        return {a.image - 1 for a in scores.answers if (a.true, a.said) in own}
+
+    names, middle = matrix.classes, matrix.box(2, 1).center().toPoint()
+    qtbot.mouseClick(matrix.viewport(), LEFT, pos=QPoint(20, middle.y()))
+    assert set(places(frame)) == behind([names[2]], names)
+    qtbot.mouseClick(matrix.viewport(), LEFT, pos=QPoint(middle.x(), 20))
+    assert set(places(frame)) == behind(names, [names[1]])
+    qtbot.mouseClick(matrix.viewport(), LEFT, pos=middle)
+    assert set(places(frame)) == behind([names[2]], [names[1]])
+    to = matrix.box(4, 3).center().toPoint()
+    qtbot.mouseClick(matrix.viewport(), LEFT, Qt.KeyboardModifier.ShiftModifier, pos=to)
+    assert set(places(frame)) == behind(names[2:5], names[1:4])
+    qtbot.keyClick(matrix, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    assert set(places(frame)) == behind(names[2:5], names[1:3])
+    for key, wanted in ((Qt.Key.Key_R, behind([names[4]], names)), (Qt.Key.Key_A, behind(names, names))):
+        qtbot.keyClick(matrix, key)
+        assert set(places(frame)) == wanted
+        matrix.choose(4, 2)
+    pairs = child(frame, QListWidget, "confused pairs")
+    told = confusions(scores)
+    assert pairs.count() == len(told) > 0
+    pairs.setCurrentRow(0)
+    assert f"{told[0].images} of {told[0].of} {told[0].true} were said to be {told[0].said}" == pairs.item(0).text()
+    assert set(places(frame)) == behind([told[0].true], [told[0].said])
+    click(qtbot, frame, "matrix % of said")
+    assert matrix.shares == "column"
+    frame.grab()
+
+
+def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "robustness of scores")
+    click(qtbot, frame, "measure robustness")
+    curves = child(frame, GradeCurves, "grade curves")
+    qtbot.waitUntil(lambda: curves.found is not None and len(curves.found.ways) == len(DEGRADED), timeout=60_000)
+    assert curves.found is not None
+    row, way = next((k, way) for k, way in enumerate(curves.found.ways) if way.grades[-1].broken)
+    at = curves.point(row, len(way.grades) - 1).toPoint()
+    qtbot.mouseClick(curves, LEFT, pos=at)
+    assert set(places(frame)) == {number - 1 for number in way.grades[-1].broken}
+    qtbot.keyClick(curves, Qt.Key.Key_Left)
+    assert curves.current == (row, len(way.grades) - 2)
+    frame.grab()
+    click(qtbot, frame, "score training")
+    assert curves.found is None, "of another set nothing is known yet"
+
+
 def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "matrix of scores")
     scores, matrix = scores_of(frame), child(frame, ConfusionMatrix, "confusion matrix")
     true, said = next((t, s) for t, row in enumerate(scores.confusion) for s, n in enumerate(row) if n > 1)
     matrix.choose(true, said)

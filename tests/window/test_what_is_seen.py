@@ -89,7 +89,7 @@ def shown_matrix(qtbot: QtBot, classes: int, side: int = 640) -> ConfusionMatrix
     matrix.resize(side, side)
     random = np.random.default_rng(classes)
     counts = random.poisson(0.1, (classes, classes)) + np.diag(random.integers(1, 9, classes))
-    matrix.show_counts([f"grains of the family {k}" for k in range(classes)], counts.tolist())
+    matrix.show_counts([f"grains of the family {k}" for k in range(classes)], counts)
     matrix.show()
     return matrix
 
@@ -171,7 +171,7 @@ def test_the_arrows_bring_a_cell_into_sight_when_zoomed(qtbot: QtBot) -> None:
     assert matrix.current == (59, 59)
     assert port.rect().contains(matrix.box(59, 59).center().toPoint())
     matrix.grab()
-    matrix.show_counts(["a", "b"], [[3, 1], [0, 2]])
+    matrix.show_counts(["a", "b"], np.array([[3, 1], [0, 2]]))
     assert matrix.current is None
     assert matrix.zoom == 1
 

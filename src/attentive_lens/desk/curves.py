@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+from numpy.typing import NDArray
+
 from attentive_lens.training.figures import ByClass, Figures
 from attentive_lens.training.journal import EpochEvent
 
@@ -51,11 +54,11 @@ def answered(epochs: Sequence[EpochEvent]) -> list[EpochEvent]:
     return [epoch for epoch in epochs if epoch.by_class is not None]
 
 
-def confusion(epoch: EpochEvent, classes: Sequence[str]) -> tuple[list[str], list[list[int]]]:
-    """Names of the classes, those unknown by number, and images by true class and class said."""
+def confusion(epoch: EpochEvent, classes: Sequence[str]) -> tuple[list[str], NDArray[np.int64]]:
+    """Names of the classes, those unknown by number, and images by true class and class said, K×K."""
     cells = epoch.by_class.confusion if epoch.by_class is not None else ()
     count = max([len(classes), *(max(true, said) + 1 for true, said, _ in cells)])
-    counts = [[0] * count for _ in range(count)]
+    counts = np.zeros((count, count), np.int64)
     for true, said, images in cells:
-        counts[true][said] = images
+        counts[true, said] = images
     return [*classes, *(f"class {k + 1}" for k in range(len(classes), count))], counts

@@ -62,6 +62,23 @@ class OpenScores:
             self._have(key)
         return self.known.get(key)
 
+    def on_set(self, on: str, ask: bool = False) -> Scores | None:
+        """Scores of the run in view on any set; asked for where they are not known and ``ask``, `ready` follows.
+
+        What was kept beside the run when it was scored before is known at once.
+        """
+        view = self._runs.view
+        if view is None or not view.has_model or view.state == "training":
+            return None
+        key = (view.number, on)
+        empty = not self._images.collection.count(on)
+        if key not in self.known and key not in self._wanted and not empty:
+            kept_file = self._runs.workspace.run(view.number).scores_file(on)
+            if ask or kept_file.exists():
+                self._wanted.add(key)
+                self._have(key)
+        return self.known.get(key)
+
     def _have(self, key: tuple[int, str]) -> None:
         """Have a run scored on a set, unless it is."""
         if key in self.known:
@@ -103,9 +120,8 @@ class OpenScores:
     def want_row(self, image: int) -> None:
         """Have the set scored that an image, by its number, is in; `ready` follows. What failed is not tried again."""
         on, run = self._images.collection.sets[image - 1], self._runs.current
-        if run is not None and on in SCORED and (run, on) not in self._wanted:
-            self._wanted.add((run, on))
-            self._have((run, on))
+        if run is not None and on in SCORED:
+            self.on_set(on, ask=True)
 
     def mistakes(self) -> list[int]:
         """Numbers of the wrongly answered images of the run and set in view, the most confident first."""

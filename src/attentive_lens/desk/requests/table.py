@@ -59,6 +59,7 @@ from attentive_lens.desk.requests.inspecting import (
 )
 from attentive_lens.desk.requests.mapping import DataMap, MapData
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Score, Unreadable
+from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 from attentive_lens.desk.requests.robustness import MeasureRobustness, RobustnessMeasured
@@ -77,6 +78,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         FindFaults,
         Score,
         FindSlices,
+        OrderClasses,
         MapData,
         MeasureRobustness,
         ProbeBase,
@@ -115,6 +117,7 @@ __all__ = [
     "ChannelSeen",
     "Channels",
     "ClassAverages",
+    "ClassesOrdered",
     "DataMap",
     "Explain",
     "ExplainFile",
@@ -142,6 +145,7 @@ __all__ = [
     "NeighboursFound",
     "NewAnswers",
     "OpenPicture",
+    "OrderClasses",
     "Picture",
     "PlanPrice",
     "Prediction",

@@ -1,4 +1,4 @@
-"""The task that scores a model."""
+"""Tasks about scores."""
 
 from __future__ import annotations
 
@@ -10,15 +10,18 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.measures import fitted_temperature
+from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.scores import Scores, scored
 from attentive_lens.workspace import Workspace
 
@@ -74,3 +77,11 @@ def score(request: Score) -> Job[Scores]:
     scores_found = replace(scores_found, temperature=fitted_temperature(scores_found))
     keep(run.scores_file(on), scores_found, key)
     return scores_found
+
+
+def order_classes(request: OrderClasses) -> Job[ClassesOrdered]:
+    """See `OrderClasses`."""
+    scores = yield from score(Score(request.workspace, request.run, request.on))
+    if request.order not in ORDERS:
+        raise unknown_word("order", request.order, frozenset(ORDERS))
+    return ClassesOrdered(ordered(scores.confusion, scores.classes, request.order))

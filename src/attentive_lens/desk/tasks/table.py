@@ -34,6 +34,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.Augment: images.augmented,
     ask.FindFaults: looking.find,
     ask.Score: scoring.score,
+    ask.OrderClasses: scoring.order_classes,
     ask.FindSlices: slicing.find_slices,
     ask.MapData: mapping.map_data,
     ask.MeasureRobustness: robustness.measure_robustness,

@@ -8,7 +8,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
-    QFrame,
     QHBoxLayout,
     QHeaderView,
     QVBoxLayout,
@@ -18,6 +17,7 @@ from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.table import Cell, head, table
+from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 
 HEADS = ("class", "images", "fixed", "newly broken", "still wrong")
@@ -28,7 +28,7 @@ KINDS = {
 }
 
 
-class AgainstView(QFrame):
+class AgainstView(ResultsView):
     """Another run, and what became of its mistakes.
 
     Signals
@@ -40,11 +40,8 @@ class AgainstView(QFrame):
     asked = pyqtSignal(str, tuple)
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session, "against view")
         self.found: Paired | None = None
-        self.setProperty("role", "panel")
-        self.setObjectName("against view")
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
@@ -55,7 +52,7 @@ class AgainstView(QFrame):
         self.other.setAccessibleName("the other run")
         self.other.setToolTip("The run whose mistakes are looked at: what does the one in view make of them?")
         self.other.setFont(look.font())
-        self.other.currentIndexChanged.connect(self.refresh)
+        self.other.currentIndexChanged.connect(self._compare)
         row.addWidget(self.other, 1)
         inside.addLayout(row)
         self.says = label(name="against says")
@@ -73,7 +70,7 @@ class AgainstView(QFrame):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         inside.addWidget(self.table, 1)
 
-    def list_runs(self) -> None:
+    def refresh(self) -> None:
         """The other runs that have a model; the one chosen stays."""
         before, runs = self.other.currentData(), self.session.runs
         self.other.blockSignals(True)
@@ -83,9 +80,9 @@ class AgainstView(QFrame):
                 self.other.addItem(f"run {number} · {view.name}", number)
         self.other.setCurrentIndex(max(0, self.other.findData(before)))
         self.other.blockSignals(False)
-        self.refresh()
+        self._compare()
 
-    def refresh(self) -> None:
+    def _compare(self) -> None:
         """Show what is known; the other run is scored where it is not."""
         scores, current, number = self.session.scores, self.session.runs.current, self.other.currentData()
         self.found = None
@@ -97,6 +94,11 @@ class AgainstView(QFrame):
             self.found = paired(theirs, scores.current)
             self.says.setText(in_words(self.found, int(number), current))
         self._fill()
+
+    @property
+    def run(self) -> int:
+        """Number of the other run; 0 for none."""
+        return int(self.other.currentData() or 0)
 
     def _fill(self) -> None:
         found = self.found

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
-    QFrame,
     QHBoxLayout,
     QHeaderView,
     QVBoxLayout,
@@ -16,6 +15,8 @@ from attentive_lens.scoring.measures import OfClass, Share, per_class
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
+from attentive_lens.window.results.view import ResultsView
+from attentive_lens.window.session import Session
 
 HEADS = ("class", "precision", "recall", "F1", "images", "sure", "most taken for")
 TIPS = {
@@ -28,7 +29,7 @@ TIPS = {
 }
 
 
-class ClassesView(QFrame):
+class ClassesView(ResultsView):
     """A row a class.
 
     Signals
@@ -39,10 +40,8 @@ class ClassesView(QFrame):
 
     chosen = pyqtSignal(int)
 
-    def __init__(self) -> None:
-        super().__init__()
-        self.setProperty("role", "panel")
-        self.setObjectName("classes view")
+    def __init__(self, session: Session) -> None:
+        super().__init__(session, "classes view")
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         tip = "A click on a head sorts; a row shows the class's mistakes and its curves."
@@ -57,8 +56,9 @@ class ClassesView(QFrame):
         inside.addLayout(row, 2)
         self.scores: Scores | None = None
 
-    def show_scores(self, scores: Scores | None) -> None:
+    def refresh(self) -> None:
         """Of another run or set; the class in view stays if there is one of its name."""
+        scores = self.session.scores.current
         if scores is self.scores:
             return
         before = self._selected_name()

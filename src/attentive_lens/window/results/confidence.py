@@ -7,19 +7,21 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.scoring.measures import Bin, calibration, calibration_error, withheld
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
+from attentive_lens.window.results.view import ResultsView
+from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
 
 STEPS = 100
 
 
-class ConfidenceView(QFrame):
+class ConfidenceView(ResultsView):
     """Curves and a slider.
 
     Signals
@@ -30,10 +32,8 @@ class ConfidenceView(QFrame):
 
     asked = pyqtSignal(str)
 
-    def __init__(self) -> None:
-        super().__init__()
-        self.setProperty("role", "panel")
-        self.setObjectName("confidence view")
+    def __init__(self, session: Session) -> None:
+        super().__init__(session, "confidence view")
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
@@ -77,8 +77,9 @@ class ConfidenceView(QFrame):
         """Below which answers are withheld."""
         return self.slider.value() / STEPS
 
-    def show_scores(self, scores: Scores | None) -> None:
+    def refresh(self) -> None:
         """Of another run or set; raw scores have no calibration."""
+        scores = self.session.scores.current
         if scores is self.scores:
             return
         self.scores = scores

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QFrame, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
 from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
@@ -14,6 +14,7 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, filter_button, label, view_button
 from attentive_lens.window.results.class_key import ClassKey
 from attentive_lens.window.results.image_map import ImageMap
+from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
@@ -24,7 +25,7 @@ TIPS = {
 }
 
 
-class MapView(QFrame):
+class MapView(ResultsView):
     """The map with its settings.
 
     Signals
@@ -39,14 +40,11 @@ class MapView(QFrame):
     opened = pyqtSignal(int)
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session, "map view")
         self.found: DataMap | None = None
         self.method = LAYOUTS[0]
         self._asked: MapData | None = None
         self._listed: int | None = None
-        self.setProperty("role", "panel")
-        self.setObjectName("map view")
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 10, 16, 10)
         inside.setSpacing(6)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QKeyEvent, QKeySequence
-from PyQt6.QtWidgets import QApplication, QFileDialog, QFrame, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QVBoxLayout
 
 from attentive_lens.desk.answer_files import ENDINGS, AnswerFile
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction
@@ -16,6 +16,7 @@ from attentive_lens.window.dropping import places_in
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.results.new_details import NewDetails
+from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, thousands
 
@@ -25,7 +26,7 @@ MOST = 2000
 IMAGE_FILES = "Images (*.png *.jpg *.jpeg *.bmp *.tif *.tiff *.webp *.gif);;All files (*)"
 
 
-class NewImagesView(QFrame):
+class NewImagesView(ResultsView):
     """What is answered to images of no set; the one at hand is told of in `details`.
 
     Signals
@@ -37,13 +38,10 @@ class NewImagesView(QFrame):
     changed = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session, "new images view")
         self.places: tuple[str, ...] = ()
         self.found: NewAnswers | None = None
         self._asked: AnswerNew | None = None
-        self.setProperty("role", "panel")
-        self.setObjectName("new images view")
         self.setAcceptDrops(True)
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)

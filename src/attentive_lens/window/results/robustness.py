@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
@@ -163,7 +164,7 @@ def in_words(way: Way, grade: Grade) -> str:
     return f"{way.what} {shown}: {right} right, {thousands(len(grade.broken))} broken"
 
 
-class RobustnessView(QFrame):
+class RobustnessView(ResultsView):
     """The curves, asked for by a button: they take a while.
 
     Signals
@@ -175,11 +176,8 @@ class RobustnessView(QFrame):
     chosen = pyqtSignal(str, tuple, tuple)
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session, "robustness view")
         self._asked: MeasureRobustness | None = None
-        self.setProperty("role", "panel")
-        self.setObjectName("robustness view")
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFrame, QHeaderView, QVBoxLayout
+from PyQt6.QtWidgets import QHeaderView, QVBoxLayout
 
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.scoring.slices import Slice
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
 from attentive_lens.window.parts.table import Cell, head, table
+from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
 
@@ -17,7 +18,7 @@ HEADS = ("cut by", "part", "images", "right", "others", "chance")
 SURE = 0.05
 
 
-class SlicesView(QFrame):
+class SlicesView(ResultsView):
     """A row a slice, the least likely by chance first.
 
     Signals
@@ -29,12 +30,9 @@ class SlicesView(QFrame):
     chosen = pyqtSignal(str, tuple)
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session, "slices view")
         self.slices: tuple[Slice, ...] = ()
         self._asked: tuple[object, ...] = ()
-        self.setProperty("role", "panel")
-        self.setObjectName("slices view")
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSlider, QVBoxLayout
 
@@ -59,7 +60,7 @@ class AnswersView(QFrame):
     def _show(self) -> None:
         if not self.epochs:
             self.says.setText("Answers are noted after every epoch that is evaluated.")
-            self.matrix.show_counts([], [])
+            self.matrix.show_counts((), np.zeros((0, 0), np.int64))
             return
         epoch = self.epochs[self.slider.value()]
         accuracy = epoch.validation.accuracy if epoch.validation is not None else 0.0

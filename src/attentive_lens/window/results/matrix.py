@@ -1,0 +1,157 @@
+"""The confusion matrix with what orders it, and the pairs that are confused most as sentences."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout
+
+from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
+from attentive_lens.scoring.measures import confusions
+from attentive_lens.scoring.ordering import ORDERS, ordered
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label, view_button
+from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.results.view import ResultsView
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
+
+SHARES = {
+    "counts": ("", "Images in each cell."),
+    "% of true": ("row", "Part of the true class's images: a row makes 100."),
+    "% of said": ("column", "Part of the images that were said to be it: a column makes 100."),
+}
+PAIRS, SHOWN = 200, 4
+"""Pairs listed at most, and lines of them that are seen at once."""
+LINE = 22
+USER = Qt.ItemDataRole.UserRole
+FAR = "similar together"
+"""The order that the worker finds: of many classes it takes a while."""
+
+
+class MatrixView(ResultsView):
+    """The matrix in an order of its own.
+
+    Signals
+    -------
+    chosen
+        Cells, each a true class and the class said by their numbers.
+    """
+
+    chosen = pyqtSignal(frozenset)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session, "matrix panel")
+        self.order: NDArray[np.int64] = np.zeros(0, np.int64)
+        self._shown: tuple[object, ...] = ()
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 8, 16, 10)
+        inside.setSpacing(6)
+        row = QHBoxLayout()
+        self.shares = {}
+        for words, (shares, tip) in SHARES.items():
+            self.shares[shares] = view_button(words, f"matrix {words}", tip, partial(self.show_shares, shares))
+            row.addWidget(self.shares[shares])
+        self.shares[""].setChecked(True)
+        row.addStretch()
+        row.addWidget(label("order", "faint"))
+        self.orders = QComboBox()
+        self.orders.setObjectName("matrix order")
+        self.orders.setAccessibleName("order of the classes")
+        self.orders.setToolTip("How rows and columns stand: similar classes together show blocks of confusion.")
+        self.orders.setFont(look.font())
+        for name in ORDERS:
+            self.orders.addItem(name, name)
+        self.orders.activated.connect(lambda _: self.refresh())
+        row.addWidget(self.orders)
+        inside.addLayout(row)
+        self.matrix = ConfusionMatrix()
+        self.matrix.setToolTip(
+            "Click a cell, a name, or drag over cells to see their images. Ctrl and the wheel, + and − zoom; 0 fits."
+        )
+        self.matrix.chosen.connect(self._choose)
+        inside.addWidget(self.matrix, 1)
+        self.pairs = QListWidget()
+        self.pairs.setObjectName("confused pairs")
+        self.pairs.setAccessibleName("pairs of classes that are confused most")
+        self.pairs.setToolTip("The pairs that are confused most; one shows its images.")
+        self.pairs.setFont(look.font())
+        self.pairs.setFrameShape(QFrame.Shape.NoFrame)
+        self.pairs.currentRowChanged.connect(self._choose_pair)
+        inside.addWidget(self.pairs)
+
+    def show_shares(self, shares: str) -> None:
+        """Counts, or parts of rows or columns."""
+        for key, each in self.shares.items():
+            each.setChecked(key == shares)
+        self.matrix.shares = shares
+        self.matrix.redraw()
+
+    def choose_none(self) -> None:
+        """Nothing is chosen."""
+        self.matrix.choose_none()
+        self.pairs.blockSignals(True)
+        self.pairs.setCurrentRow(-1)
+        self.pairs.blockSignals(False)
+
+    def refresh(self) -> None:
+        """Show the scores in view, in the order chosen."""
+        scores, order = self.session.scores.current, str(self.orders.currentData())
+        wanted = (id(scores), order)
+        if scores is None:
+            self._shown = ()
+            self.matrix.show_counts((), np.zeros((0, 0), np.int64))
+            self._list_pairs(None)
+            return
+        if wanted == self._shown:
+            return
+        if wanted[0] != (self._shown or (None,))[0]:
+            self._list_pairs(scores)
+        self._shown = wanted
+        if order == FAR and self.session.runs.current is not None:
+            request = OrderClasses(self.session.place, self.session.runs.current, scores.on, order)
+            self._show(scores, np.arange(len(scores.classes)))
+            take = partial(self._take, wanted, scores)
+            self.session.ask(request, take, priority=2, scope="order of classes")
+        else:
+            self._show(scores, ordered(scores.confusion, scores.classes, order))
+
+    def _take(self, wanted: tuple[object, ...], scores: Scores, found: ClassesOrdered) -> None:
+        if wanted == self._shown:
+            self._show(scores, found.order)
+
+    def _show(self, scores: Scores, order: NDArray[np.int64]) -> None:
+        if not np.array_equal(order, self.order):
+            self.matrix.choose_none()
+        self.order = np.asarray(order)
+        names = [scores.classes[k] for k in order.tolist()]
+        self.matrix.show_counts(names, scores.confusion[np.ix_(order, order)])
+
+    def _list_pairs(self, scores: Scores | None) -> None:
+        pairs = confusions(scores)[:PAIRS] if scores is not None else ()
+        self.pairs.blockSignals(True)
+        self.pairs.clear()
+        numbers = {name: k for k, name in enumerate(scores.classes)} if scores is not None else {}
+        for pair in pairs:
+            words = f"{thousands(pair.images)} of {thousands(pair.of)} {pair.true} were said to be {pair.said}"
+            item = QListWidgetItem(words)
+            item.setData(USER, (numbers[pair.true], numbers[pair.said]))
+            self.pairs.addItem(item)
+        self.pairs.setVisible(bool(pairs))
+        self.pairs.setFixedHeight(LINE * min(SHOWN, max(1, len(pairs))) + 4)
+        self.pairs.blockSignals(False)
+
+    def _choose_pair(self, row: int) -> None:
+        item = self.pairs.item(row)
+        if item is not None:
+            true, said = item.data(USER)
+            at = {int(number): place for place, number in enumerate(self.order)}
+            self.matrix.choose(at[true], at[said])
+
+    def _choose(self, top: int, bottom: int, left: int, right: int) -> None:
+        rows, columns = self.order[top : bottom + 1].tolist(), self.order[left : right + 1].tolist()
+        self.chosen.emit(frozenset((true, said) for true in rows for said in columns))

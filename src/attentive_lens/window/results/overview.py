@@ -1,0 +1,222 @@
+"""Training, validation and test side by side: how good, how sure that is, and how far apart they are."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QSizePolicy, QVBoxLayout, QWidget
+
+from attentive_lens.desk.requests.images import FaultsFound, FindFaults
+from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
+from attentive_lens.scoring.measures import Overview, calibration_error, overview
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.table import Cell, head, table
+from attentive_lens.window.results.view import ResultsView
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import percent, thousands
+
+SETS = ("training", "validation", "test")
+ROW, NAMES, FIGURES = 34, 92, 70
+
+
+class SetBars(QWidget):
+    """A bar a set: accuracy with its interval, and what guessing and the largest class would get.
+
+    Signals
+    -------
+    chosen
+        The set that was clicked.
+    """
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("set bars")
+        self.setAccessibleName("accuracy of the sets")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFixedHeight(ROW * len(SETS) + 22)
+        self.setToolTip(
+            "Accuracy; the thin line is its 95 % interval (Wilson). Dotted: always saying the largest class; dashed:"
+            " guessing."
+        )
+        self.views: dict[str, Overview] = {}
+        self.current = ""
+
+    def show_sets(self, views: dict[str, Overview], current: str) -> None:
+        """Others; one of them is in view."""
+        self.views, self.current = views, current
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """A row a set."""
+        return QSize(300, self.height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Names, bars, intervals, baselines, figures."""
+        t, painter = look.theme, QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        left, wide = float(NAMES), float(max(40, self.width() - NAMES - FIGURES))
+        side = Qt.AlignmentFlag.AlignVCenter
+        for row, name in enumerate(SETS):
+            y, view = row * ROW, self.views.get(name)
+            painter.setFont(look.font(look.TEXT, name == self.current))
+            painter.setPen(t.colour("ink" if view is not None else "faint"))
+            painter.drawText(QRectF(0, y, NAMES, ROW), side, name)
+            groove = QRectF(left, y + ROW / 2 - 6, wide, 12)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(t.colour("well"))
+            painter.drawRoundedRect(groove, 2, 2)
+            if view is None or view.accuracy.value is None:
+                painter.setPen(t.colour("faint"))
+                painter.drawText(QRectF(left + wide + 8, y, FIGURES, ROW), side, "–")
+                continue
+            painter.setBrush(t.colour("petrol"))
+            painter.drawRoundedRect(QRectF(left, groove.top(), wide * view.accuracy.value, 12), 2, 2)
+            low, high = view.accuracy.low or 0.0, view.accuracy.high or 0.0
+            middle = y + ROW / 2
+            painter.setPen(QPen(t.colour("ink"), 1.5))
+            painter.drawLine(QPointF(left + wide * low, middle), QPointF(left + wide * high, middle))
+            for end in (low, high):
+                painter.drawLine(QPointF(left + wide * end, middle - 5), QPointF(left + wide * end, middle + 5))
+            for share, style in ((view.chance, Qt.PenStyle.DashLine), (view.majority, Qt.PenStyle.DotLine)):
+                if share is not None:
+                    painter.setPen(QPen(t.colour("ochre"), 1.5, style))
+                    x = left + wide * share
+                    painter.drawLine(QPointF(x, groove.top() - 5), QPointF(x, groove.bottom() + 5))
+            painter.setPen(t.colour("ink"))
+            painter.drawText(QRectF(left + wide + 8, y, FIGURES, ROW), side, percent(view.accuracy.value))
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(t.colour("faint"))
+        foot = QRectF(left, ROW * len(SETS), wide, 20)
+        painter.drawText(foot, side, "┄ guessing   ⋯ always the largest class   ├─┤ 95 %")
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Put the set in view."""
+        row = int(event.position().y()) // ROW if event is not None else -1
+        if 0 <= row < len(SETS):
+            self.chosen.emit(SETS[row])
+
+
+class OverviewView(ResultsView):
+    """Bars, a table of measures, the gaps in words, and what to know before trusting them.
+
+    Signals
+    -------
+    chosen
+        A set is wanted in view.
+    """
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session, "overview view")
+        self._shown: tuple[object, ...] = ()
+        self._views: dict[int, Overview] = {}
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(16, 12, 16, 12)
+        inside.setSpacing(8)
+        self.bars = SetBars()
+        self.bars.chosen.connect(self.chosen)
+        inside.addWidget(self.bars)
+        self.gaps = label(name="gaps")
+        self.gaps.setWordWrap(True)
+        inside.addWidget(self.gaps)
+        self.small = label(role="warn", name="small sets")
+        self.small.setWordWrap(True)
+        inside.addWidget(self.small)
+        self.table = table("overview table", "measures of the sets", "A click on a set's column puts it in view.")
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+        self.table.cellClicked.connect(lambda _, column: self.chosen.emit(SETS[column - 1]) if column else None)
+        inside.addWidget(self.table, 1)
+        row = QHBoxLayout()
+        self.ask_test = button(
+            "Score the test set",
+            "score test set",
+            "Keep it for one last judgement: a run chosen by the test set looks better there than it is.",
+            partial(self._score, "test"),
+        )
+        row.addWidget(self.ask_test)
+        tip = "Look for copies that stand in two sets: they make validation and test figures too good."
+        self.ask_leaks = button("Look for leaks", "look for leaks", tip, self._look_for_leaks)
+        row.addWidget(self.ask_leaks)
+        self.leaks = label(role="faint", name="leaks say")
+        self.leaks.setWordWrap(True)
+        row.addWidget(self.leaks, 1)
+        inside.addLayout(row)
+
+    def _score(self, on: str) -> None:
+        self.session.scores.on_set(on, ask=True)
+
+    def refresh(self) -> None:
+        """The sets that are scored; the training set is asked for, the test set on request alone."""
+        scores = self.session.scores
+        known = {on: scores.on_set(on, ask=on != "test" and self.isVisible()) for on in SETS}
+        there = {on: table_ for on, table_ in known.items() if table_ is not None}
+        wanted = (scores.on, *(id(each) for each in known.values()))
+        if wanted == self._shown:
+            return
+        self._shown = wanted
+        self._views = {id(each): self._views.get(id(each)) or overview(each) for each in there.values()}
+        views = {on: self._views[id(each)] for on, each in there.items()}
+        self.bars.show_sets(views, scores.on)
+        self.gaps.setText(" ".join(gaps_in_words(there)))
+        small = small_in_words(there)
+        self.small.setText(small)
+        self.small.setVisible(bool(small))
+        self.ask_test.setVisible("test" not in there and self.session.images.collection.count("test") > 0)
+        self._fill(there, views)
+
+    def _fill(self, there: dict[str, Scores], views: dict[str, Overview]) -> None:
+        names = list(dict.fromkeys(name for on in there for name, _ in rows_of(there[on], views[on])))
+        self.table.setColumnCount(len(SETS) + 1)
+        self.table.setRowCount(len(names))
+        self.table.setHorizontalHeaderItem(0, head("measure", True))
+        for column, on in enumerate(SETS, 1):
+            self.table.setHorizontalHeaderItem(column, head(on, False))
+            figures = dict(rows_of(there[on], views[on])) if on in there else {}
+            for row, name in enumerate(names):
+                self.table.setItem(row, 0, Cell(name, name))
+                self.table.setItem(row, column, Cell(figures.get(name, "–"), None))
+        across = self.table.horizontalHeader()
+        if across is not None:
+            across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+            across.setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)
+
+    def _look_for_leaks(self) -> None:
+        plan = self.session.runs.plan()
+        if plan is not None:
+            self.leaks.setText("Looking for copies …")
+            request = FindFaults(self.session.place, plan.write())
+            self.session.ask(request, self._take_faults, self.leaks.setText, priority=5, scope="leaks")
+
+    def _take_faults(self, found: FaultsFound) -> None:
+        leaks = [fault for fault in found.faults if fault.kind == "leak"]
+        words = " ".join(f"{fault.why}. {fault.remedy}." for fault in leaks)
+        self.leaks.setText(words or "No image was found in two sets.")
+
+
+def rows_of(scores: Scores, view: Overview) -> list[tuple[str, str]]:
+    """A set's measures by name, as words."""
+    low, high = view.accuracy.low, view.accuracy.high
+    rows = [
+        ("images", thousands(scores.images)),
+        ("accuracy", percent(scores.accuracy)),
+        ("95 % interval", f"{low * 100:.1f} – {high * 100:.1f}" if low is not None and high is not None else "–"),
+        *((f"top-{k}", percent(share.value)) for k, share in view.top if share.value is not None),
+        (scores.loss_function, f"{scores.loss:.3f}"),
+        ("balanced accuracy", percent(view.balanced_accuracy) if view.balanced_accuracy is not None else "–"),
+        ("macro F1", f"{view.macro_f1:.3f}" if view.macro_f1 is not None else "–"),
+    ]
+    if scores.output != "none":
+        error = calibration_error(scores)
+        rows.append(("calibration error", percent(error) if error is not None else "–"))
+        if scores.temperature is not None:
+            rows.append(("fitting temperature", f"{scores.temperature:.2f}"))
+    if view.chance is not None and view.majority is not None:
+        rows += [("guessing", percent(view.chance)), ("always the largest class", percent(view.majority))]
+    return rows
