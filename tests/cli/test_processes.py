@@ -82,10 +82,10 @@ def test_other_commands_are_refused_under_a_launcher(
     from attentive_lens.cli.entry import run_command
 
     monkeypatch.setenv("PMI_SIZE", "2")
-    assert run_command([words[0], str(station.folder), *words[1:]], lambda _: 0) == 2
+    assert run_command([words[0], str(station.folder), *words[1:]], {}) == 2
     assert "each of 2 processes would do the same" in capsys.readouterr().err
     monkeypatch.setenv("PMI_SIZE", "1")
-    assert run_command(["runs", str(station.folder)], lambda _: 0) == 0
+    assert run_command(["runs", str(station.folder)], {}) == 0
 
 
 def test_processes_that_do_not_know_each_other_do_not_train_each_for_itself(monkeypatch: pytest.MonkeyPatch) -> None:

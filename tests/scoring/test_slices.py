@@ -55,3 +55,42 @@ def test_laws(images: int, kinds: int, seed: int) -> None:
             [int(right.sum()) - each.right.count, int((~right).sum()) - each.right.of + each.right.count],
         ]
         assert each.p_value >= stats.fisher_exact(table, "less").pvalue - 1e-9
+
+
+def test_a_slice_of_hard_classes_is_not_blamed_for_them() -> None:
+    rng = np.random.default_rng(3)
+    classes = rng.integers(0, 3, 900)
+    folder = np.where(rng.random(900) < np.array([0.1, 0.1, 0.8])[classes], "north", "south")
+    right = rng.random(900) < np.array([0.97, 0.95, 0.6])[classes]
+    blurred = rng.random(900)
+    right &= ~((blurred < 0.25) & (rng.random(900) < 0.3))
+    found = {each.name: each for each in slices_of(np.arange(900), right, {"folder": folder}, classes)}
+    assert found["north"].p_value < 1e-6
+    assert found["north"].p_within > 0.05
+    soft = slices_of(np.arange(900), right, {"sharpness": blurred}, classes)[0]
+    assert soft.p_value < 0.001
+    assert soft.p_within < 0.001
+
+
+@settings(max_examples=40)
+@given(images=st.integers(16, 90), kinds=st.integers(1, 4), seed=st.integers(0, 999))
+def test_within_classes_chance_is_that_of_dealing_again(images: int, kinds: int, seed: int) -> None:
+    """With one class it is Fisher's; with more it is what many deals within classes give."""
+    rng = np.random.default_rng(seed)
+    right, words = rng.random(images) < 0.7, np.where(rng.random(images) < 0.4, "a", "b")
+    (alone, *_) = [*slices_of(np.arange(images), right, {"word": words}), None]
+    if alone is None:
+        return
+    assert alone.p_within == pytest.approx(alone.p_value)
+    classes = rng.integers(0, kinds, images)
+    found = slices_of(np.arange(images), right, {"word": words}, classes)[0]
+    place = words == found.name
+    deals, low = 400, 0
+    for _ in range(deals):
+        dealt = right.copy()
+        for label in range(kinds):
+            own = np.flatnonzero(classes == label)
+            dealt[own] = rng.permutation(right[own])
+        low += dealt[place].sum() <= right[place].sum()
+    count = len(slices_of(np.arange(images), right, {"word": words}, classes))
+    assert min(1.0, low / deals * count) == pytest.approx(min(1.0, found.p_within), abs=0.2) or found.p_within == 1

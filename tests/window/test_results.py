@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -16,6 +17,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
+from attentive_lens.errors import LensError
 from attentive_lens.scoring.measures import confusions, overview, per_class, withheld
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.paired import paired
@@ -24,6 +26,7 @@ from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.parts.bars import Bars
 from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.parts.saving import save_picture
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.parts.unit_square import UnitSquare
 from attentive_lens.window.results.confidence import BinBars
@@ -82,6 +85,14 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
         wrong = {a.image - 1 for a in scores.answers if a.said != a.true and number in (a.said, a.true)}
         assert set(places(frame)) == wrong
         assert bool(curve.lines) == (told[name].support > 0), name
+    told_at = next(k for k, line in enumerate(curve.lines) if not line.dashed)
+    line, area = curve.lines[told_at], curve.area()
+    x, y = line.points[len(line.points) // 2]
+    at = QPointF(area.left() + x * area.width(), area.bottom() - y * area.height())
+    QApplication.sendEvent(curve, QMouseEvent(QEvent.Type.MouseMove, at, at, NO_BUTTON, NO_BUTTON, NONE))
+    assert f"recall {x * 100:.1f}" in curve.told()
+    assert "at threshold" in curve.told()
+    curve.grab()
     table.sortItems(2)
     shown = [told[table.item(row, 0).text()].recall.value for row in range(table.rowCount())]
     known = [value for value in shown if value is not None]
@@ -113,6 +124,31 @@ def test_withholding_unsure_answers_tells_its_cost_and_shows_them(qtbot: QtBot, 
     fine = [by_place[place] for place in places(frame)]
     assert all(answer.said == answer.true for answer in fine)
     assert len(fine) + len(wrong) == scores.images
+
+
+def test_a_temperature_is_kept_in_the_model_and_taken_out(qtbot: QtBot, frame: Frame, tmp_path: Path) -> None:
+    click(qtbot, frame, "confidence of scores")
+    before = scores_of(frame)
+    assert before.temperature is not None
+    click(qtbot, frame, "keep temperature")
+    says = child(frame, QLabel, "message")
+    qtbot.waitUntil(lambda: f"temperature of {before.temperature:.2f}" in says.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: frame.session.scores.current not in (None, before), timeout=60_000)
+    assert scores_of(frame).temperature == pytest.approx(1, abs=0.02)
+    click(qtbot, frame, "take temperature out")
+    qtbot.waitUntil(lambda: frame.session.scores.current == before, timeout=60_000)
+    click(qtbot, frame, "overview of scores")
+    click(qtbot, frame, "verify scores")
+    found = child(frame, QLabel, "overview found")
+    qtbot.waitUntil(lambda: "to the last bit" in found.text(), timeout=60_000)
+    assert repr(before.loss) in found.text()
+    for kind in (".svg", ".png"):
+        save_picture(child(frame, SetBars, "set bars"), tmp_path / f"bars{kind}")
+    assert "training" in (tmp_path / "bars.svg").read_text("utf-8")
+    with pytest.raises(LensError, match="ending"):
+        save_picture(frame, tmp_path / "bars.bmp")
+    with pytest.raises(LensError, match="could not be written"):
+        save_picture(frame, tmp_path / "none" / "bars.svg")
 
 
 def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
@@ -186,7 +222,7 @@ def test_the_sets_stand_side_by_side_with_their_gaps(qtbot: QtBot, frame: Frame)
     qtbot.mouseClick(bars, LEFT, pos=QPoint(40, 2 * 34 + 10))
     assert frame.session.scores.on == "test"
     click(qtbot, frame, "look for leaks")
-    leaks = child(frame, QLabel, "leaks say")
+    leaks = child(frame, QLabel, "overview found")
     qtbot.waitUntil(lambda: leaks.text() not in ("", "Looking for copies …"), timeout=60_000)
 
 

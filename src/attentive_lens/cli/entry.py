@@ -6,7 +6,7 @@ import difflib
 import os
 import sys
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from attentive_lens.core.launching import processes_launched
 from attentive_lens.desk.faults import open_log
@@ -32,6 +32,8 @@ COMMANDS = (
     "advise",
     "control",
     "score",
+    "verify",
+    "calibrate",
     "robustness",
     "explain",
     "causes",
@@ -77,15 +79,16 @@ def workspace_named(words: list[str]) -> str | None:
     raise BadUsage(f"«{first}» is not known", "it is neither a command nor a folder that exists", remedy)
 
 
-def run_command(words: list[str], open_window: Callable[[str | None], int]) -> int:
+def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]]) -> int:
     """Run the command named by the first word.
 
     Parameters
     ----------
     words : list of str
         Without the program's name.
-    open_window : callable
-        Opens the window on a workspace; given from outside, for this face does not know the other.
+    other_face : mapping
+        What the window's face does for this one, given from outside, for neither knows the other: "open_window" opens
+        it on a workspace, "write_figures" draws the figures of scores into a folder.
     """
     from typer.exceptions import Abort, TyperException
 
@@ -95,13 +98,12 @@ def run_command(words: list[str], open_window: Callable[[str | None], int]) -> i
 
     del every  # imported for its commands
 
-    context: dict[str, object] = {"open_window": open_window}
     if processes_launched() != 1 and words and words[0] in COMMANDS and words[0] != TOGETHER:
         why = f"each of {processes_launched() or 'several'} processes would do the same"
         sys.stderr.write(f"{BadUsage(f'{words[0]} was not begun', why, f'Only {TOGETHER} runs under a launcher')}\n")
         return 2
     try:
-        code = app(words, standalone_mode=False, prog_name="attentive-lens", obj=context)
+        code = app(words, standalone_mode=False, prog_name="attentive-lens", obj=dict(other_face))
     except TyperException as error:
         message = error.format_message().rstrip(".")
         command = next((word for word in words if word in COMMANDS), "")

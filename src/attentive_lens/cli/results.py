@@ -18,6 +18,7 @@ from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
 from attentive_lens.desk.requests.robustness import RobustnessMeasured
+from attentive_lens.desk.requests.verifying import Calibrated, Verified
 from attentive_lens.scoring.measures import Bin, Confusion, OfClass, Overview
 from attentive_lens.scoring.slices import Slice
 from attentive_lens.training.journal import EpochEvent
@@ -363,6 +364,8 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "control": (Steered,),
     "repeat": (Spread,),
     "score": (ScoresOfRun,),
+    "verify": (Verified,),
+    "calibrate": (Calibrated,),
     "robustness": (RobustnessMeasured,),
     "explain": (Explained,),
     "causes": (CommonCauses,),

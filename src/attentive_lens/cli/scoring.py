@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.table import Column, Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
 from attentive_lens.cli.results import Mistake, ScoresOfRun
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.cli.speaking import console, out, reporting, say_json, watched
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.cautions import cautions_of, changed_since, judged_by_test
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices
+from attentive_lens.desk.requests.verifying import Calibrate, Verify
 from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.verified import verified_in_words
+from attentive_lens.errors import NotHere
 from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.scoring.slices import Slice
+
+if TYPE_CHECKING:
+    from attentive_lens.workspace import Workspace
 
 MOST = 20
 """Wrong images, and pairs of classes, that are printed."""
@@ -28,42 +35,107 @@ MOST_CLASSES = 12
 """Classes up to which the confusion matrix is printed; of more its pairs are."""
 
 
+MEASURES: dict[str, Callable[[ScoresOfRun], str]] = {
+    "accuracy": lambda told: percent(told.overview.accuracy),
+    "loss": lambda told: f"{told.loss:.3f}",
+    "balanced accuracy": lambda told: _share(told.overview.balanced_accuracy),
+    "macro F1": lambda told: "–" if told.overview.macro_f1 is None else f"{told.overview.macro_f1:.3f}",
+    "top-2": lambda told: _top(told, 2),
+    "top-3": lambda told: _top(told, 3),
+    "top-5": lambda told: _top(told, 5),
+    "calibration error": lambda told: _share(told.calibration_error),
+    "temperature": lambda told: "–" if told.temperature is None else f"{told.temperature:.2f}",
+    "wrong": lambda told: str(len(told.wrong)),
+}
+"""What the table of several runs can show, by name."""
+USUAL = ("accuracy", "loss", "balanced accuracy", "macro F1", "calibration error")
+
+
+def _share(value: float | None) -> str:
+    return "–" if value is None else f"{value:.1%}"
+
+
+def _top(told: ScoresOfRun, k: int) -> str:
+    return next((percent(share) for own, share in told.overview.top if own == k), "–")
+
+
 @app.command()
 @reporting
 def score(
+    context: typer.Context,
     workspace: InWorkspace,
-    run: OfRun,
+    runs: Annotated[list[int], typer.Argument(help="Numbers of the runs.", metavar="RUN…")],
     on: OnSet = "validation",
     by: Annotated[
         str,
         typer.Option(
             metavar="WORD",
-            help="Slices: all, brightness, contrast, sharpness, size in pixels, shape, folder or format.",
+            help="Slices: all, brightness, contrast, sharpness, size in pixels, shape, folder, format, or «column NAME»"
+            " of the table that names the images.",
         ),
     ] = "",
+    shown: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--measure", metavar="WORD", help=f"For several runs: {', '.join(MEASURES)}. Repeatable, in this order."
+        ),
+    ] = None,
     folder: Annotated[
-        Path | None, typer.Option("--out", metavar="FOLDER", help="Write scores.json and every answer as CSV there.")
+        Path | None,
+        typer.Option(
+            "--out", metavar="FOLDER", help="Write scores.json, every answer as CSV, and figures as SVG and PNG there."
+        ),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Score a run's best model on a set: accuracy with its interval, classes, confidence, the wrong images."""
-    from attentive_lens.desk.tasks import carry_out
-    from attentive_lens.scoring import measures
+    """Score a run's best model on a set: accuracy with its interval, classes, confidence, the wrong images.
+
+    Of several runs each gets a line of a table, or an object of its own with --json.
+    """
     from attentive_lens.workspace import Workspace
 
     check_set(on)
-    if by and by not in CUTS:
+    if by and by not in CUTS and not by.startswith("column "):
         raise unknown_word("--by", by, frozenset(CUTS))
-    scores = watched(carry_out(Score(str(workspace), run, on)), "scoring")
-    place = Workspace.open(workspace)
-    now = collection(place, place.run(run).plan())
-    relabelled, judged = changed_since(place.run(run), now), judged_by_test(place)
+    for word in shown or ():
+        if word not in MEASURES:
+            raise unknown_word("--measure", word, frozenset(MEASURES))
+    place, several = Workspace.open(workspace), []
+    for number in dict.fromkeys(runs):
+        told, scores = _scored(place, number, on, by)
+        if folder is not None:
+            into = folder if len(runs) == 1 else folder / f"run-{number}"
+            _write(into, told, scores, {row.number: printable(row.file) for row in place.catalogue.images()}, context)
+        if as_json:
+            say_json(told)
+        elif len(runs) == 1:
+            _say(told, scores)
+            run = place.run(number)
+            for caution in cautions_of(place, run, scores, told.relabelled, RunReader(run).view().best):
+                out.print(caution)
+        several.append(told)
+    if len(runs) > 1 and not as_json:
+        table = Table("run", "images", *(shown or USUAL), box=None)
+        for told in several:
+            figures = (MEASURES[word](told) for word in shown or USUAL)
+            table.add_row(str(told.run), str(told.images), *figures)
+        out.print(table)
+
+
+def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRun, Scores]:
+    """Scores of a run, and what is told of them."""
+    from attentive_lens.desk.tasks import carry_out
+    from attentive_lens.scoring import measures
+
+    scores = watched(carry_out(Score(str(place.folder), number, on)), "scoring")
+    run = place.run(number)
+    now = collection(place, run.plan())
     files, names = {row.number: row.file for row in now.rows}, scores.classes
     wrong = [
         Mistake(a.image, printable(files[a.image]), names[a.said], names[a.true], a.probability) for a in scores.wrong
     ]
     told = ScoresOfRun(
-        run,
+        number,
         on,
         scores.images,
         scores.unknown,
@@ -75,26 +147,68 @@ def score(
         scores.per_class,
         tuple(map(tuple, scores.confusion.tolist())),
         tuple(wrong),
-        tuple(relabelled),
-        tuple(judged),
+        tuple(changed_since(run, now)),
+        tuple(judged_by_test(place)),
         measures.overview(scores),
         measures.per_class(scores),
         measures.confusions(scores),
         measures.calibration(scores) if scores.output != "none" else (),
         measures.calibration_error(scores) if scores.output != "none" else None,
         scores.temperature,
-        _slices(workspace, run, on, by) if by else (),
+        _slices(place.folder, number, on, by) if by else (),
     )
-    if folder is not None:
-        from attentive_lens.desk.exporting import write_scores
+    return told, scores
 
-        write_scores(folder, told, scores, {number: printable(file) for number, file in files.items()})
+
+def _write(folder: Path, told: ScoresOfRun, scores: Scores, files: dict[int, str], context: typer.Context) -> None:
+    """Scores, answers and figures; where these cannot be drawn it is said, and the others stand."""
+    from attentive_lens.desk.exporting import write_scores
+
+    write_scores(folder, told, scores, files)
+    try:
+        context.obj["write_figures"](folder, scores)
+    except NotHere as error:
+        console.print(str(error))
+
+
+@app.command()
+@reporting
+def verify(workspace: InWorkspace, run: OfRun, on: OnSet = "validation", as_json: AsJson = False) -> None:
+    """Read a run's best model anew, score it again, and tell whether every answer is the same to the last bit."""
+    from attentive_lens.desk.tasks import carry_out
+
+    check_set(on)
+    told = watched(carry_out(Verify(str(workspace), run, on)), "scoring again")
+    if as_json:
+        say_json(told)
+    else:
+        out.print(verified_in_words(told))
+    if not told.same:
+        raise typer.Exit(1)
+
+
+@app.command()
+@reporting
+def calibrate(
+    workspace: InWorkspace,
+    run: OfRun,
+    undo: Annotated[bool, typer.Option("--undo", help="Take the temperature out again.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Keep the temperature in a run's best model by which its answers are as sure as they are right."""
+    from attentive_lens.desk.tasks import carry_out
+
+    told = watched(carry_out(Calibrate(str(workspace), run, undo)), "fitting the temperature")
     if as_json:
         say_json(told)
         return
-    _say(told, scores)
-    for caution in cautions_of(place, place.run(run), scores, relabelled, RunReader(place.run(run)).view().best):
-        out.print(caution)
+    if undo:
+        out.print(f"run {run} answers as it was trained: off by {told.error:.1%}, loss {told.loss:.3f}")
+        return
+    out.print(
+        f"run {run} keeps a temperature of {told.temperature:.2f}: on validation off by {told.error:.1%}, before by"
+        f" {told.error_before:.1%}; loss {told.loss:.3f}, before {told.loss_before:.3f}. Undo with --undo."
+    )
 
 
 def _slices(workspace: Path, run: int, on: str, by: str) -> tuple[Slice, ...]:
@@ -155,10 +269,11 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
         cooler = f"; a temperature of {told.temperature:.2f} would fit them" if told.temperature is not None else ""
         out.print(f"answers are off by {told.calibration_error:.1%} from how sure they are{cooler}")
     if told.slices:
-        table = Table("cut by", "part", "right", "others", "chance", box=None)
+        table = Table("cut by", "part", "right", "others", "chance", "within classes", box=None)
         for cut in told.slices[:MOST]:
             others = "–" if cut.others is None else f"{cut.others:.1%}"
-            table.add_row(cut.by, cut.name, f"{percent(cut.right)} of {cut.right.of}", others, f"{cut.p_value:.2g}")
+            right = f"{percent(cut.right)} of {cut.right.of}"
+            table.add_row(cut.by, cut.name, right, others, f"{cut.p_value:.2g}", f"{cut.p_within:.2g}")
         out.print(table)
     for entry in told.wrong[:MOST]:
         out.print(

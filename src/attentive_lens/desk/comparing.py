@@ -137,6 +137,18 @@ def spread(workspace: Workspace, plan: Plan) -> Spread | None:
     return Spread(tuple(row.run for row in found), mean, deviation, min(values), max(values), low, high, advice)
 
 
+def seeds_in_words(workspace: Workspace, plan: Plan) -> str:
+    """How far apart single runs of a plan come by their seeds; empty of fewer than two."""
+    values = [row.accuracy for row in alike(workspace, plan) if row.accuracy is not None]
+    if len(values) < 2:
+        return ""
+    apart = 2 * math.sqrt(2) * statistics.stdev(values) * 100
+    return (
+        f"{len(values)} runs of this plan differ in the seed alone and lie between {min(values):.1%} and"
+        f" {max(values):.1%}: less than {apart:.1f} points between two runs may be the seed."
+    )
+
+
 def alike(workspace: Workspace, plan: Plan) -> tuple[RunRow, ...]:
     """Runs that are done and whose plans are this one but for seed and name."""
     found = []

@@ -33,9 +33,10 @@ class OpenScores:
         self._under_way: set[tuple[int, str]] = set()
         self._wanted: set[tuple[int, str]] = set()
         self._places: dict[int, dict[int, int]] = {}
-        images.changed.connect(self._forget)
+        images.changed.connect(self.forget)
 
-    def _forget(self) -> None:
+    def forget(self) -> None:
+        """Have them anew: labels, sets or the model are others."""
         self.known.clear()
         self._places.clear()
         self._wanted.clear()

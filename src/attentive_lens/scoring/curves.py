@@ -39,7 +39,7 @@ class ClassCurves:
 def curves_of(scores: Scores, number: int) -> ClassCurves:
     """Of the class of that number, against all others."""
     values = scores.probabilities[:, number].astype(np.float64)
-    of_it = np.array([answer.true == number for answer in scores.answers], np.bool_)
+    of_it = scores.true == number
     order = np.argsort(-values, kind="stable")
     ranked, hits = values[order], of_it[order]
     last = np.flatnonzero(np.append(np.diff(ranked) != 0, True)) if len(ranked) else np.zeros(0, np.int64)

@@ -1,7 +1,9 @@
 """Parts of a set by what their images are like, and which of them are answered worse than the rest, beyond chance.
 
 Chance: the probability that so few of a slice's images are right if those right were dealt out at random, exact
-(Fisher 1935, one side), times as many slices as are tried and left, in the order of Holm (1979).
+(Fisher 1935, one side), times as many slices as are tried and left, in the order of Holm (1979). Within classes, those
+right of each class are dealt out among that class's images alone, so that a slice is not blamed for its hard classes:
+the sum of the classes' hypergeometric counts, exact (Mehta, Patel & Gray 1985).
 """
 
 from __future__ import annotations
@@ -36,6 +38,8 @@ class Slice:
         Part of all other images answered rightly.
     p_value : float
         That chance alone does so badly, corrected for all slices that were tried.
+    p_within : float
+        The same if classes are as hard as they are: what is left once the slice's classes are allowed for.
     members : ndarray, M int64
         Their numbers in the catalogue.
     """
@@ -45,11 +49,15 @@ class Slice:
     right: Share
     others: float | None
     p_value: float
+    p_within: float
     members: NDArray[np.int64]
 
 
 def slices_of(
-    numbers: NDArray[np.int64], right: NDArray[np.bool_], values: Mapping[str, NDArray[np.float64] | NDArray[np.str_]]
+    numbers: NDArray[np.int64],
+    right: NDArray[np.bool_],
+    values: Mapping[str, NDArray[np.float64] | NDArray[np.str_]],
+    classes: NDArray[np.int64] | None = None,
 ) -> tuple[Slice, ...]:
     """Every slice with enough images, the least likely by chance first.
 
@@ -61,13 +69,16 @@ def slices_of(
         Whether each was answered rightly.
     values : mapping
         What to cut by → a number or a word for each image, N. Images without a finite number are in no part of it.
+    classes : ndarray, N int64, optional
+        True classes; all one class if left out.
     """
     parts = [(by, name, place) for by, column in values.items() for name, place in _parts(column)]
     parts = [(by, name, place) for by, name, place in parts if FEWEST <= place.sum() < len(right)]
     raw = np.array([_chance(right, place) for _, _, place in parts])
-    corrected = _holm(raw)
+    labels = classes if classes is not None else np.zeros(len(right), np.int64)
+    within = _holm(np.array([_chance_within(right, place, labels) for _, _, place in parts]))
     found = []
-    for (by, name, place), chance in zip(parts, corrected, strict=True):
+    for (by, name, place), chance, own in zip(parts, _holm(raw), within, strict=True):
         outside = ~place
         found.append(
             Slice(
@@ -76,6 +87,7 @@ def slices_of(
                 Share.made(int(right[place].sum()), int(place.sum())),
                 float(right[outside].mean()) if outside.any() else None,
                 float(chance),
+                float(own),
                 numbers[place],
             )
         )
@@ -104,6 +116,20 @@ def _chance(right: NDArray[np.bool_], place: NDArray[np.bool_]) -> float:
     from scipy.stats import hypergeom  # only here: it takes half a second to import
 
     return float(hypergeom.cdf(int(right[place].sum()), len(right), int(right.sum()), int(place.sum())))
+
+
+def _chance_within(right: NDArray[np.bool_], place: NDArray[np.bool_], classes: NDArray[np.int64]) -> float:
+    """The same, those right of each class being dealt out among its images."""
+    from scipy.stats import hypergeom
+
+    spread, least = np.ones(1), 0
+    for label in np.unique(classes[place]):
+        own = classes == label
+        images, good, drawn = int(own.sum()), int(right[own].sum()), int((own & place).sum())
+        low, high = max(0, drawn - (images - good)), min(drawn, good)
+        spread = np.convolve(spread, hypergeom.pmf(np.arange(low, high + 1), images, good, drawn))
+        least += low
+    return float(min(1.0, spread[: int(right[place].sum()) - least + 1].sum()))
 
 
 def _holm(raw: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -64,6 +64,7 @@ from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 from attentive_lens.desk.requests.robustness import MeasureRobustness, RobustnessMeasured
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
+from attentive_lens.desk.requests.verifying import Calibrate, Calibrated, Verified, Verify
 
 REQUESTS: dict[str, type[Request[object]]] = {
     request.__name__: request
@@ -79,6 +80,8 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Score,
         FindSlices,
         OrderClasses,
+        Verify,
+        Calibrate,
         MapData,
         MeasureRobustness,
         ProbeBase,
@@ -109,6 +112,8 @@ __all__ = [
     "Augmented",
     "Averages",
     "BaseProbe",
+    "Calibrate",
+    "Calibrated",
     "Cause",
     "CausePlace",
     "Causes",
@@ -173,5 +178,7 @@ __all__ = [
     "TrustChecks",
     "TryChanges",
     "Unreadable",
+    "Verified",
+    "Verify",
     "WayToRead",
 ]

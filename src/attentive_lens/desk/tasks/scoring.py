@@ -12,35 +12,50 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.models import AT_ONCE, THREADS, model_and_data
+from attentive_lens.desk.data import gather
+from attentive_lens.desk.models import AT_ONCE, THREADS
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
+from attentive_lens.formats.reading import read_model
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.measures import fitted_temperature
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.scores import Scores, scored
-from attentive_lens.workspace import Workspace
+from attentive_lens.workspace import Run, Workspace
 
 
 def score(request: Score) -> Job[Scores]:
     """See `Score`."""
     place, on = Workspace.open(Path(request.workspace)), request.on
     run = place.run(request.run)
-    loss = Loss.of(run.plan().loss)
-    key = key_of(
-        "scores as arrays, and the temperature",
-        run.model,
-        collection(place, run.plan(), run).fingerprint,
-        loss.kind,
-    )
-    known = kept(run.scores_file(on), Scores, key)
+    known = kept_scores(place, run, on)
     if known is not None:
         return known
-    model, data = yield from model_and_data(place, run)
+    found = yield from scored_anew(place, run, on)
+    keep(run.scores_file(on), found, _key(place, run))
+    return found
+
+
+def kept_scores(place: Workspace, run: Run, on: str) -> Scores | None:
+    """What was kept of a run's scores on a set, as long as model, labels and sets are the same."""
+    return kept(run.scores_file(on), Scores, _key(place, run))
+
+
+def _key(place: Workspace, run: Run) -> str:
+    loss = Loss.of(run.plan().loss).kind
+    fingerprint = collection(place, run.plan(), run).fingerprint
+    return key_of("scores as arrays, and the temperature", run.model, fingerprint, loss)
+
+
+def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
+    """A run's best model, read anew from its file, asked about a set."""
+    loss = Loss.of(run.plan().loss)
+    model = read_model(run.model)
+    data = (yield from gather(place, run.plan(), run, model.preprocessor.settings)).seen_by(model.classes)
     everything = data.members(on)
     members = everything[data.labels[everything] >= 0]
     if not len(members):
@@ -62,7 +77,7 @@ def score(request: Score) -> Job[Scores]:
             said.append(predictor.said(scores))
             parts.append(predictor.checked(scores))
             losses.append(loss.plain(raw, one_hot(data.labels[chosen], len(model.classes))))
-    scores_found = scored(
+    found = scored(
         on,
         model.classes,
         [data.collection.rows[place].number for place in members],
@@ -74,9 +89,7 @@ def score(request: Score) -> Job[Scores]:
         model.output,
         len(everything) - len(members),
     )
-    scores_found = replace(scores_found, temperature=fitted_temperature(scores_found))
-    keep(run.scores_file(on), scores_found, key)
-    return scores_found
+    return replace(found, temperature=fitted_temperature(found))
 
 
 def order_classes(request: OrderClasses) -> Job[ClassesOrdered]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -14,8 +17,12 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.desk.tasks.images import measure
 from attentive_lens.desk.tasks.scoring import score
-from attentive_lens.scoring.slices import slices_of
-from attentive_lens.workspace import Workspace
+from attentive_lens.errors import BadFile
+from attentive_lens.images.reading import Reading
+from attentive_lens.images.sources import SOURCES
+from attentive_lens.images.sources.listing import Listing
+from attentive_lens.scoring.slices import FEWEST, slices_of
+from attentive_lens.workspace import ImageRow, Workspace
 
 
 def find_slices(request: FindSlices) -> Job[SlicesFound]:
@@ -38,4 +45,39 @@ def find_slices(request: FindSlices) -> Job[SlicesFound]:
     folders = [str(Path(row.file).parent) for row in own]
     if len(set(zip(folders, (row.label for row in own), strict=True))) > len(set(folders)):
         values["folder"] = np.array(folders)  # folders of one class each are the classes again
-    return SlicesFound(slices_of(numbers, right, values))
+    values |= columns_of(place, own)
+    return SlicesFound(slices_of(numbers, right, values, scores.true))
+
+
+def columns_of(place: Workspace, rows: Sequence[ImageRow]) -> dict[str, NDArray[np.float64] | NDArray[np.str_]]:
+    """What a table of files tells of the images besides: numbers where all values are, words elsewhere.
+
+    A column that says something else of every image, as an identifier does, is left out; a table that is gone tells
+    nothing.
+    """
+    told: dict[str, dict[str, str]] = {}
+    for origin in place.catalogue.origins().values():
+        if issubclass(SOURCES[origin.kind], Listing):
+            with contextlib.suppress(BadFile):
+                source = Listing(place.folder / origin.place, Reading.read(origin.reading))
+                for name, by_file in source.columns().items():
+                    told.setdefault(name, {}).update({os.path.abspath(f): v for f, v in by_file.items()})  # noqa: PTH100
+    files = [os.path.abspath(place.path_of(row)) for row in rows]  # noqa: PTH100
+    found: dict[str, NDArray[np.float64] | NDArray[np.str_]] = {}
+    for name, by_file in told.items():
+        words = [by_file.get(file, "") or "none" for file in files]
+        numbers = _numbers(words)
+        if numbers is not None:
+            found[f"column {name}"] = numbers
+        elif len(set(words)) <= max(2, len(words) // FEWEST):
+            found[f"column {name}"] = np.array(words)
+    return found
+
+
+def _numbers(words: Sequence[str]) -> NDArray[np.float64] | None:
+    """As numbers, where all but those missing are and there are more than a few of them."""
+    try:
+        values = np.array([float(word) if word != "none" else np.nan for word in words])
+    except ValueError:
+        return None
+    return values if len(np.unique(values[np.isfinite(values)])) > FEWEST else None

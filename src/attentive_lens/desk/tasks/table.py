@@ -21,6 +21,7 @@ from attentive_lens.desk.tasks import (
     scoring,
     slicing,
     sweeping,
+    verifying,
 )
 
 # Any: each task takes its own request and gives its own result; `carry_out` says which belong together
@@ -35,6 +36,8 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.FindFaults: looking.find,
     ask.Score: scoring.score,
     ask.OrderClasses: scoring.order_classes,
+    ask.Verify: verifying.verify,
+    ask.Calibrate: verifying.calibrate,
     ask.FindSlices: slicing.find_slices,
     ask.MapData: mapping.map_data,
     ask.MeasureRobustness: robustness.measure_robustness,

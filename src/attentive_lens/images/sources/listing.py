@@ -93,6 +93,34 @@ class Listing(Source):
             if file.suffix.lower() in SUFFIXES and file not in seen and not file.is_dir():
                 yield Skipped(file, f"{table.name} does not name it")
 
+    def columns(self) -> dict[str, dict[str, str]]:
+        """What else the table tells of its images: column → file, as found, → value; labels and sets left out.
+
+        Raises
+        ------
+        BadFile
+            If the table cannot be read.
+        """
+        table = _table_at(self.place)
+        if table is None:
+            raise BadFile(f"{self.place} could not be read", "the table is gone", "Put it back")
+        header = head(table)
+        sets = header.column(SET_COLUMNS)
+        known = {self.reading.images, self.reading.labels, header.names[sets] if sets is not None else ""}
+        files = header.names.index(self.reading.images)
+        others = {k: name for k, name in enumerate(header.names) if name not in known}
+        found: dict[str, dict[str, str]] = {name: {} for name in others.values()}
+        with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
+            lines = csv.reader(stream, delimiter=header.delimiter)
+            if header.has_heading:
+                next(lines)
+            for row in lines:
+                if len(row) == len(header.names):
+                    file = str(_resolved(table.parent, row[files].strip()))
+                    for k, name in others.items():
+                        found[name].setdefault(file, row[k].strip())
+        return found
+
 
 def _table_at(place: Path) -> Path | None:
     if is_table(place):

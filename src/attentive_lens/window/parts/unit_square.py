@@ -7,25 +7,31 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
 
 LEFT, RIGHT, TOP, BOTTOM = 44, 12, 30, 36
 MOST_POINTS = 600
+NEAR = 24.0
+"""Pixels from the mouse within which a point is told of."""
 
 
 @dataclass(frozen=True)
 class Line:
-    """Points N×2 in 0–1, the token of their colour, whether they are joined, and whether dots stand on them."""
+    """Points N×2 in 0–1, the token of their colour, whether they are joined, and whether dots stand on them.
+
+    ``at`` tells what each point is besides, as its threshold: a number each, and what it is.
+    """
 
     points: NDArray[np.float64]
     role: str = "petrol"
     joined: bool = True
     dots: bool = False
     dashed: bool = False
+    at: tuple[str, NDArray[np.float64]] | None = None
 
 
 class UnitSquare(QWidget):
@@ -44,12 +50,15 @@ class UnitSquare(QWidget):
         self.title, self.across, self.up = title, across, up
         self.lines: tuple[Line, ...] = ()
         self.note = ""
+        self.over: tuple[int, int] | None = None
+        """The line and its point under the mouse."""
+        self.setMouseTracking(True)
         self.setMinimumSize(QSize(180, 180))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
     def show_lines(self, lines: Sequence[Line], note: str = "") -> None:
         """Others; the note stands beside the title."""
-        self.lines, self.note = tuple(lines), note
+        self.lines, self.note, self.over = tuple(lines), note, None
         self.update()
 
     def area(self) -> QRectF:
@@ -70,7 +79,8 @@ class UnitSquare(QWidget):
         painter.setFont(look.font(look.SMALL))
         painter.setPen(t.colour("faint"))
         beside = QRectF(wide + 14, 2, self.width() - wide - 16, 22)
-        painter.drawText(beside, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.note)
+        words = self.told() or self.note
+        painter.drawText(beside, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
         for share in (0.0, 0.5, 1.0):
             x, y = area.left() + share * area.width(), area.bottom() - share * area.height()
             painter.setPen(QPen(t.colour("line"), 1))
@@ -86,6 +96,42 @@ class UnitSquare(QWidget):
         painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, f"across: {self.across}; up: {self.up}")
         for line in self.lines:
             self._paint(painter, area, line)
+        if self.over is not None:
+            x, y = self.lines[self.over[0]].points[self.over[1]]
+            painter.setPen(QPen(t.colour("ink"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(QPointF(area.left() + x * area.width(), area.bottom() - y * area.height()), 5.0, 5.0)
+
+    def told(self) -> str:
+        """The values of the point under the mouse; empty for none."""
+        if self.over is None:
+            return ""
+        line, k = self.lines[self.over[0]], self.over[1]
+        x, y = line.points[k]
+        words = f"{self.across} {x * 100:.1f}\u2009%, {self.up} {y * 100:.1f}\u2009%"
+        return f"{words} at {line.at[0]} {line.at[1][k]:.3f}" if line.at is not None else words
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Take the nearest point that is near."""
+        if event is None:
+            return
+        area, best, over = self.area(), NEAR, None
+        for number, line in enumerate(self.lines):
+            if line.dashed or not len(line.points):
+                continue
+            across = area.left() + line.points[:, 0] * area.width() - event.position().x()
+            down = area.bottom() - line.points[:, 1] * area.height() - event.position().y()
+            away = np.hypot(across, down)
+            if away.min() < best:
+                best, over = float(away.min()), (number, int(away.argmin()))
+        if over != self.over:
+            self.over = over
+            self.update()
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        """No point is under the mouse."""
+        self.over = None
+        self.update()
 
     def _paint(self, painter: QPainter, area: QRectF, line: Line) -> None:
         points = line.points

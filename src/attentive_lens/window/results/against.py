@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
     QVBoxLayout,
 )
 
+from attentive_lens.desk.comparing import seeds_in_words
 from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
@@ -92,8 +93,13 @@ class AgainstView(ResultsView):
             self.says.setText(scores.problem or f"Scoring run {number} …")
         else:
             self.found = paired(theirs, scores.current)
-            self.says.setText(in_words(self.found, int(number), current))
+            self.says.setText(" ".join(filter(None, (in_words(self.found, int(number), current), self._seeds()))))
         self._fill()
+
+    def _seeds(self) -> str:
+        """How far seeds alone move the accuracy of the plan in view, where it was trained with several."""
+        plan = self.session.runs.plan()
+        return seeds_in_words(self.session.workspace, plan) if plan is not None else ""
 
     @property
     def run(self) -> int:

@@ -115,9 +115,11 @@ class ClassesView(ResultsView):
         mean = f"average {curves.average_precision:.3f}" if known else ""
         by_recall = np.stack([curves.recall, curves.precision], axis=1)
         by_false = np.concatenate([[[0.0, 0.0]], np.stack([curves.false_positives, curves.recall], axis=1)])
-        self.precision.show_lines((Line(by_recall),) if known else (), mean)
+        from_one = ("threshold", np.concatenate([[1.0], curves.thresholds]))
+        at = ("threshold", curves.thresholds)
+        self.precision.show_lines((Line(by_recall, at=at),) if known else (), mean)
         guess = Line(np.array([[0.0, 0.0], [1.0, 1.0]]), "faint", dashed=True)
-        self.found.show_lines((guess, Line(by_false)) if known else (), area)
+        self.found.show_lines((guess, Line(by_false, at=from_one)) if known else (), area)
 
 
 def _cells(each: OfClass) -> list[Cell]:

@@ -9,15 +9,18 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSlider, QVBoxLayout, QWidget
 
+from attentive_lens.desk.requests.verifying import Calibrate, Calibrated
 from attentive_lens.scoring.measures import Bin, calibration, calibration_error, withheld
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
 
+SAYS = "dashed: as sure as right"
 STEPS = 100
 
 
@@ -40,12 +43,22 @@ class ConfidenceView(ResultsView):
         row = QHBoxLayout()
         self.square = UnitSquare("Calibration", "how sure", "right", "calibration curve")
         self.bars = BinBars()
+        for name, each in (("calibration", self.square), ("confidence", self.bars)):
+            can_be_saved(each, name)
         row.addWidget(self.square, 1)
         row.addWidget(self.bars, 1)
         inside.addLayout(row, 1)
         self.says = label(name="confidence says")
         self.says.setWordWrap(True)
-        inside.addWidget(self.says)
+        row = QHBoxLayout()
+        row.addWidget(self.says, 1)
+        tip = "Divide the model's raw scores by the temperature that fits the validation images, for whoever asks it."
+        self.keep = button("Keep the temperature", "keep temperature", tip, partial(self._calibrate, undo=False))
+        row.addWidget(self.keep)
+        tip = "Let the model answer as it was trained."
+        self.take_out = button("Take it out", "take temperature out", tip, partial(self._calibrate, undo=True))
+        row.addWidget(self.take_out)
+        inside.addLayout(row)
         row = QHBoxLayout()
         row.setSpacing(8)
         row.addWidget(label("Withhold answers below", "faint"))
@@ -71,6 +84,7 @@ class ConfidenceView(ResultsView):
         row.addStretch()
         inside.addLayout(row)
         self.scores: Scores | None = None
+        self._free()
 
     @property
     def threshold(self) -> float:
@@ -85,11 +99,7 @@ class ConfidenceView(ResultsView):
         self.scores = scores
         known = scores is not None and scores.output != "none"
         bins = calibration(scores) if scores is not None and known else ()
-        met = [
-            (each.confidence, each.right / each.images) for each in bins if each.images and each.confidence is not None
-        ]
-        even = Line(np.array([[0.0, 0.0], [1.0, 1.0]]), "faint", dashed=True)
-        self.square.show_lines((even, Line(np.array(met), dots=True)) if met else (), "dashed: as sure as right")
+        self.square.show_lines(calibration_lines(scores) if scores is not None and known else (), SAYS)
         self.bars.show_bins(bins)
         for each in (self.slider, self.square, self.bars):
             each.setEnabled(known)
@@ -107,6 +117,34 @@ class ConfidenceView(ResultsView):
         self.says.setText(words)
         self._withhold()
 
+    def _calibrate(self, undo: bool) -> None:
+        run = self.session.runs.current
+        if run is not None:
+            for each in (self.keep, self.take_out):
+                each.setEnabled(False)
+            request = Calibrate(self.session.place, run, undo)
+            self.session.ask(request, self._take_calibrated, self._fail, priority=2, scope="calibrate")
+
+    def _take_calibrated(self, told: Calibrated) -> None:
+        self._free()
+        if told.temperature == 1.0:
+            words = f"Run {told.run} answers as it was trained."
+        else:
+            words = (
+                f"Run {told.run} keeps a temperature of {told.temperature:.2f}: off by {percent(told.error)} on the"
+                f" validation images, before by {percent(told.error_before)}."
+            )
+        self.session.said.emit(words, False)
+        self.session.scores.forget()
+
+    def _fail(self, words: str) -> None:
+        self._free()
+        self.session.said.emit(words, True)
+
+    def _free(self) -> None:
+        for each in (self.keep, self.take_out):
+            each.setEnabled(not self.session.reading_only)
+
     def _withhold(self) -> None:
         scores = self.scores
         if scores is None or scores.output == "none":
@@ -116,6 +154,14 @@ class ConfidenceView(ResultsView):
         answered = f"{percent(accepted.value or 0.0)} of the images are answered"
         of_them = f", {percent(right.value)} of them right" if right.value is not None else ""
         self.cost.setText(f"Below {self.threshold:.0%}: {answered}{of_them}; {left} of {wrong} mistakes are left.")
+
+
+def calibration_lines(scores: Scores) -> tuple[Line, ...]:
+    """How often answers are right by how sure they are, beside the line on which both are the same."""
+    bins = [each for each in calibration(scores) if each.images and each.confidence is not None]
+    met = np.array([(each.confidence, each.right / each.images) for each in bins], np.float64)
+    even = Line(np.array([[0.0, 0.0], [1.0, 1.0]]), "faint", dashed=True)
+    return (even, Line(met.reshape(-1, 2), dots=True)) if len(met) else ()
 
 
 class BinBars(QWidget):

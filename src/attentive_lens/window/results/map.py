@@ -12,6 +12,7 @@ from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, filter_button, label, view_button
+from attentive_lens.window.parts.saving import ask_for_file
 from attentive_lens.window.results.class_key import ClassKey
 from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.view import ResultsView
@@ -57,11 +58,18 @@ class MapView(ResultsView):
         self.map.chosen.connect(self._choose)
         self.map.opened.connect(lambda number: self.opened.emit(number - 1))
         self.map.hovered.connect(self._tell)
+        save = button("Save …", "save map", "Save the map as it is drawn, as SVG or PNG.", self._save)
         inside.addWidget(self.map, 1)
         self.key = ClassKey()
         inside.addWidget(self.key)
         self.says = label(role="faint", name="map says")
-        inside.addWidget(self.says)
+        foot = QHBoxLayout()
+        foot.addWidget(self.says, 1)
+        foot.addWidget(save)
+        inside.addLayout(foot)
+
+    def _save(self) -> None:
+        ask_for_file(self.map, "map", self.session.said.emit)
 
     def _make_settings(self) -> QVBoxLayout:
         both = QVBoxLayout()

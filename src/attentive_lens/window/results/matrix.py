@@ -16,6 +16,7 @@ from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, view_button
 from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -74,6 +75,7 @@ class MatrixView(ResultsView):
             "Click a cell, a name, or drag over cells to see their images. Ctrl and the wheel, + and − zoom; 0 fits."
         )
         self.matrix.chosen.connect(self._choose)
+        can_be_saved(self.matrix, "confusion-matrix")
         inside.addWidget(self.matrix, 1)
         self.pairs = QListWidget()
         self.pairs.setObjectName("confused pairs")

@@ -9,11 +9,14 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import FaultsFound, FindFaults
+from attentive_lens.desk.requests.verifying import Verified, Verify
+from attentive_lens.desk.verified import verified_in_words
 from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
 from attentive_lens.scoring.measures import Overview, calibration_error, overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
@@ -122,6 +125,7 @@ class OverviewView(ResultsView):
         inside.setSpacing(8)
         self.bars = SetBars()
         self.bars.chosen.connect(self.chosen)
+        can_be_saved(self.bars, "accuracy")
         inside.addWidget(self.bars)
         self.gaps = label(name="gaps")
         self.gaps.setWordWrap(True)
@@ -144,9 +148,12 @@ class OverviewView(ResultsView):
         tip = "Look for copies that stand in two sets: they make validation and test figures too good."
         self.ask_leaks = button("Look for leaks", "look for leaks", tip, self._look_for_leaks)
         row.addWidget(self.ask_leaks)
-        self.leaks = label(role="faint", name="leaks say")
-        self.leaks.setWordWrap(True)
-        row.addWidget(self.leaks, 1)
+        tip = "Read the model anew from its file, score it again, and compare every answer to the last bit."
+        self.ask_verify = button("Verify", "verify scores", tip, self._verify)
+        row.addWidget(self.ask_verify)
+        self.found = label(role="faint", name="overview found")
+        self.found.setWordWrap(True)
+        row.addWidget(self.found, 1)
         inside.addLayout(row)
 
     def _score(self, on: str) -> None:
@@ -190,14 +197,24 @@ class OverviewView(ResultsView):
     def _look_for_leaks(self) -> None:
         plan = self.session.runs.plan()
         if plan is not None:
-            self.leaks.setText("Looking for copies …")
+            self.found.setText("Looking for copies …")
             request = FindFaults(self.session.place, plan.write())
-            self.session.ask(request, self._take_faults, self.leaks.setText, priority=5, scope="leaks")
+            self.session.ask(request, self._take_faults, self.found.setText, priority=5, scope="leaks")
+
+    def _verify(self) -> None:
+        run = self.session.runs.current
+        if run is not None:
+            self.found.setText("Scoring again …")
+            request = Verify(self.session.place, run, self.session.scores.on)
+            self.session.ask(request, self._take_verified, self.found.setText, priority=3, scope="verify")
+
+    def _take_verified(self, told: Verified) -> None:
+        self.found.setText(verified_in_words(told))
 
     def _take_faults(self, found: FaultsFound) -> None:
         leaks = [fault for fault in found.faults if fault.kind == "leak"]
         words = " ".join(f"{fault.why}. {fault.remedy}." for fault in leaks)
-        self.leaks.setText(words or "No image was found in two sets.")
+        self.found.setText(words or "No image was found in two sets.")
 
 
 def rows_of(scores: Scores, view: Overview) -> list[tuple[str, str]]:

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
@@ -191,6 +192,7 @@ class RobustnessView(ResultsView):
         inside.addLayout(row)
         self.curves = GradeCurves()
         self.curves.chosen.connect(self._choose)
+        can_be_saved(self.curves, "robustness")
         inside.addWidget(self.curves, 1)
         self.refresh()
 

@@ -14,7 +14,11 @@ from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
 
-HEADS = ("cut by", "part", "images", "right", "others", "chance")
+HEADS = ("cut by", "part", "images", "right", "others", "chance", "within classes")
+TIPS = {
+    "chance": "That chance alone does so badly, corrected for all slices that were tried.",
+    "within classes": "The same once the slice's classes are allowed for: small if it is not only its hard classes.",
+}
 SURE = 0.05
 
 
@@ -74,7 +78,7 @@ class SlicesView(ResultsView):
         self.table.setColumnCount(len(HEADS))
         self.table.setRowCount(len(slices))
         for column, name in enumerate(HEADS):
-            self.table.setHorizontalHeaderItem(column, head(name, column < 2))
+            self.table.setHorizontalHeaderItem(column, head(name, column < 2, TIPS.get(name, "")))
             for place, each in enumerate(slices):
                 cell = Cell(_cells(each)[column], "" if column < 2 else None)
                 if each.p_value < SURE:
@@ -97,5 +101,8 @@ def _cells(each: Slice) -> tuple[str, ...]:
     right, low, high = each.right.value, each.right.low, each.right.high
     within = f"{percent(right)}  {low * 100:.0f}–{high * 100:.0f}" if None not in (right, low, high) else "–"  # type: ignore[arg-type,operator]
     others = percent(each.others) if each.others is not None else "–"
-    chance = "< 0.001" if each.p_value < 0.001 else f"{each.p_value:.3f}" if each.p_value < 1 else "1"
-    return each.by, each.name, str(each.right.of), within, others, chance
+    return each.by, each.name, str(each.right.of), within, others, _chance(each.p_value), _chance(each.p_within)
+
+
+def _chance(value: float) -> str:
+    return "< 0.001" if value < 0.001 else f"{value:.3f}" if value < 1 else "1"

@@ -1,0 +1,117 @@
+"""A model read anew scores the same to the last bit, and one that keeps a temperature answers by it, whoever asks."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from tests.cli.running import command, last_object
+
+import attentive_lens as al
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.tasks import carry_out, verifying
+from attentive_lens.desk.tasks.verifying import AS_TRAINED, cooled, temperature_of
+from attentive_lens.formats.reading import read_model
+from attentive_lens.scoring.measures import calibration_error
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.workspace import Workspace
+
+
+def scores_of(place: Workspace, on: str = "validation") -> Scores:
+    return finish(carry_out(Score(str(place.folder), 1, on)))
+
+
+def test_a_model_read_anew_gives_the_same_to_the_last_bit(station: Workspace) -> None:
+    kept = scores_of(station)
+    told = last_object(command("verify", station.folder, 1, "--json"))
+    assert (told["same"], told["kept"], told["differ"], told["most"]) == (True, True, 0, 0)
+    assert (told["accuracy"], told["loss"]) == (kept.accuracy, kept.loss)
+    assert repr(kept.loss) in command("verify", station.folder, 1)
+    assert "no scores" not in command("verify", station.folder, 1)
+    station.run(1).scores_file("test").unlink(missing_ok=True)
+    assert not last_object(command("verify", station.folder, 1, "--on", "test", "--json"))["kept"]
+    assert last_object(command("verify", station.folder, 1, "--on", "test", "--json"))["kept"]
+
+
+def test_scores_that_are_not_the_model_s_are_told(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
+    kept = scores_of(station)
+    file = station.run(1).model
+    cooled(read_model(file), 1.5).write(file)
+    monkeypatch.setattr(verifying, "kept_scores", lambda *_: kept)
+    told = last_object(command("verify", station.folder, 1, "--json", code=1))
+    assert not told["same"]
+    assert told["differ"] == told["images"]
+    assert told["most"] > 0.001
+    assert told["kept_accuracy"] == told["accuracy"] == kept.accuracy
+    assert "differ" in command("verify", station.folder, 1, code=1)
+
+
+def test_a_temperature_kept_in_the_model_is_everybody_s(station: Workspace) -> None:
+    folder, run = station.folder, station.run(1)
+    before, whole = scores_of(station), run.model.read_bytes()
+    told = last_object(command("calibrate", folder, 1, "--json"))
+    assert told["temperature"] == pytest.approx(before.temperature)
+    assert (told["error_before"], told["loss_before"]) == (calibration_error(before), before.loss)
+    assert told["loss"] <= before.loss + 1e-6
+    now = scores_of(station)
+    raw = np.log(np.maximum(before.probabilities.astype(np.float64), 1e-30)) / told["temperature"]
+    wanted = np.exp(raw - raw.max(axis=1, keepdims=True))
+    wanted /= wanted.sum(axis=1, keepdims=True)
+    assert now.probabilities == pytest.approx(wanted, abs=2e-5)
+    assert np.array_equal(now.said, before.said)
+    assert now.temperature == pytest.approx(1, abs=0.02), "what is left fits"
+    assert temperature_of(read_model(run.model)) == told["temperature"]
+    number = int(now.numbers[0])
+    row = next(row for row in station.catalogue.images() if row.number == number)
+    answers = al.open_model(run.model).predict(station.path_of(row))[0]
+    assert list(answers.values()) == pytest.approx(now.probabilities[0].tolist(), abs=1e-6)
+    again = last_object(command("calibrate", folder, 1, "--json"))
+    assert again == told, "it is fitted to the model as it was trained, not to itself"
+    assert "Undo with" in command("calibrate", folder, 1)
+    undone = last_object(command("calibrate", folder, 1, "--undo", "--json"))
+    assert undone["temperature"] == 1
+    assert run.model.read_bytes() == whole
+    assert not (run.checkpoints / AS_TRAINED).exists()
+    assert scores_of(station) == before
+    assert "as it was trained" in command("calibrate", folder, 1, "--undo")
+
+
+def test_what_cannot_be_calibrated_is_a_sentence(station: Workspace) -> None:
+    command("calibrate", station.folder, 1)
+    (station.run(1).checkpoints / AS_TRAINED).unlink()
+    told = last_object(command("calibrate", station.folder, 1, "--undo", "--json", code=1))
+    assert AS_TRAINED in told["error"]["why"]
+
+
+def test_scores_are_written_with_their_figures(station: Workspace, tmp_path: Path) -> None:
+    out = tmp_path / "results"
+    told = last_object(command("score", station.folder, 1, "--out", out, "--json"))
+    names = {file.name for file in out.iterdir()}
+    drawings = ("confusion-matrix", "calibration", "confidence")
+    pictures = {f"{name}{kind}" for name in drawings for kind in (".svg", ".png")}
+    assert names == {"scores.json", "answers.csv", *pictures}
+    assert json.loads((out / "scores.json").read_text("utf-8"))["accuracy"] == told["accuracy"]
+    drawn = (out / "confusion-matrix.svg").read_text("utf-8")
+    assert all(name in drawn for name in told["classes"]), "words stay words"
+    with Image.open(out / "calibration.png") as picture:
+        assert np.asarray(picture).std() > 3
+
+
+def test_several_runs_stand_in_one_table(station: Workspace, tmp_path: Path) -> None:
+    folder = station.folder
+    station.run(1).folder.rename(tmp_path / "one")
+    for number in (1, 2):
+        shutil.copytree(tmp_path / "one", folder / "runs" / f"{number:04}")
+    table = command("score", folder, 1, 2, "--measure", "macro F1", "--measure", "wrong").splitlines()
+    assert table[0].split() == ["run", "images", "macro", "F1", "wrong"]
+    assert [line.split()[0] for line in table[1:3]] == ["1", "2"]
+    lines = [json.loads(line) for line in command("score", folder, 1, 2, "--json").splitlines()]
+    assert [line["run"] for line in lines] == [1, 2]
+    assert {file.name for file in tmp_path.iterdir()} >= {"one"}
+    refused = last_object(command("score", folder, 1, "--measure", "beauty", "--json", code=2))
+    assert "macro F1" in " ".join(refused["error"].values())
