@@ -13,19 +13,21 @@ _state = tempfile.TemporaryDirectory()
 os.environ["XDG_STATE_HOME"] = _state.name
 
 import numpy as np
-from PyQt6.QtCore import QEventLoop, QTimer
+from PIL import Image, ImageFilter
+from PyQt6.QtCore import QEventLoop, QPointF, QTimer
 from PyQt6.QtWidgets import QLabel, QPushButton
 
 from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.remedies import effect_of
-from attentive_lens.plan import editing
 from attentive_lens.plan.base import Base
 from attentive_lens.window.application import make_application, make_frame, open_folder
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages.network import NetworkPage
+from attentive_lens.window.pages.results import VIEWS, ResultsPage
 from attentive_lens.window.pages.training import TrainingPage
+from attentive_lens.window.results.map import MapView
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
@@ -64,6 +66,7 @@ def main() -> None:
             wait(0.5)
             frame.grab().save(str(into / "dark.png"))
             frame.change_theme()
+    take_results(frame, session, into)
     training = frame.page("training")
     assert isinstance(training, TrainingPage)
     frame.show_stage("training")
@@ -98,9 +101,6 @@ def main() -> None:
         found.click()
     wait(0.5)
     frame.grab().save(str(into / "faults.png"))
-    page.show_view("sets")
-    wait(2)
-    frame.grab().save(str(into / "sets.png"))
     frame.show_stage("augmentation")
     wait(2)
     frame.grab().save(str(into / "augmentation.png"))
@@ -122,6 +122,58 @@ def main() -> None:
     welcome.grab().save(str(into / "welcome.png"))
     welcome.close()
     application.processEvents()
+
+
+def take_results(frame: Frame, session: Session, into: Path) -> None:
+    """The matrix, the map with a lasso, and new images of which some are strange."""
+    page = frame.page("results")
+    assert isinstance(page, ResultsPage)
+    frame.show_stage("results")
+    page.open_view(list(VIEWS).index("matrix"))
+    page.matrix.orders.setCurrentText("similar together")
+    page.matrix.refresh()
+    wait(1)
+    page.matrix.pairs.setCurrentRow(0)
+    wait(0.5)
+    frame.grab().save(str(into / "matrix.png"))
+    page.open_view(list(VIEWS).index("map"))
+    view = page.by_word["map"]
+    assert isinstance(view, MapView)
+    while "answered wrongly" not in view.says.text() or "laying" in frame.work.text():
+        wait(0.5)
+    wait(1)
+    rows = view.map.in_view()
+    wrong = rows[view.found.said[rows] != view.found.true[rows]] if view.found is not None else rows
+    middle = np.median(view.map.at()[wrong], axis=0)
+    view.map.zoom_by(1.5, QPointF(*middle.tolist()))
+    near = rows[np.hypot(*(view.map.at()[rows] - view.map.at()[wrong[len(wrong) // 2]]).T) < 90]
+    view.map.choose_rows(near.tolist())
+    wait(0.5)
+    frame.grab().save(str(into / "map.png"))
+    page.open_view(list(VIEWS).index("new images"))
+    with tempfile.TemporaryDirectory() as folder:
+        draw_new(session, Path(folder))
+        page.new_images.open_places([Path(folder)])
+        while page.new_images.found is None or "answering" in frame.work.text():
+            wait(0.3)
+        wait(1)
+        strange = page.new_images.sheet.groups[0].places
+        page.new_images.sheet.select(strange[min(1, len(strange) - 1)])
+        wait(0.5)
+        frame.grab().save(str(into / "new-images.png"))
+    page.open_view(0)
+
+
+def draw_new(session: Session, folder: Path) -> None:
+    """Test images under new names, two of them out of focus, and one that shows nothing."""
+    members = session.images.collection.members("test")
+    for k, place in enumerate(members[:: max(1, len(members) // 24)].tolist()):
+        picture = Image.fromarray(np.asarray(session.images.pixels[place]))
+        picture = picture.filter(ImageFilter.GaussianBlur(4)) if k in (3, 11) else picture
+        picture.save(folder / f"grain {k:02}.png")
+    noise = np.random.default_rng(0).integers(0, 256, (64, 64, 3)).astype(np.uint8)
+    Image.fromarray(noise).save(folder / "loose plug.png")
+    (folder / "notes.png").write_text("not a picture", "utf-8")
 
 
 def take_training(frame: Frame, training: TrainingPage, session: Session, into: Path) -> None:
@@ -148,25 +200,16 @@ def training_advice(session: Session, number: int) -> bool:
 
 
 def take_bench(frame: Frame, session: Session, into: Path) -> None:
-    """The starting networks, a branched one with its text, and one with a fault."""
+    """A branched network with its text."""
     page = frame.page("network")
     assert isinstance(page, NetworkPage)
     session.design.change(replace(session.design.plan, name="three blocks", base=None))
-    page.open_chooser()
-    while any("follows" in card.price for card in page.chooser.cards.values()):
-        wait(0.5)
-    frame.grab().save(str(into / "starters.png"))
     page.start_from("squeeze-and-excite")
     page.panel.fold_all(False)
     page.panel.choose_node("convolution 4")
     page.show_text()
     wait(0.5)
     frame.grab().save(str(into / "network-branches.png"))
-    page.show_layer()
-    session.design.edit(editing.remove(session.design.nodes, {"convolution 4", "batch normalisation 4"}), "remove")
-    page.panel.choose_node("add 1")
-    wait(0.5)
-    frame.grab().save(str(into / "network-fault.png"))
 
 
 def take_import(session: Session, folder: Path, into: Path) -> None:

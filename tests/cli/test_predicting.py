@@ -115,6 +115,15 @@ def test_without_the_library_parquet_is_a_sentence(
     assert "attentive-lens[parquet]" in last_object(command(*words, code=1))["error"]["remedy"]
 
 
+def test_a_folder_without_images_leaves_no_file(station: Workspace, tmp_path: Path) -> None:
+    (tmp_path / "empty").mkdir()
+    for kind in (".csv", ".jsonl", ".parquet"):
+        out = tmp_path / f"answers{kind}"
+        told = last_object(command("predict", station.run(1).model, tmp_path / "empty", "--out", out, "--json", code=1))
+        assert "holds no images" in told["error"]["what"]
+    assert [file.name for file in tmp_path.iterdir() if file.is_file()] == []
+
+
 def test_files_are_read_no_further_ahead_than_is_needed(station: Workspace) -> None:
     taken = 0
 

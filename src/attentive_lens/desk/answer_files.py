@@ -66,6 +66,8 @@ class AnswerFile:
             self._stream: BinaryIO = self.lines.open("r+b" if resume and self.lines.exists() else "w+b")
         except OSError as error:
             raise self._unwritten(error) from None
+        self._said = False
+        """Whether it holds answers."""
         try:
             self._go_on()
         except BaseException:
@@ -89,6 +91,7 @@ class AnswerFile:
                     raise self._other()
                 self.done.add(entry["file"])
             end += len(line)
+        self._said = end > 0
         self._stream.seek(end)
         self._stream.truncate()
         if self.kind == ".csv" and not end:
@@ -103,6 +106,7 @@ class AnswerFile:
 
     def write(self, batch: Sequence[Told]) -> None:
         """Further answers, whole lines handed to the system."""
+        self._said = self._said or bool(batch)
         if self.kind == ".csv":
             self._write([_row(each) for each in batch])
             return
@@ -122,13 +126,15 @@ class AnswerFile:
             raise self._unwritten(error) from None
 
     def close(self) -> None:
-        """Leave it as it is; it can be gone on with."""
+        """Leave it as it is; it can be gone on with. One without an answer is taken away."""
         self._stream.close()
+        if not self._said:
+            self.lines.unlink(missing_ok=True)
 
     def finish(self) -> None:
         """Close it as whole."""
         self.close()
-        if self.kind == ".parquet":
+        if self.kind == ".parquet" and self._said:
             try:
                 self._to_parquet()
                 self.lines.unlink()

@@ -99,7 +99,7 @@ class ChosenImages(QWidget):
         layout.addWidget(self.decisions)
         words = "Enter or a double click explains an image. The figure under it: how sure the answer was."
         layout.addWidget(label(words, "faint", look.SMALL))
-        self.open_way(0)
+        self.ways["Sheet"].setChecked(True)
 
     @property
     def current(self) -> int | None:

@@ -273,7 +273,7 @@ class ImageMap(QWidget):
         else:
             rows = np.flatnonzero(inside(lasso, self.at()) & ~self.hidden).tolist()
         adding = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-        self._choose(rows, adding)
+        self.choose_rows(rows, adding)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         """Open the image."""
@@ -291,7 +291,8 @@ class ImageMap(QWidget):
             self.hovered.emit(row)
             self.update()
 
-    def _choose(self, rows: list[int], adding: bool = False) -> None:
+    def choose_rows(self, rows: list[int], adding: bool = False) -> None:
+        """Choose images by their rows, or add them to those chosen."""
         if self.found is None:
             return
         numbers = frozenset(int(self.found.images[k]) for k in rows)
@@ -301,7 +302,7 @@ class ImageMap(QWidget):
 
     def choose_in_view(self) -> None:
         """Choose all that can be seen."""
-        self._choose(self.in_view().tolist())
+        self.choose_rows(self.in_view().tolist())
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Arrows move, + and − zoom, 0 shows the whole, Return chooses what is in view."""
