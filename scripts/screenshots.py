@@ -78,6 +78,7 @@ def main() -> None:
     frame.grab().save(str(into / "rates.png"))
     training.rates.closed.emit()
     explain = frame.page("explain")
+    frame.show_stage("explain")
     for name in ("find causes", "measure trust"):
         button = explain.findChild(QPushButton, name)
         if button is not None:

@@ -11,7 +11,7 @@ import pytest
 ATTACKS = Path(__file__).parents[2] / "benchmarks" / "attacks"
 
 
-@pytest.mark.parametrize(("name", "every"), [("new", 13), ("label", 9), ("rescan", 7), ("train", 31)])
+@pytest.mark.parametrize(("name", "every"), [("new", 23), ("label", 9), ("rescan", 7), ("train", 53)])
 def test_a_command_killed_here_and_there_is_completed_by_asking_again(name: str, every: int) -> None:
     code = f"import kills; found = kills.attack({name!r}, 1, 3, {every}); print(found); assert not found[2]"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=100, cwd=ATTACKS)

@@ -189,7 +189,7 @@ class Designing(RuleBasedStateMachine):
 
 TestDesigning = Designing.TestCase
 TestDesigning.settings = settings(
-    max_examples=25,
+    max_examples=14,
     stateful_step_count=20,
     deadline=None,
     phases=[Phase.explicit, Phase.reuse, Phase.generate],

@@ -14,6 +14,7 @@ from tests.cli.running import command, last_object
 import attentive_lens as al
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.verifying import Verify
 from attentive_lens.desk.tasks import carry_out, verifying
 from attentive_lens.desk.tasks.verifying import AS_TRAINED, cooled, temperature_of
 from attentive_lens.formats.reading import read_model
@@ -43,12 +44,13 @@ def test_scores_that_are_not_the_model_s_are_told(station: Workspace, monkeypatc
     file = station.run(1).model
     cooled(read_model(file), 1.5).write(file)
     monkeypatch.setattr(verifying, "kept_scores", lambda *_: kept)
-    told = last_object(command("verify", station.folder, 1, "--json", code=1))
-    assert not told["same"]
-    assert told["differ"] == told["images"]
-    assert told["most"] > 0.001
-    assert told["kept_accuracy"] == told["accuracy"] == kept.accuracy
-    assert "differ" in command("verify", station.folder, 1, code=1)
+    told = finish(carry_out(Verify(str(station.folder), 1)))
+    assert not told.same
+    assert told.differ == told.images
+    assert told.most > 0.001
+    assert told.kept_accuracy == told.accuracy == kept.accuracy
+    refused = last_object(command("verify", station.folder, 1, "--json", code=1))["error"]
+    assert f"{told.differ} of {told.images} answers" in refused["why"]
 
 
 def test_a_temperature_kept_in_the_model_is_everybody_s(station: Workspace) -> None:

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.map_layout import by_interest, inside, into_unit, shown_apart
+from attentive_lens.desk.map_layout import by_interest, disc, inside, into_unit, shown_apart, stamped
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.distances import squared_distances, squeezed
 from attentive_lens.explaining.embedding import STEPS, Likelihoods, embedded, gradient, likelihoods_of
@@ -130,6 +130,26 @@ def test_pictures_never_overlap_and_none_that_had_room_is_left_out(count: int, s
     assert (gaps >= side).all()
     for k in set(range(count)) - set(shown):
         assert (np.abs(places[shown] - places[k]).max(axis=1) < side).any()
+
+
+@settings(max_examples=30)
+@given(st.integers(1, 40), st.floats(1, 9), st.floats(0, 2), st.integers(0, 99))
+def test_marks_are_those_drawn_one_by_one(count: int, diameter: float, ring: float, seed: int) -> None:
+    random = np.random.default_rng(seed)
+    points = random.uniform(-3, 23, (count, 2))
+    colour = np.array([10, 200, 30, 240], np.uint8)
+    stamp = disc(diameter, ring)
+    drawn = stamped((20, 24), points, np.tile(colour, (count, 1)), stamp)
+    half, wanted = len(stamp) // 2, np.zeros((20, 24))
+    for x, y in np.floor(points).astype(int):
+        if 0 <= x < 24 and 0 <= y < 20:
+            for down in range(-half, half + 1):
+                for right in range(-half, half + 1):
+                    row, column = y + down, x + right
+                    if 0 <= row < 20 and 0 <= column < 24:
+                        wanted[row, column] = max(wanted[row, column], stamp[down + half, right + half])
+    assert np.array_equal(drawn[:, :, 3], (wanted * 240).astype(np.uint8))
+    assert (drawn[drawn[:, :, 3] > 0][:, :3] == colour[:3]).all()
 
 
 @given(st.integers(0, 999))

@@ -25,8 +25,9 @@ def test_every_promise_names_tests_that_exist() -> None:
 def test_the_attacks_are_there_and_can_be_asked_what_they_do() -> None:
     attacks = sorted(p.stem for p in (ROOT / "benchmarks" / "attacks").glob("*.py"))
     assert attacks == ["commands", "disk", "kills", "models", "plans"]
-    for name in attacks:
-        command = [sys.executable, str(ROOT / "benchmarks" / "attacks" / f"{name}.py"), "--help"]
-        done = subprocess.run(command, capture_output=True, text=True, timeout=60)
-        assert done.returncode == 0
-        assert f"python benchmarks/attacks/{name}.py" in done.stdout
+    commands = [[sys.executable, str(ROOT / "benchmarks" / "attacks" / f"{name}.py"), "--help"] for name in attacks]
+    asked = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for command in commands]
+    for name, each in zip(attacks, asked, strict=True):
+        out, _ = each.communicate(timeout=60)
+        assert each.returncode == 0
+        assert f"python benchmarks/attacks/{name}.py" in out

@@ -20,6 +20,7 @@ from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.window.application import open_folder
 from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.explaining.filters import ChannelRows
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.augmentation_editor import VariantGrid
@@ -27,7 +28,6 @@ from attentive_lens.window.parts.bars import Bars
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.parts.lens import Lens
 from attentive_lens.window.parts.matrix import ConfusionMatrix
-from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.welcome import Welcome
@@ -84,7 +84,10 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
     bench = child(frame, Bench, "explain bench")
     layers = {"image", "relu 1", "max pooling 1", "relu 2"}
     qtbot.waitUntil(lambda: set(bench.pictures) >= layers, timeout=30_000)
-    qtbot.waitUntil(lambda: len(child(frame, Strip, "filters").pictures) == 8, timeout=30_000)
+    click(qtbot, frame, "drawer filters")
+    click(qtbot, frame, "find filters")
+    rows = child(frame, ChannelRows, "channel rows")
+    qtbot.waitUntil(lambda: len(rows.order) == 8, timeout=30_000)
 
 
 def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(

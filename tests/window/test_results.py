@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import shutil
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -22,6 +24,7 @@ from attentive_lens.scoring.measures import confusions, overview, per_class, wit
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.paired import paired
 from attentive_lens.scoring.scores import Answer, Scores
+from attentive_lens.window.application import make_frame
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.parts.bars import Bars
@@ -34,6 +37,7 @@ from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.one_by_one import OneByOne
 from attentive_lens.window.results.overview import SetBars
 from attentive_lens.window.results.robustness import GradeCurves
+from attentive_lens.window.session import Session
 from attentive_lens.workspace import Workspace
 
 DEGRADED = ("blur", "noise", "darker", "brighter", "contrast", "rotation", "shift", "JPEG")
@@ -49,6 +53,40 @@ def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
     return window
 
 
+@pytest.fixture(scope="module")
+def shared(qapp: object, station_once: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Frame]:
+    """A window for all tests that decide nothing about images or models: opening one takes seconds."""
+    del qapp
+    folder = tmp_path_factory.mktemp("shared") / "pollen"
+    window = make_frame(Session(Workspace.open(Path(shutil.copytree(station_once, folder)))))
+    window.show()
+    limit = time.monotonic() + 60
+    window.show_stage("results")
+    while window.session.scores.current is None or window.session.images.pixels is None:
+        assert time.monotonic() < limit
+        QApplication.processEvents()
+        time.sleep(0.01)
+    yield window
+    window.close()
+    window.deleteLater()
+
+
+@pytest.fixture
+def seen(qtbot: QtBot, shared: Frame) -> Frame:
+    """The same window as it was opened."""
+    stage(qtbot, shared, "results")
+    page = shared.page("results")
+    assert isinstance(page, ResultsPage)
+    click(qtbot, shared, "score validation")
+    click(qtbot, shared, "overview of scores")
+    page.chosen.open_way(0)
+    page.matrix.orders.setCurrentIndex(0)
+    page.matrix.refresh()
+    page.behind.wrong()
+    qtbot.waitUntil(lambda: shared.session.scores.current is not None, timeout=30_000)
+    return shared
+
+
 def scores_of(frame: Frame) -> Scores:
     scores = frame.session.scores.current
     assert scores is not None
@@ -59,7 +97,8 @@ def places(frame: Frame) -> list[int]:
     return [place for group in child(frame, ContactSheet, "cell images").groups for place in group.places]
 
 
-def test_the_figures_beside_the_accuracy_are_those_of_the_set(qtbot: QtBot, frame: Frame) -> None:
+def test_the_figures_beside_the_accuracy_are_those_of_the_set(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     told = overview(scores_of(frame))
     words = child(frame, QLabel, "results measures").text()
     assert told.balanced_accuracy is not None
@@ -70,7 +109,8 @@ def test_the_figures_beside_the_accuracy_are_those_of_the_set(qtbot: QtBot, fram
     assert child(frame, QLabel, "results measures").text() != words
 
 
-def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtbot: QtBot, frame: Frame) -> None:
+def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     click(qtbot, frame, "classes of scores")
     scores, table = scores_of(frame), child(frame, QTableWidget, "classes table")
     assert table.rowCount() == len(scores.classes)
@@ -100,7 +140,8 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
     assert shown[: len(known)] == known, "classes without images come last"
 
 
-def test_withholding_unsure_answers_tells_its_cost_and_shows_them(qtbot: QtBot, frame: Frame) -> None:
+def test_withholding_unsure_answers_tells_its_cost_and_shows_them(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     click(qtbot, frame, "confidence of scores")
     scores, slider = scores_of(frame), child(frame, QSlider, "threshold")
     sure = sorted(answer.probability for answer in scores.answers)
@@ -178,7 +219,8 @@ def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFr
     assert sum(fixed) == len(found.fixed)
 
 
-def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, frame: Frame) -> None:
+def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     click(qtbot, frame, "slices of scores")
     table, says = child(frame, QTableWidget, "slices table"), child(frame, QLabel, "slices say")
     qtbot.waitUntil(lambda: "slices" in says.text(), timeout=30_000)
@@ -226,7 +268,8 @@ def test_the_sets_stand_side_by_side_with_their_gaps(qtbot: QtBot, frame: Frame)
     qtbot.waitUntil(lambda: leaks.text() not in ("", "Looking for copies …"), timeout=60_000)
 
 
-def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: QtBot, frame: Frame) -> None:
+def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     click(qtbot, frame, "matrix of scores")
     click(qtbot, frame, "score training")
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
@@ -270,7 +313,8 @@ def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: Q
     frame.grab()
 
 
-def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, frame: Frame) -> None:
+def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     click(qtbot, frame, "robustness of scores")
     click(qtbot, frame, "measure robustness")
     curves = child(frame, GradeCurves, "grade curves")
@@ -287,7 +331,8 @@ def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, fram
     assert curves.found is None, "of another set nothing is known yet"
 
 
-def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, frame: Frame) -> None:
+def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     click(qtbot, frame, "matrix of scores")
     scores, matrix = scores_of(frame), child(frame, ConfusionMatrix, "confusion matrix")
     true, said = next((t, s) for t, row in enumerate(scores.confusion) for s, n in enumerate(row) if n > 1)
@@ -354,7 +399,8 @@ def test_a_lasso_on_the_map_leads_to_another_set_and_back(qtbot: QtBot, frame: F
     assert {number: frame.session.images.collection.sets[number - 1] for number in held} == before
 
 
-def test_the_map_zooms_moves_hides_sets_and_chooses_by_keys(qtbot: QtBot, frame: Frame) -> None:
+def test_the_map_zooms_moves_hides_sets_and_chooses_by_keys(qtbot: QtBot, seen: Frame) -> None:
+    frame = seen
     click(qtbot, frame, "map of scores")
     click(qtbot, frame, "map by PCA")
     drawn, says = child(frame, ImageMap, "image map"), child(frame, QLabel, "map says")

@@ -37,6 +37,7 @@ COMMANDS = (
     "robustness",
     "explain",
     "causes",
+    "cases",
     "layer",
     "channel",
     "neighbours",

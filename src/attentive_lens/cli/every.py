@@ -1,6 +1,7 @@
 """Every module that has commands, imported so that the application knows them."""
 
 from attentive_lens.cli import (
+    cases,
     collecting,
     commands,
     comparing,
@@ -16,6 +17,7 @@ from attentive_lens.cli import (
 )
 
 MODULES = (
+    cases,
     collecting,
     commands,
     comparing,

@@ -11,6 +11,7 @@ from attentive_lens.core.records import PlainTable, schema
 from attentive_lens.desk.comparing import RunsCompared, RunsTable, Spread
 from attentive_lens.desk.measuring_results import Measured
 from attentive_lens.desk.requests.bases import BaseProbe
+from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.explaining import MapTrust, RegionOfMap, TrustChecks
 from attentive_lens.desk.requests.images import FaultAction, Skipped
@@ -369,6 +370,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "robustness": (RobustnessMeasured,),
     "explain": (Explained,),
     "causes": (CommonCauses,),
+    "cases": (CasesTried,),
     "probe": (BaseProbe,),
     "rates": (RatesSwept,),
     "layer": (LayerWritten,),

@@ -20,7 +20,7 @@ from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.requests.verifying import Calibrate, Verify
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.verified import verified_in_words
-from attentive_lens.errors import NotHere
+from attentive_lens.errors import BadValue, NotHere
 from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.scoring.slices import Slice
@@ -179,12 +179,13 @@ def verify(workspace: InWorkspace, run: OfRun, on: OnSet = "validation", as_json
 
     check_set(on)
     told = watched(carry_out(Verify(str(workspace), run, on)), "scoring again")
+    if not told.same:
+        what = f"The scores of run {run} are not confirmed"
+        raise BadValue(what, verified_in_words(told).rstrip("."), "Score again, or put the model back")
     if as_json:
         say_json(told)
     else:
         out.print(verified_in_words(told))
-    if not told.same:
-        raise typer.Exit(1)
 
 
 @app.command()

@@ -20,22 +20,59 @@ def into_unit(places: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def shown_apart(places: NDArray[np.float64], order: Iterable[int], side: float) -> list[int]:
     """Rows of places N×2 where squares of a side can stand without overlapping, taken greedily in an order."""
-    taken: dict[tuple[int, int], list[tuple[float, float]]] = {}
+    across = np.argsort(places[:, 0], kind="stable")
+    sorted_across, down = places[across, 0], places[:, 1]
+    free = np.ones(len(places), np.bool_)
     shown = []
-    columns = places.tolist()
     for k in order:
-        x, y = columns[k]
-        column, row = int(x // side), int(y // side)
-        near = (
-            other
-            for right in (column - 1, column, column + 1)
-            for down in (row - 1, row, row + 1)
-            for other in taken.get((right, down), ())
-        )
-        if all(abs(x - u) >= side or abs(y - v) >= side for u, v in near):
-            taken.setdefault((column, row), []).append((x, y))
+        if free[k]:
             shown.append(k)
+            x, y = places[k]
+            near = across[sorted_across.searchsorted(x - side, "right") : sorted_across.searchsorted(x + side, "left")]
+            free[near[np.abs(down[near] - y) < side]] = False
     return shown
+
+
+def stamped(
+    shape: tuple[int, int], points: NDArray[np.float64], colours: NDArray[np.uint8], stamp: NDArray[np.float64]
+) -> NDArray[np.uint8]:
+    """Many small marks drawn at once: H×W×4 uint8, red, green, blue and opacity.
+
+    Parameters
+    ----------
+    shape : tuple of int
+        Height and width.
+    points : ndarray, N×2 float
+        Middles of the marks, x and y in pixels; those outside are left out.
+    colours : ndarray, N×4 uint8
+        Of each, with its opacity.
+    stamp : ndarray, S×S float
+        Opacity of a mark, 0–1, S odd.
+    """
+    height, width = shape
+    half = len(stamp) // 2
+    wide = width + 2 * half
+    canvas = np.zeros((height + 2 * half, wide, 4), np.uint8)
+    flat = canvas.reshape(-1, 4).view(np.uint32)[:, 0]
+    columns, rows = (np.floor(points[:, k]).astype(np.int64) + half for k in (0, 1))
+    seen = (columns >= half) & (columns < width + half) & (rows >= half) & (rows < height + half)
+    middles, drawn = rows[seen] * wide + columns[seen], np.ascontiguousarray(colours[seen])
+    for k in np.argsort(stamp, axis=None, kind="stable").tolist():  # the strongest last, so that it stays
+        strength = float(stamp.flat[k])
+        if strength > 0:
+            down, right = divmod(k, len(stamp))
+            tint = drawn.copy()
+            tint[:, 3] = (drawn[:, 3] * strength).astype(np.uint8)
+            flat[middles + (down - half) * wide + right - half] = tint.view(np.uint32)[:, 0]
+    return np.ascontiguousarray(canvas[half : half + height, half : half + width])
+
+
+def disc(diameter: float, ring: float = 0.0) -> NDArray[np.float64]:
+    """A stamp: a disc with soft edges, or a ring of a width."""
+    half = int(np.ceil(diameter / 2)) + 1
+    away = np.hypot(*np.mgrid[-half : half + 1, -half : half + 1])
+    outside = np.clip(diameter / 2 + 0.5 - away, 0, 1)
+    return np.asarray(outside * np.clip(away - (diameter / 2 - ring) + 0.5, 0, 1) if ring else outside)
 
 
 def by_interest(said: NDArray[np.int64], true: NDArray[np.int64]) -> list[int]:

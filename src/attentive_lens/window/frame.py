@@ -37,8 +37,6 @@ from attentive_lens.window.shortcuts import ShortcutList
 from attentive_lens.window.words import counted, memory_size, thousands
 
 MEMORY_MS = 2000
-OF_PLAN = ("network", "training")
-"""Stages on which undo is of the plan, not of decisions about images."""
 
 
 class Frame(QMainWindow):
@@ -106,6 +104,7 @@ class Frame(QMainWindow):
         session.worked.connect(self._show_work)
         session.images_changed.connect(self._show_undo)
         session.plan_changed.connect(self._show_undo)
+        session.cases_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)
         self.shortcuts = ShortcutList(self)
         for keys, call in (("Ctrl+Shift+L", self.change_theme), ("F1", self.shortcuts.show_over)):
@@ -254,20 +253,12 @@ class Frame(QMainWindow):
 
     def _show_undo(self) -> None:
         """Offer «undo» while there is something to take back."""
-        of_plan = self.current in OF_PLAN
-        last = self.session.design.undoable if of_plan else self.session.images.curating.history.last
+        last = self.session.undoable(self.current)
         self.undo.setVisible(bool(last))
         self.undo.setToolTip(f"Take back: {last} (Ctrl+Z).")
 
     def _step_back(self, forward: bool = False) -> None:
-        """Take back, or do again, what was last decided about the images or last changed of the plan."""
-        images, design = self.session.images, self.session.design
-        if self.current not in OF_PLAN:
-            images.redo() if forward else images.undo()
-            return
-        summary = design.redo() if forward else design.undo()
-        if summary:
-            self.say(f"{'Done again' if forward else 'Taken back'}: {summary}.", False)
+        self.session.step_back(self.current, forward)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Ctrl+Z, Ctrl+Shift+Z and ?, unless a field that is edited takes them for itself."""

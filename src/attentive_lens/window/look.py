@@ -180,7 +180,7 @@ def stylesheet() -> str:
     QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px;
         padding: 5px 12px; min-height: 16px; }}
     QPushButton:hover {{ border-color: {t.faint}; }}
-    QPushButton:focus, QComboBox:focus, QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus
+    QPushButton:focus, QComboBox:focus, QLineEdit:focus, QPlainTextEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus
         {{ border: 1px solid {t.petrol}; }}
     QPushButton:checked {{ background: {t.tint}; color: {t.ink}; border-color: {t.petrol}; }}
     QPushButton[role="view"] {{ background: transparent; border: none; border-bottom: 2px solid transparent;
@@ -207,7 +207,7 @@ def stylesheet() -> str:
     QFrame[role="panel"] QPushButton[role="row"]:checked {{ background: {t.well}; color: {t.ink};
         border-left: 3px solid {t.petrol}; }}
     QFrame[role="panel"] QPushButton[role="row"]:focus {{ border: 1px solid {t.petrol}; }}
-    QComboBox, QLineEdit, QSpinBox, QDoubleSpinBox {{ background: {t.paper}; border: 1px solid {t.line};
+    QComboBox, QLineEdit, QPlainTextEdit, QSpinBox, QDoubleSpinBox {{ background: {t.paper}; border: 1px solid {t.line};
         border-radius: {RADIUS}px; padding: 3px 8px; min-height: 18px; max-height: 18px;
         selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; }}
     QFrame[role="panel"] QComboBox, QFrame[role="panel"] QLineEdit, QFrame[role="panel"] QSpinBox,

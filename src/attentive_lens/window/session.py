@@ -9,6 +9,7 @@ from typing import TypeVar
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from attentive_lens.desk.casebook import OpenCases
 from attentive_lens.desk.design import Design
 from attentive_lens.desk.open_images import OpenImages
 from attentive_lens.desk.open_runs import OpenRuns
@@ -22,6 +23,8 @@ from attentive_lens.window.asking import Asker, Failed
 from attentive_lens.workspace import Workspace
 
 TICK_MS, KEEP_MS = 400, 500
+OF_PLAN = ("network", "training")
+"""Stages at which undo is about the plan."""
 
 R = TypeVar("R")
 
@@ -37,6 +40,8 @@ class Session(QObject):
         How each stands, which is in view.
     scores : OpenScores
         Of the run in view.
+    cases : OpenCases
+        The case book.
     design : Design
         The plan of the next run.
     price : tuple or None
@@ -70,6 +75,8 @@ class Session(QObject):
         A label, set or flag was decided or undone.
     scores_ready
         The scores of the run in view on the set in view are there.
+    cases_changed
+        The case book is another.
     """
 
     runs_changed = pyqtSignal()
@@ -85,6 +92,7 @@ class Session(QObject):
     measures_ready = pyqtSignal()
     images_changed = pyqtSignal()
     scores_ready = pyqtSignal()
+    cases_changed = pyqtSignal()
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -100,6 +108,7 @@ class Session(QObject):
         self.design.restore()
         self.runs = OpenRuns(workspace)
         self.scores = OpenScores(self.images, self.runs, self.asker)
+        self.cases = OpenCases(workspace)
         self.asker.worked.connect(self.worked)
         self.asker.failed.connect(lambda sentence: self.said.emit(sentence, True))
         self._keep_draft = QTimer(self)
@@ -117,6 +126,8 @@ class Session(QObject):
             (self.runs.changed, self.runs_changed),
             (self.runs.said, self.said),
             (self.scores.ready, self.scores_ready),
+            (self.cases.changed, self.cases_changed),
+            (self.cases.said, self.said),
         ):
             signal.connect(passed_on.emit)
         self._timer = QTimer(self)
@@ -199,6 +210,23 @@ class Session(QObject):
             return
         priced, seconds = self.price if self.price is not None else (None, None)
         self.runs.start(self.design.plan, seconds if priced == self.design.plan else None)
+
+    def undoable(self, stage: str) -> str:
+        """What `step_back` would take back at a stage; an empty word if nothing."""
+        if stage in OF_PLAN:
+            return self.design.undoable
+        history = self.cases.history if stage == "explain" else self.images.curating.history
+        return history.last
+
+    def step_back(self, stage: str, forward: bool = False) -> None:
+        """Take back, or do again, what a stage decided last: of the plan, of cases, else about images."""
+        if stage not in (*OF_PLAN, "explain"):
+            self.images.redo() if forward else self.images.undo()
+            return
+        owner = self.design if stage in OF_PLAN else self.cases
+        summary = owner.redo() if forward else owner.undo()
+        if summary:
+            self.said.emit(f"{'Done again' if forward else 'Taken back'}: {summary}.", False)
 
     def close(self) -> None:
         """Keep the draft and end the worker; runs go on."""

@@ -2,6 +2,7 @@
 
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
+from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
@@ -93,6 +94,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Activations,
         Trust,
         Causes,
+        TryCases,
         FirstFilters,
         FirstFiltersOf,
         Layer,
@@ -114,6 +116,8 @@ __all__ = [
     "BaseProbe",
     "Calibrate",
     "Calibrated",
+    "CaseTried",
+    "CasesTried",
     "Cause",
     "CausePlace",
     "Causes",
@@ -176,6 +180,7 @@ __all__ = [
     "TriedChange",
     "Trust",
     "TrustChecks",
+    "TryCases",
     "TryChanges",
     "Unreadable",
     "Verified",

@@ -8,6 +8,7 @@ from typing import Any
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.tasks import (
+    cases,
     causes,
     explaining,
     images,
@@ -49,6 +50,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.ExplainFile: explaining.explain_file,
     ask.Activations: explaining.activations,
     ask.Trust: explaining.trust,
+    ask.TryCases: cases.try_cases,
     ask.Causes: causes.causes,
     ask.FirstFilters: explaining.filters,
     ask.FirstFiltersOf: explaining.filters_of,

@@ -33,7 +33,6 @@ class LayersPanel(QWidget):
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
         head = QHBoxLayout()
-        head.addWidget(label("Activations", strong=True))
         head.addStretch()
         self.note = label(role="faint", size=look.SMALL, name="layer note")
         head.addWidget(self.note)

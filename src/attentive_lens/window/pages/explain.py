@@ -2,46 +2,45 @@
 
 from __future__ import annotations
 
-from typing import Any
+from functools import partial
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtGui import QKeyEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import (
+    QHBoxLayout,
+    QScrollArea,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
-from attentive_lens.desk.map_colours import scale
 from attentive_lens.desk.requests.explaining import (
     DEFAULT,
     METHOD_FACTS,
     Explain,
     ExplainFile,
     Explanation,
-    Filters,
-    FirstFilters,
     Trust,
     TrustChecks,
 )
 from attentive_lens.window import look
+from attentive_lens.window.explaining.book import CaseBookView
+from attentive_lens.window.explaining.case import CasePanel
 from attentive_lens.window.explaining.causes import CausesPanel
-from attentive_lens.window.explaining.layers import LayersPanel
+from attentive_lens.window.explaining.drawer import TIPS, Drawer
 from attentive_lens.window.explaining.trust import TrustPanel
+from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.basics import (
     EmptyState,
     button,
     label,
-    map_colours,
-    panel,
-    set_role,
-    to_image,
 )
 from attentive_lens.window.parts.jump import JumpField
-from attentive_lens.window.parts.lens import Lens, strongest_place
-from attentive_lens.window.parts.picture import Strip
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import answer_tip, thousands
+from attentive_lens.window.words import thousands
 
 
 class ExplainPage(Page):
@@ -55,8 +54,8 @@ class ExplainPage(Page):
         self.new_file: tuple[str, str] | None = None
         self.walked: list[int] = []
         self.explanation: Explanation | None = None
-        self.filters_of: int | None = None
-        self.pulls = False
+        self.answered_by: int | None = None
+        self.method: str | None = None
         empty = EmptyState(
             "No image under the lens",
             "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake.",
@@ -69,74 +68,42 @@ class ExplainPage(Page):
         outer = QHBoxLayout(full)
         outer.setContentsMargins(24, 12, 0, 8)
         outer.setSpacing(16)
-        outer.addLayout(self._make_centre(), 1)
+        centre = QWidget()
+        centre.setLayout(self._make_centre())
+        self.book = CaseBookView(session)
+        self.centre = QStackedWidget()
+        self.centre.addWidget(centre)
+        self.centre.addWidget(self.book)
+        outer.addWidget(self.centre, 1)
         outer.addWidget(self._make_evidence())
+        self._connect_cases()
         for keys, step in (("PgDown", 1), ("PgUp", -1)):
-            QShortcut(QKeySequence(keys), self).activated.connect(lambda s=step: self._step(s))
+            QShortcut(QKeySequence(keys), self).activated.connect(partial(self._step, step))
+        for place in range(len(TIPS)):
+            keys = f"Ctrl+Shift+{place + 1}"
+            QShortcut(QKeySequence(keys), self).activated.connect(partial(self.drawer.open_panel, place))
         session.runs_changed.connect(self._other_run)
         session.scores_ready.connect(self._show_place)
         session.scores_ready.connect(self._take_surest)
 
     def _make_centre(self) -> QVBoxLayout:
         centre = QVBoxLayout()
+        centre.setContentsMargins(0, 0, 0, 0)
         centre.setSpacing(6)
-        twins = QHBoxLayout()
-        twins.setSpacing(24)
-        self.lenses: dict[str, Lens] = {}
-        self.heads: dict[str, tuple[QLabel, QLabel, QLabel]] = {}
-        for key in ("said", "true"):
-            column = QVBoxLayout()
-            column.setSpacing(6)
-            head = QHBoxLayout()
-            word = label(key, "faint")
-            name = label(size=look.LARGE, strong=True, name=f"{key} name")
-            probability = label(size=look.LARGE, strong=True, name=f"{key} probability")
-            head.addWidget(word)
-            head.addWidget(name)
-            head.addStretch()
-            head.addWidget(probability)
-            column.addLayout(head)
-            lens = Lens(f"lens {key}")
-            lens.setToolTip("Drag the lens or use the arrow keys; wheel or + and − size it; Space shows the whole map.")
-            lens.moved.connect(self._lens_moved)
-            lens.whole_asked.connect(lambda: self.whole.click())
-            column.addWidget(lens, 1)
-            twins.addLayout(column, 1)
-            self.lenses[key] = lens
-            self.heads[key] = (word, name, probability)
-        centre.addLayout(twins, 1)
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        row.addWidget(label("Map", "faint"))
-        self.method: str | None = None
-        self.methods = QComboBox()
-        self.methods.setObjectName("method")
-        self.methods.setAccessibleName("map method")
-        self.methods.setFont(look.font())
-        for method_key, method in METHOD_FACTS.items():
-            self.methods.addItem(method.label, method_key)
-        self.methods.activated.connect(lambda _: self._choose_method(str(self.methods.currentData())))
-        row.addWidget(self.methods)
-        self.shows = label(role="faint", size=look.SMALL, name="method shows")
-        self.shows.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        self.shows.setWordWrap(True)
-        row.addWidget(self.shows, 1)
-        self.whole = button(
-            "Whole map", "whole map", "Show the map over the whole image (Space).", self._show_whole, True
-        )
-        self.difference = button(
-            "said − true",
-            "difference",
-            "Show on the right what pulled towards said (vermilion) and towards true (petrol).",
-            self._show_difference,
-            True,
-        )
-        row.addWidget(self.difference)
-        row.addWidget(self.whole)
-        centre.addLayout(row)
-        self.layers = LayersPanel(self.session)
-        centre.addWidget(self.layers)
+        self.twins = Twins(self.session)
+        self.twins.method_chosen.connect(self._choose_method)
+        centre.addWidget(self.twins, 1)
+        self.drawer = Drawer(self.session, self._make_room)
+        for panel_with_images in (self.drawer.neighbours, self.drawer.filters):
+            panel_with_images.opened.connect(self.open_image)
+        centre.addWidget(self.drawer)
         return centre
+
+    def _make_room(self, tall: bool) -> None:
+        """The drawer takes the lens's room, or gives it back."""
+        self.twins.pair.setVisible(not tall)
+        policy = QSizePolicy.Policy.Maximum if tall else QSizePolicy.Policy.Expanding
+        self.twins.setSizePolicy(QSizePolicy.Policy.Preferred, policy)
 
     def _make_evidence(self) -> QWidget:
         side = QWidget()
@@ -174,13 +141,8 @@ class ExplainPage(Page):
         self.causes.chosen.connect(self._walk_through)
         inside.addWidget(self.causes)
         inside.addSpacing(4)
-        frame, box = panel("First-layer filters", "filters panel")
-        self.filters = Strip("filters", 36, rows=3)
-        box.addWidget(self.filters)
-        self.filter_note = label(role="faint", size=look.SMALL, name="filter note")
-        self.filter_note.setWordWrap(True)
-        box.addWidget(self.filter_note)
-        inside.addWidget(frame)
+        self.case = CasePanel(self.session)
+        inside.addWidget(self.case)
         inside.addStretch()
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -188,6 +150,41 @@ class ExplainPage(Page):
         scroll.setWidget(side)
         scroll.setFixedWidth(400)
         return scroll
+
+    def _connect_cases(self) -> None:
+        self.case.pin_asked.connect(self._pin_map)
+        self.case.book_asked.connect(lambda: self.show_view("case book"))
+        self.drawer.neighbours.pinned.connect(self.case.add)
+        self.drawer.change.pinned.connect(self.case.add)
+        self.book.opened.connect(self.open_image)
+        self.book.left.connect(lambda: self.show_view("image"))
+        self.book.tried.connect(self.case.show_tried)
+
+    def show_view(self, name: str) -> None:
+        """The image, or the case book."""
+        self.centre.setCurrentIndex(int(name == "case book"))
+        if name == "case book":
+            self.book.ask()
+            self.book.table.setFocus()
+
+    def _pin_map(self) -> None:
+        shown = self.explanation
+        if shown is None:
+            return
+        first = next((region for region in shown.regions), None)
+        where = ""
+        if first is not None:
+            row, column = first.top + first.height / 2, first.left + first.width / 2
+            where = f", most about row {row:.2f}, column {column:.2f}"
+        words = f"{METHOD_FACTS[shown.method].label} for {shown.said}{where}"
+        self.case.add("map", words, {"method": shown.method})
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """C opens a case."""
+        if event is not None and event.text().upper() == "C" and self.case.open.isVisible():
+            self.case.open.click()
+        else:
+            super().keyPressEvent(event)
 
     def state(self) -> str:
         """The image under the lens, in the room there is."""
@@ -221,7 +218,8 @@ class ExplainPage(Page):
         self.image, self.new_file = image, None
         request = Explain(self.session.place, view.number, image, self.method or DEFAULT)
         self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
-        self._want_filters(view.number)
+        self.show_view("image")
+        self.action_changed.emit()
 
     def open_file(self, file: str, against: str) -> None:
         """Ask why of an image file that no workspace knows; there is no true class, so another one takes its place."""
@@ -232,12 +230,7 @@ class ExplainPage(Page):
         model = str(self.session.workspace.run(view.number).model)
         request = ExplainFile(model, file, self.method or DEFAULT, against)
         self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
-        self._want_filters(view.number)
-
-    def _want_filters(self, run: int) -> None:
-        if self.filters_of != run:
-            self.filters_of = run
-            self.session.ask(FirstFilters(self.session.place, run), self._take_filters, priority=4, scope="filters")
+        self.show_view("image")
         self.action_changed.emit()
 
     def _ask_again(self) -> None:
@@ -249,7 +242,7 @@ class ExplainPage(Page):
 
     def _other_run(self) -> None:
         view = self.session.runs.view
-        if view is not None and view.has_model and self.filters_of != view.number:
+        if view is not None and view.has_model and self.answered_by != view.number:
             self._ask_again()
 
     def _measure(self) -> None:
@@ -286,38 +279,18 @@ class ExplainPage(Page):
         asked = self.new_file[0] if self.new_file is not None else self.image
         if run != self.session.runs.current or asked not in (explanation.image, explanation.file):
             return
-        self.explanation = explanation
+        self.explanation, self.answered_by = explanation, run
         self.stack.setCurrentIndex(1)
-        right = explanation.said == explanation.true
-        names = {"said": (explanation.said, "good" if right else "bad"), "true": (explanation.true or "", "good")}
-        if self.new_file is not None:
-            names = {"said": (explanation.said, ""), "true": (self.new_file[1], "")}
-        for key, (target, role) in names.items():
-            _, name, probability = self.heads[key]
-            name.setText(target)
-            probability.setText(f"{explanation.probabilities.get(target, 0.0):.2f}")
-            probability.setToolTip(answer_tip(explanation.output))
-            set_role(name, role)
-            set_role(probability, role)
         order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
         self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
         self.trust.show_first(explanation)
         where = f"image {explanation.image} · {explanation.set}" if explanation.image is not None else "new image"
         self.file.setText(f"{where} · {explanation.file.rsplit('/', 1)[-1]}")
-        self._show_method(explanation.method)
-        self._place_lens_on(explanation.maps[0].values)
-        self._show_maps()
+        self.twins.show_explanation(explanation, self.new_file[1] if self.new_file is not None else "")
         self._show_place()
-        self.layers.show_layers(run, explanation)
-
-    def _show_method(self, key: str) -> None:
-        self.methods.setCurrentIndex(self.methods.findData(key))
-        method = METHOD_FACTS[key]
-        tip = f"{method.shows} {method.misleads} It costs {method.cost}."
-        self.shows.setText(method.shows)
-        self.shows.setToolTip(tip)
-        self.methods.setToolTip(tip)
+        self.case.show_explanation(run, explanation)
+        self.drawer.show_explanation(run, explanation)
 
     def _choose_method(self, key: str) -> None:
         self.method = key
@@ -330,35 +303,10 @@ class ExplainPage(Page):
             return "petrol"
         return "vermilion" if name == self.explanation.said else "faint"
 
-    def _take_filters(self, filters: Filters) -> None:
-        if filters.pictures is None:
-            self.filters.show_pictures([])
-            self.filter_note.setText("The network does not begin with a convolution.")
-            return
-        self.filters.show_pictures([to_image((p * 255).astype(np.uint8)) for p in filters.pictures])
-        self.filter_note.setText(
-            f"{filters.layer}: what each of its {len(filters.pictures)} filters looks for, as colours about grey."
-        )
-
     def restyled(self) -> None:
         """Maps are drawn in the theme's colours."""
-        self._show_maps()
-        self.layers.draw_maps()
-
-    def _show_maps(self) -> None:
-        if self.explanation is None:
-            return
-        picture = to_image(self.explanation.pixels)
-        maps = {map_.key: map_.values for map_ in self.explanation.maps}
-        said, true = maps["said"], maps.get("true", maps.get("for", maps["said"]))
-        top = max(scale(said), scale(true))
-        self.lenses["said"].show_image(picture, to_image(map_colours(said, top=top)))
-        if self.pulls and self.explanation.difference is not None:
-            self.lenses["true"].show_image(picture, to_image(map_colours(self.explanation.difference, signed=True)))
-        else:
-            self.lenses["true"].show_image(picture, to_image(map_colours(true, top=top)))
-        other = "true" if self.new_file is None else "against"
-        self.heads["true"][0].setText("said − true, on" if self.pulls and self.new_file is None else other)
+        self.twins.show_maps()
+        self.drawer.layers.draw_maps()
 
     def _show_place(self) -> None:
         self.causes.check()
@@ -373,20 +321,3 @@ class ExplainPage(Page):
         for step_button in (self.back, self.forth):
             step_button.setEnabled(bool(mistakes))
         self.action_changed.emit()
-
-    def _place_lens_on(self, map_: NDArray[Any]) -> None:
-        """Put the lens where the map is strongest, so that the first look shows something."""
-        self._lens_moved(*strongest_place(map_), self.lenses["said"].radius)
-
-    def _lens_moved(self, x: float, y: float, radius: float) -> None:
-        for lens in self.lenses.values():
-            lens.place_lens(x, y, radius)
-
-    def _show_whole(self) -> None:
-        for lens in self.lenses.values():
-            lens.whole = self.whole.isChecked()
-            lens.update()
-
-    def _show_difference(self) -> None:
-        self.pulls = self.difference.isChecked()
-        self._show_maps()

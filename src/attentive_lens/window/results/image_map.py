@@ -12,7 +12,7 @@ from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.desk.map_colours import class_colour
-from attentive_lens.desk.map_layout import by_interest, inside, into_unit, shown_apart
+from attentive_lens.desk.map_layout import by_interest, disc, inside, into_unit, shown_apart, stamped
 from attentive_lens.desk.requests.mapping import DataMap
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
@@ -158,18 +158,21 @@ class ImageMap(QWidget):
         found = self.found
         if found is None or not len(rows):
             return
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for number in np.unique(found.true[rows]).tolist():
-            colour = self._colour(number)
-            colour.setAlpha(alpha)
-            pen = QPen(colour, size)
-            pen.setCapStyle(Qt.PenCapStyle.RoundCap)
-            painter.setPen(pen)
-            own = places[rows[found.true[rows] == number]]
-            painter.drawPoints(QPolygonF([QPointF(x, y) for x, y in own.tolist()]))
-        painter.setPen(QPen(look.theme.colour("vermilion", alpha), 1.2))
-        for x, y in places[rows[found.said[rows] != found.true[rows]]].tolist():
-            painter.drawEllipse(QPointF(x, y), size, size)
+        ratio = self.devicePixelRatioF()
+        shape = (max(1, round(self.height() * ratio)), max(1, round(self.width() * ratio)))
+        points, of_class = places[rows] * ratio, found.true[rows]
+        colours = np.array([_rgba(self._colour(number), alpha) for number in range(int(of_class.max()) + 1)], np.uint8)
+        self._draw(painter, stamped(shape, points, colours[of_class], disc(size * ratio)), ratio)
+        wrong = points[found.said[rows] != of_class]
+        if len(wrong):
+            red = np.tile(np.array(_rgba(look.theme.colour("vermilion"), alpha), np.uint8), (len(wrong), 1))
+            self._draw(painter, stamped(shape, wrong, red, disc((size + 5) * ratio, 1.3 * ratio)), ratio)
+
+    @staticmethod
+    def _draw(painter: QPainter, layer: NDArray[np.uint8], ratio: float) -> None:
+        picture = to_image(layer)
+        picture.setDevicePixelRatio(ratio)
+        painter.drawImage(QPointF(0, 0), picture)
 
     def _colour(self, number: int) -> QColor:
         colour = QColor(class_colour(number))
@@ -323,3 +326,7 @@ class ImageMap(QWidget):
             self.choose_in_view()
         else:
             super().keyPressEvent(event)
+
+
+def _rgba(colour: QColor, alpha: int) -> tuple[int, int, int, int]:
+    return colour.red(), colour.green(), colour.blue(), alpha

@@ -1,0 +1,110 @@
+"""The task that tries all cases again."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.keeping import key_of
+from attentive_lens.desk.case_status import RunAnswer, status_of
+from attentive_lens.desk.collection import collection
+from attentive_lens.desk.data import references
+from attentive_lens.desk.models import THREADS, model_of
+from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import LensError
+from attentive_lens.plan.plan import Plan
+from attentive_lens.predicting import Predictor
+from attentive_lens.workspace import ImageRow, Run, Workspace
+from attentive_lens.workspace.cases import Case, read_cases
+from attentive_lens.workspace.corrections import EXCLUDED, GONE
+
+
+def try_cases(request: TryCases) -> Job[CasesTried]:
+    """See `TryCases`; a run whose model is gone or cannot be read answers nothing."""
+    place = Workspace.open(Path(request.workspace))
+    book = read_cases(place.folder)
+    now = collection(place, Plan())
+    numbers = sorted({case.image for case in book.cases if case.image <= len(now.rows)})
+    rows = [now.rows[number - 1] for number in numbers]
+    pictures = _pictures(place, rows)
+    answers: dict[int, list[RunAnswer]] = {number: [] for number in numbers}
+    runs = place.runs()
+    with ThreadPool(THREADS) as thread_pool:
+        for k, run in enumerate(runs):
+            yield Progress(k, len(runs), "trying the cases again")
+            for number, answer in _answers(run, pictures, now.classes, rows, thread_pool).items():
+                answers[number].append(answer)
+    tried = []
+    for case in book.cases:
+        there = case.image in pictures
+        row = now.rows[case.image - 1] if case.image <= len(now.rows) else None
+        label = now.classes[row.label] if row is not None and there else None
+        is_used = row is not None and row.given_set not in (EXCLUDED, GONE)
+        own = tuple(answers.get(case.image, ()))
+        status = status_of(case, own, label, is_used)
+        in_set = _set_of(place, case, now.sets)
+        tried.append(CaseTried(case, label, in_set, status.word, status.words, own))
+    by_status = Counter(each.status for each in tried)
+    by_cause = Counter(each.case.cause or "not said yet" for each in tried)
+    return CasesTried(tuple(tried), dict(by_status.most_common()), dict(by_cause.most_common()))
+
+
+def plan_key(plan: Plan) -> str:
+    """What runs that differ in seed and name alone have in common."""
+    return key_of(replace(plan, seed=0, name="any").write())[:16]
+
+
+def _pictures(place: Workspace, rows: Sequence[ImageRow]) -> dict[int, NDArray[np.uint8]]:
+    """The images that can be opened, by number, whole."""
+    found = {}
+    for row, reference in zip(rows, references(place, rows), strict=True):
+        if reference is not None:
+            try:
+                found[row.number] = reference.picture().pixels
+            except LensError:
+                continue  # told as gone
+    return found
+
+
+def _answers(
+    run: Run,
+    pictures: dict[int, NDArray[np.uint8]],
+    classes: Sequence[str],
+    rows: Sequence[ImageRow],
+    thread_pool: ThreadPool,
+) -> dict[int, RunAnswer]:
+    if not pictures:
+        return {}
+    try:
+        model, plan = model_of(run.model), run.plan()
+    except LensError:
+        return {}
+    key = plan_key(plan)
+    predictor = Predictor.of(model, thread_pool)
+    images = np.stack([model.preprocessor.resized(pixels) for pixels in pictures.values()])
+    scores = predictor.scores(predictor.prepare(images))
+    labels = {row.number: classes[row.label] for row in rows}
+    told = zip(pictures, predictor.said(scores).tolist(), predictor.output.answers(scores), strict=True)
+    return {
+        number: RunAnswer(run.number, key, model.classes[said], float(row[said]), model.classes[said] == labels[number])
+        for number, said, row in told
+        if labels[number] in model.classes
+    }
+
+
+def _set_of(place: Workspace, case: Case, sets: Sequence[str]) -> str:
+    """The set that a case's image was in when it was opened; as it is now where the run is gone."""
+    try:
+        noted = place.run(case.run).images()
+    except LensError:
+        noted = None
+    if noted is not None and case.image <= len(noted[1]):
+        return noted[1][case.image - 1]
+    return sets[case.image - 1] if case.image <= len(sets) else ""

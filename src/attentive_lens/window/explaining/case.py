@@ -1,0 +1,214 @@
+"""The case of the image in view: opened, told about, pinned to, closed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import partial
+
+from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+
+from attentive_lens.desk.requests.cases import CasesTried
+from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label, retire, set_role
+from attentive_lens.window.session import Session
+from attentive_lens.workspace.cases import Case, Evidence
+
+KEEP_MS = 600
+"""Milliseconds after the last letter of a note until it is kept."""
+NOTE = 56
+GOOD = ("fixed", "settled by its label")
+
+
+class CasePanel(QWidget):
+    """What is known of the image's case.
+
+    Signals
+    -------
+    pin_asked
+        The maps in view are to be pinned.
+    book_asked
+        The case book is to be shown.
+    """
+
+    pin_asked = pyqtSignal()
+    book_asked = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.explanation: Explanation | None = None
+        self.tried: CasesTried | None = None
+        self._run = 0
+        self._lines: list[QWidget] = []
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(6)
+        row = QHBoxLayout()
+        self.title = label("Case", strong=True, name="case title")
+        row.addWidget(self.title)
+        row.addStretch()
+        tip = "All cases, and what became of them."
+        self.book = button("Case book", "case book", tip, self.book_asked.emit)
+        row.addWidget(self.book)
+        inside.addLayout(row)
+        self.status = label(role="faint", size=look.SMALL, name="case status")
+        self.status.setWordWrap(True)
+        inside.addWidget(self.status)
+        tip = "Keep this image in the case book: evidence, cause and note, tried again by every later run (C)."
+        self.open = button("Open a case (C)", "open case", tip, self.open_case)
+        inside.addWidget(self.open)
+        self.told = QWidget()
+        fields = QVBoxLayout(self.told)
+        fields.setContentsMargins(0, 0, 0, 0)
+        fields.setSpacing(6)
+        self.cause = QComboBox()
+        self.cause.setObjectName("case cause")
+        self.cause.setAccessibleName("cause")
+        self.cause.setToolTip("What the wrong answer comes from; type another to add it to the list.")
+        self.cause.setEditable(True)
+        self.cause.setFont(look.font())
+        self.cause.activated.connect(lambda _: self._keep())
+        line = self.cause.lineEdit()
+        if line is not None:
+            line.setPlaceholderText("cause")
+            line.editingFinished.connect(self._keep)
+        fields.addWidget(self.cause)
+        self.note = QPlainTextEdit()
+        self.note.setObjectName("case note")
+        self.note.setAccessibleName("note")
+        self.note.setPlaceholderText("note")
+        self.note.setFont(look.font())
+        self.note.setFixedHeight(NOTE)
+        self.note.setTabChangesFocus(True)
+        fields.addWidget(self.note)
+        self.remedy = QLineEdit()
+        self.remedy.setObjectName("case remedy")
+        self.remedy.setAccessibleName("remedy")
+        self.remedy.setPlaceholderText("remedy: what is done about it")
+        self.remedy.setFont(look.font())
+        self.remedy.editingFinished.connect(self._keep)
+        fields.addWidget(self.remedy)
+        self.evidence = QVBoxLayout()
+        self.evidence.setSpacing(2)
+        fields.addLayout(self.evidence)
+        row = QHBoxLayout()
+        tip = "Keep the maps in view, their method and what they rest on, with the case."
+        self.pin = button("Pin this map", "pin map", tip, self.pin_asked.emit)
+        row.addWidget(self.pin)
+        self.close_button = button("Close case", "close case", "Done with it; it stays in the book.", self._close)
+        row.addWidget(self.close_button)
+        row.addStretch()
+        fields.addLayout(row)
+        inside.addWidget(self.told)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(self._keep)
+        self.note.textChanged.connect(lambda: self._later.start(KEEP_MS))
+        session.cases_changed.connect(self.refresh)
+        self.refresh()
+
+    @property
+    def case(self) -> Case | None:
+        """The case of the image in view."""
+        number = self.explanation.image if self.explanation is not None else None
+        return self.session.cases.book.of_image(number) if number is not None else None
+
+    def show_explanation(self, run: int, explanation: Explanation) -> None:
+        """Another image; what was typed for the one before is kept first."""
+        if self._later.isActive():
+            self._keep()
+        self.explanation, self._run = explanation, run
+        self.refresh()
+
+    def show_tried(self, tried: CasesTried) -> None:
+        """What became of all cases."""
+        self.tried = tried
+        self.refresh()
+
+    def open_case(self) -> None:
+        """Open a case of the image in view."""
+        shown = self.explanation
+        if shown is not None and shown.image is not None and shown.true is not None:
+            self.session.cases.open_case(shown.image, self._run, shown.said, shown.true)
+
+    def add(self, kind: str, words: str, settings: dict[str, object]) -> None:
+        """Pin evidence, opening the case if there is none."""
+        if self.case is None:
+            self.open_case()
+        case = self.case
+        if case is not None and self.session.cases.pin(case.number, Evidence(kind, words, self._run, settings)):
+            self.session.said.emit(f"Pinned to case {case.number}: {words}.", False)
+
+    def refresh(self) -> None:
+        """Show the case as it stands."""
+        case = self.case
+        shown = self.explanation
+        can = shown is not None and shown.image is not None and not self.session.reading_only
+        self.open.setVisible(case is None)
+        self.open.setEnabled(can)
+        self.told.setVisible(case is not None)
+        count = sum(not each.closed for each in self.session.cases.book.cases)
+        self.book.setText(f"Case book · {count} open" if count else "Case book")
+        for line in self._lines:
+            retire(line)
+        self._lines = []
+        if case is None:
+            self.title.setText("Case")
+            self.status.setText(self.session.cases.fault or "No case of this image yet.")
+            return
+        state = "closed" if case.closed else "open"
+        self.title.setText(f"Case {case.number} · {state} · of run {case.run}")
+        self._show_status(case)
+        for widget, value in ((self.note, case.note), (self.remedy, case.remedy)):
+            if not widget.hasFocus():
+                widget.blockSignals(True)
+                widget.setPlainText(value) if isinstance(widget, QPlainTextEdit) else widget.setText(value)
+                widget.blockSignals(False)
+        self.cause.blockSignals(True)
+        self.cause.clear()
+        self.cause.addItems(["", *self.session.cases.book.causes])
+        self.cause.setCurrentText(case.cause)
+        self.cause.blockSignals(False)
+        self.close_button.setText("Reopen case" if case.closed else "Close case")
+        for place, each in enumerate(case.evidence):
+            self._add_line(case, place, each)
+
+    def _show_status(self, case: Case) -> None:
+        tried = {each.case.number: each for each in self.tried.cases} if self.tried is not None else {}
+        found = tried.get(case.number)
+        self.status.setText(f"{found.status}: {found.words}" if found is not None else "Not tried again yet.")
+        good = found is not None and found.status in GOOD
+        bad = found is not None and found.status in ("still wrong", "newly broken")
+        set_role(self.status, "good" if good else "bad" if bad else "faint")
+
+    def _add_line(self, case: Case, place: int, evidence: Evidence) -> None:
+        line = QWidget()
+        row = QHBoxLayout(line)
+        row.setContentsMargins(0, 0, 0, 0)
+        words = label(f"{evidence.kind}: {evidence.words}", "faint", look.SMALL)
+        words.setWordWrap(True)
+        row.addWidget(words, 1)
+        off = partial(self.session.cases.unpin, case.number, place)
+        row.addWidget(button("×", f"unpin {place}", "Take this off the case.", off))
+        self.evidence.addWidget(line)
+        self._lines.append(line)
+
+    def _keep(self) -> None:
+        self._later.stop()
+        case = self.case
+        if case is not None:
+            told = replace(
+                case,
+                cause=self.cause.currentText().strip(),
+                note=self.note.toPlainText(),
+                remedy=self.remedy.text().strip(),
+            )
+            self.session.cases.change(told, f"telling about case {case.number}")
+
+    def _close(self) -> None:
+        case = self.case
+        if case is not None:
+            word = "reopening" if case.closed else "closing"
+            self.session.cases.change(replace(case, closed=not case.closed), f"{word} case {case.number}")

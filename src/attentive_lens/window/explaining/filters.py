@@ -1,0 +1,230 @@
+"""Filters: what the channels of a layer look for, by the training patches that excite each most."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QRect, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.desk.requests.inspecting import Layer, LayerSeen
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label, to_image
+from attentive_lens.window.session import Session
+
+PATCH, GAP, NAMES = 48, 4, 84
+DEAD = 1e-6
+"""Greatest output below which a channel is told to be dead: no training image excites it."""
+
+
+class ChannelRows(QWidget):
+    """A row a channel: its number, the image drawn to excite it, its patches, and what it speaks for.
+
+    Signals
+    -------
+    opened
+        Number of the training image that a patch is from.
+    """
+
+    opened = pyqtSignal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("channel rows")
+        self.setAccessibleName("channels and the patches that excite them")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.seen: LayerSeen | None = None
+        self.order: list[int] = []
+
+    def show_layer(self, seen: LayerSeen | None, by_class: int | None = None) -> None:
+        """Another layer; by a class its strongest speakers come first, else those that speak most for any."""
+        self.seen = seen
+        self.order = []
+        if seen is not None:
+            strength = np.abs(seen.speaks).max(axis=0) if by_class is None else seen.speaks[by_class]
+            self.order = np.argsort(-strength, kind="stable").tolist()
+        self.setFixedHeight(max(1, len(self.order)) * (PATCH + GAP))
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """A row each."""
+        return QSize(400, self.height())
+
+    def _left(self, patch: int) -> int:
+        return NAMES + (PATCH + GAP) * patch
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Only the rows in sight."""
+        seen = self.seen
+        if seen is None or event is None:
+            return
+        t, painter = look.theme, QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+        painter.setFont(look.font(look.SMALL))
+        first, last = event.rect().top() // (PATCH + GAP), event.rect().bottom() // (PATCH + GAP) + 1
+        dead = dead_channels(seen)
+        patches = seen.patches.shape[1]
+        for row in range(first, min(last, len(self.order))):
+            channel, y = self.order[row], row * (PATCH + GAP)
+            painter.setPen(t.colour("ink"))
+            side = Qt.AlignmentFlag.AlignVCenter
+            painter.drawText(QRect(0, y, NAMES - 8, PATCH), side, f"channel {channel}")
+            for k in range(patches):
+                painter.drawImage(QRect(self._left(k), y, PATCH, PATCH), to_image(_rgb(seen.patches[channel, k])))
+            drawn = self._left(patches) + 8
+            if channel in seen.synthetic_channels:
+                made = seen.synthetic[seen.synthetic_channels.index(channel)]
+                painter.drawImage(QRect(drawn, y, PATCH, PATCH), to_image(_rgb(made)))
+            words = "dead: no training image excites it" if channel in dead else spoken(seen, channel)
+            painter.setPen(t.colour("vermilion" if channel in dead else "faint"))
+            painter.drawText(
+                QRect(drawn + PATCH + 10, y, max(60, self.width() - drawn - PATCH - 14), PATCH),
+                side | Qt.TextFlag.TextWordWrap,
+                words,
+            )
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Open the image that a patch is from."""
+        if event is None or self.seen is None:
+            return
+        row, patch = event.pos().y() // (PATCH + GAP), (event.pos().x() - NAMES) // (PATCH + GAP)
+        if 0 <= row < len(self.order) and 0 <= patch < self.seen.patches.shape[1] and event.pos().x() >= NAMES:
+            numbers = self.seen.images[self.order[row]]
+            if patch < len(numbers):
+                self.opened.emit(numbers[patch])
+
+
+class FiltersPanel(QWidget):
+    """A layer, its channels, and an order by what they speak for.
+
+    Signals
+    -------
+    opened
+        Number of an image that is to be explained.
+    """
+
+    opened = pyqtSignal(int)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._run: int | None = None
+        self._asked: Layer | None = None
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(6)
+        row = QHBoxLayout()
+        row.addWidget(label("of", "faint"))
+        self.layer, self.order = QComboBox(), QComboBox()
+        tips = {
+            "filters layer": "The layer whose channels are shown; only those with feature maps.",
+            "filters order": "Those that speak most for a class first: what they add to its score, on average.",
+        }
+        for box, (name, tip) in zip((self.layer, self.order), tips.items(), strict=True):
+            box.setObjectName(name)
+            box.setAccessibleName(name)
+            box.setToolTip(tip)
+            box.setFont(look.font())
+        self.layer.activated.connect(lambda _: self._ask())
+        self.order.activated.connect(lambda _: self._show())
+        row.addWidget(self.layer)
+        row.addWidget(label("first those for", "faint"))
+        row.addWidget(self.order)
+        self.says = label(role="faint", size=look.SMALL, name="filters say")
+        row.addWidget(self.says, 1)
+        tip = "All training images are looked through: of many it takes a while."
+        self.look = button("Find what they look for", "find filters", tip, self._ask)
+        row.addWidget(self.look)
+        inside.addLayout(row)
+        self.rows = ChannelRows()
+        self.rows.opened.connect(self.opened)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.rows)
+        inside.addWidget(scroll, 1)
+
+    def show_explanation(self, run: int, explanation: Explanation) -> None:
+        """Of another run other layers; the image does not matter."""
+        del explanation
+        if run == self._run:
+            return
+        plan = self.session.runs.plan()
+        if plan is None:
+            return
+        self._run, self._asked = run, None
+        network, facts = facts_of(plan, len(self.session.images.collection.classes))
+        maps = [fact.name for fact in facts if len(fact.shape) == 3]
+        before = self.layer.currentText()
+        self.layer.clear()
+        names = {node.name for node in network.nodes}
+        self.layer.addItems([name for name in maps if name in names])
+        self.layer.setCurrentIndex(max(0, self.layer.findText(before)))
+        self.order.clear()
+        self.order.addItem("any class", None)
+        for number, name in enumerate(self.session.images.collection.classes):
+            self.order.addItem(name, number)
+        self.rows.show_layer(None)
+        self.says.setText("")
+        self.look.show()
+
+    def _ask(self) -> None:
+        if self._run is None or not self.layer.currentText():
+            return
+        asked = Layer(self.session.place, self._run, self.layer.currentText())
+        if asked != self._asked:
+            self._asked = asked
+            self.says.setText("Looking through the training images …")
+            self.session.ask(asked, self._take, self._fail, priority=3, scope="filters of layer")
+
+    def _fail(self, sentence: str) -> None:
+        self._asked = None
+        self.says.setText(sentence)
+
+    def _take(self, seen: LayerSeen) -> None:
+        self.look.hide()
+        self.rows.seen = seen
+        self._show()
+
+    def _show(self) -> None:
+        seen = self.rows.seen
+        if seen is None:
+            return
+        name = self.order.currentText()
+        self.rows.show_layer(seen, seen.classes.index(name) if name in seen.classes else None)
+        dead, twins = dead_channels(seen), duplicates(seen)
+        words = [f"{seen.patches.shape[0]} channels"]
+        if dead:
+            words.append(f"{len(dead)} dead")
+        if twins:
+            words.append(f"{len(twins)} nearly the same as another: {', '.join(f'{a} and {b}' for a, b in twins[:3])}")
+        self.says.setText(" · ".join(words))
+
+
+def dead_channels(seen: LayerSeen) -> set[int]:
+    """Channels that no training image excites."""
+    return {k for k, values in enumerate(seen.values) if max(values, default=0.0) <= DEAD}
+
+
+def duplicates(seen: LayerSeen, least: float = 0.98) -> list[tuple[int, int]]:
+    """Pairs of channels whose kernels point the same way: their cosine is at least so much."""
+    kernel = seen.weights.get("kernel")
+    if kernel is None or kernel.ndim != 4:
+        return []
+    rows = kernel.reshape(-1, kernel.shape[-1]).T.astype(np.float64)
+    rows = rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
+    alike = np.triu(rows @ rows.T, 1) >= least
+    return [(int(a), int(b)) for a, b in zip(*np.nonzero(alike), strict=True)]
+
+
+def spoken(seen: LayerSeen, channel: int) -> str:
+    """The classes that a channel speaks for and against most."""
+    column = seen.speaks[:, channel]
+    order = np.argsort(-np.abs(column), kind="stable")[:2].tolist()
+    return ", ".join(f"{seen.classes[k]} {column[k]:+.2f}" for k in order)
+
+
+def _rgb(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    return np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels

@@ -1,0 +1,150 @@
+"""Neighbours: the training images that a layer finds nearest to the image, of the class said and of the true one."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+
+from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.decisions import Decisions
+from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.session import Session
+
+COUNT, SIDE = 12, 72
+
+
+class NeighboursPanel(QWidget):
+    """Two rows of pictures with their distances, and what can be decided about those selected.
+
+    Signals
+    -------
+    opened
+        Number of an image that is to be explained.
+    pinned
+        A sentence, and the settings that make the neighbours again.
+    """
+
+    opened = pyqtSignal(int)
+    pinned = pyqtSignal(str, str, dict)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.found: NeighboursFound | None = None
+        self._for: tuple[int, int] | None = None
+        self._listed: int | None = None
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(6)
+        row = QHBoxLayout()
+        row.addWidget(label("by", "faint"))
+        self.layer = QComboBox()
+        self.layer.setObjectName("neighbours layer")
+        self.layer.setAccessibleName("the layer that compares")
+        self.layer.setToolTip("The layer by whose outputs images are alike; the last tells classes apart.")
+        self.layer.setFont(look.font())
+        self.layer.activated.connect(lambda _: self._ask())
+        row.addWidget(self.layer)
+        self.says = label(role="faint", size=look.SMALL, name="neighbours say")
+        row.addWidget(self.says, 1)
+        tip = "Keep what is seen with the image's case."
+        self.pin = button("Pin", "pin neighbours", tip, self._pin)
+        row.addWidget(self.pin)
+        inside.addLayout(row)
+        self.sheet = ContactSheet("neighbours sheet", SIDE)
+        self.sheet.opened.connect(lambda place: self.opened.emit(place + 1))
+        self.sheet.selected.connect(lambda _: self._select())
+        inside.addWidget(self.sheet, 1)
+        self.decisions = Decisions(session, 4, " of neighbours")
+        inside.addWidget(self.decisions)
+        session.images_changed.connect(self._show)
+
+    def show_explanation(self, run: int, explanation: Explanation) -> None:
+        """Of another image; asked for when it is seen."""
+        if explanation.image is None:
+            self._for, self.found = None, None
+            self.says.setText("Add the image to the workspace first: then its neighbours can be found.")
+            self._show()
+            return
+        if self._for != (run, explanation.image):
+            self._for, self.found = (run, explanation.image), None
+            self._show()
+        if self.isVisible() and self.found is None:
+            self._ask()
+
+    def _list_layers(self, run: int) -> None:
+        plan = self.session.runs.plan()
+        if plan is None or self._listed == run:
+            return
+        self._listed = run
+        network, _ = facts_of(plan, len(self.session.images.collection.classes))
+        self.layer.clear()
+        self.layer.addItem("the last layer", "")
+        for node in reversed(network.nodes[:-1]):
+            self.layer.addItem(node.name, node.name)
+
+    def _ask(self) -> None:
+        if self._for is None:
+            return
+        run, image = self._for
+        self._list_layers(run)
+        self.says.setText("Looking for neighbours …")
+        request = Neighbours(self.session.place, run, image, str(self.layer.currentData() or ""), COUNT)
+        self.session.ask(request, self._take, self.says.setText, priority=2, scope="neighbours")
+
+    def _take(self, found: NeighboursFound) -> None:
+        if self._for is not None and found.image == self._for[1]:
+            self.found = found
+            self._show()
+
+    def _show(self) -> None:
+        found, images = self.found, self.session.images
+        self.pin.setEnabled(found is not None)
+        if found is None:
+            self.sheet.show_groups(images.pixels, ())
+            self._select()
+            return
+        groups, collection = [], images.collection
+        keys = ("said", "true") if found.classes["said"] != found.classes["true"] else ("true",)
+        for key in keys:
+            near = found.near[key]
+            captions = []
+            for each in near:
+                now = collection.classes[collection.rows[each.image - 1].label]
+                other = f" {now}" if now != found.classes[key] else ""
+                captions.append(f"{each.distance:.2f}{other}")
+            title = f"{key}: {found.classes[key]}"
+            groups.append(Group(title, "nearest first", tuple(n.image - 1 for n in near), tuple(captions)))
+        self.sheet.show_groups(images.pixels, tuple(groups))
+        self.says.setText(in_words(found))
+        self._select()
+
+    def _select(self) -> None:
+        self.decisions.show_images(tuple(sorted(self.sheet.selection)))
+
+    def _pin(self) -> None:
+        if self.found is not None:
+            self.pinned.emit("neighbours", in_words(self.found), {"layer": self.found.layer, "count": COUNT})
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """The keys that stand on the buttons."""
+        if event is not None and not self.decisions.take_key(event):
+            super().keyPressEvent(event)
+
+
+def in_words(found: NeighboursFound) -> str:
+    """How near the two classes are, by the layer."""
+    said, true = found.near["said"], found.near["true"]
+    if not said or not true:
+        return f"by {found.layer}: a class has no training images"
+    if found.classes["said"] == found.classes["true"]:
+        return f"by {found.layer}: the nearest of {found.classes['true']} lies at {true[0].distance:.2f}"
+    return (
+        f"by {found.layer}: the nearest of {found.classes['said']} lies at {said[0].distance:.2f}, of"
+        f" {found.classes['true']} at {true[0].distance:.2f}"
+    )
