@@ -15,16 +15,14 @@ os.environ["XDG_STATE_HOME"] = _state.name
 import numpy as np
 from PIL import Image, ImageFilter
 from PyQt6.QtCore import QEventLoop, QPointF, QTimer
-from PyQt6.QtWidgets import QLabel, QPushButton
+from PyQt6.QtWidgets import QPushButton
 
 from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.remedies import effect_of
-from attentive_lens.plan.base import Base
 from attentive_lens.window.application import make_application, make_frame, open_folder
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.importing import ImportWindow
-from attentive_lens.window.pages.network import NetworkPage
+from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import VIEWS, ResultsPage
 from attentive_lens.window.pages.training import TrainingPage
 from attentive_lens.window.results.map import MapView
@@ -90,6 +88,7 @@ def main() -> None:
         group.click()
     wait(12)
     frame.grab().save(str(into / "causes.png"))
+    take_explain(frame, session, into)
     frame.show_stage("images")
     page = frame.page("images")
     button = page.findChild(QPushButton, "look for faults")
@@ -107,15 +106,6 @@ def main() -> None:
     frame.grab().save(str(into / "augmentation.png"))
     with tempfile.TemporaryDirectory() as folder:
         take_import(session, Path(folder), into / "import.png")
-    first = min(number for number, view in session.runs.views.items() if view.has_model)
-    session.design.change(with_base(session.workspace, session.design.plan, Base(first, "max pooling 2")))
-    frame.show_stage("network")
-    advice = frame.page("network").findChild(QLabel, "base advice")
-    while advice is None or not advice.text() or "Asking" in advice.text():
-        wait(0.5)
-    wait(0.5)
-    frame.grab().save(str(into / "network-frozen.png"))
-    take_bench(frame, session, into)
     frame.close()
     welcome = Welcome(open_folder)
     welcome.show()
@@ -165,6 +155,40 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
     page.open_view(0)
 
 
+def take_explain(frame: Frame, session: Session, into: Path) -> None:
+    """A change tried on a mistake, and a case book of a few, which is emptied again."""
+    page = frame.page("explain")
+    assert isinstance(page, ExplainPage)
+    mistakes = session.scores.mistakes()
+    page.open_image(mistakes[0])
+    wait(2)
+    page.drawer.open_panel(3)
+    shown = page.explanation
+    if shown is not None and shown.regions:
+        region = shown.regions[0]
+        page.drawer.change.picture.moved.emit(region.left + region.width / 2, region.top + region.height / 2)
+    wait(1)
+    page.case.add("change", "cover (side 0.3): the answer turns", {"change": "cover"})
+    wait(0.5)
+    frame.grab().save(str(into / "change.png"))
+    causes = ("a mark or place", "a mark or place", "out of focus", "classes that look alike", "wrong label")
+    for cause, image in zip(causes, mistakes[:: max(1, len(mistakes) // 5)], strict=False):
+        page.open_image(image)
+        wait(1)
+        page.case.open_case()
+        case = page.case.case
+        if case is not None:
+            session.cases.change(replace(case, cause=cause), "telling")
+    page.show_view("case book")
+    wait(3)
+    frame.grab().save(str(into / "case-book.png"))
+    page.show_view("image")
+    page.drawer.open_panel(0)
+    while session.cases.undo():
+        pass
+    (session.workspace.folder / "cases.json").unlink(missing_ok=True)
+
+
 def draw_new(session: Session, folder: Path) -> None:
     """Test images under new names, two of them out of focus, and one that shows nothing."""
     members = session.images.collection.members("test")
@@ -198,19 +222,6 @@ def training_advice(session: Session, number: int) -> bool:
     run = session.workspace.run(number)
     found = advice_of(session.workspace, run, session.runs.views[number])
     return any(effect_of(session.workspace, run, finding) is not None for finding in found)
-
-
-def take_bench(frame: Frame, session: Session, into: Path) -> None:
-    """A branched network with its text."""
-    page = frame.page("network")
-    assert isinstance(page, NetworkPage)
-    session.design.change(replace(session.design.plan, name="three blocks", base=None))
-    page.start_from("squeeze-and-excite")
-    page.panel.fold_all(False)
-    page.panel.choose_node("convolution 4")
-    page.show_text()
-    wait(0.5)
-    frame.grab().save(str(into / "network-branches.png"))
 
 
 def take_import(session: Session, folder: Path, into: Path) -> None:

@@ -42,6 +42,7 @@ class CasePanel(QWidget):
         self.tried: CasesTried | None = None
         self._run = 0
         self._lines: list[QWidget] = []
+        self._filled: tuple[object, ...] = ()
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
@@ -161,19 +162,26 @@ class CasePanel(QWidget):
         state = "closed" if case.closed else "open"
         self.title.setText(f"Case {case.number} · {state} · of run {case.run}")
         self._show_status(case)
-        for widget, value in ((self.note, case.note), (self.remedy, case.remedy)):
-            if not widget.hasFocus():
-                widget.blockSignals(True)
-                widget.setPlainText(value) if isinstance(widget, QPlainTextEdit) else widget.setText(value)
-                widget.blockSignals(False)
-        self.cause.blockSignals(True)
-        self.cause.clear()
-        self.cause.addItems(["", *self.session.cases.book.causes])
-        self.cause.setCurrentText(case.cause)
-        self.cause.blockSignals(False)
+        self._fill(case)
         self.close_button.setText("Reopen case" if case.closed else "Close case")
         for place, each in enumerate(case.evidence):
             self._add_line(case, place, each)
+
+    def _fill(self, case: Case) -> None:
+        """The fields as the book has them, but for what is just being typed."""
+        told = (case.number, case.cause, case.note, case.remedy)
+        if told == self._filled or (self._later.isActive() and self._filled[:1] == told[:1]):
+            return
+        self._filled = told
+        for widget in (self.note, self.remedy, self.cause):
+            widget.blockSignals(True)
+        self.note.setPlainText(case.note)
+        self.remedy.setText(case.remedy)
+        self.cause.clear()
+        self.cause.addItems(["", *self.session.cases.book.causes])
+        self.cause.setCurrentText(case.cause)
+        for widget in (self.note, self.remedy, self.cause):
+            widget.blockSignals(False)
 
     def _show_status(self, case: Case) -> None:
         tried = {each.case.number: each for each in self.tried.cases} if self.tried is not None else {}
@@ -205,6 +213,7 @@ class CasePanel(QWidget):
                 note=self.note.toPlainText(),
                 remedy=self.remedy.text().strip(),
             )
+            self._filled = (case.number, told.cause, told.note, told.remedy)
             self.session.cases.change(told, f"telling about case {case.number}")
 
     def _close(self) -> None:
