@@ -35,7 +35,7 @@ from attentive_lens.window.parts.unit_square import UnitSquare
 from attentive_lens.window.results.confidence import BinBars
 from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.one_by_one import OneByOne
-from attentive_lens.window.results.overview import SetBars
+from attentive_lens.window.results.overview import OverviewView, SetBars
 from attentive_lens.window.results.robustness import GradeCurves
 from attentive_lens.window.session import Session
 from attentive_lens.workspace import Workspace
@@ -183,6 +183,10 @@ def test_a_temperature_is_kept_in_the_model_and_taken_out(qtbot: QtBot, frame: F
     found = child(frame, QLabel, "overview found")
     qtbot.waitUntil(lambda: "to the last bit" in found.text(), timeout=60_000)
     assert repr(before.loss) in found.text()
+    view = child(frame, OverviewView, "overview view")
+    view.write_report(tmp_path / "report.html")
+    qtbot.waitUntil(lambda: "Written to" in found.text(), timeout=90_000)
+    assert (tmp_path / "report.html").read_text("utf-8").startswith("<!doctype html>")
     for kind in (".svg", ".png"):
         save_picture(child(frame, SetBars, "set bars"), tmp_path / f"bars{kind}")
     assert "training" in (tmp_path / "bars.svg").read_text("utf-8")
@@ -215,6 +219,11 @@ def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFr
         if numbers:
             qtbot.mouseClick(shown, LEFT)
             assert set(places(frame)) == {number - 1 for number in numbers}
+    drawn = child(frame, UnitSquare, "curves of both").lines
+    views = frame.session.runs.views
+    for line, number in zip(drawn, (2, 1), strict=True):
+        known = [epoch.validation.accuracy for epoch in views[number].epochs if epoch.validation is not None]
+        assert line.points[:, 1].tolist() == known
     fixed = [int(table.item(row, 2).text().replace("–", "0")) for row in range(table.rowCount())]
     assert sum(fixed) == len(found.fixed)
 

@@ -38,6 +38,7 @@ COMMANDS = (
     "explain",
     "causes",
     "cases",
+    "report",
     "layer",
     "channel",
     "neighbours",

@@ -11,16 +11,12 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.cli.results import Explained, LayerWritten, MapWritten, Speaks
-from attentive_lens.desk.map_colours import coloured
+from attentive_lens.desk.map_colours import PAPER, over_image
 from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust
 from attentive_lens.desk.requests.inspecting import LayerSeen
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.feature_maps import strongest
 
-OCHRE = np.array([0xB9, 0x82, 0x18], np.float32)
-VERMILION = np.array([0xB5, 0x3A, 0x20], np.float32)
-PETROL = np.array([0x0F, 0x6B, 0x72], np.float32)
-PAPER = np.array([0xF4, 0xF1, 0xEA], np.float32)
 INK = np.array([0x23, 0x29, 0x2E], np.float32)
 SCALE = 5
 
@@ -100,23 +96,6 @@ def write_filters(result: Filters, folder: Path) -> str | None:
     file = folder / "first-filters.png"
     sheet.save(file)
     return str(file)
-
-
-def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32], signed: bool = False) -> NDArray[np.uint8]:
-    """A map over its greyed image: S×2S×3 uint8, the image and beside it the map.
-
-    Unsigned, transparent to ochre to vermilion; signed, what pulled to the answer said (vermilion) and to the true one
-    (petrol). It is drawn as in the window.
-    """
-    colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
-    picture = coloured(map_, (OCHRE, VERMILION, PETROL), signed).astype(np.float32)
-    return _beside(colour, picture[:, :, :3], picture[:, :, 3:] / np.float32(255))
-
-
-def _beside(colour: NDArray[np.uint8], tint: NDArray[np.float32], alpha: NDArray[np.float32]) -> NDArray[np.uint8]:
-    """An image, and beside it its pale copy under a tint."""
-    pale = PAPER + 0.45 * (colour.mean(axis=2, keepdims=True) - PAPER)
-    return np.concatenate([colour, (pale + (tint - pale) * alpha).astype(np.uint8)], axis=1)
 
 
 def _enlarged(pixels: NDArray[np.uint8]) -> Image.Image:

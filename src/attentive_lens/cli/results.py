@@ -18,6 +18,7 @@ from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
+from attentive_lens.desk.requests.reporting import ReportWritten
 from attentive_lens.desk.requests.robustness import RobustnessMeasured
 from attentive_lens.desk.requests.verifying import Calibrated, Verified
 from attentive_lens.scoring.measures import Bin, Confusion, OfClass, Overview
@@ -371,6 +372,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "explain": (Explained,),
     "causes": (CommonCauses,),
     "cases": (CasesTried,),
+    "report": (ReportWritten,),
     "probe": (BaseProbe,),
     "rates": (RatesSwept,),
     "layer": (LayerWritten,),

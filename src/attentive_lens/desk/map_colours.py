@@ -45,6 +45,29 @@ def coloured(
     return np.concatenate([tint, alpha], axis=2).astype(np.uint8)
 
 
+OCHRE = np.array([0xB9, 0x82, 0x18], np.float32)
+VERMILION = np.array([0xB5, 0x3A, 0x20], np.float32)
+PETROL = np.array([0x0F, 0x6B, 0x72], np.float32)
+PAPER = np.array([0xF4, 0xF1, 0xEA], np.float32)
+
+
+def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32], signed: bool = False) -> NDArray[np.uint8]:
+    """A map over its greyed image: S×2S×3 uint8, the image and beside it the map.
+
+    Unsigned, transparent to ochre to vermilion; signed, what pulled to the answer said (vermilion) and to the true one
+    (petrol). It is drawn as in the window.
+    """
+    colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+    picture = coloured(map_, (OCHRE, VERMILION, PETROL), signed).astype(np.float32)
+    return _beside(colour, picture[:, :, :3], picture[:, :, 3:] / np.float32(255))
+
+
+def _beside(colour: NDArray[np.uint8], tint: NDArray[np.float32], alpha: NDArray[np.float32]) -> NDArray[np.uint8]:
+    """An image, and beside it its pale copy under a tint."""
+    pale = PAPER + 0.45 * (colour.mean(axis=2, keepdims=True) - PAPER)
+    return np.concatenate([colour, (pale + (tint - pale) * alpha).astype(np.uint8)], axis=1)
+
+
 CLASS_COLOURS = (
     "#2F6FB0", "#C98A1B", "#3F8F4E", "#8A4FA3", "#57A9BD", "#8C5A3C",
     "#D0709C", "#66752E", "#27486F", "#B3A63A", "#7A7F86", "#DB9C79",

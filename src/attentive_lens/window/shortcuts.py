@@ -54,6 +54,8 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("arrows", "move the lens"),
         ("+  −", "a larger, a smaller lens"),
         ("Space", "the map over the whole image"),
+        ("Ctrl+Shift+1 … 4", "the drawer's panels"),
+        ("C", "open a case of the image"),
     ),
 }
 """By stage: keys, and what they do."""

@@ -63,6 +63,7 @@ from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Predictio
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
+from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.robustness import MeasureRobustness, RobustnessMeasured
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.desk.requests.verifying import Calibrate, Calibrated, Verified, Verify
@@ -95,6 +96,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Trust,
         Causes,
         TryCases,
+        WriteReport,
         FirstFilters,
         FirstFiltersOf,
         Layer,
@@ -167,6 +169,7 @@ __all__ = [
     "ProbedLayer",
     "RatesSwept",
     "RegionOfMap",
+    "ReportWritten",
     "Request",
     "ResizeModes",
     "ResizeModesShown",
@@ -186,4 +189,5 @@ __all__ = [
     "Verified",
     "Verify",
     "WayToRead",
+    "WriteReport",
 ]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
+import numpy as np
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -18,9 +19,12 @@ from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.table import Cell, head, table
+from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 
+CURVES = 240
+"""Pixels of the curves, at most."""
 HEADS = ("class", "images", "fixed", "newly broken", "still wrong")
 KINDS = {
     "Fixed": "Images that the other run answers wrongly and this one rightly.",
@@ -69,7 +73,10 @@ class AgainstView(ResultsView):
         inside.addLayout(row)
         self.table = table("against table", "changes by class", "What became of each class's images.")
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        inside.addWidget(self.table, 1)
+        inside.addWidget(self.table, 3)
+        self.curves = UnitSquare("Validation accuracy", "part of the epochs", "right", "curves of both")
+        self.curves.setMaximumHeight(CURVES)
+        inside.addWidget(self.curves, 2)
 
     def refresh(self) -> None:
         """The other runs that have a model; the one chosen stays."""
@@ -106,7 +113,20 @@ class AgainstView(ResultsView):
         """Number of the other run; 0 for none."""
         return int(self.other.currentData() or 0)
 
+    def _draw_curves(self) -> None:
+        """How both came to their accuracy, each over its own epochs."""
+        lines, words = [], []
+        for number, role in ((self.session.runs.current, "petrol"), (self.run, "faint")):
+            view = self.session.runs.views.get(number or 0)
+            known = [(e.epoch, e.validation.accuracy) for e in view.epochs if e.validation is not None] if view else []
+            if view is not None and known:
+                of = max(view.planned, known[-1][0], 1)
+                lines.append(Line(np.array([(epoch / of, right) for epoch, right in known]), role))
+                words.append(f"run {number}{' (grey)' if role == 'faint' else ''}: {of} epochs")
+        self.curves.show_lines(lines, ", ".join(words))
+
     def _fill(self) -> None:
+        self._draw_curves()
         found = self.found
         counts = (len(found.fixed), len(found.broken), len(found.still_wrong)) if found is not None else (0, 0, 0)
         for (words, each), count in zip(self.kinds.items(), counts, strict=True):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import FaultsFound, FindFaults
+from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.verifying import Verified, Verify
 from attentive_lens.desk.verified import verified_in_words
 from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
@@ -151,6 +153,9 @@ class OverviewView(ResultsView):
         tip = "Read the model anew from its file, score it again, and compare every answer to the last bit."
         self.ask_verify = button("Verify", "verify scores", tip, self._verify)
         row.addWidget(self.ask_verify)
+        tip = "Plan, curves, scores, mistakes, causes and cases as one HTML file that anybody can read."
+        self.ask_report = button("Report …", "write report", tip, self._ask_report)
+        row.addWidget(self.ask_report)
         self.found = label(role="faint", name="overview found")
         self.found.setWordWrap(True)
         row.addWidget(self.found, 1)
@@ -207,6 +212,24 @@ class OverviewView(ResultsView):
             self.found.setText("Scoring again …")
             request = Verify(self.session.place, run, self.session.scores.on)
             self.session.ask(request, self._take_verified, self.found.setText, priority=3, scope="verify")
+
+    def _ask_report(self) -> None:
+        run = self.session.runs.current
+        if run is not None:
+            name, _ = QFileDialog.getSaveFileName(self, "Write the report", f"report-{run}.html", "HTML (*.html)")
+            if name:
+                self.write_report(Path(name))
+
+    def write_report(self, file: Path) -> None:
+        """Have the run's report written."""
+        run = self.session.runs.current
+        if run is not None:
+            self.found.setText("Writing the report …")
+            request = WriteReport(self.session.place, run, str(file.absolute()), self.session.scores.on)
+            self.session.ask(request, self._take_report, self.found.setText, priority=4, scope="report")
+
+    def _take_report(self, told: ReportWritten) -> None:
+        self.found.setText(f"Written to {told.file}: {told.mistakes} mistakes, {told.causes} causes.")
 
     def _take_verified(self, told: Verified) -> None:
         self.found.setText(verified_in_words(told))

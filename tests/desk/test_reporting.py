@@ -1,0 +1,111 @@
+"""The report: one file that needs nothing else, with the figures of the run, and words that are never markup."""
+
+from __future__ import annotations
+
+import re
+from base64 import b64decode
+from html.parser import HTMLParser
+from io import BytesIO
+from pathlib import Path
+from xml.etree import ElementTree
+
+import numpy as np
+import pytest
+from PIL import Image
+from tests.cli.running import command, last_object
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.casebook import OpenCases
+from attentive_lens.desk.report_charts import Curve, calibration, lines
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.tasks import carry_out
+from attentive_lens.workspace import Workspace
+
+
+class Read(HTMLParser):
+    """Every tag with its attributes, and all words."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.tags: list[tuple[str, dict[str, str | None]]] = []
+        self.words: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags.append((tag, dict(attrs)))
+
+    def handle_data(self, data: str) -> None:
+        self.words.append(data)
+
+
+def read(file: Path) -> tuple[Read, str]:
+    page = Read()
+    page.feed(file.read_text("utf-8"))
+    return page, re.sub(r"\s+", " ", " ".join(page.words))
+
+
+def test_a_report_needs_nothing_else_and_tells_the_run_s_figures(station: Workspace, tmp_path: Path) -> None:
+    scores = finish(carry_out(Score(str(station.folder), 1)))
+    wrong = scores.wrong[0]
+    book = OpenCases(station)
+    case = book.open_case(wrong.image, 1, scores.classes[wrong.said], scores.classes[wrong.true])
+    assert case is not None
+    told = last_object(
+        command("report", station.folder, 1, "--out", tmp_path / "deep" / "r.html", "--mistakes", 2, "--json")
+    )
+    page, words = read(Path(told["file"]))
+    assert (told["mistakes"], told["cases"], told["bytes"]) == (2, 1, Path(told["file"]).stat().st_size)
+    for tag, attributes in page.tags:
+        assert tag not in ("script", "link", "iframe")
+        for name, value in attributes.items():
+            assert name != "href"
+            assert name != "src" or (value or "").startswith("data:image/png;base64,")
+    assert f"{scores.accuracy:.1%}" in words
+    assert f"image {wrong.image}: said {scores.classes[wrong.said]}" in words
+    assert all(name in words for name in scores.classes)
+    assert "optimiser.learning_rate" in words
+    assert "not re-tried" in words
+    pictures = [value for tag, each in page.tags if tag == "img" and (value := each["src"])]
+    assert len(pictures) >= 2 * 3 + 1
+    with Image.open(BytesIO(b64decode(pictures[0].partition(",")[2]))) as picture:
+        assert np.asarray(picture).std() > 1
+    cells = [int(n) for n in re.findall(r"<td style=[^>]*>(\d+)</td>", Path(told["file"]).read_text("utf-8"))]
+    assert sum(cells) == scores.images
+    assert "mistakes" in command(
+        "report", station.folder, 1, "--out", tmp_path / "s.html", "--no-causes", "--mistakes", 0
+    )
+
+
+def test_names_are_words_and_never_markup(station: Workspace, tmp_path: Path) -> None:
+    scores = finish(carry_out(Score(str(station.folder), 1)))
+    book = OpenCases(station)
+    case = book.open_case(scores.wrong[0].image, 1, "<script>alert(1)</script>", "b")
+    assert case is not None
+    command("cases", station.folder, "--case", 1, "--note", '<img src=x> & "quoted"', "--cause", "<b>bold</b>")
+    command("report", station.folder, 1, "--out", tmp_path / "r.html", "--no-causes", "--mistakes", 0)
+    page, words = read(tmp_path / "r.html")
+    assert not any(tag in ("script", "b") for tag, _ in page.tags)
+    assert "<script>alert(1)</script>" in words
+    assert '<img src=x> & "quoted"' in words
+
+
+@pytest.mark.parametrize("place", ["/dev/null/r.html", "/proc/r.html"])
+def test_a_report_that_cannot_be_written_is_a_sentence(station: Workspace, place: str) -> None:
+    words = ("report", station.folder, 1, "--out", place, "--no-causes", "--mistakes", 0, "--json")
+    assert "written" in last_object(command(*words, code=1))["error"]["what"]
+
+
+def test_charts_are_drawings_with_their_words() -> None:
+    curves = [
+        Curve("training <1>", [(1, 2.0), (2, 1.0)], "#000"),
+        Curve("none", [], "#111"),
+        Curve("b", [(1, 0.5)], "#222"),
+    ]
+    for drawn in (lines("loss", curves), calibration([(0.5, 0.4, 3), (0.9, 1.0, 7)])):
+        root = ElementTree.fromstring(drawn)  # noqa: S314  # our own
+        assert root.tag == "svg"
+    drawn = lines("loss", curves)
+    assert "training &lt;1&gt;" in drawn
+    assert drawn.count("<polyline") == 2
+    assert lines("nothing", []) == calibration([]) == ""
+    one = ElementTree.fromstring(lines("share", [Curve("a", [(1, 1.0)], "#000")], as_percent=True))  # noqa: S314
+    assert "nan" not in ElementTree.tostring(one, "unicode")
