@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw
 
-from attentive_lens.cli.results import Mapped
+from attentive_lens.cli.answer_results import Mapped
 from attentive_lens.cli.speaking import watched
 from attentive_lens.core.files import write_text
 from attentive_lens.desk.map_colours import class_colour

@@ -7,8 +7,8 @@ from typing import Annotated
 
 import typer
 
+from attentive_lens.cli.answer_results import Mapped, MappedImage
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, printable
-from attentive_lens.cli.results import Mapped, MappedImage
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from attentive_lens.cli.answer_results import AnswersWritten, Mapped, ScoresOfRun
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
 from attentive_lens.cli.run_results import AdviceGiven, CrossValidated, RunEnded, RunQueued, Steered, SweepDone
 from attentive_lens.core.records import PlainTable, schema
@@ -21,8 +22,6 @@ from attentive_lens.desk.requests.rates import RatesSwept
 from attentive_lens.desk.requests.reporting import ReportWritten
 from attentive_lens.desk.requests.robustness import RobustnessMeasured
 from attentive_lens.desk.requests.verifying import Calibrated, Verified
-from attentive_lens.scoring.measures import Bin, Confusion, OfClass, Overview
-from attentive_lens.scoring.slices import Slice
 from attentive_lens.training.journal import EpochEvent
 
 
@@ -189,47 +188,6 @@ class RunWatched:
 
 
 @dataclass(frozen=True)
-class Mistake:
-    """An image answered wrongly."""
-
-    image: int
-    file: str
-    said: str
-    true: str
-    probability: float
-
-
-@dataclass(frozen=True)
-class ScoresOfRun:
-    """How a run did on a set; rows of the confusion matrix are true classes, columns what was said.
-
-    The temperature is by what raw scores would have to be divided for the set's loss to be least.
-    """
-
-    run: int
-    on: str
-    images: int
-    unknown: int
-    accuracy: float
-    loss: float
-    loss_function: str
-    output: str
-    classes: tuple[str, ...]
-    per_class: tuple[float | None, ...]
-    confusion: tuple[tuple[int, ...], ...]
-    wrong: tuple[Mistake, ...]
-    relabelled: tuple[int, ...]
-    judged_by_test: tuple[int, ...]
-    overview: Overview
-    by_class: tuple[OfClass, ...]
-    confusions: tuple[Confusion, ...]
-    calibration: tuple[Bin, ...]
-    calibration_error: float | None
-    temperature: float | None
-    slices: tuple[Slice, ...]
-
-
-@dataclass(frozen=True)
 class CommonCauses:
     """What the mistakes of a run on a set have in common."""
 
@@ -280,58 +238,6 @@ class Failed:
     """A command that failed."""
 
     error: ErrorSaid
-
-
-@dataclass(frozen=True)
-class MappedImage:
-    """Where an image lies on the map of the data, and what was said of it."""
-
-    image: int
-    file: str
-    set: str
-    true: str
-    said: str
-    across: float
-    down: float
-
-
-@dataclass(frozen=True)
-class Mapped:
-    """Images laid out by a layer, of ``in_all``; ``explained`` is each component's part of the variance, for PCA."""
-
-    layer: str
-    method: str
-    in_all: int
-    explained: tuple[float, ...]
-    images: tuple[MappedImage, ...]
-    written: str | None
-
-
-@dataclass(frozen=True)
-class AnswersWritten:
-    """Answers to image files, in a file of their own.
-
-    Attributes
-    ----------
-    file : str
-        Where they are.
-    answered, held, unreadable : int
-        Images answered now, those that the file held before, and files that could not be read.
-    unlike : int or None
-        Images unlike all training images; None where it was not asked.
-    said : dict
-        Class → images answered so, now.
-    seconds : float
-        That it took.
-    """
-
-    file: str
-    answered: int
-    held: int
-    unreadable: int
-    unlike: int | None
-    said: dict[str, int]
-    seconds: float
 
 
 @dataclass(frozen=True)

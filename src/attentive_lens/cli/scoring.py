@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.table import Column, Table
 
+from attentive_lens.cli.answer_results import Mistake, ScoresOfRun
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
-from attentive_lens.cli.results import Mistake, ScoresOfRun
 from attentive_lens.cli.speaking import console, out, reporting, say_json, watched
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.cautions import cautions_of, changed_since, judged_by_test
