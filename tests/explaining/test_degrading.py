@@ -14,7 +14,6 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.robustness import MeasureRobustness
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import LensError
-from attentive_lens.explaining import degrading
 from attentive_lens.explaining.degrading import DEGRADATIONS, Degradation
 from attentive_lens.workspace import Workspace
 
@@ -56,9 +55,7 @@ def test_known_answers() -> None:
 
 
 def test_what_breaks_is_what_was_right_and_is_wrong_then(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
-    kept = {name: DEGRADATIONS[name] for name in ("darker", "shift")}
     nothing = Degradation("nothing", "", (1.0,), lambda pixels, _, __: pixels)
-    monkeypatch.setattr(degrading, "DEGRADATIONS", kept)
     monkeypatch.setitem(DEGRADATIONS, "nothing", nothing)
     folder = str(station.folder)
     found = finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing", "darker", "shift"))))
