@@ -66,8 +66,13 @@ def test_new_images_are_answered_told_apart_saved_and_explained(
     assert at_hand == told[Path(at_hand.file).name]
     assert "times the usual distance" in child(frame, QLabel, "new unlike").text()
     assert child(frame, Bars, "new bars").bars[0].name == at_hand.said
+    (tmp_path / "answers.csv").write_text("of an earlier model", "utf-8")
     view.save_answers(tmp_path / "answers.csv")
     view.save_answers(tmp_path / "answers.jsonl")
+    (tmp_path / "kept.txt").write_text("not to be lost", "utf-8")
+    view.save_answers(tmp_path / "kept.txt")
+    assert (tmp_path / "kept.txt").read_text("utf-8") == "not to be lost"
+    assert [file.name for file in tmp_path.iterdir() if file.name.startswith(".")] == []
     with (tmp_path / "answers.csv").open(newline="") as stream:
         rows = list(csv.DictReader(stream))
     assert {Path(row["file"]).name for row in rows if not row["error"]} == set(told)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -178,12 +179,12 @@ class NewImagesView(ResultsView):
         if not file.suffix:
             file = file.with_suffix(ENDINGS[0])
         classes = list(self.found.answers[0].probabilities) if self.found.answers else []
+        part = file.with_name(f".{os.getpid()}-{file.name}")  # what is there stays until the new one is whole
         try:
-            if file.suffix.lower() in ENDINGS:
-                file.unlink(missing_ok=True)
-            into = AnswerFile(file, classes)
+            into = AnswerFile(part, classes)
             into.write([*self.found.answers, *self.found.unreadable])
             into.finish()
+            part.replace(file)
         except (LensError, OSError) as error:
             self.session.said.emit(str(error), True)
         else:
