@@ -160,8 +160,8 @@ def _charts(view: RunView) -> list[str]:
 def _advice(place: Workspace, run: Run, view: RunView) -> list[str]:
     try:
         return [finding.sentence for finding in advice_of(place, run, view)]
-    except LensError:
-        return []
+    except LensError as error:
+        return [str(error)]
 
 
 def _cautions(place: Workspace, run: Run, chosen: Scores, view: RunView, scored: dict[str, Scores]) -> list[str]:
