@@ -1,13 +1,19 @@
 from __future__ import annotations
 
+import shutil
+import time
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pytest
+from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
+from tests.driving import click, stage
 
 from attentive_lens.desk.runs import reap_children
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.session import Session
 from attentive_lens.workspace import Workspace
 
@@ -35,3 +41,37 @@ def open_frame(qtbot: QtBot) -> Iterator[Callable[[Workspace], Frame]]:
         qtbot.waitUntil(lambda: reap_children() == 0, timeout=30_000)
         frame.close()
         frame.deleteLater()
+
+
+@pytest.fixture(scope="module")
+def shared(qapp: object, station_once: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Frame]:
+    """A window for all tests that decide nothing about images or models: opening one takes seconds."""
+    del qapp
+    folder = tmp_path_factory.mktemp("shared") / "pollen"
+    window = make_frame(Session(Workspace.open(Path(shutil.copytree(station_once, folder)))))
+    window.show()
+    limit = time.monotonic() + 60
+    window.show_stage("results")
+    while window.session.scores.current is None or window.session.images.pixels is None:
+        assert time.monotonic() < limit
+        QApplication.processEvents()
+        time.sleep(0.01)
+    yield window
+    window.close()
+    window.deleteLater()
+
+
+@pytest.fixture
+def seen(qtbot: QtBot, shared: Frame) -> Frame:
+    """The same window as it was opened."""
+    stage(qtbot, shared, "results")
+    page = shared.page("results")
+    assert isinstance(page, ResultsPage)
+    click(qtbot, shared, "score validation")
+    click(qtbot, shared, "overview of scores")
+    page.chosen.open_way(0)
+    page.matrix.orders.setCurrentIndex(0)
+    page.matrix.refresh()
+    page.behind.wrong()
+    qtbot.waitUntil(lambda: shared.session.scores.current is not None, timeout=30_000)
+    return shared

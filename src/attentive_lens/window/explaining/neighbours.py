@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.decisions import Decisions
+from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
 
@@ -37,17 +37,13 @@ class NeighboursPanel(QWidget):
         self.session = session
         self.found: NeighboursFound | None = None
         self._for: tuple[int, int] | None = None
-        self._listed: int | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
         row = QHBoxLayout()
         row.addWidget(label("by", "faint"))
-        self.layer = QComboBox()
-        self.layer.setObjectName("neighbours layer")
-        self.layer.setAccessibleName("the layer that compares")
-        self.layer.setToolTip("The layer by whose outputs images are alike; the last tells classes apart.")
-        self.layer.setFont(look.font())
+        tip = "The layer by whose outputs images are alike; the last tells classes apart."
+        self.layer = LayerChooser(session, "neighbours layer", "the layer that compares", tip)
         self.layer.activated.connect(lambda _: self._ask())
         row.addWidget(self.layer)
         self.says = label(role="faint", size=look.SMALL, name="neighbours say")
@@ -77,24 +73,13 @@ class NeighboursPanel(QWidget):
         if self.isVisible() and self.found is None:
             self._ask()
 
-    def _list_layers(self, run: int) -> None:
-        plan = self.session.runs.plan()
-        if plan is None or self._listed == run:
-            return
-        self._listed = run
-        network, _ = facts_of(plan, len(self.session.images.collection.classes))
-        self.layer.clear()
-        self.layer.addItem("the last layer", "")
-        for node in reversed(network.nodes[:-1]):
-            self.layer.addItem(node.name, node.name)
-
     def _ask(self) -> None:
         if self._for is None:
             return
         run, image = self._for
-        self._list_layers(run)
+        self.layer.list_layers()
         self.says.setText("Looking for neighbours …")
-        request = Neighbours(self.session.place, run, image, str(self.layer.currentData() or ""), COUNT)
+        request = Neighbours(self.session.place, run, image, self.layer.layer, COUNT)
         self.session.ask(request, self._take, self.says.setText, priority=2, scope="neighbours")
 
     def _take(self, found: NeighboursFound) -> None:

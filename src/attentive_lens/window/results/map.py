@@ -5,13 +5,13 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
-from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, filter_button, label, view_button
+from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.saving import ask_for_file
 from attentive_lens.window.results.class_key import ClassKey
 from attentive_lens.window.results.image_map import ImageMap
@@ -45,7 +45,6 @@ class MapView(ResultsView):
         self.found: DataMap | None = None
         self.method = LAYOUTS[0]
         self._asked: MapData | None = None
-        self._listed: int | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 10, 16, 10)
         inside.setSpacing(6)
@@ -83,11 +82,8 @@ class MapView(ResultsView):
             self.methods[name] = view_button(name, f"map by {name}", TIPS[name], partial(self._take_method, name))
             first.addWidget(self.methods[name])
         first.addWidget(label("of", "faint"))
-        self.layer = QComboBox()
-        self.layer.setObjectName("map layer")
-        self.layer.setAccessibleName("the layer whose outputs are laid out")
-        self.layer.setToolTip("The layer whose outputs are compared: the last one tells classes apart best.")
-        self.layer.setFont(look.font())
+        tip = "The layer whose outputs are compared: the last one tells classes apart best."
+        self.layer = LayerChooser(self.session, "map layer", "the layer whose outputs are laid out", tip)
         self.layer.activated.connect(lambda _: self.refresh())
         first.addWidget(self.layer, 1)
         self.perplexity, self.seed = QDoubleSpinBox(), QSpinBox()
@@ -129,23 +125,9 @@ class MapView(ResultsView):
         self.method = name
         self.refresh()
 
-    def _list_layers(self) -> None:
-        """The layers of the run in view, the last one chosen unless another was."""
-        plan = self.session.runs.plan()
-        if plan is None or self._listed == self.session.runs.current:
-            return
-        self._listed = self.session.runs.current
-        network, _ = facts_of(plan, len(self.session.images.collection.classes))
-        before = self.layer.currentData()
-        self.layer.clear()
-        self.layer.addItem("the last layer", "")
-        for node in reversed(network.nodes[:-1]):
-            self.layer.addItem(node.name, node.name)
-        self.layer.setCurrentIndex(max(0, self.layer.findData(before)))
-
     def refresh(self) -> None:
         """Have the images laid out as the settings are now, unless they are."""
-        self._list_layers()
+        self.layer.list_layers()
         for name, each in self.methods.items():
             each.setChecked(name == self.method)
         for box in (self.perplexity, self.seed):
@@ -153,8 +135,9 @@ class MapView(ResultsView):
         run = self.session.runs.current
         if run is None:
             return
-        layer = str(self.layer.currentData() or "")
-        asked = MapData(self.session.place, run, layer, self.method, self.seed.value(), self.perplexity.value())
+        asked = MapData(
+            self.session.place, run, self.layer.layer, self.method, self.seed.value(), self.perplexity.value()
+        )
         if asked == self._asked:
             if self.map.pixels is not self.session.images.pixels:
                 self._draw()
