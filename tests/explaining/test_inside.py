@@ -11,7 +11,7 @@ from tests.explaining.test_methods import small, spot
 from attentive_lens.core.jobs import finish
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.causes.grouping import _group, _joined, _split_by_place, grouped, in_cells
-from attentive_lens.explaining.changes import CHANGES
+from attentive_lens.explaining.changes import CHANGES, mixed
 from attentive_lens.explaining.channels import Excitement, contributions, patch, scaled, speaks_for, synthetic
 from attentive_lens.explaining.distances import leading_eigenvectors, principal, squared_distances
 from attentive_lens.explaining.neighbours import nearest
@@ -138,6 +138,7 @@ CALLS = {
     "scale": {"factor": 2.0},
     "brighten": {"factor": 0.5},
     "denoise": {},
+    "noise": {"deviation": 0.1},
 }
 
 
@@ -154,6 +155,12 @@ def test_a_change_gives_a_new_image_of_the_same_sort(kind: str) -> None:
 def test_changes_do_what_they_are_called() -> None:
     covered = CHANGES["cover"](PIXELS, 0.5, 0.5, 0.25)
     assert (np.abs(covered.astype(int) - PIXELS).sum(axis=2) > 0).sum() <= 5 * 6
+    wide = CHANGES["cover"](PIXELS, 0.5, 0.5, 0.1, across=0.5)
+    rows, columns = np.nonzero(np.abs(wide.astype(int) - PIXELS).sum(axis=2))
+    assert (np.ptp(rows) + 1, np.ptp(columns) + 1) == (round(0.1 * PIXELS.shape[0]), round(0.5 * PIXELS.shape[1]))
+    half = mixed(PIXELS, 255 - PIXELS, 0.5)
+    assert half.astype(float) == pytest.approx(np.full(PIXELS.shape, 127.5), abs=0.51)
+    assert np.array_equal(mixed(PIXELS, 255 - PIXELS, 0.0), PIXELS)
     down = CHANGES["translate"](PIXELS, 0.1, 0.0)
     assert np.array_equal(down[2:], PIXELS[:-2])
     square = PIXELS[:, :20]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
+from attentive_lens.images.decoding import decode
 from attentive_lens.plan.layers import Dropout
 from attentive_lens.workspace import Run, Workspace
 
@@ -33,6 +35,27 @@ def model_and_data(place: Workspace, run: Run, image: int | None = None) -> Job[
     model = model_of(run.model)
     data = yield from gather(place, run.plan(), run, model.preprocessor.settings, image)
     return model, data.seen_by(model.classes)
+
+
+@dataclass(frozen=True, eq=False)
+class AskedImage:
+    """A model, an image S×S×C uint8 at its input size, and the number of the class on its label, if it has one."""
+
+    model: ModelFile
+    pixels: NDArray[np.uint8]
+    label: int | None
+
+
+def asked_image(workspace: str, run: int, image: int, model: str = "", file: str = "") -> Job[AskedImage]:
+    """An image of a workspace and its run's model; with ``model`` that file, and an image file no workspace knows."""
+    if model:
+        known = model_of(Path(model))
+        return AskedImage(known, known.preprocessor.resized(decode(Path(file)).pixels), None)
+    place = Workspace.open(Path(workspace))
+    known, data = yield from model_and_data(place, place.run(run), image)
+    at = data.place(image)
+    label = int(data.labels[at])
+    return AskedImage(known, data.pixels[at], label if label >= 0 else None)
 
 
 def check_layer(model: ModelFile, node: str) -> None:

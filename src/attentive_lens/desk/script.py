@@ -27,10 +27,11 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.answering import image_files
-from attentive_lens.desk.models import by_class
+from attentive_lens.desk.models import AskedImage, by_class
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.tasks.choosing import method_of
 from attentive_lens.desk.tasks.explaining import explain_pixels
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
@@ -120,7 +121,8 @@ class Model:
 
     def explain(self, image: OneImage, target: str | None = None, method: str = DEFAULT) -> NDArray[np.float32]:
         """The map, S×S float32 at the input size, for a class; for the one the model says if none is named."""
-        explanation = explain_pixels(self.file, self._one(image), (None, "", ""), method, None, target)
+        asked = AskedImage(self.file, self._one(image), None)
+        explanation = explain_pixels(asked, (None, "", ""), method_of(method), target)
         return explanation.maps[-1].values
 
     def feature_maps(self, image: OneImage, layer: str) -> NDArray[np.float32]:

@@ -12,16 +12,19 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import affine_transform, gaussian_filter, median_filter, shift
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.covering import filling
 
 Pixels = NDArray[np.uint8]
 
 
-def _box(pixels: Pixels, row: float, column: float, side: float) -> tuple[slice, slice]:
+def _box(pixels: Pixels, row: float, column: float, side: float, across: float = 0) -> tuple[slice, slice]:
+    """A square, or with ``across`` a rectangle so wide and ``side`` tall."""
     height, width = pixels.shape[:2]
-    top, left = round((row - side / 2) * height), round((column - side / 2) * width)
-    tall, wide = max(1, round(side * height)), max(1, round(side * width))
+    across = across or side
+    top, left = round((row - side / 2) * height), round((column - across / 2) * width)
+    tall, wide = max(1, round(side * height)), max(1, round(across * width))
     return slice(max(0, top), max(0, top + tall)), slice(max(0, left), max(0, left + wide))
 
 
@@ -36,10 +39,10 @@ def _bytes(values: Array) -> Pixels:
     return (np.asarray(values, np.float64) + 0.5).clip(0, 255).astype(np.uint8)
 
 
-def cover(pixels: Pixels, row: float, column: float, side: float) -> Pixels:
-    """A square in the image's mean colour."""
+def cover(pixels: Pixels, row: float, column: float, side: float, across: float = 0) -> Pixels:
+    """A square in the image's mean colour; with ``across`` a rectangle so wide and ``side`` tall."""
     out = pixels.copy()
-    out[_box(pixels, row, column, side)] = _bytes(filling(pixels))
+    out[_box(pixels, row, column, side, across)] = _bytes(filling(pixels))
     return out
 
 
@@ -98,6 +101,17 @@ def denoised(pixels: Pixels, window: float = 3) -> Pixels:
     return np.asarray(median_filter(pixels, size=(int(window), int(window), 1)))
 
 
+def noisy(pixels: Pixels, deviation: float, seed: float = 0) -> Pixels:
+    """Gaussian noise added to every value; ``deviation`` is a part of the whole range."""
+    noise = random_generator(int(seed), "noise tried").standard_normal(pixels.shape)
+    return _bytes(pixels + 255 * deviation * noise)
+
+
+def mixed(pixels: Pixels, other: Pixels, share: float) -> Pixels:
+    """So much of another image, 0–1, and the rest of this one."""
+    return _bytes((1 - share) * pixels.astype(np.float64) + share * other)
+
+
 def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
     middle = (np.array(pixels.shape[:2]) - 1) / 2
     offset = middle - matrix @ middle
@@ -110,6 +124,8 @@ def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
 
 LIMITS: dict[str, tuple[float, float]] = {
     **dict.fromkeys(("row", "column", "from_row", "from_column", "red", "green", "blue", "width"), (0.0, 1.0)),
+    **dict.fromkeys(("across", "share", "deviation"), (0.0, 1.0)),
+    "seed": (0.0, 1e6),
     **dict.fromkeys(("side", "radius"), (0.001, 1.0)),
     **dict.fromkeys(("down", "across"), (-1.0, 1.0)),
     "degrees": (-360.0, 360.0),
@@ -128,4 +144,5 @@ CHANGES: dict[str, Callable[..., Pixels]] = {
     "scale": scaled,
     "brighten": brightened,
     "denoise": denoised,
+    "noise": noisy,
 }

@@ -107,3 +107,6 @@ METHOD_FACTS: dict[str, MethodFacts] = {
 """By key, in the order of lists."""
 
 DEFAULT = "integrated_gradients"
+BASELINES = ("blurred", "own mean", "training mean", "darkest", "black")
+"""Where integrated gradients may begin, besides another image: the image out of focus, its mean colour, the mean
+colour of the training images, every channel at its least in the image, black."""

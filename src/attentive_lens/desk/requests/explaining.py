@@ -10,9 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.explaining.figures import Completeness, Curve, WeightRandomisation
-from attentive_lens.explaining.methods import DEFAULT, METHOD_FACTS
-
-__all__ = ["DEFAULT", "METHOD_FACTS"]
+from attentive_lens.explaining.methods import BASELINES, DEFAULT, METHOD_FACTS
 
 
 @dataclass(frozen=True)
@@ -146,7 +144,11 @@ class Explanation:
 
 @dataclass(frozen=True)
 class Explain(Request[Explanation]):
-    """Why a run's model answered as it did for one image; ``target`` is a class to explain besides."""
+    """Why a run's model answered as it did for one image; ``target`` is a class to explain besides.
+
+    ``baseline`` is where integrated gradients begin, one of `BASELINES` or «image 12»; ``layer`` whose maps class
+    activation weighs; both as the method has them if left out, and of no meaning for other methods.
+    """
 
     result: ClassVar[type[object]] = Explanation
     workspace: str
@@ -154,6 +156,8 @@ class Explain(Request[Explanation]):
     image: int
     method: str = DEFAULT
     target: str | None = None
+    baseline: str = ""
+    layer: str = ""
 
 
 @dataclass(frozen=True)
@@ -165,6 +169,8 @@ class ExplainFile(Request[Explanation]):
     file: str
     method: str = DEFAULT
     target: str | None = None
+    baseline: str = ""
+    layer: str = ""
 
 
 @dataclass(frozen=True)
@@ -276,6 +282,7 @@ class FirstFiltersOf(Request[Filters]):
 
 
 __all__ = [
+    "BASELINES",
     "DEFAULT",
     "METHOD_FACTS",
     "ActivationMaps",

@@ -109,7 +109,11 @@ class ChannelSeen:
 
 @dataclass(frozen=True)
 class Channels(Request[ChannelSeen]):
-    """What the channels of a layer add to an answer, and the answer with one of them scaled."""
+    """What the channels of a layer add to an answer, and the answer with one of them scaled.
+
+    With ``model`` and ``file`` it is asked of an image file that no workspace knows, said against the class
+    ``against``, if one is named.
+    """
 
     result: ClassVar[type[object]] = ChannelSeen
     workspace: str
@@ -117,6 +121,9 @@ class Channels(Request[ChannelSeen]):
     image: int
     layer: str
     channel: int = 0
+    model: str = ""
+    file: str = ""
+    against: str = ""
 
 
 @dataclass(frozen=True)
@@ -135,17 +142,24 @@ class NeighboursFound:
     ----------
     classes, near : dict
         "said" and "true" → class, and its nearest images.
+    right : dict
+        Class → its nearest training image that is answered rightly; classes without one are left out.
     """
 
     image: int
     layer: str
     classes: dict[str, str]
     near: dict[str, tuple[Near, ...]]
+    right: dict[str, Near]
 
 
 @dataclass(frozen=True)
 class Neighbours(Request[NeighboursFound]):
-    """The training images a layer (the last before the output, if none is named) finds nearest to an image."""
+    """The training images a layer (the last before the output, if none is named) finds nearest to an image.
+
+    Feature maps of many values are averaged over squares before they are compared. With ``file`` it is asked of an
+    image file that no workspace knows, which has no *true* class; the class ``against`` takes its place, if named.
+    """
 
     result: ClassVar[type[object]] = NeighboursFound
     workspace: str
@@ -153,6 +167,8 @@ class Neighbours(Request[NeighboursFound]):
     image: int
     layer: str = ""
     count: int = 8
+    file: str = ""
+    against: str = ""
 
 
 @dataclass(frozen=True)
@@ -194,20 +210,30 @@ class Tried:
 
     Attributes
     ----------
+    image, file : int, str
+        What was changed; a file that no workspace knows has image 0.
     pixels : ndarray, N×S×S×C uint8
         The changed images.
+    maps : ndarray, N×S×S float32, or None
+        Their maps for what is said of each, if a method was named.
     """
 
     image: int
+    file: str
     before: TriedChange
     after: tuple[TriedChange, ...]
     smallest_cover: SmallestCover | None
     pixels: NDArray[np.uint8]
+    maps: NDArray[np.float32] | None = None
 
 
 @dataclass(frozen=True)
 class TryChanges(Request[Tried]):
-    """Changes tried on an image, each on the original: ``{"change": "cover", "row": 0.8, …}``."""
+    """Changes tried on an image, each on the original: ``{"change": "cover", "row": 0.8, …}``.
+
+    ``method`` is a map method by which the changed images are explained; with ``model`` and ``file`` an image file
+    that no workspace knows is changed.
+    """
 
     result: ClassVar[type[object]] = Tried
     workspace: str
@@ -215,3 +241,6 @@ class TryChanges(Request[Tried]):
     image: int
     changes: tuple[PlainTable, ...]
     smallest: bool = True
+    method: str = ""
+    model: str = ""
+    file: str = ""

@@ -1,5 +1,6 @@
 """Every request and result by name, and the requests in one table."""
 
+from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
@@ -59,7 +60,17 @@ from attentive_lens.desk.requests.inspecting import (
     TryChanges,
 )
 from attentive_lens.desk.requests.mapping import DataMap, MapData
+from attentive_lens.desk.requests.maps import (
+    ClassesRest,
+    ClassMaps,
+    MapByMethod,
+    Maps,
+    MapsMade,
+    PlaceTrial,
+    RestsOn,
+)
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Score, Unreadable
+from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
@@ -99,7 +110,11 @@ REQUESTS: dict[str, type[Request[object]]] = {
         WriteReport,
         FirstFilters,
         FirstFiltersOf,
+        Maps,
+        ClassMaps,
         Layer,
+        LayerActivity,
+        LayerNumbers,
         Channels,
         Neighbours,
         TryChanges,
@@ -128,7 +143,9 @@ __all__ = [
     "ChannelSeen",
     "Channels",
     "ClassAverages",
+    "ClassMaps",
     "ClassesOrdered",
+    "ClassesRest",
     "DataMap",
     "Explain",
     "ExplainFile",
@@ -142,12 +159,18 @@ __all__ = [
     "FirstFilters",
     "FirstFiltersOf",
     "Layer",
+    "LayerActive",
+    "LayerActivity",
+    "LayerNumbers",
     "LayerSeen",
     "LayerShape",
+    "MapByMethod",
     "MapChecks",
     "MapData",
     "MapOfClass",
     "MapTrust",
+    "Maps",
+    "MapsMade",
     "Measure",
     "MeasureRobustness",
     "Measures",
@@ -155,9 +178,11 @@ __all__ = [
     "Neighbours",
     "NeighboursFound",
     "NewAnswers",
+    "NumbersSeen",
     "OpenPicture",
     "OrderClasses",
     "Picture",
+    "PlaceTrial",
     "PlanPrice",
     "Prediction",
     "Prepare",
@@ -173,6 +198,7 @@ __all__ = [
     "Request",
     "ResizeModes",
     "ResizeModesShown",
+    "RestsOn",
     "RobustnessMeasured",
     "Score",
     "Skipped",

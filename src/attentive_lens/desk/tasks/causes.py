@@ -19,7 +19,7 @@ from attentive_lens.desk.data import Data
 from attentive_lens.desk.models import THREADS, model_and_data
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
-from attentive_lens.desk.tasks.explaining import method_of
+from attentive_lens.desk.tasks.choosing import method_of
 from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool

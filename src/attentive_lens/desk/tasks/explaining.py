@@ -11,8 +11,17 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data
-from attentive_lens.desk.models import THREADS, by_class, model_and_data, model_of
+from attentive_lens.desk.models import (
+    THREADS,
+    AskedImage,
+    asked_image,
+    by_class,
+    check_layer,
+    model_and_data,
+    model_of,
+)
 from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.tasks.choosing import chosen_method, method_of
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError
@@ -22,18 +31,11 @@ from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated, marked
 from attentive_lens.explaining.saliency import METHODS, MapMethod
 from attentive_lens.explaining.trust import completeness, curves, rank_correlation, stability, weight_randomisation
-from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.images.decoding import decode
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Run, Workspace
 
 RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
 """Images on which weight randomisation is measured; fewer for methods of hundreds of passes."""
-MOST_MISTAKES = 2000
-MOST_PAIRS = 3
-"""Confusions of a group that are named, the most frequent first."""
-TRIED, CONTROLS = 256, 128
-"""Mistakes of a group, and right answers, in which its place is covered to see what becomes of them."""
 
 
 def explain(request: ask.Explain) -> Job[ask.Explanation]:
@@ -43,32 +45,24 @@ def explain(request: ask.Explain) -> Job[ask.Explanation]:
     at = data.place(request.image)
     yield Progress(0, 1, "explaining the image")
     row, set_name = data.collection.rows[at], data.collection.sets[at]
-    label = int(data.labels[at])
-    source = (request.image, row.file, set_name)
-    return explain_pixels(model, data.pixels[at], source, request.method, label, request.target)
+    method = yield from chosen_method(request.method, model, request)
+    asked = AskedImage(model, data.pixels[at], int(data.labels[at]))
+    return explain_pixels(asked, (request.image, row.file, set_name), method, request.target)
 
 
 def explain_file(request: ask.ExplainFile) -> Job[ask.Explanation]:
     """See `ExplainFile`."""
-    model = model_of(Path(request.model))
-    pixels = model.preprocessor.resized(decode(Path(request.file)).pixels)
+    asked = yield from asked_image("", 0, 0, request.model, request.file)
     yield Progress(0, 1, "explaining the image")
-    return explain_pixels(model, pixels, (None, request.file, ""), request.method, None, request.target)
+    method = yield from chosen_method(request.method, asked.model, request)
+    return explain_pixels(asked, (None, request.file, ""), method, request.target)
 
 
 def explain_pixels(
-    model: ModelFile,
-    pixels: NDArray[np.uint8],
-    source: tuple[int | None, str, str],
-    method: str,
-    true: int | None,
-    target: str | None,
+    asked: AskedImage, source: tuple[int | None, str, str], chosen: MapMethod, target: str | None
 ) -> ask.Explanation:
-    """Answer, maps and their trust for one image S×S×C uint8 at the input size.
-
-    ``source`` is its number, file and set.
-    """
-    chosen = method_of(method)
+    """Answer, maps and their trust for one image; ``source`` is its number, file and set."""
+    model, pixels, true = asked.model, asked.pixels, asked.label
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         probe = Probe(predictor)
@@ -116,7 +110,7 @@ def explain_pixels(
         model.classes[true] if true is not None else None,
         by_class(model.classes, answers),
         model.output,
-        method,
+        chosen.key,
         tuple(maps_of_classes),
         tuple(
             ask.RegionOfMap(r.top, r.left, r.height, r.width, r.share, dict(zip(labels, r.gives, strict=False)))
@@ -141,19 +135,13 @@ def _difference(
 
 def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
     """See `Activations`."""
-    if request.model:
-        model = model_of(Path(request.model))
-        pixels = model.preprocessor.resized(decode(Path(request.file)).pixels)
-    else:
-        place = Workspace.open(Path(request.workspace))
-        model, data = yield from model_and_data(place, place.run(request.run), request.image)
-        pixels = data.pixels[data.place(request.image)]
-    names = [node.name for node in model.plan.nodes]
+    asked = yield from asked_image(request.workspace, request.run, request.image, request.model, request.file)
+    model = asked.model
     for name in request.layers:
-        if name not in names:
-            raise unknown_word("layer", name, frozenset(names))
+        check_layer(model, name)
     yield Progress(0, 1, "asking the layers")
-    outputs = feature_maps(model.network(), model.preprocessor.apply(pixels[None])[0], request.layers or names)
+    names = request.layers or tuple(node.name for node in model.plan.nodes)
+    outputs = feature_maps(model.network(), model.preprocessor.apply(asked.pixels[None])[0], names)
     return ask.ActivationMaps(outputs)
 
 
@@ -216,13 +204,6 @@ def _randomised(run: Run, method: str, probe: Probe, data: Data) -> WeightRandom
         known = weight_randomisation(METHODS[method], probe, probe.predictor.prepare(data.pixels[chosen]))
         keep(file, known, key)
     return known
-
-
-def method_of(name: str) -> MapMethod:
-    """The method of that name; a sentence with the nearest if there is none."""
-    if name not in METHODS:
-        raise unknown_word("method", name, frozenset(METHODS))
-    return METHODS[name]
 
 
 def filters(request: ask.FirstFilters) -> Job[ask.Filters]:

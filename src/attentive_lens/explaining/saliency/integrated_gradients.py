@@ -26,6 +26,8 @@ class IntegratedGradients(MapMethod):
     baselines : tuple of str
         Of `BASELINES`. From the image out of focus, which is also what deletion leaves, maps pass the test of trust
         more often than from the mean colour, or from both. From a flat colour, what has that colour adds nothing.
+    start : ndarray, H×W×C, optional
+        A prepared image that the way starts from in their stead.
     spread : float
         Standard deviation, a part of the side, over which each part is spread out; what they add up to stays.
 
@@ -36,12 +38,17 @@ class IntegratedGradients(MapMethod):
     Erion 2021, «Expected gradients», eq. 2.
     """
 
-    def __init__(self, baselines: tuple[str, ...] = ("blurred",), spread: float = 1 / 32) -> None:
+    def __init__(
+        self, baselines: tuple[str, ...] = ("blurred",), spread: float = 1 / 32, start: Array | None = None
+    ) -> None:
         self.baselines = baselines
         self.spread = spread
+        self.start = start
 
     def starts(self, image: Array) -> Array:
         """What the ways start from, B×H×W×C."""
+        if self.start is not None:
+            return np.asarray(self.start[None], image.dtype)
         flat = {"own mean": filling(image), "training mean": 0.0, "darkest": image.min(axis=(0, 1))}
         starts = np.empty((len(self.baselines), *image.shape), image.dtype)
         for start, name in zip(starts, self.baselines, strict=True):

@@ -1,0 +1,163 @@
+"""Requests for many maps: every method for one image, and what each class rests on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.requests.base import Request
+
+CLASS_METHOD = "gradient_times_input"
+"""The map method by which classes are looked at: one pass each way an image."""
+
+
+@dataclass(frozen=True)
+class MapByMethod:
+    """The map that one method makes.
+
+    Attributes
+    ----------
+    method : str
+        One of `METHODS`.
+    signed : bool
+        Whether values below zero speak against.
+    values : ndarray, S×S float32, or None
+        None where the method cannot be asked of this network.
+    refused : str
+        Why it cannot, if so.
+    passed : bool or None
+        Whether deletion and insertion are better than for random maps; None where it cannot be told or was not yet.
+    """
+
+    method: str
+    signed: bool
+    values: NDArray[np.float32] | None
+    refused: str = ""
+    passed: bool | None = None
+
+
+@dataclass(frozen=True)
+class MapsMade:
+    """Maps of one image by several methods.
+
+    Attributes
+    ----------
+    image, file : int, str
+        What is explained; a file that no workspace knows has image 0.
+    target, against : str
+        The class explained, and the class whose score is taken from its score; empty for none.
+    maps : tuple of MapByMethod
+        So many as are made, the quick ones first.
+    """
+
+    image: int
+    file: str
+    target: str
+    against: str
+    maps: tuple[MapByMethod, ...]
+
+
+@dataclass(frozen=True)
+class Maps(Request[MapsMade]):
+    """Maps of one image by several methods (all of them if none is named), shown as they come, the quick ones first.
+
+    ``target`` is a class, the one said if left out; ``against`` another one, for the map of the difference;
+    ``baseline`` and ``layer`` as for `Explain`. With ``model`` and ``file`` it is asked of an image file that no
+    workspace knows.
+    """
+
+    result: ClassVar[type[object]] = MapsMade
+    workspace: str
+    run: int
+    image: int
+    methods: tuple[str, ...] = ()
+    target: str = ""
+    against: str = ""
+    baseline: str = ""
+    layer: str = ""
+    model: str = ""
+    file: str = ""
+
+
+@dataclass(frozen=True)
+class PlaceTrial:
+    """What became of a class's right answers, and of other classes' images, when one place was covered or pasted.
+
+    Attributes
+    ----------
+    covered, covered_elsewhere : float
+        Part of the images that get another answer once the place, or the mirrored one, is covered, 0–1.
+    pasted, pasted_elsewhere : float
+        Part of other classes' images said to be of the class once the place, or the mirrored one, is put into them.
+    decides : bool
+        Whether the model goes by the place, far more than by the mirrored one.
+    """
+
+    covered: float
+    covered_elsewhere: float
+    pasted: float
+    pasted_elsewhere: float
+    decides: bool
+
+
+@dataclass(frozen=True)
+class RestsOn:
+    """What the right answers of a class rest on.
+
+    Attributes
+    ----------
+    name : str
+        The class.
+    images : tuple of int
+        Numbers of the images looked at, those that rest on one place first, the most typical first.
+    mean : ndarray, S×S×C uint8
+        Their mean.
+    map : ndarray, S×S float32
+        The mean of their maps, each brought to a sum of 1.
+    row, column : float
+        Where most of them rest, parts of the side, 0–1.
+    together : int
+        How many rest on one place aside from the middle, as on a mark; 0 where they do not.
+    trial : PlaceTrial or None
+        What came of covering that place; None where there is none or too few images to tell.
+    words : str
+        The same in a sentence.
+    """
+
+    name: str
+    images: tuple[int, ...]
+    mean: NDArray[np.uint8]
+    map: NDArray[np.float32]
+    row: float
+    column: float
+    together: int
+    trial: PlaceTrial | None
+    words: str
+
+
+@dataclass(frozen=True)
+class ClassesRest:
+    """What every class of a run rests on, on a set; classes without a right answer are left out."""
+
+    run: int
+    on: str
+    method: str
+    classes: tuple[RestsOn, ...]
+
+
+@dataclass(frozen=True)
+class ClassMaps(Request[ClassesRest]):
+    """What each class's right answers on a set rest on: mean maps, and places that are covered to see what comes of it.
+
+    At most ``images`` of a class are looked at, drawn at random.
+    """
+
+    result: ClassVar[type[object]] = ClassesRest
+    workspace: str
+    run: int
+    on: str = "validation"
+    method: str = CLASS_METHOD
+    images: int = 100

@@ -1,0 +1,60 @@
+"""The task that finds an image's neighbours among the training images."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from attentive_lens.core.jobs import Job
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.models import THREADS, check_layer, last_layer, model_and_data
+from attentive_lens.desk.outputs import compared, outputs_of
+from attentive_lens.desk.requests.inspecting import Near, Neighbours, NeighboursFound
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.explaining.neighbours import nearest
+from attentive_lens.images.decoding import decode
+from attentive_lens.predicting import Predictor
+from attentive_lens.workspace import Workspace
+
+
+def neighbours(request: Neighbours) -> Job[NeighboursFound]:
+    """See `Neighbours`."""
+    place = Workspace.open(Path(request.workspace))
+    run = place.run(request.run)
+    model, data = yield from model_and_data(place, run)
+    at = -1 if request.file else data.place(request.image)
+    node = request.layer or last_layer(model)
+    check_layer(model, node)
+    new = decode(Path(request.file)).pixels if request.file else None
+    pixels = data.pixels[at] if new is None else model.preprocessor.resized(new)
+    members = data.members("training")
+    with ThreadPool(THREADS) as thread_pool:
+        predictor = Predictor.of(model, thread_pool)
+        image = predictor.prepare(pixels[None])
+        labels = {"said": int(predictor.said(predictor.scores(image))[0])}
+        query = compared(predictor, node, image)[0]
+        outputs = yield from outputs_of(run, predictor, data, node, members)
+    if not request.file:
+        labels["true"] = int(data.labels[at])
+    elif request.against:
+        if request.against not in model.classes:
+            raise unknown_word("class", request.against, frozenset(model.classes))
+        labels["true"] = model.classes.index(request.against)
+    truth = data.labels[members]
+
+    def near(label: int, count: int, right: bool) -> tuple[Near, ...]:
+        """The nearest of a class, those answered rightly alone if asked."""
+        of_class = np.flatnonzero((truth == label) & (members != at) & ((outputs.said == truth) | (not right)))
+        order, gaps = nearest(outputs.features[of_class], query, count)
+        rows = [data.collection.rows[members[of_class[k]]] for k in order]
+        return tuple(Near(row.number, float(gap)) for row, gap in zip(rows, gaps, strict=True))
+
+    right = {name: near(label, 1, right=True) for label, name in enumerate(model.classes)}
+    return NeighboursFound(
+        request.image,
+        node,
+        {key: model.classes[label] for key, label in labels.items()},
+        {key: near(label, request.count, right=False) for key, label in labels.items()},
+        {name: found[0] for name, found in right.items() if found},
+    )

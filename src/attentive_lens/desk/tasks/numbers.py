@@ -1,0 +1,65 @@
+"""The task that shows a layer's raw numbers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from attentive_lens.core.jobs import Job
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.models import check_layer, model_and_data, model_of
+from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.losses import Loss, one_hot
+from attentive_lens.errors import BadValue, LensError
+from attentive_lens.formats.reading import read_checkpoint
+from attentive_lens.predicting import Predictor
+from attentive_lens.workspace import Run, Workspace
+
+
+def numbers(request: LayerNumbers) -> Job[NumbersSeen]:
+    """See `LayerNumbers`."""
+    place = Workspace.open(Path(request.workspace))
+    run = place.run(request.run)
+    model = model_of(run.model)
+    node = request.layer
+    check_layer(model, node)
+    own = model.weights.get(node, {})
+    arrays = tuple(sorted(own, key=lambda name: -own[name].size))
+    if not arrays:
+        raise BadValue(f"{node} has no numbers of its own", "nothing in it is learned", "Choose another layer")
+    array = request.array or arrays[0]
+    if array not in arrays:
+        raise unknown_word("array", array, frozenset(arrays))
+    gradient, loss = None, None
+    if request.image:
+        _, data = yield from model_and_data(place, run, request.image)
+        at = data.place(request.image)
+        label = int(data.labels[at])
+        if label >= 0:
+            predictor = Predictor.of(model)
+            image = predictor.prepare(data.pixels[at][None])
+            network, route = predictor.network, predictor.network.route(trainable=frozenset({node}))
+            trace = network.forward(image, route=route)
+            raw = trace.outputs[network.output]
+            wanted = one_hot(np.array([label]), len(model.classes), raw.dtype)
+            losses, grad = Loss(run.plan().loss.kind)(raw, wanted)
+            _, gradients = network.backward(trace, {network.output: grad}, route)
+            loss, gradient = float(losses[0]), gradients.get(node, {}).get(array)
+    memory, epoch = _memory(run, f"{node}/{array}/", model.weights[node][array])
+    return NumbersSeen(node, array, arrays, model.weights[node][array], gradient, loss, memory, epoch)
+
+
+def _memory(run: Run, name: str, like: Array) -> tuple[dict[str, Array], int]:
+    """What the optimiser of a run remembers of an array, and the epoch it is from; nothing without a checkpoint."""
+    file = run.model.with_name("last.alens")
+    if not file.exists():
+        return {}, 0
+    try:
+        last = read_checkpoint(file)
+    except LensError:
+        return {}, 0
+    kept = {key.removeprefix(name): value for key, value in last.optimiser.items() if key.startswith(name)}
+    there = {key: value for key, value in kept.items() if value.shape == like.shape}
+    return there, int(str(last.card.get("epoch", 0))) if there else 0

@@ -1,0 +1,266 @@
+"""Many maps of one image, what classes rest on, a layer's activity and raw numbers, neighbours, changes with maps."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from tests.answering import answer
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.data import gather
+from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.tasks import carry_out
+from attentive_lens.engine.losses import Loss, one_hot
+from attentive_lens.errors import BadUsage, BadValue, LensError, NotHere
+from attentive_lens.explaining.methods import METHOD_FACTS
+from attentive_lens.formats.reading import read_checkpoint, read_model
+from attentive_lens.predicting import Predictor
+from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.corrections import Correction
+
+IMAGE = 5
+SMALL = {"change": "cover", "row": 0.5, "column": 0.5, "side": 0.4}
+
+
+def test_every_method_makes_the_map_that_explain_makes_and_the_quick_ones_come_first(station: Workspace) -> None:
+    folder = str(station.folder)
+    job, shown = carry_out(ask.Maps(folder, 1, IMAGE)), []
+    while True:
+        try:
+            told = next(job)
+        except StopIteration as end:
+            made = end.value
+            break
+        if told.so_far is not None:
+            shown.append(len(told.so_far.maps))
+    assert shown == sorted(shown)
+    assert set(range(len(METHOD_FACTS))) <= set(shown)
+    slow = [METHOD_FACTS[each.method].slow for each in made.maps]
+    assert slow == sorted(slow)
+    assert {each.method for each in made.maps} == set(METHOD_FACTS)
+    for each in made.maps:
+        explained = answer(ask.Explain(folder, 1, IMAGE, each.method)).maps[0]
+        scale = float(np.abs(explained.values).max())
+        assert each.values == pytest.approx(explained.values, abs=1e-4 * scale), each.method
+        assert each.signed == METHOD_FACTS[each.method].signed
+        bends = (explained.trust.deletion, explained.trust.insertion)
+        if all(abs(bend.area - bend.limit) > 0.01 for bend in bends):  # pixels of like strength may change places
+            assert each.passed == explained.trust.passed, each.method
+    assert made.target == answer(ask.Explain(folder, 1, IMAGE)).said
+
+
+def test_maps_of_a_difference_are_those_of_explain(station: Workspace) -> None:
+    folder = str(station.folder)
+    wrong = answer(ask.Score(folder, 1, "training")).wrong[0].image
+    explained = answer(ask.Explain(folder, 1, wrong, "gradient"))
+    methods = ("gradient", "contribution")
+    made = answer(ask.Maps(folder, 1, wrong, methods, explained.said, str(explained.true)))
+    assert [each.method for each in made.maps] == list(methods)
+    for each in made.maps:
+        difference = answer(ask.Explain(folder, 1, wrong, each.method)).difference
+        scale = np.abs(difference).max()
+        assert each.values == pytest.approx(difference, abs=1e-3 * float(scale)), each.method
+
+
+@pytest.mark.parametrize(
+    ("settings", "part"),
+    [
+        ({"methods": ("gradiant",)}, "gradient"),
+        ({"target": "spinny"}, "spiny"),
+        ({"baseline": "blured"}, "blurred"),
+        ({"layer": "relu 9"}, "Did you mean «relu"),
+        ({"layer": "output"}, "one row of values"),
+        ({"baseline": "image 99999"}, "99"),
+    ],
+)
+def test_what_maps_cannot_be_asked_is_said(settings: dict[str, object], part: str, station: Workspace) -> None:
+    with pytest.raises(LensError, match=part):
+        answer(replace(ask.Maps(str(station.folder), 1, IMAGE), **settings))
+
+
+def test_where_integrated_gradients_begin_is_where_they_add_up_from(station: Workspace) -> None:
+    folder = str(station.folder)
+    model = read_model(station.run(1).model)
+    data = finish(gather(station, station.run(1).plan(), station.run(1)))
+    predictor = Predictor.of(model)
+    starts = {"black": np.zeros_like(data.pixels[0]), "image 9": data.pixels[8]}
+    image = predictor.prepare(data.pixels[IMAGE - 1][None])
+    seen = []
+    for baseline, pixels in starts.items():
+        found = answer(ask.Explain(folder, 1, IMAGE, "integrated_gradients", baseline=baseline)).maps[0]
+        label = model.classes.index(found.target)
+        rise = predictor.scores(image)[0, label] - predictor.scores(predictor.prepare(pixels[None]))[0, label]
+        assert found.trust.completeness is not None
+        assert found.trust.completeness.expected == pytest.approx(rise, abs=1e-4)
+        seen.append(found.values)
+    assert not np.allclose(*seen)
+    plain = answer(ask.Explain(folder, 1, IMAGE, "class_activation")).maps[0].values
+    early = answer(ask.Explain(folder, 1, IMAGE, "class_activation", layer="convolution 1")).maps[0].values
+    assert not np.allclose(plain, early)
+    with pytest.raises(BadUsage, match="no images to begin from"):
+        file = str(next(station.folder.rglob("*.png")))
+        answer(ask.ExplainFile(str(station.run(1).model), file, baseline="image 9"))
+
+
+def test_what_classes_rest_on_is_the_mean_of_their_right_answers_maps(station: Workspace) -> None:
+    folder = str(station.folder)
+    found = answer(ask.ClassMaps(folder, 1, "training"))
+    scores = answer(ask.Score(folder, 1, "training"))
+    right = {name: [] for name in scores.classes}
+    for each in scores.answers:
+        if each.said == each.true:
+            right[scores.classes[each.true]].append(each.image)
+    assert [each.name for each in found.classes] == [name for name in scores.classes if right[name]]
+    data = finish(gather(station, station.run(1).plan(), station.run(1)))
+    for each in found.classes:
+        assert sorted(each.images) == sorted(right[each.name])
+        pixels = data.pixels[np.array(each.images) - 1]
+        assert np.abs(each.mean.astype(float) - pixels.mean(axis=0)).max() <= 0.51
+        assert each.map.min() >= 0
+        assert float(each.map.sum()) == pytest.approx(1, abs=1e-4)
+    one = found.classes[0]
+    maps = [answer(ask.Explain(folder, 1, image, found.method)).maps[0].values for image in one.images]
+    shares = [np.maximum(values, 0) / np.maximum(values, 0).sum() for values in maps]
+    assert one.map == pytest.approx(np.mean(shares, axis=0), abs=1e-5)
+    with pytest.raises(BadValue, match="at least 1"):
+        answer(ask.ClassMaps(folder, 1, "training", images=0))
+
+
+def test_a_model_that_answers_nothing_rightly_is_told_so(station: Workspace) -> None:
+    run = station.run(1)
+    model = read_model(run.model)
+    weights = {node: dict(arrays) for node, arrays in model.weights.items()}
+    weights[model.plan.nodes[-1].name]["bias"] = np.eye(6, dtype=np.float32)[0] * 1e6
+    replace(model, weights=weights).write(run.model)  # the first class is said of everything
+    found = answer(ask.ClassMaps(str(station.folder), 1, "training"))
+    assert [each.name for each in found.classes] == [model.classes[0]]
+    rows = finish(gather(station, run.plan(), run)).collection.rows
+    station.catalogue.correct({row.number: Correction(label=1) for row in rows if row.label == 0})
+    with pytest.raises(NotHere, match="answers no training image rightly"):
+        answer(ask.ClassMaps(str(station.folder), 1, "training"))
+
+
+def test_the_activity_of_a_layer_is_what_its_outputs_are(station: Workspace) -> None:
+    folder = str(station.folder)
+    found = answer(ask.LayerActivity(folder, 1, "relu 1"))
+    model = read_model(station.run(1).model)
+    data = finish(gather(station, station.run(1).plan(), station.run(1)))
+    members = data.members("training")
+    outs = Predictor.of(model).outputs("relu 1", Predictor.of(model).prepare(data.pixels[members]))
+    assert found.images_looked_at == found.images_in_all == len(members)
+    assert found.counts.sum() == outs.size
+    for label in range(len(model.classes)):
+        own = outs[data.labels[members] == label]
+        assert found.mean[label] == pytest.approx(own.mean(axis=(0, 1, 2)), abs=1e-4)
+    assert found.used == pytest.approx((outs > 0).any(axis=(1, 2)).mean(axis=0), abs=1e-6)
+    wanted = np.histogram(np.clip(outs, found.edges[0], found.edges[-1]), found.edges)[0]
+    assert np.array_equal(found.counts, wanted)
+    assert found.edges[0] == 0
+    again = answer(ask.LayerActivity(folder, 1, "relu 1"))
+    assert np.array_equal(again.counts, found.counts)
+    assert answer(ask.LayerActivity(folder, 1, "output")).mean.shape == (6, 6)
+    with pytest.raises(LensError, match="relu 1"):
+        answer(ask.LayerActivity(folder, 1, "relo 1"))
+
+
+def test_raw_numbers_are_the_models_and_their_gradient_is_that_of_the_loss(station: Workspace) -> None:
+    folder, run = str(station.folder), station.run(1)
+    model = read_model(run.model)
+    seen = answer(ask.LayerNumbers(folder, 1, "convolution 2", "kernel", IMAGE))
+    assert np.array_equal(seen.values, model.weights["convolution 2"]["kernel"])
+    assert seen.arrays[0] == "kernel"
+    data = finish(gather(station, run.plan(), run))
+    label = int(data.labels[IMAGE - 1])
+
+    def loss_with(kernel: np.ndarray) -> float:
+        weights = {node: dict(arrays) for node, arrays in model.weights.items()}
+        weights["convolution 2"]["kernel"] = kernel
+        network = replace(model, weights=weights).network()
+        raw = network.forward(model.preprocessor.apply(data.pixels[IMAGE - 1][None])).outputs[network.output]
+        return float(Loss()(raw.astype(np.float64), one_hot(np.array([label]), 6, np.float64))[0][0])
+
+    assert seen.loss == pytest.approx(loss_with(seen.values), rel=1e-5)
+    assert seen.gradient is not None
+    place = np.unravel_index(int(np.abs(seen.gradient).argmax()), seen.gradient.shape)
+    step = 1e-2
+    moved = []
+    for sign in (1, -1):
+        kernel = seen.values.copy()
+        kernel[place] += sign * step
+        moved.append(loss_with(kernel))
+    assert (moved[0] - moved[1]) / (2 * step) == pytest.approx(float(seen.gradient[place]), rel=0.05)
+    last = read_checkpoint(run.model.with_name("last.alens"))
+    kept = {key.rsplit("/", 1)[1]: value for key, value in last.optimiser.items() if "convolution 2/kernel/" in key}
+    assert kept
+    assert {key: value.tolist() for key, value in seen.optimiser.items()} == {k: v.tolist() for k, v in kept.items()}
+    assert seen.epoch == last.card["epoch"]
+    without = answer(ask.LayerNumbers(folder, 1, "convolution 2"))
+    assert (without.array, without.gradient, without.loss) == ("kernel", None, None)
+    for layer, array, part in (("relu 1", "", "nothing in it is learned"), ("convolution 2", "kernal", "kernel")):
+        with pytest.raises(LensError, match=part):
+            answer(ask.LayerNumbers(folder, 1, layer, array))
+
+
+def test_the_nearest_right_answer_of_each_class_is_right_and_nearest(station: Workspace) -> None:
+    folder = str(station.folder)
+    found = answer(ask.Neighbours(folder, 1, IMAGE, "", 200))
+    scores = answer(ask.Score(folder, 1, "training"))
+    right = {each.image for each in scores.answers if each.said == each.true}
+    for key in ("said", "true"):
+        name = found.classes[key]
+        wanted = next((near for near in found.near[key] if near.image in right), None)
+        assert found.right.get(name) == wanted
+    assert {scores.classes[each.true] for each in scores.answers if each.image in right and each.image != IMAGE} == set(
+        found.right
+    )
+
+
+def test_a_file_has_the_neighbours_the_channels_and_the_changes_of_its_image(station: Workspace) -> None:
+    folder, run = str(station.folder), station.run(1)
+    rows = finish(gather(station, run.plan(), run)).collection.rows
+    wrong = answer(ask.Score(folder, 1, "training")).wrong[0].image
+    file = str(Path(folder) / rows[wrong - 1].file)
+    known = answer(ask.Neighbours(folder, 1, wrong))
+    new = answer(ask.Neighbours(folder, 1, 0, file=file, against=known.classes["true"]))
+    assert new.classes == known.classes
+    assert new.near["said"] == known.near["said"]
+    assert new.near["true"][0].image == wrong  # an image that is new is near itself
+    assert set(answer(ask.Neighbours(folder, 1, 0, file=file)).near) == {"said"}
+    model = str(run.model)
+    told = answer(ask.Channels(folder, 1, wrong, "relu 2", 1))
+    of_file = answer(ask.Channels("", 0, 0, "relu 2", 1, model, file, told.true))
+    assert of_file == told
+    tried = answer(ask.TryChanges(folder, 1, wrong, (SMALL,), smallest=False, method="gradient"))
+    again = answer(ask.TryChanges("", 0, 0, (SMALL,), False, "gradient", model, file))
+    assert tried.after == again.after
+    assert np.array_equal(tried.maps, again.maps)
+    with pytest.raises(BadUsage, match="a model file has none"):
+        answer(ask.TryChanges("", 0, 0, ({"change": "mix", "with": 1, "share": 0.5},), False, "", model, file))
+
+
+def test_a_changed_image_has_the_map_that_it_would_have_as_a_file(station: Workspace, tmp_path: Path) -> None:
+    from PIL import Image
+
+    folder = str(station.folder)
+    tried = answer(ask.TryChanges(folder, 1, IMAGE, (SMALL,), smallest=False, method="integrated_gradients"))
+    file = tmp_path / "changed.png"
+    Image.fromarray(tried.pixels[0]).save(file)
+    explained = answer(ask.ExplainFile(str(station.run(1).model), str(file)))
+    assert explained.said == tried.after[0].said
+    assert tried.maps is not None
+    assert np.array_equal(tried.maps[0], explained.maps[0].values)
+
+
+def test_an_image_is_mixed_with_another(station: Workspace) -> None:
+    folder = str(station.folder)
+    data = finish(gather(station, station.run(1).plan(), station.run(1)))
+    change = {"change": "mix", "with": 9, "share": 0.25}
+    tried = answer(ask.TryChanges(folder, 1, IMAGE, (change,), smallest=False))
+    wanted = 0.75 * data.pixels[IMAGE - 1].astype(float) + 0.25 * data.pixels[8]
+    assert np.abs(tried.pixels[0] - wanted).max() <= 0.51
+    for wrong in ({"with": 9}, {"with": 1.5, "share": 0.5}, {"with": 9, "share": 2}, {"with": "x", "share": 0.1}):
+        with pytest.raises(BadUsage, match="mix could not be made"):
+            answer(ask.TryChanges(folder, 1, IMAGE, ({"change": "mix", **wrong},), smallest=False))
