@@ -16,8 +16,9 @@ from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.window.explaining.book import CaseBookView
-from attentive_lens.window.explaining.change import ChangePanel, PlaceBox
+from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.filters import ChannelRows
+from attentive_lens.window.explaining.place_box import PlaceBox
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.bars import Bars

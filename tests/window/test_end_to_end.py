@@ -21,6 +21,7 @@ from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.window.application import open_folder
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.explaining.filters import ChannelRows
+from attentive_lens.window.explaining.trust import TrustChips
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.augmentation_editor import VariantGrid
@@ -107,7 +108,9 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     assert lens.whole
     assert other.whole
     plain = other.map
-    click(qtbot, frame, "difference")
+    right = child(frame, QComboBox, "right map")
+    right.setCurrentText("said − true")
+    right.activated.emit(right.currentIndex())
     assert other.map != plain
     first = frame.session.scores.mistakes()[0]
     assert child(frame, QLabel, "image file").text().startswith(f"image {first} ")
@@ -121,15 +124,21 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     shows = child(frame, QLabel, "method shows")
     qtbot.waitUntil(lambda: "square covers" in shows.text(), timeout=30_000)
     click(qtbot, frame, "measure trust")
-    measured = child(frame, QLabel, "measured trust")
-    qtbot.waitUntil(lambda: "randomised" in measured.text(), timeout=60_000)
-    assert "must be below" in measured.text()
+    chips = child(frame, TrustChips, "trust said")
+    qtbot.waitUntil(lambda: "randomised" in {figure.name for figure in chips.figures}, timeout=60_000)
+    assert "must be below" in shows.text()
+    deletion = child(frame, QPushButton, "deletion said")
+    qtbot.mouseClick(deletion, LEFT)
+    assert "the best of twenty random maps" in shows.text()
+    qtbot.mouseClick(deletion, LEFT)
+    assert "square covers" in shows.text()
+    click(qtbot, frame, "drawer causes")
     click(qtbot, frame, "find causes")
     qtbot.waitUntil(lambda: bool(frame.findChildren(QPushButton, "cause 0")), timeout=60_000)
     click(qtbot, frame, "cause 0")
     assert len(child(frame, QLabel, "causes note").text()) > 40
     place = child(frame, QLabel, "mistake place")
-    qtbot.waitUntil(lambda: place.text().startswith("mistake "), timeout=30_000)
+    qtbot.waitUntil(lambda: place.text().startswith("chosen 1 of "), timeout=30_000)
     click(qtbot, frame, "cause 0")
     assert place.text().startswith("mistake ")
 

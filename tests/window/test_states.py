@@ -10,11 +10,12 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
-from attentive_lens.desk.requests.causes import Cause, CausesFound
+from attentive_lens.desk.requests.causes import Cause, CausesFound, Remedy
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import Journal
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.chart import Chart, Curve
 from attentive_lens.workspace import Workspace
 
@@ -123,29 +124,30 @@ def test_what_is_said_of_a_cause_stands_under_it_and_a_long_folder_fits(
     panel = frame.findChild(CausesPanel)
     assert panel is not None
     folder = "the folder " + "a very long name of a folder " * 6
+    remedy = Remedy("cover", "Mask the place", "Covering it turns 1 of 1", 1.0, Plan().write())
     causes = tuple(
-        Cause(kind, short, (k + 1,), {"spiny": 1}, f"1 mistake of kind {k}", "Look", {}, plan, None)
-        for k, (kind, short, plan) in enumerate(
+        Cause(kind, short, (k + 1,), {"spiny": 1}, f"1 mistake of kind {k}", "Look", {}, None, None, 1 / 3, remedies)
+        for k, (kind, short, remedies) in enumerate(
             (
-                ("place", "rest on one place", Plan().write()),
-                ("origin", f"are from {folder}", None),
-                ("other", "rest on the things themselves", None),
+                ("place", "rest on one place", (remedy,)),
+                ("origin", f"are from {folder}", ()),
+                ("other", "rest on the things themselves", ()),
             )
         )
     )
+    explain_page = frame.page("explain")
+    assert isinstance(explain_page, ExplainPage)
+    explain_page.drawer.open_named("Causes")
+    explain_page.open_image(1)
+    qtbot.waitUntil(panel.isVisible, timeout=30_000)
     panel._take(CausesFound(1, frame.session.scores.on, 3, causes))
-    rows = [panel.findChild(QPushButton, f"cause {k}") for k in range(3)]
-    wide = rows[1]
-    assert wide is not None
-    assert wide.text().startswith("1 are from the folder a")
-    assert "…" in wide.text()
-    assert wide.sizeHint().width() < 380
+    qtbot.waitUntil(lambda: "…" in panel.rows[1].title.text(), timeout=5_000)
+    assert panel.rows[1].title.text().startswith("1 are from the folder a")
+    assert panel.rows[1].width() <= panel.width()
     for number in (1, 0, 2):
-        row = rows[number]
-        assert row is not None
-        row.click()
+        panel.rows[number].title.click()
         assert panel.note.text() == f"1 mistake of kind {number}. Look."
-        assert panel.inside.indexOf(panel.note) == panel.inside.indexOf(row) + 1
-        assert panel.use.isVisibleTo(panel) == (number == 0)
+        assert [row.title.isChecked() for row in panel.rows] == [k == number for k in range(3)]
+        assert len(panel.rows[number].remedies) == int(number == 0)
     panel._take(CausesFound(1, frame.session.scores.on, 3, causes[:1]))
     assert len(panel.rows) == 1

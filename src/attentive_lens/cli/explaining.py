@@ -247,6 +247,8 @@ def causes(
     for number, group in enumerate(causes_found.groups, 1):
         out.print(f"  {number}. {group.why}")
         out.print(f"     {group.remedy}")
+        for remedy in group.remedies:
+            out.print(f"     · {remedy.words}: {remedy.forecast}")
         shown = ", ".join(map(str, group.images[:12])) + (", …" if len(group.images) > 12 else "")
         out.print(f"     images {shown}")
     if plan_out is not None:

@@ -191,6 +191,12 @@ def stylesheet() -> str:
     QPushButton[role="view"]:focus {{ color: {t.petrol}; }}
     QPushButton[role="view"]:disabled {{ background: transparent; color: {t.line}; }}
     QPushButton[role="filter"] {{ border-radius: 13px; padding: 4px 12px; }}
+    QPushButton[role^="chip"] {{ border: none; border-radius: 8px; padding: 1px 5px; min-height: 15px;
+        background: {t.well}; color: {t.faint}; }}
+    QPushButton[role="chip good"] {{ background: {t.tint}; color: {t.petrol}; }}
+    QPushButton[role="chip warn"] {{ color: {t.ochre}; }}
+    QPushButton[role^="chip"]:checked, QPushButton[role^="chip"]:focus
+        {{ border: 1px solid {t.petrol}; padding: 0 4px; }}
     QPushButton:disabled {{ color: {t.faint}; background: {t.paper}; }}
     QPushButton[role="main"] {{ background: {t.petrol}; color: {t.on_petrol}; border: 1px solid {t.petrol};
         min-width: 104px; }}

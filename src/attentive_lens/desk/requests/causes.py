@@ -37,6 +37,34 @@ class CausePlace:
 
 
 @dataclass(frozen=True)
+class Remedy:
+    """Something that can be done about a cause.
+
+    Attributes
+    ----------
+    kind : str
+        "cover", "augment", "merge", "collect", "weight", "resolution" or "decide".
+    words : str
+        What it does, short.
+    forecast : str
+        What trials on the present model make of it, a sentence without a full stop.
+    turned : float or None
+        Part of the cause's mistakes that the trial turned right, 0–1; None where nothing was tried.
+    plan : dict or None
+        The plan to train, prepared.
+    merges : tuple of str, or None
+        The class whose images all get the label of another one, and that one.
+    """
+
+    kind: str
+    words: str
+    forecast: str
+    turned: float | None = None
+    plan: PlainTable | None = None
+    merges: tuple[str, str] | None = None
+
+
+@dataclass(frozen=True)
 class Cause:
     """Mistakes that come from the same thing.
 
@@ -59,6 +87,10 @@ class Cause:
         The plan that should end it, if there is one.
     place : CausePlace or None
         For "place" and "other".
+    share : float
+        Part of all mistakes on the set, 0–1.
+    remedies : tuple of Remedy
+        What is at hand, what was tried first.
     """
 
     kind: str
@@ -70,6 +102,8 @@ class Cause:
     figures: dict[str, float]
     plan: PlainTable | None
     place: CausePlace | None
+    share: float
+    remedies: tuple[Remedy, ...]
 
 
 @dataclass(frozen=True)

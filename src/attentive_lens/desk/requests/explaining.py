@@ -246,7 +246,7 @@ class TrustChecks:
 
 @dataclass(frozen=True)
 class Trust(Request[TrustChecks]):
-    """All trust checks for the maps of *said* and of *true*."""
+    """All trust checks for the maps of *said* and of *true*; ``baseline`` and ``layer`` as for `Explain`."""
 
     result: ClassVar[type[object]] = TrustChecks
     workspace: str
@@ -254,6 +254,8 @@ class Trust(Request[TrustChecks]):
     image: int
     method: str = DEFAULT
     agreement: bool = True
+    baseline: str = ""
+    layer: str = ""
 
 
 @dataclass(frozen=True)

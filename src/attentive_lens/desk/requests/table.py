@@ -4,7 +4,7 @@ from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
-from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
+from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound, Remedy
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
     Activations,
@@ -194,6 +194,7 @@ __all__ = [
     "ProbedLayer",
     "RatesSwept",
     "RegionOfMap",
+    "Remedy",
     "ReportWritten",
     "Request",
     "ResizeModes",

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import some_of
+from attentive_lens.desk.cause_remedies import remedies_of
 from attentive_lens.desk.data import Data
 from attentive_lens.desk.models import THREADS, model_and_data
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
@@ -78,7 +79,7 @@ def causes(request: Causes) -> Job[CausesFound]:
             len(scores.answers),
         )
         found_causes = yield from find_causes(evidence)
-    groups = tuple(_told(cause, mistakes, model.classes) for cause in found_causes)
+    groups = tuple(_told(cause, evidence, mistakes) for cause in found_causes)
     return CausesFound(request.run, request.on, len(mistakes), groups)
 
 
@@ -168,7 +169,8 @@ def origin_in_words(row: ImageRow, name: str, workspace: Path) -> tuple[str, ...
     return tuple(words)
 
 
-def _told(cause: CauseFound, mistakes: Sequence[Answer], classes: tuple[str, ...]) -> Cause:
+def _told(cause: CauseFound, evidence: Evidence, mistakes: Sequence[Answer]) -> Cause:
+    classes = evidence.classes
     members = [mistakes[k] for k in cause.members]
     group = cause.group
     said = Counter(classes[answer.said] for answer in members)
@@ -182,4 +184,6 @@ def _told(cause: CauseFound, mistakes: Sequence[Answer], classes: tuple[str, ...
         cause.figures,
         None if cause.plan is None else cause.plan.write(),
         None if group is None else CausePlace(group.row, group.column, group.focus, group.gathered, group.typical),
+        len(members) / len(mistakes),
+        remedies_of(cause, evidence),
     )

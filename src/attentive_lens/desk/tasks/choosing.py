@@ -10,7 +10,7 @@ import numpy as np
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.models import model_and_data
-from attentive_lens.desk.requests.explaining import BASELINES, Explain, ExplainFile
+from attentive_lens.desk.requests.explaining import BASELINES, Explain, ExplainFile, Trust
 from attentive_lens.desk.requests.maps import Maps
 from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.explaining.saliency import METHODS, MapMethod
@@ -29,7 +29,7 @@ def method_of(name: str) -> MapMethod:
     return METHODS[name]
 
 
-def chosen_method(name: str, model: ModelFile, request: Explain | ExplainFile | Maps) -> Job[MapMethod]:
+def chosen_method(name: str, model: ModelFile, request: Explain | ExplainFile | Maps | Trust) -> Job[MapMethod]:
     """The method, from the request's baseline or for its layer where it has such."""
     method: MapMethod = method_of(name)
     if isinstance(method, IntegratedGradients) and request.baseline:
@@ -46,7 +46,7 @@ def chosen_method(name: str, model: ModelFile, request: Explain | ExplainFile | 
     return method
 
 
-def _from(baseline: str, model: ModelFile, request: Explain | ExplainFile | Maps) -> Job[IntegratedGradients]:
+def _from(baseline: str, model: ModelFile, request: Explain | ExplainFile | Maps | Trust) -> Job[IntegratedGradients]:
     """Integrated gradients from one of `BASELINES`, or from another image of the workspace."""
     if baseline == "black":
         nothing = np.zeros((1, *model.preprocessor.settings.shape), np.uint8)

@@ -147,10 +147,11 @@ def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
 
 def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
     """See `Trust`."""
-    method = method_of(request.method)
+    method_of(request.method)
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     model, data = yield from model_and_data(place, run)
+    method = yield from chosen_method(request.method, model, request)
     at = data.place(request.image)
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
@@ -171,7 +172,7 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
             if request.agreement and key != request.method and _works(other, probe, image):
                 agreement[key] = rank_correlation(maps[0], other.maps(probe, image, targets)[0])
         yield Progress(3, 4, "randomising weights")
-        randomised = _randomised(run, request.method, probe, data)
+        randomised = _randomised(run, method, (request.baseline, request.layer), probe, data)
     checks = []
     for k, (key, label) in enumerate(labels.items()):
         sums: Completeness | None = None
@@ -192,16 +193,19 @@ def _works(method: MapMethod, probe: Probe, image: NDArray[np.float32]) -> bool:
     return True
 
 
-def _randomised(run: Run, method: str, probe: Probe, data: Data) -> WeightRandomisation:
-    """As measured and kept before, or measured now."""
+def _randomised(
+    run: Run, method: MapMethod, settings: tuple[str, str], probe: Probe, data: Data
+) -> WeightRandomisation:
+    """As measured and kept before, or measured now; for the method's baseline and layer."""
     members = data.members("validation")
     members = members if len(members) else data.members("training")
-    count = RANDOMISED_COSTLY if METHODS[method].facts.slow else RANDOMISED_IMAGES
+    count = RANDOMISED_COSTLY if method.facts.slow else RANDOMISED_IMAGES
     chosen = members[np.linspace(0, len(members) - 1, min(count, len(members))).astype(int)]
-    file, key = run.folder / f"randomised-{method}.npz", key_of("weight randomisation", run.model, chosen.tolist())
+    file = run.folder / f"randomised-{method.key}.npz"
+    key = key_of("weight randomisation", run.model, chosen.tolist(), *filter(None, settings))
     known = kept(file, WeightRandomisation, key)
     if known is None:
-        known = weight_randomisation(METHODS[method], probe, probe.predictor.prepare(data.pixels[chosen]))
+        known = weight_randomisation(method, probe, probe.predictor.prepare(data.pixels[chosen]))
         keep(file, known, key)
     return known
 

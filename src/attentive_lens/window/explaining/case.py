@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import partial
 
-from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.cases import CasesTried
@@ -30,10 +30,13 @@ class CasePanel(QWidget):
         The maps in view are to be pinned.
     book_asked
         The case book is to be shown.
+    shown_again
+        Evidence that is to be seen as it was pinned.
     """
 
     pin_asked = pyqtSignal()
     book_asked = pyqtSignal()
+    shown_again = pyqtSignal(object)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -142,6 +145,23 @@ class CasePanel(QWidget):
         if case is not None and self.session.cases.pin(case.number, Evidence(kind, words, self._run, settings)):
             self.session.said.emit(f"Pinned to case {case.number}: {words}.", False)
 
+    def note_down(self, words: str) -> None:
+        """Add a line to the case's note, opening the case if there is none."""
+        if self.case is None:
+            self.open_case()
+        case = self.case
+        if case is not None:
+            note = "\n".join(filter(None, (case.note, words)))
+            self.session.cases.change(replace(case, note=note), f"noting in case {case.number}")
+            self.session.said.emit(f"Noted in case {case.number}: {words}.", False)
+
+    def take_remedy(self, words: str, images: list[int]) -> None:
+        """What is done about a group of mistakes stands with the cases of its images that have no remedy yet."""
+        for image in images:
+            case = self.session.cases.book.of_image(image)
+            if case is not None and not case.remedy:
+                self.session.cases.change(replace(case, remedy=words.lower()), f"a remedy for case {case.number}")
+
     def refresh(self) -> None:
         """Show the case as it stands."""
         case = self.case
@@ -195,6 +215,9 @@ class CasePanel(QWidget):
         line = QWidget()
         row = QHBoxLayout(line)
         row.setContentsMargins(0, 0, 0, 0)
+        again = partial(self.shown_again.emit, evidence)
+        see = button("Show", f"show evidence {place}", f"See it again: {evidence.words}.", again)
+        row.addWidget(see, 0, Qt.AlignmentFlag.AlignTop)
         words = label(f"{evidence.kind}: {evidence.words}", "faint", look.SMALL)
         words.setWordWrap(True)
         row.addWidget(words, 1)

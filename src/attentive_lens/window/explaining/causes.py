@@ -1,134 +1,331 @@
-"""What the mistakes in view have in common, as groups that can be walked through, each with its remedy."""
+"""Causes: what the mistakes have in common, a row of pictures each, with what can be done about it."""
 
 from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
+import numpy as np
+from PyQt6.QtCore import QPoint, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
-from attentive_lens.desk.requests.causes import Cause, Causes, CausesFound
+from attentive_lens.desk.requests.causes import Cause, Causes, CausesFound, Remedy
+from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, label, map_colours, retire, set_role, to_image
+from attentive_lens.window.parts.decisions import Decisions
+from attentive_lens.window.parts.picture import PictureBox, Strip
+from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.parts.tiles import enlarged, laid_over
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import thousands
+from attentive_lens.window.words import percent, thousands
 
-WIDEST = 320
-"""Pixels of a group's words: a folder's name may be long."""
-LAID_OUT = 100
-"""Milliseconds after which words of several lines have their height."""
+TYPICAL, LARGE, PICTURE, MOST = 84, 128, 56, 24
+"""Pixels of the typical map, of what it is drawn on, and of a picture; pictures in a row at most."""
+EDGES = 60
+"""Pixels of a row beside the typical map and the title."""
+
+
+class PictureRow(Strip):
+    """A group's images, the most typical first.
+
+    Signals
+    -------
+    opened
+        Number of the image that was clicked.
+    """
+
+    opened = pyqtSignal(int)
+
+    def __init__(self, name: str, images: tuple[int, ...]) -> None:
+        super().__init__(name, PICTURE)
+        self.images = images
+        self.setToolTip("Click an image to explain it.")
+
+    def image_at(self, at: QPoint) -> int | None:
+        """The image there."""
+        place, inside = divmod(at.x(), self.side + 4)
+        columns = max(1, (self.width() + 4) // (self.side + 4))
+        return self.images[place] if inside < self.side and place < min(columns, len(self.pictures)) else None
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Open the image."""
+        number = self.image_at(event.pos()) if event is not None else None
+        if number is not None:
+            self.opened.emit(number)
+
+
+class CauseRow(QFrame):
+    """A group: its typical map, size and share, pictures, and remedies.
+
+    Signals
+    -------
+    chosen
+        The row was clicked.
+    opened
+        Number of an image that is to be explained.
+    used
+        Place of a remedy that is to be used.
+    """
+
+    chosen, opened, used = pyqtSignal(), pyqtSignal(int), pyqtSignal(int)
+
+    def __init__(self, session: Session, number: int, cause: Cause) -> None:
+        super().__init__()
+        self.cause = cause
+        set_role(self, "panel")
+        self.setObjectName(f"cause row {number}")
+        outer = QHBoxLayout(self)
+        outer.setContentsMargins(8, 6, 8, 6)
+        outer.setSpacing(10)
+        self.typical = PictureBox(f"typical {number}", TYPICAL)
+        outer.addWidget(self.typical, 0, Qt.AlignmentFlag.AlignTop)
+        inside = QVBoxLayout()
+        inside.setSpacing(2)
+        share = f"{thousands(len(cause.images))} {cause.short} · {percent(cause.share)} of the mistakes"
+        self.words = share
+        self.title = button(share, f"cause {number}", f"{cause.why}. {cause.remedy}.", self.chosen.emit, True)
+        self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        set_role(self.title, "row")
+        inside.addWidget(self.title)
+        said = ", ".join(f"{name} {count}" for name, count in sorted(cause.said.items(), key=lambda p: -p[1])[:3])
+        first = cause.remedies[0] if cause.remedies else None
+        forecast = f" · {first.words.lower()}: {first.forecast}" if first is not None else ""
+        words = label(f"said {said}{forecast}", "faint", look.SMALL)
+        words.setWordWrap(True)
+        words.setMaximumHeight(34)
+        words.setToolTip(f"{cause.why}.")
+        inside.addWidget(words)
+        self.pictures = PictureRow(f"cause pictures {number}", cause.images[:MOST])
+        self.pictures.opened.connect(self.opened)
+        inside.addWidget(self.pictures)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.remedies: list[QPushButton] = []
+        for place, remedy in enumerate(cause.remedies):
+            use = button(remedy.words, f"remedy {number} {remedy.kind}", f"{remedy.forecast}.", lambda: None)
+            use.clicked.connect(partial(self._use, place))
+            row.addWidget(use)
+            self.remedies.append(use)
+        row.addStretch()
+        inside.addLayout(row)
+        outer.addLayout(inside, 1)
+        self.draw(session)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """A folder's name may be longer than the row."""
+        super().resizeEvent(event)
+        room = max(60, self.width() - TYPICAL - EDGES)
+        self.title.setText(self.title.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideMiddle, room))
+
+    def _use(self, place: int) -> None:
+        self.used.emit(place)
+
+    def draw(self, session: Session) -> None:
+        """The pictures, and the typical map over the mean of them, in the colours of the theme."""
+        pixels = session.images.pixels
+        if pixels is None:
+            return
+        shown = [np.asarray(pixels[number - 1]) for number in self.cause.images[:MOST]]
+        self.pictures.show_pictures([to_image(each) for each in shown])
+        mean = enlarged(to_image((np.mean(shown, axis=0) + 0.5).astype(np.uint8)), LARGE)
+        place = self.cause.place
+        under = " under their typical map" if place is not None else ""
+        self.typical.setToolTip(f"The mean of these images{under}.")
+        self.typical.show_image(mean if place is None else laid_over(mean, to_image(map_colours(place.typical))))
 
 
 class CausesPanel(QWidget):
-    """A button that has the mistakes grouped, the groups, and what to do about the chosen one.
+    """A button that has the mistakes grouped, the groups, and what to do about each.
 
     Signals
     -------
     chosen
         Numbers of a group's images, the most typical first; empty for all mistakes.
+    opened
+        Number of an image that is to be explained.
+    used
+        A remedy's words, and the images it is for.
     """
 
-    chosen = pyqtSignal(list)
+    chosen, opened, used = pyqtSignal(list), pyqtSignal(int), pyqtSignal(str, list)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.groups: tuple[Cause, ...] = ()
         self.current: int | None = None
+        self.rows: list[CauseRow] = []
         self._for: tuple[int | None, str] = (None, "")
-        self.inside = QVBoxLayout(self)
-        self.inside.setContentsMargins(0, 0, 0, 0)
-        self.inside.setSpacing(4)
-        self.inside.addWidget(label("What do the mistakes share?", strong=True))
-        self.ask = button(
-            "Find common causes", "find causes", "Put mistakes that rest on the same thing together.", self._ask
-        )
-        self.inside.addWidget(self.ask)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(4)
+        row = QHBoxLayout()
         self.note = label(role="faint", size=look.SMALL, name="causes note")
         self.note.setWordWrap(True)
-        self.note.hide()
-        self.rows: list[QPushButton] = []
-        self.inside.addWidget(self.note)
-        self.use = button("Use its plan", "use remedy", "Brings the plan to the Training stage.", self._use)
-        self.use.hide()
-        self.inside.addWidget(self.use)
+        row.addWidget(self.note, 1)
+        tip = "Put mistakes that come from the same thing together, and try what can be tried on this model."
+        self.ask = button("Find common causes", "find causes", tip, self._ask)
+        row.addWidget(self.ask)
+        outer.addLayout(row)
+        self.pages = QStackedWidget()
+        outer.addWidget(self.pages, 1)
+        inside = QWidget()
+        self.column = QVBoxLayout(inside)
+        self.column.setContentsMargins(0, 0, 4, 0)
+        self.column.setSpacing(6)
+        self.column.addStretch()
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(inside)
+        self.pages.addWidget(scroll)
+        self.pages.addWidget(self._make_decisions())
+        self._show(())
+
+    def _make_decisions(self) -> QWidget:
+        """The images of a group, decided about one by one."""
+        page = QWidget()
+        inside = QVBoxLayout(page)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(4)
+        self.sheet = ContactSheet("cause sheet", 72)
+        self.sheet.opened.connect(lambda place: self.opened.emit(place + 1))
+        self.sheet.selected.connect(lambda _: self._select())
+        inside.addWidget(self.sheet, 1)
+        row = QHBoxLayout()
+        self.decisions = Decisions(self.session, 4, " of cause")
+        row.addWidget(self.decisions)
+        row.addStretch()
+        row.addWidget(button("All causes", "all causes", "Back to the groups.", lambda: self.pages.setCurrentIndex(0)))
+        inside.addLayout(row)
+        return page
+
+    def show_explanation(self, run: int, explanation: Explanation) -> None:
+        """Of another run or set the groups are forgotten; the image does not matter."""
+        del run, explanation
+        self.check()
 
     def check(self) -> None:
         """Forget groups of another run or set."""
         if self._for != (self.session.runs.current, self.session.scores.on):
+            self._for = (self.session.runs.current, self.session.scores.on)
             self._show(())
 
     def _ask(self) -> None:
-        self._for = (self.session.runs.current, self.session.scores.on)
+        self.check()
         self.ask.setEnabled(False)
         self.note.setText("Explaining every mistake …")
-        self.note.show()
         if self.session.runs.current is not None:
             request = Causes(self.session.place, self.session.runs.current, self.session.scores.on)
             self.session.ask(request, self._take, self._failed, priority=6, scope="causes")
 
     def _take(self, causes: CausesFound) -> None:
         if (causes.run, causes.on) == (self.session.runs.current, self.session.scores.on):
-            self._for = (causes.run, causes.on)
             self._show(causes.groups)
 
     def _failed(self, sentence: str) -> None:
         self.ask.setEnabled(True)
         self.note.setText(sentence)
-        self.note.show()
 
     def _show(self, groups: tuple[Cause, ...]) -> None:
         self.groups, self.current = groups, None
         for row in self.rows:
-            row.deleteLater()
+            retire(row)
         self.rows = []
         for number, group in enumerate(groups):
-            words = f"{thousands(len(group.images))} {group.short}"
-            row = button(words, f"cause {number}", group.why, partial(self._choose, number), True)
-            row.setText(row.fontMetrics().elidedText(words, Qt.TextElideMode.ElideMiddle, WIDEST))
-            set_role(row, "row")
-            self.inside.insertWidget(1 + number, row)
+            row = CauseRow(self.session, number, group)
+            row.chosen.connect(partial(self.choose, number))
+            row.opened.connect(partial(self._open, number))
+            row.used.connect(partial(self.use, number))
+            self.column.insertWidget(number, row)
             self.rows.append(row)
-        self._put_note_after(len(groups))
+        self.pages.setCurrentIndex(0)
         self.ask.setEnabled(True)
         self.ask.setVisible(not groups)
-        self.note.setVisible(bool(groups))
-        self.note.setText("Choose a group to walk through it." if groups else "")
-        self.use.hide()
+        many = thousands(sum(len(group.images) for group in groups))
+        self.note.setText(
+            f"{many} mistakes on {self.session.scores.on} in {len(groups)} groups: choose one to walk through it."
+            if groups
+            else f"What do the mistakes on {self.session.scores.on} share? Each group is tried on the model as it is."
+        )
 
-    def _choose(self, number: int) -> None:
+    def draw(self) -> None:
+        """The maps in the colours of the theme."""
+        for row in self.rows:
+            row.draw(self.session)
+
+    def choose(self, number: int) -> None:
+        """Walk through a group, or no longer."""
         self.current = None if self.current == number else number
         for k, row in enumerate(self.rows):
-            row.setChecked(k == self.current)
+            row.title.setChecked(k == self.current)
         if self.current is None:
             self.note.setText("Choose a group to walk through it.")
-            self.use.hide()
             self.chosen.emit([])
             return
         group = self.groups[number]
-        self._put_note_after(number)
         self.note.setText(f"{group.why}. {group.remedy}.")
-        self.use.setVisible(group.plan is not None)
         self.chosen.emit(list(group.images))
-        QTimer.singleShot(LAID_OUT, self._show_note)
 
-    def _put_note_after(self, number: int) -> None:
-        """What is said of a group stands under it, however many there are."""
-        for part in (self.note, self.use):
-            self.inside.removeWidget(part)
-        self.inside.insertWidget(2 + number, self.note)
-        self.inside.insertWidget(3 + number, self.use)
+    def _open(self, number: int, image: int) -> None:
+        """An image of a group: the group is walked through from there."""
+        if self.current != number:
+            self.choose(number)
+        self.opened.emit(image)
 
-    def _show_note(self) -> None:
-        area = self.parentWidget()
-        while area is not None and not isinstance(area, QScrollArea):
-            area = area.parentWidget()
-        if area is not None:
-            area.ensureWidgetVisible(self.use if self.use.isVisible() else self.note, 0, 12)
+    def use(self, number: int, place: int) -> None:
+        """Use a remedy: bring its plan to the Training stage, relabel, or show the images to be decided about."""
+        group, remedy = self.groups[number], self.groups[number].remedies[place]
+        if self.session.reading_only and remedy.kind in ("merge", "decide"):
+            self.session.said.emit("This workspace can only be read: nothing can be decided in it.", True)
+            return
+        if remedy.kind == "decide":
+            captions = self._captions(group)
+            places = tuple(image - 1 for image in group.images)
+            self.sheet.show_groups(self.session.images.pixels, (Group(group.short, "", places, captions),))
+            self.pages.setCurrentIndex(1)
+            self._select()
+            return
+        self.used.emit(remedy.words, list(group.images))
+        self._carry_out(remedy)
 
-    def _use(self) -> None:
-        plan = self.groups[self.current].plan if self.current is not None else None
-        if plan is not None:
-            self.session.design.change(Plan.read(plan))
+    def _carry_out(self, remedy: Remedy) -> None:
+        collection = self.session.images.collection
+        if remedy.plan is not None:
+            self.session.design.change(Plan.read(remedy.plan))
             self.session.stage_asked.emit("training")
+        elif remedy.merges is not None:
+            gone, kept = remedy.merges
+            label_ = collection.classes.index(gone)
+            numbers = [row.number for row in collection.rows if row.label == label_]
+            summary = f"made {gone} part of {kept}: relabelled {thousands(len(numbers))} images"
+            self.session.images.relabel(summary, numbers, collection.classes.index(kept))
+        else:
+            self.note.setText(f"{remedy.forecast}. It stands with the cases of these images.")
+
+    def _captions(self, group: Cause) -> tuple[str, ...]:
+        collection = self.session.images.collection
+        return tuple(collection.classes[collection.rows[image - 1].label] for image in group.images)
+
+    def _select(self) -> None:
+        self.decisions.show_images(tuple(sorted(self.sheet.selection)))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """The keys that stand on the buttons of decisions; Escape goes back to the groups."""
+        if event is None:
+            return
+        if self.pages.currentIndex() and event.key() == Qt.Key.Key_Escape:
+            self.pages.setCurrentIndex(0)
+        elif not (self.pages.currentIndex() and self.decisions.take_key(event)):
+            super().keyPressEvent(event)

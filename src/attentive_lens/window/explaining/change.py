@@ -2,106 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import partial
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import Tried, TryChanges
 from attentive_lens.window import look
+from attentive_lens.window.explaining.place_box import PlaceBox
+from attentive_lens.window.explaining.ways import MIX, WAYS, Knob, Way
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import button, label, to_image
-from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.parts.basics import button, filter_button, label, map_colours, to_image
+from attentive_lens.window.parts.tiles import enlarged, laid_over
 from attentive_lens.window.session import Session
 
 STEPS = 100
 SIDE = 224
-
-
-@dataclass(frozen=True)
-class Knob:
-    """A setting of a change: its name, words, least and greatest value, and where it begins."""
-
-    name: str
-    words: str
-    low: float
-    high: float
-    start: float
-
-
-@dataclass(frozen=True)
-class Way:
-    """A change: its name, words, knobs, and whether it has a place that is dragged on the picture."""
-
-    name: str
-    words: str
-    knobs: tuple[Knob, ...]
-    placed: bool = False
-
-
-_SIZE = Knob("side", "side", 0.05, 1.0, 0.3)
-WAYS = (
-    Way("cover", "cover with the mean colour", (_SIZE,), placed=True),
-    Way("blur", "blur a square", (_SIZE, Knob("width", "how much", 0.01, 0.2, 0.06)), placed=True),
-    Way(
-        "brush",
-        "paint a disc",
-        (
-            Knob("radius", "radius", 0.02, 0.5, 0.12),
-            Knob("red", "red", 0, 1, 0.8),
-            Knob("green", "green", 0, 1, 0.8),
-            Knob("blue", "blue", 0, 1, 0.8),
-        ),
-        placed=True,
-    ),
-    Way("translate", "move", (Knob("down", "down", -0.5, 0.5, 0.0), Knob("across", "right", -0.5, 0.5, 0.1))),
-    Way("rotate", "rotate", (Knob("degrees", "degrees", -180, 180, 15),)),
-    Way("scale", "scale", (Knob("factor", "times", 0.3, 3.0, 1.2),)),
-    Way("brighten", "brighten", (Knob("factor", "times", 0.2, 2.5, 1.2),)),
-    Way("denoise", "median of a window", (Knob("window", "pixels", 1, 9, 3),)),
-)
-"""What can be tried, in the order of the list."""
-
-
-class PlaceBox(PictureBox):
-    """A picture on which a place is dragged.
-
-    Signals
-    -------
-    moved
-        Column and row of the place, parts of the side.
-    """
-
-    moved = pyqtSignal(float, float)
-
-    def __init__(self, name: str, side: int) -> None:
-        super().__init__(name, side)
-        self.mark: QRectF | None = None
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """To where the mouse is."""
-        self.mouseMoveEvent(event)
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """With the mouse."""
-        if event is not None:
-            at = QPointF(event.position().x() / self.width(), event.position().y() / self.height())
-            self.moved.emit(min(max(at.x(), 0.0), 1.0), min(max(at.y(), 0.0), 1.0))
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """The picture, and the place as a thin frame."""
-        super().paintEvent(event)
-        if self.mark is not None and self.picture is not None:
-            painter = QPainter(self)
-            painter.setPen(QPen(look.theme.colour("ink"), 1, Qt.PenStyle.DashLine))
-            side = self.width()
-            box = self.mark
-            painter.drawRect(QRectF(box.x() * side, box.y() * side, box.width() * side, box.height() * side))
+METHOD = "gradient_times_input"
+"""The map that follows a change: one pass each way."""
 
 
 class ChangePanel(QWidget):
@@ -123,6 +43,7 @@ class ChangePanel(QWidget):
         self.at = (0.5, 0.5)
         self._run = 0
         self._busy, self._again = False, False
+        self._given: dict[str, float] = {}
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(16)
@@ -143,11 +64,18 @@ class ChangePanel(QWidget):
         grid = QGridLayout()
         grid.setSpacing(6)
         self.knobs = []
+        self.other = QSpinBox()
+        self.other.setObjectName("mixed image")
+        self.other.setAccessibleName("number of the image that is mixed in")
+        self.other.setFont(look.font())
+        self.other.setPrefix("image ")
+        self.other.valueChanged.connect(lambda _: self._try())
+        grid.addWidget(self.other, 4, 0, 1, 3)
         for place in range(4):
             words, slider, figure = label(role="faint"), QSlider(Qt.Orientation.Horizontal), label()
             slider.setObjectName(f"knob {place}")
             slider.setRange(0, STEPS)
-            slider.valueChanged.connect(lambda _: self._turn())
+            slider.valueChanged.connect(partial(self._slid, place))
             figure.setFixedWidth(48)
             for column, widget in enumerate((words, slider, figure)):
                 grid.addWidget(widget, place, column)
@@ -159,6 +87,9 @@ class ChangePanel(QWidget):
         row.addWidget(self.smallest)
         self.pin = button("Pin", "pin change", "Keep this trial with the image's case.", self._pin)
         row.addWidget(self.pin)
+        tip = "Lay over the changed image what speaks for its answer (gradient × input); it follows the change."
+        self.mapped = filter_button("map", "map of change", tip, self._try)
+        row.addWidget(self.mapped)
         row.addStretch()
         middle.addLayout(row)
         self.says = label(role="faint", name="change says")
@@ -182,28 +113,71 @@ class ChangePanel(QWidget):
     def change(self) -> PlainTable:
         """With its settings, as it is asked for."""
         values: PlainTable = {"change": self.way.name}
+        if self.way.name == MIX:
+            values["with"] = self.other.value()
         if self.way.placed:
             values |= {"row": round(self.at[1], 3), "column": round(self.at[0], 3)}
         for knob, (_, slider, _) in zip(self.way.knobs, self.knobs, strict=False):
             values[knob.name] = self._value(knob, slider.value())
         return values
 
-    @staticmethod
-    def _value(knob: Knob, step: int) -> float:
+    def _value(self, knob: Knob, step: int) -> float:
+        if knob.name in self._given:
+            return round(self._given[knob.name], 4)
         value = knob.low + (knob.high - knob.low) * step / STEPS
         return float(round(value)) if knob.name in ("window", "degrees") else round(value, 3)
 
     def show_explanation(self, run: int, explanation: Explanation) -> None:
         """Another image; the change in hand is tried on it when it is seen."""
-        same = self.explanation is not None and self.explanation.image == explanation.image and self._run == run
+        same = self.explanation is not None and self.explanation.file == explanation.file and self._run == run
         self.explanation, self._run = explanation, run
+        self._offer_mixing()
         if not same:
             self.tried = None
             self.picture.show_image(to_image(explanation.pixels))
         if self.isVisible():
             self._try()
 
+    def _offer_mixing(self) -> None:
+        """Any other image of the workspace, the next one to begin with."""
+        images = len(self.session.images.collection.rows)
+        own = self.explanation.image if self.explanation is not None else None
+        if self.other.maximum() != images:
+            self.other.blockSignals(True)
+            self.other.setRange(1, max(1, images))
+            self.other.setValue((own or 0) % max(1, images) + 1)
+            self.other.blockSignals(False)
+
+    def cover_region(self, across: float, down: float, width: float, height: float) -> None:
+        """Cover a region that was drawn on the image: its middle and size, 0–1."""
+        self.replay({"change": "cover", "row": down, "column": across, "side": height, "across": width})
+
+    def replay(self, change: PlainTable) -> None:
+        """A change that was tried before, with all its settings."""
+        names = [way.name for way in WAYS]
+        if change.get("change") not in names:
+            return
+        self.ways.blockSignals(True)
+        self.ways.setCurrentIndex(names.index(str(change["change"])))
+        self.ways.blockSignals(False)
+        settings = {name: float(str(value)) for name, value in change.items() if name != "change"}
+        self.at = (settings.get("column", self.at[0]), settings.get("row", self.at[1]))
+        if "side" in settings:
+            settings.setdefault("across", settings["side"])
+        self._given = {knob.name: settings[knob.name] for knob in self.way.knobs if knob.name in settings}
+        if "with" in settings:
+            self._offer_mixing()
+            self.other.blockSignals(True)
+            self.other.setValue(int(settings["with"]))
+            self.other.blockSignals(False)
+        self._show_knobs({**{knob.name: knob.start for knob in self.way.knobs}, **self._given})
+
     def _take_way(self) -> None:
+        self._given = {}
+        self._show_knobs({knob.name: knob.start for knob in self.way.knobs})
+
+    def _show_knobs(self, values: dict[str, float]) -> None:
+        self.other.setVisible(self.way.name == MIX)
         for place, (words, slider, figure) in enumerate(self.knobs):
             there = place < len(self.way.knobs)
             for widget in (words, slider, figure):
@@ -213,8 +187,14 @@ class ChangePanel(QWidget):
                 words.setText(knob.words)
                 slider.setAccessibleName(knob.words)
                 slider.blockSignals(True)
-                slider.setValue(round((knob.start - knob.low) / (knob.high - knob.low) * STEPS))
+                slider.setValue(round((values[knob.name] - knob.low) / (knob.high - knob.low) * STEPS))
                 slider.blockSignals(False)
+        self._turn()
+
+    def _slid(self, place: int, _: int) -> None:
+        """A value that was given to the digit is another now."""
+        if place < len(self.way.knobs):
+            self._given.pop(self.way.knobs[place].name, None)
         self._turn()
 
     def _move(self, column: float, row: float) -> None:
@@ -227,29 +207,45 @@ class ChangePanel(QWidget):
             figure.setText(f"{self._value(knob, slider.value()):g}")
         self.picture.mark = None
         if self.way.placed:
-            size = float(str(self.change().get("side", 0))) or 2 * float(str(self.change().get("radius", 0)))
-            self.picture.mark = QRectF(self.at[0] - size / 2, self.at[1] - size / 2, size, size)
+            change = {name: float(str(value)) for name, value in self.change().items() if name != "change"}
+            tall = change.get("side") or 2 * change.get("radius", 0)
+            wide = change.get("across") or tall
+            self.picture.mark = QRectF(self.at[0] - wide / 2, self.at[1] - tall / 2, wide, tall)
         self.picture.update()
         self._try()
 
     def _try(self) -> None:
         """One question at a time: while the mouse moves, only the latest place is asked next."""
-        if self.explanation is None or self.explanation.image is None or not self.isVisible():
-            if self.explanation is not None and self.explanation.image is None:
-                self.says.setText("Add the image to the workspace first: then changes can be tried on it.")
+        if self.explanation is None or not self.isVisible():
+            return
+        if self.explanation.image is None and self.way.name == MIX:
+            self.says.setText("Add the image to the workspace first: then it can be mixed with others.")
             return
         if self._busy:
             self._again = True
             return
         self._busy = True
-        request = TryChanges(self.session.place, self._run, self.explanation.image, (self.change(),), smallest=False)
-        self.session.ask(request, self._take, self._fail, priority=0)
+        method = METHOD if self.mapped.isChecked() else ""
+        take = partial(self._take, self.explanation)
+        self.session.ask(self._request((self.change(),), False, method), take, self._fail, priority=0)
 
-    def _take(self, tried: Tried) -> None:
+    def _request(self, changes: tuple[PlainTable, ...], smallest: bool, method: str = "") -> TryChanges:
+        """Of the image in view, one of the workspace or a file."""
+        shown = self.explanation
+        if shown is not None and shown.image is None:
+            model = str(self.session.workspace.run(self._run).model)
+            return TryChanges("", 0, 0, changes, smallest, method, model, shown.file)
+        image = shown.image if shown is not None else None
+        return TryChanges(self.session.place, self._run, image or 0, changes, smallest, method)
+
+    def _take(self, of: Explanation, tried: Tried) -> None:
         self._busy = False
-        if self.explanation is not None and tried.image == self.explanation.image:
+        if self.explanation is not None and of.file == self.explanation.file:
             self.tried = tried
-            self.picture.show_image(to_image(tried.pixels[0]))
+            picture = to_image(tried.pixels[0])
+            if tried.maps is not None:
+                picture = laid_over(enlarged(picture, SIDE), to_image(map_colours(tried.maps[0])))
+            self.picture.show_image(picture)
             self._show_answers(tried)
         if self._again:
             self._again = False
@@ -273,24 +269,19 @@ class ChangePanel(QWidget):
         self.says.setText(in_words(tried))
 
     def _ask_smallest(self) -> None:
-        if self.explanation is not None and self.explanation.image is not None:
+        if self.explanation is not None:
             self.says.setText("Trying every square …")
-            request = TryChanges(self.session.place, self._run, self.explanation.image, (), smallest=True)
-            take = partial(self._take_smallest, self.explanation.image)
-            self.session.ask(request, take, self._fail, priority=4, scope="smallest cover")
+            take = partial(self._take_smallest, self.explanation)
+            self.session.ask(self._request((), True), take, self._fail, priority=4, scope="smallest cover")
 
-    def _take_smallest(self, image: int, tried: Tried) -> None:
+    def _take_smallest(self, of: Explanation, tried: Tried) -> None:
         cover = tried.smallest_cover
-        if self.explanation is None or self.explanation.image != image or cover is None:
+        if self.explanation is None or self.explanation.file != of.file or cover is None:
             return
         if cover.row is None or cover.column is None or cover.side is None:
             self.says.setText("No square that was tried changes the answer.")
             return
-        self.ways.setCurrentIndex(0)
-        self.at = (cover.column, cover.row)
-        knob = WAYS[0].knobs[0]
-        self.knobs[0][1].setValue(round((cover.side - knob.low) / (knob.high - knob.low) * STEPS))
-        self._turn()
+        self.cover_region(cover.column, cover.row, cover.side, cover.side)
 
     def _pin(self) -> None:
         if self.tried is not None and self.tried.after:

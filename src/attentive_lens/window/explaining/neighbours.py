@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import partial
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
 from attentive_lens.window import look
@@ -27,16 +31,19 @@ class NeighboursPanel(QWidget):
         Number of an image that is to be explained.
     pinned
         A sentence, and the settings that make the neighbours again.
+    missed
+        A note that images of this kind are missing.
     """
 
     opened = pyqtSignal(int)
+    missed = pyqtSignal(str)
     pinned = pyqtSignal(str, str, dict)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.found: NeighboursFound | None = None
-        self._for: tuple[int, int] | None = None
+        self._for: Neighbours | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
@@ -51,6 +58,9 @@ class NeighboursPanel(QWidget):
         tip = "Keep what is seen with the image's case."
         self.pin = button("Pin", "pin neighbours", tip, self._pin)
         row.addWidget(self.pin)
+        tip = "No neighbour looks like this image: note with its case that such images are missing in training (M)."
+        self.missing = button("Kind is missing (M)", "kind is missing", tip, self._note_missing)
+        row.addWidget(self.missing)
         inside.addLayout(row)
         self.sheet = ContactSheet("neighbours sheet", SIDE)
         self.sheet.opened.connect(lambda place: self.opened.emit(place + 1))
@@ -60,15 +70,13 @@ class NeighboursPanel(QWidget):
         inside.addWidget(self.decisions)
         session.images_changed.connect(self._show)
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
         """Of another image; asked for when it is seen."""
+        request = Neighbours(self.session.place, run, explanation.image or 0, count=COUNT)
         if explanation.image is None:
-            self._for, self.found = None, None
-            self.says.setText("Add the image to the workspace first: then its neighbours can be found.")
-            self._show()
-            return
-        if self._for != (run, explanation.image):
-            self._for, self.found = (run, explanation.image), None
+            request = replace(request, file=explanation.file, against=against)
+        if self._for != request:
+            self._for, self.found = request, None
             self._show()
         if self.isVisible() and self.found is None:
             self._ask()
@@ -76,26 +84,35 @@ class NeighboursPanel(QWidget):
     def _ask(self) -> None:
         if self._for is None:
             return
-        run, image = self._for
         self.layer.list_layers()
         self.says.setText("Looking for neighbours …")
-        request = Neighbours(self.session.place, run, image, self.layer.layer, COUNT)
-        self.session.ask(request, self._take, self.says.setText, priority=2, scope="neighbours")
+        request = replace(self._for, layer=self.layer.layer)
+        take = partial(self._take, self._for)
+        self.session.ask(request, take, self.says.setText, priority=2, scope="neighbours")
 
-    def _take(self, found: NeighboursFound) -> None:
-        if self._for is not None and found.image == self._for[1]:
+    def _take(self, asked: Neighbours, found: NeighboursFound) -> None:
+        if asked == self._for:
             self.found = found
             self._show()
+
+    def replay(self, settings: PlainTable) -> None:
+        """What was pinned."""
+        self.layer.list_layers()
+        self.layer.setCurrentIndex(max(0, self.layer.findData(settings.get("layer", ""))))
+        self._ask()
 
     def _show(self) -> None:
         found, images = self.found, self.session.images
         self.pin.setEnabled(found is not None)
+        self.missing.setEnabled(found is not None and found.image > 0)
         if found is None:
             self.sheet.show_groups(images.pixels, ())
             self._select()
             return
         groups, collection = [], images.collection
-        keys = ("said", "true") if found.classes["said"] != found.classes["true"] else ("true",)
+        keys = tuple(found.near)
+        if found.classes.get("true") == found.classes["said"]:
+            keys = ("true",)
         for key in keys:
             near = found.near[key]
             captions = []
@@ -103,7 +120,8 @@ class NeighboursPanel(QWidget):
                 now = collection.classes[collection.rows[each.image - 1].label]
                 other = f" {now}" if now != found.classes[key] else ""
                 captions.append(f"{each.distance:.2f}{other}")
-            title = f"{key}: {found.classes[key]}"
+            word = "against" if self._for is not None and self._for.file and key == "true" else key
+            title = f"{word}: {found.classes[key]}"
             groups.append(Group(title, "nearest first", tuple(n.image - 1 for n in near), tuple(captions)))
         self.sheet.show_groups(images.pixels, tuple(groups))
         self.says.setText(in_words(found))
@@ -116,15 +134,23 @@ class NeighboursPanel(QWidget):
         if self.found is not None:
             self.pinned.emit("neighbours", in_words(self.found), {"layer": self.found.layer, "count": COUNT})
 
+    def _note_missing(self) -> None:
+        if self.found is not None:
+            self.missed.emit(f"training images like this one are missing ({in_words(self.found)})")
+
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """The keys that stand on the buttons."""
-        if event is not None and not self.decisions.take_key(event):
+        if event is not None and event.text().upper() == "M" and self.missing.isEnabled():
+            self._note_missing()
+        elif event is not None and not self.decisions.take_key(event):
             super().keyPressEvent(event)
 
 
 def in_words(found: NeighboursFound) -> str:
     """How near the two classes are, by the layer."""
-    said, true = found.near["said"], found.near["true"]
+    said, true = found.near["said"], found.near.get("true", ())
+    if "true" not in found.near and said:
+        return f"by {found.layer}: the nearest of {found.classes['said']} lies at {said[0].distance:.2f}"
     if not said or not true:
         return f"by {found.layer}: a class has no training images"
     if found.classes["said"] == found.classes["true"]:

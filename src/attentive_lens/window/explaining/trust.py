@@ -1,110 +1,135 @@
-"""Whether the maps in view can be believed: one figure at once, the whole measurement when asked for."""
+"""Whether a map can be believed: small figures on its face, each with its limit and its sentence on demand."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
 
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from attentive_lens.desk.requests.explaining import Completeness, Curve, Explanation, TrustChecks
+from attentive_lens.desk.requests.explaining import Completeness, Curve, MapOfClass, TrustChecks
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, retire, set_role
 from attentive_lens.window.words import percent
 
 
-class TrustPanel(QWidget):
-    """Lines for *said* and *true*, and what was measured.
+@dataclass(frozen=True)
+class Figure:
+    """A measured figure: its words on the chip, whether it passes (None where that cannot be told), its sentence."""
 
-    Parameters
-    ----------
-    measure : callable
-        Asks for the whole measurement.
+    name: str
+    words: str
+    passed: bool | None
+    sentence: str
+
+
+class TrustChips(QWidget):
+    """The figures of one map; a click on one tells its sentence.
+
+    Signals
+    -------
+    told
+        A sentence, or nothing when the chip is taken back.
     """
 
-    def __init__(self, measure: Callable[[], None]) -> None:
+    told = pyqtSignal(str)
+
+    def __init__(self, key: str) -> None:
         super().__init__()
+        self.key = key
+        self.setObjectName(f"trust {key}")
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.figures: tuple[Figure, ...] = ()
+        self._chips: list[QPushButton] = []
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
-        inside.addWidget(label("Can these maps be trusted?", strong=True))
-        self.lines = {}
-        for key in ("said", "true"):
-            line = label(name=f"trust {key}")
-            line.setWordWrap(True)
-            inside.addWidget(line)
-            self.lines[key] = line
-        self.measure = button(
-            "Run all trust checks",
-            "measure trust",
-            "Deletion and insertion against random maps and edges, small noise, randomised weights, other methods.",
-            measure,
-        )
-        inside.addWidget(self.measure)
-        self.measured = label(role="faint", size=look.SMALL, name="measured trust")
-        self.measured.setWordWrap(True)
-        self.measured.hide()
-        inside.addWidget(self.measured)
+        inside.setSpacing(4)
+        self._rows = (QHBoxLayout(), QHBoxLayout())
+        for row in self._rows:
+            row.setSpacing(3)
+            row.addStretch()
+            inside.addLayout(row)
 
-    def show_first(self, explanation: Explanation) -> None:
-        """The figures that come with a map."""
-        self.measured.hide()
-        self.measure.setEnabled(True)
-        self.measure.setVisible(explanation.image is not None)
-        for each in self.lines.values():
-            each.setText("")
-        for map_ in explanation.maps:
-            line, trust = self.lines.get(map_.key), map_.trust
-            if line is None:
-                continue
-            name, lost, gained = f"{map_.key}, {map_.target}", trust.deletion, trust.insertion
-            if trust.empty:
-                set_role(line, "warn")
-                line.setText(f"{name}: the map is zero everywhere: this method finds nothing that speaks for it.")
-            elif trust.passed is None:
-                set_role(line, "faint")
-                line.setText(f"{name}: cannot be told; {trust.answer:.3f} leaves nothing to lose.")
-            else:
-                set_role(line, "good" if trust.passed else "warn")
-                line.setText(f"{name}: {'passes' if trust.passed else 'fails'}. {_both(lost, gained)}.")
-            if trust.completeness is not None:
-                line.setText(f"{line.text()} {_adding_up(trust.completeness)}")
+    def show_figures(self, first: tuple[Figure, ...], measured: tuple[Figure, ...] = ()) -> None:
+        """Those that come with the map, and those that were measured when asked for."""
+        self.figures = (*first, *measured)
+        for chip in self._chips:
+            retire(chip)
+        self._chips = []
+        for row, figures in zip(self._rows, (first, measured), strict=True):
+            for place, figure in enumerate(figures):
+                chip = button(figure.words, f"{figure.name} {self.key}", figure.sentence, lambda: None, True)
+                chip.clicked.connect(partial(self._tell, chip, figure))
+                set_role(chip, {True: "chip good", False: "chip warn", None: "chip"}[figure.passed])
+                chip.setFont(look.font(look.SMALL))
+                chip.setAccessibleDescription(figure.sentence)
+                row.insertWidget(place, chip)
+                self._chips.append(chip)
 
-    def show_waiting(self) -> None:
-        """The measurement is under way."""
-        self.measure.setEnabled(False)
-        self.measured.setText("Measuring …")
-        self.measured.show()
+    def _tell(self, chip: QPushButton, figure: Figure) -> None:
+        for other in self._chips:
+            other.setChecked(other is chip and chip.isChecked())
+        self.told.emit(figure.sentence if chip.isChecked() else "")
 
-    def show_measured(self, checks: TrustChecks) -> None:
-        """Every figure with its limit."""
-        words = {True: "passes", False: "fails", None: "cannot be told"}
-        lines = []
-        for check in checks.maps:
-            lines.append(
-                f"{check.key}: {words[check.passed]}. {_both(check.deletion, check.insertion)}."
-                f" Rank correlation under small noise {check.stability:.2f}."
-            )
-            if check.completeness is not None:
-                lines.append(_adding_up(check.completeness))
-        anew = checks.weight_randomisation
-        lines.append(
-            f"All weights randomised: rank correlation {anew.all_layers:.2f}, must be below {anew.limit:.2f}:"
-            f" {words[anew.passed]} ({anew.images} images)."
-        )
-        most = sorted(checks.agreement.items(), key=lambda pair: -pair[1])
+
+def first_figures(map_: MapOfClass) -> tuple[Figure, ...]:
+    """What comes with a map at once."""
+    trust = map_.trust
+    if trust.empty:
+        return (Figure("empty", "zero everywhere", None, f"This method finds nothing that speaks for {map_.target}."),)
+    if trust.passed is None:
+        sentence = f"The answer {trust.answer:.3f} for {map_.target} leaves nothing to lose: no map of it can be tried."
+        return (Figure("untold", "cannot be tried", None, sentence), *_sums(trust.completeness))
+    return (*_curves(trust.deletion, trust.insertion), *_sums(trust.completeness))
+
+
+def measured_figures(map_: MapOfClass, checks: TrustChecks) -> tuple[Figure, ...]:
+    """What was measured of a map when asked for."""
+    own = next((check for check in checks.maps if check.key == map_.key), None)
+    figures = []
+    if own is not None:
+        sentence = f"Under small noise the map keeps a rank correlation of {own.stability:.2f} with itself."
+        figures.append(Figure("noise", f"noise {own.stability:.2f}", None, sentence))
+    anew = checks.weight_randomisation
+    sentence = (
+        f"With all weights randomised the map's rank correlation with this one is {anew.all_layers:.2f}, must be below"
+        f" {anew.limit:.2f} ({anew.images} images)."
+    )
+    words = f"randomised {anew.all_layers:.2f}{'<' if anew.passed else '≥'}{anew.limit:.2f}"
+    figures.append(Figure("randomised", words.replace("-", "\u2212"), anew.passed, sentence))
+    most = sorted(checks.agreement.items(), key=lambda pair: -pair[1])
+    if most and map_.key == "said":
         alike = ", ".join(f"{key.replace('_', ' ')} {value:.2f}" for key, value in most[:4])
-        lines.append(f"Most like {alike}.")
-        self.measured.setText("\n".join(lines))
-        self.measure.hide()
+        sentence = f"Rank correlation with other methods' maps, the most alike: {alike}."
+        figures.append(Figure("agreement", f"others {most[0][1]:.2f}", None, sentence))
+    return tuple(figures)
 
 
-def _both(lost: Curve, gained: Curve) -> str:
+def _curves(lost: Curve, gained: Curve) -> tuple[Figure, ...]:
     """Both areas beside their limits."""
     (deleted, most), (restored, least) = lost.figures, gained.figures
-    return f"Deletion {deleted}, must be below {most}; insertion {restored}, above {least}"
+    return (
+        Figure(
+            "deletion",
+            f"deletion {deleted}{'<' if lost.passed else '≥'}{most}",
+            lost.passed,
+            f"The answer's area while the pixels the map marks are deleted is {deleted}, must be below {most}, the best"
+            " of twenty random maps.",
+        ),
+        Figure(
+            "insertion",
+            f"insertion {restored}{'>' if gained.passed else '≤'}{least}",
+            gained.passed,
+            f"The answer's area while the pixels the map marks are restored is {restored}, must be above {least}, the"
+            " best of twenty random maps.",
+        ),
+    )
 
 
-def _adding_up(sums: Completeness) -> str:
+def _sums(sums: Completeness | None) -> tuple[Figure, ...]:
     """Whether a map's parts add up to what they should."""
-    words = f"Its parts add up to {sums.sum:.2f} of {sums.expected:.2f}, {percent(sums.error)} off."
-    return words.replace("-", "\u2212")
+    if sums is None:
+        return ()
+    sentence = f"The map's parts add up to {sums.sum:.2f} of {sums.expected:.2f}, {percent(sums.error)} off."
+    return (Figure("sum", f"sum {percent(sums.error)}", None, sentence.replace("-", "\u2212")),)

@@ -2,79 +2,118 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import scale
-from attentive_lens.desk.requests.explaining import METHOD_FACTS, Explanation
+from attentive_lens.desk.requests.explaining import METHOD_FACTS, Explanation, MapOfClass, TrustChecks
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, map_colours, set_role, to_image
+from attentive_lens.window.explaining.map_choice import MapChooser
+from attentive_lens.window.explaining.trust import TrustChips, first_figures, measured_figures
+from attentive_lens.window.parts.basics import button, filter_button, label, map_colours, set_role, to_image
 from attentive_lens.window.parts.lens import Lens, strongest_place
+from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip
 
+DIFFERENCE = "said − true"
+HEAD = 28
+"""Pixels of the line above a lens."""
+
 
 class Twins(QWidget):
-    """Two lenses that move together, the method of their maps, and how they are shown.
+    """Two lenses that move together, whose maps they show and how.
 
     Signals
     -------
-    method_chosen
-        Name of a method whose maps are wanted.
+    asked
+        Another map is wanted, see `chooser` and `target`.
+    region_drawn
+        Middle (x, y), width and height of a region drawn by hand, 0–1.
+    measure_asked
+        All trust checks are wanted.
     """
 
-    method_chosen = pyqtSignal(str)
+    asked, measure_asked = pyqtSignal(), pyqtSignal()
+    region_drawn = pyqtSignal(float, float, float, float)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.explanation: Explanation | None = None
+        self.checks: TrustChecks | None = None
         self.against = ""
-        self.pulls = False
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
+        inside.setSpacing(4)
         self.pair = QWidget()
         twins = QHBoxLayout(self.pair)
         twins.setContentsMargins(0, 0, 0, 0)
-        twins.setSpacing(24)
+        twins.setSpacing(16)
         self.lenses: dict[str, Lens] = {}
-        self.heads: dict[str, tuple[QLabel, QLabel, QLabel]] = {}
+        self.heads: dict[str, tuple[QWidget, QLabel, QLabel]] = {}
+        self.chips: dict[str, TrustChips] = {}
+        self.right = self._make_right()
         for key in ("said", "true"):
             twins.addLayout(self._make_side(key), 1)
         inside.addWidget(self.pair, 1)
         row = QHBoxLayout()
         row.setSpacing(8)
-        row.addWidget(label("Map", "faint"))
-        self.methods = QComboBox()
-        self.methods.setObjectName("method")
-        self.methods.setAccessibleName("map method")
-        self.methods.setFont(look.font())
-        for method_key, method in METHOD_FACTS.items():
-            self.methods.addItem(method.label, method_key)
-        self.methods.activated.connect(lambda _: self.method_chosen.emit(str(self.methods.currentData())))
-        row.addWidget(self.methods)
-        self.shows = label(role="faint", size=look.SMALL, name="method shows")
-        self.shows.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        self.shows.setWordWrap(True)
-        row.addWidget(self.shows, 1)
-        tip = "Show on the right what pulled towards said (vermilion) and towards true (petrol)."
-        self.difference = button("said − true", "difference", tip, self._show_difference, True)
+        self.chooser = MapChooser(session)
+        self.chooser.changed.connect(self.asked)
+        row.addWidget(self.chooser)
+        row.addStretch()
+        row.addWidget(label("opacity", "faint"))
+        self.opacity = QSlider(Qt.Orientation.Horizontal)
+        self.opacity.setObjectName("map opacity")
+        self.opacity.setAccessibleName("opacity of the maps")
+        self.opacity.setRange(10, 100)
+        self.opacity.setValue(100)
+        self.opacity.setFixedWidth(72)
+        self.opacity.valueChanged.connect(lambda _: self._set_opacity())
+        row.addWidget(self.opacity)
+        tip = "Show also what speaks against (petrol), where the method tells it."
+        self.signs = filter_button("both signs", "both signs", tip, self.show_maps)
+        row.addWidget(self.signs)
         tip = "Show the map over the whole image (Space)."
         self.whole = button("Whole map", "whole map", tip, self._show_whole, True)
-        row.addWidget(self.difference)
         row.addWidget(self.whole)
         inside.addLayout(row)
+        row = QHBoxLayout()
+        self.shows = label(role="faint", size=look.SMALL, name="method shows")
+        self.shows.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.shows, 1)
+        self.value = label(role="faint", size=look.SMALL, name="map value")
+        row.addWidget(self.value)
+        tip = (
+            "Run all trust checks: deletion and insertion against random maps and edges, small noise, randomised"
+            " weights, other methods."
+        )
+        self.measure = button("Check trust", "measure trust", tip, self.measure_asked.emit)
+        row.addWidget(self.measure)
+        inside.addLayout(row)
+
+    def _make_right(self) -> QComboBox:
+        box = QComboBox()
+        box.setObjectName("right map")
+        box.setAccessibleName("the map on the right")
+        box.setToolTip("What the map on the right speaks for; the difference shows what pulled to either.")
+        box.setFont(look.font())
+        box.activated.connect(lambda _: self._choose_right())
+        return box
 
     def _make_side(self, key: str) -> QVBoxLayout:
         column = QVBoxLayout()
-        column.setSpacing(6)
+        column.setSpacing(4)
         head = QHBoxLayout()
-        word = label(key, "faint")
+        head.setContentsMargins(0, 0, 0, 0)
+        head.addStrut(HEAD)
+        word = label(key, "faint") if key == "said" else self.right
         name = label(size=look.LARGE, strong=True, name=f"{key} name")
         probability = label(size=look.LARGE, strong=True, name=f"{key} probability")
         head.addWidget(word)
@@ -83,21 +122,47 @@ class Twins(QWidget):
         head.addWidget(probability)
         column.addLayout(head)
         lens = Lens(f"lens {key}")
-        lens.setToolTip("Drag the lens or use the arrow keys; wheel or + and − size it; Space shows the whole map.")
+        lens.setToolTip(
+            "Drag the lens or use the arrow keys; wheel or + and − size it; Space shows the whole map. With Shift draw"
+            " a region: it is covered, and the answer told. The right button saves the map."
+        )
         lens.moved.connect(self._lens_moved)
         lens.whole_asked.connect(lambda: self.whole.click())
+        lens.hovered.connect(self._tell_value)
+        lens.region_drawn.connect(self.region_drawn)
+        can_be_saved(lens, f"map of {key}", partial(self._values, key))
         column.addWidget(lens, 1)
+        chips = TrustChips(key)
+        chips.told.connect(self._tell)
+        column.addWidget(chips)
         self.lenses[key] = lens
         self.heads[key] = (word, name, probability)
+        self.chips[key] = chips
         return column
+
+    @property
+    def target(self) -> str | None:
+        """A class besides said and true that a map is wanted for."""
+        chosen = self.right.currentData()
+        return str(chosen) if chosen else None
+
+    @property
+    def pulls(self) -> bool:
+        """Whether the difference of both is shown on the right."""
+        return self.right.currentText() == DIFFERENCE
 
     def show_explanation(self, explanation: Explanation, against: str = "") -> None:
         """Another image or method; of a file that has no true class the answer is set ``against`` another one."""
-        self.explanation, self.against = explanation, against
+        same = self.explanation is not None and self.explanation.file == explanation.file
+        self.explanation, self.against, self.checks = explanation, against, None
+        self._list_right(explanation)
         right = explanation.said == explanation.true
-        names = {"said": (explanation.said, "good" if right else "bad"), "true": (explanation.true or "", "good")}
-        if against:
-            names = {"said": (explanation.said, ""), "true": (against, "")}
+        other = self.target or explanation.true or against
+        names = {"said": (explanation.said, "good" if right else "bad"), "true": (other, "good")}
+        if explanation.true is None or self.target:
+            names["true"] = (other, "good" if other == explanation.true else "")
+        if explanation.true is None:
+            names["said"] = (explanation.said, "")
         for key, (target, role) in names.items():
             _, name, probability = self.heads[key]
             name.setText(target)
@@ -105,30 +170,98 @@ class Twins(QWidget):
             probability.setToolTip(answer_tip(explanation.output))
             set_role(name, role)
             set_role(probability, role)
-        self.methods.setCurrentIndex(self.methods.findData(explanation.method))
         method = METHOD_FACTS[explanation.method]
-        tip = f"{method.shows} {method.misleads} It costs {method.cost}."
-        self.shows.setText(method.shows)
-        self.shows.setToolTip(tip)
-        self.methods.setToolTip(tip)
-        self._place_lens_on(explanation.maps[0].values)
+        self.signs.setEnabled(method.signed)
+        self._tell("")
+        self._show_figures()
+        if not same:
+            self._place_lens_on(explanation.maps[0].values)
         self.show_maps()
+
+    def _list_right(self, explanation: Explanation) -> None:
+        """What the right map may speak for; what was chosen stays if it is still there."""
+        chosen, target = self.right.currentText(), self.against or self.target
+        self.right.clear()
+        if explanation.true is not None:
+            self.right.addItem("true", "")
+            if explanation.said != explanation.true:
+                self.right.addItem(DIFFERENCE, "")
+        for name in explanation.probabilities:
+            if name not in (explanation.true, explanation.said):
+                self.right.addItem(f"for {name}", name)
+        at = self.right.findData(target) if target else self.right.findText(chosen)
+        self.right.setCurrentIndex(max(0, at))
+
+    def choose_target(self, name: str) -> None:
+        """A class for the map on the right, or none."""
+        at = self.right.findData(name) if name else 0
+        self.right.setCurrentIndex(max(0, at))
+
+    def _choose_right(self) -> None:
+        shown = self.explanation
+        if shown is None:
+            return
+        if self.target and (shown.map("for") is None or self._of("true").target != self.target):
+            self.asked.emit()
+        else:
+            self.show_explanation(shown, self.against)
+
+    def _of(self, key: str) -> MapOfClass:
+        """The map on a side."""
+        shown = self.explanation
+        if shown is None:
+            raise LookupError("nothing is explained yet")
+        if key == "said":
+            return shown.maps[0]
+        other = shown.map("for") if self.target or self.against else None
+        return other or shown.map("true") or shown.maps[0]
+
+    def _values(self, key: str) -> NDArray[np.float32] | None:
+        """What a side shows."""
+        shown = self.explanation
+        if shown is None:
+            return None
+        if key == "true" and self.pulls and shown.difference is not None:
+            return shown.difference
+        return self._of(key).values
+
+    def show_checks(self, checks: TrustChecks) -> None:
+        """All that was measured of the maps in view."""
+        self.checks = checks
+        self._show_figures()
+        self._tell(next(figure.sentence for figure in self.chips["said"].figures if figure.name == "randomised"))
+
+    def _show_figures(self) -> None:
+        shown, checks = self.explanation, self.checks
+        if shown is None:
+            return
+        for key, chips in self.chips.items():
+            map_ = self._of(key)
+            chips.show_figures(first_figures(map_), measured_figures(map_, checks) if checks is not None else ())
+        self.show_waiting(False)
+        self.measure.setVisible(checks is None and shown.image is not None)
+
+    def show_waiting(self, waiting: bool = True) -> None:
+        """Whether the measurement is under way."""
+        self.measure.setEnabled(not waiting)
+        self.measure.setText("Measuring …" if waiting else "Check trust")
 
     def show_maps(self) -> None:
         """The maps in the colours of the theme."""
-        if self.explanation is None:
+        shown = self.explanation
+        if shown is None:
             return
-        picture = to_image(self.explanation.pixels)
-        maps = {map_.key: map_.values for map_ in self.explanation.maps}
-        said, true = maps["said"], maps.get("true", maps.get("for", maps["said"]))
-        top = max(scale(said), scale(true))
-        self.lenses["said"].show_image(picture, to_image(map_colours(said, top=top)))
-        if self.pulls and self.explanation.difference is not None:
-            self.lenses["true"].show_image(picture, to_image(map_colours(self.explanation.difference, signed=True)))
+        picture = to_image(shown.pixels)
+        said, true = self._of("said").values, self._of("true").values
+        signed = self.signs.isChecked() and METHOD_FACTS[shown.method].signed
+        top = max(scale(said, signed), scale(true, signed))
+        self.lenses["said"].show_image(picture, to_image(map_colours(said, signed, top)), top, signed)
+        if self.pulls and shown.difference is not None:
+            own = scale(shown.difference, True)
+            drawn = to_image(map_colours(shown.difference, signed=True))
+            self.lenses["true"].show_image(picture, drawn, own, True)
         else:
-            self.lenses["true"].show_image(picture, to_image(map_colours(true, top=top)))
-        other = "against" if self.against else "true"
-        self.heads["true"][0].setText("said − true, on" if self.pulls and not self.against else other)
+            self.lenses["true"].show_image(picture, to_image(map_colours(true, signed, top)), top, signed)
 
     def _place_lens_on(self, map_: NDArray[Any]) -> None:
         """Put the lens where the map is strongest, so that the first look shows something."""
@@ -138,11 +271,35 @@ class Twins(QWidget):
         for lens in self.lenses.values():
             lens.place_lens(x, y, radius)
 
+    def _set_opacity(self) -> None:
+        for lens in self.lenses.values():
+            lens.strength = self.opacity.value() / 100
+            lens.update()
+
     def _show_whole(self) -> None:
         for lens in self.lenses.values():
             lens.whole = self.whole.isChecked()
             lens.update()
 
-    def _show_difference(self) -> None:
-        self.pulls = self.difference.isChecked()
-        self.show_maps()
+    def _tell(self, sentence: str) -> None:
+        """A trust sentence, or what the method shows."""
+        shown = self.explanation
+        words = sentence or (METHOD_FACTS[shown.method].shows if shown is not None else "")
+        self.shows.setText(words)
+        self.shows.setToolTip(words)
+
+    def _tell_value(self, across: float, down: float) -> None:
+        """The values under the mouse on both sides."""
+        if self.explanation is None or across < 0:
+            self.value.setText("")
+            return
+        parts = []
+        for key in ("said", "true"):
+            values = self._values(key)
+            if values is None:
+                return
+            row = min(int(down * values.shape[0]), values.shape[0] - 1)
+            column = min(int(across * values.shape[1]), values.shape[1] - 1)
+            words = key if key == "said" else self.right.currentText()
+            parts.append(f"{words} {float(values[row, column]):+.3g}".replace("-", "\u2212"))
+        self.value.setText(f"pixel {column}, {row}: " + " · ".join(parts))

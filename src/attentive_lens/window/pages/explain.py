@@ -9,15 +9,12 @@ from PyQt6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
     QHBoxLayout,
     QScrollArea,
-    QSizePolicy,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from attentive_lens.desk.requests.explaining import (
-    DEFAULT,
-    METHOD_FACTS,
     Explain,
     ExplainFile,
     Explanation,
@@ -27,9 +24,9 @@ from attentive_lens.desk.requests.explaining import (
 from attentive_lens.window import look
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.case import CasePanel
-from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.drawer import TIPS, Drawer
-from attentive_lens.window.explaining.trust import TrustPanel
+from attentive_lens.window.explaining.map_choice import MapChoice
+from attentive_lens.window.explaining.strip import ImageStrip
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
@@ -41,6 +38,7 @@ from attentive_lens.window.parts.basics import (
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
+from attentive_lens.workspace.cases import Evidence
 
 
 class ExplainPage(Page):
@@ -53,9 +51,9 @@ class ExplainPage(Page):
         self.image: int | None = None
         self.new_file: tuple[str, str] | None = None
         self.walked: list[int] = []
+        self._walk_of: tuple[int | None, str] = (None, "")
         self.explanation: Explanation | None = None
         self.answered_by: int | None = None
-        self.method: str | None = None
         empty = EmptyState(
             "No image under the lens",
             "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake.",
@@ -66,8 +64,11 @@ class ExplainPage(Page):
         full = QWidget()
         self.stack = either(self, empty, full)
         outer = QHBoxLayout(full)
-        outer.setContentsMargins(24, 12, 0, 8)
-        outer.setSpacing(16)
+        outer.setContentsMargins(16, 12, 0, 8)
+        outer.setSpacing(12)
+        self.strip = ImageStrip(session)
+        self.strip.chosen.connect(self._open_from_strip)
+        outer.addWidget(self.strip)
         centre = QWidget()
         centre.setLayout(self._make_centre())
         self.book = CaseBookView(session)
@@ -82,6 +83,7 @@ class ExplainPage(Page):
         for place in range(len(TIPS)):
             keys = f"Ctrl+Shift+{place + 1}"
             QShortcut(QKeySequence(keys), self).activated.connect(partial(self.drawer.open_panel, place))
+        QShortcut(QKeySequence("Ctrl+Shift+T"), self).activated.connect(self.drawer.tall.click)
         session.runs_changed.connect(self._other_run)
         session.scores_ready.connect(self._show_place)
         session.scores_ready.connect(self._take_surest)
@@ -90,26 +92,32 @@ class ExplainPage(Page):
         centre = QVBoxLayout()
         centre.setContentsMargins(0, 0, 0, 0)
         centre.setSpacing(6)
+        self.column = centre
         self.twins = Twins(self.session)
-        self.twins.method_chosen.connect(self._choose_method)
+        self.twins.asked.connect(self._ask_again)
+        self.twins.region_drawn.connect(self._cover_region)
+        self.twins.measure_asked.connect(self._measure)
         centre.addWidget(self.twins, 1)
         self.drawer = Drawer(self.session, self._make_room)
-        for panel_with_images in (self.drawer.neighbours, self.drawer.filters):
+        for panel_with_images in (self.drawer.neighbours, self.drawer.filters, self.drawer.causes):
             panel_with_images.opened.connect(self.open_image)
+        self.drawer.maps.chosen.connect(self._choose_method)
+        for panel_with_groups in (self.drawer.causes, self.drawer.classes):
+            panel_with_groups.chosen.connect(self.walk_through)
         centre.addWidget(self.drawer)
         return centre
 
     def _make_room(self, tall: bool) -> None:
         """The drawer takes the lens's room, or gives it back."""
         self.twins.pair.setVisible(not tall)
-        policy = QSizePolicy.Policy.Maximum if tall else QSizePolicy.Policy.Expanding
-        self.twins.setSizePolicy(QSizePolicy.Policy.Preferred, policy)
+        self.column.setStretch(0, int(not tall))
+        self.column.setStretch(1, int(tall))
 
     def _make_evidence(self) -> QWidget:
         side = QWidget()
         side.setObjectName("evidence")
         inside = QVBoxLayout(side)
-        inside.setContentsMargins(20, 4, 16, 8)
+        inside.setContentsMargins(16, 4, 16, 8)
         inside.setSpacing(10)
         row = QHBoxLayout()
         self.place = label(role="faint", name="mistake place")
@@ -136,27 +144,23 @@ class ExplainPage(Page):
         inside.addSpacing(4)
         self.case = CasePanel(self.session)
         inside.addWidget(self.case)
-        inside.addSpacing(4)
-        self.trust = TrustPanel(self._measure)
-        inside.addWidget(self.trust)
-        inside.addSpacing(4)
-        self.causes = CausesPanel(self.session)
-        self.causes.chosen.connect(self._walk_through)
-        inside.addWidget(self.causes)
-        inside.addSpacing(4)
         inside.addStretch()
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(side)
-        scroll.setFixedWidth(400)
+        scroll.setFixedWidth(372)
         return scroll
 
     def _connect_cases(self) -> None:
         self.case.pin_asked.connect(self._pin_map)
         self.case.book_asked.connect(lambda: self.show_view("case book"))
-        self.drawer.neighbours.pinned.connect(self.case.add)
-        self.drawer.change.pinned.connect(self.case.add)
+        self.case.shown_again.connect(self.replay)
+        drawer = self.drawer
+        for panel in (drawer.neighbours, drawer.change, drawer.activations, drawer.maps):
+            panel.pinned.connect(self.case.add)
+        drawer.neighbours.missed.connect(self.case.note_down)
+        drawer.causes.used.connect(self.case.take_remedy)
         self.book.opened.connect(self.open_image)
         self.book.left.connect(lambda: self.show_view("image"))
         self.book.tried.connect(self.case.show_tried)
@@ -177,8 +181,37 @@ class ExplainPage(Page):
         if first is not None:
             row, column = first.top + first.height / 2, first.left + first.width / 2
             where = f", most about row {row:.2f}, column {column:.2f}"
-        words = f"{METHOD_FACTS[shown.method].label} for {shown.said}{where}"
-        self.case.add("map", words, {"method": shown.method})
+        choice = self.twins.chooser.choice
+        settings = choice.write()
+        if self.twins.target:
+            settings["for"] = self.twins.target
+        self.case.add("map", f"{choice.words} for {shown.said}{where}", settings)
+
+    def replay(self, evidence: Evidence) -> None:
+        """Show evidence as it was pinned, for the run in view."""
+        settings, drawer = evidence.settings, self.drawer
+        if evidence.kind == "map":
+            self.twins.chooser.take(MapChoice.read(settings))
+            self.twins.choose_target(str(settings.get("for", "")))
+            self._ask_again()
+            return
+        names = {"maps": "Maps", "neighbours": "Neighbours", "change": "Change", "activations": "Activations"}
+        if evidence.kind not in names:
+            return
+        drawer.open_named(names[evidence.kind])
+        if evidence.kind == "maps":
+            drawer.maps.replay(settings)
+        elif evidence.kind == "neighbours":
+            drawer.neighbours.replay(settings)
+        elif evidence.kind == "change":
+            drawer.change.replay(settings)
+        else:
+            channel, factor = float(str(settings.get("channel", 0))), float(str(settings.get("factor", 1)))
+            drawer.activations.replay(str(settings.get("layer", "")), int(channel), factor)
+
+    def _cover_region(self, across: float, down: float, width: float, height: float) -> None:
+        self.drawer.open_named("Change")
+        self.drawer.change.cover_region(across, down, width, height)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """C opens a case."""
@@ -217,7 +250,8 @@ class ExplainPage(Page):
             self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
             return
         self.image, self.new_file = image, None
-        request = Explain(self.session.place, view.number, image, self.method or DEFAULT)
+        choice, target = self.twins.chooser.choice, self.twins.target
+        request = Explain(self.session.place, view.number, image, choice.method, target, choice.baseline, choice.layer)
         self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
         self.show_view("image")
         self.action_changed.emit()
@@ -229,7 +263,8 @@ class ExplainPage(Page):
             return
         self.image, self.new_file = None, (file, against)
         model = str(self.session.workspace.run(view.number).model)
-        request = ExplainFile(model, file, self.method or DEFAULT, against)
+        choice = self.twins.chooser.choice
+        request = ExplainFile(model, file, choice.method, against, choice.baseline, choice.layer)
         self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
         self.show_view("image")
         self.action_changed.emit()
@@ -239,7 +274,7 @@ class ExplainPage(Page):
         if self.image is not None:
             self.open_image(self.image)
         elif self.new_file is not None:
-            self.open_file(*self.new_file)
+            self.open_file(self.new_file[0], self.twins.target or self.new_file[1])
 
     def _other_run(self) -> None:
         view = self.session.runs.view
@@ -250,23 +285,37 @@ class ExplainPage(Page):
         view, explanation = self.session.runs.view, self.explanation
         if view is None or explanation is None or explanation.image is None:
             return
-        self.trust.show_waiting()
+        self.twins.show_waiting()
 
         def take(checks: TrustChecks) -> None:
             if self.explanation is explanation and view.number == self.session.runs.current:
-                self.trust.show_measured(checks)
+                self.twins.show_checks(checks)
 
-        request = Trust(self.session.place, view.number, explanation.image, explanation.method)
+        choice = self.twins.chooser.choice
+        request = Trust(
+            self.session.place,
+            view.number,
+            explanation.image,
+            explanation.method,
+            baseline=choice.baseline,
+            layer=choice.layer,
+        )
         self.session.ask(request, take, priority=5, scope="trust")
 
-    def _walk_through(self, images: list[int]) -> None:
+    def walk_through(self, images: list[int]) -> None:
+        """These images, as they are chosen elsewhere; none for all mistakes."""
         self.walked = images
-        if images and self.image not in images:
+        self._walk_of = (self.session.runs.current, self.session.scores.on)
+        if images and self.image not in images and self.isVisible():
             self.open_image(images[0])
         self._show_place()
 
+    def _open_from_strip(self, image: int) -> None:
+        self.open_image(image)
+        self.strip.sheet.setFocus()
+
     def _mistakes(self) -> list[int]:
-        """What is walked through: all mistakes, or those of the chosen group."""
+        """What is walked through: all mistakes, or the images chosen."""
         return self.walked or self.session.scores.mistakes()
 
     def _step(self, step: int) -> None:
@@ -285,16 +334,16 @@ class ExplainPage(Page):
         order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
         self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
-        self.trust.show_first(explanation)
         where = f"image {explanation.image} · {explanation.set}" if explanation.image is not None else "new image"
         self.file.setText(f"{where} · {explanation.file.rsplit('/', 1)[-1]}")
         self.twins.show_explanation(explanation, self.new_file[1] if self.new_file is not None else "")
         self._show_place()
         self.case.show_explanation(run, explanation)
-        self.drawer.show_explanation(run, explanation)
+        self.drawer.show_explanation(run, explanation, self.new_file[1] if self.new_file is not None else "")
 
     def _choose_method(self, key: str) -> None:
-        self.method = key
+        """A method whose tile was clicked."""
+        self.twins.chooser.take(MapChoice(key))
         self._ask_again()
 
     def _role(self, name: str) -> str:
@@ -307,18 +356,23 @@ class ExplainPage(Page):
     def restyled(self) -> None:
         """Maps are drawn in the theme's colours."""
         self.twins.show_maps()
-        self.drawer.layers.draw_maps()
+        self.drawer.restyled()
 
     def _show_place(self) -> None:
-        self.causes.check()
-        if not self.causes.groups:
+        self.drawer.causes.check()
+        self.drawer.classes.check()
+        if self._walk_of != (self.session.runs.current, self.session.scores.on):
             self.walked = []
         mistakes = self._mistakes()
+        word = "chosen" if self.walked else "mistake"
+        words = f"{thousands(len(mistakes))} {word}{'' if self.walked or len(mistakes) == 1 else 's'}"
+        on = self.session.scores.on
         if self.image in mistakes:
-            at = mistakes.index(self.image) + 1
-            self.place.setText(f"mistake {at} of {len(mistakes)} on {self.session.scores.on}")
+            at = thousands(mistakes.index(self.image) + 1)
+            self.place.setText(f"{word} {at} of {thousands(len(mistakes))} on {on}")
         else:
-            self.place.setText(f"{len(mistakes)} mistakes on {self.session.scores.on}" if mistakes else "")
+            self.place.setText(f"{words} on {on}" if mistakes else "")
+        self.strip.show_images(words, f"{words} on {on}, the surest first.", tuple(mistakes), self.image)
         for step_button in (self.back, self.forth):
             step_button.setEnabled(bool(mistakes))
         self.action_changed.emit()

@@ -1,11 +1,15 @@
-"""The lens: two copies of an image under one round window, inside which each shows its own map."""
+"""The lens: two copies of an image under one round window, inside which each shows its own map.
+
+With Shift a region is drawn on the image. The scale of the map's colours stands beside the image where there is room.
+"""
 
 from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QImage,
@@ -20,6 +24,12 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.parts.basics import map_colours, to_image
+
+SCALE_ROOM, SCALE_TALL = 40, 120
+"""Pixels beside the image from which the scale is shown, and how tall it is at most."""
+LEAST_REGION = 4
+"""Pixels of a side from which a region is meant."""
 
 
 class Lens(QWidget):
@@ -33,10 +43,16 @@ class Lens(QWidget):
         Centre (x, y) and radius, 0–1.
     whole_asked
         Space was pressed: show the map over the whole image, or not any more.
+    hovered
+        Where the mouse is, across and down, 0–1; −1 and −1 when it leaves.
+    region_drawn
+        Middle (x, y), width and height of a region drawn with Shift held, 0–1.
     """
 
     moved = pyqtSignal(float, float, float)
     whole_asked = pyqtSignal()
+    hovered = pyqtSignal(float, float)
+    region_drawn = pyqtSignal(float, float, float, float)
 
     def __init__(self, name: str) -> None:
         super().__init__()
@@ -48,11 +64,19 @@ class Lens(QWidget):
         self.picture: QImage | None = None
         self.map: QImage | None = None
         self.whole = False
+        self.strength = 1.0
+        self.top, self.signed = 0.0, False
+        self._from: QPointF | None = None
+        self._region: QRectF | None = None
+        self.setMouseTracking(True)
         self.across, self.below, self.radius = 0.5, 0.5, 0.24
 
-    def show_image(self, picture: QImage | None, map_: QImage | None) -> None:
-        """Show another image and map; the lens stays where it is."""
-        self.picture, self.map = picture, map_
+    def show_image(self, picture: QImage | None, map_: QImage | None, top: float = 0.0, signed: bool = False) -> None:
+        """Show another image and map; the lens stays where it is.
+
+        ``top`` is the value drawn strongest, of a ``signed`` map also its negative; 0 shows no scale.
+        """
+        self.picture, self.map, self.top, self.signed = picture, map_, top, signed
         self.update()
 
     def place_lens(self, x: float, y: float, radius: float) -> None:
@@ -85,7 +109,8 @@ class Lens(QWidget):
                 hole = QPainterPath()
                 hole.addEllipse(centre, rim, rim)
                 painter.setClipPath(hole)
-            painter.fillRect(square, t.colour("sheet", 150))
+            painter.fillRect(square, t.colour("sheet", round(150 * self.strength)))
+            painter.setOpacity(self.strength)
             painter.drawImage(square, self.map)
             painter.restore()
         if not self.whole:
@@ -97,6 +122,30 @@ class Lens(QWidget):
             painter.drawEllipse(centre, rim, rim)
             painter.setPen(QPen(t.colour("petrol" if self.hasFocus() else "ink"), 2))
             painter.drawEllipse(centre, rim, rim)
+            painter.setClipping(False)
+        if self._region is not None:
+            painter.setPen(QPen(t.colour("ink"), 1, Qt.PenStyle.DashLine))
+            painter.setBrush(t.colour("sheet", 90))
+            painter.drawRect(self._region)
+        if self.top > 0 and self.width() - side >= SCALE_ROOM:
+            self._paint_scale(painter, side)
+
+    def _paint_scale(self, painter: QPainter, side: float) -> None:
+        """The colours from the strongest value down, and what they stand for."""
+        t, tall = look.theme, min(SCALE_TALL, side - 24)
+        values = np.linspace(1, -1 if self.signed else 0, 64, dtype=np.float32)[:, None]
+        bar = QRectF(side + 8, 14, 8, tall)
+        painter.fillRect(bar, t.colour("sheet"))
+        painter.drawImage(bar, to_image(map_colours(values, self.signed, 1.0)))
+        painter.setPen(QPen(t.colour("line"), 1))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(bar)
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(t.colour("faint"))
+        room = self.width() - side - 4
+        ends = (f"{self.top:.2g}", f"\u2212{self.top:.2g}" if self.signed else "0")
+        for words, y in zip(ends, (-2.0, 14 + tall), strict=True):
+            painter.drawText(QRectF(side + 4, y, room, 16), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _move(self, x: float, y: float, radius: float) -> None:
         radius = min(max(radius, 0.06), 0.5)
@@ -104,14 +153,45 @@ class Lens(QWidget):
         self.moved.emit(self.across, self.below, self.radius)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Take the lens to the mouse."""
-        self.mouseMoveEvent(event)
+        """Take the lens to the mouse; with Shift begin a region."""
+        if event is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._from = event.position()
+        else:
+            self._take_to(event.position())
+
+    def _take_to(self, at: QPointF) -> None:
+        side = self.square().width()
+        self._move(at.x() / side, at.y() / side, self.radius)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """Drag the lens."""
-        if event is not None:
-            side = self.square().width()
-            self._move(event.position().x() / side, event.position().y() / side, self.radius)
+        """Drag the lens, or the region; tell where the mouse is."""
+        if event is None:
+            return
+        at, square = event.position(), self.square()
+        if self._from is not None:
+            self._region = QRectF(self._from, at).normalized().intersected(square)
+            self.update()
+        elif event.buttons() & Qt.MouseButton.LeftButton:
+            self._take_to(at)
+        if square.contains(at):
+            self.hovered.emit(at.x() / square.width(), at.y() / square.height())
+        else:
+            self.hovered.emit(-1.0, -1.0)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Tell of the region that was drawn."""
+        region, side = self._region, self.square().width()
+        self._from = self._region = None
+        self.update()
+        if event is not None and region is not None and min(region.width(), region.height()) >= LEAST_REGION:
+            middle = region.center()
+            self.region_drawn.emit(middle.x() / side, middle.y() / side, region.width() / side, region.height() / side)
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        """The mouse is nowhere."""
+        self.hovered.emit(-1.0, -1.0)
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """A larger or smaller lens."""

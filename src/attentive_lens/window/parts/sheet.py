@@ -32,6 +32,11 @@ class Group:
     captions: tuple[str, ...] = ()
 
 
+def _header(group: Group) -> int:
+    """Pixels above a group's first row."""
+    return HEADER if group.title else MARGIN
+
+
 class ContactSheet(QAbstractScrollArea):
     """Groups of images that flow with the width; arrows and mouse select, Enter or a double click open.
 
@@ -129,7 +134,7 @@ class ContactSheet(QAbstractScrollArea):
         for group in self.groups:
             self._tops.append(y)
             rows = -(-len(group.places) // self.columns)
-            y += HEADER + rows * self._row_height(group) + 10
+            y += _header(group) + rows * self._row_height(group) + 10
         bar = self.verticalScrollBar()
         if bar is not None:
             bar.setRange(0, max(0, y - self._view().height()))
@@ -146,14 +151,14 @@ class ContactSheet(QAbstractScrollArea):
             return None
         g, k = self._places[place]
         row, column = divmod(k, self.columns)
-        y = self._tops[g] + HEADER + row * self._row_height(self.groups[g])
+        y = self._tops[g] + _header(self.groups[g]) + row * self._row_height(self.groups[g])
         return QRect(MARGIN + column * (self.side + GAP), y, self.side, self.side)
 
     def _at(self, point: QPoint) -> int | None:
         bar = self.verticalScrollBar()
         y = point.y() + (bar.value() if bar is not None else 0)
         for top, group in zip(self._tops, self.groups, strict=True):
-            row, inside = divmod(y - top - HEADER, self._row_height(group))
+            row, inside = divmod(y - top - _header(group), self._row_height(group))
             column, across = divmod(point.x() - MARGIN, self.side + GAP)
             k = row * self.columns + column
             if (
@@ -180,7 +185,8 @@ class ContactSheet(QAbstractScrollArea):
             y = top - scrolled
             step = self._row_height(group)
             rows = -(-len(group.places) // self.columns)
-            if y > height or y + HEADER + rows * step < 0:
+            header = _header(group)
+            if y > height or y + header + rows * step < 0:
                 continue
             painter.setFont(strong)
             painter.setPen(t.colour("ink"))
@@ -191,14 +197,14 @@ class ContactSheet(QAbstractScrollArea):
             painter.setFont(plain)
             painter.setPen(t.colour("faint"))
             painter.drawText(QRect(across, y, 600, HEADER - 4), Qt.AlignmentFlag.AlignVCenter, group.note)
-            first = max(0, -(y + HEADER) // step)
-            last = min(rows, (height - y - HEADER) // step + 1)
+            first = max(0, -(y + header) // step)
+            last = min(rows, (height - y - header) // step + 1)
             seen = range(first * self.columns, min(last * self.columns, len(group.places)))
             captions = [group.captions[k] for k in seen] if group.captions else []
             captions = shortened(captions, self.side, painter.fontMetrics().horizontalAdvance, group.captions)
             for k in seen:
                 row, column = divmod(k, self.columns)
-                box = QRect(MARGIN + column * (self.side + GAP), y + HEADER + row * step, self.side, self.side)
+                box = QRect(MARGIN + column * (self.side + GAP), y + header + row * step, self.side, self.side)
                 self._paint_one(painter, box, group.places[k])
                 if captions:
                     under = QRect(box.left(), box.bottom() + 1, self.side, CAPTION)

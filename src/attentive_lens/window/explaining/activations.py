@@ -1,0 +1,382 @@
+"""Activations: the bench with the strongest map on every plate, all maps of the chosen one, and one of them alone."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
+from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation
+from attentive_lens.desk.requests.inspecting import Channels, ChannelSeen, Neighbours, NeighboursFound
+from attentive_lens.window import look
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.bench.plates import chosen_plates, plates_of
+from attentive_lens.window.explaining.channel import ChannelShown, ChannelView
+from attentive_lens.window.parts.basics import button, ink_on_paper, label, to_image
+from attentive_lens.window.parts.tiles import Tile, Tiles
+from attentive_lens.window.session import Session
+
+SIDE, TALL = 80, 120
+ORDERS = ("most active first", "what they add", "by number")
+"""How the channels may be put in order."""
+NOTHING = "alone"
+
+
+class ActivationsPanel(QWidget):
+    """The bench above, channels of the chosen plate below; a click opens one over the image.
+
+    Signals
+    -------
+    pinned
+        "activations", a sentence, and what makes them again.
+    """
+
+    pinned = pyqtSignal(str, str, dict)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.explanation: Explanation | None = None
+        self.against = ""
+        self.maps: dict[str, NDArray[np.float32]] = {}
+        self.beside: int | None = None
+        self.beside_maps: dict[str, NDArray[np.float32]] = {}
+        self.order: list[int] = []
+        self._run = 0
+        self._near: NeighboursFound | None = None
+        self._effects: dict[tuple[str, int], ChannelSeen] = {}
+        self._opens: tuple[str, int, float] | None = None
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(4)
+        inside.addLayout(self._make_settings())
+        self.pages = QStackedWidget()
+        grid = QWidget()
+        layout = QVBoxLayout(grid)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        self.bench = Bench("explain bench", 72)
+        self.bench.chosen.connect(lambda _: self._choose_plate())
+        self.bench_area = QScrollArea()
+        self.bench_area.setWidgetResizable(True)
+        self.bench_area.setWidget(self.bench)
+        self.bench_area.setFixedHeight(140)
+        layout.addWidget(self.bench_area)
+        self.channels = Tiles("channels", "feature maps of the chosen layer", SIDE)
+        self.channels.chosen.connect(self.open_place)
+        layout.addWidget(self.channels, 1)
+        self.view = ChannelView()
+        self.view.left.connect(self._show_grid)
+        self.view.stepped.connect(self._step)
+        self.pages.addWidget(grid)
+        self.pages.addWidget(self.view)
+        inside.addWidget(self.pages, 1)
+
+    def _make_settings(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        self.note = label(role="faint", size=look.SMALL, name="layer note")
+        row.addWidget(self.note, 1)
+        self.by, self.other = QComboBox(), QComboBox()
+        tips = {
+            "channels order": "What comes first; what they add is measured by switching each channel off.",
+            "image beside": "Show the same channels for the nearest training image of a class that is answered"
+            " rightly, and the difference.",
+        }
+        for box, (name, tip) in zip((self.by, self.other), tips.items(), strict=True):
+            box.setObjectName(name)
+            box.setAccessibleName(name)
+            box.setToolTip(tip)
+            box.setFont(look.font())
+        self.by.addItems(ORDERS)
+        self.by.activated.connect(lambda _: self._sort())
+        self.other.activated.connect(lambda _: self._choose_other())
+        row.addWidget(self.by)
+        row.addWidget(label("beside", "faint"))
+        row.addWidget(self.other)
+        self.pin = button("Pin", "pin activations", "Keep what is seen with the image's case.", self._pin)
+        row.addWidget(self.pin)
+        return row
+
+    def set_tall(self, tall: bool) -> None:
+        """Larger pictures where there is room."""
+        self.bench.tallest = 132 if tall else 72
+        self.bench_area.setFixedHeight(204 if tall else 140)
+        self.channels.set_side(TALL if tall else SIDE)
+
+    @property
+    def layer(self) -> str:
+        """The node whose output is shown; empty without one."""
+        at = self.bench.current
+        return self.bench.plates[at].output if at is not None and at < len(self.bench.plates) else ""
+
+    @property
+    def open_channel(self) -> int | None:
+        """The channel that is open alone."""
+        shown = self.view.shown
+        return shown.channel if self.pages.currentIndex() and shown is not None else None
+
+    def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
+        """Of the image explained; the maps on the plates are asked for, and follow."""
+        self.against = against
+        plan = self.session.runs.plan()
+        if plan is None:
+            return
+        same = self.explanation is not None and self._run == run and self.explanation.file == explanation.file
+        self.explanation, self._run = explanation, run
+        network, facts = facts_of(plan, len(self.session.images.collection.classes))
+        by_name = {fact.name: fact for fact in facts}
+        every = plates_of(network.nodes, by_name, plan.preprocessing.shape, plan.frozen)
+        plates = chosen_plates(every, [len(p.shape) == 3 or p is every[-1] for p in every])
+        if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
+            self.bench.show_plates(plates)
+        self.bench.show_pictures({"image": to_image(explanation.pixels)})
+        if self.bench.current is None:
+            self.bench.current = 1
+        if not same:
+            self._forget()
+        request = Activations(self._layers(), self.session.place, run, explanation.image or 0)
+        if explanation.image is None:
+            request = Activations(self._layers(), model=self._model(), file=explanation.file)
+        self.session.ask(request, partial(self._take, explanation), priority=2, scope="activations")
+        if not same:
+            self._show_channels()
+
+    def _forget(self) -> None:
+        """What was known of another image."""
+        self.maps, self.beside, self.beside_maps, self._near, self._effects = {}, None, {}, None, {}
+        chosen = self.other.currentText()
+        self.other.clear()
+        self.other.addItem(NOTHING)
+        self.other.addItems([f"nearest right {name}" for name in self.session.images.collection.classes])
+        self.other.setCurrentIndex(max(0, self.other.findText(chosen)))
+        if self.other.currentIndex() > 0:
+            self._choose_other()
+
+    def _layers(self) -> tuple[str, ...]:
+        names = {layer.name for layer in self.explanation.layers} if self.explanation is not None else set()
+        return tuple(p.output for p in self.bench.plates if p.output in names and len(p.shape) == 3)
+
+    def _model(self) -> str:
+        return str(self.session.workspace.run(self._run).model)
+
+    def _take(self, of: Explanation, activations: ActivationMaps) -> None:
+        if self.explanation is None or of.file != self.explanation.file:
+            return
+        self.maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
+        self.draw_maps()
+        if self._opens is not None:
+            self.replay(*self._opens)
+
+    def draw_maps(self) -> None:
+        """The maps in the colours of the theme, on the plates and below."""
+        pictures = {name: to_image(ink_on_paper(maps[:, :, strongest(maps)[0]])) for name, maps in self.maps.items()}
+        self.bench.show_pictures({**self.bench.pictures, **pictures})
+        self._sort()
+        if self.open_channel is not None:
+            self._open(self.open_channel)
+
+    def _choose_plate(self) -> None:
+        self._show_grid()
+        self._sort()
+
+    def _sort(self) -> None:
+        """Put the channels in the order chosen; what they add is asked for first."""
+        maps = self.maps.get(self.layer)
+        if maps is None:
+            self.order = []
+        elif self.by.currentText() == ORDERS[1]:
+            seen = self._effects_of_layer()
+            if seen is None:
+                self._ask_effects(0)
+                return
+            self.order = [each.channel for each in seen.channels]
+        elif self.by.currentText() == ORDERS[2]:
+            self.order = list(range(maps.shape[2]))
+        else:
+            self.order = strongest(maps).tolist()
+        self._show_channels()
+
+    def _effects_of_layer(self) -> ChannelSeen | None:
+        return next((seen for (layer, _), seen in self._effects.items() if layer == self.layer), None)
+
+    def _ask_effects(self, channel: int) -> None:
+        """What the channels of the layer add, and the answers with this one scaled."""
+        shown = self.explanation
+        if shown is None:
+            return
+        request = Channels(self.session.place, self._run, shown.image or 0, self.layer, channel)
+        if shown.image is None:
+            request = Channels("", 0, 0, self.layer, channel, self._model(), shown.file, self.against)
+        take = partial(self._take_effects, shown, self.layer)
+        self.session.ask(request, take, self._fail, priority=1, scope="channel effects")
+
+    def _take_effects(self, of: Explanation, layer: str, seen: ChannelSeen) -> None:
+        if self.explanation is None or of.file != self.explanation.file:
+            return
+        self._effects[layer, seen.channel] = seen
+        if self.open_channel == seen.channel and layer == self.layer:
+            self.view.show_effects(seen)
+        elif layer == self.layer and self.by.currentText() == ORDERS[1]:
+            self._sort()
+
+    def _fail(self, sentence: str) -> None:
+        self.view.show_effects(None, sentence)
+        self.note.setText(sentence)
+
+    def _choose_other(self) -> None:
+        """Another image beside this one: the nearest of a class that is answered rightly."""
+        self.beside, self.beside_maps = None, {}
+        shown = self.explanation
+        if shown is None or self.other.currentIndex() <= 0:
+            self._redraw()
+            return
+        if self._near is None:
+            request = Neighbours(self.session.place, self._run, shown.image or 0, count=1)
+            if shown.image is None:
+                request = Neighbours(self.session.place, self._run, 0, count=1, file=shown.file)
+            self.note.setText("Looking for the nearest image …")
+            self.session.ask(request, partial(self._take_near, shown), self._fail, priority=2, scope="image beside")
+            return
+        name = self.session.images.collection.classes[self.other.currentIndex() - 1]
+        near = self._near.right.get(name)
+        if near is None:
+            self._redraw()
+            self.note.setText(f"No training image of {name} is answered rightly")
+            return
+        self.beside = near.image
+        request_maps = Activations(self._layers(), self.session.place, self._run, near.image)
+        take = partial(self._take_beside, near.image)
+        self.session.ask(request_maps, take, self._fail, priority=2, scope="maps beside")
+
+    def _take_near(self, of: Explanation, found: NeighboursFound) -> None:
+        if self.explanation is not None and of.file == self.explanation.file:
+            self._near = found
+            self._choose_other()
+
+    def _take_beside(self, image: int, activations: ActivationMaps) -> None:
+        if image == self.beside:
+            self.beside_maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
+            self._redraw()
+
+    def _redraw(self) -> None:
+        self._show_channels()
+        if self.open_channel is not None:
+            self._open(self.open_channel)
+
+    def _show_channels(self) -> None:
+        if self.bench.current is None or not self.bench.plates:
+            return
+        plate = self.bench.plates[self.bench.current]
+        maps, others = self.maps.get(plate.output), self.beside_maps.get(plate.output)
+        if maps is None:
+            self.channels.show_tiles(())
+            flat = len(plate.shape) != 3
+            self.note.setText(f"{plate.name} has no maps: it is one row of values" if flat else "")
+            return
+        seen = self._effects_of_layer()
+        adds = {each.channel: each.adds for each in seen.channels} if seen is not None else {}
+        tiles = []
+        for channel in self.order:
+            one = maps[:, :, channel]
+            pictures = [to_image(ink_on_paper(one))]
+            if others is not None:
+                pictures.append(to_image(ink_on_paper(others[:, :, channel])))
+            caption, tip = str(channel), f"channel {channel}: {float(one.min()):.3g} to {float(one.max()):.3g}"
+            if channel in adds and seen is not None:
+                caption = f"{channel}  {adds[channel]:+.2f}".replace("-", "\u2212")
+                tip = f"{tip}; adds {adds[channel]:+.2f} to {seen.of}"
+            if not one.any():
+                tip = f"{tip}; zero everywhere"
+            tiles.append(Tile(tuple(pictures), caption, tip, sharp=True))
+        self.channels.show_tiles(tuple(tiles))
+        words = f"{plate.name}: {maps.shape[2]} channels of {maps.shape[0]}×{maps.shape[1]}; click one to open it"
+        if others is not None and self.beside is not None:
+            words = f"{plate.name}: above this image, below image {self.beside}"
+        self.note.setText(words)
+
+    def open_place(self, place: int) -> None:
+        """Open the channel of a tile."""
+        if place < len(self.order):
+            self._open(self.order[place])
+
+    def _open(self, channel: int, factor: float | None = None) -> None:
+        maps, others = self.maps.get(self.layer), self.beside_maps.get(self.layer)
+        if maps is None or self.explanation is None:
+            return
+        picture = to_image(self.explanation.pixels)
+        shown = ChannelShown(self.layer, channel, picture, maps[:, :, channel])
+        pixels = self.session.images.pixels
+        if others is not None and self.beside is not None and pixels is not None:
+            other = to_image(np.asarray(pixels[self.beside - 1]))
+            words = f"image {self.beside}"
+            shown = ChannelShown(self.layer, channel, picture, maps[:, :, channel], words, other, others[:, :, channel])
+        self.pages.setCurrentIndex(1)
+        self.view.show_channel(shown)
+        self.view.setFocus()
+        if factor is not None:
+            self.view.factor = factor
+        seen = self._effects.get((self.layer, channel))
+        if seen is not None:
+            self.view.show_effects(seen)
+        else:
+            self._ask_effects(channel)
+        self.view.show_distribution(None, None)
+        request = LayerActivity(self.session.place, self._run, self.layer)
+        take = partial(self._take_activity, self.layer)
+        self.session.ask(request, take, self._ignore, priority=4, scope="layer activity")
+
+    def _take_activity(self, layer: str, seen: LayerActive) -> None:
+        if layer == self.layer and self.open_channel is not None:
+            self.view.show_distribution(seen, self.maps.get(layer))
+
+    def _ignore(self, sentence: str) -> None:
+        self.view.beyond.setText(sentence)
+
+    def _step(self, by: int) -> None:
+        at = self.open_channel
+        if at is not None and self.order:
+            place = self.order.index(at) + by if at in self.order else 0
+            self._open(self.order[place % len(self.order)])
+
+    def _show_grid(self) -> None:
+        self.pages.setCurrentIndex(0)
+        self._show_channels()
+        self.channels.setFocus()
+
+    def replay(self, layer: str, channel: int, factor: float) -> None:
+        """What was pinned; as soon as the maps are there."""
+        self._opens = None
+        place = next((k for k, plate in enumerate(self.bench.plates) if plate.output == layer), None)
+        if layer not in self.maps or place is None:
+            self._opens = (layer, channel, factor)
+            return
+        self.bench.current = place
+        self.bench.update()
+        self._sort()
+        if channel < self.maps[layer].shape[2]:
+            self._open(channel, factor)
+
+    def _pin(self) -> None:
+        channel = self.open_channel
+        if not self.layer or self.layer not in self.maps:
+            return
+        if channel is None:
+            channel = self.order[0] if self.order else 0
+        seen, factor = self._effects.get((self.layer, channel)), self.view.factor
+        words = f"channel {channel} of {self.layer}"
+        if seen is not None and self.open_channel is not None:
+            answers = {each.factor: each.probabilities for each in seen.answers}[factor]
+            said = max(answers, key=lambda name: answers[name])
+            how = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[factor]
+            words = f"{words}, {how}: {said} ({answers[said]:.2f})"
+        self.pinned.emit("activations", words, {"layer": self.layer, "channel": channel, "factor": factor})
+
+
+def strongest(maps: NDArray[np.float32]) -> NDArray[np.int64]:
+    """Channels of maps H×W×C, the most active first: by their mean absolute value."""
+    return np.argsort(-np.abs(maps).mean(axis=(0, 1)), kind="stable")

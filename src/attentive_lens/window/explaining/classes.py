@@ -1,0 +1,117 @@
+"""Classes: what the right answers of each rest on, so that a model right for the wrong reason is found early."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.desk.requests.maps import ClassesRest, ClassMaps, RestsOn
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label, map_colours, to_image
+from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
+from attentive_lens.window.session import Session
+
+SIDE, TALL = 96, 168
+LARGE = 256
+
+
+class ClassesPanel(QWidget):
+    """A tile a class: the mean of its right answers, and under it their mean map.
+
+    Signals
+    -------
+    chosen
+        Numbers of a class's images, those that rest on one place first.
+    """
+
+    chosen = pyqtSignal(list)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.found: ClassesRest | None = None
+        self._for: tuple[int | None, str] = (None, "")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(4)
+        row = QHBoxLayout()
+        self.says = label(role="faint", size=look.SMALL, name="classes say")
+        self.says.setWordWrap(True)
+        row.addWidget(self.says, 1)
+        tip = "Explain the right answers of every class, and cover the places that many of them rest on."
+        self.ask_button = button("Look at the classes", "look at classes", tip, self._ask)
+        row.addWidget(self.ask_button)
+        inside.addLayout(row)
+        self.tiles = Tiles("class tiles", "what each class rests on", SIDE)
+        self.tiles.chosen.connect(self._choose)
+        inside.addWidget(self.tiles, 1)
+        self.check()
+
+    def set_tall(self, tall: bool) -> None:
+        """Larger pictures where there is room."""
+        self.tiles.set_side(TALL if tall else SIDE)
+
+    def show_explanation(self, run: int, explanation: Explanation) -> None:
+        """Of another run or set it is asked anew; the image does not matter."""
+        del run, explanation
+        self.check()
+
+    def check(self) -> None:
+        """Forget what was found for another run or set."""
+        if self._for != (self.session.runs.current, self.session.scores.on):
+            self._for = (self.session.runs.current, self.session.scores.on)
+            self.found = None
+            self.ask_button.show()
+            self.ask_button.setEnabled(True)
+            self.says.setText(
+                f"Right answers on {self.session.scores.on}: above their mean, below their mean map. A class that"
+                " rests on one place aside is right for the wrong reason."
+            )
+            self.tiles.show_tiles(())
+
+    def _ask(self) -> None:
+        run = self.session.runs.current
+        if run is None:
+            return
+        self.ask_button.setEnabled(False)
+        self.says.setText("Explaining right answers …")
+        request = ClassMaps(self.session.place, run, self.session.scores.on)
+        self.session.ask(request, self._take, self._fail, priority=5, scope="class maps")
+
+    def _fail(self, sentence: str) -> None:
+        self.ask_button.setEnabled(True)
+        self.says.setText(sentence)
+
+    def _take(self, found: ClassesRest) -> None:
+        if (found.run, found.on) == (self.session.runs.current, self.session.scores.on):
+            self.found = found
+            self.ask_button.hide()
+            self.draw()
+
+    def draw(self) -> None:
+        """The maps in the colours of the theme."""
+        if self.found is None:
+            return
+        suspects = [each for each in self.found.classes if goes_by_place(each)]
+        words = "; ".join(f"{each.name}: {each.words}" for each in suspects)
+        self.says.setText(words or "No class rests on one place aside from the middle that decides its answers.")
+        tiles = []
+        for each in self.found.classes:
+            picture = enlarged(to_image(each.mean), LARGE)
+            over = laid_over(picture, to_image(map_colours(each.map)))
+            word = "! " if goes_by_place(each) else ""
+            role = "vermilion" if goes_by_place(each) else "faint"
+            tiles.append(Tile((picture, over), f"{word}{each.name}", f"{each.name}: {each.words}.", role))
+        self.tiles.show_tiles(tuple(tiles))
+
+    def _choose(self, number: int) -> None:
+        if self.found is not None:
+            each = self.found.classes[number]
+            self.says.setText(f"{each.name}: {each.words}")
+            self.chosen.emit(list(each.images))
+
+
+def goes_by_place(rests: RestsOn) -> bool:
+    """Whether the model was seen to go by one place aside."""
+    return rests.trial is not None and rests.trial.decides

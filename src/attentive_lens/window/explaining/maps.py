@@ -1,0 +1,206 @@
+"""Maps: every method for one image side by side, the quick ones first."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+
+from attentive_lens.core.records import PlainTable
+from attentive_lens.desk.map_colours import over_image
+from attentive_lens.desk.requests.explaining import METHOD_FACTS, Explanation
+from attentive_lens.desk.requests.maps import Maps, MapsMade
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label, map_colours, to_image
+from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
+from attentive_lens.window.session import Session
+
+SIDE, TALL = 128, 220
+LARGE = 256
+"""Pixels of a side to which the image is enlarged under a map."""
+SAID, TRUE, DIFFERENCE = "said", "true", "said − true"
+
+
+class MapsPanel(QWidget):
+    """A tile a method; a click puts its map under the lens.
+
+    Signals
+    -------
+    chosen
+        Name of the method whose tile was clicked.
+    pinned
+        "maps", a sentence, and what makes them again.
+    """
+
+    chosen = pyqtSignal(str)
+    pinned = pyqtSignal(str, str, dict)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.explanation: Explanation | None = None
+        self.made: MapsMade | None = None
+        self.against = ""
+        self._run = 0
+        self._asked: Maps | None = None
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(4)
+        row = QHBoxLayout()
+        row.addWidget(label("for", "faint"))
+        self.target = QComboBox()
+        self.target.setObjectName("maps target")
+        self.target.setAccessibleName("what the maps speak for")
+        self.target.setFont(look.font())
+        self.target.activated.connect(lambda _: self._ask())
+        row.addWidget(self.target)
+        self.says = label(role="faint", size=look.SMALL, name="maps say")
+        row.addWidget(self.says, 1)
+        tip = "Write every map into a folder: a picture (PNG) and its values (NumPy)."
+        self.save = button("Save all …", "save maps", tip, self._save)
+        row.addWidget(self.save)
+        self.pin = button("Pin", "pin maps", "Keep what is seen with the image's case.", self._pin)
+        row.addWidget(self.pin)
+        inside.addLayout(row)
+        self.tiles = Tiles("map tiles", "a map by every method", SIDE)
+        self.tiles.chosen.connect(self._choose)
+        inside.addWidget(self.tiles, 1)
+
+    def set_tall(self, tall: bool) -> None:
+        """Larger pictures where there is room."""
+        self.tiles.set_side(TALL if tall else SIDE)
+
+    def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
+        """Another image, or another method under the lens."""
+        same = self.explanation is not None and (self._run, self.explanation.file) == (run, explanation.file)
+        self.explanation, self._run, self.against = explanation, run, against
+        if not same:
+            self.made, self._asked = None, None
+            self._list_targets(explanation)
+        self._show()
+        if self.isVisible():
+            self._ask()
+
+    def _list_targets(self, explanation: Explanation) -> None:
+        chosen = self.target.currentText()
+        words = [SAID]
+        if explanation.true is not None and explanation.true != explanation.said:
+            words += [TRUE, DIFFERENCE]
+        taken = (explanation.said, explanation.true)
+        words += [name for name in explanation.probabilities if name not in taken]
+        self.target.clear()
+        self.target.addItems(words)
+        self.target.setCurrentIndex(max(0, self.target.findText(chosen)))
+
+    def _ask(self) -> None:
+        shown = self.explanation
+        if shown is None:
+            return
+        words = self.target.currentText()
+        target = {SAID: shown.said, TRUE: shown.true or "", DIFFERENCE: shown.said}.get(words, words)
+        against = shown.true or "" if words == DIFFERENCE else ""
+        asked = Maps(self.session.place, self._run, shown.image or 0, (), target, against)
+        if shown.image is None:
+            model = str(self.session.workspace.run(self._run).model)
+            asked = Maps("", 0, 0, (), target, against, model=model, file=shown.file)
+        if asked == self._asked:
+            return
+        self._asked, self.made = asked, None
+        self.says.setText("Asking every method …")
+        self._show()
+        self.session.ask(asked, partial(self._take, asked), self._fail, priority=3, scope="maps of image")
+
+    def _take(self, asked: Maps, made: MapsMade) -> None:
+        if asked == self._asked:
+            self.made = made
+            self._show()
+
+    def _fail(self, sentence: str) -> None:
+        self._asked = None
+        self.says.setText(sentence)
+
+    def _show(self) -> None:
+        shown, made = self.explanation, self.made
+        self.pin.setEnabled(made is not None)
+        self.save.setEnabled(made is not None)
+        if shown is None or made is None:
+            self.tiles.show_tiles(())
+            return
+        picture = enlarged(to_image(shown.pixels), LARGE)
+        tiles, marked = [], None
+        for number, each in enumerate(made.maps):
+            facts = METHOD_FACTS[each.method]
+            tip = f"{facts.label}: {facts.shows} {facts.misleads} It costs {facts.cost}."
+            if each.method == shown.method:
+                marked = number
+            if each.values is None:
+                tiles.append(Tile((picture,), f"{facts.label}: none", f"{facts.label}: {each.refused}.", "ochre"))
+                continue
+            drawn = to_image(map_colours(each.values, signed=bool(made.against)))
+            word = {True: "✓ ", False: "✗ ", None: ""}[each.passed]
+            role = {True: "petrol", False: "ochre", None: "faint"}[each.passed]
+            verdict = {True: " It passes deletion and insertion.", False: " It fails deletion or insertion."}
+            tip += verdict.get(bool(each.passed), "") if each.passed is not None else ""
+            if not each.values.any():
+                tip += " It is zero everywhere: it finds nothing."
+            tiles.append(Tile((laid_over(picture, drawn),), word + facts.label, tip, role))
+        self.tiles.show_tiles(tuple(tiles), marked)
+        self.says.setText(in_words(made))
+
+    def _choose(self, number: int) -> None:
+        if self.made is not None and self.made.maps[number].values is not None:
+            self.chosen.emit(self.made.maps[number].method)
+
+    def replay(self, settings: PlainTable) -> None:
+        """What was pinned."""
+        at = self.target.findText(str(settings.get("for", SAID)))
+        self.target.setCurrentIndex(max(0, at))
+        self._ask()
+
+    def _pin(self) -> None:
+        if self.made is not None:
+            self.pinned.emit("maps", in_words(self.made), {"for": self.target.currentText()})
+
+    def _save(self) -> None:
+        chosen = QFileDialog.getExistingDirectory(self, "Save every map into a folder")
+        if chosen:
+            self.write(Path(chosen))
+
+    def write(self, folder: Path) -> None:
+        """A picture and the values of every map."""
+        shown, made = self.explanation, self.made
+        if shown is None or made is None:
+            return
+        stem = f"image-{made.image:05d}" if made.image else Path(made.file).stem
+        about = f"{made.target}-less-{made.against}" if made.against else made.target
+        written = 0
+        try:
+            for each in made.maps:
+                if each.values is not None:
+                    file = folder / f"{stem}-{about}-{each.method}".replace("/", "_")
+                    with file.with_name(f"{file.name}.npy").open("wb") as stream:
+                        np.save(stream, each.values)
+                    drawn = to_image(over_image(shown.pixels, each.values, signed=bool(made.against)))
+                    if not drawn.save(str(file.with_name(f"{file.name}.png"))):
+                        raise OSError("its picture could not be written")
+                    written += 1
+        except OSError as error:
+            why = str(error.strerror or error).lower()
+            self.session.said.emit(f"{folder} could not be written: {why}. Choose another folder.", True)
+        else:
+            self.session.said.emit(f"{written} maps are in {folder}, each as PNG and NumPy.", False)
+
+
+def in_words(made: MapsMade) -> str:
+    """How many methods agree that can be tried."""
+    there = [each for each in made.maps if each.values is not None]
+    tried = [each for each in there if each.passed is not None]
+    of = f"{made.target} − {made.against}" if made.against else made.target
+    if len(made.maps) < len(METHOD_FACTS):
+        return f"{len(made.maps)} of {len(METHOD_FACTS)} methods, for {of}; more to come"
+    if not tried:
+        return f"{len(there)} methods, for {of}"
+    return f"{len(there)} methods, for {of}: {sum(bool(each.passed) for each in tried)} of {len(tried)} pass"

@@ -1,0 +1,278 @@
+"""Numbers: a layer's weights, their gradient for the image and what the optimiser remembers, as a table."""
+
+from __future__ import annotations
+
+import csv
+import io
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QSizePolicy,
+    QSpinBox,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from attentive_lens.core.files import write_text
+from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
+from attentive_lens.errors import LensError
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.session import Session
+
+EVERY = -1
+"""In place of a channel: all of them."""
+
+
+class NumbersModel(QAbstractTableModel):
+    """A row a number: where it stands in the array, then each array's value there."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.columns: tuple[tuple[str, NDArray[np.float32]], ...] = ()
+        self.places: NDArray[np.int64] = np.zeros((0, 1), np.int64)
+        self.axes: tuple[str, ...] = ()
+
+    def show_numbers(self, seen: NumbersSeen | None, channel: int) -> None:
+        """Those of one output channel, or all."""
+        self.beginResetModel()
+        self.columns, self.axes = (), ()
+        self.places = np.zeros((0, 1), np.int64)
+        if seen is not None:
+            arrays = {seen.array: seen.values}
+            if seen.gradient is not None:
+                arrays["gradient"] = seen.gradient
+            arrays |= {f"optimiser {name}": array for name, array in seen.optimiser.items()}
+            self.axes = axes_of(seen.values.ndim)
+            places = np.stack(np.unravel_index(np.arange(seen.values.size), seen.values.shape), axis=1)
+            if channel != EVERY:
+                places = places[places[:, -1] == channel]
+            self.places = places.astype(np.int64)
+            self.columns = tuple((name, array[tuple(places.T)]) for name, array in arrays.items())
+        self.endResetModel()
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
+        """A row a number."""
+        return 0 if parent is not None and parent.isValid() else len(self.places)
+
+    def columnCount(self, parent: QModelIndex | None = None) -> int:
+        """Where, then the values."""
+        return 0 if parent is not None and parent.isValid() else len(self.axes) + len(self.columns)
+
+    def headings(self) -> list[str]:
+        """Of all columns."""
+        return [*self.axes, *(name for name, _ in self.columns)]
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        """Names of the columns."""
+        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+            return self.headings()[section]
+        return None
+
+    def text(self, row: int, column: int, digits: str = ".6g") -> str:
+        """What stands in a cell."""
+        if column < len(self.axes):
+            return str(int(self.places[row, column]))
+        return format(float(self.columns[column - len(self.axes)][1][row]), digits)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        """Figures, to the right."""
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self.text(index.row(), index.column()).replace("-", "\u2212")
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def written(self, rows: list[int] | None = None) -> str:
+        """The table as comma-separated values, all digits that single precision has."""
+        out = io.StringIO()
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow(self.headings())
+        columns = range(self.columnCount())
+        for row in range(self.rowCount()) if rows is None else rows:
+            writer.writerow([self.text(row, column, ".9g") for column in columns])
+        return out.getvalue()
+
+
+class NumbersTable(QTableView):
+    """A table whose selected rows are copied."""
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Ctrl+C copies."""
+        model, clipboard = self.model(), QGuiApplication.clipboard()
+        selection = self.selectionModel()
+        copies = event is not None and event.matches(QKeySequence.StandardKey.Copy)
+        if copies and isinstance(model, NumbersModel) and clipboard is not None and selection is not None:
+            rows = sorted({index.row() for index in selection.selectedIndexes()})
+            clipboard.setText(model.written(rows).replace(",", "\t"))
+        else:
+            super().keyPressEvent(event)
+
+
+class NumbersPanel(QWidget):
+    """Layer, array and channel, and the numbers."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.seen: NumbersSeen | None = None
+        self._run: int | None = None
+        self._image = 0
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(4)
+        row = QHBoxLayout()
+        row.addWidget(label("of", "faint"))
+        self.layer, self.array = QComboBox(), QComboBox()
+        for box, name in ((self.layer, "numbers layer"), (self.array, "numbers array")):
+            box.setObjectName(name)
+            box.setAccessibleName(name)
+            box.setFont(look.font())
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+            row.addWidget(box)
+        self.layer.activated.connect(lambda _: self._ask())
+        self.array.activated.connect(lambda _: self._ask(self.array.currentText()))
+        row.addWidget(label("channel", "faint"))
+        self.channel = QSpinBox()
+        self.channel.setObjectName("numbers channel")
+        self.channel.setAccessibleName("output channel")
+        self.channel.setFont(look.font())
+        self.channel.setSpecialValueText("all")
+        self.channel.setRange(EVERY, EVERY)
+        self.channel.valueChanged.connect(lambda _: self._show())
+        row.addWidget(self.channel)
+        self.says = label(role="faint", size=look.SMALL, name="numbers say")
+        self.says.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.says, 1)
+        tip = "Copy the selected rows, or all, to paste into a table (Ctrl+C)."
+        self.copy = button("Copy", "copy numbers", tip, self._copy)
+        row.addWidget(self.copy)
+        self.save = button("Save …", "save numbers", "Save as a table (CSV), or the whole array (NumPy).", self._save)
+        row.addWidget(self.save)
+        inside.addLayout(row)
+        self.model = NumbersModel()
+        self.table = NumbersTable()
+        self.table.setObjectName("numbers table")
+        self.table.setAccessibleName("raw numbers")
+        self.table.setModel(self.model)
+        self.table.setFont(look.font())
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        for header in (self.table.verticalHeader(),):
+            if header is not None:
+                header.hide()
+                header.setDefaultSectionSize(22)
+        inside.addWidget(self.table, 1)
+
+    def show_explanation(self, run: int, explanation: Explanation) -> None:
+        """Of another run other layers, of another image another gradient."""
+        plan = self.session.runs.plan()
+        if plan is None:
+            return
+        if run != self._run:
+            _, facts = facts_of(plan, len(self.session.images.collection.classes))
+            before = self.layer.currentText()
+            self.layer.clear()
+            self.layer.addItems([fact.name for fact in facts if fact.weights])
+            self.layer.setCurrentIndex(max(0, self.layer.findText(before)))
+        if (run, explanation.image or 0) != (self._run, self._image):
+            self._run, self._image = run, explanation.image or 0
+            self.seen = None
+            self._show()
+        if self.isVisible() and self.seen is None:
+            self._ask(self.array.currentText())
+
+    def _ask(self, array: str = "") -> None:
+        if self._run is None or not self.layer.currentText():
+            return
+        before = self.seen.layer if self.seen is not None else self.layer.currentText()
+        array = array if before == self.layer.currentText() else ""
+        request = LayerNumbers(self.session.place, self._run, self.layer.currentText(), array, self._image)
+        self.session.ask(request, partial(self._take, self._image), self._fail, priority=2, scope="numbers")
+
+    def _fail(self, sentence: str) -> None:
+        self.seen = None
+        self._show()
+        self.says.setText(sentence)
+
+    def _take(self, image: int, seen: NumbersSeen) -> None:
+        if image != self._image:
+            return
+        other = self.seen is None or (self.seen.layer, self.seen.array) != (seen.layer, seen.array)
+        self.seen = seen
+        self.array.clear()
+        self.array.addItems(seen.arrays)
+        self.array.setCurrentIndex(seen.arrays.index(seen.array))
+        if other:
+            self.channel.blockSignals(True)
+            self.channel.setRange(EVERY, seen.values.shape[-1] - 1)
+            self.channel.setValue(0)
+            self.channel.blockSignals(False)
+        self._show()
+
+    def _show(self) -> None:
+        self.model.show_numbers(self.seen, self.channel.value())
+        for control in (self.copy, self.save):
+            control.setEnabled(self.seen is not None)
+        self.table.resizeColumnsToContents()
+        self.says.setText(in_words(self.seen))
+
+    def _copy(self) -> None:
+        clipboard = QGuiApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText(self.model.written().replace(",", "\t"))
+            self.session.said.emit(f"{self.model.rowCount()} rows are in the clipboard.", False)
+
+    def _save(self) -> None:
+        if self.seen is None:
+            return
+        name = f"{self.seen.layer}-{self.seen.array}".replace(" ", "-")
+        chosen, _ = QFileDialog.getSaveFileName(self, "Save the numbers", f"{name}.csv", "CSV (*.csv);;NumPy (*.npy)")
+        if chosen:
+            self.write(Path(chosen))
+
+    def write(self, file: Path) -> None:
+        """The table as CSV, or the whole array as a NumPy file, by the ending."""
+        if self.seen is None:
+            return
+        try:
+            if file.suffix.lower() == ".npy":
+                with file.open("wb") as stream:
+                    np.save(stream, self.seen.values)
+            else:
+                write_text(file, self.model.written())
+        except (OSError, LensError) as error:
+            why = str(error) if isinstance(error, LensError) else f"{file} could not be written. Choose another file."
+            self.session.said.emit(why, True)
+        else:
+            self.session.said.emit(f"Saved to {file}.", False)
+
+
+def axes_of(dimensions: int) -> tuple[str, ...]:
+    """What the axes of an array of weights are called."""
+    return {1: ("channel",), 2: ("input", "channel"), 4: ("row", "column", "input", "channel")}.get(
+        dimensions, tuple(f"axis {k}" for k in range(dimensions))
+    )
+
+
+def in_words(seen: NumbersSeen | None) -> str:
+    """What the columns are."""
+    if seen is None:
+        return ""
+    words = [f"{'×'.join(map(str, seen.values.shape))}"]
+    if seen.loss is not None:
+        words.append(f"gradient of this image's loss, {seen.loss:.3g}")
+    if seen.optimiser:
+        words.append(f"optimiser after epoch {seen.epoch}")
+    return " · ".join(words)

@@ -1,0 +1,212 @@
+"""Pictures with captions that flow with the width: what a method, a channel or a class looks like."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QEvent, QPoint, QRect, Qt, pyqtSignal
+from PyQt6.QtGui import QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QAbstractScrollArea, QFrame, QToolTip, QWidget
+
+from attentive_lens.window import look
+
+GAP, MARGIN, CAPTION = 8, 3, 18
+
+
+@dataclass(frozen=True, eq=False)
+class Tile:
+    """What is shown under one caption.
+
+    Attributes
+    ----------
+    pictures : tuple of QImage
+        One above the other; all tiles have as many.
+    caption : str
+        Below them.
+    tip : str
+        When the mouse rests.
+    role : str
+        Token of the caption's colour.
+    sharp : bool
+        Whether pixels stay seen when it is enlarged.
+    """
+
+    pictures: tuple[QImage, ...]
+    caption: str = ""
+    tip: str = ""
+    role: str = "faint"
+    sharp: bool = False
+
+
+def laid_over(picture: QImage, map_: QImage, strength: float = 1.0) -> QImage:
+    """An image paled, and a map over it; ``strength`` 0–1 of both."""
+    out = picture.convertToFormat(QImage.Format.Format_RGB32)
+    painter = QPainter(out)
+    painter.fillRect(out.rect(), look.theme.colour("sheet", round(150 * strength)))
+    painter.setOpacity(strength)
+    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    painter.drawImage(out.rect(), map_)
+    painter.end()
+    return out
+
+
+def enlarged(picture: QImage, side: int) -> QImage:
+    """A square picture at a side of at least so many pixels, smoothly, to lay something finer over."""
+    side = max(side, picture.width())
+    return picture.scaled(side, side, transformMode=Qt.TransformationMode.SmoothTransformation)
+
+
+class Tiles(QAbstractScrollArea):
+    """Tiles side by side; a click, the arrows with Enter choose one. Only those in sight are painted.
+
+    Signals
+    -------
+    chosen
+        Number of the tile that was clicked, or on which Enter was pressed.
+    """
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, name: str, shown: str, side: int = 96) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName(shown)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.side = side
+        self.tiles: tuple[Tile, ...] = ()
+        self.current: int | None = None
+        self.marked: int | None = None
+
+    def show_tiles(self, tiles: tuple[Tile, ...], marked: int | None = None) -> None:
+        """Others; ``marked`` is the one in use, framed."""
+        self.tiles, self.marked = tiles, marked
+        if self.current is not None and self.current >= len(tiles):
+            self.current = None
+        self.setAccessibleDescription("; ".join(tile.caption for tile in tiles[:60]))
+        self._lay_out()
+
+    def set_side(self, side: int) -> None:
+        """Larger or smaller."""
+        if side != self.side:
+            self.side = side
+            self._lay_out()
+
+    @property
+    def columns(self) -> int:
+        """Tiles in a row."""
+        return max(1, (self._view().width() - 2 * MARGIN + GAP) // (self.side + GAP))
+
+    @property
+    def step(self) -> int:
+        """Pixels from one row of tiles to the next."""
+        tall = max((len(tile.pictures) for tile in self.tiles), default=1)
+        captions = CAPTION if any(tile.caption for tile in self.tiles) else 0
+        return tall * (self.side + 2) + captions + GAP
+
+    def box(self, number: int) -> QRect:
+        """Where a tile's first picture is, in the viewport."""
+        row, column = divmod(number, self.columns)
+        return QRect(
+            MARGIN + column * (self.side + GAP), MARGIN + row * self.step - self._scrolled(), self.side, self.side
+        )
+
+    def _view(self) -> QWidget:
+        port = self.viewport()
+        if port is None:
+            raise RuntimeError("a scroll area has a viewport")
+        return port
+
+    def _scrolled(self) -> int:
+        bar = self.verticalScrollBar()
+        return bar.value() if bar is not None else 0
+
+    def _lay_out(self) -> None:
+        rows = -(-len(self.tiles) // self.columns)
+        bar = self.verticalScrollBar()
+        if bar is not None:
+            bar.setRange(0, max(0, 2 * MARGIN + rows * self.step - GAP - self._view().height()))
+            bar.setPageStep(self._view().height())
+            bar.setSingleStep(self.step // 2)
+        self._view().update()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Flow anew."""
+        self._lay_out()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Those in sight."""
+        t, painter = look.theme, QPainter(self._view())
+        painter.setFont(look.font(look.SMALL))
+        height, columns = self._view().height(), self.columns
+        first = max(0, self._scrolled() // self.step) * columns
+        for number in range(first, len(self.tiles)):
+            box, tile = self.box(number), self.tiles[number]
+            if box.top() > height:
+                break
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not tile.sharp)
+            for k, picture in enumerate(tile.pictures):
+                place = box.translated(0, k * (self.side + 2))
+                painter.drawImage(place, picture)
+                painter.setPen(QPen(t.colour("line"), 1))
+                painter.drawRect(place.adjusted(0, 0, -1, -1))
+            whole = box.adjusted(0, 0, 0, (len(tile.pictures) - 1) * (self.side + 2))
+            if number in (self.current, self.marked):
+                thick = 3 if number == self.current and self.hasFocus() else 2
+                painter.setPen(QPen(t.colour("petrol"), thick))
+                painter.drawRect(whole.adjusted(-1, -1, 0, 0))
+            painter.setPen(t.colour(tile.role))
+            under = QRect(whole.left(), whole.bottom() + 2, self.side + GAP - 2, CAPTION)
+            words = painter.fontMetrics().elidedText(tile.caption, Qt.TextElideMode.ElideRight, under.width())
+            painter.drawText(under, Qt.AlignmentFlag.AlignVCenter, words)
+
+    def at(self, point: QPoint) -> int | None:
+        """The tile there, or None."""
+        for number in range(len(self.tiles)):
+            if self.box(number).adjusted(0, 0, 0, self.step - self.side - GAP).contains(point):
+                return number
+        return None
+
+    def viewportEvent(self, event: QEvent | None) -> bool:
+        """What a tile says of itself when the mouse rests."""
+        if isinstance(event, QHelpEvent):
+            number = self.at(event.pos())
+            QToolTip.showText(event.globalPos(), self.tiles[number].tip if number is not None else "", self)
+            return True
+        return super().viewportEvent(event)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Choose."""
+        number = self.at(event.pos()) if event is not None else None
+        if number is not None:
+            self.current = number
+            self._view().update()
+            self.chosen.emit(number)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows go from one to the next, Enter chooses."""
+        if event is None or not self.tiles:
+            return
+        steps = {
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Up: -self.columns,
+            Qt.Key.Key_Down: self.columns,
+            Qt.Key.Key_Home: -len(self.tiles),
+            Qt.Key.Key_End: len(self.tiles),
+        }
+        step = steps.get(Qt.Key(event.key()))
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.current is not None:
+            self.chosen.emit(self.current)
+        elif step is not None:
+            at = 0 if self.current is None else self.current + step
+            self.current = min(max(at, 0), len(self.tiles) - 1)
+            box, bar = self.box(self.current), self.verticalScrollBar()
+            if bar is not None and box.top() < 0:
+                bar.setValue(bar.value() + box.top() - MARGIN)
+            elif bar is not None and box.top() + self.step > self._view().height():
+                bar.setValue(bar.value() + box.top() + self.step - self._view().height())
+            self._view().update()
+        else:
+            super().keyPressEvent(event)
