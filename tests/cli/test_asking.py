@@ -20,6 +20,13 @@ from attentive_lens.plan.losses import LOSSES
 from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Workspace
 
+CLASSES = {"furrowed", "netted", "smooth", "spiny", "triangular", "winged"}
+
+
+def wrong(*words: object, code: int) -> str:
+    """What is said of a command that cannot be carried out."""
+    return " ".join(last_object(command(*words, "--json", code=code))["error"].values())
+
 
 def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path) -> None:
     folder, out = station.folder, tmp_path / "out"
@@ -58,6 +65,54 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
         assert picture.size == (8 * 32 * 3, 32 * 3)
     assert "switched off" in command("channel", folder, 1, 2, "relu 2", 3)
     assert "channel 0:" in command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer")
+
+
+def test_a_layer_and_the_classes_are_looked_into(station: Workspace, tmp_path: Path) -> None:
+    folder = station.folder
+    rests = last_object(command("class-maps", folder, 1, "--on", "training", "--out", tmp_path / "classes", "--json"))
+    assert {each["name"] for each in rests["classes"]} <= set(CLASSES)
+    for each in rests["classes"]:
+        assert np.load(each["map"]).shape == (32, 32)
+        with Image.open(each["picture"]) as picture:
+            assert picture.size == (2 * 32 * 5, 32 * 5)
+    assert "right answer" in command("class-maps", folder, 1, "--on", "training", "--out", tmp_path / "classes")
+    active = last_object(command("activity", folder, 1, "relu 2", "--json"))
+    assert sum(active["counts"]) == active["images_looked_at"] * 32 * 32 * 16 // 4
+    assert len(active["used"]) == 16
+    assert set(active["mean"]) == set(CLASSES)
+    assert "above zero anywhere" in command("activity", folder, 1, "relu 2")
+    file = tmp_path / "numbers.npz"
+    told = last_object(command("numbers", folder, 1, "convolution 2", "--image", 2, "--out", file, "--json"))
+    with np.load(file) as arrays:
+        assert arrays["values"].shape == tuple(told["shape"]) == arrays["gradient"].shape
+        assert float(arrays["values"].min()) == pytest.approx(told["least"])
+        assert float(np.sqrt((arrays["gradient"].astype(float) ** 2).mean())) == pytest.approx(told["gradient"])
+        assert {f"optimiser {name}" for name in told["optimiser"]} < set(arrays)
+    assert "the optimiser remembers" in command("numbers", folder, 1, "convolution 2", "bias")
+    nowhere = tmp_path / "none" / "numbers.npz"
+    assert "could not be written" in wrong("numbers", folder, 1, "output", "--out", nowhere, code=1)
+
+
+def test_changes_are_tried_on_a_file_and_written_down_with_their_maps(station: Workspace, tmp_path: Path) -> None:
+    model, file = station.run(1).model, next(station.folder.rglob("*.png"))
+    words = ("--change", "noise deviation=0.1", "--change", "cover row=0.5 column=0.5 side=0.2 across=0.6")
+    out = tmp_path / "tried"
+    tried = last_object(command("try", "--model", model, file, *words, "--method", "gradient", "--out", out, "--json"))
+    assert (tried["image"], tried["file"]) == (0, str(file))
+    assert len(tried["after"]) == 2
+    for number in (1, 2):
+        assert np.load(out / f"change-{number:02d}.npy").shape == (32, 32)
+        with Image.open(out / f"change-{number:02d}.png") as picture:
+            assert picture.size == (2 * 32 * 5, 32 * 5)
+    assert "the changed images are in" in command("try", "--model", model, file, *words, "--out", out)
+    assert "a workspace, a run and an image" in wrong("try", station.folder, 1, *words, code=2)
+    assert "is no number" in wrong("try", station.folder, "one", 2, code=2)
+    assert "image file" in wrong("try", "--model", model, file, file, code=2)
+    began = command("explain", station.folder, 1, 2, "--from", "black", "--out", out)
+    assert "integrated_gradients" in began
+    assert "Did you mean «black»" in wrong("explain", station.folder, 1, 2, "--from", "blak", "--out", out, code=2)
+    at = ("--method", "class_activation", "--at", "convolution 1")
+    assert "class_activation" in command("explain", station.folder, 1, 2, *at, "--out", out)
 
 
 @pytest.mark.parametrize(

@@ -21,7 +21,7 @@ from attentive_lens.desk import resident as resident_module
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.table import REQUESTS
-from attentive_lens.desk.requests.wire import Message
+from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
 from attentive_lens.desk.resident import Resident, memory
 from attentive_lens.desk.tasks import table
 from attentive_lens.desk.worker import Worker
@@ -321,3 +321,36 @@ def test_where_there_is_no_shared_memory_the_temporary_folder_serves(
     finally:
         made.close()
     assert [own.name for own in tmp_path.iterdir()] == ["pollen"]
+
+
+@pytest.mark.parametrize(
+    "sent",
+    [
+        Message(0),
+        Message(7, "Explain", {"run": 0, "image": 3}, 0, "a scope"),
+        Message(7, "Explain", {}, 5, ""),
+        Message(3, stop=True),
+        Answer(0, (0, 0, "")),
+        Answer(4, (1, 2, "doing"), {"a": 0}, ("file",)),
+        Answer(5, error={"what": "", "why": "", "remedy": ""}),
+        Answer(5, stopped=True),
+    ],
+)
+def test_what_is_sent_is_read_as_it_was_also_where_it_is_nothing(sent: Message | Answer) -> None:
+    assert read_line(type(sent), line(sent)) == sent
+
+
+def test_what_is_most_urgent_is_done_inside_what_is_not(station: Workspace) -> None:
+    resident = Resident()
+    folder = str(station.folder)
+    slow = resident.ask(ask.Causes(folder, 1, "training"), 6)
+    quick, order = None, []
+    while slow not in order:
+        for reply in resident.replies():
+            if quick is None:
+                quick = resident.ask(ask.Activations((), folder, 1, 1), 0)
+            if reply.result is not None and reply.progress is None:
+                order.append(reply.number)
+        time.sleep(0.001)
+    resident.close()
+    assert order == [quick, slow]

@@ -15,6 +15,7 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.causes import METHOD
+from attentive_lens.desk.requests.maps import CLASS_METHOD
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.explaining.methods import DEFAULT
 
@@ -36,6 +37,15 @@ def explain(
     method: Annotated[
         str, typer.Option(metavar="WORD", help="A map method, or all; a wrong word lists them.")
     ] = DEFAULT,
+    baseline: Annotated[
+        str,
+        typer.Option(
+            "--from", metavar="WORD", help="Where integrated gradients begin: a wrong word lists them; or «image 12»."
+        ),
+    ] = "",
+    at: Annotated[
+        str, typer.Option("--at", metavar="LAYER", help="The layer whose maps class activation weighs.")
+    ] = "",
     target: Annotated[
         str | None, typer.Option("--for", metavar="CLASS", help="A class to explain besides said and true.")
     ] = None,
@@ -75,9 +85,9 @@ def explain(
         for name in methods:
             request: ask.Request[ask.Explanation]
             if model is not None:
-                request = ask.ExplainFile(str(model), image, name, target)
+                request = ask.ExplainFile(str(model), image, name, target, baseline, at)
             else:
-                request = ask.Explain(workspace, run, int(image), name, target)
+                request = ask.Explain(workspace, run, int(image), name, target, baseline, at)
             try:
                 results.append(watched(carry_out(request), "explaining"))
             except LensError as error:
@@ -92,7 +102,7 @@ def explain(
         measured: list[ask.TrustChecks] = []
         if trust:
             for result in results:
-                checks = ask.Trust(workspace, run, int(image), result.method, agreement=not wrong)
+                checks = ask.Trust(workspace, run, int(image), result.method, not wrong, baseline, at)
                 measured.append(watched(carry_out(checks), "checking trust"))
         explained = replace(
             write_explanation(results, layers, into, stem),
@@ -172,6 +182,8 @@ def _say(explained: Explained) -> None:
         verdict = {True: "passes", False: "fails", None: "cannot be told"}[trust.passed]
         if trust.empty:
             out.print(f"  the map for {entry.target} is zero everywhere: this method finds nothing that speaks for it")
+            continue
+        if trust.deletion is None or trust.insertion is None:
             continue
         (deleted, most), (restored, least) = trust.deletion.figures, trust.insertion.figures
         out.print(
@@ -258,6 +270,38 @@ def causes(
         out.print("With --out FILE the remedy is written as a plan to train.")
     if on == "test" and (caution := caution_of_test(judged)):
         out.print(caution)
+
+
+@app.command("class-maps")
+@reporting
+def class_maps(
+    workspace: InWorkspace,
+    run: OfRun,
+    on: OnSet = "validation",
+    method: Annotated[
+        str, typer.Option(metavar="WORD", help="The map method that right answers are looked at by.")
+    ] = CLASS_METHOD,
+    images: Annotated[int, typer.Option(metavar="N", min=1, help="Right answers of a class, at most.")] = 100,
+    into: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Where pictures and maps go.")] = Path(
+        "class-maps"
+    ),
+    as_json: AsJson = False,
+) -> None:
+    """Show what the right answers of every class rest on, so that a model right for the wrong reason is found."""
+    from attentive_lens.cli.pictures import write_classes
+    from attentive_lens.desk.tasks import carry_out
+
+    check_set(on)
+    _methods(method)
+    found = watched(carry_out(ask.ClassMaps(str(workspace), run, on, method, images)), "explaining right answers")
+    written = write_classes(found, into)
+    if as_json:
+        say_json(written)
+        return
+    out.print(f"run {run} on {on}, by {method.replace('_', ' ')}:")
+    for each in written.classes:
+        out.print(f"  {each.name}: {each.words}")
+        out.print(f"    {each.picture}")
 
 
 def _write_plan(file: Path, plans: list[PlainTable]) -> None:

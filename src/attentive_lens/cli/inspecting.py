@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
+import numpy as np
 import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, PlanFile, Settings, app
+from attentive_lens.cli.results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.errors import BadUsage
+from attentive_lens.errors import BadFile, BadUsage
 
 
 @app.command()
@@ -118,17 +120,118 @@ def neighbours(
     if as_json:
         say_json(nearest)
         return
-    for key in ("said", "true"):
+    for key in nearest.near:
         near = ", ".join(f"{neighbour.image} ({neighbour.distance:.2f})" for neighbour in nearest.near[key])
         out.print(f"nearest of {key}, {nearest.classes[key]}, at {nearest.layer}: {near}")
+    right = ", ".join(f"{name} {near.image} ({near.distance:.2f})" for name, near in nearest.right.items())
+    out.print(f"nearest that are answered rightly: {right}")
+
+
+@app.command()
+@reporting
+def activity(
+    workspace: InWorkspace,
+    run: OfRun,
+    name: Annotated[str, typer.Argument(help="A layer, as «relu 2».", metavar="LAYER")],
+    images: Annotated[int, typer.Option(metavar="N", min=1, help="Training images looked at, at most.")] = 1000,
+    as_json: AsJson = False,
+) -> None:
+    """Tell how active a layer's channels are over the training images, by class, and which are never used."""
+    from attentive_lens.desk.tasks import carry_out
+
+    seen = watched(carry_out(ask.LayerActivity(str(workspace), run, name, images)), "asking the layer")
+    if as_json:
+        mean = {
+            label: tuple(value if value == value else None for value in row)
+            for label, row in zip(seen.classes, seen.mean.tolist(), strict=True)
+        }
+        counted = (seen.layer, seen.images_looked_at, seen.images_in_all)
+        bins = (tuple(seen.edges.tolist()), tuple(seen.counts.tolist()))
+        say_json(ActivityTold(*counted, *bins, mean, tuple(seen.used.tolist())))
+        return
+    looked, whole = seen.images_looked_at, seen.images_in_all
+    out.print(f"{looked} of {whole} training images were looked at" + (", drawn from every class" * (looked < whole)))
+    out.print(f"values from {seen.edges[0]:.3g} to {seen.edges[-1]:.3g} (99% lie between)")
+    out.print("used: in what part of the images the channel is above zero anywhere; then its mean by class")
+    table = Table("channel", "used", *seen.classes, box=None)
+    for channel, used in enumerate(seen.used.tolist()):
+        table.add_row(str(channel), f"{used:.0%}", *(f"{value:.3g}" for value in seen.mean[:, channel]))
+    out.print(table)
+
+
+@app.command()
+@reporting
+def numbers(
+    workspace: InWorkspace,
+    run: OfRun,
+    name: Annotated[str, typer.Argument(help="A layer, as «convolution 2».", metavar="LAYER")],
+    array: Annotated[str, typer.Argument(help="One of its arrays; the largest if left out.", metavar="[ARRAY]")] = "",
+    image: Annotated[
+        int, typer.Option("--image", metavar="N", min=0, help="An image whose loss the gradient is of.")
+    ] = 0,
+    into: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE", help="Write values, gradient and optimiser state here (NumPy .npz)."),
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Show a layer's raw numbers: its weights, their gradient for an image, and what the optimiser remembers."""
+    from attentive_lens.desk.tasks import carry_out
+
+    seen = watched(carry_out(ask.LayerNumbers(str(workspace), run, name, array, image)), "reading the layer")
+    file = _write_numbers(seen, into) if into is not None else None
+    slope = float(np.sqrt(np.mean(seen.gradient.astype(np.float64) ** 2))) if seen.gradient is not None else None
+    told = NumbersWritten(
+        seen.layer,
+        seen.array,
+        seen.arrays,
+        seen.values.shape,
+        float(seen.values.min()),
+        float(seen.values.max()),
+        seen.loss,
+        slope,
+        tuple(seen.optimiser),
+        seen.epoch,
+        file,
+    )
+    if as_json:
+        say_json(told)
+        return
+    shape = "×".join(map(str, told.shape))
+    out.print(f"{told.array} of {told.layer}: {shape}, from {told.least:.4g} to {told.greatest:.4g}")
+    out.print(f"  its arrays: {', '.join(told.arrays)}")
+    if told.loss is not None and told.gradient is not None:
+        out.print(f"  image {image}: loss {told.loss:.4g}, root mean square of its gradient {told.gradient:.4g}")
+    if told.optimiser:
+        out.print(f"  the optimiser remembers after epoch {told.epoch}: {', '.join(told.optimiser)}")
+    if file is not None:
+        out.print(f"  all numbers are in {file}")
+
+
+def _write_numbers(seen: ask.NumbersSeen, file: Path) -> str:
+    """Values, gradient and optimiser state as one NumPy archive; where it is."""
+    arrays: dict[str, Any] = {"values": seen.values}
+    if seen.gradient is not None:
+        arrays["gradient"] = seen.gradient
+    arrays |= {f"optimiser {name}": array for name, array in seen.optimiser.items()}
+    try:
+        with file.open("wb") as stream:
+            np.savez(stream, **arrays)
+    except OSError as error:
+        raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another with --out") from None
+    return str(file)
 
 
 @app.command("try")
 @reporting
 def try_changes(
-    workspace: InWorkspace,
-    run: OfRun,
-    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
+    places: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="[WORKSPACE RUN] IMAGE",
+            help="A workspace, the number of a run and of an image; with --model, an image file.",
+        ),
+    ],
     changes: Annotated[
         list[str] | None,
         typer.Option("--change", metavar="CHANGE", help="As «cover row=0.85 column=0.15 side=0.3». May be repeated."),
@@ -136,21 +239,43 @@ def try_changes(
     smallest: Annotated[
         bool, typer.Option("--smallest", help="Look for the smallest square too; done anyway without a change.")
     ] = False,
+    model: Annotated[
+        Path | None, typer.Option("--model", metavar="FILE", help="Ask this model file, about an image file.")
+    ] = None,
+    method: Annotated[
+        str, typer.Option(metavar="WORD", help="A map method by which the changed images are explained.")
+    ] = "",
+    into: Annotated[
+        Path | None, typer.Option("--out", metavar="FOLDER", help="Write the changed images, and their maps, here.")
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Try changes on an image and see the answer; find the smallest square whose covering changes it."""
+    from attentive_lens.cli.pictures import write_tried
     from attentive_lens.desk.tasks import carry_out
 
     changes_asked = tuple(_change(words) for words in changes or [])
-    request = ask.TryChanges(str(workspace), run, image, changes_asked, smallest or not changes_asked)
+    searched = smallest or not changes_asked
+    if model is not None:
+        if len(places) != 1:
+            raise BadUsage("try needs one image", "--model takes an image file", "Write «try --model FILE IMAGE»")
+        request = ask.TryChanges("", 0, 0, changes_asked, searched, method, str(model), places[0])
+    else:
+        workspace, run, number = _one_image(places)
+        request = ask.TryChanges(workspace, run, number, changes_asked, searched, method)
     tried = watched(carry_out(request), "trying")
+    if into is not None:
+        write_tried(tried, into)
     if as_json:
         say_json(tried)
         return
     before, least = tried.before, tried.smallest_cover
-    out.print(f"image {image}: said {before.said} ({before.probabilities[before.said]:.2f})")
+    name = f"image {tried.image}" if tried.image else tried.file
+    out.print(f"{name}: said {before.said} ({before.probabilities[before.said]:.2f})")
     for words, after in zip(changes or [], tried.after, strict=True):
         out.print(f"  {words}: said {after.said} ({after.probabilities[after.said]:.2f})")
+    if into is not None:
+        out.print(f"  the changed images are in {into}")
     if least is None:
         return
     if least.pixels is None:
@@ -164,6 +289,17 @@ def try_changes(
     )
     if not least.complete:
         out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
+
+
+def _one_image(places: list[str]) -> tuple[str, int, int]:
+    """A workspace, a run and an image."""
+    if len(places) != 3:
+        why = "it takes a workspace, a run and an image"
+        raise BadUsage("try needs other words", why, "Write «try WORKSPACE RUN IMAGE», or «try --model FILE IMAGE»")
+    for word in places[1:]:
+        if not (word.isascii() and word.isdigit()):
+            raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
+    return places[0], int(places[1]), int(places[2])
 
 
 def _change(words: str) -> PlainTable:

@@ -10,10 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from attentive_lens.cli.results import Explained, LayerWritten, MapWritten, Speaks
+from attentive_lens.cli.results import ClassesWritten, ClassWritten, Explained, LayerWritten, MapWritten, Speaks
 from attentive_lens.desk.map_colours import PAPER, over_image
 from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust
-from attentive_lens.desk.requests.inspecting import LayerSeen
+from attentive_lens.desk.requests.inspecting import LayerSeen, Tried
+from attentive_lens.desk.requests.maps import ClassesRest
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.feature_maps import strongest
 
@@ -80,6 +81,41 @@ def _write_maps(result: Explanation, folder: Path, stem: str) -> list[MapWritten
     return written
 
 
+def write_classes(rests: ClassesRest, folder: Path) -> ClassesWritten:
+    """Write each class's mean image beside its mean map, and the map as .npy; what was written."""
+    written = []
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for number, each in enumerate(rests.classes):
+            stem = f"class-{number + 1:02d}"
+            np.save(folder / f"{stem}.npy", each.map, allow_pickle=False)
+            _enlarged(over_image(each.mean, each.map)).save(folder / f"{stem}.png")
+            about = (each.name, each.images, each.row, each.column, each.together, each.trial, each.words)
+            written.append(ClassWritten(*about, str(folder / f"{stem}.png"), str(folder / f"{stem}.npy")))
+    except OSError as error:
+        raise BadFile(
+            f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out"
+        ) from None
+    return ClassesWritten(rests.run, rests.on, rests.method, tuple(written))
+
+
+def write_tried(tried: Tried, folder: Path) -> None:
+    """Write each changed image, and beside it its map as a picture and as .npy where one was asked for."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for number, pixels in enumerate(tried.pixels):
+            stem = folder / f"change-{number + 1:02d}"
+            shown = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+            if tried.maps is not None:
+                np.save(stem.with_suffix(".npy"), tried.maps[number], allow_pickle=False)
+                shown = over_image(pixels, tried.maps[number])
+            _enlarged(shown).save(stem.with_suffix(".png"))
+    except OSError as error:
+        raise BadFile(
+            f"{folder} could not be written", str(error.strerror).lower(), "Name another with --out"
+        ) from None
+
+
 def write_filters(result: Filters, folder: Path) -> str | None:
     """Write the first convolution's filters as one picture, eight a row; its path, or None without such a layer."""
     filters = result.pictures
@@ -122,6 +158,7 @@ def _layers(layers: ActivationMaps) -> Image.Image:
 def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
     """Write a layer's patches and synthetic images as pictures, and all arrays as .npy; what was written."""
     arrays: dict[str, NDArray[Any]] = {"patches": seen.patches, "synthetic": seen.synthetic, "speaks": seen.speaks}
+    arrays |= {"activity": seen.activity, "used": seen.used}
     arrays |= {f"weights-{name}": array for name, array in seen.weights.items()}
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -149,6 +186,7 @@ def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
         seen.images,
         seen.values,
         speaks,
+        tuple(seen.used.tolist()),
         str(folder / "patches.png"),
         str(folder / "synthetic.png"),
         str(folder),

@@ -17,6 +17,7 @@ from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.explaining import MapTrust, RegionOfMap, TrustChecks
 from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
+from attentive_lens.desk.requests.maps import PlaceTrial
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.rates import RatesSwept
 from attentive_lens.desk.requests.reporting import ReportWritten
@@ -219,9 +220,85 @@ class LayerWritten:
     images: tuple[tuple[int, ...], ...]
     values: tuple[tuple[float, ...], ...]
     speaks: tuple[tuple[Speaks, ...], ...]
+    used: tuple[float, ...]
     patches: str
     synthetic: str
     arrays: str
+
+
+@dataclass(frozen=True)
+class ActivityTold:
+    """How active a layer is over training images: a histogram, and by class the mean of each channel.
+
+    Attributes
+    ----------
+    edges, counts : tuple
+        Of the histogram's bins, and the values in each.
+    mean : dict
+        Class → mean of each channel; None for a class without images.
+    used : tuple of float
+        Part of the images in which each channel is above zero anywhere.
+    """
+
+    layer: str
+    images_looked_at: int
+    images_in_all: int
+    edges: tuple[float, ...]
+    counts: tuple[int, ...]
+    mean: dict[str, tuple[float | None, ...]]
+    used: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class NumbersWritten:
+    """The raw numbers of an array: its shape, what is known of it, and the file with all of them, if one was named.
+
+    Attributes
+    ----------
+    least, greatest : float
+        Of its values.
+    loss : float or None
+        Of the image, and below it the root mean square of the array's gradient by it.
+    optimiser : tuple of str
+        What the optimiser remembers of it after that epoch.
+    """
+
+    layer: str
+    array: str
+    arrays: tuple[str, ...]
+    shape: tuple[int, ...]
+    least: float
+    greatest: float
+    loss: float | None
+    gradient: float | None
+    optimiser: tuple[str, ...]
+    epoch: int
+    file: str | None
+
+
+@dataclass(frozen=True)
+class ClassWritten:
+    """What the right answers of a class rest on, and the pictures of it."""
+
+    name: str
+    images: tuple[int, ...]
+    row: float
+    column: float
+    together: int
+    trial: PlaceTrial | None
+    words: str
+    picture: str
+    map: str
+
+
+@dataclass(frozen=True)
+class ClassesWritten:
+    """What every class of a run rests on, on a set."""
+
+    run: int
+    on: str
+    method: str
+    classes: tuple[ClassWritten, ...]
 
 
 @dataclass(frozen=True)
@@ -277,11 +354,14 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "robustness": (RobustnessMeasured,),
     "explain": (Explained,),
     "causes": (CommonCauses,),
+    "class-maps": (ClassesWritten,),
     "cases": (CasesTried,),
     "report": (ReportWritten,),
     "probe": (BaseProbe,),
     "rates": (RatesSwept,),
     "layer": (LayerWritten,),
+    "activity": (ActivityTold,),
+    "numbers": (NumbersWritten,),
     "channel": (ChannelSeen,),
     "neighbours": (NeighboursFound,),
     "map": (Mapped,),

@@ -32,7 +32,7 @@ from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.tasks.choosing import method_of
-from attentive_lens.desk.tasks.explaining import explain_pixels
+from attentive_lens.desk.tasks.explaining import explained
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.explaining.feature_maps import feature_maps
@@ -122,7 +122,7 @@ class Model:
     def explain(self, image: OneImage, target: str | None = None, method: str = DEFAULT) -> NDArray[np.float32]:
         """The map, S×S float32 at the input size, for a class; for the one the model says if none is named."""
         asked = AskedImage(self.file, self._one(image), None)
-        explanation = explain_pixels(asked, (None, "", ""), method_of(method), target)
+        explanation = finish(explained(asked, (None, "", ""), method_of(method), target))
         return explanation.maps[-1].values
 
     def feature_maps(self, image: OneImage, layer: str) -> NDArray[np.float32]:

@@ -98,6 +98,7 @@ class Frame(QMainWindow):
         self.current = "images"
         session.runs_changed.connect(self._list_runs)
         session.stage_asked.connect(self.show_stage)
+        session.walk_asked.connect(lambda images: self.page("explain").walk_through(images))
         session.explain_asked.connect(self._explain)
         session.file_asked.connect(self._explain)
         session.said.connect(self.say)

@@ -61,6 +61,8 @@ class Session(QObject):
         The journals were read again; pages that follow a run repaint.
     explain_asked
         Somebody wants to know why of an image (its number).
+    walk_asked
+        Numbers of images that are to be walked through in Explain, chosen elsewhere.
     file_asked
         Likewise of an image file that no workspace knows, with the class that its answer is set against.
     stage_asked
@@ -84,6 +86,7 @@ class Session(QObject):
     split_changed = pyqtSignal()
     ticked = pyqtSignal()
     explain_asked = pyqtSignal(int)
+    walk_asked = pyqtSignal(list)
     file_asked = pyqtSignal(str, str)
     stage_asked = pyqtSignal(str)
     said = pyqtSignal(str, bool)

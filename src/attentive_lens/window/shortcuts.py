@@ -54,7 +54,9 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("arrows", "move the lens"),
         ("+  −", "a larger, a smaller lens"),
         ("Space", "the map over the whole image"),
-        ("Ctrl+Shift+1 … 4", "the drawer's panels"),
+        ("Ctrl+Shift+1 … 8", "the drawer's panels"),
+        ("Ctrl+Shift+T", "the drawer as tall as the window, or not"),
+        ("Shift+drag", "cover a region of the image"),
         ("C", "open a case of the image"),
     ),
 }

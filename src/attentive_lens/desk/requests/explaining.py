@@ -21,8 +21,8 @@ class MapTrust:
     ----------
     answer : float
         The class's for the untouched image.
-    deletion, insertion : Curve
-        What deleting the pixels it marks does, and what restoring them does.
+    deletion, insertion : Curve or None
+        What deleting the pixels it marks does, and what restoring them does; None until it is measured.
     passed : bool or None
         Whether both are more than for random maps; None where the class has nothing to lose.
     empty : bool
@@ -32,8 +32,8 @@ class MapTrust:
     """
 
     answer: float
-    deletion: Curve
-    insertion: Curve
+    deletion: Curve | None
+    insertion: Curve | None
     passed: bool | None
     empty: bool
     completeness: Completeness | None
@@ -136,6 +136,11 @@ class Explanation:
     layers: tuple[LayerShape, ...]
     pixels: NDArray[np.uint8]
     difference: NDArray[np.float32] | None
+
+    @property
+    def complete(self) -> bool:
+        """Whether the maps' trust was measured too."""
+        return all(map_.trust.deletion is not None for map_ in self.maps)
 
     def map(self, key: str) -> MapOfClass | None:
         """The map of that key."""

@@ -38,6 +38,10 @@ class LayerSeen:
         Images made to excite the channels that matter most.
     speaks : ndarray, K×C float32
         What each channel adds to each class.
+    activity : ndarray, K×C float32
+        Mean output by class and channel; not a number for a class without images.
+    used : ndarray, C float32
+        Part of the images in which each channel is above zero anywhere, 0–1.
     weights : dict
         The layer's own arrays.
     """
@@ -53,6 +57,8 @@ class LayerSeen:
     patches: NDArray[np.uint8]
     synthetic: NDArray[np.uint8]
     speaks: NDArray[np.float32]
+    activity: NDArray[np.float32]
+    used: NDArray[np.float32]
     weights: dict[str, NDArray[np.float32]]
 
 

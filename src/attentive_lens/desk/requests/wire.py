@@ -69,8 +69,10 @@ class Answer:
 
 def line(message: Message | Answer) -> bytes:
     """As it is sent; what is as usual is left out."""
-    known = {part.name: getattr(message, part.name) for part in fields(message)}
-    return json.dumps({name: value for name, value in known.items() if value or name == "id"}).encode() + b"\n"
+    usual = type(message)(message.id)
+    told = {part.name: getattr(message, part.name) for part in fields(message)}
+    kept = {name: value for name, value in told.items() if name == "id" or value != getattr(usual, name)}
+    return json.dumps(kept).encode() + b"\n"
 
 
 def read_line(kind: type[W], sent: bytes | str) -> W:

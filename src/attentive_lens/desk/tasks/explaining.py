@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -47,7 +48,7 @@ def explain(request: ask.Explain) -> Job[ask.Explanation]:
     row, set_name = data.collection.rows[at], data.collection.sets[at]
     method = yield from chosen_method(request.method, model, request)
     asked = AskedImage(model, data.pixels[at], int(data.labels[at]))
-    return explain_pixels(asked, (request.image, row.file, set_name), method, request.target)
+    return (yield from explained(asked, (request.image, row.file, set_name), method, request.target))
 
 
 def explain_file(request: ask.ExplainFile) -> Job[ask.Explanation]:
@@ -55,13 +56,16 @@ def explain_file(request: ask.ExplainFile) -> Job[ask.Explanation]:
     asked = yield from asked_image("", 0, 0, request.model, request.file)
     yield Progress(0, 1, "explaining the image")
     method = yield from chosen_method(request.method, asked.model, request)
-    return explain_pixels(asked, (None, request.file, ""), method, request.target)
+    return (yield from explained(asked, (None, request.file, ""), method, request.target))
 
 
-def explain_pixels(
+def explained(
     asked: AskedImage, source: tuple[int | None, str, str], chosen: MapMethod, target: str | None
-) -> ask.Explanation:
-    """Answer, maps and their trust for one image; ``source`` is its number, file and set."""
+) -> Job[ask.Explanation]:
+    """Answer and maps of one image, told as soon as they are there, then their trust.
+
+    ``source`` is its number, file and set.
+    """
     model, pixels, true = asked.model, asked.pixels, asked.label
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
@@ -76,14 +80,12 @@ def explain_pixels(
             if target not in model.classes:
                 raise unknown_word("class", target, frozenset(model.classes))
             labels["for"] = model.classes.index(target)
-        explained = list(dict.fromkeys(labels.values()))
-        targets = Targets.classes(explained, probe.classes)
+        every = list(dict.fromkeys(labels.values()))
+        targets = Targets.classes(every, probe.classes)
         maps = chosen.maps(probe, image, targets)
         difference = None
         if true is not None:
-            difference = _difference(
-                chosen, probe, image, (labels["said"], true), dict(zip(explained, maps, strict=True))
-            )
+            difference = _difference(chosen, probe, image, (labels["said"], true), dict(zip(every, maps, strict=True)))
         if not np.isfinite(maps).all():
             raise BadValue(
                 f"{chosen.facts.label} gives no map", "some of its values are no numbers", "Choose another method"
@@ -91,35 +93,44 @@ def explain_pixels(
         expected = chosen.should_sum_to(probe, image, targets)
         of_labels = Targets.classes(list(labels.values()), probe.classes)
         regions = evaluated(probe, image, of_labels, maps[0], marked(maps[0]))
-        bends = curves(probe, image, maps, explained)
-    maps_of_classes = []
-    for key, label in labels.items():
-        k = explained.index(label)
-        sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
-        trust = ask.MapTrust(
-            bends[k].answer, bends[k].deletion, bends[k].insertion, bends[k].passed, not maps[k].any(), sums
+        before = predictor.output.answers(scores)[0]
+        trusts = []
+        for k, label in enumerate(every):
+            sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
+            trusts.append(ask.MapTrust(float(before[label]), None, None, None, not maps[k].any(), sums))
+        facts = model.plan.facts(model.preprocessor.settings.shape)
+        number, file, set_name = source
+        found = ask.Explanation(
+            number,
+            file,
+            set_name,
+            model.classes[labels["said"]],
+            model.classes[true] if true is not None else None,
+            by_class(model.classes, answers),
+            model.output,
+            chosen.key,
+            tuple(
+                ask.MapOfClass(key, model.classes[label], trusts[every.index(label)], maps[every.index(label)])
+                for key, label in labels.items()
+            ),
+            tuple(
+                ask.RegionOfMap(r.top, r.left, r.height, r.width, r.share, dict(zip(labels, r.gives, strict=False)))
+                for r in regions
+            ),
+            tuple(ask.LayerShape(fact.name, fact.shape) for fact in facts),
+            pixels,
+            difference,
         )
-        maps_of_classes.append(ask.MapOfClass(key, model.classes[label], trust, maps[k]))
-    facts = model.plan.facts(model.preprocessor.settings.shape)
-    number, file, set_name = source
-    return ask.Explanation(
-        number,
-        file,
-        set_name,
-        model.classes[labels["said"]],
-        model.classes[true] if true is not None else None,
-        by_class(model.classes, answers),
-        model.output,
-        chosen.key,
-        tuple(maps_of_classes),
-        tuple(
-            ask.RegionOfMap(r.top, r.left, r.height, r.width, r.share, dict(zip(labels, r.gives, strict=False)))
-            for r in regions
-        ),
-        tuple(ask.LayerShape(fact.name, fact.shape) for fact in facts),
-        pixels,
-        difference,
-    )
+        yield Progress(0, 1, "deleting and restoring pixels", found)
+        bends = dict(zip(every, curves(probe, image, maps, every), strict=True))
+    maps_of_classes = []
+    for map_, label in zip(found.maps, labels.values(), strict=True):
+        bend = bends[label]
+        trust = replace(
+            map_.trust, answer=bend.answer, deletion=bend.deletion, insertion=bend.insertion, passed=bend.passed
+        )
+        maps_of_classes.append(replace(map_, trust=trust))
+    return replace(found, maps=tuple(maps_of_classes))
 
 
 def _difference(

@@ -53,14 +53,16 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
         raise BadValue(f"{node} has no feature maps", "its output is one row of values", "Choose a layer before it")
     training = data.members("training")
     members = data.drawn(training, request.images)
-    collected = Excitement(request.patches)
+    collected, active = Excitement(request.patches), Activity(len(model.classes))
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         probe = Probe(predictor)
         for first in range(0, len(members), PIECE):
             yield Progress(first, len(members), "looking for patches")
             part = members[first : first + PIECE]
-            collected.add(probe.outputs(node, predictor.prepare(data.pixels[part])))
+            outs = probe.outputs(node, predictor.prepare(data.pixels[part]))
+            collected.add(outs)
+            active.add(outs, data.labels[part])
         strongest = collected.strongest()
         chosen = members[np.linspace(0, len(members) - 1, min(SPEAKING, len(members))).astype(int)]
         speaks = speaks_for(probe, predictor.prepare(data.pixels[chosen]), node)
@@ -88,6 +90,8 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
         cut,
         np.stack(drawn),
         speaks,
+        active.mean,
+        active.used,
         model.weights.get(node, {}),
     )
     keep(file, seen, key)

@@ -150,7 +150,7 @@ def _rests_on(
         float(column),
         together,
         None if trial is None else _told(trial),
-        _in_words(together, len(members), (float(row), float(column)), trial),
+        _in_words(together, len(members), (float(row), float(column)), trial) if sums.any() else _nothing(len(members)),
     )
 
 
@@ -163,6 +163,10 @@ def _aside(maps: NDArray[np.float32], features: NDArray[np.float32]) -> Group | 
 
 def _told(trial: Trial) -> PlaceTrial:
     return PlaceTrial(trial.covered, trial.covered_elsewhere, trial.pasted, trial.pasted_elsewhere, trial.decides)
+
+
+def _nothing(of: int) -> str:
+    return f"the maps of {of} right answer{'s' * (of != 1)} are zero everywhere: the method finds nothing they rest on"
 
 
 def _in_words(together: int, of: int, at: tuple[float, float], trial: Trial | None) -> str:

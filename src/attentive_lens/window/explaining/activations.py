@@ -142,7 +142,7 @@ class ActivationsPanel(QWidget):
         request = Activations(self._layers(), self.session.place, run, explanation.image or 0)
         if explanation.image is None:
             request = Activations(self._layers(), model=self._model(), file=explanation.file)
-        self.session.ask(request, partial(self._take, explanation), priority=2, scope="activations")
+        self.session.ask(request, partial(self._take, explanation), priority=0, scope="activations")
         if not same:
             self._show_channels()
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QRect, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QRect, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QToolTip, QVBoxLayout, QWidget
 
 from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.explaining import Explanation
@@ -16,6 +16,8 @@ from attentive_lens.window.parts.basics import button, label, to_image
 from attentive_lens.window.session import Session
 
 PATCH, GAP, NAMES = 48, 4, 84
+BAR, MOST_BARS = 8, 12
+"""Pixels of a bar of activity, and classes that have one."""
 DEAD = 1e-6
 """Greatest output below which a channel is told to be dead: no training image excites it."""
 
@@ -65,7 +67,7 @@ class ChannelRows(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
         painter.setFont(look.font(look.SMALL))
         first, last = event.rect().top() // (PATCH + GAP), event.rect().bottom() // (PATCH + GAP) + 1
-        dead = dead_channels(seen)
+        dead, unused = dead_channels(seen), unused_channels(seen)
         patches = seen.patches.shape[1]
         for row in range(first, min(last, len(self.order))):
             channel, y = self.order[row], row * (PATCH + GAP)
@@ -78,13 +80,43 @@ class ChannelRows(QWidget):
             if channel in seen.synthetic_channels:
                 made = seen.synthetic[seen.synthetic_channels.index(channel)]
                 painter.drawImage(QRect(drawn, y, PATCH, PATCH), to_image(_rgb(made)))
+            self._paint_activity(painter, channel, drawn + PATCH + 10, y)
+            idle = channel in dead or channel in unused
             words = "dead: no training image excites it" if channel in dead else spoken(seen, channel)
-            painter.setPen(t.colour("vermilion" if channel in dead else "faint"))
+            if channel in unused:
+                words = "never used: no class's score hangs on it"
+            painter.setPen(t.colour("vermilion" if idle else "faint"))
+            left = drawn + PATCH + 10 + self._bars() + 10
             painter.drawText(
-                QRect(drawn + PATCH + 10, y, max(60, self.width() - drawn - PATCH - 14), PATCH),
-                side | Qt.TextFlag.TextWordWrap,
-                words,
+                QRect(left, y, max(60, self.width() - left - 4), PATCH), side | Qt.TextFlag.TextWordWrap, words
             )
+
+    def _bars(self) -> int:
+        """Pixels that the bars of activity take."""
+        return min(len(self.seen.classes), MOST_BARS) * BAR if self.seen is not None else 0
+
+    def _paint_activity(self, painter: QPainter, channel: int, left: int, top: int) -> None:
+        """A bar a class: how active the channel is on average, the most active class's as tall as the row."""
+        if self.seen is None:
+            return
+        means = np.nan_to_num(np.abs(self.seen.activity[:MOST_BARS, channel]))
+        tallest = float(means.max(initial=0.0)) or 1.0
+        painter.setPen(Qt.PenStyle.NoPen)
+        for k, value in enumerate(means.tolist()):
+            tall = round(value / tallest * (PATCH - 8))
+            most = value == tallest
+            painter.setBrush(look.theme.colour("petrol" if most else "line"))
+            painter.drawRect(left + k * BAR, top + PATCH - 4 - tall, BAR - 2, max(1, tall))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+
+    def event(self, event: QEvent | None) -> bool:
+        """Tell how active the channel under the mouse is by class."""
+        if isinstance(event, QHelpEvent) and self.seen is not None:
+            row = event.pos().y() // (PATCH + GAP)
+            if 0 <= row < len(self.order):
+                QToolTip.showText(event.globalPos(), activity_in_words(self.seen, self.order[row]), self)
+                return True
+        return super().event(event)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Open the image that a patch is from."""
@@ -194,10 +226,12 @@ class FiltersPanel(QWidget):
             return
         name = self.order.currentText()
         self.rows.show_layer(seen, seen.classes.index(name) if name in seen.classes else None)
-        dead, twins = dead_channels(seen), duplicates(seen)
+        dead, unused, twins = dead_channels(seen), unused_channels(seen), duplicates(seen)
         words = [f"{seen.patches.shape[0]} channels"]
         if dead:
             words.append(f"{len(dead)} dead")
+        if unused:
+            words.append(f"{len(unused)} never used")
         if twins:
             words.append(f"{len(twins)} nearly the same as another: {', '.join(f'{a} and {b}' for a, b in twins[:3])}")
         self.says.setText(" · ".join(words))
@@ -206,6 +240,21 @@ class FiltersPanel(QWidget):
 def dead_channels(seen: LayerSeen) -> set[int]:
     """Channels that no training image excites."""
     return {k for k, values in enumerate(seen.values) if max(values, default=0.0) <= DEAD}
+
+
+def unused_channels(seen: LayerSeen, least: float = 1e-3) -> set[int]:
+    """Channels that are active and yet add to no class: less than a thousandth of what the strongest adds."""
+    strength = np.abs(seen.speaks).max(axis=0)
+    idle = np.flatnonzero(strength <= least * float(strength.max(initial=0.0)))
+    return set(idle.tolist()) - dead_channels(seen)
+
+
+def activity_in_words(seen: LayerSeen, channel: int) -> str:
+    """How active a channel is on images of each class, the most active first."""
+    column = np.nan_to_num(seen.activity[:, channel])
+    order = np.argsort(-np.abs(column), kind="stable")[:MOST_BARS].tolist()
+    means = ", ".join(f"{seen.classes[k]} {column[k]:.3g}" for k in order)
+    return f"channel {channel}: mean output by class {means}; above zero in {seen.used[channel]:.0%} of the images"
 
 
 def duplicates(seen: LayerSeen, least: float = 0.98) -> list[tuple[int, int]]:

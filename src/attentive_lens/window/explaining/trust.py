@@ -78,6 +78,9 @@ def first_figures(map_: MapOfClass) -> tuple[Figure, ...]:
     trust = map_.trust
     if trust.empty:
         return (Figure("empty", "zero everywhere", None, f"This method finds nothing that speaks for {map_.target}."),)
+    if trust.deletion is None or trust.insertion is None:
+        sentence = "The pixels the map marks are deleted and restored: the figures follow at once."
+        return (Figure("measuring", "deleting …", None, sentence), *_sums(trust.completeness))
     if trust.passed is None:
         sentence = f"The answer {trust.answer:.3f} for {map_.target} leaves nothing to lose: no map of it can be tried."
         return (Figure("untold", "cannot be tried", None, sentence), *_sums(trust.completeness))

@@ -225,6 +225,11 @@ class Twins(QWidget):
             return shown.difference
         return self._of(key).values
 
+    def show_trust(self, explanation: Explanation) -> None:
+        """The figures of the maps in view, which come a moment after them."""
+        self.explanation = explanation
+        self._show_figures()
+
     def show_checks(self, checks: TrustChecks) -> None:
         """All that was measured of the maps in view."""
         self.checks = checks
@@ -285,6 +290,8 @@ class Twins(QWidget):
         """A trust sentence, or what the method shows."""
         shown = self.explanation
         words = sentence or (METHOD_FACTS[shown.method].shows if shown is not None else "")
+        if not sentence and shown is not None and shown.maps[0].trust.empty:
+            words = first_figures(shown.maps[0])[0].sentence
         self.shows.setText(words)
         self.shows.setToolTip(words)
 

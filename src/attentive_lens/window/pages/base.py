@@ -40,6 +40,9 @@ class Page(QWidget):
     def act(self) -> None:
         """Do the main action."""
 
+    def walk_through(self, images: list[int]) -> None:
+        """Images that are gone through one by one."""
+
     def open_image(self, image: int) -> None:
         """Show an image, by its number, where the page is about one."""
 

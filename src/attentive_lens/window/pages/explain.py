@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
+import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
@@ -22,10 +23,12 @@ from attentive_lens.desk.requests.explaining import (
     TrustChecks,
 )
 from attentive_lens.window import look
+from attentive_lens.window.explaining.ahead import Ahead
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.case import CasePanel
 from attentive_lens.window.explaining.drawer import TIPS, Drawer
 from attentive_lens.window.explaining.map_choice import MapChoice
+from attentive_lens.window.explaining.replay import show_again
 from attentive_lens.window.explaining.strip import ImageStrip
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.pages.base import Page, either
@@ -53,6 +56,7 @@ class ExplainPage(Page):
         self.walked: list[int] = []
         self._walk_of: tuple[int | None, str] = (None, "")
         self.explanation: Explanation | None = None
+        self.ahead = Ahead(session)
         self.answered_by: int | None = None
         empty = EmptyState(
             "No image under the lens",
@@ -189,25 +193,11 @@ class ExplainPage(Page):
 
     def replay(self, evidence: Evidence) -> None:
         """Show evidence as it was pinned, for the run in view."""
-        settings, drawer = evidence.settings, self.drawer
-        if evidence.kind == "map":
-            self.twins.chooser.take(MapChoice.read(settings))
-            self.twins.choose_target(str(settings.get("for", "")))
+        if evidence.run != self.session.runs.current:
+            words = f"Pinned with run {evidence.run}: shown as run {self.session.runs.current} has it."
+            self.session.said.emit(words, False)
+        if show_again(evidence, self.twins, self.drawer):
             self._ask_again()
-            return
-        names = {"maps": "Maps", "neighbours": "Neighbours", "change": "Change", "activations": "Activations"}
-        if evidence.kind not in names:
-            return
-        drawer.open_named(names[evidence.kind])
-        if evidence.kind == "maps":
-            drawer.maps.replay(settings)
-        elif evidence.kind == "neighbours":
-            drawer.neighbours.replay(settings)
-        elif evidence.kind == "change":
-            drawer.change.replay(settings)
-        else:
-            channel, factor = float(str(settings.get("channel", 0))), float(str(settings.get("factor", 1)))
-            drawer.activations.replay(str(settings.get("layer", "")), int(channel), factor)
 
     def _cover_region(self, across: float, down: float, width: float, height: float) -> None:
         self.drawer.open_named("Change")
@@ -250,11 +240,26 @@ class ExplainPage(Page):
             self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
             return
         self.image, self.new_file = image, None
-        choice, target = self.twins.chooser.choice, self.twins.target
-        request = Explain(self.session.place, view.number, image, choice.method, target, choice.baseline, choice.layer)
-        self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
+        request = self._request(view.number, image)
+        known = self.ahead.known(request)
+        if known is not None:
+            self._take(view.number, known)
+        else:
+            self.session.ask(request, partial(self._take, view.number), priority=1, scope="explain")
         self.show_view("image")
         self.action_changed.emit()
+
+    def _request(self, run: int, image: int) -> Explain:
+        """Why of an image, with the map that is chosen."""
+        choice, target = self.twins.chooser.choice, self.twins.target
+        return Explain(self.session.place, run, image, choice.method, target, choice.baseline, choice.layer)
+
+    def _look_ahead(self) -> None:
+        """Have the next mistake explained while this one is looked at."""
+        mistakes, run = self._mistakes(), self.session.runs.current
+        if run is not None and self.image in mistakes and len(mistakes) > 1:
+            following = mistakes[(mistakes.index(self.image) + 1) % len(mistakes)]
+            self.ahead.prepare(self._request(run, following))
 
     def open_file(self, file: str, against: str) -> None:
         """Ask why of an image file that no workspace knows; there is no true class, so another one takes its place."""
@@ -288,7 +293,8 @@ class ExplainPage(Page):
         self.twins.show_waiting()
 
         def take(checks: TrustChecks) -> None:
-            if self.explanation is explanation and view.number == self.session.runs.current:
+            now = self.explanation
+            if now is not None and _alike(now, explanation) and view.number == self.session.runs.current:
                 self.twins.show_checks(checks)
 
         choice = self.twins.chooser.choice
@@ -329,7 +335,11 @@ class ExplainPage(Page):
         asked = self.new_file[0] if self.new_file is not None else self.image
         if run != self.session.runs.current or asked not in (explanation.image, explanation.file):
             return
-        self.explanation, self.answered_by = explanation, run
+        before, self.explanation, self.answered_by = self.explanation, explanation, run
+        if before is not None and explanation.complete and not before.complete and _alike(before, explanation):
+            self.twins.show_trust(explanation)
+            self._look_ahead()
+            return
         self.stack.setCurrentIndex(1)
         order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
@@ -340,6 +350,8 @@ class ExplainPage(Page):
         self._show_place()
         self.case.show_explanation(run, explanation)
         self.drawer.show_explanation(run, explanation, self.new_file[1] if self.new_file is not None else "")
+        if explanation.complete:
+            self._look_ahead()
 
     def _choose_method(self, key: str) -> None:
         """A method whose tile was clicked."""
@@ -376,3 +388,11 @@ class ExplainPage(Page):
         for step_button in (self.back, self.forth):
             step_button.setEnabled(bool(mistakes))
         self.action_changed.emit()
+
+
+def _alike(one: Explanation, other: Explanation) -> bool:
+    """Whether two explanations are of the same image, with the same maps for the same classes."""
+    if (one.file, one.method, len(one.maps)) != (other.file, other.method, len(other.maps)):
+        return False
+    pairs = zip(one.maps, other.maps, strict=True)
+    return all((a.key, a.target) == (b.key, b.target) and np.array_equal(a.values, b.values) for a, b in pairs)

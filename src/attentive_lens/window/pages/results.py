@@ -250,6 +250,9 @@ class ResultsPage(Page):
         return "loss" if function == "cross-entropy" else function
 
     def _open(self, place: int) -> None:
+        """Explain an image; those beside it are walked through."""
+        beside = [place + 1 for part in self.chosen.parts for place in part.places]
+        self.session.walk_asked.emit(beside if place + 1 in beside else [])
         self.session.explain_asked.emit(self.session.images.collection.rows[place].number)
 
 
