@@ -59,35 +59,11 @@ def main() -> None:
         frame.show_stage(stage)
         wait(6 if stage == "network" else 1.5)  # the price takes a moment
         frame.grab().save(str(into / f"{stage}.png"))
-        if stage == "explain":
-            frame.change_theme()
-            wait(0.5)
-            frame.grab().save(str(into / "dark.png"))
-            frame.change_theme()
     take_results(frame, session, into)
     training = frame.page("training")
     assert isinstance(training, TrainingPage)
     frame.show_stage("training")
     take_training(frame, training, session, into)
-    training.open_rates()
-    while training.rates.chart.swept is None:
-        wait(0.5)
-    wait(0.3)
-    frame.grab().save(str(into / "rates.png"))
-    training.rates.closed.emit()
-    explain = frame.page("explain")
-    frame.show_stage("explain")
-    for name in ("find causes", "measure trust"):
-        button = explain.findChild(QPushButton, name)
-        if button is not None:
-            button.click()
-    while explain.findChild(QPushButton, "cause 0") is None:
-        wait(0.5)
-    group = explain.findChild(QPushButton, "cause 0")
-    if group is not None:
-        group.click()
-    wait(12)
-    frame.grab().save(str(into / "causes.png"))
     take_explain(frame, session, into)
     frame.show_stage("images")
     page = frame.page("images")
@@ -156,19 +132,39 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
 
 
 def take_explain(frame: Frame, session: Session, into: Path) -> None:
-    """A change tried on a mistake, and a case book of a few, which is emptied again."""
+    """Maps in the dark, a channel opened, causes, a change tried, and a case book of a few, which is emptied again."""
     page = frame.page("explain")
     assert isinstance(page, ExplainPage)
+    frame.show_stage("explain")
     mistakes = session.scores.mistakes()
     page.open_image(mistakes[0])
     wait(2)
-    page.drawer.open_panel(3)
+    drawer = page.drawer
+    frame.change_theme()
+    drawer.open_named("Maps")
+    while drawer.maps.made is None or "pass" not in drawer.maps.says.text():
+        wait(0.3)
+    frame.grab().save(str(into / "dark.png"))
+    frame.change_theme()
+    take_channel(frame, page, into)
+    drawer.open_named("Causes")
+    drawer.causes.ask.click()
+    while not drawer.causes.groups:
+        wait(0.5)
+    drawer.causes.choose(0)
+    drawer.tall.click()
+    wait(1)
+    frame.grab().save(str(into / "causes.png"))
+    drawer.tall.click()
+    drawer.open_named("Change")
     shown = page.explanation
     if shown is not None and shown.regions:
         region = shown.regions[0]
-        page.drawer.change.picture.moved.emit(region.left + region.width / 2, region.top + region.height / 2)
+        drawer.change.cover_region(
+            region.left + region.width / 2, region.top + region.height / 2, region.width + 0.06, region.height + 0.06
+        )
     wait(1)
-    page.case.add("change", "cover (side 0.3): the answer turns", {"change": "cover"})
+    drawer.change.pin.click()
     wait(0.5)
     frame.grab().save(str(into / "change.png"))
     causes = ("a mark or place", "a mark or place", "out of focus", "classes that look alike", "wrong label")
@@ -183,10 +179,34 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     wait(3)
     frame.grab().save(str(into / "case-book.png"))
     page.show_view("image")
-    page.drawer.open_panel(0)
+    drawer.open_named("Activations")
     while session.cases.undo():
         pass
     (session.workspace.folder / "cases.json").unlink(missing_ok=True)
+
+
+def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
+    """The channel that adds most to the wrong answer, switched off, beside the nearest right image."""
+    panel = page.drawer.activations
+    page.drawer.open_named("Activations")
+    page.drawer.tall.click()
+    wait(1)
+    panel.bench.current = 3
+    shown = page.explanation
+    said = shown.said if shown is not None else ""
+    for box, words in ((panel.by, "what they add"), (panel.other, f"nearest right {said}")):
+        box.setCurrentText(words)
+        box.activated.emit(box.currentIndex())
+        wait(1.5)
+    panel.open_place(0)
+    wait(3)
+    panel.view.scale(0.0)
+    frame.grab().save(str(into / "activations.png"))
+    panel.view.left.emit()
+    panel.other.setCurrentIndex(0)
+    panel.other.activated.emit(0)
+    panel.by.setCurrentIndex(0)
+    page.drawer.tall.click()
 
 
 def draw_new(session: Session, folder: Path) -> None:

@@ -3,10 +3,11 @@
 Every set of `sets.py` is split by what belongs together, trained on as it is, and once more with causes planted: in
 the training set a dot on most images of one class; in the validation set dots on other classes' images, pictures out
 of focus, wrong labels, and pictures of another set. Printed: which mistakes were told as what; and for every remedy
-that is a plan, the part of its mistakes that it mends, beside a retrain of the unchanged plan with the same new seed.
+that is a plan, the part of its mistakes that it mends, beside a retrain of the unchanged plan with the same new seed;
+and which classes' right answers in training are told to go by one place (the marked one should, no other).
 Something planted is a cause only where it is answered wrongly more often than what nothing was done to.
 
-    python benchmarks/real/causes.py FOLDER [SET ...] [--no-remedy]
+    python benchmarks/real/causes.py FOLDER [SET ...] [--no-remedy] [--cast]
 """
 
 from __future__ import annotations
@@ -50,15 +51,26 @@ def belongs_to(folder: str, name: str) -> str:
     return re.sub(suffix, "", name) if suffix else name
 
 
-def write(folder: Path, into: Path, others: list[Path], plant: bool) -> dict[str, str]:
-    """The set as folders of sets and classes; the planted kind by the file's name."""
-    random = random_generator(1, f"real causes of {folder.name}")
+def chosen(folder: Path) -> list[Path]:
+    """The set's images, at most so many."""
     files = sorted(folder.glob("*/*.png"))
-    files = [files[k * len(files) // min(MOST, len(files))] for k in range(min(MOST, len(files)))]
+    return [files[k * len(files) // min(MOST, len(files))] for k in range(min(MOST, len(files)))]
+
+
+def marked_class(folder: Path) -> str:
+    """The largest class: most of its training images get the dot."""
+    names = [file.parent.name for file in chosen(folder)]
+    return max(sorted(set(names)), key=names.count)
+
+
+def write(folder: Path, into: Path, others: list[Path], plant: bool, cast: bool) -> dict[str, str]:
+    """The set as folders of sets and classes; the planted kind by the file's name. ``cast`` tints in place of blur."""
+    random = random_generator(1, f"real causes of {folder.name}")
+    files = chosen(folder)
     units = sorted({(file.parent.name, belongs_to(folder.name, file.stem)) for file in files})
     held = {unit for unit in units if random.random() < HELD_OUT}
     classes = sorted({file.parent.name for file in files})
-    marked = max(classes, key=[file.parent.name for file in files].count)
+    marked = marked_class(folder)
     kinds: dict[str, str] = {}
     for number, file in enumerate(files):
         label, pixels = file.parent.name, decode(file).pixels
@@ -70,6 +82,8 @@ def write(folder: Path, into: Path, others: list[Path], plant: bool) -> dict[str
                 drawn -= part
             if kind == "place" and label != marked:
                 pixels = dotted(pixels, random)
+            elif kind == "quality" and cast:
+                pixels = (pixels * np.array([1.3, 1.0, 0.7])).clip(0, 255).astype(np.uint8)
             elif kind == "quality":
                 pixels = gaussian_filter(pixels, 0.03 * max(pixels.shape[:2]), axes=(0, 1))
             elif kind == "label":
@@ -95,8 +109,8 @@ def wrong(workspace: Workspace, run: int) -> set[int]:
     return {a.image for a in finish(carry_out(ask.Score(str(workspace.folder), run, "validation"))).wrong}
 
 
-def measure(folder: Path, place: Path, others: list[Path], plant: bool, remedy: bool) -> None:
-    kinds = write(folder, place / "images", others, plant)
+def measure(folder: Path, place: Path, others: list[Path], plant: bool, words: argparse.Namespace) -> None:
+    kinds = write(folder, place / "images", others, plant, words.cast)
     workspace = finish(make_workspace(place / "work", place / "images")).workspace
     names = {row.number: row.name for row in workspace.catalogue.images()}
     plan = replace(Plan().changed({"training.epochs": SETS[folder.name]}), seed=1)
@@ -112,6 +126,11 @@ def measure(folder: Path, place: Path, others: list[Path], plant: bool, remedy: 
         of = ", ".join(f"{kind} {count}" for kind, count in held.most_common()) if plant else ""
         figures = ", ".join(f"{word} {value:.2f}" for word, value in cause.figures.items())
         print(f"  {cause.kind}: {len(cause.images)} {cause.short} ({figures}) {of}", flush=True)
+    rests = finish(carry_out(ask.ClassMaps(str(workspace.folder), first, "training")))
+    goes = [each.name for each in rests.classes if each.trial is not None and each.trial.decides]
+    aside = [each.name for each in rests.classes if each.together]
+    print(f"  of {len(rests.classes)} classes {len(aside)} rest on one place aside, {len(goes)} go by it:"
+          f" {', '.join(goes) or 'none'}" + f" (marked: {marked_class(folder)})" * plant, flush=True)  # fmt: skip
     mistaken = {image for cause in found.groups for image in cause.images}
     of_kind = {kind: {answer.image for answer in validation.answers if kinds.get(names[answer.image]) == kind}
                for kind in (*PLANTED, "")}  # fmt: skip
@@ -122,7 +141,7 @@ def measure(folder: Path, place: Path, others: list[Path], plant: bool, remedy: 
         print(f"  planted «{kind}»: {error:.0%} of {len(of_kind[kind])} wrong, {plain:.0%} of what was left alone;"
               f" {len(told & there)} of its {len(there)} mistakes told so, among {len(told)}", flush=True)  # fmt: skip
     with_plan = [cause for cause in found.groups if cause.plan is not None]
-    if not remedy or not with_plan:
+    if words.no_remedy or not with_plan:
         return
     control = wrong(workspace, trained(workspace, replace(plan, seed=2)))
     for cause in with_plan:
@@ -137,13 +156,14 @@ def main() -> None:
     parser.add_argument("folder", type=Path)
     parser.add_argument("sets", nargs="*", default=list(SETS))
     parser.add_argument("--no-remedy", action="store_true")
+    parser.add_argument("--cast", action="store_true", help="Plant a cast of the colours in place of blur.")
     words = parser.parse_args()
     for name in words.sets:
         strange = list(SETS)[(list(SETS).index(name) + 2) % len(SETS)]
         others = sorted((words.folder / strange).glob("*/*.png"))
         for plant in (False, True):
             with tempfile.TemporaryDirectory() as folder:
-                measure(words.folder / name, Path(folder), others, plant, not words.no_remedy)
+                measure(words.folder / name, Path(folder), others, plant, words)
 
 
 if __name__ == "__main__":

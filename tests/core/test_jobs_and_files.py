@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from attentive_lens.core.files import is_alive, part_of, remove_leftovers, shown, write_text
-from attentive_lens.core.jobs import Job, Progress, Stopped, breathe, finish, on_breath
+from attentive_lens.core.jobs import Job, Progress, Stopped, breathe, finish, inside, on_breath
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.threads import ThreadPool
@@ -226,3 +226,17 @@ def test_random_numbers_are_those_of_the_published_generator_for_the_key() -> No
     ours = random_generator(5, "order", 7, 8)
     assert ours.random(9).tolist() == published.random(9).tolist()
     assert ours.integers(0, 1000, 9).tolist() == published.integers(0, 1000, 9).tolist()
+
+
+def test_a_job_inside_another_tells_its_progress_without_its_own_results() -> None:
+    def part() -> Job[int]:
+        yield Progress(1, 2, "a part", so_far="half of it")
+        return 7
+
+    job, told = inside(part()), []
+    try:
+        while True:
+            told.append(next(job))
+    except StopIteration as end:
+        assert end.value == 7
+    assert told == [Progress(1, 2, "a part")]

@@ -17,6 +17,7 @@ from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.errors import BadUsage, BadValue, LensError, NotHere
 from attentive_lens.explaining.methods import METHOD_FACTS
 from attentive_lens.formats.reading import read_checkpoint, read_model
+from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import Correction
@@ -264,3 +265,53 @@ def test_an_image_is_mixed_with_another(station: Workspace) -> None:
     for wrong in ({"with": 9}, {"with": 1.5, "share": 0.5}, {"with": 9, "share": 2}, {"with": "x", "share": 0.1}):
         with pytest.raises(BadUsage, match="mix could not be made"):
             answer(ask.TryChanges(folder, 1, IMAGE, ({"change": "mix", **wrong},), smallest=False))
+
+
+def test_every_cause_has_its_share_and_remedies_that_can_be_carried_out(station: Workspace) -> None:
+    found = answer(ask.Causes(str(station.folder), 1, "training"))
+    assert sum(group.share for group in found.groups) == pytest.approx(1)
+    names = set(station.catalogue.classes())
+    kinds = set()
+    for group in found.groups:
+        assert group.share == pytest.approx(len(group.images) / found.mistakes)
+        assert group.remedies
+        for remedy in group.remedies:
+            kinds.add(remedy.kind)
+            assert remedy.words
+            assert not remedy.forecast.endswith(".")
+            if remedy.plan is not None:
+                Plan.read(remedy.plan)
+            if remedy.merges is not None:
+                assert set(remedy.merges) <= names
+                pair = set(remedy.merges)
+                rows = finish(gather(station, station.run(1).plan(), station.run(1))).collection.rows
+                scores = {each.image: each for each in answer(ask.Score(str(station.folder), 1, "training")).answers}
+                inside = [
+                    image
+                    for image in group.images
+                    if {found_name(station, rows[image - 1].label), found_name(station, scores[image].said)} == pair
+                ]
+                assert remedy.turned == pytest.approx(len(inside) / len(group.images))
+            if remedy.turned is None and remedy.kind in ("weight", "resolution", "collect"):
+                assert remedy.forecast.startswith("Not tried")
+    assert "decide" in kinds
+
+
+def found_name(station: Workspace, label: int) -> str:
+    return station.catalogue.classes()[label]
+
+
+def test_an_image_of_a_class_the_model_does_not_know_is_told_so_by_everything(station: Workspace) -> None:
+    station.catalogue.correct({IMAGE: Correction(label=6)}, new_classes=["odd"])
+    folder = str(station.folder)
+    for request in (
+        ask.Explain(folder, 1, IMAGE),
+        ask.Maps(folder, 1, IMAGE),
+        ask.Neighbours(folder, 1, IMAGE),
+        ask.Trust(folder, 1, IMAGE),
+        ask.LayerNumbers(folder, 1, "convolution 1", image=IMAGE),
+        ask.Channels(folder, 1, IMAGE, "relu 2"),
+        ask.TryChanges(folder, 1, IMAGE, (SMALL,)),
+    ):
+        with pytest.raises(NotHere, match="its class «odd» came after the run was trained"):
+            answer(request)

@@ -18,6 +18,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.casebook import OpenCases
 from attentive_lens.desk.report_charts import Curve, calibration, lines
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.reporting import WriteReport
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.workspace import Workspace
 
@@ -109,3 +110,8 @@ def test_charts_are_drawings_with_their_words() -> None:
     assert lines("nothing", []) == calibration([]) == ""
     one = ElementTree.fromstring(lines("share", [Curve("a", [(1, 1.0)], "#000")], as_percent=True))  # noqa: S314
     assert "nan" not in ElementTree.tostring(one, "unicode")
+
+
+def test_a_report_under_way_hands_over_no_results_of_its_parts(station: Workspace, tmp_path: Path) -> None:
+    request = WriteReport(str(station.folder), 1, str(tmp_path / "report.html"), causes=False)
+    assert [told.so_far for told in carry_out(request) if told.so_far is not None] == []

@@ -169,6 +169,28 @@ def test_what_is_imitated_has_the_values_asked_for(word: str) -> None:
     assert step.probability > 0
 
 
+@pytest.mark.parametrize(
+    ("word", "gains", "high"),
+    [
+        ("red to blue", (1.3, 1, 0.7), True),
+        ("red to blue", (0.7, 1, 1.3), False),
+        ("green to red and blue", (0.8, 1.3, 0.8), True),
+    ],
+)
+def test_a_cast_of_the_colours_is_measured_and_taken_back(word: str, gains: tuple[float, ...], high: bool) -> None:
+    pixels = np.random.default_rng(1).integers(60, 140, (6, 32, 32, 3)).astype(np.uint8)
+    tinted = (pixels * np.array(gains)).astype(np.uint8)
+    measure, sizes = MEASURES[word], np.tile([32, 32], (6, 1))
+    usual, cast = measure.values(pixels, sizes), measure.values(tinted, sizes)
+    assert (cast > 1.2 * usual).all() if high else (cast < 0.8 * usual).all()
+    assert "er than usual" in measure.short(high)
+    back, _ = measure.imitated(tinted, usual)
+    assert measure.values(back, sizes) == pytest.approx(usual, rel=0.02)
+    grey = pixels[:, :, :, :1]
+    assert measure.values(grey, sizes) == pytest.approx(np.ones(6))
+    assert np.array_equal(measure.imitated(grey, np.full(6, 2.0))[0], grey)
+
+
 def test_a_step_takes_the_place_of_one_of_its_kind() -> None:
     plan = with_step(with_step(Plan(), Blur(range=(0.0, 1.0))), Blur(range=(0.0, 3.0)))
     assert [step.range for step in plan.augmentation if step.kind == "blur"] == [(0.0, 3.0)]  # type: ignore[attr-defined]

@@ -15,6 +15,7 @@ from attentive_lens.plan.augmentation import (
     Blend,
     Blur,
     Brightness,
+    ColourCast,
     Contrast,
     Crop,
     ElasticDeformation,
@@ -56,6 +57,7 @@ IDENTITY = {
     "contrast": Contrast(probability=1.0, range=(1.0, 1.0)),
     "saturation": Saturation(probability=1.0, range=(1.0, 1.0)),
     "hue": Hue(probability=1.0, range=(0.0, 0.0)),
+    "colour cast": ColourCast(probability=1.0, range=(1.0, 1.0)),
     "gamma": Gamma(probability=1.0, range=(1.0, 1.0)),
     "blur": Blur(probability=1.0, range=(0.0, 0.0)),
     "sharpen": Sharpen(probability=1.0, range=(0.0, 0.0)),
@@ -85,6 +87,18 @@ def test_a_step_keeps_shape_and_range_repeats_and_does_nothing_at_strength_0(kin
     assert not np.allclose(out, IMAGES / 255, atol=1e-3)
     same = augment(IMAGES, NUMBERS, [IDENTITY[kind]], 3, 1).images
     assert same == pytest.approx(IMAGES / 255, abs=1e-5)
+
+
+def test_a_cast_is_a_factor_for_each_colour_and_leaves_grey_images_alone() -> None:
+    step = ColourCast(probability=1.0, range=(0.5, 0.9))
+    out = augment(IMAGES, NUMBERS, [step], 3, 1).images
+    factors = out.reshape(6, -1, 3).sum(axis=1) / (IMAGES.reshape(6, -1, 3).sum(axis=1) / 255)
+    assert out == pytest.approx(IMAGES / 255 * factors[:, None, None], abs=1e-5)
+    assert factors.min() >= 0.5
+    assert factors.max() <= 0.9
+    assert np.ptp(factors, axis=1).min() > 0.001, "each colour has its own"
+    grey = IMAGES[:, :, :, :1]
+    assert augment(grey, NUMBERS, [step], 3, 1).images == pytest.approx(grey / 255, abs=1e-6)
 
 
 def test_an_image_is_drawn_the_same_in_any_batch_and_anew_in_every_epoch() -> None:

@@ -14,6 +14,7 @@ from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.causes import Cause, CausesFound, Remedy
 from attentive_lens.explaining.methods import METHOD_FACTS
 from attentive_lens.formats.reading import read_model
 from attentive_lens.window.explaining.channel import ChannelView, Overlays
@@ -21,6 +22,7 @@ from attentive_lens.window.explaining.numbers import NumbersModel
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
+from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.parts.bars import Bars
 from attentive_lens.window.parts.lens import Lens
 from attentive_lens.window.parts.sheet import ContactSheet
@@ -297,3 +299,61 @@ def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page
     assert case is not None
     assert case.note.startswith("training images like this one are missing")
     assert shared.findChild(QPushButton, "kind is missing").isEnabled()
+
+
+def test_a_remedy_relabels_shows_images_to_decide_about_or_stands_with_their_cases(
+    qtbot: QtBot, shared: Frame, page: ExplainPage
+) -> None:
+    panel, images = page.drawer.causes, shared.session.images
+    click(qtbot, shared, "drawer causes")
+    panel.check()
+    mistakes = shared.session.scores.mistakes()[:3]
+    rows = images.collection.rows
+    gone, kept = images.collection.classes[:2]
+    remedies = (
+        Remedy("merge", f"Make {gone} part of {kept}", "As one class 3 of 3", 1.0, merges=(gone, kept)),
+        Remedy("collect", "Collect such images", "Not tried: only training tells. Wanted are more"),
+        Remedy("decide", "Look at each", "One by one"),
+    )
+    group = Cause("overlap", "confuse two", tuple(mistakes), {kept: 3}, "why", "what", {}, None, None, 1.0, remedies)
+    panel._take(CausesFound(1, shared.session.scores.on, 3, (group,)))
+    qtbot.waitUntil(lambda: bool(panel.rows[0].pictures.pictures), timeout=10_000)
+    row = panel.rows[0].pictures
+    qtbot.mouseClick(row, LEFT, pos=QPoint(row.side + 4 + 5, 5))
+    qtbot.waitUntil(lambda: page.image == mistakes[1], timeout=30_000)
+    assert page.walked == list(mistakes)
+    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image == mistakes[1], timeout=30_000)
+    page.case.open_case()
+    click(qtbot, shared, "remedy 0 collect")
+    assert shared.session.cases.book.of_image(mistakes[1]).remedy == "collect such images"
+    before = [each.label for each in rows]
+    click(qtbot, shared, "remedy 0 merge")
+    one, other = (images.collection.classes.index(name) for name in (gone, kept))
+    after = [each.label for each in images.collection.rows]
+    assert after == [other if label == one else label for label in before]
+    images.undo()
+    assert [each.label for each in images.collection.rows] == before
+    click(qtbot, shared, "remedy 0 decide")
+    sheet = child(shared, ContactSheet, "cause sheet")
+    assert [place + 1 for part in sheet.groups for place in part.places] == list(mistakes)
+    sheet.select(mistakes[0] - 1)
+    assert panel.decisions.places == (mistakes[0] - 1,)
+    qtbot.keyClick(panel, Qt.Key.Key_F)
+    assert images.collection.rows[mistakes[0] - 1].flagged
+    click(qtbot, shared, "all causes")
+    assert panel.pages.currentIndex() == 0
+    panel.choose(0)
+
+
+def test_images_chosen_in_the_results_are_walked_through(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:
+    results = shared.page("results")
+    assert isinstance(results, ResultsPage)
+    stage(qtbot, shared, "results")
+    results.behind.wrong()
+    wanted = [place + 1 for part in results.chosen.parts for place in part.places]
+    assert len(wanted) > 2
+    results._open(wanted[2] - 1)
+    qtbot.waitUntil(lambda: shared.current == "explain" and page.image == wanted[2], timeout=30_000)
+    assert page.walked == wanted
+    assert list(page.strip.images) == wanted
+    page.walk_through([])

@@ -7,7 +7,7 @@ or failed. Every room may write jobs; the desk runs them.
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from threading import get_ident
 from typing import Any, TypeAlias, TypeVar
 
@@ -81,3 +81,14 @@ def finish(job: Job[T]) -> T:
         except StopIteration as end:
             result: Any = end.value
             return result  # type: ignore[no-any-return]
+
+
+def inside(job: Job[T]) -> Job[T]:
+    """A job as a part of another one: its progress, without what it has so far, which is not of the other's kind."""
+    while True:
+        try:
+            told = next(job)
+        except StopIteration as end:
+            result: Any = end.value
+            return result  # type: ignore[no-any-return]
+        yield replace(told, so_far=None)

@@ -54,8 +54,7 @@ def asked_image(workspace: str, run: int, image: int, model: str = "", file: str
     place = Workspace.open(Path(workspace))
     known, data = yield from model_and_data(place, place.run(run), image)
     at = data.place(image)
-    label = int(data.labels[at])
-    return AskedImage(known, data.pixels[at], label if label >= 0 else None)
+    return AskedImage(known, data.pixels[at], int(data.labels[at]))
 
 
 def check_layer(model: ModelFile, node: str) -> None:

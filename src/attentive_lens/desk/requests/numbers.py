@@ -24,7 +24,7 @@ class NumbersSeen:
     values : ndarray, float32
         The model's; output channels are its last axis.
     gradient : ndarray or None
-        Of the image's own loss by it, in nats per unit; None without an image with a label.
+        Of the image's own loss by it, in nats per unit; None without an image.
     loss : float or None
         That loss, without label smoothing and class weights.
     optimiser : dict

@@ -37,16 +37,15 @@ def numbers(request: LayerNumbers) -> Job[NumbersSeen]:
         _, data = yield from model_and_data(place, run, request.image)
         at = data.place(request.image)
         label = int(data.labels[at])
-        if label >= 0:
-            predictor = Predictor.of(model)
-            image = predictor.prepare(data.pixels[at][None])
-            network, route = predictor.network, predictor.network.route(trainable=frozenset({node}))
-            trace = network.forward(image, route=route)
-            raw = trace.outputs[network.output]
-            wanted = one_hot(np.array([label]), len(model.classes), raw.dtype)
-            losses, grad = Loss(run.plan().loss.kind)(raw, wanted)
-            _, gradients = network.backward(trace, {network.output: grad}, route)
-            loss, gradient = float(losses[0]), gradients.get(node, {}).get(array)
+        predictor = Predictor.of(model)
+        image = predictor.prepare(data.pixels[at][None])
+        network, route = predictor.network, predictor.network.route(trainable=frozenset({node}))
+        trace = network.forward(image, route=route)
+        raw = trace.outputs[network.output]
+        wanted = one_hot(np.array([label]), len(model.classes), raw.dtype)
+        losses, grad = Loss(run.plan().loss.kind)(raw, wanted)
+        _, gradients = network.backward(trace, {network.output: grad}, route)
+        loss, gradient = float(losses[0]), gradients.get(node, {}).get(array)
     memory, epoch = _memory(run, f"{node}/{array}/", model.weights[node][array])
     return NumbersSeen(node, array, arrays, model.weights[node][array], gradient, loss, memory, epoch)
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.core.files import shown, write_text
-from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.jobs import Job, Progress, inside
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.cautions import cautions_of, changed_since
@@ -64,7 +64,7 @@ def write_report(request: WriteReport) -> Job[ReportWritten]:
     explanations: list[Explanation] = []
     for k, answer in enumerate(chosen.wrong[: request.mistakes]):
         yield Progress(k, request.mistakes, "explaining the surest mistakes")
-        explanations.append((yield from explain(Explain(request.workspace, request.run, answer.image))))
+        explanations.append((yield from inside(explain(Explain(request.workspace, request.run, answer.image)))))
     groups: tuple[Cause, ...] = ()
     if request.causes and chosen.wrong:
         groups = (yield from causes(Causes(request.workspace, request.run, request.on))).groups

@@ -12,7 +12,7 @@ from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import paced
 from attentive_lens.images.faults.poor import fineness
-from attentive_lens.plan.augmentation import AugmentationStep, Blur, Brightness, Contrast, Saturation
+from attentive_lens.plan.augmentation import AugmentationStep, Blur, Brightness, ColourCast, Contrast, Saturation
 
 Images = NDArray[np.uint8]
 Values = NDArray[np.float64]
@@ -108,6 +108,43 @@ def _stretched(
     return imitated
 
 
+def _red_to_blue(pixels: Images) -> Values:
+    """Mean red over mean blue; 1 for grey images."""
+    means = pixels.mean(axis=(1, 2)) + 1.0
+    return np.asarray(means[:, 0] / means[:, -1])
+
+
+def _green_to_both(pixels: Images) -> Values:
+    """Mean green over the geometric mean of red and blue; 1 for grey images."""
+    means = pixels.mean(axis=(1, 2)) + 1.0
+    return np.asarray(means[:, means.shape[1] // 2] / np.sqrt(means[:, 0] * means[:, -1]))
+
+
+def _tinted(
+    values: Callable[[Images], Values], gains: tuple[float, float, float]
+) -> Callable[[Images, Values], tuple[Images, float]]:
+    """What gives images another balance of their colours: channels times powers ``gains`` of a factor (von Kries)."""
+
+    def imitated(pixels: Images, targets: Values) -> tuple[Images, float]:
+        factors = np.clip(targets / np.maximum(_in_pieces(values, pixels), 1e-3), 1 / STRONGEST, STRONGEST)
+        if pixels.shape[3] != 3:
+            return pixels.copy(), float(np.median(factors))
+        changed = np.empty_like(pixels)
+        for first in paced(range(0, len(pixels), AT_ONCE), 1):
+            part = slice(first, first + AT_ONCE)
+            by_channel = factors[part, None, None, None] ** np.array(gains)
+            changed[part] = np.clip(pixels[part] * by_channel + 0.5, 0, 255).astype(np.uint8)
+        return changed, float(np.median(factors))
+
+    return imitated
+
+
+def _cast(factor: float) -> AugmentationStep:
+    """Casts to either side, somewhat stronger than a balance that is so many times the usual."""
+    most = min(STRONGEST, max(factor, 1 / factor) ** 0.5 * BEYOND)
+    return ColourCast(range=(round(1 / most, 2), round(most, 2)))
+
+
 def _enlarged(pixels: Images, targets: Values) -> tuple[Images, float]:
     """As if their files had so many pixels a side; as they are where that is no less than they have."""
     side = pixels.shape[1]
@@ -153,6 +190,22 @@ MEASURES: dict[str, Measure] = {
         lambda pixels, _: _colour(pixels),
         _stretched(_colour, lambda pixels: pixels.mean(axis=3, keepdims=True)),
         lambda factor: Saturation(range=_about(factor, Saturation().range)),
+        True,
+    ),
+    "red to blue": Measure(
+        "are bluer than usual",
+        "are redder than usual",
+        lambda pixels, _: _red_to_blue(pixels),
+        _tinted(_red_to_blue, (0.5, 0.0, -0.5)),
+        _cast,
+        True,
+    ),
+    "green to red and blue": Measure(
+        "are more purple than usual",
+        "are greener than usual",
+        lambda pixels, _: _green_to_both(pixels),
+        _tinted(_green_to_both, (-1 / 3, 2 / 3, -1 / 3)),
+        _cast,
         True,
     ),
     "file size": Measure(

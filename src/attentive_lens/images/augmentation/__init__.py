@@ -27,6 +27,7 @@ from attentive_lens.images.augmentation.occlusion import ErasingChange, MaskPlac
 from attentive_lens.images.augmentation.tone import (
     BlurChange,
     BrightnessChange,
+    ColourCastChange,
     ContrastChange,
     GammaChange,
     GreyChange,
@@ -52,6 +53,7 @@ AUGMENTATIONS: dict[str, Augmentation] = {
     "contrast": ContrastChange(),
     "saturation": SaturationChange(),
     "hue": HueChange(),
+    "colour cast": ColourCastChange(),
     "gamma": GammaChange(),
     "blur": BlurChange(),
     "sharpen": SharpenChange(),

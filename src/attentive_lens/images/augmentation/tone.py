@@ -15,6 +15,7 @@ from attentive_lens.images.augmentation.compiled import stretch
 from attentive_lens.plan.augmentation import (
     Blur,
     Brightness,
+    ColourCast,
     Contrast,
     Gamma,
     Grey,
@@ -70,6 +71,17 @@ class HueChange(Tonal):
             np.float32,
         )
         np.clip(image @ turn.T, 0, 1, out=image)
+
+
+class ColourCastChange(Tonal):
+    """A factor for each of red, green and blue (von Kries 1902); a grey image stays as it is."""
+
+    def apply(self, step: ColourCast, random: np.random.Generator, image: NDArray[np.float32]) -> None:
+        """In place, cut off at 1."""
+        factors = random.uniform(*step.range, 3).astype(np.float32)
+        if image.shape[2] == 3:
+            image *= factors
+            np.minimum(image, 1, out=image)
 
 
 class GammaChange(Tonal):

@@ -17,6 +17,7 @@ from attentive_lens.plan.augmentation.occlusion import Erasing, MaskPlace
 from attentive_lens.plan.augmentation.tone import (
     Blur,
     Brightness,
+    ColourCast,
     Contrast,
     Gamma,
     Grey,
@@ -43,6 +44,7 @@ STEPS: dict[str, type[AugmentationStep]] = {
         Contrast,
         Saturation,
         Hue,
+        ColourCast,
         Gamma,
         Blur,
         Sharpen,
@@ -66,6 +68,7 @@ __all__ = [
     "Blend",
     "Blur",
     "Brightness",
+    "ColourCast",
     "Contrast",
     "Crop",
     "ElasticDeformation",

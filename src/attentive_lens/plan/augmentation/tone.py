@@ -60,6 +60,23 @@ class Hue(AugmentationStep):
 
 
 @dataclass(frozen=True)
+class ColourCast(AugmentationStep):
+    """Makes red, green and blue stronger or weaker, each by itself."""
+
+    kind: ClassVar[str] = "colour cast"
+    idea: ClassVar[str] = "Tints the image, as another lamp or another white balance does."
+    caution: ClassVar[str] = "Does a class rest on its colour?"
+
+    range: tuple[float, float] = spec(
+        (0.9, 1.1),
+        label="times",
+        low=0.0,
+        high=4.0,
+        meaning="Factor on each of red, green and blue, drawn evenly for each.",
+    )
+
+
+@dataclass(frozen=True)
 class Gamma(AugmentationStep):
     """Lightens or darkens the middle levels and leaves black and white."""
 

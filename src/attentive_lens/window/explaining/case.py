@@ -142,6 +142,9 @@ class CasePanel(QWidget):
         if self.case is None:
             self.open_case()
         case = self.case
+        if case is None and self.explanation is not None and not self.session.reading_only:
+            sentence = "Only images of the workspace that have a label can have a case: add this one first."
+            self.session.said.emit(sentence, True)
         if case is not None and self.session.cases.pin(case.number, Evidence(kind, words, self._run, settings)):
             self.session.said.emit(f"Pinned to case {case.number}: {words}.", False)
 

@@ -241,6 +241,9 @@ class Twins(QWidget):
         if shown is None:
             return
         for key, chips in self.chips.items():
+            if key == "true" and self.pulls:
+                chips.show_figures(())  # a difference has no class whose pixels could be deleted
+                continue
             map_ = self._of(key)
             chips.show_figures(first_figures(map_), measured_figures(map_, checks) if checks is not None else ())
         self.show_waiting(False)
