@@ -90,12 +90,12 @@ def test_a_step_keeps_shape_and_range_repeats_and_does_nothing_at_strength_0(kin
 
 
 def test_a_cast_is_a_factor_for_each_colour_and_leaves_grey_images_alone() -> None:
-    step = ColourCast(probability=1.0, range=(0.5, 0.9))
-    out = augment(IMAGES, NUMBERS, [step], 3, 1).images
-    factors = out.reshape(6, -1, 3).sum(axis=1) / (IMAGES.reshape(6, -1, 3).sum(axis=1) / 255)
-    assert out == pytest.approx(IMAGES / 255 * factors[:, None, None], abs=1e-5)
-    assert factors.min() >= 0.5
-    assert factors.max() <= 0.9
+    step, dim = ColourCast(probability=1.0, range=(0.5, 0.9)), IMAGES // 2
+    out = augment(dim, NUMBERS, [step], 3, 1).images
+    factors = out.reshape(6, -1, 3).sum(axis=1) / (dim.reshape(6, -1, 3).sum(axis=1) / 255)
+    assert out == pytest.approx(dim / 255 * factors[:, None, None], abs=1e-5)
+    assert factors.prod(axis=1) == pytest.approx(np.ones(6), abs=1e-4)
+    assert factors.max() / factors.min() <= (0.9 / 0.5) ** 2
     assert np.ptp(factors, axis=1).min() > 0.001, "each colour has its own"
     grey = IMAGES[:, :, :, :1]
     assert augment(grey, NUMBERS, [step], 3, 1).images == pytest.approx(grey / 255, abs=1e-6)

@@ -74,13 +74,13 @@ class HueChange(Tonal):
 
 
 class ColourCastChange(Tonal):
-    """A factor for each of red, green and blue (von Kries 1902); a grey image stays as it is."""
+    """A factor for each of red, green and blue (von Kries 1902), whose product is 1; a grey image stays as it is."""
 
     def apply(self, step: ColourCast, random: np.random.Generator, image: NDArray[np.float32]) -> None:
         """In place, cut off at 1."""
-        factors = random.uniform(*step.range, 3).astype(np.float32)
+        factors = np.maximum(random.uniform(*step.range, 3), 1e-3)
         if image.shape[2] == 3:
-            image *= factors
+            image *= (factors / np.cbrt(factors.prod())).astype(np.float32)
             np.minimum(image, 1, out=image)
 
 

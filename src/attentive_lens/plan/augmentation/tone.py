@@ -72,7 +72,7 @@ class ColourCast(AugmentationStep):
         label="times",
         low=0.0,
         high=4.0,
-        meaning="Factor on each of red, green and blue, drawn evenly for each.",
+        meaning="Factor on each of red, green and blue, drawn evenly for each, then brought to a product of 1.",
     )
 
 

@@ -100,7 +100,7 @@ class CauseRow(QFrame):
         inside.addWidget(self.title)
         said = ", ".join(f"{name} {count}" for name, count in sorted(cause.said.items(), key=lambda p: -p[1])[:3])
         first = cause.remedies[0] if cause.remedies else None
-        forecast = f" · {first.words.lower()}: {first.forecast}" if first is not None else ""
+        forecast = f" · {first.words.lower()}: {_small(first.forecast)}" if first is not None else ""
         words = label(f"said {said}{forecast}", "faint", look.SMALL)
         words.setWordWrap(True)
         words.setMaximumHeight(34)
@@ -329,3 +329,8 @@ class CausesPanel(QWidget):
             self.pages.setCurrentIndex(0)
         elif not (self.pages.currentIndex() and self.decisions.take_key(event)):
             super().keyPressEvent(event)
+
+
+def _small(sentence: str) -> str:
+    """A sentence that goes on after a colon."""
+    return sentence[:1].lower() + sentence[1:]

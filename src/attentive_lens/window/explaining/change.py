@@ -150,7 +150,8 @@ class ChangePanel(QWidget):
 
     def cover_region(self, across: float, down: float, width: float, height: float) -> None:
         """Cover a region that was drawn on the image: its middle and size, 0–1."""
-        self.replay({"change": "cover", "row": down, "column": across, "side": height, "across": width})
+        place = {"row": down, "column": across, "side": height, "across": width}
+        self.replay({"change": "cover", **{name: round(value, 3) for name, value in place.items()}})
 
     def replay(self, change: PlainTable) -> None:
         """A change that was tried before, with all its settings."""

@@ -16,8 +16,8 @@ from attentive_lens.window.parts.basics import button, label, to_image
 from attentive_lens.window.session import Session
 
 PATCH, GAP, NAMES = 48, 4, 84
-BAR, MOST_BARS = 8, 12
-"""Pixels of a bar of activity, and classes that have one."""
+BAR, MOST_BARS, WORDS = 8, 12, 190
+"""Pixels of a bar of activity, classes that have one, and pixels kept for words and gaps."""
 DEAD = 1e-6
 """Greatest output below which a channel is told to be dead: no training image excites it."""
 
@@ -55,6 +55,14 @@ class ChannelRows(QWidget):
         """A row each."""
         return QSize(400, self.height())
 
+    @property
+    def shown_patches(self) -> int:
+        """So many as leave room for the words."""
+        if self.seen is None:
+            return 0
+        room = self.width() - NAMES - PATCH - self._bars() - WORDS
+        return max(1, min(int(self.seen.patches.shape[1]), room // (PATCH + GAP)))
+
     def _left(self, patch: int) -> int:
         return NAMES + (PATCH + GAP) * patch
 
@@ -68,7 +76,7 @@ class ChannelRows(QWidget):
         painter.setFont(look.font(look.SMALL))
         first, last = event.rect().top() // (PATCH + GAP), event.rect().bottom() // (PATCH + GAP) + 1
         dead, unused = dead_channels(seen), unused_channels(seen)
-        patches = seen.patches.shape[1]
+        patches = self.shown_patches
         for row in range(first, min(last, len(self.order))):
             channel, y = self.order[row], row * (PATCH + GAP)
             painter.setPen(t.colour("ink"))
@@ -123,7 +131,7 @@ class ChannelRows(QWidget):
         if event is None or self.seen is None:
             return
         row, patch = event.pos().y() // (PATCH + GAP), (event.pos().x() - NAMES) // (PATCH + GAP)
-        if 0 <= row < len(self.order) and 0 <= patch < self.seen.patches.shape[1] and event.pos().x() >= NAMES:
+        if 0 <= row < len(self.order) and 0 <= patch < self.shown_patches and event.pos().x() >= NAMES:
             numbers = self.seen.images[self.order[row]]
             if patch < len(numbers):
                 self.opened.emit(numbers[patch])
@@ -272,7 +280,7 @@ def spoken(seen: LayerSeen, channel: int) -> str:
     """The classes that a channel speaks for and against most."""
     column = seen.speaks[:, channel]
     order = np.argsort(-np.abs(column), kind="stable")[:2].tolist()
-    return ", ".join(f"{seen.classes[k]} {column[k]:+.2f}" for k in order)
+    return ", ".join(f"{seen.classes[k]} {column[k]:+.2f}" for k in order).replace("-", "\u2212")
 
 
 def _rgb(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:

@@ -22,8 +22,8 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip
 
 DIFFERENCE = "said − true"
-HEAD = 28
-"""Pixels of the line above a lens."""
+HEAD, FIGURE, CHOICE = 28, 64, 132
+"""Pixels: of the line above a lens, of the figure at its end, and of the list at its beginning at most."""
 
 
 class Twins(QWidget):
@@ -104,6 +104,7 @@ class Twins(QWidget):
         box.setAccessibleName("the map on the right")
         box.setToolTip("What the map on the right speaks for; the difference shows what pulled to either.")
         box.setFont(look.font())
+        box.setMaximumWidth(CHOICE)
         box.activated.connect(lambda _: self._choose_right())
         return box
 
@@ -164,8 +165,10 @@ class Twins(QWidget):
         if explanation.true is None:
             names["said"] = (explanation.said, "")
         for key, (target, role) in names.items():
-            _, name, probability = self.heads[key]
-            name.setText(target)
+            word, name, probability = self.heads[key]
+            room = self.lenses[key].width() - word.sizeHint().width() - FIGURE
+            name.setText(name.fontMetrics().elidedText(target, Qt.TextElideMode.ElideMiddle, max(room, FIGURE)))
+            name.setToolTip(target)
             probability.setText(f"{explanation.probabilities.get(target, 0.0):.2f}")
             probability.setToolTip(answer_tip(explanation.output))
             set_role(name, role)
