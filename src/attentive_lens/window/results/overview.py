@@ -13,6 +13,7 @@ from attentive_lens.desk.requests.images import FaultsFound, FindFaults
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.verifying import Verified, Verify
 from attentive_lens.desk.verified import verified_in_words
+from attentive_lens.errors import LensError
 from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
 from attentive_lens.scoring.measures import Overview, calibration_error, overview
 from attentive_lens.scoring.scores import Scores
@@ -20,6 +21,7 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.table import Cell, head, table
+from attentive_lens.window.printing import print_report
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
@@ -216,20 +218,31 @@ class OverviewView(ResultsView):
     def _ask_report(self) -> None:
         run = self.session.runs.current
         if run is not None:
-            name, _ = QFileDialog.getSaveFileName(self, "Write the report", f"report-{run}.html", "HTML (*.html)")
+            kinds = "HTML (*.html);;PDF, with the HTML beside it (*.pdf)"
+            name, _ = QFileDialog.getSaveFileName(self, "Write the report", f"report-{run}.html", kinds)
             if name:
                 self.write_report(Path(name))
 
     def write_report(self, file: Path) -> None:
-        """Have the run's report written."""
+        """Have the run's report written; for a file that ends with .pdf the HTML file beside it is printed to it."""
         run = self.session.runs.current
         if run is not None:
             self.found.setText("Writing the report …")
-            request = WriteReport(self.session.place, run, str(file.absolute()), self.session.scores.on)
-            self.session.ask(request, self._take_report, self.found.setText, priority=4, scope="report")
+            file = file.absolute()
+            page = file.with_suffix(".html") if file.suffix.lower() == ".pdf" else file
+            request = WriteReport(self.session.place, run, str(page), self.session.scores.on)
+            take = partial(self._take_report, file if page != file else None)
+            self.session.ask(request, take, self.found.setText, priority=4, scope="report")
 
-    def _take_report(self, told: ReportWritten) -> None:
-        self.found.setText(f"Written to {told.file}: {told.mistakes} mistakes, {told.causes} causes.")
+    def _take_report(self, paper: Path | None, told: ReportWritten) -> None:
+        words = f"Written to {told.file}: {told.mistakes} mistakes, {told.causes} causes."
+        if paper is not None:
+            try:
+                pages = print_report(Path(told.file), paper)
+                words = f"{words} Printed to {paper}: {pages} pages."
+            except LensError as error:
+                words = f"{words} {error}"
+        self.found.setText(words)
 
     def _take_verified(self, told: Verified) -> None:
         self.found.setText(verified_in_words(told))
