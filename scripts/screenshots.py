@@ -167,6 +167,7 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     drawer.change.pin.click()
     wait(0.5)
     frame.grab().save(str(into / "change.png"))
+    page.walk_through([])
     causes = ("a mark or place", "a mark or place", "out of focus", "classes that look alike", "wrong label")
     for cause, image in zip(causes, mistakes[:: max(1, len(mistakes) // 5)], strict=False):
         page.open_image(image)

@@ -315,3 +315,20 @@ def test_an_image_of_a_class_the_model_does_not_know_is_told_so_by_everything(st
     ):
         with pytest.raises(NotHere, match="its class «odd» came after the run was trained"):
             answer(request)
+
+
+def test_a_script_looks_inside_as_the_window_does(station: Workspace) -> None:
+    import attentive_lens as al
+
+    folder, run = str(station.folder), al.open_workspace(station.folder).run(1)
+    assert set(run.maps(IMAGE)) == set(METHOD_FACTS)
+    black = answer(ask.Explain(folder, 1, IMAGE, baseline="black")).map("said").values
+    assert np.array_equal(run.explain(IMAGE, baseline="black")["said"], black)
+    assert [each.name for each in run.class_maps("training")] == [
+        each.name for each in answer(ask.ClassMaps(folder, 1, "training")).classes
+    ]
+    assert all(each.remedies for each in run.causes("training"))
+    assert np.array_equal(run.activity("relu 1").used, answer(ask.LayerActivity(folder, 1, "relu 1")).used)
+    assert run.numbers("convolution 1", image=IMAGE).gradient is not None
+    (covered,) = run.try_changes(IMAGE, SMALL)
+    assert covered == answer(ask.TryChanges(folder, 1, IMAGE, (SMALL,), smallest=False)).after[0].probabilities

@@ -15,9 +15,9 @@ print(run.score("test").accuracy, run.confusion)
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import TypeAlias
+from typing import TypeAlias, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,6 +47,7 @@ from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Run as RunFolder
 from attentive_lens.workspace import Workspace as WorkspaceFolder
 
+R = TypeVar("R")
 OneImage: TypeAlias = str | Path | Image.Image | NDArray[np.generic]
 """A path, a Pillow image, or an array H×W, H×W×1, H×W×3 or H×W×4: uint8, bool, or floating point in 0–1."""
 
@@ -207,27 +208,61 @@ class Run:
 
     def score(self, on: str = "validation") -> Scores:
         """Accuracy, loss, confusion matrix and every answer on a set: training, validation or test."""
-        folder = str(self._workspace.folder)
-        return finish(carry_out(ask.Score(folder, self.number, on)))
+        return self._asked(ask.Score, on)
 
     @property
     def confusion(self) -> NDArray[np.int64]:
         """Of the validation set: classes×classes, row true, column said."""
         return np.array(self.score().confusion, np.int64)
 
-    def explain(self, image: int, target: str | None = None, method: str = DEFAULT) -> dict[str, NDArray[np.generic]]:
-        """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target)."""
-        folder = str(self._workspace.folder)
-        explanation = finish(carry_out(ask.Explain(folder, self.number, image, method, target)))
+    def _asked(self, kind: Callable[..., ask.Request[R]], *settings: object, **named: object) -> R:
+        """The answer to a request about this run."""
+        return finish(carry_out(kind(str(self._workspace.folder), self.number, *settings, **named)))
+
+    def explain(
+        self, image: int, target: str | None = None, method: str = DEFAULT, baseline: str = "", layer: str = ""
+    ) -> dict[str, NDArray[np.generic]]:
+        """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target).
+
+        ``baseline`` and ``layer`` as `desk.requests.explaining.Explain` has them.
+        """
+        explanation = self._asked(ask.Explain, image, method, target, baseline, layer)
         maps: dict[str, NDArray[np.generic]] = {map_.key: map_.values for map_ in explanation.maps}
         if explanation.difference is not None:
             maps["difference"] = explanation.difference
         return maps
 
+    def maps(self, image: int, target: str = "", against: str = "") -> dict[str, NDArray[np.float32]]:
+        """The map of an image by every method that can be asked: method → S×S float32.
+
+        Of the class said if no ``target`` is named; of its score less another class's with ``against``.
+        """
+        made = self._asked(ask.Maps, image, (), target, against)
+        return {each.method: each.values for each in made.maps if each.values is not None}
+
+    def class_maps(self, on: str = "validation") -> tuple[ask.RestsOn, ...]:
+        """What the right answers of each class rest on; see `desk.requests.maps.RestsOn`."""
+        return self._asked(ask.ClassMaps, on).classes
+
+    def causes(self, on: str = "validation") -> tuple[ask.Cause, ...]:
+        """What the mistakes on a set come from, with their remedies; see `desk.requests.causes.Cause`."""
+        return self._asked(ask.Causes, on).groups
+
+    def activity(self, layer: str) -> ask.LayerActive:
+        """How active a layer is over the training images; see `desk.requests.activity.LayerActive`."""
+        return self._asked(ask.LayerActivity, layer)
+
+    def numbers(self, layer: str, array: str = "", image: int = 0) -> ask.NumbersSeen:
+        """A layer's weights, their gradient for an image, the optimiser's state; see `desk.requests.numbers`."""
+        return self._asked(ask.LayerNumbers, layer, array, image)
+
+    def try_changes(self, image: int, *changes: PlainTable) -> list[dict[str, float]]:
+        """Answers after changes of an image, each on the original: ``{"change": "cover", "row": 0.8, …}``."""
+        return [after.probabilities for after in self._asked(ask.TryChanges, image, changes, smallest=False).after]
+
     def neighbours(self, image: int, layer: str = "", count: int = 8) -> dict[str, list[tuple[int, float]]]:
         """The training images a layer finds nearest to an image: (number, distance) for *said* and for *true*."""
-        folder = str(self._workspace.folder)
-        neighbours = finish(carry_out(ask.Neighbours(folder, self.number, image, layer, count)))
+        neighbours = self._asked(ask.Neighbours, image, layer, count)
         return {
             key: [(neighbour.image, neighbour.distance) for neighbour in rows] for key, rows in neighbours.near.items()
         }

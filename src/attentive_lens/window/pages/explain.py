@@ -172,6 +172,7 @@ class ExplainPage(Page):
     def show_view(self, name: str) -> None:
         """The image, or the case book."""
         self.centre.setCurrentIndex(int(name == "case book"))
+        self.strip.setVisible(name != "case book")
         if name == "case book":
             self.book.ask()
             self.book.table.setFocus()
