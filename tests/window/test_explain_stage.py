@@ -294,6 +294,18 @@ def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page
     click(qtbot, shared, "drawer neighbours")
     panel = page.drawer.neighbours
     qtbot.waitUntil(lambda: panel.found is not None, timeout=30_000)
+    click(qtbot, shared, "maps of neighbours")
+    numbers = {each.image for rows in panel.found.near.values() for each in rows}  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: numbers <= panel.maps.keys(), timeout=30_000)
+    number = min(numbers)
+    wanted = answer(ask.Explain(folder_of(shared), 1, number, "gradient_times_input")).maps[0].values
+    assert panel.maps[number] == pytest.approx(wanted, abs=1e-4 * float(np.abs(wanted).max()))
+    sheet = child(shared, ContactSheet, "neighbours sheet")
+    assert {place + 1 for place in sheet.maps} >= numbers
+    over = sheet.grab().toImage()
+    click(qtbot, shared, "maps of neighbours")
+    assert sheet.maps == {}
+    assert sheet.grab().toImage() != over
     qtbot.keyClick(panel, Qt.Key.Key_M)
     case = shared.session.cases.book.of_image(page.image or 0)
     assert case is not None

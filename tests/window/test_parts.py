@@ -85,6 +85,18 @@ def test_a_long_curve_is_drawn_with_its_peaks_and_only_the_stretch_in_view(qtbot
     assert points_within((), 0, 1).shape == (0, 2)
 
 
+@pytest.mark.parametrize("signed", [False, True])
+def test_what_is_no_number_is_drawn_nowhere_and_the_rest_as_without_it(signed: bool) -> None:
+    map_ = np.linspace(-1, 1, 36, dtype=np.float32).reshape(6, 6)
+    holes = map_.copy()
+    holes[0, 0], holes[1, 1], holes[2, 2] = np.nan, np.inf, -np.inf
+    drawn, whole = map_colours(holes, signed, top=1.0), map_colours(map_, signed, top=1.0)
+    finite = np.isfinite(holes)
+    assert np.array_equal(drawn[finite], whole[finite])
+    assert (drawn[~finite][:, 3] == 0).all()
+    assert not map_colours(np.full((3, 3), np.nan, np.float32), signed)[:, :, 3].any()
+
+
 def test_maps_are_coloured_by_their_tokens() -> None:
     ramp = np.array([[0.0, 1.0], [-1.0, 9.0]])
     unsigned, signed = map_colours(np.maximum(ramp, 0), top=1.0), map_colours(ramp, signed=True, top=1.0)

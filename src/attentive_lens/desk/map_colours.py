@@ -12,8 +12,10 @@ TOP = 99.5
 def strengths(map_: NDArray[np.float32], signed: bool = False, top: float | None = None) -> NDArray[np.float32]:
     """Of each pixel of a map H×W, 0–1; signed, −1 to 1. A map without a value above zero is drawn nowhere.
 
-    ``top`` is the value drawn strongest, the map's own if left out, so that maps can be drawn alike.
+    ``top`` is the value drawn strongest, the map's own if left out, so that maps can be drawn alike. What is no finite
+    number is drawn nowhere.
     """
+    map_ = _finite(map_)
     whole = scale(map_, signed) if top is None else top
     if whole <= 0:
         return np.zeros_like(map_, np.float32)
@@ -22,9 +24,14 @@ def strengths(map_: NDArray[np.float32], signed: bool = False, top: float | None
 
 def scale(map_: NDArray[np.float32], signed: bool = False) -> float:
     """The value of a map that is drawn strongest; 0 for a map that has none to draw."""
+    map_ = _finite(map_)
     values = np.abs(map_) if signed else np.maximum(map_, 0)
     top = float(np.percentile(values, TOP))
     return top if top > 0 else float(values.max(initial=0.0))
+
+
+def _finite(map_: NDArray[np.float32]) -> NDArray[np.float32]:
+    return np.asarray(np.where(np.isfinite(map_), map_, 0), map_.dtype)
 
 
 def coloured(

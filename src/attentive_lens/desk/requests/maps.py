@@ -83,6 +83,33 @@ class Maps(Request[MapsMade]):
 
 
 @dataclass(frozen=True)
+class ImageMaps:
+    """The maps of some images, each for the class said of it.
+
+    Attributes
+    ----------
+    images : tuple of int
+        Their numbers.
+    maps : ndarray, N×S×S float32
+        As the method has them.
+    """
+
+    images: tuple[int, ...]
+    maps: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class MapImages(Request[ImageMaps]):
+    """Maps of some images of a run's workspace, each for the class said of it."""
+
+    result: ClassVar[type[object]] = ImageMaps
+    workspace: str
+    run: int
+    images: tuple[int, ...]
+    method: str = CLASS_METHOD
+
+
+@dataclass(frozen=True)
 class PlaceTrial:
     """What became of a class's right answers, and of other classes' images, when one place was covered or pasted.
 

@@ -13,7 +13,17 @@ from attentive_lens.core.random import some_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data
 from attentive_lens.desk.models import THREADS, asked_image, last_layer, model_and_data
-from attentive_lens.desk.requests.maps import ClassesRest, ClassMaps, MapByMethod, Maps, MapsMade, PlaceTrial, RestsOn
+from attentive_lens.desk.requests.maps import (
+    ClassesRest,
+    ClassMaps,
+    ImageMaps,
+    MapByMethod,
+    MapImages,
+    Maps,
+    MapsMade,
+    PlaceTrial,
+    RestsOn,
+)
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks.choosing import chosen_method, method_of
 from attentive_lens.desk.tasks.scoring import score
@@ -75,6 +85,23 @@ def _made(name: str, method: MapMethod, probe: Probe, image: NDArray[np.float32]
     if not np.isfinite(values).all():
         return MapByMethod(name, signed, None, "some of its values are no numbers")
     return MapByMethod(name, signed, values)
+
+
+def map_images(request: MapImages) -> Job[ImageMaps]:
+    """See `MapImages`."""
+    method = method_of(request.method)
+    place = Workspace.open(Path(request.workspace))
+    model, data = yield from model_and_data(place, place.run(request.run))
+    side = model.preprocessor.settings.input_size
+    found = np.zeros((len(request.images), side, side), np.float32)
+    with ThreadPool(THREADS) as thread_pool:
+        probe = Probe(Predictor.of(model, thread_pool))
+        for number, image in enumerate(request.images):
+            yield Progress(number, len(request.images), "explaining images")
+            prepared = probe.predictor.prepare(data.pixels[data.place(image)][None])
+            label = int(probe.said(probe.scores(prepared))[0])
+            found[number] = method.maps(probe, prepared[0], Targets.classes([label], probe.classes))[0]
+    return ImageMaps(request.images, found)
 
 
 def class_maps(request: ClassMaps) -> Job[ClassesRest]:

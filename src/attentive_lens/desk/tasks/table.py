@@ -62,6 +62,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.FirstFiltersOf: explaining.filters_of,
     ask.Maps: maps.maps,
     ask.ClassMaps: maps.class_maps,
+    ask.MapImages: maps.map_images,
     ask.Layer: inspecting.layer,
     ask.LayerActivity: inspecting.activity,
     ask.LayerNumbers: numbers.numbers,

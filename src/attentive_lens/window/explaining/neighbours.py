@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import partial
 
+import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
@@ -12,8 +14,9 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
+from attentive_lens.desk.requests.maps import ImageMaps, MapImages
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, filter_button, label
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.sheet import ContactSheet, Group
@@ -43,6 +46,7 @@ class NeighboursPanel(QWidget):
         super().__init__()
         self.session = session
         self.found: NeighboursFound | None = None
+        self.maps: dict[int, NDArray[np.float32]] = {}
         self._for: Neighbours | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
@@ -55,6 +59,9 @@ class NeighboursPanel(QWidget):
         row.addWidget(self.layer)
         self.says = label(role="faint", size=look.SMALL, name="neighbours say")
         row.addWidget(self.says, 1)
+        tip = "Lay over each image what speaks for the class said of it (gradient × input)."
+        self.mapped = filter_button("maps", "maps of neighbours", tip, self._show)
+        row.addWidget(self.mapped)
         tip = "Keep what is seen with the image's case."
         self.pin = button("Pin", "pin neighbours", tip, self._pin)
         row.addWidget(self.pin)
@@ -76,6 +83,8 @@ class NeighboursPanel(QWidget):
         if explanation.image is None:
             request = replace(request, file=explanation.file, against=against)
         if self._for != request:
+            if self._for is None or self._for.run != run:
+                self.maps = {}
             self._for, self.found = request, None
             self._show()
         if self.isVisible() and self.found is None:
@@ -95,6 +104,17 @@ class NeighboursPanel(QWidget):
             self.found = found
             self._show()
 
+    def _ask_maps(self, numbers: tuple[int, ...]) -> None:
+        if self._for is not None:
+            request = MapImages(self.session.place, self._for.run, numbers)
+            take = partial(self._take_maps, self._for.run)
+            self.session.ask(request, take, self.says.setText, priority=3, scope="maps of neighbours")
+
+    def _take_maps(self, run: int, found: ImageMaps) -> None:
+        if self._for is not None and run == self._for.run:
+            self.maps = dict(zip(found.images, found.maps, strict=True))
+            self._show()
+
     def replay(self, settings: PlainTable) -> None:
         """What was pinned."""
         self.layer.list_layers()
@@ -109,6 +129,10 @@ class NeighboursPanel(QWidget):
             self.sheet.show_groups(images.pixels, ())
             self._select()
             return
+        numbers = tuple(dict.fromkeys(near.image for rows in found.near.values() for near in rows))
+        if self.mapped.isChecked() and not set(numbers) <= self.maps.keys():
+            self._ask_maps(numbers)
+        self.sheet.maps = {number - 1: map_ for number, map_ in self.maps.items()} if self.mapped.isChecked() else {}
         groups, collection = [], images.collection
         keys = tuple(found.near)
         if found.classes.get("true") == found.classes["said"]:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QPoint, QRect, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygon, QResizeEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
 
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import to_image
+from attentive_lens.window.parts.basics import map_colours, to_image
 from attentive_lens.window.words import shortened
 
 GAP = 6
@@ -65,6 +67,7 @@ class ContactSheet(QAbstractScrollArea):
         self.selection: frozenset[int] = frozenset()
         self.flagged: frozenset[int] = frozenset()
         self.faded: frozenset[int] = frozenset()
+        self.maps: dict[int, NDArray[np.float32]] = {}
         self._anchor: int | None = None
         self._tops: list[int] = []
         self._places: dict[int, tuple[int, int]] = {}
@@ -217,6 +220,9 @@ class ContactSheet(QAbstractScrollArea):
             painter.fillRect(box, t.colour("well"))
         else:
             painter.drawImage(box, to_image(self.pixels[place]))
+            if place in self.maps:
+                painter.fillRect(box, t.colour("sheet", 150))
+                painter.drawImage(box, to_image(map_colours(self.maps[place])))
         if place in self.faded:
             painter.fillRect(box, t.colour("paper", 170))
             painter.setPen(QPen(t.colour("faint"), 1))
