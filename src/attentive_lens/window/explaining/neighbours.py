@@ -58,7 +58,7 @@ class NeighboursPanel(QWidget):
         self.layer.activated.connect(lambda _: self._ask())
         row.addWidget(self.layer)
         self.says = label(role="faint", size=look.SMALL, name="neighbours say")
-        row.addWidget(self.says, 1)
+        row.addStretch()
         tip = "Lay over each image what speaks for the class said of it (gradient × input)."
         self.mapped = filter_button("maps", "maps of neighbours", tip, self._show)
         row.addWidget(self.mapped)
@@ -69,6 +69,7 @@ class NeighboursPanel(QWidget):
         self.missing = button("Kind is missing (M)", "kind is missing", tip, self._note_missing)
         row.addWidget(self.missing)
         inside.addLayout(row)
+        inside.addWidget(self.says)
         self.sheet = ContactSheet("neighbours sheet", SIDE)
         self.sheet.opened.connect(lambda place: self.opened.emit(place + 1))
         self.sheet.selected.connect(lambda _: self._select())

@@ -28,6 +28,7 @@ class LayerChooser(QComboBox):
         self.setAccessibleName(shown)
         self.setToolTip(tip)
         self.setFont(look.font())
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
 
     @property
     def layer(self) -> str:
