@@ -338,19 +338,3 @@ def test_where_there_is_no_shared_memory_the_temporary_folder_serves(
 )
 def test_what_is_sent_is_read_as_it_was_also_where_it_is_nothing(sent: Message | Answer) -> None:
     assert read_line(type(sent), line(sent)) == sent
-
-
-def test_what_is_most_urgent_is_done_inside_what_is_not(station: Workspace) -> None:
-    resident = Resident()
-    folder = str(station.folder)
-    slow = resident.ask(ask.Causes(folder, 1, "training"), 6)
-    quick, order = None, []
-    while slow not in order:
-        for reply in resident.replies():
-            if quick is None:
-                quick = resident.ask(ask.Activations((), folder, 1, 1), 0)
-            if reply.result is not None and reply.progress is None:
-                order.append(reply.number)
-        time.sleep(0.001)
-    resident.close()
-    assert order == [quick, slow]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shutil
 from pathlib import Path
 
 import pytest
@@ -23,9 +24,10 @@ from attentive_lens.window.printing import on_paper, print_report
 @pytest.fixture(scope="module")
 def report(qapp: object, station_once: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     del qapp
-    file = tmp_path_factory.mktemp("report") / "report.html"
-    answer(WriteReport(str(station_once), 1, str(file), "test", causes=False))
-    return file
+    folder = tmp_path_factory.mktemp("report")
+    station = shutil.copytree(station_once, folder / "pollen")  # what is scored is kept in it
+    answer(WriteReport(str(station), 1, str(folder / "report.html"), "test", causes=False))
+    return folder / "report.html"
 
 
 def test_every_picture_and_chart_of_the_page_is_on_paper(report: Path) -> None:

@@ -24,7 +24,7 @@ FINER = 3
 _SVG = re.compile(r"<svg\b.*?</svg>", re.DOTALL)
 _IMAGE = re.compile(r"<img\b([^>]*?)\bsrc=\"data:image/\w+;base64,([^\"]+)\"([^>]*)>")
 _FIGURE = re.compile(r"<(/?)figure>")
-_WHITE = "<style>body { background: #FFFFFF; }</style></head>"
+_WHITE = "<style>body { background: white; }</style></head>"
 
 
 def print_report(report: Path, file: Path) -> int:

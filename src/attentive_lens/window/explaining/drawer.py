@@ -106,9 +106,9 @@ class Drawer(QWidget):
             return
         run, explanation, against = self._shown
         panel = self.panels.currentWidget()
-        if isinstance(panel, MapsPanel | NeighboursPanel | ActivationsPanel):
+        if isinstance(panel, NeighboursPanel | ActivationsPanel):
             panel.show_explanation(run, explanation, against)
-        elif isinstance(panel, FiltersPanel | NumbersPanel | ChangePanel | CausesPanel | ClassesPanel):
+        elif isinstance(panel, MapsPanel | FiltersPanel | NumbersPanel | ChangePanel | CausesPanel | ClassesPanel):
             panel.show_explanation(run, explanation)
 
     def restyled(self) -> None:

@@ -43,7 +43,6 @@ class MapsPanel(QWidget):
         self.session = session
         self.explanation: Explanation | None = None
         self.made: MapsMade | None = None
-        self.against = ""
         self._run = 0
         self._asked: Maps | None = None
         inside = QVBoxLayout(self)
@@ -73,10 +72,10 @@ class MapsPanel(QWidget):
         """Larger pictures where there is room."""
         self.tiles.set_side(TALL if tall else SIDE)
 
-    def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
+    def show_explanation(self, run: int, explanation: Explanation) -> None:
         """Another image, or another method under the lens."""
         same = self.explanation is not None and (self._run, self.explanation.file) == (run, explanation.file)
-        self.explanation, self._run, self.against = explanation, run, against
+        self.explanation, self._run = explanation, run
         if not same:
             self.made, self._asked = None, None
             self._list_targets(explanation)

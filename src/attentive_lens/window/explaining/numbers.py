@@ -31,9 +31,12 @@ from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
 
 EVERY = -1
 """In place of a channel: all of them."""
+MOST_COPIED = 100_000
+"""Rows."""
 
 
 class NumbersModel(QAbstractTableModel):
@@ -229,10 +232,13 @@ class NumbersPanel(QWidget):
         self.says.setText(in_words(self.seen))
 
     def _copy(self) -> None:
-        clipboard = QGuiApplication.clipboard()
-        if clipboard is not None:
+        clipboard, rows = QGuiApplication.clipboard(), self.model.rowCount()
+        if rows > MOST_COPIED:
+            words = f"{thousands(rows)} rows are too many for the clipboard: choose a channel, or save them."
+            self.session.said.emit(words, True)
+        elif clipboard is not None:
             clipboard.setText(self.model.written().replace(",", "\t"))
-            self.session.said.emit(f"{self.model.rowCount()} rows are in the clipboard.", False)
+            self.session.said.emit(f"{thousands(rows)} rows are in the clipboard.", False)
 
     def _save(self) -> None:
         if self.seen is None:
