@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QSpinBox, QTableView
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QLabel, QMenu, QPushButton, QSpinBox, QTableView
 from pytestqt.qtbot import QtBot
 from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
@@ -369,3 +369,26 @@ def test_images_chosen_in_the_results_are_walked_through(qtbot: QtBot, shared: F
     assert page.walked == wanted
     assert list(page.strip.images) == wanted
     page.walk_through([])
+
+
+def test_a_map_is_saved_from_its_menu_and_a_place_that_cannot_be_written_is_said(
+    shared: Frame, page: ExplainPage, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    said: list[tuple[str, bool]] = []
+    shared.session.said.connect(lambda sentence, bad: said.append((sentence, bad)))
+    lens = child(shared, Lens, "lens said")
+    for file, bad in ((tmp_path / "map.npy", False), (tmp_path / "nowhere" / "map.npy", True)):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, file=file: (str(file), ""))
+        lens.customContextMenuRequested.emit(QPoint(5, 5))
+        menu = lens.findChildren(QMenu, "picture menu")[-1]
+        picture, values = menu.actions()
+        values.trigger()
+        menu.close()
+        assert said[-1][1] is bad
+        assert str(file) in said[-1][0]
+    shown = page.explanation
+    assert shown is not None
+    assert np.array_equal(np.load(tmp_path / "map.npy"), shown.maps[0].values)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "map.svg"), ""))
+    picture.trigger()
+    assert "<svg" in (tmp_path / "map.svg").read_text("utf-8")

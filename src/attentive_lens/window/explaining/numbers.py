@@ -30,6 +30,7 @@ from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.saving import save_values
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
@@ -254,13 +255,11 @@ class NumbersPanel(QWidget):
             return
         try:
             if file.suffix.lower() == ".npy":
-                with file.open("wb") as stream:
-                    np.save(stream, self.seen.values)
+                save_values(self.seen.values, file)
             else:
                 write_text(file, self.model.written())
-        except (OSError, LensError) as error:
-            why = str(error) if isinstance(error, LensError) else f"{file} could not be written. Choose another file."
-            self.session.said.emit(why, True)
+        except LensError as error:
+            self.session.said.emit(str(error), True)
         else:
             self.session.said.emit(f"Saved to {file}.", False)
 

@@ -131,7 +131,7 @@ class Twins(QWidget):
         lens.whole_asked.connect(lambda: self.whole.click())
         lens.hovered.connect(self._tell_value)
         lens.region_drawn.connect(self.region_drawn)
-        can_be_saved(lens, f"map of {key}", partial(self._values, key))
+        can_be_saved(lens, f"map of {key}", self.session.said.emit, partial(self._values, key))
         column.addWidget(lens, 1)
         chips = TrustChips(key)
         chips.told.connect(self._tell)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,8 @@ from attentive_lens.errors import BadFile, BadUsage, LensError
 
 SCALE = 2
 KINDS = (".svg", ".png")
+Say: TypeAlias = Callable[[str, bool], None]
+"""Gets a sentence, and whether it is bad news."""
 
 
 def save_picture(widget: QWidget, file: Path) -> None:
@@ -56,52 +59,65 @@ def save_picture(widget: QWidget, file: Path) -> None:
         raise BadFile(f"{file} could not be written", "nothing can be written there", "Name another file")
 
 
-def can_be_saved(widget: QWidget, name: str, values: Callable[[], NDArray[np.float32] | None] | None = None) -> None:
-    """A right click on a widget offers to save it, under this name unless another is chosen.
-
-    ``values`` gives what is drawn as an array, which is then offered as a NumPy file.
-    """
-    widget.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-    widget.customContextMenuRequested.connect(partial(_offer, widget, name, values))
-
-
-def _offer(widget: QWidget, name: str, values: Callable[[], NDArray[np.float32] | None] | None, at: QPoint) -> None:
-    menu = QMenu(widget)
-    menu.setObjectName("picture menu")
-    action = menu.addAction("Save as a picture …")
-    if action is not None:
-        action.triggered.connect(lambda _=False: ask_for_file(widget, name))
-    array = values() if values is not None else None
-    if array is not None:
-        saves = menu.addAction("Save its values …")
-        if saves is not None:
-            saves.triggered.connect(lambda _=False: ask_for_values(widget, name, array))
-    menu.popup(widget.mapToGlobal(at))
-
-
-def ask_for_values(widget: QWidget, name: str, array: NDArray[np.float32]) -> None:
-    """Save an array where somebody wants it, as a NumPy file."""
-    chosen, _ = QFileDialog.getSaveFileName(widget, "Save its values", f"{name}.npy", "NumPy (*.npy)")
-    if not chosen:
-        return
-    file = Path(chosen)
-    file = file if file.suffix.lower() == ".npy" else file.with_name(f"{file.name}.npy")
+def save_values(array: NDArray[np.float32], file: Path) -> None:
+    """Write an array as a NumPy file; `BadFile` if it cannot be written."""
     try:
         with file.open("wb") as stream:
             np.save(stream, array)
     except OSError as error:
-        widget.setToolTip(f"{file} could not be written: {str(error.strerror or error).lower()}. Name another file.")
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Name another file") from None
 
 
-def ask_for_file(widget: QWidget, name: str, say: Callable[[str, bool], None] | None = None) -> None:
-    """Save a widget where somebody wants it; ``say`` gets a sentence, and whether it is bad news."""
+def can_be_saved(
+    widget: QWidget, name: str, say: Say, values: Callable[[], NDArray[np.float32] | None] | None = None
+) -> None:
+    """A right click on a widget offers to save it, under this name unless another is chosen.
+
+    ``say`` gets a sentence, and whether it is bad news; ``values`` gives what is drawn as an array, which is then
+    offered as a NumPy file.
+    """
+    widget.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+    widget.customContextMenuRequested.connect(partial(_offer, widget, name, say, values))
+
+
+def _offer(
+    widget: QWidget, name: str, say: Say, values: Callable[[], NDArray[np.float32] | None] | None, at: QPoint
+) -> None:
+    menu = QMenu(widget)
+    menu.setObjectName("picture menu")
+    action = menu.addAction("Save as a picture …")
+    if action is not None:
+        action.triggered.connect(lambda _=False: ask_for_file(widget, name, say))
+    array = values() if values is not None else None
+    if array is not None:
+        saves = menu.addAction("Save its values …")
+        if saves is not None:
+            saves.triggered.connect(lambda _=False: ask_for_values(widget, name, say, array))
+    menu.popup(widget.mapToGlobal(at))
+
+
+def ask_for_values(widget: QWidget, name: str, say: Say, array: NDArray[np.float32]) -> None:
+    """Save an array where somebody wants it, as a NumPy file."""
+    chosen, _ = QFileDialog.getSaveFileName(widget, "Save its values", f"{name}.npy", "NumPy (*.npy)")
+    if chosen:
+        file = Path(chosen)
+        file = file if file.suffix.lower() == ".npy" else file.with_name(f"{file.name}.npy")
+        _saved(partial(save_values, array, file), file, say)
+
+
+def ask_for_file(widget: QWidget, name: str, say: Say) -> None:
+    """Save a widget as a picture where somebody wants it."""
     chosen, _ = QFileDialog.getSaveFileName(widget, "Save as a picture", f"{name}.svg", "SVG (*.svg);;PNG (*.png)")
-    if not chosen:
-        return
+    if chosen:
+        _saved(partial(save_picture, widget, Path(chosen)), Path(chosen), say)
+
+
+def _saved(save: Callable[[], None], file: Path, say: Say) -> None:
+    """Save, and tell what became of it."""
     try:
-        save_picture(widget, Path(chosen))
+        save()
     except LensError as error:
-        (say or (lambda sentence, _: widget.setToolTip(sentence)))(str(error), True)
+        say(str(error), True)
     else:
-        if say is not None:
-            say(f"Saved to {chosen}.", False)
+        say(f"Saved to {file}.", False)

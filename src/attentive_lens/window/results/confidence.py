@@ -44,7 +44,7 @@ class ConfidenceView(ResultsView):
         self.square = UnitSquare("Calibration", "how sure", "right", "calibration curve")
         self.bars = BinBars()
         for name, each in (("calibration", self.square), ("confidence", self.bars)):
-            can_be_saved(each, name)
+            can_be_saved(each, name, self.session.said.emit)
         row.addWidget(self.square, 1)
         row.addWidget(self.bars, 1)
         inside.addLayout(row, 1)

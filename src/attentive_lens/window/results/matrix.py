@@ -75,7 +75,7 @@ class MatrixView(ResultsView):
             "Click a cell, a name, or drag over cells to see their images. Ctrl and the wheel, + and − zoom; 0 fits."
         )
         self.matrix.chosen.connect(self._choose)
-        can_be_saved(self.matrix, "confusion-matrix")
+        can_be_saved(self.matrix, "confusion-matrix", self.session.said.emit)
         inside.addWidget(self.matrix, 1)
         self.pairs = QListWidget()
         self.pairs.setObjectName("confused pairs")

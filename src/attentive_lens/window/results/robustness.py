@@ -192,7 +192,7 @@ class RobustnessView(ResultsView):
         inside.addLayout(row)
         self.curves = GradeCurves()
         self.curves.chosen.connect(self._choose)
-        can_be_saved(self.curves, "robustness")
+        can_be_saved(self.curves, "robustness", self.session.said.emit)
         inside.addWidget(self.curves, 1)
         self.refresh()
 
