@@ -6,6 +6,7 @@ import tomllib
 from dataclasses import dataclass
 
 from attentive_lens.desk.bases import Bases
+from attentive_lens.desk.design import loss_faults
 from attentive_lens.errors import LensError
 from attentive_lens.plan.examination import examine
 from attentive_lens.plan.plan import Plan
@@ -44,6 +45,8 @@ def faults_of(text: str, classes: int | None = None, workspace: Workspace | None
     for fault in examine(reading.nodes, image, units).faults:
         words = tuple(repair.words for repair in repairs(reading.nodes, fault, image, units))
         faults.append(PlanFault(reading.lines.get(fault.node, 0), fault.error, words))
+    if not faults and classes is not None:
+        faults = [PlanFault(0, fault.error) for fault in loss_faults(reading.settings, classes)]
     if not faults:
         try:
             plan = Plan.read(tomllib.loads(text))

@@ -8,6 +8,7 @@ import statistics
 from dataclasses import dataclass, replace
 
 from attentive_lens.desk.advising import advice_of
+from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.errors import BadUsage, LensError, NotHere
 from attentive_lens.plan.difference import Difference, differences, settings_of
@@ -221,9 +222,10 @@ def seeds_left(workspace: Workspace, plan: Plan, times: int) -> tuple[int, ...]:
 def runs_table(workspace: Workspace) -> RunsTable:
     """All runs of a workspace in their order; a run whose plan cannot be read has no settings."""
     settings: dict[int, dict[str, str]] = {}
+    today = workspace.catalogue.classes()
     for run in workspace.runs():
         with contextlib.suppress(LensError):
-            settings[run.number] = _folded(run.plan())
+            settings[run.number] = _folded(run.plan(), len(run.classes() or today))
     every = list(dict.fromkeys(key for own in settings.values() for key in own))
     keys = tuple(key for key in every if key not in UNTOLD and len({own.get(key) for own in settings.values()}) > 1)
     rows = []
@@ -310,10 +312,10 @@ def _planned_name(run: Run) -> str:
         return ""
 
 
-def _folded(plan: Plan) -> dict[str, str]:
-    """A plan's settings by key, its network in a few words."""
+def _folded(plan: Plan, classes: int) -> dict[str, str]:
+    """A plan's settings by key, its network for so many classes in a few words."""
     table = settings_of(plan)
     folded = {key: value for key, value in table.items() if not key.startswith(f"{NETWORK}.")}
-    facts = plan.network.with_outputs(plan.loss.outputs(2)).facts(plan.preprocessing.shape)
+    _, facts = facts_of(plan, classes)
     weights = sum(fact.weights for fact in facts)
     return folded | {NETWORK: f"{len(plan.network.nodes)} layers, {weights} weights"}

@@ -18,6 +18,7 @@ from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.editing import Nodes
 from attentive_lens.plan.examination import Examination, Facts, Fault, examine, working_memory
+from attentive_lens.plan.losses import CrossEntropy
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.outline import commented
 from attentive_lens.plan.plan import Plan
@@ -139,6 +140,8 @@ class Design:
         faults = self.examination.faults
         if not faults and self.plan.network.nodes != self.nodes:
             faults = _of_plan(self.plan, self.nodes)
+        if not faults and self._classes is not None:
+            faults = loss_faults(self.plan, self._classes())
         return faults or (() if self.plan.base is None else self._bases.faults(self.plan))
 
     @property
@@ -154,6 +157,9 @@ class Design:
         if fault.kind == "plan":
             plan = replace(self.plan, base=None)
             return (Remedy("Build on no model", self._sound(plan, self.nodes)),)
+        if fault.kind == "loss":
+            plan = replace(self.plan, loss=CrossEntropy(class_weights=self.plan.loss.class_weights))
+            return (Remedy(f"Train by {plan.loss.kind}", Drawn(plan, self.nodes)),)
         if fault.kind == "base":
             plans = self._bases.repairs(self.plan, fault)
             return tuple(Remedy(words, Drawn(plan, plan.network.nodes)) for words, plan in plans)
@@ -279,6 +285,12 @@ class Design:
         if self._read is None or self._read[0] != text:
             self._read = (text, read_text(text))
         return self._read[1]
+
+
+def loss_faults(plan: Plan, classes: int) -> tuple[Fault, ...]:
+    """Whether the loss is one for so many classes."""
+    error = plan.loss.misfit(classes)
+    return () if error is None else (Fault("", "loss", error),)
 
 
 def _fallbacks(settings: Plan, now: Plan, base: Base | None) -> Iterable[Callable[[], Plan]]:

@@ -6,10 +6,13 @@ import contextlib
 from collections.abc import Sequence
 
 from attentive_lens.desk.controlling import steer
+from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.observing import Signal
 from attentive_lens.desk.queue import enqueue, start_next, take_from_queue
 from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_halving, start_training
 from attentive_lens.errors import LensError
+from attentive_lens.plan.examination import Facts
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.last_batch import LastBatch, read_last_batch
 from attentive_lens.workspace import Workspace
@@ -103,6 +106,16 @@ class OpenRuns:
         except LensError as error:
             self.said.emit(str(error), True)
             return None
+
+    def classes(self) -> tuple[str, ...]:
+        """Classes of the run in view, as it was trained with them; those of the workspace before a run began."""
+        own = self.workspace.run(self.current).classes() if self.current is not None else ()
+        return own or tuple(self.workspace.catalogue.classes())
+
+    def facts(self) -> tuple[NetworkPlan, tuple[Facts, ...]] | None:
+        """The network of the run in view with its output, and its facts; None where its plan cannot be read."""
+        plan = self.plan()
+        return None if plan is None else facts_of(plan, len(self.classes()))
 
     def training_images(self, number: int) -> int:
         """Training images of a run, as it noted them; 0 where it did not."""

@@ -152,6 +152,7 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[B
 
 def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
     """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
+    plan.loss.check(len(data.collection.classes))
     network_plan = plan.network.with_outputs(plan.loss.outputs(len(data.collection.classes)))
     shape, kernels = plan.preprocessing.shape, plan.training.kernels
     network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)

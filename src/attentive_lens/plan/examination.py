@@ -57,7 +57,7 @@ class Fault:
         Where it is; empty for the network as a whole.
     kind : str
         What sort of fault, for who looks for a repair: size, name, sources, circle, inputs, shape, output,
-        units, dead end, base, plan.
+        units, dead end, base, plan, loss.
     error : LensError
         What, why and what to do.
     """

@@ -34,6 +34,16 @@ class LossSettings(Kind):
         """Raw scores that the network gives for so many classes."""
         return classes
 
+    def misfit(self, classes: int) -> BadValue | None:
+        """Why it cannot be trained by on images of so many classes; None if it can."""
+        del classes
+        return None
+
+    def check(self, classes: int) -> None:
+        """Raise `misfit`, if there is one."""
+        if (error := self.misfit(classes)) is not None:
+            raise error
+
 
 @dataclass(frozen=True)
 class CrossEntropy(LossSettings):
@@ -73,14 +83,16 @@ class BinaryCrossEntropy(LossSettings):
     )
 
     def outputs(self, classes: int) -> int:
-        """One."""
-        if classes != 2:
-            raise BadValue(
-                "The loss does not fit the images",
-                f"binary cross-entropy tells two classes apart, and there are {classes}",
-                "Choose cross-entropy",
-            )
+        """One, whatever the number of classes: see `misfit`."""
+        del classes
         return 1
+
+    def misfit(self, classes: int) -> BadValue | None:
+        """Any other number than two."""
+        if classes == 2:
+            return None
+        why = f"binary cross-entropy tells two classes apart, and there are {classes}"
+        return BadValue("The loss does not fit the images", why, "Choose cross-entropy")
 
 
 @dataclass(frozen=True)

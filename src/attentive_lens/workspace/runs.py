@@ -161,13 +161,14 @@ class Run:
         except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
             return 0
 
-    def keep_images(self, labels: Sequence[int], sets: Sequence[str]) -> None:
-        """Note the labels and sets it is trained with, in the order of the images' numbers."""
+    def keep_images(self, labels: Sequence[int], sets: Sequence[str], classes: Sequence[str]) -> None:
+        """Note the labels and sets it is trained with, in the order of the images' numbers, and the classes' names."""
         words = sorted(set(sets))
         codes = np.array([words.index(name) for name in words], np.uint8)[np.searchsorted(words, sets)]
         partial_file = self.folder / f".images.{os.getpid()}.npz"
         with partial_file.open("wb") as file:
-            np.savez_compressed(file, labels=np.asarray(labels, np.int32), sets=codes, words=np.array(words))
+            numbers, names = np.asarray(labels, np.int32), np.array(classes)
+            np.savez_compressed(file, labels=numbers, sets=codes, words=np.array(words), classes=names)
         partial_file.replace(self.folder / "images.npz")
 
     def images(self) -> tuple[NDArray[np.int32], list[str]] | None:
@@ -178,6 +179,10 @@ class Run:
                 return noted["labels"], [words[code] for code in noted["sets"].tolist()]
         except (OSError, ValueError, KeyError, IndexError):
             return None
+
+    def classes(self) -> tuple[str, ...]:
+        """The classes it was trained with, by number, whatever the workspace has now; none before it began."""
+        return _classes_of(self, self.images_stamp())
 
     def keep_price(self, epoch_seconds: float) -> None:
         """Note what an epoch was said to take; a saving of memory, no more: where it cannot be written it is not."""
@@ -296,6 +301,18 @@ def write_plan(file: Path, plan: Plan) -> None:
     import tomlkit  # only here: who only reads plans does without it
 
     write_text(file, tomlkit.dumps(plan.write()))
+
+
+@lru_cache(256)
+def _classes_of(run: Run, stamp: tuple[str, int] | None) -> tuple[str, ...]:
+    """As `Run.classes`, once for each state of its note."""
+    if stamp is None:
+        return ()
+    try:
+        with np.load(run.folder / "images.npz", allow_pickle=False) as noted:
+            return tuple(str(name) for name in noted["classes"])
+    except (OSError, ValueError, KeyError, zipfile.BadZipFile):
+        return ()
 
 
 @lru_cache(256)

@@ -42,6 +42,7 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     place, plan = Workspace.open(Path(request.workspace)), Plan.read(request.plan)
     base_model(place, plan)
     images = collection(place, plan)
+    plan.loss.check(len(images.classes))
     training, validation = images.count("training"), images.count("validation")
     if training < 2:
         raise BadValue("The plan has no price", f"the training set has {training} images", "Add images")

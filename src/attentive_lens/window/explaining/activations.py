@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation
 from attentive_lens.desk.requests.inspecting import Channels, ChannelSeen, Neighbours, NeighboursFound
@@ -123,12 +122,12 @@ class ActivationsPanel(QWidget):
     def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
         """Of the image explained; the maps on the plates are asked for, and follow."""
         self.against = against
-        plan = self.session.runs.plan()
-        if plan is None:
+        plan, known = self.session.runs.plan(), self.session.runs.facts()
+        if plan is None or known is None:
             return
         same = self.explanation is not None and self._run == run and self.explanation.file == explanation.file
         self.explanation, self._run = explanation, run
-        network, facts = facts_of(plan, len(self.session.images.collection.classes))
+        network, facts = known
         by_name = {fact.name: fact for fact in facts}
         every = plates_of(network.nodes, by_name, plan.preprocessing.shape, plan.frozen)
         plates = chosen_plates(every, [len(p.shape) == 3 or p is every[-1] for p in every])
@@ -152,7 +151,7 @@ class ActivationsPanel(QWidget):
         chosen = self.other.currentText()
         self.other.clear()
         self.other.addItem(NOTHING)
-        self.other.addItems([f"nearest right {name}" for name in self.session.images.collection.classes])
+        self.other.addItems([f"nearest right {name}" for name in self.session.runs.classes()])
         self.other.setCurrentIndex(max(0, self.other.findText(chosen)))
         if self.other.currentIndex() > 0:
             self._choose_other()
@@ -242,7 +241,7 @@ class ActivationsPanel(QWidget):
             self.note.setText("Looking for the nearest image …")
             self.session.ask(request, partial(self._take_near, shown), self._fail, priority=2, scope="image beside")
             return
-        name = self.session.images.collection.classes[self.other.currentIndex() - 1]
+        name = self.session.runs.classes()[self.other.currentIndex() - 1]
         near = self._near.right.get(name)
         if near is None:
             self._redraw()

@@ -8,7 +8,6 @@ from PyQt6.QtCore import QEvent, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QToolTip, QVBoxLayout, QWidget
 
-from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import Layer, LayerSeen
 from attentive_lens.window import look
@@ -191,11 +190,11 @@ class FiltersPanel(QWidget):
         del explanation
         if run == self._run:
             return
-        plan = self.session.runs.plan()
-        if plan is None:
+        known = self.session.runs.facts()
+        if known is None:
             return
         self._run, self._asked = run, None
-        network, facts = facts_of(plan, len(self.session.images.collection.classes))
+        network, facts = known
         maps = [fact.name for fact in facts if len(fact.shape) == 3]
         before = self.layer.currentText()
         self.layer.clear()
@@ -204,7 +203,7 @@ class FiltersPanel(QWidget):
         self.layer.setCurrentIndex(max(0, self.layer.findText(before)))
         self.order.clear()
         self.order.addItem("any class", None)
-        for number, name in enumerate(self.session.images.collection.classes):
+        for number, name in enumerate(self.session.runs.classes()):
             self.order.addItem(name, number)
         self.rows.show_layer(None)
         self.says.setText("")

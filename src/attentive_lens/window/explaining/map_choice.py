@@ -8,7 +8,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QWidget
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.explaining import BASELINES, DEFAULT, METHOD_FACTS
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
@@ -108,10 +107,10 @@ class MapChooser(QWidget):
         self.more.setCurrentIndex(self.more.findData(key))
 
     def _layers(self) -> list[str]:
-        plan = self.session.runs.plan()
-        if plan is None:
+        known = self.session.runs.facts()
+        if known is None:
             return []
-        network, facts = facts_of(plan, len(self.session.images.collection.classes))
+        network, facts = known
         names = {node.name for node in network.nodes}
         return [fact.name for fact in reversed(facts) if len(fact.shape) == 3 and fact.name in names]
 

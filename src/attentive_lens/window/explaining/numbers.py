@@ -24,7 +24,6 @@ from PyQt6.QtWidgets import (
 )
 
 from attentive_lens.core.files import write_text
-from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
 from attentive_lens.errors import LensError
@@ -181,11 +180,11 @@ class NumbersPanel(QWidget):
 
     def show_explanation(self, run: int, explanation: Explanation) -> None:
         """Of another run other layers, of another image another gradient."""
-        plan = self.session.runs.plan()
-        if plan is None:
+        known = self.session.runs.facts()
+        if known is None:
             return
         if run != self._run:
-            _, facts = facts_of(plan, len(self.session.images.collection.classes))
+            _, facts = known
             before = self.layer.currentText()
             self.layer.clear()
             self.layer.addItems([fact.name for fact in facts if fact.weights])

@@ -84,12 +84,11 @@ class BenchPanel(QWidget):
         """Facts and faults of what is on the bench."""
         if self.run is None:
             return self.session.design.examination
-        units = self.run.loss.outputs(len(self.session.images.collection.classes))
-        return examine(self.run.network.nodes, self.run.preprocessing.shape, units)
+        return examine(self.run.network.nodes, self.run.preprocessing.shape, self.run.loss.outputs(self._classes))
 
-    def look_at(self, run: Plan | None) -> None:
-        """Put a run's network on the bench, or the one being designed again."""
-        self.run = run
+    def look_at(self, run: Plan | None, classes: int = 0) -> None:
+        """Put the network of a run with so many classes on the bench, or the one being designed again."""
+        self.run, self._classes = run, classes
         self.bench.changeable = run is None
         self.bench.current = min(1, len(self.nodes))
         self.refresh()

@@ -299,7 +299,11 @@ class NetworkPage(Page):
         """Put another network on the bench: the plan's, or a run's to copy from."""
         number = self.shown.currentData()
         try:
-            self.panel.look_at(None if number == PLAN else self.session.workspace.run(number).plan())
+            if number == PLAN:
+                self.panel.look_at(None)
+            else:
+                run = self.session.workspace.run(number)
+                self.panel.look_at(run.plan(), len(run.classes() or self.session.images.collection.classes))
         except LensError as error:
             self.session.said.emit(str(error), True)
             self.shown.setCurrentIndex(0)

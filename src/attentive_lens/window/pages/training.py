@@ -296,7 +296,7 @@ class TrainingPage(Page):
 
     def _show_view(self, view: RunView) -> None:
         """What is chosen of the run, drawn anew."""
-        classes = list(self.session.images.collection.classes)
+        classes = list(self.session.runs.classes())
         shown = self.shown.currentWidget()
         if shown is self.curves:
             views = self.session.runs.views

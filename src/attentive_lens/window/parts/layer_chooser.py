@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QComboBox
 
-from attentive_lens.desk.design import facts_of
 from attentive_lens.window import look
 from attentive_lens.window.session import Session
 
@@ -37,11 +36,11 @@ class LayerChooser(QComboBox):
 
     def list_layers(self) -> None:
         """Of another run; the one chosen stays if it has it."""
-        plan = self.session.runs.plan()
-        if plan is None or self._listed == self.session.runs.current:
+        known = self.session.runs.facts()
+        if known is None or self._listed == self.session.runs.current:
             return
         self._listed = self.session.runs.current
-        network, _ = facts_of(plan, len(self.session.images.collection.classes))
+        network, _ = known
         before = self.currentData()
         self.clear()
         self.addItem("the last layer", "")
