@@ -10,11 +10,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from tests.answering import answer
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk import runs as desk_runs
+from attentive_lens.desk.browsing import Answers, Wanted, browse, histogram
 from attentive_lens.desk.cards import keep_pictures, read_card
 from attentive_lens.desk.collection import Library
 from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled
@@ -169,6 +171,51 @@ def test_scores_are_asked_for_once_and_forgotten_when_a_label_changes(station: W
     images.relabel("another", [scores.current.answers[0].image], 0)
     assert sum(isinstance(own, Score) for own in asks.asked) == 2
     assert runs.current == 1
+
+
+class Later(Answering):
+    """Answers when it is told to."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.waiting: list[Callable[[], None]] = []
+
+    def ask(self, request: Request[Any], done: Any, failed: Any = None, priority: int = 5, scope: str = "") -> None:
+        found = answer(request)
+        self.asked.append(request)
+        self.waiting.append(lambda: done(found))
+
+
+def test_scores_of_labels_that_changed_meanwhile_are_asked_for_again(station: Workspace) -> None:
+    later, design = Later(), Design(station)
+    images = OpenImages(station, lambda: design.plan, later)
+    scores = OpenScores(images, OpenRuns(station), later)
+    scores.want("test")
+    place = images.collection.sets.index("test")
+    images.relabel("another", [place + 1], (images.collection.rows[place].label + 1) % len(images.collection.classes))
+    assert len(later.asked) == 2
+    later.waiting[0]()
+    assert scores.current is None
+    later.waiting[1]()
+    assert scores.current is not None
+    row = scores.current.places[place + 1]
+    assert scores.current.true[row] == images.collection.rows[place].label
+
+
+def test_images_that_are_new_can_be_browsed_before_they_are_measured(station: Workspace, tmp_path: Path) -> None:
+    images, *_ = opened(station)
+    images.want_pixels()
+    assert set(images.measures) >= {"brightness", "sharpness"}
+    file = tmp_path / "new.png"
+    file.write_bytes(station.path_of(images.collection.rows[0]).read_bytes())
+    images._asks = Later()
+    assert images.add([file], "smooth") == [len(images.collection.rows)]
+    assert images.pixels is not None
+    assert np.array_equal(np.unique(images.pixels[-1]), [128])
+    for name in images.measures:
+        (group,) = browse(images.collection, Wanted(order=name), images.measures, Answers())
+        assert len(group.places) == len(images.collection.rows)
+        assert histogram(images.measures[name])[0].sum() >= len(images.collection.rows) - 1
 
 
 def test_scores_that_cannot_be_had_say_why(station: Workspace) -> None:

@@ -13,6 +13,7 @@ from tests.cli.running import command, last_object
 
 import attentive_lens as al
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.cautions import cautions_of
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.verifying import Verify
 from attentive_lens.desk.tasks import carry_out, verifying
@@ -20,7 +21,7 @@ from attentive_lens.desk.tasks.verifying import AS_TRAINED, cooled, temperature_
 from attentive_lens.formats.reading import read_model
 from attentive_lens.scoring.measures import calibration_error
 from attentive_lens.scoring.scores import Scores
-from attentive_lens.workspace import Workspace
+from attentive_lens.workspace import Correction, Workspace
 
 
 def scores_of(place: Workspace, on: str = "validation") -> Scores:
@@ -117,3 +118,31 @@ def test_several_runs_stand_in_one_table(station: Workspace, tmp_path: Path) -> 
     assert {file.name for file in tmp_path.iterdir()} >= {"one"}
     refused = last_object(command("score", folder, 1, "--measure", "beauty", "--json", code=2))
     assert "macro F1" in " ".join(refused["error"].values())
+
+
+def test_scores_of_images_whose_pixels_changed_are_made_anew(station: Workspace) -> None:
+    before = scores_of(station)
+    rows = station.catalogue.images()
+    for number in before.numbers.tolist():
+        file = station.path_of(rows[number - 1])
+        Image.fromarray(255 - np.asarray(Image.open(file).convert("RGB"))).save(file)
+    after = scores_of(station)
+    assert not np.array_equal(after.probabilities, before.probabilities)
+    station.run(1).scores_file("validation").unlink()
+    assert scores_of(station) == after
+    told = last_object(command("rescan", station.folder, "--json"))
+    assert sorted(told["changed"]) == sorted(before.numbers.tolist())
+    assert scores_of(station) == after
+    cautions = cautions_of(station, station.run(1), after, [], None)
+    assert [words for words in cautions if f"{len(before.numbers)} images have other contents now" in words]
+
+
+def test_scores_are_not_kept_under_labels_that_came_while_they_were_made(station: Workspace) -> None:
+    job = carry_out(Score(str(station.folder), 1, "test"))
+    next(job)
+    rows = station.catalogue.images()
+    of_test = next(row.number for row in rows if row.given_set == "test")
+    station.catalogue.correct({of_test: Correction(label=(rows[of_test - 1].label + 1) % 6)})
+    finish(job)
+    after = scores_of(station, "test")
+    assert after.true[after.places[of_test]] == (rows[of_test - 1].label + 1) % 6

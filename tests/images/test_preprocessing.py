@@ -157,3 +157,21 @@ def test_without_room_for_the_images_none_is_prepared(
         finish(prepared(references(files), Preprocessing(input_size=64), cache))
     assert list(cache.iterdir()) == []
     assert finish(prepared(references(files), Preprocessing(input_size=63), cache)).shape == (3, 63, 63, 3)
+
+
+def test_the_same_images_prepared_twice_at_once_are_whole_both_times(tmp_path: Path) -> None:
+    files = [tmp_path / f"{k}.png" for k in range(store.CHUNK + 40)]
+    for k, file in enumerate(files):
+        Image.new("RGB", (8, 8), (k % 251, 7, 90)).save(file)
+    images = references(files)
+    cache = tmp_path / "cache"
+    cache.mkdir()
+    one, other = (prepared(images, Preprocessing(input_size=8), cache) for _ in range(2))
+    next(one)
+    next(other)
+    next(one)
+    first, second = finish(one), finish(other)
+    expected = np.stack([np.asarray(Image.open(file)) for file in files])
+    assert np.array_equal(first[:], expected)
+    assert np.array_equal(second[:], expected)
+    assert [file.name for file in cache.iterdir() if file.name.startswith(".")] == []

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 from typing import Any, ClassVar
 
+import numpy as np
 import pytest
 from pytestqt.qtbot import QtBot
 
@@ -122,3 +123,22 @@ def test_nothing_is_started_or_answered_after_the_end(asker: Asker) -> None:
     asker.start()
     assert len(Silent.made) == 1
     asker._read()
+
+
+def test_a_call_that_fails_costs_nobody_else_an_answer(qtbot: QtBot, asker: Asker) -> None:
+    asker.start()
+    (silent,) = Silent.made
+    heard: list[int] = []
+
+    def fail(_: Picture) -> None:
+        raise RuntimeError("a fault of the program")
+
+    asker.ask(picture(1), fail)
+    for number in (2, 3):
+        asker.ask(picture(number), lambda got, number=number: heard.append(number))
+    pixels = np.zeros((1, 1, 3), np.uint8)
+    silent.said = [Reply(number, result=Picture(number, 1, pixels)) for number in (1, 2, 3)]
+    with qtbot.captureExceptions() as raised:
+        os.write(silent._write, b"x")
+        qtbot.waitUntil(lambda: heard == [2, 3], timeout=2000)
+    assert [str(value) for _, value, _ in raised] == ["a fault of the program"]

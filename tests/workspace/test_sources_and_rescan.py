@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,9 +17,12 @@ from attentive_lens.desk.curating import Curating, flagged
 from attentive_lens.desk.data import gather
 from attentive_lens.desk.making import look_again, make_workspace
 from attentive_lens.errors import BadFile
+from attentive_lens.images.decoding import Picture
 from attentive_lens.images.reading import Reading
+from attentive_lens.images.sources import SOURCES
+from attentive_lens.images.sources.base import Source
 from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace import Workspace
+from attentive_lens.workspace import Workspace, importing
 from attentive_lens.workspace.importing import Rescanned
 
 
@@ -142,8 +146,74 @@ def test_a_catalogue_of_the_first_form_is_brought_up_to_date(tmp_path: Path) -> 
     base.close()
     with pytest.raises(BadFile, match="earlier version"):
         Workspace(workspace.folder, "work", writable=False).catalogue.images()
-    assert workspace.catalogue.images() == rows
+    assert workspace.catalogue.images() == [replace(row, digest=0) for row in rows]
+    again = SOURCES["folders"](tmp_path / "pictures", Reading())
+    assert finish(importing.rescan(workspace, again)).changed == ()
+    assert [row.digest for row in workspace.catalogue.images()] == [row.digest for row in rows]
     assert workspace.catalogue.corrections() == {}
     assert finish(gather(workspace, Plan())).pixels.shape[0] == 4
     with pytest.raises(BadFile, match="did not note it"):
         finish(look_again(workspace))
+
+
+def inverted(file: Path) -> None:
+    """Other pixels in a file of the same size."""
+    if file.suffix == ".npz":
+        with np.load(file) as arrays:
+            kept = {name: arrays[name] for name in arrays.files}
+        np.savez(file, **{name: 255 - array if array.ndim > 2 else array for name, array in kept.items()})
+    else:
+        pixels = np.asarray(Image.open(file).convert("RGB"))
+        Image.fromarray(255 - pixels).save(file)
+
+
+@pytest.mark.parametrize("ending", ["bmp", "npz"])
+@pytest.mark.parametrize("old_time", [False, True])
+def test_other_pixels_in_a_file_of_the_same_size_are_seen(tmp_path: Path, ending: str, old_time: bool) -> None:
+    source = tmp_path / "source"
+    if ending == "bmp":
+        for name, level in (("dark", 20), ("light", 200)):
+            (source / name).mkdir(parents=True)
+            for k in range(4):
+                Image.new("RGB", (8, 8), (level + k,) * 3).save(source / name / f"{k}.bmp")
+        files = sorted(source.rglob("*.bmp"))
+    else:
+        levels = np.repeat(np.array([20, 200], np.uint8), 4)
+        pixels = np.broadcast_to(levels[:, None, None, None], (8, 8, 8, 3))
+        source = tmp_path / "source.npz"
+        np.savez(source, x=pixels, y=np.repeat([0, 1], 4))
+        files = [source]
+    workspace = finish(make_workspace(tmp_path / "work", source)).workspace
+    for again in (False, True):
+        assert finish(look_again(workspace, contents=again)).changed == ()
+    before, states = collection(workspace, Plan()).fingerprint, [file.stat() for file in files]
+    sizes = [state.st_size for state in states]
+    for file, state in zip(files, states, strict=True):
+        inverted(file)
+        if old_time:
+            os.utime(file, ns=(state.st_atime_ns, state.st_mtime_ns))
+    assert [file.stat().st_size for file in files] == sizes
+    assert finish(look_again(workspace)).changed == tuple(range(1, 9))
+    assert collection(workspace, Plan()).fingerprint != before
+    assert finish(look_again(workspace)).changed == ()
+
+
+def test_files_that_are_as_they_were_are_not_opened_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    source = pictures(tmp_path / "pictures", red=3, blue=3)
+    monkeypatch.setattr(importing, "SETTLED", -(10**18))
+    workspace = finish(make_workspace(tmp_path / "work", source)).workspace
+    opened: list[Path] = []
+    picture = Source.picture
+
+    def counted(self: Source, file: Path, part: str, index: int) -> Picture:
+        opened.append(file)
+        return picture(self, file, part, index)
+
+    monkeypatch.setattr(Source, "picture", counted)
+    finish(look_again(workspace))
+    assert not opened
+    (source / "red" / "1.png").touch()
+    finish(look_again(workspace))
+    assert [file.name for file in opened] == ["1.png"]
+    finish(look_again(workspace, contents=True))
+    assert len(opened) == 7

@@ -171,16 +171,24 @@ def add(
 
 @app.command()
 @reporting
-def rescan(workspace: InWorkspace, as_json: AsJson = False) -> None:
+def rescan(
+    workspace: InWorkspace,
+    contents: Annotated[
+        bool, typer.Option("--contents", help="Read every image, not only files of another size or time of change.")
+    ] = False,
+    as_json: AsJson = False,
+) -> None:
     """Look through the source again: new images are added, changed ones read anew, lost ones kept but not used."""
     from attentive_lens.desk.making import look_again
 
-    changes = watched(look_again(Workspace.open(workspace)), "reading images")
+    changes = watched(look_again(Workspace.open(workspace), contents), "reading images")
     counts = {"added": changes.added, "changed": changes.changed, "gone": changes.gone, "back": changes.back}
     if as_json:
         say_json(Rescanned(**{key: tuple(numbers) for key, numbers in counts.items()}))
         return
     out.print(", ".join(f"{len(numbers)} {word}" for word, numbers in counts.items()))
+    if changes.changed:
+        out.print("Scores, maps and neighbours that stand on changed images are made anew when they are asked for.")
 
 
 @app.command()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import re
 import shutil
@@ -14,9 +15,15 @@ _UNFINISHED = re.compile(r"^\..+\.(\d+)(?:\.[a-z]+)*(?:-(?:wal|shm|journal))?$")
 """Names of files being written: a dot, the name, and the number of the process that writes it."""
 
 
+_parts = itertools.count(1)
+
+
 def part_of(file: Path) -> Path:
-    """Where this process writes a file before it stands in its place; `remove_leftovers` knows such names."""
-    return file.with_name(f".{file.name}.{os.getpid()}")
+    """Where a file is written before it stands in its place: another name each time, which `remove_leftovers` knows.
+
+    A process may write the same file twice at once: its jobs take turns.
+    """
+    return file.with_name(f".{file.name}-{next(_parts)}.{os.getpid()}")
 
 
 def write_text(file: Path, text: str) -> None:

@@ -157,8 +157,9 @@ def find_images(collection: Collection, words: str) -> list[int]:
 
 
 def histogram(values: Sequence[float] | NDArray[np.float32], bins: int = 40) -> tuple[NDArray[np.int64], float, float]:
-    """Counts over even steps from the least to the greatest value, and these two."""
+    """Counts over even steps from the least to the greatest value that is known, and these two."""
     numbers = np.asarray(values, np.float64)
+    numbers = numbers[np.isfinite(numbers)]
     if not len(numbers):
         return np.zeros(bins, np.int64), 0.0, 1.0
     low, high = float(numbers.min()), float(numbers.max())

@@ -35,6 +35,12 @@ def changed_since(run: Run, collection: Collection) -> list[int]:
     return [row.number for row, then in zip(collection.rows, noted[0].tolist(), strict=False) if row.label != then]
 
 
+def repainted_since(run: Run, collection: Collection) -> list[int]:
+    """Numbers of the images that a run was trained or judged with and that have other pixels now, as a rescan noted."""
+    pairs = zip(collection.rows, run.digests().tolist(), strict=False)
+    return [row.number for row, then in pairs if row.digest != then and row.digest and then]
+
+
 def judged_by_test(workspace: Workspace) -> list[int]:
     """Numbers of the runs that the test set has judged so far."""
     return [run.number for run in workspace.runs() if run.scores_file("test").exists()]
@@ -119,7 +125,8 @@ def cautions_of(
     workspace: Workspace, run: Run, scores: Scores, changed: Sequence[int], best: EpochEvent | None
 ) -> list[str]:
     """All there is to know before a run's scores are trusted; ``best`` is its best epoch."""
-    cautions = [caution_of_labels(run.number, changed)]
+    repainted = repainted_since(run, collection(workspace, run.plan(), run))
+    cautions = [caution_of_labels(run.number, changed), caution_of_pixels(run.number, repainted)]
     if scores.on == "test":
         cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]
     if scores.on == "validation" and scores.accuracy >= PERFECT:
@@ -134,6 +141,18 @@ def caution_of_labels(run: int, changed: Sequence[int]) -> str:
     images = "1 image has" if len(changed) == 1 else f"{len(changed)} images have"
     shown = ", ".join(map(str, changed[:8])) + (", …" if len(changed) > 8 else "")
     return f"{images} another label now than run {run} knew: {shown}. Train again to learn from the new ones."
+
+
+def caution_of_pixels(run: int, changed: Sequence[int]) -> str:
+    """What to say when images have other pixels than they had for a run; empty if none have."""
+    if not changed:
+        return ""
+    images = "1 image has" if len(changed) == 1 else f"{len(changed)} images have"
+    shown = ", ".join(map(str, changed[:8])) + (", …" if len(changed) > 8 else "")
+    return (
+        f"{images} other contents now than when run {run} was trained: {shown}. Scores, maps and neighbours are made"
+        " anew from what is there now; train again to learn from it."
+    )
 
 
 def small_classes(collection: Collection) -> list[str]:

@@ -71,8 +71,8 @@ class Collection:
 
     @cached_property
     def fingerprint(self) -> str:
-        """Changes when a label or a set does."""
-        content = repr((self.classes, [row.label for row in self.rows], self.sets))
+        """Changes when a label, a set or, as far as a rescan noted it, an image's pixels do."""
+        content = repr((self.classes, [(row.label, row.digest) for row in self.rows], self.sets))
         return hashlib.sha256(content.encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 

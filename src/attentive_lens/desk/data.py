@@ -19,7 +19,7 @@ from attentive_lens.errors import NotHere
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Pixels, Rows, is_whole
 from attentive_lens.images.sources import SOURCES, Reference, Source
-from attentive_lens.images.store import prepared
+from attentive_lens.images.store import prepared, state_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -39,11 +39,14 @@ class Data:
         At the input size, in the order of the rows.
     labels : ndarray, N int64
         Class numbers.
+    fingerprint : str
+        Changes when a label, a set or a pixel does.
     """
 
     collection: Collection
     pixels: Pixels
     labels: NDArray[np.int64]
+    fingerprint: str = ""
 
     def members(self, set_name: str) -> NDArray[np.int64]:
         """Places of a set's images."""
@@ -137,11 +140,17 @@ def gather(
         return known.data
     split = collection(workspace, plan, run)
     images = references(workspace, split.rows)
-    pixels = yield from prepared(images, settings, workspace.cache)
-    data = Data(split, pixels, split.labels)
+    pixels_state = state_of(images, settings)
+    pixels = yield from prepared(images, settings, workspace.cache, state=pixels_state)
+    data = Data(split, pixels, split.labels, f"{split.fingerprint} {pixels_state}")
     if key is not None:
         _GATHERED.keep(key, _Gathered(data, images, began))
     return data
+
+
+def fingerprint_of(workspace: Workspace, split: Collection, settings: Preprocessing) -> str:
+    """The fingerprint that `gather` would give, without decoding anything."""
+    return f"{split.fingerprint} {state_of(references(workspace, split.rows), settings)}"
 
 
 def sources(workspace: Workspace) -> dict[int, Source]:

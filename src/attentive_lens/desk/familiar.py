@@ -71,7 +71,7 @@ def familiar(place: Workspace, run: Run) -> Job[Familiar]:
         If there are too few training images for anything to be usual.
     """
     model, data = yield from model_and_data(place, run)
-    key = key_of("channel statistics of training images", run.model, data.collection.fingerprint, MOST)
+    key = key_of("channel statistics of training images", run.model, data.fingerprint, MOST)
     file = run.folder / "familiar.npz"
     stored = kept(file, _Stored, key)
     if stored is None:

@@ -78,8 +78,8 @@ def move_source(workspace: Workspace, place: Path) -> tuple[int, int]:
     return present, missing
 
 
-def look_again(workspace: Workspace) -> Job[Rescanned]:
-    """Look through the workspace's source again for new, changed and lost images.
+def look_again(workspace: Workspace, contents: bool = False) -> Job[Rescanned]:
+    """Look through the workspace's source again for new, changed and lost images; see `rescan`.
 
     Raises
     ------
@@ -91,4 +91,4 @@ def look_again(workspace: Workspace) -> Job[Rescanned]:
     if not origin.place or not place.exists():
         where = f"{place} is gone" if origin.place else "an early version that did not note it made the workspace"
         raise BadFile("The images' source could not be looked through", where, "Put it back, or import again")
-    return (yield from rescan(workspace, SOURCES[origin.kind](place, Reading.read(origin.reading))))
+    return (yield from rescan(workspace, SOURCES[origin.kind](place, Reading.read(origin.reading)), contents=contents))

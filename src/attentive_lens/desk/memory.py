@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 from pathlib import Path
 
 from platformdirs import user_state_dir
 
+from attentive_lens.core.files import part_of
 from attentive_lens.core.records import PlainTable
 
 MOST = 50
@@ -67,7 +67,7 @@ def state_folder() -> Path:
 def _write(file: Path, table: PlainTable) -> None:
     with contextlib.suppress(OSError):
         file.parent.mkdir(parents=True, exist_ok=True)
-        partial_file = file.with_name(f".{file.name}.{os.getpid()}")
+        partial_file = part_of(file)
         partial_file.write_text(json.dumps(table, indent=1), "utf-8")
         partial_file.replace(file)
 

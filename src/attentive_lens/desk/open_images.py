@@ -16,7 +16,7 @@ from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
 from attentive_lens.desk.together import keep_together
 from attentive_lens.errors import LensError
-from attentive_lens.images.rows import Pixels
+from attentive_lens.images.rows import Pixels, stretched
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Workspace
 from attentive_lens.workspace.adding import add_images
@@ -38,6 +38,8 @@ class OpenImages:
     ----------
     changed : Signal
         A label, set or flag was decided or undone, or the split is another.
+    repainted : Signal
+        Images, by their numbers, have other pixels, as a rescan noted: what is known of their pixels is void.
     pixels_ready, measures_ready : Signal
         The contact sheet's images are there; their brightness, contrast and sharpness.
     said : Signal
@@ -47,6 +49,7 @@ class OpenImages:
     def __init__(self, workspace: Workspace, plan: Callable[[], Plan], asks: Asks) -> None:
         self.workspace, self._plan, self._asks = workspace, plan, asks
         self.changed, self.pixels_ready, self.measures_ready, self.said = Signal(), Signal(), Signal(), Signal()
+        self.repainted = Signal()
         self.library = Library.read(workspace)
         self.curating = Curating(workspace)
         self.collection: Collection = self.library.collection(self.curating.state, plan())
@@ -60,12 +63,13 @@ class OpenImages:
         self._asks.ask(Measure(place), self._take_measures, priority=7, scope="measure")
 
     def _take_pixels(self, prepared: Prepared) -> None:
-        self.pixels = prepared.opened()
+        self.pixels = stretched(prepared.opened(), len(self.collection.rows))
         self.pixels_ready.emit()
 
     def _take_measures(self, measured: Measures) -> None:
         by_name = {"brightness": measured.brightness, "contrast": measured.contrast, "sharpness": measured.sharpness}
         self.measures = {"pixels": pixels_of(self.collection), **by_name}
+        self.split()
         self.measures_ready.emit()
 
     def decide(self, summary: str, numbers: Sequence[int], change: Callable[[Correction], Correction]) -> None:
@@ -113,8 +117,17 @@ class OpenImages:
         self.changed.emit()
 
     def split(self) -> None:
-        """As `collect`, telling nobody."""
+        """As `collect`, telling nobody; pixels and measures of images that are new are grey and unknown at first."""
         self.collection = self.library.collection(self.curating.state, self._plan())
+        count = len(self.collection.rows)
+        if self.pixels is not None:
+            self.pixels = stretched(self.pixels, count)
+        if any(len(values) < count for values in self.measures.values()):
+            unknown = {
+                name: np.append(values, np.full(count - len(values), np.nan, np.float32))
+                for name, values in self.measures.items()
+            }
+            self.measures = {**unknown, "pixels": pixels_of(self.collection)}
 
     def keep_together(self, groups: Sequence[Sequence[int]]) -> None:
         """Have the split keep groups of images in one set, and say what that moves."""
@@ -142,6 +155,14 @@ class OpenImages:
 
     def reread(self) -> None:
         """Read the catalogue again: another process changed it."""
+        before = self.library.rows
         self.library = Library.read(self.workspace)
         self.curating = Curating(self.workspace)
         self.collect()
+        pairs = zip(before, self.library.rows, strict=False)
+        others = [now.number for then, now in pairs if then.digest and then.digest != now.digest]
+        if others:
+            self.repainted.emit(others)
+            which = f"image {others[0]} has" if len(others) == 1 else f"{len(others)} images have"
+            void = "scores, maps, neighbours and faults that were found with the old ones are void"
+            self.said.emit(f"{which[0].upper()}{which[1:]} other contents now: {void}.", False)

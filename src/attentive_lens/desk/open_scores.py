@@ -31,14 +31,15 @@ class OpenScores:
         self.on, self.problem, self.ready = "validation", "", Signal()
         self.known: dict[tuple[int, str], Scores] = {}
         self._under_way: set[tuple[int, str]] = set()
+        self._change = 0
         self._wanted: set[tuple[int, str]] = set()
-        self._places: dict[int, dict[int, int]] = {}
         images.changed.connect(self.forget)
 
     def forget(self) -> None:
         """Have them anew: labels, sets or the model are others."""
         self.known.clear()
-        self._places.clear()
+        self._under_way.clear()
+        self._change += 1
         self._wanted.clear()
         self.want()
 
@@ -86,16 +87,19 @@ class OpenScores:
             self.ready.emit()
         elif key not in self._under_way:
             self._under_way.add(key)
+            change = self._change
 
             def done(scores: Scores) -> None:
-                self._under_way.discard(key)
-                self.known[key] = scores
-                self.ready.emit()
+                if change == self._change:  # else labels or sets are others now, and it was asked for again
+                    self._under_way.discard(key)
+                    self.known[key] = scores
+                    self.ready.emit()
 
             def failed(sentence: str) -> None:
-                self._under_way.discard(key)
-                self.problem = sentence
-                self.ready.emit()
+                if change == self._change:
+                    self._under_way.discard(key)
+                    self.problem = sentence
+                    self.ready.emit()
 
             place = str(self._images.workspace.folder.absolute())
             self._asks.ask(Score(place, *key), done, failed, priority=3)
@@ -111,11 +115,8 @@ class OpenScores:
     def row(self, image: int) -> tuple[Scores, int] | None:
         """Scores of the run in view that an image, by its number, stands in, and which of their rows it is."""
         for (run, _), scores in self.known.items():
-            if run == self._runs.current:
-                if id(scores) not in self._places:
-                    self._places[id(scores)] = {answer.image: row for row, answer in enumerate(scores.answers)}
-                if (row := self._places[id(scores)].get(image)) is not None:
-                    return scores, row
+            if run == self._runs.current and (row := scores.places.get(image)) is not None:
+                return scores, row
         return None
 
     def want_row(self, image: int) -> None:

@@ -35,7 +35,7 @@ _KNOWN: Recent[Outputs] = Recent(2)
 
 def outputs_of(run: Run, predictor: Predictor, data: Data, layer: str, members: NDArray[np.int64]) -> Job[Outputs]:
     """What a layer of a run's model makes of some images, by their places; asked once while nothing changes."""
-    key = key_of(run.model, data.collection.fingerprint, layer, members.tolist())
+    key = key_of(run.model, data.fingerprint, layer, members.tolist())
     known = _KNOWN.known(key)
     if known is not None:
         return known

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.bases import base_model, untaken
-from attentive_lens.desk.cautions import changed_since
+from attentive_lens.desk.cautions import changed_since, repainted_since
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.design import price_in_memory
 from attentive_lens.engine.network import Network, fingerprint
@@ -216,10 +216,12 @@ def _check_labels(claimed: Run, data: Data) -> None:
     """Refuse to go on with other labels or images than the run began with."""
     noted = claimed.images()
     changed = changed_since(claimed, data.collection)
-    if noted is None or changed or len(noted[1]) != len(data.labels):
+    repainted = repainted_since(claimed, data.collection)
+    if noted is None or changed or repainted or len(noted[1]) != len(data.labels):
+        others = f"{len(repainted)} images have other contents since it began" if repainted else ""
         raise BadValue(
             f"Run {claimed.number} cannot go on",
-            f"{len(changed)} labels were changed since it began" if changed else "it began with other images",
+            f"{len(changed)} labels were changed since it began" if changed else others or "it began with other images",
             "Train its plan as a new run, which learns from what is there now",
         )
 

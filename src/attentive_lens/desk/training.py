@@ -147,7 +147,7 @@ def _execute(
                 journal.write("epoch", **epoch)
     bench = yield from prepare(workspace, claimed, last)
     if last is None:
-        claimed.keep_images(bench.data.labels.tolist(), bench.data.collection.sets, bench.names)
+        claimed.keep_images(bench.data.collection.rows, bench.data.collection.sets, bench.names)
         _tell_input(journal, bench.feed)
     with ThreadPool(threads or threads_of(bench.plan, ranks)) as thread_pool:
         learner = bench.learner(claimed, thread_pool, ranks)

@@ -19,6 +19,7 @@ from typing import Any
 import numpy as np
 from safetensors.numpy import save
 
+from attentive_lens.core.files import part_of
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadFile
@@ -73,7 +74,7 @@ class ModelFile:
         BadFile
             If the folder cannot be written or the disk is full.
         """
-        partial_file = file.with_name(f".{file.name}.{os.getpid()}")
+        partial_file = part_of(file)
         flat = {f"{node}/{name}": a for node, arrays in self.weights.items() for name, a in arrays.items()}
         measured = {"mean": self.preprocessor.mean, "std": self.preprocessor.std}
         network = {"format": FORMAT, "nodes": self.plan.write(), "output": self.output, "kernels": dict(self.kernels)}

@@ -119,6 +119,18 @@ Pixels: TypeAlias = NDArray[np.uint8] | Rows
 """Images N×H×W×C uint8, in memory or in a file."""
 
 
+def stretched(pixels: Pixels, count: int, level: int = 128) -> Pixels:
+    """At least so many images: those that are not there yet are of one level, 0–255."""
+    lacking = count - len(pixels)
+    if lacking <= 0:
+        return pixels
+    if isinstance(pixels, Rows):
+        longer = Rows(pixels.file, level)
+        longer.shape = (count, *pixels.shape[1:])
+        return longer
+    return np.concatenate([pixels, np.full((lacking, *pixels.shape[1:]), level, np.uint8)])
+
+
 class Chosen:
     """Some of many images, by their places: indexed like the images themselves, and read no sooner.
 

@@ -30,7 +30,11 @@ CHUNK = 256
 
 
 def prepared(
-    images: Sequence[Reference | None], preprocessing: Preprocessing, folder: Path, threads: int = 2
+    images: Sequence[Reference | None],
+    preprocessing: Preprocessing,
+    folder: Path,
+    threads: int = 2,
+    state: str = "",
 ) -> Job[Pixels]:
     """All images at the input size, from the cache or decoded now.
 
@@ -46,6 +50,8 @@ def prepared(
         Cache folder; what is in it may be deleted at any time.
     threads : int
         Threads that decode.
+    state : str
+        From `state_of`, if it is known already.
 
     Returns
     -------
@@ -57,7 +63,7 @@ def prepared(
     BadFile
         If an image can no longer be read as it was when it was imported, or there is no room for all.
     """
-    target = folder / f"prepared-{_digest(images, preprocessing)}.npy"
+    target = folder / f"prepared-{state or state_of(images, preprocessing)}.npy"
     shape = (len(images), *preprocessing.shape)
     cached = _kept(target, shape)
     if cached is not None:
@@ -113,8 +119,8 @@ def size_in_words(count: int) -> str:
     return f"{count / 2**30:.1f} GiB" if count >= 1 << 30 else f"{count / 2**20:.1f} MiB"
 
 
-def _digest(images: Sequence[Reference | None], preprocessing: Preprocessing) -> str:
-    """Of what decides the pixels: every image's file as it is now, and the preprocessing before the normalisation."""
+def state_of(images: Sequence[Reference | None], preprocessing: Preprocessing) -> str:
+    """Changes when the prepared pixels may: every image's file as it is now, the preprocessing before normalisation."""
     digest = hashlib.sha256(f"{preprocessing.input_size} {preprocessing.resize_mode} {preprocessing.channels}".encode())
     known: dict[str, str] = {}
     readings: set[int] = set()
@@ -139,7 +145,7 @@ def _state(file: str) -> str:
     except OSError:
         remedy = "Put it back, or let the source be looked through again"
         raise BadFile(f"{file} is gone", "it was there when it was imported", remedy) from None
-    return f"{file}\0{status.st_size}\0{status.st_mtime_ns}"
+    return f"{file}\0{status.st_size}\0{status.st_mtime_ns}\0{status.st_ctime_ns}"
 
 
 def _kept(file: Path, shape: tuple[int, ...]) -> Rows | None:

@@ -88,6 +88,11 @@ class Scores:
         rows = zip(self.numbers.tolist(), self.said.tolist(), self.true.tolist(), sure.tolist(), strict=True)
         return tuple(Answer(*row) for row in rows)
 
+    @cached_property
+    def places(self) -> dict[int, int]:
+        """The row of every image, by its number."""
+        return {image: row for row, image in enumerate(self.numbers.tolist())}
+
     @property
     def wrong(self) -> list[Answer]:
         """The images answered wrongly, the most confident first."""

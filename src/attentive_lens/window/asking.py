@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable
 from typing import Any, TypeVar
 
@@ -40,6 +41,7 @@ class Asker(QObject):
         self._notifier: QSocketNotifier | None = None
         self._asked: dict[int, _Entry] = {}
         self._waiting: list[_Entry] = []
+        self._replies: deque[Reply] = deque()
         self._wait_ms = FIRST_WAIT_MS
         self._over = False
         self._again = QTimer(self)
@@ -96,8 +98,13 @@ class Asker(QObject):
     def _read(self) -> None:
         if self._resident is None:
             return
-        for reply in self._resident.replies():
-            self._take(reply)
+        self._replies += self._resident.replies()
+        while self._replies:
+            try:
+                self._take(self._replies.popleft())
+            finally:
+                if self._replies:
+                    self._sending.start(0)  # if the call fails, the others still get theirs
         if self._resident is None:
             return
         if self._resident.unsent:
@@ -153,6 +160,7 @@ class Asker(QObject):
         self._again.stop()
         self._sending.stop()
         self._asked, self._waiting = {}, []
+        self._replies.clear()
         if self._notifier is not None:
             self._notifier.setEnabled(False)
         if self._resident is not None:

@@ -11,8 +11,9 @@ from pathlib import Path
 from attentive_lens.core.files import part_of
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import decode
-from attentive_lens.images.sources.base import class_name
-from attentive_lens.workspace.rows import ImageRow, Origin
+from attentive_lens.images.sources.base import Found, class_name
+from attentive_lens.workspace.importing import row_of, seen
+from attentive_lens.workspace.rows import Origin
 from attentive_lens.workspace.workspace import Workspace
 
 ADDED = "added"
@@ -46,11 +47,9 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     try:
         for k, (file, picture) in enumerate(zip(files, pictures, strict=True)):
             copies.append(_copy(file, workspace.folder / ADDED / _folder_name(label)))
-            height, width = picture.pixels.shape[:2]
-            mode = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
-            place = str(copies[-1].relative_to(workspace.folder))
-            size = copies[-1].stat().st_size
-            rows.append(ImageRow(first + k, place, number, None, width, height, mode, size, origin=origin))
+            found = Found(copies[-1], label, None)
+            look = seen(picture, copies[-1].stat().st_size, 0)
+            rows.append(row_of(first + k, found, look, workspace.folder, {label: number}, origin))
         catalogue.add([*classes, label] if number == len(classes) else classes, rows)
     except OSError as error:
         for copy in copies:

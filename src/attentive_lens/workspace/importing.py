@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
+import time
 from collections import Counter
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import NamedTuple
 
+import numpy as np
 import tomlkit
 
 from attentive_lens.core.files import remove_leftovers, write_text
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import BadFile, BadValue, LensError
+from attentive_lens.images.decoding import Picture
 from attentive_lens.images.sources.base import Found, Skipped, Source
-from attentive_lens.workspace.catalogue import Catalogue
+from attentive_lens.workspace.catalogue import SETTLED, Catalogue
 from attentive_lens.workspace.corrections import GONE
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.workspace import FORMAT, MARKER, Workspace
@@ -24,8 +29,16 @@ from attentive_lens.workspace.workspace import FORMAT, MARKER, Workspace
 AT_ONCE = 256
 """Images opened between two reports."""
 
-Seen = tuple[int, int, str, int]
-"""Width, height, mode and bytes of an image."""
+
+class Seen(NamedTuple):
+    """What an image is when it is opened; the attributes as in `ImageRow`."""
+
+    width: int
+    height: int
+    mode: str
+    bytes: int
+    digest: int
+    changed: int
 
 
 def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Workspace]:
@@ -57,7 +70,7 @@ def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Works
     _check_classes(source.place, counts, len(skipped))
     classes = sorted(counts, key=_natural)
     labels = {word: k for k, word in enumerate(classes)}
-    rows = [_row(n, item, seen, folder, labels) for n, (item, seen) in enumerate(readable, 1)]
+    rows = [row_of(n, item, seen, folder, labels) for n, (item, seen) in enumerate(readable, 1)]
     origin = Origin(kind, _relative(str(source.place), folder), source.reading.write())
     _write(
         folder,
@@ -80,11 +93,12 @@ class Rescanned:
     back: tuple[int, ...]
 
 
-def rescan(workspace: Workspace, source: Source, origin: int = 1) -> Job[Rescanned]:
+def rescan(workspace: Workspace, source: Source, origin: int = 1, contents: bool = False) -> Job[Rescanned]:
     """Look through a source again: new images get further numbers, those whose file is gone are kept but not used.
 
-    An image has changed if its file has another size, or another label or set in the source; decisions people made
-    about it stay.
+    An image has changed if it has other pixels, or another label or set in the source; decisions people made about it
+    stay. Files of the same size and time of change as they had when they were read last are not read again, unless
+    their contents are asked for.
 
     Raises
     ------
@@ -99,9 +113,15 @@ def rescan(workspace: Workspace, source: Source, origin: int = 1) -> Job[Rescann
     classes = catalogue.classes()
     classes += sorted({item.label for item in images} - set(classes), key=_natural)
     labels = {word: k for k, word in enumerate(classes)}
-    fresh = [item for item, place in zip(images, places, strict=True) if _is_news(known.get(place), item, labels)]
+    states: dict[Path, tuple[int, int]] = {}
+    fresh = [
+        item
+        for item, place in zip(images, places, strict=True)
+        if contents or _in_doubt(known.get(place), item, labels, states)
+    ]
     opened = yield from _opened(source, fresh)
     changed: list[ImageRow] = []
+    same: list[ImageRow] = []
     added: list[ImageRow] = []
     back: list[ImageRow] = []
     lost = set(known) - set(places)
@@ -112,31 +132,44 @@ def rescan(workspace: Workspace, source: Source, origin: int = 1) -> Job[Rescann
             skipped.append((item.name, seen))
             lost |= {place} if before is not None else set()
         elif before is None:
-            added.append(_row(total + len(added) + 1, item, seen, workspace.folder, labels, origin))
+            added.append(row_of(total + len(added) + 1, item, seen, workspace.folder, labels, origin))
         else:
-            row = _row(before.number, item, seen, workspace.folder, labels, origin)
-            (back if before.given_set == GONE else changed).append(row)
+            row = row_of(before.number, item, seen, workspace.folder, labels, origin)
+            news = back if before.given_set == GONE else changed if _is_other(before, row) else same
+            news.append(row)
     gone = [replace(known[place], given_set=GONE) for place in sorted(lost) if known[place].given_set != GONE]
     used = len({item.label for item in images})
     if used < 2:
         raise BadValue(f"{source.place} has less than two classes now", "the workspace stays as it was", "Look at it")
     reasons = [(_relative(file, workspace.folder), why) for file, why in skipped]
-    catalogue.renew(classes, [*changed, *gone, *back], added, reasons)
+    catalogue.renew(classes, [*changed, *same, *gone, *back], added, reasons)
     numbers = [tuple(row.number for row in rows) for rows in (added, changed, gone, back)]
     return Rescanned(*numbers)
 
 
-def _is_news(row: ImageRow | None, item: Found, labels: dict[str, int]) -> bool:
-    if row is None or row.given_set != item.set_name or row.label != labels[item.label]:
+def _in_doubt(row: ImageRow | None, item: Found, labels: dict[str, int], states: dict[Path, tuple[int, int]]) -> bool:
+    """Whether an image must be opened to know that it is what it was; ``states`` keeps what files were found like."""
+    if row is None or row.given_set != item.set_name or row.label != labels[item.label] or not row.changed:
         return True
-    return item.index < 0 and _size(item.file) != row.bytes
+    if item.file not in states:
+        states[item.file] = _state(item.file)
+    size, changed = states[item.file]
+    return changed != row.changed or (item.index < 0 and size != row.bytes)
 
 
-def _size(file: Path) -> int:
+def _is_other(before: ImageRow, now: ImageRow) -> bool:
+    """Whether anything but the time of the file is another; what was never noted is not."""
+    known = replace(now, changed=before.changed, digest=now.digest if before.digest else 0)
+    return replace(before, flagged=False) != known
+
+
+def _state(file: Path) -> tuple[int, int]:
+    """Bytes of a file, and the time of its last change; 0 for a time so fresh that another change could share it."""
     try:
-        return file.stat().st_size
+        status = file.stat()
     except OSError:
-        return -1
+        return -1, 0
+    return status.st_size, status.st_ctime_ns if status.st_ctime_ns + SETTLED < time.time_ns() else 0
 
 
 def _listed(source: Source) -> tuple[list[Found], list[tuple[str, str]]]:
@@ -154,36 +187,45 @@ def _opened(source: Source, images: Sequence[Found]) -> Job[list[Seen | str]]:
     """What each image is, or why it is none."""
 
     def look(item: Found) -> Seen | str:
+        size, changed = _state(item.file)
         try:
             picture = source.picture(item.file, item.part, item.index)
         except LensError as error:
             return error.why
-        height, width = picture.pixels.shape[:2]
-        mode = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
-        return width, height, mode, picture.pixels.nbytes if item.index >= 0 else _size(item.file)
+        return seen(picture, picture.pixels.nbytes if item.index >= 0 else size, changed)
 
-    seen: list[Seen | str] = []
+    looks: list[Seen | str] = []
     with ThreadPoolExecutor(2) as pool:
         for first in range(0, len(images), AT_ONCE):
             yield Progress(first, len(images), "reading images")
-            seen += pool.map(look, images[first : first + AT_ONCE])
-    return seen
+            looks += pool.map(look, images[first : first + AT_ONCE])
+    return looks
 
 
-def _row(number: int, item: Found, seen: Seen, folder: Path, labels: dict[str, int], origin: int = 1) -> ImageRow:
-    width, height, mode, size = seen
+def seen(picture: Picture, size: int, changed: int) -> Seen:
+    """What is noted of a picture whose file has a size and a time of change."""
+    height, width = picture.pixels.shape[:2]
+    mode = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
+    digest = hashlib.blake2b(np.ascontiguousarray(picture.pixels).data, digest_size=8).digest()
+    return Seen(width, height, mode, size, int.from_bytes(digest, "big", signed=True) or 1, changed)
+
+
+def row_of(number: int, item: Found, seen: Seen, folder: Path, labels: dict[str, int], origin: int = 1) -> ImageRow:
+    """The row of an image that was opened."""
     return ImageRow(
         number,
         _relative(str(item.file), folder),
         labels[item.label],
         item.set_name,
-        width,
-        height,
-        mode,
-        size,
+        seen.width,
+        seen.height,
+        seen.mode,
+        seen.bytes,
         item.part,
         item.index,
         origin,
+        seen.digest,
+        seen.changed,
     )
 
 

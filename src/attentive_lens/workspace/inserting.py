@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from attentive_lens.workspace.rows import ImageRow, Origin
 
-COLUMNS = "id, file, class, given_set, width, height, mode, bytes, part, place, origin"
+COLUMNS = "id, file, class, given_set, width, height, mode, bytes, part, place, origin, digest, changed"
 
 
 def insert_origin(base: sqlite3.Connection, origin: Origin) -> None:
@@ -23,7 +23,7 @@ def insert_origin(base: sqlite3.Connection, origin: Origin) -> None:
 def insert_images(base: sqlite3.Connection, images: Sequence[ImageRow]) -> None:
     """Note images, each under its own number."""
     base.executemany(
-        f"INSERT INTO images ({COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        f"INSERT INTO images ({COLUMNS}) VALUES ({', '.join('?' * 13)})",
         (
             (
                 r.number,
@@ -37,6 +37,8 @@ def insert_images(base: sqlite3.Connection, images: Sequence[ImageRow]) -> None:
                 r.part,
                 r.index,
                 r.origin,
+                r.digest,
+                r.changed,
             )
             for r in images
         ),

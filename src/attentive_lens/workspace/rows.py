@@ -31,6 +31,11 @@ class ImageRow:
         Where in the part; -1 for an image file.
     origin : int
         Number of the source it came from.
+    digest : int
+        Of the pixels as they were last decoded, 64 bits with a sign; 0 if that was not noted.
+    changed : int
+        Time at which the file was changed last (ctime), in nanoseconds since 1970; 0 where a change since then could
+        have the same time.
     flagged : bool
         Whether somebody marked it.
     """
@@ -46,6 +51,8 @@ class ImageRow:
     part: str = ""
     index: int = -1
     origin: int = 1
+    digest: int = 0
+    changed: int = 0
     flagged: bool = False
 
     @property

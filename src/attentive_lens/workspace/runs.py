@@ -22,6 +22,7 @@ from attentive_lens.core.files import write_text
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace.about import About, read_about, write_about
+from attentive_lens.workspace.rows import ImageRow
 
 MOST_BYTES = 4 << 20
 """Of a plan file."""
@@ -161,14 +162,15 @@ class Run:
         except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
             return 0
 
-    def keep_images(self, labels: Sequence[int], sets: Sequence[str], classes: Sequence[str]) -> None:
-        """Note the labels and sets it is trained with, in the order of the images' numbers, and the classes' names."""
+    def keep_images(self, rows: Sequence[ImageRow], sets: Sequence[str], classes: Sequence[str]) -> None:
+        """Note the labels, sets and pixels it is trained with, by the images' numbers, and the classes' names."""
         words = sorted(set(sets))
         codes = np.array([words.index(name) for name in words], np.uint8)[np.searchsorted(words, sets)]
         partial_file = self.folder / f".images.{os.getpid()}.npz"
         with partial_file.open("wb") as file:
-            numbers, names = np.asarray(labels, np.int32), np.array(classes)
-            np.savez_compressed(file, labels=numbers, sets=codes, words=np.array(words), classes=names)
+            numbers, digests = np.array([r.label for r in rows], np.int32), np.array([r.digest for r in rows], np.int64)
+            names, of_sets = np.array(classes), np.array(words)
+            np.savez_compressed(file, labels=numbers, sets=codes, words=of_sets, classes=names, digests=digests)
         partial_file.replace(self.folder / "images.npz")
 
     def images(self) -> tuple[NDArray[np.int32], list[str]] | None:
@@ -179,6 +181,14 @@ class Run:
                 return noted["labels"], [words[code] for code in noted["sets"].tolist()]
         except (OSError, ValueError, KeyError, IndexError):
             return None
+
+    def digests(self) -> NDArray[np.int64]:
+        """Of the pixels it was trained with, by place, as `ImageRow.digest`; none if that was not noted."""
+        try:
+            with np.load(self.folder / "images.npz", allow_pickle=False) as noted:
+                return np.asarray(noted["digests"], np.int64)
+        except (OSError, ValueError, KeyError, zipfile.BadZipFile):
+            return np.zeros(0, np.int64)
 
     def classes(self) -> tuple[str, ...]:
         """The classes it was trained with, by number, whatever the workspace has now; none before it began."""

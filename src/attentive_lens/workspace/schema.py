@@ -1,6 +1,6 @@
 """The catalogue's tables, and the way from each earlier form of them to the next."""
 
-VERSION = 2
+VERSION = 3
 
 _IMAGES = """
 CREATE TABLE images (
@@ -30,11 +30,17 @@ CREATE TABLE corrections (
 CREATE TABLE copies (image INTEGER PRIMARY KEY REFERENCES images (id), belongs INTEGER NOT NULL);
 """
 
+_CONTENTS = """
+ALTER TABLE images ADD COLUMN digest INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE images ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;
+"""
+
 SCHEMA = f"""
 CREATE TABLE classes (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
 {_ADDED}
 {_IMAGES}
+{_CONTENTS}
 """
 
 MIGRATIONS = {
@@ -46,6 +52,7 @@ ALTER TABLE images RENAME TO images_before;
 INSERT INTO images (id, file, class, given_set, width, height, mode, bytes)
     SELECT id, file, class, given_set, width, height, mode, bytes FROM images_before;
 DROP TABLE images_before;
-"""
+""",
+    2: _CONTENTS,
 }
 """By the version they start from."""

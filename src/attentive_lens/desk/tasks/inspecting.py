@@ -42,7 +42,7 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     model, data = yield from model_and_data(place, run)
-    key = key_of("layer", run.model, data.collection.fingerprint, node, request.patches, request.images, request.drawn)
+    key = key_of("layer", run.model, data.fingerprint, node, request.patches, request.images, request.drawn)
     file = run.folder / f"layer-{key_of(node)[:16]}.npz"
     known = kept(file, ask.LayerSeen, key)
     if known is not None:
@@ -104,7 +104,7 @@ def activity(request: ask.LayerActivity) -> Job[ask.LayerActive]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     model, data = yield from model_and_data(place, run)
-    key = key_of("activity", run.model, data.collection.fingerprint, node, request.images)
+    key = key_of("activity", run.model, data.fingerprint, node, request.images)
     file = run.folder / f"activity-{key_of(node)[:16]}.npz"
     known = kept(file, ask.LayerActive, key)
     if known is not None:

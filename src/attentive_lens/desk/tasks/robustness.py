@@ -33,7 +33,7 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
     run = place.run(request.run)
     model, data = yield from model_and_data(place, run)
     facts = [(name, DEGRADATIONS[name].grades) for name in names]
-    key = key_of("robustness", run.model, data.collection.fingerprint, request.on, facts, request.most)
+    key = key_of("robustness", run.model, data.fingerprint, request.on, facts, request.most)
     file = run.folder / f"robustness-{request.on}.npz"
     known = kept(file, RobustnessMeasured, key)
     if known is not None:

@@ -12,7 +12,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import gather
+from attentive_lens.desk.data import fingerprint_of, gather
 from attentive_lens.desk.models import AT_ONCE, THREADS
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
@@ -35,8 +35,10 @@ def score(request: Score) -> Job[Scores]:
     known = kept_scores(place, run, on)
     if known is not None:
         return known
+    key = _key(place, run)
     found = yield from scored_anew(place, run, on)
-    keep(run.scores_file(on), found, _key(place, run))
+    if key == _key(place, run):  # else somebody changed a label, a set or an image meanwhile
+        keep(run.scores_file(on), found, key)
     return found
 
 
@@ -47,8 +49,9 @@ def kept_scores(place: Workspace, run: Run, on: str) -> Scores | None:
 
 def _key(place: Workspace, run: Run) -> str:
     loss = Loss.of(run.plan().loss).kind
-    fingerprint = collection(place, run.plan(), run).fingerprint
-    return key_of("scores as arrays, and the temperature", run.model, fingerprint, loss)
+    split = collection(place, run.plan(), run)
+    settings = read_model(run.model).preprocessor.settings
+    return key_of("scores as arrays, and the temperature", run.model, fingerprint_of(place, split, settings), loss)
 
 
 def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:

@@ -219,8 +219,12 @@ class CausesPanel(QWidget):
     def check(self) -> None:
         """Forget groups of another run or set."""
         if self._for != (self.session.runs.current, self.session.scores.on):
-            self._for = (self.session.runs.current, self.session.scores.on)
-            self._show(())
+            self.forget()
+
+    def forget(self) -> None:
+        """What was found is of other images, or of another run or set."""
+        self._for = (self.session.runs.current, self.session.scores.on)
+        self._show(())
 
     def _ask(self) -> None:
         self.check()

@@ -60,15 +60,19 @@ class ClassesPanel(QWidget):
     def check(self) -> None:
         """Forget what was found for another run or set."""
         if self._for != (self.session.runs.current, self.session.scores.on):
-            self._for = (self.session.runs.current, self.session.scores.on)
-            self.found = None
-            self.ask_button.show()
-            self.ask_button.setEnabled(True)
-            self.says.setText(
-                f"Right answers on {self.session.scores.on}: above their mean, below their mean map. A class that"
-                " rests on one place aside is right for the wrong reason."
-            )
-            self.tiles.show_tiles(())
+            self.forget()
+
+    def forget(self) -> None:
+        """What was found is of other images, or of another run or set."""
+        self._for = (self.session.runs.current, self.session.scores.on)
+        self.found = None
+        self.ask_button.show()
+        self.ask_button.setEnabled(True)
+        self.says.setText(
+            f"Right answers on {self.session.scores.on}: above their mean, below their mean map. A class that"
+            " rests on one place aside is right for the wrong reason."
+        )
+        self.tiles.show_tiles(())
 
     def _ask(self) -> None:
         run = self.session.runs.current

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
@@ -73,7 +74,7 @@ class Details(QFrame):
             self.facts.setText("Select an image to see what it is.")
             return
         row, set_name = collection.rows[place], collection.sets[place]
-        if self.session.images.pixels is not None and place < len(self.session.images.pixels):
+        if self.session.images.pixels is not None:
             self.preview.show_image(to_image(self.session.images.pixels[place]))
         before = self.session.images.library.rows[place].label
         was = f" (was {collection.classes[before]})" if before != row.label else ""
@@ -86,8 +87,7 @@ class Details(QFrame):
             f"{thousands(row.bytes)} bytes",
         ]
         shown = {name: values[place] for name, values in self.session.images.measures.items() if name != "pixels"}
-        if shown and place < len(next(iter(self.session.images.measures.values()))):
-            lines += [f"{name} {value:.2f}" for name, value in shown.items()]
+        lines += [f"{name} {value:.2f}" for name, value in shown.items() if np.isfinite(value)]
         answer = self.session.scores.answers.said.get(row.number)
         if answer is not None:
             lines.append(f"said {collection.classes[answer[0]]} ({answer[1]:.2f})")

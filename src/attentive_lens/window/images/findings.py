@@ -61,11 +61,17 @@ class Findings(QFrame):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(body)
         layout.addWidget(scroll, 1)
+        session.images.repainted.connect(lambda _: self.forget())
 
     @property
     def current(self) -> Fault | None:
         """The finding to show, if one is chosen."""
         return self.findings[self.finding] if self.finding is not None else None
+
+    def forget(self) -> None:
+        """What was found is void: the images are others."""
+        self._list(())
+        self.look_for.setText("Look for faults")
 
     def clear(self) -> None:
         """Show no finding."""
@@ -95,9 +101,12 @@ class Findings(QFrame):
         self.session.said.emit(sentence, True)
 
     def _take(self, values: FaultsFound) -> None:
-        self.findings, self.finding = values.faults, None
-        self.look_for.setEnabled(True)
+        self._list(values.faults)
         self.look_for.setText("Look again" if self.findings else "No faults were found")
+
+    def _list(self, findings: tuple[Fault, ...]) -> None:
+        self.findings, self.finding = findings, None
+        self.look_for.setEnabled(True)
         while self.list_rows.count():
             item = self.list_rows.takeAt(0)
             widget = item.widget() if item is not None else None

@@ -63,7 +63,7 @@ class _Model(QAbstractTableModel):
 
     def _picture(self, place: int) -> QImage | None:
         pixels = self.session.images.pixels
-        if pixels is None or place >= len(pixels):
+        if pixels is None:
             return None
         return to_image(pixels[place]).scaled(24, 24)
 
@@ -71,8 +71,8 @@ class _Model(QAbstractTableModel):
         collection = self.session.images.collection
         row = collection.rows[place]
         measured = self.session.images.measures.get(name)
-        if measured is not None and place < len(measured):
-            return f"{measured[place]:.2f}"
+        if measured is not None:
+            return f"{measured[place]:.2f}" if np.isfinite(measured[place]) else ""
         answer = self.said.get(row.number)
         words = {
             "image": thousands(row.number),

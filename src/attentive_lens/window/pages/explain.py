@@ -89,6 +89,7 @@ class ExplainPage(Page):
             QShortcut(QKeySequence(keys), self).activated.connect(partial(self.drawer.open_panel, place))
         QShortcut(QKeySequence("Ctrl+Shift+T"), self).activated.connect(self.drawer.tall.click)
         session.runs_changed.connect(self._other_run)
+        session.images.repainted.connect(self._repainted)
         session.scores_ready.connect(self._show_place)
         session.scores_ready.connect(self._take_surest)
 
@@ -285,6 +286,14 @@ class ExplainPage(Page):
     def _other_run(self) -> None:
         view = self.session.runs.view
         if view is not None and view.has_model and self.answered_by != view.number:
+            self._ask_again()
+
+    def _repainted(self, images: list[int]) -> None:
+        """Nothing found with the old pixels stands."""
+        self.drawer.causes.forget()
+        self.drawer.classes.forget()
+        if self.image in images:
+            self.explanation = None
             self._ask_again()
 
     def _measure(self) -> None:

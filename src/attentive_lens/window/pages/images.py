@@ -5,8 +5,17 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QProcess
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QStackedLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtCore import QProcess, Qt
+from PyQt6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QPushButton,
+    QStackedLayout,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from attentive_lens.desk.curating import write_list
 from attentive_lens.errors import LensError
@@ -59,7 +68,12 @@ class ImagesPage(Page):
             head.addWidget(tab)
         head.addStretch()
         head.addWidget(
-            button("Rescan source", "rescan", "Look through the source again for new or lost files.", self._rescan)
+            button(
+                "Rescan source",
+                "rescan",
+                "Look through the source again for new, changed or lost files; with Shift every image is compared.",
+                self._rescan,
+            )
         )
         head.addWidget(
             button("Export labels …", "save list", "Every image with its label and set, as a CSV table.", self._save)
@@ -154,7 +168,8 @@ class ImagesPage(Page):
     def _rescan(self) -> None:
         if self._process is None:
             self.session.said.emit("Looking through the source again …", False)
-            words = ["rescan", str(self.session.workspace.folder)]
+            shift = QApplication.keyboardModifiers() & Qt.KeyboardModifier.ShiftModifier
+            words = ["rescan", str(self.session.workspace.folder), *(["--contents"] if shift else [])]
             self._process = run_command(self, words, self._rescanned)
 
     def _rescanned(self, code: int, message: str) -> None:

@@ -16,6 +16,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from attentive_lens.core.objects import Same
 from attentive_lens.window import look
 
 LEFT, RIGHT, TOP, BOTTOM = 48, 92, 34, 26
@@ -80,7 +81,7 @@ class Chart(QWidget):
         self.flags: tuple[tuple[float, str], ...] = ()
         self.stretch: tuple[float, float] | None = None
         self._dragged: tuple[float, float] | None = None
-        self._reduced: dict[tuple[int, tuple[float, float], int], NDArray[np.float64]] = {}
+        self._reduced: dict[tuple[Same, tuple[float, float], int], NDArray[np.float64]] = {}
         self.log = False
         self.read_at: float | None = None
         self.setMouseTracking(True)
@@ -114,7 +115,7 @@ class Chart(QWidget):
     def _drawn(self, curve: Curve) -> NDArray[np.float64]:
         """The points of a curve that are drawn, worked out once for each stretch and width."""
         width = max(50, int(self._area().width()))
-        key = (id(curve), self.seen, width)
+        key = (Same(curve), self.seen, width)
         if key not in self._reduced:
             self._reduced[key] = reduced(points_within(curve.points, *self.seen, 1), width)
         return self._reduced[key]

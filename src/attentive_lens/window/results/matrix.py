@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout
 
+from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.scoring.measures import confusions
 from attentive_lens.scoring.ordering import ORDERS, ordered
@@ -103,7 +104,7 @@ class MatrixView(ResultsView):
     def refresh(self) -> None:
         """Show the scores in view, in the order chosen."""
         scores, order = self.session.scores.current, str(self.orders.currentData())
-        wanted = (id(scores), order)
+        wanted = (Same(scores), order)
         if scores is None:
             self._shown = ()
             self.matrix.show_counts((), np.zeros((0, 0), np.int64))

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QSizePolicy, QVBoxLayout, QWidget
 
+from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.images import FaultsFound, FindFaults
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.verifying import Verified, Verify
@@ -123,7 +124,7 @@ class OverviewView(ResultsView):
     def __init__(self, session: Session) -> None:
         super().__init__(session, "overview view")
         self._shown: tuple[object, ...] = ()
-        self._views: dict[int, Overview] = {}
+        self._views: dict[Same, Overview] = {}
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
@@ -171,12 +172,12 @@ class OverviewView(ResultsView):
         scores = self.session.scores
         known = {on: scores.on_set(on, ask=on != "test" and self.isVisible()) for on in SETS}
         there = {on: table_ for on, table_ in known.items() if table_ is not None}
-        wanted = (scores.on, *(id(each) for each in known.values()))
+        wanted = (scores.on, *(Same(each) for each in known.values()))
         if wanted == self._shown:
             return
         self._shown = wanted
-        self._views = {id(each): self._views.get(id(each)) or overview(each) for each in there.values()}
-        views = {on: self._views[id(each)] for on, each in there.items()}
+        self._views = {Same(each): self._views.get(Same(each)) or overview(each) for each in there.values()}
+        views = {on: self._views[Same(each)] for on, each in there.items()}
         self.bars.show_sets(views, scores.on)
         self.gaps.setText(" ".join(gaps_in_words(there)))
         small = small_in_words(there)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHeaderView, QVBoxLayout
 
+from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.scoring.slices import Slice
 from attentive_lens.window import look
@@ -53,7 +54,7 @@ class SlicesView(ResultsView):
         runs, scores = self.session.runs, self.session.scores
         if runs.current is None or scores.current is None:
             return
-        at = (runs.current, scores.on, id(scores.current))
+        at = (runs.current, scores.on, Same(scores.current))
         if at == self._asked:
             return
         self._asked = at
