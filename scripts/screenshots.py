@@ -106,7 +106,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
     page.open_view(list(VIEWS).index("map"))
     view = page.by_word["map"]
     assert isinstance(view, MapView)
-    while "answered wrongly" not in view.says.text() or "laying" in frame.work.text():
+    while "answered wrongly" not in view.says.text() or "laying" in frame.bottom.work.text():
         wait(0.5)
     wait(1)
     rows = view.map.in_view()
@@ -121,7 +121,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
     with tempfile.TemporaryDirectory() as folder:
         draw_new(session, Path(folder))
         page.new_images.open_places([Path(folder)])
-        while page.new_images.found is None or "answering" in frame.work.text():
+        while page.new_images.found is None or "answering" in frame.bottom.work.text():
             wait(0.3)
         wait(1)
         strange = page.new_images.sheet.groups[0].places

@@ -188,7 +188,7 @@ def test_a_stretch_is_copied_from_a_run_into_the_plan(qtbot: QtBot, frame: Frame
     assert [bench.plates[k].name for k in bench.selection()] == ["convolution 3", "max pooling 3"]
     clipboard.setText("a shopping list")
     press(qtbot, frame, Key.Key_V, modifier=CONTROL)
-    assert "The clipboard holds no layers" in frame.message.text()
+    assert "The clipboard holds no layers" in frame.bottom.message.text()
 
 
 def test_a_block_folds_into_one_plate_and_unfolds(qtbot: QtBot, frame: Frame) -> None:
@@ -257,7 +257,7 @@ def test_a_faulty_plate_offers_a_way_to_it_and_its_repairs(qtbot: QtBot, frame: 
     press(qtbot, frame, Key.Key_Delete)
     runs = len(frame.session.runs.views)
     frame.session.start()
-    assert "Not started, for the network on the bench has a fault" in frame.message.text()
+    assert "Not started, for the network on the bench has a fault" in frame.bottom.message.text()
     assert len(frame.session.workspace.runs()) == runs, "the last sound plan is not trained in its place"
     click(qtbot, frame, "go to fully connected 1")
     assert bench.plates[bench.current or 0].faulty

@@ -152,7 +152,7 @@ class Drafts(RuleBasedStateMachine):
 
     @rule()
     def undo(self) -> None:
-        self.session.step_back("network")
+        self.session.step_back()
 
     @rule()
     def open_again(self) -> None:

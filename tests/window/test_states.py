@@ -91,10 +91,10 @@ def test_background_work_is_told_and_taken_back(qtbot: QtBot, open_frame: OpenFr
     frame = open_frame(station)
     frame.session.worked.emit("scoring test images", 3, 9)
     assert text(frame, "background work") == "scoring test images"
-    assert frame.work_bar.isVisible()
+    assert frame.bottom.work_bar.isVisible()
     frame.session.worked.emit("", 0, 0)
     assert text(frame, "background work") == ""
-    assert not frame.work_bar.isVisible()
+    assert not frame.bottom.work_bar.isVisible()
 
 
 def test_a_value_is_read_under_the_mouse(qtbot: QtBot) -> None:

@@ -93,6 +93,38 @@ def repeat(
         out.print(found.advice)
 
 
+@app.command("bin")
+@reporting
+def bin_(
+    workspace: InWorkspace,
+    put: Annotated[int | None, typer.Option(metavar="RUN", help="Put a run into the bin.")] = None,
+    restore: Annotated[int | None, typer.Option(metavar="RUN", help="Bring a run back.")] = None,
+    empty: Annotated[bool, typer.Option("--empty", help="Remove all that is in it for good.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """List the deleted runs; put one there, bring one back, or remove them for good."""
+    from attentive_lens.cli.results import RunsInBin
+
+    place = Workspace.open(workspace)
+    if put is not None:
+        place.delete_run(put)
+    if restore is not None:
+        place.restore_run(restore)
+    before = place.deleted_runs()
+    if empty:
+        place.forget_deleted()
+    left = place.deleted_runs()
+    named = [() if run is None else (run,) for run in (put, restore)]
+    found = RunsInBin(left, named[0], named[1], tuple(run for run in before if run not in left))
+    if as_json:
+        say_json(found)
+        return
+    for runs_, words in ((found.put, "put into the bin"), (found.restored, "back"), (found.removed, "gone for good")):
+        if runs_:
+            out.print(f"run{'s' if len(runs_) > 1 else ''} {', '.join(map(str, runs_))}: {words}")
+    out.print(f"In the bin: {', '.join(map(str, left))}" if left else "The bin is empty.")
+
+
 @app.command()
 @reporting
 def compare(

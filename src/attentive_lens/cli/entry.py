@@ -25,6 +25,7 @@ COMMANDS = (
     "train",
     "watch",
     "runs",
+    "bin",
     "compare",
     "repeat",
     "sweep",

@@ -325,6 +325,16 @@ class Added:
     images: tuple[int, ...]
 
 
+@dataclass(frozen=True)
+class RunsInBin:
+    """Numbers of the runs in the bin, and those that this command put there, brought back or removed for good."""
+
+    deleted: tuple[int, ...]
+    put: tuple[int, ...] = ()
+    restored: tuple[int, ...] = ()
+    removed: tuple[int, ...] = ()
+
+
 RESULTS: dict[str, tuple[type[Any], ...]] = {
     "new": (NewWorkspace,),
     "add": (Added,),
@@ -342,6 +352,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "train": (RunEnded, RunQueued),
     "watch": (RunWatched,),
     "runs": (RunsTable,),
+    "bin": (RunsInBin,),
     "compare": (RunsCompared,),
     "sweep": (SweepDone,),
     "cross-validate": (CrossValidated,),

@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 
-from attentive_lens.desk.history import History
+from attentive_lens.desk.history import History, Step, Timeline
 from attentive_lens.desk.observing import Signal
 from attentive_lens.errors import LensError
 from attentive_lens.workspace import Workspace
@@ -14,7 +14,7 @@ from attentive_lens.workspace.cases import Case, CaseBook, Evidence, read_cases,
 
 
 class OpenCases:
-    """A workspace's case book; every change is written at once.
+    """A workspace's case book; every change is written at once, and stands in the timeline.
 
     Attributes
     ----------
@@ -24,8 +24,8 @@ class OpenCases:
         A sentence, and whether it is bad news.
     """
 
-    def __init__(self, workspace: Workspace) -> None:
-        self.workspace = workspace
+    def __init__(self, workspace: Workspace, timeline: Timeline | None = None) -> None:
+        self.workspace, self._timeline = workspace, timeline or Timeline()
         self.changed, self.said = Signal(), Signal()
         self.history: History[CaseBook] = History(CaseBook())
         try:
@@ -88,6 +88,7 @@ class OpenCases:
         if not self._write(book):
             return False
         self.history.add(summary, book)
+        self._timeline.add(Step(summary, lambda: bool(self.undo()), lambda: bool(self.redo())))
         self.changed.emit()
         return True
 

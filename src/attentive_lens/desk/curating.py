@@ -40,6 +40,16 @@ class Curating:
         """The decisions as they are now."""
         return self.history.state
 
+    def reread(self) -> None:
+        """Take in what another process decided; it is in none of the steps that can be undone here."""
+        now = self.workspace.catalogue.corrections()
+        others = {n: now.get(n, NOTHING) for n in now.keys() | self.state.keys() if now.get(n) != self.state.get(n)}
+
+        def with_others(state: Corrections) -> Corrections:
+            return {n: decision for n, decision in {**state, **others}.items() if decision}
+
+        self.history.map(with_others)
+
     def change(self, summary: str, numbers: Iterable[int], change: Callable[[Correction], Correction]) -> None:
         """Decide the same about some images; ``told`` says what, for the word beside «undo».
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import psutil
 
 from attentive_lens.core.files import write_text
-from attentive_lens.desk.history import History
+from attentive_lens.desk.history import History, Step, Timeline
 from attentive_lens.desk.observing import Signal
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.base import Base
@@ -65,6 +65,8 @@ class Design:
         Where it is kept; in one that cannot be written it lasts until the window closes.
     classes : callable, optional
         Gives the number of classes that the images have, which the output must match.
+    timeline : Timeline, optional
+        Where every change stands.
 
     Attributes
     ----------
@@ -74,7 +76,10 @@ class Design:
         What is designed is another; the first comes before the second, and only where images go into other sets.
     """
 
-    def __init__(self, workspace: Workspace, classes: Callable[[], int] | None = None) -> None:
+    def __init__(
+        self, workspace: Workspace, classes: Callable[[], int] | None = None, timeline: Timeline | None = None
+    ) -> None:
+        self._timeline = timeline or Timeline()
         self.split_changed, self.changed = Signal(), Signal()
         self._classes, self._workspace = classes, workspace
         self._file, self._faulty = workspace.folder / FILE, workspace.folder / FAULTY
@@ -218,11 +223,6 @@ class Design:
         if text != self.text:
             self._go_to("the text", self._from_text(text))
 
-    @property
-    def undoable(self) -> str:
-        """What `undo` would take back, in words; empty if nothing."""
-        return self._history.last
-
     def undo(self) -> str:
         """Go back one state; what was taken back, or an empty word at the first."""
         return self._moved(self._history.undo)
@@ -237,6 +237,7 @@ class Design:
             return summary
 
         self._moved(add)
+        self._timeline.add(Step(summary, lambda: bool(self.undo()), lambda: bool(self.redo())))
 
     def _moved(self, step: Callable[[], str]) -> str:
         before = self.drawn

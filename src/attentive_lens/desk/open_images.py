@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from attentive_lens.desk.browsing import pixels_of
 from attentive_lens.desk.collection import Collection, Library
 from attentive_lens.desk.curating import Curating, act, relabel
+from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
 from attentive_lens.desk.together import keep_together
@@ -19,7 +19,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels, stretched
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Workspace
-from attentive_lens.workspace.adding import add_images
+from attentive_lens.workspace.adding import add_images, take_out_images
 
 
 class OpenImages:
@@ -33,6 +33,8 @@ class OpenImages:
         The plan they are split by, as it is now.
     asks : Asks
         Has the pixels made, or found.
+    timeline : Timeline, optional
+        Where every decision stands.
 
     Attributes
     ----------
@@ -46,7 +48,10 @@ class OpenImages:
         A sentence, and whether it is bad news.
     """
 
-    def __init__(self, workspace: Workspace, plan: Callable[[], Plan], asks: Asks) -> None:
+    def __init__(
+        self, workspace: Workspace, plan: Callable[[], Plan], asks: Asks, timeline: Timeline | None = None
+    ) -> None:
+        self._timeline = timeline or Timeline()
         self.workspace, self._plan, self._asks = workspace, plan, asks
         self.changed, self.pixels_ready, self.measures_ready, self.said = Signal(), Signal(), Signal(), Signal()
         self.repainted = Signal()
@@ -85,31 +90,34 @@ class OpenImages:
         self._try(action.word, lambda: act(self.curating, action))
 
     def _try(self, summary: str, decision: Callable[[], None]) -> None:
+        before = self.curating.state
         try:
             decision()
         except LensError as error:
             self.said.emit(str(error), True)
             return
+        if self.curating.state is not before:
+            self._timeline.add(Step(summary, lambda: bool(self.undo()), lambda: bool(self.redo())))
         self.collect()
         self.said.emit(f"Done: {summary}.", False)
 
-    def undo(self) -> None:
-        """Take the last decision back."""
-        self._step(self.curating.undo, "Taken back: {}.", "There is nothing to undo.")
+    def undo(self) -> str:
+        """Take the last decision back; what it was, or an empty word."""
+        return self._step(self.curating.undo)
 
-    def redo(self) -> None:
-        """Make the decision taken back again."""
-        self._step(self.curating.redo, "Done again: {}.", "There is nothing to do again.")
+    def redo(self) -> str:
+        """Make the decision taken back again; what it was, or an empty word."""
+        return self._step(self.curating.redo)
 
-    def _step(self, step: Callable[[], str], summary: str, nothing: str) -> None:
+    def _step(self, step: Callable[[], str]) -> str:
         try:
             word = step()
         except LensError as error:
             self.said.emit(str(error), True)
-            return
+            return ""
         if word:
             self.collect()
-        self.said.emit(summary.format(word) if word else nothing, False)
+        return word
 
     def collect(self) -> None:
         """Put the rows together again, from decisions and split as they are now."""
@@ -131,14 +139,22 @@ class OpenImages:
 
     def keep_together(self, groups: Sequence[Sequence[int]]) -> None:
         """Have the split keep groups of images in one set, and say what that moves."""
+        catalogue, before = self.workspace.catalogue, self.library.copies
         try:
             words = keep_together(self.workspace, self._plan(), groups)
         except LensError as error:
             self.said.emit(str(error), True)
             return
+        after = catalogue.copies()
+
+        def keep(copies: dict[int, int]) -> bool:
+            return self._changed(lambda: catalogue.keep_copies(copies))
+
+        many = "1 group" if len(groups) == 1 else f"{len(groups)} groups"
+        summary = f"keeping {many} of images together"
+        self._timeline.add(Step(summary, lambda: keep(before), lambda: keep(after)))
         self.said.emit(f"{words}.", False)
-        self.library = replace(self.library, copies=self.workspace.catalogue.copies())
-        self.collect()
+        self.reread()
 
     def add(self, files: Sequence[Path], label: str) -> list[int]:
         """Copy image files into the workspace as images of a class; their numbers, none if it could not be done."""
@@ -150,14 +166,31 @@ class OpenImages:
         self.reread()
         self.want_pixels()
         which = f"image {numbers[0]}" if len(numbers) == 1 else f"images {numbers[0]} to {numbers[-1]}"
+
+        def take_out(out: bool) -> bool:
+            done = self._changed(lambda: take_out_images(self.workspace, numbers, out))
+            self.want_pixels()
+            return done
+
+        self._timeline.add(Step(f"adding {which} as {label}", lambda: take_out(True), lambda: take_out(False)))
         self.said.emit(f"Added as {label}: {which}. The next run knows them.", False)
         return numbers
+
+    def _changed(self, change: Callable[[], None]) -> bool:
+        """Change the catalogue and read it again; whether it could be."""
+        try:
+            change()
+        except LensError as error:
+            self.said.emit(str(error), True)
+            return False
+        self.reread()
+        return True
 
     def reread(self) -> None:
         """Read the catalogue again: another process changed it."""
         before = self.library.rows
         self.library = Library.read(self.workspace)
-        self.curating = Curating(self.workspace)
+        self.curating.reread()
         self.collect()
         pairs = zip(before, self.library.rows, strict=False)
         others = [now.number for then, now in pairs if then.digest and then.digest != now.digest]

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from attentive_lens.desk.controlling import steer
 from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.observing import Signal
 from attentive_lens.desk.queue import enqueue, start_next, take_from_queue
 from attentive_lens.desk.runs import RunReader, RunView, reap_children, resume_training, start_halving, start_training
@@ -16,6 +17,7 @@ from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.last_batch import LastBatch, read_last_batch
 from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.about import About
 
 UNSETTLED = ("waiting", "training", "broken off")
 """States that change without a word in the journal."""
@@ -34,8 +36,8 @@ class OpenRuns:
         A sentence, and whether it is bad news.
     """
 
-    def __init__(self, workspace: Workspace) -> None:
-        self.workspace = workspace
+    def __init__(self, workspace: Workspace, timeline: Timeline | None = None) -> None:
+        self.workspace, self._timeline = workspace, timeline or Timeline()
         self.changed, self.said = Signal(), Signal()
         self.views: dict[int, RunView] = {}
         self._readers: dict[int, RunReader] = {}
@@ -164,7 +166,54 @@ class OpenRuns:
         return True
 
     def delete(self, number: int) -> bool:
-        """Take a run away, so that it can be brought back; whether it was."""
+        """Put a run into the bin; whether it was."""
+        done = self._delete(number)
+        if done:
+            step = Step(f"deleting run {number}", lambda: self._restore(number), lambda: self._delete(number))
+            self._timeline.add(step)
+            self.said.emit(f"Run {number} is in the bin.", False)
+        return done
+
+    def restore(self, number: int) -> bool:
+        """Bring a run back out of the bin; whether it was."""
+        done = self._restore(number)
+        if done:
+            step = Step(f"bringing run {number} back", lambda: self._delete(number), lambda: self._restore(number))
+            self._timeline.add(step)
+            self.said.emit(f"Run {number} is back.", False)
+        return done
+
+    def deleted(self) -> tuple[int, ...]:
+        """Numbers of the runs in the bin."""
+        return self.workspace.deleted_runs()
+
+    def empty_bin(self) -> None:
+        """Remove the deleted runs for good."""
+        try:
+            removed = self.workspace.forget_deleted()
+        except LensError as error:
+            self.said.emit(str(error), True)
+        else:
+            self.said.emit(f"{removed} deleted runs are gone for good.", False)
+
+    def keep_about(self, number: int, about: About) -> None:
+        """Keep what a person says of a run, unless it is kept already; it can be undone."""
+        before = self.workspace.run(number).about()
+
+        def keep(words: About) -> bool:
+            try:
+                self.workspace.run(number).keep_about(words)
+            except LensError as error:
+                self.said.emit(str(error), True)
+                return False
+            self.changed.emit()
+            return True
+
+        if about != before and keep(about):
+            what = "name" if about.name != before.name else "note" if about.note != before.note else "pin"
+            self._timeline.add(Step(f"the {what} of run {number}", lambda: keep(before), lambda: keep(about)))
+
+    def _delete(self, number: int) -> bool:
         view = self.views.get(number)
         try:
             if view is not None and view.state == "waiting":
@@ -181,15 +230,15 @@ class OpenRuns:
         self.changed.emit()
         return True
 
-    def restore(self, number: int) -> None:
-        """Bring a deleted run back."""
+    def _restore(self, number: int) -> bool:
         try:
             self.workspace.restore_run(number)
         except LensError as error:
             self.said.emit(str(error), True)
-            return
+            return False
         self._read()
         self.changed.emit()
+        return True
 
     def resume(self) -> None:
         """Go on with the run in view, which was interrupted."""

@@ -90,6 +90,6 @@ def _log_faults() -> None:
         sys.stderr.write(f"{sentence}\n")
         for window in QApplication.topLevelWidgets():
             if isinstance(window, Frame):
-                window.say(sentence, True)
+                window.bottom.say(sentence, True)
 
     sys.excepthook = note

@@ -14,8 +14,6 @@ from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QMainWindow,
-    QProgressBar,
-    QPushButton,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -27,16 +25,15 @@ from attentive_lens.desk.cards import keep_pictures
 from attentive_lens.desk.memory import remember, remember_theme
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
+from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages import STAGES, Page
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
 from attentive_lens.window.shortcuts import ShortcutList
-from attentive_lens.window.words import counted, memory_size, thousands
-
-MEMORY_MS = 2000
+from attentive_lens.window.words import counted, thousands
 
 
 class Frame(QMainWindow):
@@ -93,7 +90,9 @@ class Frame(QMainWindow):
         down = QVBoxLayout()
         down.setSpacing(0)
         down.addLayout(rail_and_stage, 1)
-        down.addWidget(self._make_bottom())
+        self.bottom = BottomStrip(session)
+        self.bottom.theme_asked.connect(self.change_theme)
+        down.addWidget(self.bottom)
         across.addLayout(down)
         self.current = "images"
         session.runs_changed.connect(self._list_runs)
@@ -101,12 +100,6 @@ class Frame(QMainWindow):
         session.walk_asked.connect(lambda images: self.page("explain").walk_through(images))
         session.explain_asked.connect(self._explain)
         session.file_asked.connect(self._explain)
-        session.said.connect(self.say)
-        session.worked.connect(self._show_work)
-        session.images_changed.connect(self._show_undo)
-        session.plan_changed.connect(self._show_undo)
-        session.cases_changed.connect(self._show_undo)
-        session.ticked.connect(self._show_training)
         self.shortcuts = ShortcutList(self)
         for keys, call in (("Ctrl+Shift+L", self.change_theme), ("F1", self.shortcuts.show_over)):
             QShortcut(QKeySequence(keys), self).activated.connect(call)
@@ -119,13 +112,15 @@ class Frame(QMainWindow):
         self._builder.timeout.connect(self._build_next)
         self.painted.connect(partial(self._builder.start, 0))
         if session.reading_only:
-            self.say("Another window has this workspace open, or it cannot be written: it is shown for reading.", True)
+            self.bottom.say(
+                "Another window has this workspace open, or it cannot be written: it is shown for reading.", True
+            )
         else:
             collection = session.images.collection
             images = (
                 f"{thousands(len(collection.rows))} images of {counted(len(collection.classes), 'class', 'classes')}"
             )
-            self.say(
+            self.bottom.say(
                 f"Opened {session.workspace.name}: {images}, {counted(len(session.runs.views), 'run', 'runs')}.",
                 False,
             )
@@ -186,51 +181,6 @@ class Frame(QMainWindow):
         row.addWidget(self.action)
         return top
 
-    def _make_bottom(self) -> QWidget:
-        bottom = QFrame()
-        bottom.setObjectName("bottom strip")
-        bottom.setFixedHeight(28)
-        row = QHBoxLayout(bottom)
-        row.setContentsMargins(16, 1, 16, 0)
-        row.setSpacing(10)
-        self.message = label(role="faint", size=look.SMALL, name="message")
-        row.addWidget(self.message)
-        self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", self._step_back)
-        self.undo.setFont(look.font(look.SMALL))
-        self.undo.setStyleSheet("padding: 0 8px; min-height: 16px;")
-        self.undo.hide()
-        row.addWidget(self.undo)
-        row.addStretch(1)
-        self.work = label(role="faint", size=look.SMALL, name="background work")
-        row.addWidget(self.work)
-        self.work_bar = QProgressBar()
-        self.work_bar.setTextVisible(False)
-        self.work_bar.setFixedSize(120, 4)
-        self.work_bar.hide()
-        row.addWidget(self.work_bar)
-        self.stop: QPushButton = button(
-            "stop",
-            "stop training",
-            "Stop the run after its step; everything is kept.",
-            lambda: self.session.runs.steer("stop"),
-        )
-        self.stop.setFont(look.font(look.SMALL))
-        self.stop.setStyleSheet("padding: 0 8px; min-height: 16px;")
-        self.stop.hide()
-        row.addWidget(self.stop)
-        self.memory = label(role="faint", size=look.SMALL, name="memory")
-        row.addWidget(self.memory)
-        self.theme = button("", "theme", "Dark colours, or light ones (Ctrl+Shift+L).", self.change_theme)
-        self.theme.setFont(look.font(look.SMALL))
-        self.theme.setStyleSheet("padding: 0 8px; min-height: 16px;")
-        self._name_theme()
-        row.addWidget(self.theme)
-        self._measure = QTimer(self)
-        self._measure.timeout.connect(self._show_memory)
-        self._measure.start(MEMORY_MS)
-        self._show_memory()
-        return bottom
-
     def change_theme(self) -> None:
         """Dark where it is light, and the other way; it is remembered."""
         name = "light" if look.theme is look.DARK else "dark"
@@ -238,28 +188,10 @@ class Frame(QMainWindow):
         if isinstance(application, QApplication):
             look.use(name)
             look.restyle(application)
-            self._name_theme()
+            self.bottom.name_theme()
             for page in self.pages.values():
                 page.restyled()
             remember_theme(name)
-
-    def _name_theme(self) -> None:
-        self.theme.setText("light" if look.theme is look.DARK else "dark")
-
-    def _show_memory(self) -> None:
-        """What the window and its worker take, and what the machine has left."""
-        used, left = self.session.asker.memory()
-        self.memory.setText(f"{memory_size(used)} in use · {memory_size(left)} free")
-        self.memory.setToolTip("Memory of this window and its worker, and what the machine has left for more.")
-
-    def _show_undo(self) -> None:
-        """Offer «undo» while there is something to take back."""
-        last = self.session.undoable(self.current)
-        self.undo.setVisible(bool(last))
-        self.undo.setToolTip(f"Take back: {last} (Ctrl+Z).")
-
-    def _step_back(self, forward: bool = False) -> None:
-        self.session.step_back(self.current, forward)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Ctrl+Z, Ctrl+Shift+Z and ?, unless a field that is edited takes them for itself."""
@@ -267,7 +199,7 @@ class Frame(QMainWindow):
             return
         control, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
         if event.key() == Qt.Key.Key_Z and event.modifiers() & control:
-            self._step_back(forward=bool(event.modifiers() & shift))
+            self.session.step_back(forward=bool(event.modifiers() & shift))
         elif event.text() == "?":
             self.shortcuts.show_over()
         else:
@@ -292,7 +224,7 @@ class Frame(QMainWindow):
         try:
             self.other = self._open_folder(folder)
         except LensError as error:
-            self.say(str(error), True)
+            self.bottom.say(str(error), True)
         else:
             self.other.show()
 
@@ -310,7 +242,6 @@ class Frame(QMainWindow):
         page.setFocus()
         for page_name in self.pages:
             self._refresh(page_name)
-        self._show_undo()
 
     def _refresh(self, key: str) -> None:
         page = self.pages[key]
@@ -339,36 +270,6 @@ class Frame(QMainWindow):
         for key in self.pages:
             self._refresh(key)
 
-    def say(self, sentence: str, bad: bool) -> None:
-        """A sentence in the bottom strip; it stays until the next."""
-        self.message.setText(sentence)
-        self.message.setToolTip(sentence)
-        set_role(self.message, "bad" if bad else "faint")
-
-    def _show_work(self, doing: str, done: int, total: int) -> None:
-        if self.session.runs.training is not None:
-            return
-        self.work.setText(doing)
-        self.work_bar.setVisible(bool(total))
-        self.work_bar.setRange(0, max(1, total))
-        self.work_bar.setValue(done)
-
-    def _show_training(self) -> None:
-        view = self.session.runs.training
-        if view is None:
-            if self.stop.isVisible():
-                self.stop.hide()
-                self._show_work("", 0, 0)
-            return
-        done, total = view.steps
-        self.work.setText(
-            f"run {view.number} · epoch {min(len(view.epochs) + 1, max(1, view.planned))} of {view.planned}"
-        )
-        self.work_bar.show()
-        self.work_bar.setRange(0, max(1, total))
-        self.work_bar.setValue(done)
-        self.stop.show()
-
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Tell of the first painting."""
         super().paintEvent(event)
@@ -384,7 +285,8 @@ class Frame(QMainWindow):
         images = self.session.images
         if images.pixels is not None:
             keep_pictures(self.session.workspace.folder, images.pixels, images.collection.labels)
-        for timer in (self._after_paint, self._builder, self._measure):
+        for timer in (self._after_paint, self._builder):
             timer.stop()
+        self.bottom.close_down()
         self.session.close()
         super().closeEvent(event)

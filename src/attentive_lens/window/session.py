@@ -11,6 +11,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from attentive_lens.desk.casebook import OpenCases
 from attentive_lens.desk.design import Design
+from attentive_lens.desk.history import Timeline
 from attentive_lens.desk.open_images import OpenImages
 from attentive_lens.desk.open_runs import OpenRuns
 from attentive_lens.desk.open_scores import OpenScores
@@ -23,8 +24,6 @@ from attentive_lens.window.asking import Asker, Failed
 from attentive_lens.workspace import Workspace
 
 TICK_MS, KEEP_MS = 400, 500
-OF_PLAN = ("network", "training")
-"""Stages at which undo is about the plan."""
 
 R = TypeVar("R")
 
@@ -46,6 +45,8 @@ class Session(QObject):
         The plan of the next run.
     price : tuple or None
         The plan that was priced last, and seconds that an epoch of it takes.
+    timeline : Timeline
+        What was done in this window, which is what can be undone.
     reading_only : bool
         Whether nothing can be changed: its folder cannot be written, or another window has it open.
 
@@ -79,6 +80,8 @@ class Session(QObject):
         The scores of the run in view on the set in view are there.
     cases_changed
         The case book is another.
+    history_changed
+        Another thing would be undone now.
     """
 
     runs_changed = pyqtSignal()
@@ -96,22 +99,22 @@ class Session(QObject):
     images_changed = pyqtSignal()
     scores_ready = pyqtSignal()
     cases_changed = pyqtSignal()
+    history_changed = pyqtSignal()
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace, self._held = workspace.for_window()
         self.reading_only = self._held is None
         workspace = self.workspace
-        if not self.reading_only:
-            workspace.forget_deleted()
+        self.timeline = Timeline()
         self.asker = Asker()
         self.price: tuple[Plan, float] | None = None
-        self.design = Design(workspace, lambda: len(self.images.collection.classes))
-        self.images = OpenImages(workspace, lambda: self.design.plan, self.asker)
+        self.design = Design(workspace, lambda: len(self.images.collection.classes), self.timeline)
+        self.images = OpenImages(workspace, lambda: self.design.plan, self.asker, self.timeline)
         self.design.restore()
-        self.runs = OpenRuns(workspace)
+        self.runs = OpenRuns(workspace, self.timeline)
         self.scores = OpenScores(self.images, self.runs, self.asker)
-        self.cases = OpenCases(workspace)
+        self.cases = OpenCases(workspace, self.timeline)
         self.asker.worked.connect(self.worked)
         self.asker.failed.connect(lambda sentence: self.said.emit(sentence, True))
         self._keep_draft = QTimer(self)
@@ -131,6 +134,7 @@ class Session(QObject):
             (self.scores.ready, self.scores_ready),
             (self.cases.changed, self.cases_changed),
             (self.cases.said, self.said),
+            (self.timeline.changed, self.history_changed),
         ):
             signal.connect(passed_on.emit)
         self._timer = QTimer(self)
@@ -214,22 +218,14 @@ class Session(QObject):
         priced, seconds = self.price if self.price is not None else (None, None)
         self.runs.start(self.design.plan, seconds if priced == self.design.plan else None)
 
-    def undoable(self, stage: str) -> str:
-        """What `step_back` would take back at a stage; an empty word if nothing."""
-        if stage in OF_PLAN:
-            return self.design.undoable
-        history = self.cases.history if stage == "explain" else self.images.curating.history
-        return history.last
-
-    def step_back(self, stage: str, forward: bool = False) -> None:
-        """Take back, or do again, what a stage decided last: of the plan, of cases, else about images."""
-        if stage not in (*OF_PLAN, "explain"):
-            self.images.redo() if forward else self.images.undo()
-            return
-        owner = self.design if stage in OF_PLAN else self.cases
-        summary = owner.redo() if forward else owner.undo()
+    def step_back(self, forward: bool = False) -> None:
+        """Take back what was done last in this window, or do again what was taken back, wherever that was."""
+        nothing = self.timeline.next if forward else self.timeline.last
+        summary = self.timeline.redo() if forward else self.timeline.undo()
         if summary:
             self.said.emit(f"{'Done again' if forward else 'Taken back'}: {summary}.", False)
+        elif not nothing:
+            self.said.emit(f"There is nothing to {'do again' if forward else 'undo'}.", False)
 
     def close(self) -> None:
         """Keep the draft and end the worker; runs go on."""

@@ -6,12 +6,14 @@ import os
 import re
 import shutil
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from attentive_lens.core.files import part_of
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import decode
 from attentive_lens.images.sources.base import Found, class_name
+from attentive_lens.workspace.corrections import GONE
 from attentive_lens.workspace.importing import row_of, seen
 from attentive_lens.workspace.rows import Origin
 from attentive_lens.workspace.workspace import Workspace
@@ -57,6 +59,32 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
         why = f"they could not be copied into {workspace.folder}: {str(error.strerror or error).lower()}"
         raise BadFile("The images were not added", why, "Make room there") from None
     return [row.number for row in rows]
+
+
+def take_out_images(workspace: Workspace, numbers: Sequence[int], out: bool = True) -> None:
+    """Take added images back, or put them in again: their files stay in the workspace, hidden, their numbers too.
+
+    Raises
+    ------
+    BadFile
+        If a file cannot be renamed; all are then as they were.
+    """
+    workspace.check_writable()
+    rows = [row for row in workspace.catalogue.images() if row.number in set(numbers)]
+    pairs = [(workspace.path_of(row), workspace.path_of(row).with_name(f".out-{row.number}")) for row in rows]
+    renamed: list[tuple[Path, Path]] = []
+    try:
+        for shown, hidden in pairs:
+            one, other = (shown, hidden) if out else (hidden, shown)
+            one.rename(other)
+            renamed.append((one, other))
+        gone = [replace(row, given_set=GONE if out else None) for row in rows]
+        workspace.catalogue.renew(workspace.catalogue.classes(), gone, (), workspace.catalogue.skipped())
+    except (OSError, BadFile) as error:
+        for one, other in renamed:
+            other.rename(one)
+        why = str(getattr(error, "strerror", "") or getattr(error, "why", "") or error).lower()
+        raise BadFile("The added images stay as they were", why, "Look at the folder «added»") from None
 
 
 def _folder_name(label: str) -> str:

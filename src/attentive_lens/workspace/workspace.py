@@ -173,10 +173,24 @@ class Workspace:
             raise NotHere(f"Run {number} cannot be brought back", "it was deleted for good", "Train its plan again")
         self._move(folder, self.folder / "runs" / f"{number:04d}", f"Run {number} was not brought back")
 
-    def forget_deleted(self) -> None:
-        """Remove deleted runs for good; what cannot be removed stays."""
-        for folder in (self.folder / "runs").glob(f"{DELETED}*"):
-            shutil.rmtree(folder, ignore_errors=True)
+    def deleted_runs(self) -> tuple[int, ...]:
+        """Numbers of the runs that `restore_run` can bring back."""
+        names = (folder.name.removeprefix(DELETED) for folder in (self.folder / "runs").glob(f"{DELETED}*"))
+        return tuple(sorted(int(name) for name in names if name.isdigit()))
+
+    def forget_deleted(self) -> int:
+        """Remove deleted runs for good, and say how many; what cannot be removed stays.
+
+        Raises
+        ------
+        BadFile
+            If the workspace cannot be written.
+        """
+        self.check_writable()
+        before = self.deleted_runs()
+        for number in before:
+            shutil.rmtree(self.folder / "runs" / f"{DELETED}{number:04d}", ignore_errors=True)
+        return len(before) - len(self.deleted_runs())
 
     def _move(self, folder: Path, to: Path, what: str) -> None:
         try:
@@ -186,8 +200,7 @@ class Workspace:
 
     def _numbers_taken(self) -> list[int]:
         """Of all runs, deleted ones too as long as they can be brought back."""
-        deleted = (folder.name.removeprefix(DELETED) for folder in (self.folder / "runs").glob(f"{DELETED}*"))
-        return [run.number for run in self.runs()] + [int(name) for name in deleted if name.isdigit()]
+        return [run.number for run in self.runs()] + list(self.deleted_runs())
 
     def claim_run(self, plan: Plan) -> Run:
         """A new run's folder with its plan in it; two processes never get the same.

@@ -137,6 +137,13 @@ class Explanation:
     pixels: NDArray[np.uint8]
     difference: NDArray[np.float32] | None
 
+    def is_like(self, other: Explanation) -> bool:
+        """Whether it is of the same image, with the same maps for the same classes."""
+        if (self.file, self.method, len(self.maps)) != (other.file, other.method, len(other.maps)):
+            return False
+        pairs = zip(self.maps, other.maps, strict=True)
+        return all((a.key, a.target) == (b.key, b.target) and np.array_equal(a.values, b.values) for a, b in pairs)
+
     @property
     def complete(self) -> bool:
         """Whether the maps' trust was measured too."""

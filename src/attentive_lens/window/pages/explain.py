@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from functools import partial
 
-import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
@@ -304,7 +303,7 @@ class ExplainPage(Page):
 
         def take(checks: TrustChecks) -> None:
             now = self.explanation
-            if now is not None and _alike(now, explanation) and view.number == self.session.runs.current:
+            if now is not None and now.is_like(explanation) and view.number == self.session.runs.current:
                 self.twins.show_checks(checks)
 
         choice = self.twins.chooser.choice
@@ -346,7 +345,7 @@ class ExplainPage(Page):
         if run != self.session.runs.current or asked not in (explanation.image, explanation.file):
             return
         before, self.explanation, self.answered_by = self.explanation, explanation, run
-        if before is not None and explanation.complete and not before.complete and _alike(before, explanation):
+        if before is not None and explanation.complete and not before.complete and before.is_like(explanation):
             self.twins.show_trust(explanation)
             self._look_ahead()
             return
@@ -398,11 +397,3 @@ class ExplainPage(Page):
         for step_button in (self.back, self.forth):
             step_button.setEnabled(bool(mistakes))
         self.action_changed.emit()
-
-
-def _alike(one: Explanation, other: Explanation) -> bool:
-    """Whether two explanations are of the same image, with the same maps for the same classes."""
-    if (one.file, one.method, len(one.maps)) != (other.file, other.method, len(other.maps)):
-        return False
-    pairs = zip(one.maps, other.maps, strict=True)
-    return all((a.key, a.target) == (b.key, b.target) and np.array_equal(a.values, b.values) for a, b in pairs)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QMessageBox, QVBoxLayout, QWidget
 
 from attentive_lens.desk.comparing import free_seed
 from attentive_lens.errors import LensError
@@ -31,7 +32,6 @@ class RunTools(QWidget):
         super().__init__()
         self.session = session
         self._run: int | None = None
-        self._deleted: int | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(6)
@@ -54,11 +54,13 @@ class RunTools(QWidget):
         self.repeat = button(
             "Repeat", "repeat run", "Queues its plan with another seed, to see how far chance reaches.", self._repeat
         )
-        self.remove = button("Delete", "delete run", "Takes the run away; it can be brought back.", self._delete)
-        self.back = button("Bring back", "restore run", "Brings the deleted run back.", self._restore)
-        for each in (self.pin, self.repeat, self.remove, self.back):
+        self.remove = button(
+            "Delete", "delete run", "Puts the run into the bin, from which it comes back.", self._delete
+        )
+        self.bin = button("Bin", "bin", "Deleted runs: bring one back, or remove them for good.", lambda: None)
+        self.bin.setMenu(QMenu(self.bin))
+        for each in (self.pin, self.repeat, self.remove, self.bin):
             row.addWidget(each)
-        self.back.hide()
         self.sweep = SweepTools(session)
         self.sweep.queued.connect(self.changed)
         outer.addWidget(self.sweep)
@@ -66,6 +68,7 @@ class RunTools(QWidget):
 
     def show_run(self, number: int | None) -> None:
         """The one run that is selected, or none."""
+        self.show_bin()
         if number != self._run or number is None:
             about = self.session.workspace.run(number).about() if number is not None else About()
             self.name.setText(about.name)
@@ -81,12 +84,10 @@ class RunTools(QWidget):
     def _keep(self) -> None:
         if self._run is None:
             return
-        run = self.session.workspace.run(self._run)
         try:
             about = About(self.name.text().strip(), self.note.text().strip(), self.pin.isChecked())
-            if about != run.about():
-                run.keep_about(about)
-                self.changed.emit()
+            self.session.runs.keep_about(self._run, about)
+            self.changed.emit()
         except LensError as error:
             self.session.said.emit(str(error), True)
 
@@ -94,17 +95,37 @@ class RunTools(QWidget):
         self._keep()
 
     def _delete(self) -> None:
-        if self._run is not None and self.session.runs.delete(self._run):
-            self._deleted, self._run = self._run, None
-            self.back.setText(f"Bring run {self._deleted} back")
-            self.back.show()
+        number = self._run
+        if number is not None:
+            self._run = None
+            self.session.runs.delete(number)
             self.changed.emit()
 
-    def _restore(self) -> None:
-        if self._deleted is not None:
-            self.session.runs.restore(self._deleted)
-            self._deleted = None
-            self.back.hide()
+    def show_bin(self) -> None:
+        """How many runs can be brought back, and which."""
+        deleted = self.session.runs.deleted()
+        self.bin.setVisible(bool(deleted))
+        self.bin.setText(f"Bin · {len(deleted)}")
+        menu = self.bin.menu()
+        if menu is None:
+            return
+        menu.clear()
+        for number in deleted:
+            menu.addAction(f"Bring run {number} back", partial(self._restore, number))
+        menu.addSeparator()
+        menu.addAction("Empty the bin …", self._empty)
+
+    def _restore(self, number: int) -> None:
+        self.session.runs.restore(number)
+        self.changed.emit()
+
+    def _empty(self) -> None:
+        """Asked first: it cannot be undone."""
+        deleted = self.session.runs.deleted()
+        runs = "run " + str(deleted[0]) if len(deleted) == 1 else f"{len(deleted)} runs"
+        asked = f"Remove {runs} for good, with models, curves and scores? That cannot be undone."
+        if QMessageBox.question(self, "Empty the bin", asked) == QMessageBox.StandardButton.Yes:
+            self.session.runs.empty_bin()
             self.changed.emit()
 
     def _repeat(self) -> None:

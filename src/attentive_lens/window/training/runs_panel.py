@@ -65,6 +65,7 @@ class RunsPanel(QFrame):
         inside.addWidget(self.advice)
         self.tools = RunTools(session)
         self.tools.changed.connect(self.refresh)
+        session.runs_changed.connect(self._runs_changed)
         inside.addWidget(self.tools)
         row = QHBoxLayout()
         self.draw = button("Draw their curves", "draw runs", "Beside those of the run in view.", self._draw)
@@ -73,6 +74,10 @@ class RunsPanel(QFrame):
             row.addWidget(each)
         row.addStretch()
         inside.addLayout(row)
+
+    def _runs_changed(self) -> None:
+        if self.isVisible():
+            self.refresh()
 
     def refresh(self) -> None:
         """List the runs there are now; those selected stay so."""
