@@ -9,11 +9,14 @@ import numpy as np
 import pytest
 from safetensors.numpy import load
 
+from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadFile
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.blocks import built
+from attentive_lens.plan.layers import Connected, Flatten, Output
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
@@ -109,3 +112,18 @@ def test_weights_that_do_not_fit_or_are_no_numbers_are_refused(model: ModelFile,
 def test_a_folder_that_cannot_be_written_is_said(model: ModelFile, tmp_path: Path) -> None:
     with pytest.raises(BadFile, match="could not be written"):
         model.write(tmp_path / "none" / "m.alens")
+
+
+def test_a_checkpoint_of_many_weights_holds_all_that_training_keeps_of_them(tmp_path: Path) -> None:
+    wide = built([Flatten(), Connected(4200), Output(units=2)])
+    network = Network.start(wide, (32, 32, 1), 1)
+    optimiser: dict[str, Array] = {
+        f"{node}/{name}/{kept}": np.zeros_like(array)
+        for node, arrays in network.weights.items()
+        for name, array in arrays.items()
+        for kept in ("mean", "square", "greatest", "average")
+    }
+    preprocessor = Preprocessor(Preprocessing(input_size=32, colour_space="grey"), (0.5,), (1.0,))
+    model = ModelFile(wide, network.weights, preprocessor, ("smooth", "spiny"), optimiser=optimiser)
+    model.write(tmp_path / "last.alens")
+    assert read_checkpoint(tmp_path / "last.alens").optimiser.keys() == optimiser.keys()

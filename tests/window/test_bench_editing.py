@@ -305,3 +305,59 @@ def test_a_block_with_a_stranger_inside_does_not_fold() -> None:
     )
     assert blocks_of(nodes) == ()
     assert not any(plate.folded for plate in plates_of(nodes, {}, (8, 8, 3), folded={"stem"}))
+
+
+def choose_shown(frame: Frame) -> str:
+    return page_of(frame).sheet.node
+
+
+def page_of(frame: Frame) -> NetworkPage:
+    page = frame.page("network")
+    assert isinstance(page, NetworkPage)
+    return page
+
+
+def test_a_layer_of_a_plate_is_added_in_its_usual_place_shown_swapped_and_removed_alone(
+    qtbot: QtBot, frame: Frame
+) -> None:
+    before = kinds(frame)
+    bench_of(frame).choose(place_of(frame, "convolution 1"))
+    names = list(bench_of(frame).plates[place_of(frame, "convolution 1")].nodes)
+    assert [kinds(frame)[k] for k in (0, 1)] == ["convolution", "relu"]
+    add_by_keyboard(qtbot, frame, "batch")
+    assert kinds(frame)[:3] == ["convolution", "batch normalisation", "relu"]
+    assert choose_shown(frame) == "batch normalisation 1"
+    assert child(frame, QPushButton, "layer batch normalisation 1").isChecked()
+    click(qtbot, frame, "layer later")
+    assert kinds(frame)[:3] == ["convolution", "relu", "batch normalisation"]
+    assert choose_shown(frame) == "batch normalisation 1"
+    press(qtbot, frame, Key.Key_Left, modifier=ALT | Qt.KeyboardModifier.ShiftModifier)
+    assert kinds(frame)[:3] == ["convolution", "batch normalisation", "relu"]
+    click(qtbot, frame, f"layer {names[1]}")
+    press(qtbot, frame, Key.Key_Delete, modifier=Qt.KeyboardModifier.ShiftModifier)
+    assert kinds(frame)[:2] == ["convolution", "batch normalisation"]
+    assert kinds(frame)[2] != "relu"
+    click(qtbot, frame, "layer batch normalisation 1")
+    click(qtbot, frame, "remove layer")
+    assert kinds(frame)[0] == "convolution"
+    assert len(kinds(frame)) == len(before) - 1
+    for _ in range(5):
+        frame.session.step_back()
+    assert kinds(frame) == before
+    bench_of(frame).choose(len(bench_of(frame).plates) - 1)
+    press(qtbot, frame, Key.Key_Right, modifier=ALT | Qt.KeyboardModifier.ShiftModifier)
+    assert "cannot move later" in frame.bottom.message.text()
+
+
+def test_the_picture_of_a_window_is_a_rectangle_where_the_window_is(qtbot: QtBot, frame: Frame) -> None:
+    picture = page_of(frame).sheet.picture
+    for layer, windows in (
+        (Convolution(8, (5, 3), padding="valid"), ((0, 0, 3, 5), (1, 0, 3, 5))),
+        (Convolution(8, 3, stride=2, padding="valid"), ((0, 0, 3, 3), (2, 0, 3, 3))),
+        (Convolution(8, 3, padding="explicit", padding_width=(0, 0, 2, 0)), ((0, 0, 3, 3), (1, 0, 3, 3))),
+        (Convolution(8, (1, 7), padding="explicit", padding_width=(5, 0, 0, 0)), ((0, 0, 7, 0), (1, 0, 7, 0))),
+    ):
+        picture.show_axes(layer.axes((20, 20, 3)))
+        expected = tuple(each for each in windows if each[3])
+        assert picture.windows() == expected, layer
+        assert not picture.grab().isNull()

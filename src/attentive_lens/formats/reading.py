@@ -45,6 +45,8 @@ EARLIER_KERNELS = {"gather": "direct"}
 """Names that model files of earlier versions may hold, and what computes the same now."""
 MOST_GROWTH, ALWAYS = 1.4, 30 << 20
 """All members together unpack to at most this factor of the file, or so many bytes more."""
+MOST_STATE = 8
+"""Arrays that training keeps of one weight array: an optimiser's own, whoever wrote it, and its mean."""
 FILES_AT_ONCE = 16
 """Images that answering holds at once: two threads' pieces."""
 BROKEN = (
@@ -299,7 +301,7 @@ def _optimiser(
     archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[str, tuple[int, ...]]
 ) -> dict[str, Array]:
     """A checkpoint's arrays: of the weights' shapes, and the figures under no node."""
-    most = 3 * 4 * sum(product(shape) for shape in shapes.values()) + (16 << 20)
+    most = MOST_STATE * 4 * sum(product(shape) for shape in shapes.values()) + (16 << 20)
     arrays: dict[str, Array] = load(_bytes(archive, entry, most))
     for key, array in arrays.items():
         place = key.rpartition("/")[0]

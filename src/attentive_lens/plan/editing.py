@@ -16,6 +16,8 @@ from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.blocks import BLOCKS, Block, Builder
 from attentive_lens.plan.layers import LAYERS, Add, LayerSettings
+from attentive_lens.plan.layers.activations import ACTIVATIONS
+from attentive_lens.plan.layers.normalising import NORMALISATIONS
 from attentive_lens.plan.nodes import IMAGE, Learning, Names, Node, is_name
 
 Nodes: TypeAlias = tuple[Node, ...]
@@ -137,6 +139,44 @@ def move(nodes: Nodes, names: Collection[str], source: str, consumer: str = "") 
     )
     place = _place(rest, source, consumer)
     return _spliced(rest, place, moved, source, _end(moved), consumer)
+
+
+def swap(nodes: Nodes, name: str, later: bool) -> Nodes:
+    """Exchange a node with the one behind it on its way, or with the one before.
+
+    Raises
+    ------
+    BadValue
+        If there is none on a way of its own: several lead to it or from it, or it is the image or the output.
+    """
+    node = _named(nodes, name)
+    behind = [other for other in nodes if name in other.after]
+    if later:
+        pair = (node, behind[0]) if len(behind) == 1 else None
+    else:
+        before = next((other for other in nodes if node.after == (other.name,)), None)
+        alone = before is not None and [other for other in nodes if before.name in other.after] == [node]
+        pair = (before, node) if before is not None and alone else None
+    if pair is None or len(pair[0].after) > 1 or len(pair[1].after) > 1 or pair[1].layer.is_output:
+        where = "behind" if later else "before"
+        why = f"no single layer stands {where} it on its way"
+        raise BadValue(f"{name} cannot move {'later' if later else 'earlier'}", why, "Move it with its plate instead")
+    first, second = pair
+    return move(nodes, [second.name], first.after[0], first.name)
+
+
+def usual_place(nodes: Nodes, source: str, layer: LayerSettings | Block, consumer: str = "") -> tuple[str, str]:
+    """Between which nodes a layer usually stands that is put in behind ``source``.
+
+    A normalisation goes before the activation that ``source`` is (Ioffe and Szegedy 2015, section 3.2); everything
+    else stays where it is put.
+    """
+    node = next((each for each in nodes if each.name == source), None)
+    if not isinstance(layer, NORMALISATIONS) or not isinstance(getattr(node, "layer", None), ACTIVATIONS):
+        return source, consumer
+    if node is None or len(node.after) != 1:
+        return source, consumer
+    return node.after[0], node.name
 
 
 def connect(nodes: Nodes, source: str, consumer: str) -> tuple[Nodes, str]:

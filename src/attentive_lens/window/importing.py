@@ -16,7 +16,7 @@ from attentive_lens.desk.requests.images import Preview, Previewed, WayToRead
 from attentive_lens.images.reading import Reading
 from attentive_lens.window import look
 from attentive_lens.window.asking import Asker
-from attentive_lens.window.parts.basics import button, label, panel, set_role, to_image
+from attentive_lens.window.parts.basics import button, label, panel, retire, set_role, to_image
 from attentive_lens.window.parts.form import CHOICE_WORDS, Form
 from attentive_lens.window.running import run_command
 from attentive_lens.window.words import shortened, thousands
@@ -155,7 +155,7 @@ class ImportWindow(QWidget):
 
     def _clear(self) -> None:
         for way in self.ways:
-            way.deleteLater()
+            retire(way)
         self.ways = []
 
     def _take(self, preview: Previewed) -> None:

@@ -31,6 +31,33 @@ class Reach:
 
 
 @dataclass(frozen=True)
+class Axis:
+    """How a layer's windows go over the rows of its input, or over its columns; all in input pixels.
+
+    Attributes
+    ----------
+    side : int
+        Pixels of the input.
+    extent, stride : int
+        Pixels that a window spans, and that it moves each time.
+    before, after : int
+        Padding.
+    count : int
+        Windows that fit: pixels of the output.
+    ceil : bool
+        Whether a window at the end counts that is not filled.
+    """
+
+    side: int
+    extent: int
+    stride: int
+    before: int
+    after: int
+    count: int
+    ceil: bool = False
+
+
+@dataclass(frozen=True)
 class LayerSettings(Kind):
     """Base of all layers' settings.
 
@@ -77,6 +104,11 @@ class LayerSettings(Kind):
         """Window on the input, or None when an output sees the whole of it."""
         del input_shape
         return Reach()
+
+    def axes(self, input_shape: Shape) -> tuple[Axis, Axis] | None:
+        """How its windows go over rows and over columns; None if it has none."""
+        del input_shape
+        return None
 
     @property
     def summary(self) -> str:

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import (
+    Axis,
     DoesNotFit,
     LayerSettings,
     Pads,
@@ -122,6 +123,12 @@ class Convolution(LayerSettings):
     def reach(self, input_shape: Shape) -> Reach:
         """Its window."""
         return Reach(max(self.extents), self.stride, max(before for before, _ in self.pads))
+
+    def axes(self, input_shape: Shape) -> tuple[Axis, Axis]:
+        """Its windows."""
+        shape, pads = self.output_shape(input_shape), self.pads
+        rows, columns = (Axis(input_shape[k], self.extents[k], self.stride, *pads[k], shape[k]) for k in (0, 1))
+        return rows, columns
 
     @property
     def summary(self) -> str:

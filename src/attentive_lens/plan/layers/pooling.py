@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import (
+    Axis,
     DoesNotFit,
     LayerSettings,
     Pads,
@@ -92,6 +93,14 @@ class Pooling(LayerSettings):
     def reach(self, input_shape: Shape) -> Reach:
         """Its window."""
         return Reach(max(both(self.kernel_size)), self.stride, max(before for before, _ in self.pads))
+
+    def axes(self, input_shape: Shape) -> tuple[Axis, Axis]:
+        """Its windows."""
+        shape, pads, extents = self.output_shape(input_shape), self.pads, both(self.kernel_size)
+        rows, columns = (
+            Axis(input_shape[k], extents[k], self.stride, *pads[k], shape[k], self.ceil_mode) for k in (0, 1)
+        )
+        return rows, columns
 
     @property
     def summary(self) -> str:

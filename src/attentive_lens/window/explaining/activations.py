@@ -176,28 +176,33 @@ class ActivationsPanel(QWidget):
         pictures = {name: to_image(ink_on_paper(maps[:, :, strongest(maps)[0]])) for name, maps in self.maps.items()}
         self.bench.show_pictures({**self.bench.pictures, **pictures})
         self._sort()
-        if self.open_channel is not None:
-            self._open(self.open_channel)
+        channel, maps = self.open_channel, self.maps.get(self.layer)
+        if channel is None:
+            return
+        shown = self.view.shown
+        if maps is None or channel >= maps.shape[2] or shown is None or shown.layer != self.layer:
+            self._show_grid()
+        else:
+            self._open(channel)
 
     def _choose_plate(self) -> None:
-        self._show_grid()
+        self.pages.setCurrentIndex(0)
         self._sort()
+        self.channels.setFocus()
 
     def _sort(self) -> None:
-        """Put the channels in the order chosen; what they add is asked for first."""
-        maps = self.maps.get(self.layer)
+        """Put the channels in the order chosen; until it is known what they add, the strongest come first."""
+        maps, seen = self.maps.get(self.layer), self._effects_of_layer()
         if maps is None:
             self.order = []
-        elif self.by.currentText() == ORDERS[1]:
-            seen = self._effects_of_layer()
-            if seen is None:
-                self._ask_effects(0)
-                return
+        elif self.by.currentText() == ORDERS[1] and seen is not None:
             self.order = [each.channel for each in seen.channels]
         elif self.by.currentText() == ORDERS[2]:
             self.order = list(range(maps.shape[2]))
         else:
             self.order = strongest(maps).tolist()
+            if self.by.currentText() == ORDERS[1]:
+                self._ask_effects(0)
         self._show_channels()
 
     def _effects_of_layer(self) -> ChannelSeen | None:

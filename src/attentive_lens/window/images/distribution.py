@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from attentive_lens.desk.browsing import MEASURES, histogram
 from attentive_lens.window import look
+from attentive_lens.window.parts.basics import retire
 from attentive_lens.window.parts.range import FIGURE, RangeSlider
 
 HEIGHT = 56
@@ -108,7 +109,7 @@ class Distribution(QWidget):
         self.chooser.setToolTip(MEANINGS[name])
         counts, low, high = histogram(self.measures.get(name, np.zeros(0, np.float32)))
         self.layout_.removeWidget(self.slider)
-        self.slider.deleteLater()
+        retire(self.slider)
         self.slider = RangeSlider("measure range", low, high, (low, high))
         self.slider.setAccessibleName(f"range of {name}")
         self.slider.setToolTip(f"{MEANINGS[name]} Only images between the handles are shown.")

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QPushButton, QScrollArea, QVBoxLayout, QWidg
 
 from attentive_lens.desk.requests.images import Fault, FaultsFound, FindFaults
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, label, retire
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
@@ -111,7 +111,7 @@ class Findings(QFrame):
             item = self.list_rows.takeAt(0)
             widget = item.widget() if item is not None else None
             if widget is not None:
-                widget.deleteLater()
+                retire(widget)
         for k, finding in enumerate(self.findings):
             words = f"{finding.kind} · {thousands(len(finding.images))}"
             row = button(words, f"finding {k}", finding.why, partial(self._choose, k), checkable=True)
@@ -154,7 +154,7 @@ class Remedy(QFrame):
             item = self.buttons.takeAt(0)
             widget = item.widget() if item is not None else None
             if widget is not None:
-                widget.deleteLater()
+                retire(widget)
         if finding is None:
             return
         self.why.setText(f"{finding.why}. {finding.remedy}.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
@@ -35,9 +36,17 @@ class BenchPanel(QWidget):
         Other plates are chosen, or others stand there.
     settings_asked
         The settings of the chosen plate are to be edited.
+    layer_asked
+        A layer of the chosen plate is to be shown, by name.
+
+    Attributes
+    ----------
+    layer : str
+        The layer of the chosen plate that is shown; empty for the image.
     """
 
     chosen = pyqtSignal()
+    layer_asked = pyqtSignal(str)
     settings_asked = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
@@ -45,6 +54,8 @@ class BenchPanel(QWidget):
         self.session = session
         self.setObjectName("bench side")
         self.run: Plan | None = None
+        self._classes = 0
+        self.layer = ""
         self.folded: set[str] = set()
         self._between = ("", "")
         self._known_blocks: tuple[str, ...] = ()
@@ -164,6 +175,9 @@ class BenchPanel(QWidget):
             "fold": self._fold,
             "fold all": lambda: self.fold_all(not any(plate.folded for plate in self.bench.plates)),
             "freeze": self._freeze,
+            "remove layer": self.remove_layer,
+            "layer earlier": partial(self.swap_layer, False),
+            "layer later": partial(self.swap_layer, True),
             "settings": self.settings_asked.emit,
         }
         if word in deeds:
@@ -183,6 +197,27 @@ class BenchPanel(QWidget):
         first = self.bench.selection()[0]
         self.bench.current, self.bench.anchor = max(0, first - 1), None
         self.edit(f"removing {words}", lambda: editing.remove(self.nodes, names))
+
+    def remove_layer(self) -> None:
+        """Take the layer that is shown out of its plate; the others stay."""
+        name, plate = self.layer, self.bench.plates[self.bench.current or 0]
+        if name not in plate.nodes:
+            self.session.said.emit("The image cannot be removed: it is what the network looks at.", True)
+            return
+        left = [node for node in plate.nodes if node != name]
+        if self.edit(f"removing {name}", lambda: editing.remove(self.nodes, [name])) and left:
+            self.show_layer(left[0])
+
+    def swap_layer(self, later: bool) -> None:
+        """Exchange the layer that is shown with the one before it or behind it, on its plate or beyond."""
+        name = self.layer
+        if self.edit(f"moving {name}", lambda: editing.swap(self.nodes, name, later)):
+            self.show_layer(name)
+
+    def show_layer(self, name: str) -> None:
+        """Choose the plate a layer is on, and show that layer."""
+        self.choose_node(name)
+        self.layer_asked.emit(name)
 
     def _duplicate(self) -> None:
         names = self.bench.chosen_nodes()
@@ -302,13 +337,18 @@ class BenchPanel(QWidget):
         source, consumer = self._between
         last: list[str] = []
 
+        part = editing.part_of_kind(kind)
+
         def insert() -> Nodes:
-            nodes, name = editing.insert(self.nodes, source, editing.part_of_kind(kind), consumer)
+            place = editing.usual_place(self.nodes, source, part, consumer)
+            nodes, name = editing.insert(self.nodes, place[0], part, place[1])
             last.append(name)
+            if place[0] != source:
+                self.session.said.emit(f"{name} stands before {source}, as is usual; Alt+Shift+→ moves it.", False)
             return nodes
 
         if source != IMAGE and source not in {node.name for node in self.nodes}:
             return
         self.bench.setFocus()
         if self.edit(f"adding {kind}", insert):
-            self.choose_node(last[0])
+            self.show_layer(last[0])

@@ -171,7 +171,7 @@ class StarterChooser(QWidget):
         design, classes = self.session.design, len(self.session.images.collection.classes)
         side = design.plan.preprocessing.input_size
         self.note.setText(f"made for {side}×{side} pixels and {classes} classes; petrol edges are folded blocks")
-        stand_in = design.plan.with_network(next(iter(STARTERS.values())).network_for(side, classes))
+        stand_in = without_base(design.plan).with_network(next(iter(STARTERS.values())).network_for(side, classes))
         if self._shown is None or self._shown != (stand_in, classes):
             self._shown, self._prices = (stand_in, classes), {}
         for name, card in self.cards.items():

@@ -60,6 +60,8 @@ class LayerSheet(QScrollArea):
         self._views = QHBoxLayout()
         self._views.setSpacing(0)
         self._inside.addLayout(self._views)
+        self._alone = self._make_alone()
+        self._inside.addWidget(self._alone)
         self.idea = label(role="faint", name="layer idea")
         self.idea.setWordWrap(True)
         self._inside.addWidget(self.idea)
@@ -89,10 +91,27 @@ class LayerSheet(QScrollArea):
         self._inside.addWidget(self.reason)
         self.picture = WindowPicture()
         self._inside.addWidget(self.picture)
+        panel.layer_asked.connect(self.show_node)
         self._facts = QGridLayout()
         self._facts.setVerticalSpacing(4)
         self._inside.addLayout(self._facts)
         self._inside.addStretch()
+
+    def _make_alone(self) -> QWidget:
+        """What is done with the layer shown alone, where its plate has others."""
+        whole = QWidget()
+        row = QHBoxLayout(whole)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        for words, name, tip, call in (
+            ("Earlier", "layer earlier", "Exchange it with the layer before (Alt+Shift+←).", False),
+            ("Later", "layer later", "Exchange it with the layer behind (Alt+Shift+→).", True),
+        ):
+            row.addWidget(button(words, name, tip, partial(self.panel.swap_layer, call)))
+        tip = "Take this layer out; the others of its plate stay (Shift+Delete)."
+        row.addWidget(button("Remove", "remove layer", tip, self.panel.remove_layer))
+        row.addStretch()
+        return whole
 
     def _field(self, name: str, word: str, tip: str, done: Callable[[], None], wide: int) -> QLineEdit:
         line = QLineEdit()
@@ -111,6 +130,7 @@ class LayerSheet(QScrollArea):
         if plate.name != self._plate or self.node not in plate.nodes:
             self._plate = plate.name
             self.node = plate.nodes[0] if plate.nodes else ""
+        self.panel.layer = self.node
         self._show_views(plate)
         self._show()
 
@@ -136,6 +156,7 @@ class LayerSheet(QScrollArea):
 
     def _show_views(self, plate: Plate) -> None:
         _clear(self._views)
+        self._alone.setVisible(len(plate.nodes) > 1 and not plate.folded and self.panel.run is None)
         if plate.folded or len(plate.nodes) < 2:
             title = label(plate.name, strong=True, name="layer title")
             self._views.addWidget(title)
@@ -253,8 +274,7 @@ class LayerSheet(QScrollArea):
             rows = [("layers", counted(len(plate.nodes), "layer", "layers")), ("out", shape(fact.shape))]
         else:
             self.reason.setText(reason(node.layer, fact))
-            reach = node.layer.reach(fact.input_shape) if len(fact.input_shape) == 3 else None
-            self.picture.show_reach(reach, fact.input_shape[0], fact.shape[0])
+            self.picture.show_axes(node.layer.axes(fact.input_shape) if len(fact.input_shape) == 3 else None)
         rows += [("weights", thousands(weights))] if weights else []
         rows += [("multiply-adds an image", f"{short(cost)} · {percent(cost / total)}")] if cost else []
         rows.append((f"maps of a batch of {self.panel.plan.training.batch_size}", self._memory(fact.memory)))

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 from attentive_lens.desk.requests.images import Augment, Augmented
 from attentive_lens.plan.augmentation import STEPS, AugmentationStep
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, panel, to_image
+from attentive_lens.window.parts.basics import button, label, panel, retire, to_image
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.session import Session
 
@@ -247,7 +247,7 @@ class AugmentationEditor(QWidget):
             item = self.settings.takeAt(0)
             widget = item.widget() if item is not None else None
             if widget is not None:
-                widget.deleteLater()
+                retire(widget)
         self.sliders = {}
         row = 0
         for name, spec in step.specs().items():

@@ -22,7 +22,7 @@ from attentive_lens.core.values import Kind, Spec, Value, of_kind
 from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import label, retire
 
 CHOICE_WORDS = {
     "": "found out",
@@ -249,7 +249,7 @@ class KindForm(QWidget):
         if self._form is None or value.kind != self.value.kind:
             if self._form is not None:
                 self._inside.removeWidget(self._form)
-                self._form.deleteLater()
+                retire(self._form)
             self._form = Form(value, self._names(value), self._take)
             self._inside.addWidget(self._form)
         else:
