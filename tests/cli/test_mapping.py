@@ -19,7 +19,7 @@ from attentive_lens.workspace import Workspace
 
 def test_every_image_of_the_sets_has_a_place(station: Workspace, tmp_path: Path) -> None:
     folder = station.folder
-    told = last_object(command("map", folder, 1, "--json", "--out", tmp_path / "deep" / "map.csv"))
+    told = last_object(command("map", folder, 1, "--json", "--out", tmp_path / "map.csv"))
     assert (told["method"], told["in_all"], told["explained"]) == ("t-SNE", len(told["images"]), [])
     for on in ("training", "validation", "test"):
         scores = finish(carry_out(Score(str(folder), 1, on)))
@@ -28,7 +28,7 @@ def test_every_image_of_the_sets_has_a_place(station: Workspace, tmp_path: Path)
         for answer in scores.answers:
             names = scores.classes[answer.said], scores.classes[answer.true]
             assert (own[answer.image]["said"], own[answer.image]["true"]) == names
-    with (tmp_path / "deep" / "map.csv").open(newline="") as stream:
+    with (tmp_path / "map.csv").open(newline="") as stream:
         rows = list(csv.DictReader(stream))
     assert [int(row["image"]) for row in rows] == [each["image"] for each in told["images"]]
     assert [float(row["across"]) for row in rows] == pytest.approx(

@@ -16,7 +16,7 @@ from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk import answer_files
-from attentive_lens.desk.answer_files import AnswerFile
+from attentive_lens.desk.answer_files import COLUMNS, AnswerFile, class_columns
 from attentive_lens.desk.answering import answers_to, image_files
 from attentive_lens.desk.familiar import MOST, familiar
 from attentive_lens.desk.models import model_of
@@ -33,6 +33,10 @@ def rows_of(file: Path) -> list[dict[str, str]]:
 
 def test_a_table_an_object_a_line_and_parquet_say_the_same(station: Workspace, tmp_path: Path) -> None:
     model, source = station.run(1).model, station.folder / "images"
+    mistyped = last_object(command("predict", model, source, "--out", tmp_path / "deep" / "a.csv", "--json", code=1))
+    assert "there is no folder" in mistyped["error"]["why"]
+    assert not (tmp_path / "deep").exists()
+    (tmp_path / "deep").mkdir()
     files = {kind: tmp_path / "deep" / f"answers{kind}" for kind in (".csv", ".jsonl", ".parquet")}
     told = {kind: last_object(command("predict", model, source, "--out", f, "--json")) for kind, f in files.items()}
     printed = [json.loads(line) for line in command("predict", model, source, "--json").splitlines()]
@@ -82,6 +86,52 @@ def test_a_file_that_broke_off_is_gone_on_with(station: Workspace, tmp_path: Pat
         assert broken.read_bytes() == whole.read_bytes()
 
 
+def test_a_parquet_file_that_is_whole_is_gone_on_with_when_there_is_more(station: Workspace, tmp_path: Path) -> None:
+    model, source, file = station.run(1).model, station.folder / "images", tmp_path / "answers.parquet"
+    names = list(image_files([source]))
+    into = AnswerFile(file, model_of(model).classes)
+    for batch in answers_to(model_of(model), names[:30]):
+        into.write(batch)
+    into.finish()
+    told = last_object(command("predict", model, source, "--out", file, "--resume", "--json"))
+    assert (told["held"], told["answered"] + told["unreadable"]) == (30, len(names) - 30)
+    command("predict", model, source, "--out", tmp_path / "whole.parquet")
+    assert parquet.read_table(file).equals(parquet.read_table(tmp_path / "whole.parquet"))
+    before = file.read_bytes()
+    told = last_object(command("predict", model, source, "--out", file, "--resume", "--json"))
+    assert (told["held"], told["answered"], told["unreadable"]) == (len(names), 0, 0)
+    assert file.read_bytes() == before
+    assert [each.name for each in tmp_path.iterdir() if each.name.startswith(".")] == []
+
+
+@pytest.mark.parametrize("kind", [".csv", ".jsonl", ".parquet"])
+def test_classes_called_as_a_column_is_have_one_of_their_own(tmp_path: Path, kind: str) -> None:
+    classes = ["file", "said", "error", "probability", "class file", "spiny"]
+    sure = {name: (k + 1) / 21 for k, name in enumerate(classes)}
+    file = tmp_path / f"answers{kind}"
+    for part in (0, 1):
+        into = AnswerFile(file, classes, resume=bool(part))
+        into.write(
+            [
+                Prediction(f"{part}.png", "error", sure["error"], sure, "softmax"),
+                Unreadable(f"{part}-bad.png", "cut off"),
+            ]
+        )
+        into.close() if kind != ".parquet" else into.finish()
+    heads = class_columns(COLUMNS, classes)
+    assert len({*COLUMNS, *heads}) == len(COLUMNS) + len(classes)
+    assert heads[-1] == "spiny"
+    if kind == ".jsonl":
+        rows = [json.loads(line) for line in file.read_text("utf-8").splitlines()]
+        assert [list(row["probabilities"].values()) for row in rows[::2]] == [pytest.approx(list(sure.values()))] * 2
+        return
+    rows = rows_of(file) if kind == ".csv" else parquet.read_table(file).to_pylist()
+    assert [row["file"] for row in rows] == ["0.png", "0-bad.png", "1.png", "1-bad.png"]
+    assert [row["error"] or "" for row in rows] == ["", "cut off", "", "cut off"]
+    for row in rows[::2]:
+        assert [float(row[head]) for head in heads] == pytest.approx(list(sure.values()), abs=1e-6)
+
+
 def test_answers_of_another_model_are_not_gone_on_with(station: Workspace, tmp_path: Path) -> None:
     for kind, text in ((".csv", "file,said,probability,unlike,error,leaf\n"), (".jsonl", '{"file": "a"}\n')):
         file = tmp_path / f"other{kind}"
@@ -96,7 +146,8 @@ def test_answers_of_another_model_are_not_gone_on_with(station: Workspace, tmp_p
     [
         (["--out", "answers.txt"], 2, "ending"),
         (["--resume"], 2, "--resume"),
-        (["--out", "/dev/null/x.csv"], 1, "could not be written"),
+        (["--out", "/dev/null/x.csv"], 1, "there is no folder"),
+        (["--out", "/dev/full/x.csv"], 1, "there is no folder"),
     ],
 )
 def test_what_cannot_be_written_is_a_sentence(

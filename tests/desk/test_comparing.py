@@ -57,7 +57,7 @@ def test_two_runs_are_compared_by_what_differs(station: Workspace) -> None:
     assert found.one.accuracy is not None
     assert found.other.accuracy is not None
     assert found.points == pytest.approx(found.other.accuracy - found.one.accuracy)
-    assert "this is what chance does" in found.advice
+    assert "so far do seeds move this plan" in found.advice
     mirrored = compare(station, 2, 1)
     assert mirrored.points == -found.points
     assert mirrored.chance == found.chance

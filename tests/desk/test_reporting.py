@@ -50,9 +50,7 @@ def test_a_report_needs_nothing_else_and_tells_the_run_s_figures(station: Worksp
     book = OpenCases(station)
     case = book.open_case(wrong.image, 1, scores.classes[wrong.said], scores.classes[wrong.true])
     assert case is not None
-    told = last_object(
-        command("report", station.folder, 1, "--out", tmp_path / "deep" / "r.html", "--mistakes", 2, "--json")
-    )
+    told = last_object(command("report", station.folder, 1, "--out", tmp_path / "r.html", "--mistakes", 2, "--json"))
     page, words = read(Path(told["file"]))
     assert (told["mistakes"], told["cases"], told["bytes"]) == (2, 1, Path(told["file"]).stat().st_size)
     for tag, attributes in page.tags:

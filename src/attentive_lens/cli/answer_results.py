@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from attentive_lens.scoring.curves import Areas
 from attentive_lens.scoring.measures import Bin, Confusion, OfClass, Overview
 from attentive_lens.scoring.slices import Slice
 
@@ -42,6 +43,7 @@ class ScoresOfRun:
     judged_by_test: tuple[int, ...]
     overview: Overview
     by_class: tuple[OfClass, ...]
+    areas: tuple[Areas, ...]
     confusions: tuple[Confusion, ...]
     calibration: tuple[Bin, ...]
     calibration_error: float | None

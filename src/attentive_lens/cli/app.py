@@ -8,7 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from attentive_lens.cli.speaking import out
-from attentive_lens.core.files import shown
+from attentive_lens.core.files import check_folder_of, shown
 from attentive_lens.core.values import unknown_word
 from attentive_lens.core.version import VERSION
 
@@ -32,6 +32,23 @@ Settings = Annotated[
 OnSet = Annotated[str, typer.Option("--on", metavar="SET", help="training, validation or test.")]
 OnCluster = Annotated[str, typer.Option("--on", metavar="ADDRESS", help="Train on a Dask cluster: dask://HOST:PORT.")]
 SETS = frozenset({"training", "validation", "test"})
+
+
+def checked_out(place: Path | None) -> Path | None:
+    """Where results are to go, refused before any work is done if no folder is there to take them."""
+    if place is not None:
+        check_folder_of(place)
+    return place
+
+
+def out_file(words: str) -> Any:
+    """The option that names the file for results."""
+    return typer.Option("--out", callback=checked_out, metavar="FILE", help=words)
+
+
+def out_folder(words: str) -> Any:
+    """The option that names the folder for results, which is made in one that is there."""
+    return typer.Option("--out", callback=checked_out, metavar="FOLDER", help=words)
 
 
 @app.callback(invoke_without_command=True)

@@ -11,7 +11,7 @@ from typing import Annotated
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, app, printable, rows_of
+from attentive_lens.cli.app import AsJson, InWorkspace, app, out_file, printable, rows_of
 from attentive_lens.cli.results import (
     Added,
     Faults,
@@ -230,7 +230,8 @@ def label(
         typer.Argument(metavar="[FILE]", help="CSV table with «image» or «file», and «label», «set», «flag»."),
     ] = None,
     into: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Write every image with its label and set here.")
+        Path | None,
+        out_file("Write every image with its label and set here."),
     ] = None,
     new_classes: Annotated[bool, typer.Option("--new-classes", help="Labels not known yet become classes.")] = False,
     as_json: AsJson = False,

@@ -10,7 +10,7 @@ import typer
 from rich.table import Column, Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, OnSet, PlanFile, Settings, app, check_set
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.cli.speaking import out, reporting, say_json, say_rows, watched
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Workspace
 
@@ -43,7 +43,7 @@ def runs(
     if not rows:
         out.print("No runs yet: «attentive-lens train» begins one.")
         return
-    shown = Table(Column("run", justify="right"), Column("plan", overflow="fold"), box=None)
+    shown = Table(Column("run", justify="right"), Column("plan", overflow="fold", min_width=12), box=None)
     for name in ("state", "best epoch", "accuracy", "95 %", "loss", "seconds"):
         shown.add_column(name, justify="right" if name != "state" else "left", no_wrap=True)
     for key in table.keys:
@@ -55,7 +55,7 @@ def runs(
         best = f"{row.best_epoch} of {row.epochs}"
         settings = [row.settings.get(key, "–") for key in table.keys]
         shown.add_row(str(row.run), row.name, row.state, best, accuracy, within, loss, f"{row.seconds:.0f}", *settings)
-    out.print(shown)
+    say_rows(shown, table.keys)
 
 
 @app.command()
@@ -103,7 +103,7 @@ def bin_(
     as_json: AsJson = False,
 ) -> None:
     """List the deleted runs; put one there, bring one back, or remove them for good."""
-    from attentive_lens.cli.results import RunsInBin
+    from attentive_lens.cli.run_results import RunsInBin
 
     place = Workspace.open(workspace)
     if put is not None:

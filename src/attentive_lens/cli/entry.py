@@ -100,7 +100,7 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
 
     from attentive_lens.cli import every
     from attentive_lens.cli.app import app
-    from attentive_lens.cli.speaking import say_json
+    from attentive_lens.cli.speaking import say_error, say_json
 
     del every  # imported for its commands
 
@@ -120,6 +120,9 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
         else:
             sys.stderr.write(f"{message}. {remedy}.\n")
         return error.exit_code
+    except LensError as error:  # of a value that was looked at before the command began
+        say_error(error, "--json" in words)
+        return 2 if isinstance(error, BadUsage) else 1
     except Abort:
         return 1
     except SystemExit as end:

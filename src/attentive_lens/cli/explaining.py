@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_file, out_folder, printable
 from attentive_lens.cli.results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
@@ -49,9 +49,7 @@ def explain(
     target: Annotated[
         str | None, typer.Option("--for", metavar="CLASS", help="A class to explain besides said and true.")
     ] = None,
-    into: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Where maps and pictures go.")] = Path(
-        "explained"
-    ),
+    into: Annotated[Path, out_folder("Where maps and pictures go.")] = Path("explained"),
     trust: Annotated[bool, typer.Option("--trust", help="Measure whether the maps can be believed.")] = False,
     wrong: Annotated[
         int, typer.Option("--wrong", metavar="N", min=0, help="The N surest mistakes, in place of images by number.")
@@ -236,7 +234,7 @@ def causes(
     method: Annotated[str, typer.Option(metavar="WORD", help="The map method that mistakes are compared by.")] = METHOD,
     plan_out: Annotated[
         Path | None,
-        typer.Option("--out", metavar="FILE", help="Write the plan that should end the largest cause here."),
+        out_file("Write every remedy's plan: the first here, others beside it."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
@@ -249,11 +247,11 @@ def causes(
     _methods(method)
     causes_found = watched(carry_out(ask.Causes(str(workspace), run, on, method)), "finding common causes")
     judged = judged_by_test(Workspace.open(workspace))
-    plans = [group.plan for group in causes_found.groups if group.plan]
+    plans = plans_of(causes_found.groups)
+    written = _write_plans(plan_out, plans) if plan_out is not None else []
     if as_json:
-        say_json(CommonCauses(run, on, causes_found.mistakes, causes_found.groups, tuple(judged)))
-        if plan_out is not None:
-            _write_plan(plan_out, plans)
+        files = tuple(map(str, written))
+        say_json(CommonCauses(run, on, causes_found.mistakes, causes_found.groups, tuple(judged), files))
         return
     out.print(f"run {run} on {on}: {causes_found.mistakes} mistakes in {len(causes_found.groups)} groups")
     for number, group in enumerate(causes_found.groups, 1):
@@ -263,11 +261,12 @@ def causes(
             out.print(f"     · {remedy.words}: {remedy.forecast}")
         shown = ", ".join(map(str, group.images[:12])) + (", …" if len(group.images) > 12 else "")
         out.print(f"     images {shown}")
-    if plan_out is not None:
-        _write_plan(plan_out, plans)
-        out.print(f"The plan is in {plan_out}: train it with «train WORKSPACE --plan {plan_out}».")
-    elif plans:
-        out.print("With --out FILE the remedy is written as a plan to train.")
+    for file, (words, _) in zip(written, plans, strict=False):
+        out.print(f"{file}: {words}; train it with «train WORKSPACE --plan {file}»")
+    if plans and not written:
+        out.print(
+            f"With --out FILE the {'remedy is' if len(plans) == 1 else 'remedies are'} written as plans to train."
+        )
     if on == "test" and (caution := caution_of_test(judged)):
         out.print(caution)
 
@@ -282,9 +281,7 @@ def class_maps(
         str, typer.Option(metavar="WORD", help="The map method that right answers are looked at by.")
     ] = CLASS_METHOD,
     images: Annotated[int, typer.Option(metavar="N", min=1, help="Right answers of a class, at most.")] = 100,
-    into: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Where pictures and maps go.")] = Path(
-        "class-maps"
-    ),
+    into: Annotated[Path, out_folder("Where pictures and maps go.")] = Path("class-maps"),
     as_json: AsJson = False,
 ) -> None:
     """Show what the right answers of every class rest on, so that a model right for the wrong reason is found."""
@@ -304,14 +301,28 @@ def class_maps(
         out.print(f"    {each.picture}")
 
 
-def _write_plan(file: Path, plans: list[PlainTable]) -> None:
+def plans_of(groups: tuple[ask.Cause, ...]) -> list[tuple[str, PlainTable]]:
+    """The plans of all groups' remedies with their words, each once, those of the largest group first."""
+    plans: list[tuple[str, PlainTable]] = []
+    for group in groups:
+        prepared = [(remedy.words, remedy.plan) for remedy in group.remedies if remedy.plan is not None]
+        for words, plan in prepared or ([(group.remedy, group.plan)] if group.plan else []):
+            if plan not in [known for _, known in plans]:
+                plans.append((words, plan))
+    return plans
+
+
+def _write_plans(file: Path, plans: list[tuple[str, PlainTable]]) -> list[Path]:
+    """Each into a file of its own; the files."""
     from attentive_lens.core.files import write_text
     from attentive_lens.errors import NotHere
     from attentive_lens.plan.outline import commented
     from attentive_lens.plan.plan import Plan
 
     if not plans:
-        raise NotHere(
-            "There is no plan to write", "no plan ends what any group of mistakes shares", "Follow the words instead"
-        )
-    write_text(file, commented(Plan.read(plans[0])))
+        why = "no plan ends what any group of mistakes shares"
+        raise NotHere("There is no plan to write", why, "Leave out --out, and follow the words instead")
+    files = [file, *(file.with_name(f"{file.stem}-{k}{file.suffix}") for k in range(2, len(plans) + 1))]
+    for each, (_, plan) in zip(files, plans, strict=True):
+        write_text(each, commented(Plan.read(plan)))
+    return files

@@ -9,9 +9,9 @@ import numpy as np
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, PlanFile, Settings, app
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, PlanFile, Settings, app, out_file, out_folder
 from attentive_lens.cli.results import ActivityTold, NumbersWritten
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import BadFile, BadUsage
@@ -29,9 +29,7 @@ def layer(
             metavar="N", min=1, help="Training images looked at, at most; of more, a part of every class is drawn."
         ),
     ] = 20_000,
-    into: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Where pictures and arrays go.")] = Path(
-        "layer"
-    ),
+    into: Annotated[Path, out_folder("Where pictures and arrays go.")] = Path("layer"),
     as_json: AsJson = False,
 ) -> None:
     """Show what a layer's filters look for: the training patches that excite each, and images made to excite them."""
@@ -156,6 +154,12 @@ def activity(
     table = Table("channel", "used", *seen.classes, box=None)
     for channel, used in enumerate(seen.used.tolist()):
         table.add_row(str(channel), f"{used:.0%}", *(f"{value:.3g}" for value in seen.mean[:, channel]))
+    if not fits(table):
+        table = Table("channel", "used", "most active for", "mean", "least active for", "mean", box=None)
+        for channel, used in enumerate(seen.used.tolist()):
+            own = seen.mean[:, channel]
+            ends = [(seen.classes[k], f"{own[k]:.3g}") for k in (int(np.nanargmax(own)), int(np.nanargmin(own)))]
+            table.add_row(str(channel), f"{used:.0%}", *ends[0], *ends[1])
     out.print(table)
 
 
@@ -171,7 +175,7 @@ def numbers(
     ] = 0,
     into: Annotated[
         Path | None,
-        typer.Option("--out", metavar="FILE", help="Write values, gradient and optimiser state here (NumPy .npz)."),
+        out_file("Write values, gradient and optimiser state here (NumPy .npz)."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
@@ -246,7 +250,8 @@ def try_changes(
         str, typer.Option(metavar="WORD", help="A map method by which the changed images are explained.")
     ] = "",
     into: Annotated[
-        Path | None, typer.Option("--out", metavar="FOLDER", help="Write the changed images, and their maps, here.")
+        Path | None,
+        out_folder("Write the changed images, and their maps, here."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:

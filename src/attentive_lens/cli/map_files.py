@@ -11,7 +11,7 @@ from PIL import Image, ImageDraw
 
 from attentive_lens.cli.answer_results import Mapped
 from attentive_lens.cli.speaking import watched
-from attentive_lens.core.files import write_text
+from attentive_lens.core.files import check_folder_of, write_text
 from attentive_lens.desk.map_colours import class_colour
 from attentive_lens.desk.map_layout import by_interest, into_unit, shown_apart
 from attentive_lens.desk.requests.images import Prepare
@@ -31,10 +31,7 @@ def write_map(workspace: Path, found: DataMap, told: Mapped, file: Path) -> None
     BadFile
         If the file cannot be written.
     """
-    try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise _unwritten(file, error) from None
+    check_folder_of(file)
     if file.suffix.lower() == ".csv":
         lines = io.StringIO()
         table = csv.writer(lines, lineterminator="\n")

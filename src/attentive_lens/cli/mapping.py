@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from attentive_lens.cli.answer_results import Mapped, MappedImage
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, printable
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, out_file, printable
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.collection import collection
@@ -34,7 +34,8 @@ def map_data(
         int, typer.Option(metavar="N", min=4, max=20_000, help="Images; of more, a part of every class is drawn.")
     ] = 5000,
     file: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Write the places (.csv) or a picture (.png) there.")
+        Path | None,
+        out_file("Write the places (.csv) or a picture (.png) there."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.cli.results import ClassesWritten, ClassWritten, Explained, LayerWritten, MapWritten, Speaks
+from attentive_lens.core.files import make_folder
 from attentive_lens.desk.map_colours import PAPER, over_image
 from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust
 from attentive_lens.desk.requests.inspecting import LayerSeen, Tried
@@ -39,8 +40,8 @@ def write_explanation(results: Sequence[Explanation], layers: ActivationMaps, fo
     first = results[0]
     maps: list[MapWritten] = []
     picture = folder / f"{stem}-layers.png"
+    make_folder(folder)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
         for result in results:
             maps += _write_maps(result, folder, f"{stem}-{result.method}")
         _layers(layers).save(picture)
@@ -84,8 +85,8 @@ def _write_maps(result: Explanation, folder: Path, stem: str) -> list[MapWritten
 def write_classes(rests: ClassesRest, folder: Path) -> ClassesWritten:
     """Write each class's mean image beside its mean map, and the map as .npy; what was written."""
     written = []
+    make_folder(folder)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
         for number, each in enumerate(rests.classes):
             stem = f"class-{number + 1:02d}"
             np.save(folder / f"{stem}.npy", each.map, allow_pickle=False)
@@ -101,8 +102,8 @@ def write_classes(rests: ClassesRest, folder: Path) -> ClassesWritten:
 
 def write_tried(tried: Tried, folder: Path) -> None:
     """Write each changed image, and beside it its map as a picture and as .npy where one was asked for."""
+    make_folder(folder)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
         for number, pixels in enumerate(tried.pixels):
             stem = folder / f"change-{number + 1:02d}"
             shown = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
@@ -128,7 +129,7 @@ def write_filters(result: Filters, folder: Path) -> str | None:
         row, column = divmod(k, 8)
         picture = Image.fromarray((one * 255).astype(np.uint8)).resize((tile, tile), Image.Resampling.NEAREST)
         sheet.paste(picture, (gap + column * (tile + gap), gap + row * (tile + gap)))
-    folder.mkdir(parents=True, exist_ok=True)
+    make_folder(folder)
     file = folder / "first-filters.png"
     sheet.save(file)
     return str(file)
@@ -160,8 +161,8 @@ def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
     arrays: dict[str, NDArray[Any]] = {"patches": seen.patches, "synthetic": seen.synthetic, "speaks": seen.speaks}
     arrays |= {"activity": seen.activity, "used": seen.used}
     arrays |= {f"weights-{name}": array for name, array in seen.weights.items()}
+    make_folder(folder)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
         for name, array in arrays.items():
             np.save(folder / f"{name}.npy", array, allow_pickle=False)
         tiled = [np.concatenate([np.pad(p, ((1, 1), (1, 1), (0, 0)), constant_values=244) for p in row], axis=1)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.table import Column, Table
 
-from attentive_lens.cli.app import AsJson, PlanFile, Settings, app
+from attentive_lens.cli.app import AsJson, PlanFile, Settings, app, out_file
 from attentive_lens.cli.plan_results import (
     LayerFacts,
     LayerShown,
@@ -47,7 +47,8 @@ def new(
     ] = "",
     classes: Annotated[int, typer.Option(metavar="N", min=2, max=100_000, help="Classes, with --network.")] = 2,
     into: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Write it here; printed if left out.")
+        Path | None,
+        out_file("Write it here; printed if left out."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:

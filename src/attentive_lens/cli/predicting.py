@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from attentive_lens.cli.answer_results import AnswersWritten
-from attentive_lens.cli.app import AsJson, app, printable
+from attentive_lens.cli.app import AsJson, app, out_file, printable
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.requests.models import Prediction, Unreadable
@@ -35,7 +35,7 @@ def predict(
     ] = False,
     file: Annotated[
         Path | None,
-        typer.Option("--out", metavar="FILE", help="Write the answers there: .csv, .jsonl or .parquet."),
+        out_file("Write the answers there: .csv, .jsonl or .parquet."),
     ] = None,
     resume: Annotated[
         bool, typer.Option("--resume", help="Go on with a file that broke off: what it holds is not asked again.")

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_file
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.desk.requests.reporting import WriteReport
 
@@ -18,7 +18,8 @@ def report(
     workspace: InWorkspace,
     run: OfRun,
     file: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Where it goes; report-RUN.html here if left out.")
+        Path | None,
+        out_file("Where it goes; report-RUN.html here if left out."),
     ] = None,
     on: OnSet = "validation",
     mistakes: Annotated[

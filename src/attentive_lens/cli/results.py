@@ -7,7 +7,15 @@ from typing import Any
 
 from attentive_lens.cli.answer_results import AnswersWritten, Mapped, ScoresOfRun
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
-from attentive_lens.cli.run_results import AdviceGiven, CrossValidated, RunEnded, RunQueued, Steered, SweepDone
+from attentive_lens.cli.run_results import (
+    AdviceGiven,
+    CrossValidated,
+    RunEnded,
+    RunQueued,
+    RunsInBin,
+    Steered,
+    SweepDone,
+)
 from attentive_lens.core.records import PlainTable, schema
 from attentive_lens.desk.comparing import RunsCompared, RunsTable, Spread
 from attentive_lens.desk.measuring_results import Measured
@@ -190,13 +198,14 @@ class RunWatched:
 
 @dataclass(frozen=True)
 class CommonCauses:
-    """What the mistakes of a run on a set have in common."""
+    """What the mistakes of a run on a set have in common, and the files of the remedies' plans that were written."""
 
     run: int
     on: str
     mistakes: int
     groups: tuple[Cause, ...]
     judged_by_test: tuple[int, ...]
+    plans: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -323,16 +332,6 @@ class Added:
 
     label: str
     images: tuple[int, ...]
-
-
-@dataclass(frozen=True)
-class RunsInBin:
-    """Numbers of the runs in the bin, and those that this command put there, brought back or removed for good."""
-
-    deleted: tuple[int, ...]
-    put: tuple[int, ...] = ()
-    restored: tuple[int, ...] = ()
-    removed: tuple[int, ...] = ()
 
 
 RESULTS: dict[str, tuple[type[Any], ...]] = {

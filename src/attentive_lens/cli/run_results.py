@@ -91,3 +91,13 @@ class SweepDone:
     ranked: tuple[RunRow, ...]
     best: int | None
     queued: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class RunsInBin:
+    """Numbers of the runs in the bin, and those that this command put there, brought back or removed for good."""
+
+    deleted: tuple[int, ...]
+    put: tuple[int, ...] = ()
+    restored: tuple[int, ...] = ()
+    removed: tuple[int, ...] = ()

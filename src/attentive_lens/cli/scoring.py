@@ -10,8 +10,9 @@ import typer
 from rich.table import Column, Table
 
 from attentive_lens.cli.answer_results import Mistake, ScoresOfRun
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, printable
-from attentive_lens.cli.speaking import console, out, reporting, say_json, watched
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_folder, printable
+from attentive_lens.cli.speaking import console, fits, out, reporting, say_json, watched
+from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.cautions import cautions_of, changed_since, judged_by_test
 from attentive_lens.desk.collection import collection
@@ -31,6 +32,8 @@ if TYPE_CHECKING:
 MOST = 20
 """Wrong images, and pairs of classes, that are printed."""
 CUTS = ("all", "brightness", "contrast", "sharpness", "size in pixels", "shape", "folder", "format")
+MANY = 40
+"""Classes up to which each gets a line; of more the worst do."""
 MOST_CLASSES = 12
 """Classes up to which the confusion matrix is printed; of more its pairs are."""
 
@@ -82,9 +85,7 @@ def score(
     ] = None,
     folder: Annotated[
         Path | None,
-        typer.Option(
-            "--out", metavar="FOLDER", help="Write scores.json, every answer as CSV, and figures as SVG and PNG there."
-        ),
+        out_folder("Write scores.json, every answer as CSV, and figures as SVG and PNG there."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
@@ -104,6 +105,7 @@ def score(
     for number in dict.fromkeys(runs):
         told, scores = _scored(place, number, on, by)
         if folder is not None:
+            make_folder(folder)
             into = folder if len(runs) == 1 else folder / f"run-{number}"
             _write(into, told, scores, {row.number: printable(row.file) for row in place.catalogue.images()}, context)
         if as_json:
@@ -126,6 +128,7 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
     """Scores of a run, and what is told of them."""
     from attentive_lens.desk.tasks import carry_out
     from attentive_lens.scoring import measures
+    from attentive_lens.scoring.curves import areas_of
 
     scores = watched(carry_out(Score(str(place.folder), number, on)), "scoring")
     run = place.run(number)
@@ -151,6 +154,7 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
         tuple(judged_by_test(place)),
         measures.overview(scores),
         measures.per_class(scores),
+        areas_of(scores),
         measures.confusions(scores),
         measures.calibration(scores) if scores.output != "none" else (),
         measures.calibration_error(scores) if scores.output != "none" else None,
@@ -241,27 +245,37 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
     if view.chance is not None and view.majority is not None:
         more += [f"guessing {view.chance:.1%}", f"always the largest class {view.majority:.1%}"]
     out.print(", ".join(more))
+    worst = sorted(told.by_class, key=lambda each: (each.f1 is None, each.f1 or 0.0))[:MOST]
+    rows = told.by_class if len(names) <= MANY else worst
+    areas = {each.name: each for each in told.areas}
     table = Table(
-        Column("class", no_wrap=True), "precision", "recall", "F1", "images", "mean confidence", "most taken for",
+        Column("class", overflow="fold", min_width=min(24, max(map(len, names)))),
+        "precision", "recall", "F1", "ROC area", "images", "confidence", "taken for",
         box=None,
     )  # fmt: skip
-    for each in told.by_class:
+    for each in rows:
+        area = areas[each.name].roc_area
         taken = f"{each.taken_for} ({each.taken})" if each.taken else ""
         table.add_row(
             each.name,
             percent(each.precision),
             percent(each.recall),
             "–" if each.f1 is None else f"{each.f1:.3f}",
+            "–" if area is None else f"{area:.3f}",
             str(each.support),
             "–" if each.confidence is None else f"{each.confidence:.2f}",
             taken,
         )
+    if len(rows) < len(names):
+        out.print(f"The {len(rows)} classes with the least F1, of {len(names)}; --json lists all:")
     out.print(table)
+    matrix = None
     if len(names) <= MOST_CLASSES:
         matrix = Table("true \\ said", *names, "right", box=None)
         for k, name in enumerate(names):
             rate = scores.per_class[k]
             matrix.add_row(name, *(str(n) for n in scores.confusion[k]), "–" if rate is None else f"{rate:.1%}")
+    if matrix is not None and fits(matrix):
         out.print(matrix)
     else:
         for pair in told.confusions[:MOST]:

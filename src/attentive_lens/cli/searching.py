@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, PlanFile, Settings, app
+from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, PlanFile, Settings, app, out_file
 from attentive_lens.cli.run_results import CrossValidated, SweepDone
 from attentive_lens.cli.speaking import from_words, out, reporting, say_json, watched
 from attentive_lens.desk.comparing import row_of
@@ -88,7 +88,8 @@ def cross_validate(
     folds: Annotated[int, typer.Option(metavar="N", min=2, max=100, help="Parts that take turns.")] = 5,
     on: OnCluster = "",
     answers: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Write every image's answer there.")
+        Path | None,
+        out_file("Write every image's answer there."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:

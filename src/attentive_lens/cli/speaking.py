@@ -6,13 +6,15 @@ import functools
 import json
 import sys
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any, TypeVar
 
 import typer
 from rich.console import Console
+from rich.measure import Measurement
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
+from rich.table import Table
 
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job
@@ -97,6 +99,35 @@ def _say_news(news: Callable[[], list[str]], to: Console) -> None:
     with suppress(OSError, ValueError):
         for line in news():
             to.print(line, soft_wrap=True)
+
+
+def fits(table: Table) -> bool:
+    """Whether the terminal is wide enough for a table's words."""
+    return _width(table).minimum <= out.width
+
+
+def _width(table: Table) -> Measurement:
+    """How wide it is, however wide the terminal."""
+    return Measurement.get(out, out.options.update(max_width=100_000), table)
+
+
+def say_rows(table: Table, columns: Collection[str]) -> None:
+    """Print a table; where it is too wide, what stands in some columns goes below, a line for each row.
+
+    A line begins with the row's first cell; empty cells are left out.
+    """
+    if _width(table).maximum <= out.width:
+        out.print(table)
+        return
+    left = [column for column in table.columns if column.header in columns]
+    first = [str(cell) for cell in table.columns[0].cells]
+    lines = [[(str(column.header), str(cell)) for cell in column.cells] for column in left]
+    table.columns = [column for column in table.columns if column not in left]
+    out.print(table)
+    for place, name in enumerate(first):
+        words = [f"{key} {cell}" for key, cell in (line[place] for line in lines) if cell not in ("", "–")]
+        if words:
+            out.print(f"{name}: {', '.join(words)}")
 
 
 def say_json(result: Any) -> None:

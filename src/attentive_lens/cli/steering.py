@@ -10,6 +10,7 @@ import typer
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
 from attentive_lens.cli.run_results import AdviceGiven, FoundTrouble, Steered
 from attentive_lens.cli.speaking import out, reporting, say_json
+from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.controlling import ACTIONS, RATE, steer
@@ -78,7 +79,7 @@ def advise(
         changes = differences(executed, finding.plan) if finding.plan is not None else ()
         file = None
         if plans is not None and finding.plan is not None:
-            plans.mkdir(parents=True, exist_ok=True)
+            make_folder(plans)
             file = plans / f"{finding.kind.replace(' ', '-')}.toml"
             write_plan(file, finding.plan)
         effect = effect_of(place, chosen, finding)

@@ -48,6 +48,35 @@ def write_text(file: Path, text: str) -> None:
         raise BadFile(f"{file} could not be written", why, "Name a file in a folder you may write in") from None
 
 
+def check_folder_of(file: Path) -> None:
+    """Refuse to write where no folder is: a mistyped path makes none.
+
+    Raises
+    ------
+    BadFile
+        If the folder that the file is to stand in is not there.
+    """
+    if not file.absolute().parent.is_dir():
+        why = f"there is no folder {file.parent}"
+        raise BadFile(f"{file} could not be written", why, "Check the path, or make that folder first")
+
+
+def make_folder(folder: Path) -> None:
+    """Make a folder, in one that is there; nothing where it stands already.
+
+    Raises
+    ------
+    BadFile
+        If it cannot be made.
+    """
+    check_folder_of(folder)
+    try:
+        folder.mkdir(exist_ok=True)
+    except OSError as error:
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{folder} could not be made", why, "Name a folder you may write in") from None
+
+
 def is_alive(process: int) -> bool:
     """Whether a process of this number is there."""
     try:

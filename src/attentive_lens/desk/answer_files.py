@@ -10,6 +10,7 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import BinaryIO
 
+from attentive_lens.core.files import check_folder_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.errors import BadFile, BadUsage, NotHere
@@ -21,6 +22,17 @@ ROWS = 8192
 """Lines that are turned into a piece of a Parquet file at once."""
 
 Told = Prediction | Unreadable
+
+
+def class_columns(before: Sequence[str], classes: Sequence[str]) -> list[str]:
+    """A head for each class behind other columns: its name, or «class NAME» where that is a head already."""
+    heads = list(before)
+    for name in classes:
+        head = name
+        while head in heads or (head != name and head in classes):
+            head = f"class {head}"
+        heads.append(head)
+    return heads[len(before) :]
 
 
 class AnswerFile:
@@ -50,6 +62,7 @@ class AnswerFile:
 
     def __init__(self, file: Path, classes: Sequence[str], resume: bool = False) -> None:
         self.file, self.classes, self.kind = file, list(classes), file.suffix.lower()
+        self.heads = [*COLUMNS, *class_columns(COLUMNS, classes)]
         if self.kind not in ENDINGS:
             raise unknown_word("ending of --out", file.suffix or file.name, frozenset(ENDINGS))
         if self.kind == ".parquet":
@@ -59,10 +72,11 @@ class AnswerFile:
             why = "it holds answers, or a part of them, already"
             raise BadUsage(f"{file} was not written", why, "Go on with it by --resume, or name another file")
         self.done: set[str] = set()
-        if resume and self.kind == ".parquet" and file.exists():
-            raise BadUsage(f"{file} was not gone on with", "it is whole", "Name another file")
+        check_folder_of(file)
+        self._whole = resume and self.kind == ".parquet" and file.exists()
+        if self._whole:
+            self._open_again()
         try:
-            file.parent.mkdir(parents=True, exist_ok=True)
             self._stream: BinaryIO = self.lines.open("r+b" if resume and self.lines.exists() else "w+b")
         except OSError as error:
             raise self._unwritten(error) from None
@@ -74,6 +88,28 @@ class AnswerFile:
             self._stream.close()
             raise
 
+    def _open_again(self) -> None:
+        """Turn a Parquet file that is whole back into the lines beside it, for more answers to follow."""
+        from pyarrow import ArrowException, parquet  # only here, as in `_to_parquet`
+
+        try:
+            stored = parquet.ParquetFile(self.file)
+            if stored.schema_arrow.names != self.heads:
+                raise self._other()
+            with self.lines.open("w", encoding="utf-8") as lines:
+                for batch in stored.iter_batches(ROWS):
+                    for values in zip(*(column.to_pylist() for column in batch.columns), strict=True):
+                        entry = dict(zip(COLUMNS, values, strict=False))
+                        kept = {key: value for key, value in entry.items() if value is not None or key == "unlike"}
+                        if "error" in kept:
+                            kept = {"file": kept["file"], "error": kept["error"]}
+                        else:
+                            kept["probabilities"] = dict(zip(self.classes, values[len(COLUMNS) :], strict=True))
+                        lines.write(json.dumps(kept, ensure_ascii=False) + "\n")
+        except (ArrowException, OSError, ValueError) as error:
+            why = f"it cannot be read as Parquet ({str(error).splitlines()[0][:100]})"
+            raise BadFile(f"{self.file} was not gone on with", why, "Name another file") from None
+
     def _go_on(self) -> None:
         """Take what is there as done, drop a torn last line, and write from there."""
         end = 0
@@ -82,7 +118,7 @@ class AnswerFile:
                 break
             if self.kind == ".csv":
                 row = next(csv.reader([line.decode("utf-8")]))
-                if number == 0 and row != [*COLUMNS, *self.classes]:
+                if number == 0 and row != self.heads:
                     raise self._other()
                 self.done.add(row[0])
             else:
@@ -95,7 +131,7 @@ class AnswerFile:
         self._stream.seek(end)
         self._stream.truncate()
         if self.kind == ".csv" and not end:
-            self._write([[*COLUMNS, *self.classes]])
+            self._write([self.heads])
 
     def _other(self) -> BadFile:
         why = "it holds answers of a model with other classes"
@@ -106,6 +142,7 @@ class AnswerFile:
 
     def write(self, batch: Sequence[Told]) -> None:
         """Further answers, whole lines handed to the system."""
+        self._whole = False
         self._said = self._said or bool(batch)
         if self.kind == ".csv":
             self._write([_row(each) for each in batch])
@@ -134,7 +171,9 @@ class AnswerFile:
     def finish(self) -> None:
         """Close it as whole."""
         self.close()
-        if self.kind == ".parquet" and self._said:
+        if self.kind == ".parquet" and self._whole:
+            self.lines.unlink()  # nothing came to what was whole already
+        elif self.kind == ".parquet" and self._said:
             try:
                 self._to_parquet()
                 self.lines.unlink()
@@ -146,9 +185,8 @@ class AnswerFile:
         from pyarrow import parquet
 
         kinds = {"file": arrow.string(), "said": arrow.string(), "error": arrow.string()}
-        names = [*COLUMNS, *self.classes]
-        schema = arrow.schema([(name, kinds.get(name, arrow.float64())) for name in COLUMNS]
-                              + [(name, arrow.float64()) for name in self.classes])  # fmt: skip
+        names = self.heads
+        schema = arrow.schema([(name, kinds.get(name, arrow.float64())) for name in names])
         part = self.file.with_name(f".{self.file.name}.part")
         with self.lines.open(encoding="utf-8") as lines, parquet.ParquetWriter(part, schema) as writer:
             for rows in _pieces(lines):

@@ -268,11 +268,14 @@ def judged(one: RunRow, other: RunRow, found: tuple[Difference, ...]) -> tuple[f
     apart = f"Run {ahead.run} is {abs(points) * 100:.1f} points ahead" if points else "Both are right equally often"
     reach = f"chance alone reaches {chance * 100:.1f} points on so few images"
     by_seed = [row.key for row in found] == ["seed"]
-    more = " The plans differ in the seed alone: this is what chance does." if by_seed else ""
+    if by_seed:
+        beyond = f", though so few images account for {chance * 100:.1f} only" if abs(points) > chance else ""
+        more = "The plans differ in the seed alone: so far do seeds move this plan. Repeat it before choosing by less."
+        return points, chance, f"{apart}{beyond}. {more}"
     if abs(points) <= chance:
-        more = more or " Repeat both with other seeds, or hold more images out, before choosing by it."
-        return points, chance, f"{apart}, and {reach}.{more}"
-    return points, chance, f"{apart}, more than the {chance * 100:.1f} that chance reaches.{more}"
+        more = "Repeat both with other seeds, or hold more images out, before choosing by it."
+        return points, chance, f"{apart}, and {reach}. {more}"
+    return points, chance, f"{apart}, more than the {chance * 100:.1f} that chance reaches."
 
 
 def row_of(workspace: Workspace, run: Run, settings: dict[str, str] | None = None) -> RunRow:

@@ -8,9 +8,9 @@ import json
 from collections.abc import Mapping
 from pathlib import Path
 
-from attentive_lens.core.files import write_text
+from attentive_lens.core.files import make_folder, write_text
 from attentive_lens.core.records import without_arrays
-from attentive_lens.errors import BadFile
+from attentive_lens.desk.answer_files import class_columns
 from attentive_lens.scoring.scores import Scores
 
 
@@ -22,16 +22,13 @@ def write_scores(folder: Path, told: object, scores: Scores, files: Mapping[int,
     BadFile
         If the folder cannot be written.
     """
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        why = str(error.strerror).lower()
-        raise BadFile(f"{folder} could not be made", why, "Name a folder you may write in") from None
+    make_folder(folder)
     text = json.dumps(without_arrays(told), ensure_ascii=False, allow_nan=False, indent=1)
     write_text(folder / "scores.json", text + "\n")
     lines = io.StringIO()
     table = csv.writer(lines, lineterminator="\n")
-    table.writerow(["image", "file", "true", "said", "probability", "loss", *scores.classes])
+    heads = ["image", "file", "true", "said", "probability", "loss"]
+    table.writerow([*heads, *class_columns(heads, scores.classes)])
     for answer, row, loss in zip(scores.answers, scores.probabilities, scores.losses, strict=True):
         names = scores.classes[answer.true], scores.classes[answer.said]
         figures = [f"{value:.6g}" for value in (answer.probability, loss, *row)]

@@ -36,6 +36,23 @@ class ClassCurves:
     area: float | None
 
 
+@dataclass(frozen=True)
+class Areas:
+    """Areas under a class's curves; None where all images or none are of the class."""
+
+    name: str
+    roc_area: float | None
+    average_precision: float | None
+
+
+def areas_of(scores: Scores) -> tuple[Areas, ...]:
+    """Of every class, against all others."""
+    curves = [curves_of(scores, number) for number in range(len(scores.classes))]
+    return tuple(
+        Areas(name, each.area, each.average_precision) for name, each in zip(scores.classes, curves, strict=True)
+    )
+
+
 def curves_of(scores: Scores, number: int) -> ClassCurves:
     """Of the class of that number, against all others."""
     values = scores.probabilities[:, number].astype(np.float64)

@@ -212,11 +212,10 @@ class Workspace:
         """
         self.check_writable()
         runs = self.folder / "runs"
+        making = Run(part_of(runs / "new"))
         try:
             runs.mkdir(exist_ok=True)
             remove_leftovers(runs)
-            making = Run(part_of(runs / "new"))
-            shutil.rmtree(making.folder, ignore_errors=True)
             making.folder.mkdir()
             making.write_plan(plan)
             number = max(self._numbers_taken(), default=0) + 1
@@ -235,4 +234,6 @@ class Workspace:
                 str(error.strerror).lower(),
                 "Copy the workspace to a folder you may write in",
             ) from None
+        finally:
+            shutil.rmtree(making.folder, ignore_errors=True)
         return run

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from attentive_lens.core.files import shown, write_text
+from attentive_lens.core.files import check_folder_of, shown, write_text
 from attentive_lens.core.jobs import Job, Progress, inside
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.advising import advice_of
@@ -34,7 +34,7 @@ from attentive_lens.desk.tasks.causes import causes
 from attentive_lens.desk.tasks.explaining import explain
 from attentive_lens.desk.tasks.images import prepare
 from attentive_lens.desk.tasks.scoring import score
-from attentive_lens.errors import BadFile, LensError
+from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.difference import settings_of
 from attentive_lens.plan.plan import Plan
@@ -92,11 +92,7 @@ def write_report(request: WriteReport) -> Job[ReportWritten]:
     }
     text = _filled(values)
     file = Path(request.file)
-    try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        why = str(error.strerror or error).lower()
-        raise BadFile(f"{file} could not be written", why, "Name another file") from None
+    check_folder_of(file)
     write_text(file, text)
     return ReportWritten(str(file), len(text.encode()), len(explanations), len(groups), len(cases.cases))
 
