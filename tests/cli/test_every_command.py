@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import os
+import shutil
 import stat
 import unittest.mock
 from collections.abc import Iterator
@@ -161,6 +163,38 @@ def test_a_workspace_that_cannot_be_written_is_read_all_the_same(reading: Worksp
         told = last_object(command(*words, "--json", code=1))
         assert "written" in " ".join(told["error"].values())
     assert [run.number for run in reading.runs()] == [1]
+
+
+def test_a_disk_that_cannot_be_written_is_told_in_the_words_of_what_was_asked(
+    reading: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shutil.rmtree(reading.cache)
+    shutil.copy(reading.path_of(reading.catalogue.images()[0]), tmp_path / "a.png")
+    unlink = Path.unlink
+
+    def refused(self: Path, missing_ok: bool = False) -> None:
+        if self.is_relative_to(reading.folder):
+            raise OSError(errno.EROFS, os.strerror(errno.EROFS), str(self))
+        unlink(self, missing_ok)
+
+    monkeypatch.setattr(Path, "unlink", refused)
+    folder = reading.folder
+    command("faults", folder, "--json")
+    command("report", folder, 1, "--out", tmp_path / "r.html", "--mistakes", 1, "--json")
+    for words, what in (
+        (["rescan", folder], "The source was not looked through again"),
+        (["source", folder, folder / "images"], "The source was not changed"),
+        (["restore", folder], "The catalogue was not restored"),
+        (["cases", folder, "--open", 4, "--run", 1], "The case book was not changed"),
+        (["add", folder, tmp_path / "a.png", "--as", "smooth"], "The images were not added"),
+        (["calibrate", folder, 1], "The model was not changed"),
+        (["bin", folder, "--put", 1], "Run 1 was not deleted"),
+        (["bin", folder, "--empty"], "The bin was not emptied"),
+        (["train", folder], "Nothing can be trained here"),
+    ):
+        error = last_object(command(*words, "--json", code=1))["error"]
+        assert error["what"] == what
+        assert "cannot be written" in error["why"]
 
 
 def test_standard_output_holds_results_alone(station: Workspace) -> None:

@@ -79,7 +79,7 @@ def _book(workspace: Path) -> OpenCases:
     from attentive_lens.workspace import Workspace
 
     place = Workspace.open(workspace)
-    place.check_writable()
+    place.check_writable("The case book was not changed")
     book = OpenCases(place)
     book.said.connect(_refuse)
     return book

@@ -214,7 +214,9 @@ def source(
 @reporting
 def restore(workspace: InWorkspace, as_json: AsJson = False) -> None:
     """Bring a damaged catalogue back from its copy, with every decision since; the damaged file is kept."""
-    images, decisions = Workspace.open(workspace).catalogue.restore()
+    place = Workspace.open(workspace)
+    place.check_writable("The catalogue was not restored")
+    images, decisions = place.catalogue.restore()
     if as_json:
         say_json(Restored(str(workspace), images, decisions))
         return

@@ -122,7 +122,7 @@ def _check_all(file: Path, classes: int | None, workspace: Path | None) -> None:
 
     place = None if workspace is None else Workspace.open(workspace)
     try:
-        text = file.read_text("utf-8")
+        text = file.read_text("utf-8-sig")
     except (OSError, UnicodeDecodeError):
         return  # reading it says why
     faults = faults_of(text, classes, place) if len(text) < MOST_BYTES else ()
@@ -295,19 +295,22 @@ def split_base(settings: PlainTable) -> PlainTable:
 
 def planned_in(workspace: Path, file: Path | None, settings: list[str] | None) -> Plan:
     """The plan in a file, or the default one, with ``--set`` words applied, for a workspace."""
-    plan = read(file)
     from attentive_lens.workspace import Workspace
 
     with from_words():
+        plan = read(file)
         return _planned(Workspace.open(workspace), plan, parsed(settings or [], "--set training.epochs=5"))
 
 
 def _planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
     """The plan with its settings changed; a base alone brings its network and preprocessing along."""
-    from attentive_lens.desk.bases import with_base
+    from attentive_lens.desk.bases import base_file, with_base
 
     base = split_base(settings)
     plan = plan.changed(settings)
+    known = Base.read({key.removeprefix("base."): value for key, value in base.items()}) if base else plan.base
+    if known is not None:
+        base_file(place, known)  # a base that is not there is told before a layer that it does not have
     if not base:
         return plan
     if "network" in settings:

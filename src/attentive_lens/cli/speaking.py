@@ -15,8 +15,9 @@ from rich.console import Console
 from rich.measure import Measurement
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 from rich.table import Table
+from rich.text import Text
 
-from attentive_lens.core.files import shown
+from attentive_lens.core.files import shown, steerless
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.jobs import Progress as Step
 from attentive_lens.core.records import PlainTable, without_arrays
@@ -29,7 +30,11 @@ STOPPED = 3
 
 
 class Patient(Console):
-    """A console whose reader may go away: what cannot be shown stops nothing."""
+    """A console whose reader may go away: what cannot be shown stops nothing, and no word of a file steers it."""
+
+    def render_str(self, text: str, **how: Any) -> Text:
+        """As it may be shown, wherever it comes from: in a sentence or in a table's cell."""
+        return super().render_str(steerless(text), **how)
 
     def on_broken_pipe(self) -> None:
         """Say no more."""

@@ -7,6 +7,7 @@ import itertools
 import os
 import re
 import shutil
+import unicodedata
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
@@ -113,3 +114,17 @@ def shown(text: str) -> str:
     if whole.isprintable():
         return whole
     return "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in whole)
+
+
+def steerless(text: str) -> str:
+    """A text of several lines as it may be shown: what would steer a terminal or turn the writing stands as escapes.
+
+    Unlike `shown` it keeps line breaks, tabs, and blanks of any width.
+    """
+    if text.isprintable():
+        return text
+    whole = text.encode("utf-8", "backslashreplace").decode()
+    return "".join(
+        c if c.isprintable() or c in "\n\t" or unicodedata.category(c) == "Zs" else c.encode("unicode_escape").decode()
+        for c in whole
+    )

@@ -108,6 +108,9 @@ class Bases:
     def _examined(self, plan: Plan, base: Base) -> tuple[Fault, ...]:
         try:
             model = self._model(base)
+        except LensError as error:
+            return (Fault("", "base", BadValue(error.what, error.why, error.remedy)),)
+        try:
             _check(model, plan, base)
         except LensError as error:
             return (Fault(base.until, "base", BadValue(error.what, error.why, error.remedy)),)

@@ -96,7 +96,7 @@ class OpenCases:
         try:
             if self.fault:
                 raise self._refused()
-            self.workspace.check_writable()
+            self.workspace.check_writable("The case book was not changed")
             write_cases(self.workspace.folder, book)
         except LensError as error:
             self.said.emit(str(error), True)

@@ -88,9 +88,7 @@ class Curating:
         return step()
 
     def _write(self, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
-        if not self.workspace.writable:
-            why = "the workspace's folder cannot be written, or another window has it open"
-            raise BadFile("The decision was not kept", why, "Use the other window, or a copy of the workspace")
+        self.workspace.check_writable("The decision was not kept")
         self.workspace.catalogue.correct(changes, new_classes)
 
 

@@ -161,6 +161,11 @@ def sources(workspace: Workspace) -> dict[int, Source]:
     }
 
 
+def white_in(workspace: Workspace) -> int:
+    """The value that is white in the workspace's images of more than 8 bits a channel; 0 where it has none."""
+    return int(Reading.read(workspace.catalogue.origins()[1].reading).white)
+
+
 def references(workspace: Workspace, rows: Sequence[ImageRow]) -> list[Reference | None]:
     """Where the images of some rows are; None for those that are gone."""
     known = sources(workspace)

@@ -53,6 +53,7 @@ def move_source(workspace: Workspace, place: Path) -> tuple[int, int]:
     BadFile
         If the place is no source of that kind, or none of the images is there; nothing is changed then.
     """
+    workspace.check_writable("The source was not changed")
     origin = workspace.catalogue.origins()[1]
     source = SOURCES[origin.kind]
     if not place.exists() or not source.recognises(place):
@@ -86,6 +87,7 @@ def look_again(workspace: Workspace, contents: bool = False) -> Job[Rescanned]:
     BadFile
         If the source is not there any more, or was not noted when the workspace was made.
     """
+    workspace.check_writable("The source was not looked through again")
     origin = workspace.catalogue.origins()[1]
     place = workspace.folder / origin.place
     if not origin.place or not place.exists():

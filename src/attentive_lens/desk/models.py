@@ -14,7 +14,6 @@ from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.decoding import decode
 from attentive_lens.plan.layers import Dropout
 from attentive_lens.workspace import Run, Workspace
 
@@ -50,7 +49,7 @@ def asked_image(workspace: str, run: int, image: int, model: str = "", file: str
     """An image of a workspace and its run's model; with ``model`` that file, and an image file no workspace knows."""
     if model:
         known = model_of(Path(model))
-        return AskedImage(known, known.preprocessor.resized(decode(Path(file)).pixels), None)
+        return AskedImage(known, known.preprocessor.opened(Path(file)), None)
     place = Workspace.open(Path(workspace))
     known, data = yield from model_and_data(place, place.run(run), image)
     at = data.place(image)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.bases import base_model, untaken
 from attentive_lens.desk.cautions import changed_since, repainted_since
-from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.data import Data, gather, white_in
 from attentive_lens.desk.design import price_in_memory
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.ranks import Ranks
@@ -22,6 +22,7 @@ from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
+from attentive_lens.plan.examination import examine
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, kept_outputs, key_of_part
@@ -132,9 +133,11 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[B
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
+    _check_several(data, members)
     if not len(data.members("validation")):
         _check_without_validation(plan)
     network, preprocessor = starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
+    preprocessor = replace(preprocessor, white=white_in(workspace))
     classes = len(data.collection.classes) if last is None else len(last.classes)
     feed = Feed(
         data.pixels,
@@ -153,7 +156,10 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[B
 def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
     """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
     plan.loss.check(len(data.collection.classes))
-    network_plan = plan.network.with_outputs(plan.loss.outputs(len(data.collection.classes)))
+    units = plan.loss.outputs(len(data.collection.classes))
+    for fault in examine(plan.network.nodes, plan.preprocessing.shape, units).faults:
+        raise fault.error  # an output that names another number of units than there are classes
+    network_plan = plan.network.with_outputs(units)
     shape, kernels = plan.preprocessing.shape, plan.training.kernels
     network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)
     measured = Preprocessor.measured(Chosen(data.pixels, data.members("training")), plan.preprocessing)
@@ -235,6 +241,16 @@ def check_memory(plan: Plan, classes: int) -> None:
             f"a step needs about {needed / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
             "Choose a smaller batch size, a smaller input size or fewer filters",
         )
+
+
+def _check_several(data: Data, members: NDArray[np.int64]) -> None:
+    """Refuse to learn from images that are all of one class."""
+    labels = np.unique(data.labels[members])
+    if len(labels) < 2:
+        names = data.collection.classes
+        name = names[int(labels[0])] if 0 <= labels[0] < len(names) else "one class"
+        why = f"all {len(members)} training images are of «{name}»"
+        raise BadValue("There is nothing to tell apart", why, "Label or add training images of another class")
 
 
 def _check_without_validation(plan: Plan) -> None:

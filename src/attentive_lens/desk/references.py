@@ -49,7 +49,7 @@ def read_reference(file: Path) -> Reference:
         if file.stat().st_size > MOST_BYTES:
             raise BadFile(what, f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
         text = file.read_text("utf-8-sig")
-        mark = max(",;\t", key=text.partition("\n")[0].count)
+        mark = max(";\t,", key=text.partition("\n")[0].count)
         rows = list(csv.reader(io.StringIO(text), delimiter=mark))
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise BadFile(what, str(getattr(error, "strerror", None) or error).lower(), remedy) from None
@@ -77,8 +77,9 @@ def read_reference(file: Path) -> Reference:
 
 def _number(row: list[str], column: int, file: Path, line: int) -> float:
     words = row[column].strip().removesuffix("%").strip() if column < len(row) else ""
+    plain = words.replace(",", ".") if words.count(",") == 1 and "." not in words else words  # a decimal comma
     try:
-        value = float(words)
+        value = float(plain)
     except ValueError:
         value = math.nan
     if not math.isfinite(value):

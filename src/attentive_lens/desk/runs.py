@@ -221,7 +221,7 @@ def check_resumable(run: Run) -> None:
         raise BadValue(f"Run {run.number} cannot go on", "it is training", "Wait for its end, or stop it")
     if view.state == "done" and view.reason:
         raise BadValue(f"Run {run.number} cannot go on", f"it ended as planned ({view.reason})", "Start a new run")
-    if not resumable(view) and run.trained() >= run.plan().training.epochs:
+    if not resumable(view) and max(run.trained(), len(view.epochs)) >= run.plan().training.epochs:
         raise BadValue(f"Run {run.number} cannot go on", "it trained all its epochs", "Start a new run")
     run.forget_word()
 

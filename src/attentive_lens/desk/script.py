@@ -154,11 +154,12 @@ class Model:
         parts: list[NDArray[np.uint8]] = []
         for image in images:
             if isinstance(image, Image.Image):
-                parts.append(of_picture(image))
+                parts.append(of_picture(image, self.file.preprocessor.white))
             elif isinstance(image, np.ndarray):
                 parts.append(of_array(image))
             elif isinstance(image, str | Path):
-                parts += [decode(Path(file)).pixels for file in image_files([Path(image)])]
+                white = self.file.preprocessor.white
+                parts += [decode(Path(file), white).pixels for file in image_files([Path(image)])]
             else:
                 kind = type(image).__name__
                 raise BadValue("There is something that is no image", f"it is a {kind}", "Give paths, images or arrays")

@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Sequence
 
 from attentive_lens.desk.collection import Collection, collection
-from attentive_lens.errors import BadFile
 from attentive_lens.images.split import SETS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
@@ -23,9 +22,7 @@ def keep_together(workspace: Workspace, plan: Plan, groups: Sequence[Sequence[in
     BadFile
         If the workspace cannot be written.
     """
-    if not workspace.writable:
-        why = "the workspace's folder cannot be written, or another window has it open"
-        raise BadFile("The groups were not kept", why, "Use the other window, or a copy of the workspace")
+    workspace.check_writable("The groups were not kept")
     before = collection(workspace, plan)
     known = workspace.catalogue.copies()
     first = max(known.values(), default=0) + 1

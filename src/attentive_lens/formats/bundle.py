@@ -76,13 +76,14 @@ class ModelFile:
         """
         partial_file = part_of(file)
         flat = {f"{node}/{name}": a for node, arrays in self.weights.items() for name, a in arrays.items()}
-        measured = {"mean": self.preprocessor.mean, "std": self.preprocessor.std}
+        preprocessor = self.preprocessor
+        measured = {"mean": preprocessor.mean, "std": preprocessor.std, "white": preprocessor.white}
         network = {"format": FORMAT, "nodes": self.plan.write(), "output": self.output, "kernels": dict(self.kernels)}
         try:
             with partial_file.open("wb") as stream:
                 with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
                     _put(archive, "network.json", network)
-                    _put(archive, "preprocessing.json", {**self.preprocessor.settings.write(), **measured})
+                    _put(archive, "preprocessing.json", {**preprocessor.settings.write(), **measured})
                     _put(archive, "classes.json", list(self.classes))
                     _put(archive, "card.json", dict(self.card))
                     archive.writestr("weights.safetensors", save(_whole(flat)))

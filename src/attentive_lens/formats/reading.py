@@ -13,6 +13,7 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -26,6 +27,7 @@ from attentive_lens.engine.kernels.choice import KERNELS
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.formats.bundle import FORMAT, ModelFile
+from attentive_lens.images.decoding import WHITES
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.examination import Facts
@@ -127,7 +129,10 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     plan = read_network(network["nodes"])
     table = _json(archive, entries["preprocessing.json"], dict)
     measured = {name: table.pop(name, None) for name in ("mean", "std")}
-    preprocessor = _preprocessor(Preprocessing.read(table), measured)
+    white = table.pop("white", 0)
+    if isinstance(white, bool) or not isinstance(white, int) or not 0 <= white <= WHITES[-1]:
+        _refuse(f"preprocessing.json's white is no whole number from 0 to {WHITES[-1]}")
+    preprocessor = replace(_preprocessor(Preprocessing.read(table), measured), white=white)
     classes = _classes(_json(archive, entries["classes.json"], list))
     output = network["output"]
     if not isinstance(output, str) or output not in OUTPUTS:
@@ -243,6 +248,8 @@ def _kernels(table: Any, plan: NetworkPlan) -> dict[str, str]:
 
 
 def _classes(names: list[Any]) -> tuple[str, ...]:
+    if len(names) < 2:
+        _refuse(f"it has {len(names) or 'no'} class{'es' * (not names)}, and a classifier tells at least two apart")
     if len(names) > MOST_CLASSES:
         _refuse(f"it has more than {MOST_CLASSES} classes")
     for name in names:

@@ -13,7 +13,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import LensError
-from attentive_lens.images.decoding import decode
 from attentive_lens.images.preprocessing import Preprocessor
 
 BATCH = 64
@@ -30,7 +29,7 @@ def read_files(preprocessor: Preprocessor, files: Sequence[str]) -> Read:
     found: Read = []
     for file in files:
         try:
-            found.append((file, preprocessor.resized(decode(Path(file)).pixels)))
+            found.append((file, preprocessor.opened(Path(file))))
         except LensError as error:
             found.append((file, error.why))
     return found

@@ -63,6 +63,35 @@ _MODES = {
 }
 
 
+WHITES = (1, 255, 1023, 4095, 16_383, 65_535)
+"""Values that stand for white: fractions, and whole numbers of 8, 10, 12, 14 and 16 bits."""
+
+
+def white_of(highest: float) -> int:
+    """The least of `WHITES` that no value exceeds; 0 if there is none."""
+    return next((white for white in WHITES if highest <= white), 0)
+
+
+def highest_value(file: Path) -> float | None:
+    """The greatest value of a picture of more than 8 bits a channel, as its file has it; None for any other file."""
+    try:
+        if not stat.S_ISREG(file.stat().st_mode):
+            return None  # a pipe would be waited for
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(file) as picture:
+                if not _is_deep(picture.mode) or picture.width * picture.height > MOST_PIXELS:
+                    return None
+                highest = float(np.asarray(picture).max(initial=0))
+    except (OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError):
+        return None  # decoding it says why
+    return highest if np.isfinite(highest) else None
+
+
+def _is_deep(mode: str) -> bool:
+    return mode == "F" or mode.startswith("I")
+
+
 def camera(file: Path) -> str:
     """Maker and model that a photograph's file names; empty where it names none or cannot be read."""
     if file.suffix.lower() not in PHOTOGRAPHS:
@@ -78,8 +107,16 @@ def camera(file: Path) -> str:
     return " ".join(word for word in dict.fromkeys(words) if word)
 
 
-def decode(file: Path) -> Picture:
+def decode(file: Path, white: int = 0) -> Picture:
     """Read a picture; of an animation the first frame, and turned as its camera noted.
+
+    Parameters
+    ----------
+    file : Path
+        Of the picture.
+    white : int
+        The value that is white in pictures of more than 8 bits a channel, the same for all of a set; what is brighter
+        counts as white. 0: 65 535 in whole numbers; in floating point the first of 1, 255 and 65 535 that is enough.
 
     Raises
     ------
@@ -108,7 +145,9 @@ def decode(file: Path) -> Picture:
                 if picture.getexif().get(ORIENTATION, 1) != 1:
                     notes.append("turned as its camera noted")
                     turned = ImageOps.exif_transpose(picture)
-                return Picture(_to_rgb(turned), _MODES.get(mode, mode), ", ".join(notes))
+                if _is_deep(mode) and white:
+                    notes.append(f"white is {white}")
+                return Picture(_to_rgb(turned, white), _MODES.get(mode, mode), ", ".join(notes))
     except UnidentifiedImageError:
         raise _bad(file, "its contents are not those of an image format known here") from None
     except Image.DecompressionBombError:
@@ -122,7 +161,7 @@ def decode(file: Path) -> Picture:
         raise _bad(file, "it is cut off or damaged") from None
 
 
-def of_picture(picture: Image.Image) -> NDArray[np.uint8]:
+def of_picture(picture: Image.Image, white: int = 0) -> NDArray[np.uint8]:
     """Pixels H×W×3 uint8 of a picture opened by somebody else, as `decode` gives them.
 
     Raises
@@ -131,7 +170,7 @@ def of_picture(picture: Image.Image) -> NDArray[np.uint8]:
         If it cannot be brought to plain colours.
     """
     try:
-        return _to_rgb(ImageOps.exif_transpose(picture))
+        return _to_rgb(ImageOps.exif_transpose(picture), white)
     except (OSError, ValueError) as error:
         raise BadFile("The picture was not read", f"it has no plain colours ({error})", "Convert it to RGB") from None
 
@@ -170,13 +209,14 @@ def of_array(array: NDArray[Any]) -> NDArray[np.uint8]:
     return _to_rgb(Image.fromarray(np.ascontiguousarray(values)))
 
 
-def _to_rgb(picture: Image.Image) -> NDArray[np.uint8]:
-    if picture.mode.startswith("I"):
-        values = np.asarray(picture).astype(np.int64)
-        grey = (values >> 8 if values.max(initial=0) > 255 else values).clip(0, 255).astype(np.uint8)
+def _to_rgb(picture: Image.Image, white: int = 0) -> NDArray[np.uint8]:
+    if _is_deep(picture.mode):
+        values = np.asarray(picture)
+        if picture.mode == "F":
+            white = white or _white_of_floats(values)
+        top = float(white if white > 1 or picture.mode == "F" else WHITES[-1])
+        grey = (values.astype(np.float64).clip(0, top) * (255 / top) + 0.5).astype(np.uint8)
         return np.repeat(grey[:, :, None], 3, axis=2)
-    if picture.mode == "F":
-        return _of_floats(np.asarray(picture))
     if picture.mode in ("LA", "PA", "RGBA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
         paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))
@@ -184,16 +224,15 @@ def _to_rgb(picture: Image.Image) -> NDArray[np.uint8]:
     return np.array(picture if picture.mode == "RGB" else picture.convert("RGB"))
 
 
-def _of_floats(values: NDArray[np.float32]) -> NDArray[np.uint8]:
-    """Floating-point grey values, white being 1, 255 or 65 535, whichever is the first that none of them exceeds."""
+def _white_of_floats(values: NDArray[np.float32]) -> int:
+    """White of a picture of which nothing else is known: 1, 255 or 65 535, the first that no value exceeds."""
     if not np.isfinite(values).all():
         raise UnknownScale("some of its floating-point values are no numbers")
     low, high = float(values.min(initial=0)), float(values.max(initial=0))
-    white = next((scale for scale in (1.0, 255.0, 65535.0) if high <= scale), None)
+    white = next((scale for scale in (1, 255, 65_535) if high <= scale), None)
     if low < 0 or white is None:
         raise UnknownScale(f"its floating-point values run from {low:.4g} to {high:.4g}: which of them is white?")
-    grey = (values * (255 / white) + 0.5).astype(np.uint8)
-    return np.repeat(grey[:, :, None], 3, axis=2)
+    return white
 
 
 class UnknownScale(ValueError):

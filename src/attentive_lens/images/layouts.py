@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.images.decoding import white_of
 from attentive_lens.images.reading import Reading
 
 CHANNELS = (1, 3, 4)
@@ -111,20 +112,24 @@ class Scale:
     Attributes
     ----------
     top : float
-        The number that stands for white: 255, 1 or 65 535.
+        The number that stands for white: one of `WHITES`.
     """
 
     top: float
 
     @classmethod
     def of(cls, sample: NDArray[Any]) -> Scale:
-        """From some of the array's numbers: truth values and fractions up to 1, 16 bits if any is above 255."""
+        """From some images N×…: truth values and fractions up to 1, else as many bits as are needed.
+
+        A single image that exceeds all others sets no scale: its values are at fault.
+        """
         if sample.dtype == np.bool_:
             return cls(1.0)
-        highest = float(np.nan_to_num(sample.astype(np.float64), posinf=0, neginf=0).max(initial=0))
+        values = np.nan_to_num(sample.astype(np.float64), posinf=0, neginf=0).reshape(len(sample), -1)
+        highest = float(np.sort(values.max(axis=1, initial=0))[-2:].min(initial=np.inf)) if len(sample) else 0.0
         if sample.dtype.kind == "f" and highest <= 1.0:
             return cls(1.0)
-        return cls(65535.0 if sample.dtype == np.uint16 and highest > 255 else 255.0)
+        return cls(float(white_of(max(highest, 2.0)) or 255))
 
     def pixels(self, image: NDArray[Any]) -> NDArray[np.uint8]:
         """H×W×C numbers as H×W×3 uint8 red, green, blue; a fourth channel is taken for opacity, over white.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +11,7 @@ from PIL import Image
 
 from attentive_lens.core.jobs import breathe
 from attentive_lens.errors import BadValue
+from attentive_lens.images.decoding import decode
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
 
@@ -69,11 +71,14 @@ class Preprocessor:
         What was asked for.
     mean, std : tuple of float
         Of the training images' channels, in 0–1 without local contrast; 0 and 1 where nothing is measured.
+    white : int
+        The value that is white in files of more than 8 bits a channel, as it was for the training images; see `decode`.
     """
 
     settings: Preprocessing
     mean: tuple[float, ...]
     std: tuple[float, ...]
+    white: int = 0
 
     @classmethod
     def plain(cls, settings: Preprocessing) -> Preprocessor:
@@ -101,6 +106,10 @@ class Preprocessor:
         mean = sums / count
         std = np.sqrt(np.maximum(squares / count - mean**2, 0))
         return cls(settings, tuple(mean.tolist()), tuple(max(float(s), 1e-3) for s in std))
+
+    def opened(self, file: Path) -> NDArray[np.uint8]:
+        """An image file at the input size S×S×C; `BadFile` with the reason if it cannot be read."""
+        return self.resized(decode(file, self.white).pixels)
 
     def resized(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """An image H×W×3 as decoded, at the input size S×S×C."""

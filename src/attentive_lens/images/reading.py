@@ -25,7 +25,12 @@ class Reading(Value):
     title: ClassVar[str] = "reading"
 
     images: str = spec("", label="images in", meaning="Name of the array or column with the images; empty: found out.")
-    labels: str = spec("", label="labels in", meaning="Name of the array or column with the labels; empty: found out.")
+    labels: str = spec(
+        "",
+        label="labels in",
+        meaning="Name of the array or column with the labels, or a pattern whose bracket is the class in files' names;"
+        " empty: found out.",
+    )
     layout: str = spec(
         "",
         label="axes",
@@ -40,6 +45,14 @@ class Reading(Value):
     )
     height: int = spec(0, label="rows", unit="pixels", low=0, high=20000, meaning="Rows of an image; 0: found out.")
     width: int = spec(0, label="columns", unit="pixels", low=0, high=20000, meaning="Columns; 0: found out.")
+
+    white: int = spec(
+        0,
+        label="white",
+        low=0,
+        high=65535,
+        meaning="Value that is white where there are more than 8 bits a channel, in all images alike; 0: found out.",
+    )
 
     def agrees(self, wish: Reading) -> bool:
         """Whether this reading has every setting that was asked for."""

@@ -95,7 +95,8 @@ def prepared(
         partial_file.replace(target)
         seal(target)
     finally:
-        partial_file.unlink(missing_ok=True)
+        if writable:
+            partial_file.unlink(missing_ok=True)
     cached = _kept(target, shape)
     if cached is None:
         raise BadFile(f"{target} could not be read", "it was changed while it was written", "Try again")

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import PurePath
 from typing import ClassVar
 
+from attentive_lens.core.files import shown
 from attentive_lens.core.values import Value, spec
 
 MODEL_SUFFIX = ".alens"
@@ -44,7 +45,7 @@ class Base(Value):
     @property
     def words(self) -> str:
         """What it is, in words: «run 3», «run 3 of meadow», «best.alens»."""
-        place = PurePath(self.model)
+        name = shown(PurePath(self.model).name)
         if self.model.endswith(MODEL_SUFFIX):
-            return place.name
-        return f"run {self.run} of {place.name}" if self.model else f"run {self.run}"
+            return name
+        return f"run {self.run} of {name}" if self.model else f"run {self.run}"

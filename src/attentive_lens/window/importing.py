@@ -170,7 +170,7 @@ class ImportWindow(QWidget):
             reading = way.reading
             words = [
                 CHOICE_WORDS.get(str(reading[n]), str(reading[n]))
-                for n in (differing or ("layout", "order"))
+                for n in (differing or ("layout", "order", "labels"))
                 if reading[n]
             ]
             way_card = Way(" · ".join(words) or "As they will be read", way.pixels, list(way.labels))
@@ -190,6 +190,9 @@ class ImportWindow(QWidget):
         chosen = self.readings[number]
         classes = chosen.classes
         lines = [f"{thousands(chosen.images)} images, {thousands(len(classes))} classes"]
+        lines += [", ".join(f"{name} {thousands(count)}" for name, count in chosen.sets.items())]
+        if white := chosen.reading["white"]:
+            lines += [f"White is {thousands(int(str(white)))} in all of them, as their values show."]
         lines += [f"{name}: {thousands(count)}" for name, count in list(classes.items())[:60]]
         if chosen.skipped:
             lines.append(f"\n{thousands(chosen.skipped)} files or lines give no image")

@@ -37,12 +37,14 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     BadFile
         If one cannot be read or copied; none is added then.
     """
-    workspace.check_writable()
+    workspace.check_writable("The images were not added")
     catalogue, label = workspace.catalogue, class_name(label)
-    pictures = [decode(file) for file in files]
+    reading = catalogue.origins()[1].reading
+    white = {key: reading[key] for key in ("white",) if key in reading}
+    pictures = [decode(file, int(white.get("white", 0))) for file in files]
     classes = catalogue.classes()
     number = classes.index(label) if label in classes else len(classes)
-    origin = catalogue.origin_at(Origin("folders", ADDED, {}))
+    origin = catalogue.origin_at(Origin("folders", ADDED, white))
     first = catalogue.size()[0] + 1
     copies: list[Path] = []
     rows = []
@@ -69,7 +71,7 @@ def take_out_images(workspace: Workspace, numbers: Sequence[int], out: bool = Tr
     BadFile
         If a file cannot be renamed; all are then as they were.
     """
-    workspace.check_writable()
+    workspace.check_writable("The added images stay as they were")
     rows = [row for row in workspace.catalogue.images() if row.number in set(numbers)]
     pairs = [(workspace.path_of(row), workspace.path_of(row).with_name(f".out-{row.number}")) for row in rows]
     renamed: list[tuple[Path, Path]] = []

@@ -286,11 +286,8 @@ class Catalogue:
                 with base:
                     yield base
         except sqlite3.Error as error:
-            raise BadFile(
-                f"{self.file} could not be used",
-                f"the catalogue is damaged, locked or cannot be written ({error})",
-                "Try again; if it stays so, «attentive-lens restore» brings its copy and all decisions back",
-            ) from None
+            why, remedy = _reason(error)
+            raise BadFile(f"{self.file} could not be used", why, remedy) from None
 
     def _bring_up_to_date(self, base: sqlite3.Connection) -> None:
         (version,) = base.execute("PRAGMA user_version").fetchone()
@@ -359,3 +356,16 @@ def _last_decisions(file: Path, images: int, classes: list[str]) -> _Decided:
         for number, (label, set_name, flagged) in decided_last.items()
     }
     return _Decided(known, {number: correction for number, correction in corrections.items() if correction})
+
+
+def _reason(error: sqlite3.Error) -> tuple[str, str]:
+    """Why the database could not be used, and what to do, by SQLite's own code (sqlite.org/rescode.html)."""
+    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if code == sqlite3.SQLITE_FULL or "disk is full" in str(error):
+        return "the disk is full", "Make room, then try again"
+    if code in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM):
+        return "its folder cannot be written", "Copy the workspace to a folder you may write in"
+    if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return "another process is writing it", "Try again in a moment"
+    remedy = "Try again; if it stays so, «attentive-lens restore» brings its copy and all decisions back"
+    return f"the catalogue is damaged ({error})", remedy

@@ -16,7 +16,7 @@ from typing import NamedTuple
 import numpy as np
 import tomlkit
 
-from attentive_lens.core.files import remove_leftovers, write_text
+from attentive_lens.core.files import remove_leftovers, shown, write_text
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.decoding import Picture
@@ -74,7 +74,7 @@ def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Works
     origin = Origin(kind, _relative(str(source.place), folder), source.reading.write())
     _write(
         folder,
-        name or folder.absolute().name,
+        shown(name or folder.absolute().name),
         classes,
         rows,
         [(_relative(file, folder), why) for file, why in skipped],

@@ -344,7 +344,7 @@ def read_plan(file: Path) -> Plan:
     try:
         if file.stat().st_size > MOST_BYTES:
             raise BadFile(f"{file} is not a plan", f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
-        return Plan.read(tomllib.loads(file.read_text("utf-8")))
+        return Plan.read(tomllib.loads(file.read_text("utf-8-sig")))
     except FileNotFoundError:
         raise BadFile(f"{file} could not be read", "there is no such file", "Check the path") from None
     except (OSError, UnicodeDecodeError) as error:

@@ -144,11 +144,11 @@ class Workspace:
             "Choose one of these" if numbers else "Train first",
         )
 
-    def check_writable(self) -> None:
-        """Refuse to train where nothing may be written; `BadFile`."""
+    def check_writable(self, what: str = "Nothing can be trained here") -> None:
+        """Refuse to change anything where nothing may be written; `BadFile`, which begins with ``what``."""
         if not self.writable:
-            why = "its folder cannot be written, or another window has it open"
-            raise BadFile("Nothing can be trained here", why, "Use the other window, or a copy of the workspace")
+            why = "the workspace's folder cannot be written, or another window has it open"
+            raise BadFile(what, why, "Use the other window, or a copy of the workspace")
 
     def delete_run(self, number: int) -> None:
         """Take a run away; `restore_run` brings it back until `forget_deleted`.
@@ -160,14 +160,15 @@ class Workspace:
         BadFile
             If its folder cannot be moved.
         """
-        self.check_writable()
+        self.check_writable(f"Run {number} was not deleted")
         run = self.run(number)
         if run.is_training():
             raise BadValue(f"Run {number} was not deleted", "it is training", "Stop it first")
         self._move(run.folder, run.folder.with_name(f"{DELETED}{run.folder.name}"), f"Run {number} was not deleted")
 
     def restore_run(self, number: int) -> None:
-        """Bring a deleted run back; `NotHere` if it is gone for good."""
+        """Bring a deleted run back; `NotHere` if it is gone for good, `BadFile` if nothing may be written."""
+        self.check_writable(f"Run {number} was not brought back")
         folder = self.folder / "runs" / f"{DELETED}{number:04d}"
         if not folder.exists():
             raise NotHere(f"Run {number} cannot be brought back", "it was deleted for good", "Train its plan again")
@@ -186,7 +187,7 @@ class Workspace:
         BadFile
             If the workspace cannot be written.
         """
-        self.check_writable()
+        self.check_writable("The bin was not emptied")
         before = self.deleted_runs()
         for number in before:
             shutil.rmtree(self.folder / "runs" / f"{DELETED}{number:04d}", ignore_errors=True)

@@ -58,6 +58,8 @@ class WayToRead:
         Found, and files or lines that give none.
     classes : dict
         Images by class, the largest first.
+    sets : dict
+        Images that training, validation and test get by the default split, where the source does not say.
     problems : tuple of str
         What is wrong with some.
     pixels : ndarray, n×64×64×3 uint8
@@ -69,6 +71,7 @@ class WayToRead:
     images: int
     skipped: int
     classes: dict[str, int]
+    sets: dict[str, int]
     problems: tuple[str, ...]
     pixels: NDArray[np.uint8]
 

@@ -20,7 +20,7 @@ from attentive_lens.images.preprocessing import Preprocessor, resized
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Rows
 from attentive_lens.images.sources import SOURCES, Found, Source, kind_of, readings_of
-from attentive_lens.images.split import SETS
+from attentive_lens.images.split import SETS, part
 from attentive_lens.images.store import prepared
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -53,11 +53,15 @@ def preview(request: ask.Preview) -> Job[ask.Previewed]:
         yield Progress(number, 0, "reading the first images")
         source = SOURCES[kind](where, reading)
         counts: Counter[str] = Counter()
+        given: list[str | None] = []
+        of_class: list[str] = []
         skipped: list[str] = []
         firsts: dict[str, list[Found]] = {}
         for item in source.find():
             if isinstance(item, Found):
                 counts[item.label] += 1
+                given.append(item.set_name)
+                of_class.append(item.label)
                 first_of_class = firsts.setdefault(item.label, [])
                 if len(first_of_class) < count:
                     first_of_class.append(item)
@@ -67,10 +71,29 @@ def preview(request: ask.Preview) -> Job[ask.Previewed]:
         classes = dict(counts.most_common(MOST_CLASSES))
         problems = [*problems, *skipped[:5]]
         ways.append(
-            ask.WayToRead(reading.write(), tuple(labels), counts.total(), len(skipped), classes, tuple(problems), shown)
+            ask.WayToRead(
+                reading.write(),
+                tuple(labels),
+                counts.total(),
+                len(skipped),
+                classes,
+                _sets(given, of_class),
+                tuple(problems),
+                shown,
+            )
         )
+    if len({(way.reading["layout"], way.reading["order"]) for way in ways}) < 2:
+        return ask.Previewed(kind, SOURCES[kind].title, tuple(ways), 0)  # pictures cannot tell them apart
     rough = [_roughness(way.pixels) for way in ways]
     return ask.Previewed(kind, SOURCES[kind].title, tuple(ways), int(np.argmin(rough)))
+
+
+def _sets(given: list[str | None], classes: list[str]) -> dict[str, int]:
+    """How many images each set gets, as the default plan splits what the source leaves open."""
+    numbers = {word: number for number, word in enumerate(dict.fromkeys(classes))}
+    plan = Plan()
+    counts = Counter(part([numbers[word] for word in classes], given, plan.split, plan.seed, {}))
+    return {name: counts[name] for name in SETS}
 
 
 def _roughness(images: NDArray[np.uint8]) -> float:
@@ -147,9 +170,9 @@ def class_averages(request: ask.ClassAverages) -> Job[ask.Averages]:
     squares = np.zeros_like(sums)
     from attentive_lens.images.faults.base import at_a_time  # as above
 
-    for progress, part in at_a_time(len(members), "averaging classes"):
+    for progress, some in at_a_time(len(members), "averaging classes"):
         yield progress
-        images, labels = data.pixels[members[part]].astype(np.float64), data.labels[members[part]]
+        images, labels = data.pixels[members[some]].astype(np.float64), data.labels[members[some]]
         for label in np.unique(labels):
             of_class = images[labels == label]
             sums[label] += of_class.sum(axis=0)

@@ -13,7 +13,6 @@ from attentive_lens.desk.outputs import compared, outputs_of
 from attentive_lens.desk.requests.inspecting import Near, Neighbours, NeighboursFound
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.neighbours import nearest
-from attentive_lens.images.decoding import decode
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
 
@@ -26,8 +25,7 @@ def neighbours(request: Neighbours) -> Job[NeighboursFound]:
     at = -1 if request.file else data.place(request.image)
     node = request.layer or last_layer(model)
     check_layer(model, node)
-    new = decode(Path(request.file)).pixels if request.file else None
-    pixels = data.pixels[at] if new is None else model.preprocessor.resized(new)
+    pixels = model.preprocessor.opened(Path(request.file)) if request.file else data.pixels[at]
     members = data.members("training")
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from attentive_lens.core.files import check_folder_of, shown, write_text
+from attentive_lens.core.files import check_folder_of, shown, steerless, write_text
 from attentive_lens.core.jobs import Job, Progress, inside
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.advising import advice_of
@@ -104,6 +104,7 @@ def _filled(values: dict[str, Any]) -> str:
         loader=PackageLoader("attentive_lens.desk", "."),
         autoescape=True,
         undefined=StrictUndefined,
+        finalize=lambda value: steerless(value) if type(value) is str else value,
         trim_blocks=True,
         lstrip_blocks=True,
     )

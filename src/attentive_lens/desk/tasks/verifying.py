@@ -61,7 +61,7 @@ def _apart(one: Scores, other: Scores) -> tuple[int, float]:
 def calibrate(request: Calibrate) -> Job[Calibrated]:
     """See `Calibrate`: the output layer's weights are divided by it, so that whoever asks the model gets it."""
     place = Workspace.open(Path(request.workspace))
-    place.check_writable()
+    place.check_writable("The model was not changed")
     run = place.run(request.run)
     state = RunReader(run).view().state
     if state in ("training", "broken off"):

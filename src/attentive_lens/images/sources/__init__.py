@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, Reference, Skipped, Source
+from attentive_lens.images.sources.flat import Flat
 from attentive_lens.images.sources.folders import Folders
 from attentive_lens.images.sources.idx import IdxFiles
 from attentive_lens.images.sources.listing import Listing
@@ -20,6 +22,7 @@ SOURCES: dict[str, type[Source]] = {
     "arrays": Arrays,
     "MAT": MatFile,
     "IDX": IdxFiles,
+    "named files": Flat,
     "folders": Folders,
 }
 """In the order in which they are asked whether they know a place; the least particular last."""
@@ -48,10 +51,11 @@ def kind_of(place: Path) -> str:
 def readings_of(place: Path, wish: Reading | None = None) -> list[Reading]:
     """Every way a place can be read that agrees with what is asked, the likeliest first; `BadFile` if none."""
     wish = wish or Reading()
-    ways = [r for r in SOURCES[kind_of(place)].readings(place, wish) if r.agrees(wish)]
+    source = SOURCES[kind_of(place)]
+    ways = [r for r in source.readings(place, wish) if r.agrees(wish)]
     if not ways:
         raise BadFile(f"{place} could not be read", f"nothing in it fits «{wish.summary}»", "Ask for less")
-    return ways
+    return [way if way.white else replace(way, white=source(place, way).found_white()) for way in ways]
 
 
 def open_source(place: Path, wish: Reading | None = None) -> Source:

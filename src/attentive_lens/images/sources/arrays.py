@@ -59,7 +59,7 @@ class ArraySource(Source):
         self._lock = threading.Lock()
         self._entries: dict[str, Entry] | None = None
         self._arrays: dict[str, NDArray[Any]] = {}
-        self._scales: dict[str, Scale] = {}
+        self._scale: Scale | None = Scale(float(self.reading.white)) if self.reading.white else None
 
     @classmethod
     @abstractmethod
@@ -126,6 +126,28 @@ class ArraySource(Source):
             raise BadFile(f"{file.name}, {part} {index} was not read", str(error), "Mend the array") from None
         return Picture(pixels, f"array of {array.dtype.name}")
 
+    def found_white(self) -> int:
+        """Of numbers above 255: one scale for all of its arrays."""
+        chosen = _chosen_images(self.place, self.entries(self.place), self.reading)
+        if chosen[0].dtype in (np.dtype(np.uint8), np.dtype(np.bool_)):
+            return 0
+        with self._lock:
+            top = int(self._white().top)
+        return top if top > 255 else 0
+
+    def _white(self) -> Scale:
+        """From some images of every array."""
+        if self._scale is None:
+            tops = []
+            for entry in _chosen_images(self.place, self.entries(self.place), self.reading):
+                if len(entry.shape) == self._axes:
+                    array = self.load(entry)
+                    count = images_in(array.shape, self.reading.layout)
+                    places = np.linspace(0, count - 1, min(count, SAMPLED)).astype(int)
+                    tops.append(Scale.of(np.stack([one(array, int(k), self.reading) for k in places])))
+            self._scale = max(tops, key=lambda scale: scale.top)
+        return self._scale
+
     def _opened(self, part: str) -> tuple[NDArray[Any], Scale]:
         with self._lock:
             if part not in self._arrays:
@@ -133,13 +155,8 @@ class ArraySource(Source):
                     self._entries = {entry.name: entry for entry in self.entries(self.place)}
                 if part not in self._entries:
                     raise BadFile(f"{self.place} has changed", f"there is no array «{part}» any more", "Restore it")
-                array = self.load(self._entries[part])
-                count = images_in(array.shape, self.reading.layout)
-                places = np.linspace(0, count - 1, min(count, SAMPLED)).astype(int)
-                sample = np.stack([one(array, int(k), self.reading) for k in places])
-                self._scales[part] = Scale.of(sample)
-                self._arrays[part] = array
-            return self._arrays[part], self._scales[part]
+                self._arrays[part] = self.load(self._entries[part])
+            return self._arrays[part], self._white()
 
 
 def _length(labels: Entry) -> int:

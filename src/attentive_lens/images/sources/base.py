@@ -10,7 +10,7 @@ from typing import ClassVar
 
 from attentive_lens.core.files import shown
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import Picture, decode
+from attentive_lens.images.decoding import Picture, decode, highest_value, white_of
 from attentive_lens.images.reading import Reading
 
 SET_WORDS = {
@@ -24,6 +24,8 @@ SET_WORDS = {
 }
 
 
+SAMPLED = 400
+"""Files that are opened to learn what white is."""
 WORKSPACE_MARKER = "workspace.toml"
 """The file that makes a folder a workspace."""
 
@@ -122,7 +124,17 @@ class Source(ABC):
             With the reason.
         """
         del part, index
-        return decode(file)
+        return decode(file, self.reading.white)
+
+    def found_white(self) -> int:
+        """The value that is white in images of more than 8 bits a channel, as far as some of them tell; 0 without any.
+
+        One scale holds for a whole source: an image that is dark throughout stays so.
+        """
+        files = [item.file for item in self.find() if isinstance(item, Found)]
+        some = files[:: max(1, len(files) // SAMPLED)]
+        highest = [value for value in map(highest_value, some) if value is not None]
+        return white_of(max(highest)) if highest else 0
 
 
 @dataclass(frozen=True, slots=True)

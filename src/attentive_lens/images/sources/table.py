@@ -37,7 +37,7 @@ class PixelTable(Source):
     def __init__(self, place: Path, reading: Reading | None = None) -> None:
         super().__init__(place, reading)
         self._columns: tuple[Head, int, int | None] | None = None
-        self._scale: Scale | None = None
+        self._scale: Scale | None = Scale(float(self.reading.white)) if self.reading.white else None
 
     @classmethod
     def recognises(cls, place: Path) -> bool:
@@ -137,8 +137,15 @@ class PixelTable(Source):
                     sample.append(_numbers(line, header, labels, sets))
                 except ValueError:
                     continue
-            self._scale = Scale.of(np.concatenate(sample) if sample else np.full(1, 255.0))
+            self._scale = Scale.of(
+                np.stack([image.reshape(-1) for image in sample]) if sample else np.full((1, 1), 255.0)
+            )
         return self._scale
+
+    def found_white(self) -> int:
+        """Of numbers above 255, from the first lines."""
+        top = int(self._scaled().top)
+        return top if top > 255 else 0
 
 
 def _cell(line: bytes, column: int, count: int, delimiter: str) -> str:

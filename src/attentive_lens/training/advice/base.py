@@ -85,8 +85,8 @@ class Record:
     def chance_loss(self) -> float | None:
         """Cross-entropy of who answers every image with the classes' shares; None for another loss function."""
         whole = sum(self.training)
-        if self.plan.loss.kind != "cross-entropy" or not whole:
-            return None
+        if self.plan.loss.kind != "cross-entropy" or max(self.training, default=0) == whole:
+            return None  # nobody needs to guess where there is one class
         return -sum(n / whole * math.log(n / whole) for n in self.training if n)
 
     @property
