@@ -11,7 +11,7 @@ import pytest
 from PIL import Image
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
-from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QMenu, QPushButton, QSpinBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QInputDialog, QLabel, QLineEdit, QMenu, QPushButton, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -360,3 +360,40 @@ def test_what_a_fault_offers_for_the_split_says_what_it_moves(
     click(qtbot, frame, "remedy 2")
     assert frame.session.design.plan.preprocessing.colour_space == "grey"
     assert child(frame, QLabel, "message").text() == "The next run will train on grey pictures."
+
+
+def test_a_class_is_renamed_merged_and_left_out_in_the_window(
+    qtbot: QtBot, open_frame: Callable[[Workspace], Frame], station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    frame = open_frame(station)
+    click(qtbot, frame, "view sets")
+    box = child(frame, QComboBox, "class to change")
+    box.setCurrentIndex(box.findData("spiny"))
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("echinate", True))
+    click(qtbot, frame, "rename class")
+    assert "echinate" in frame.session.images.collection.classes
+    assert box.currentData() == "echinate"
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *_, **__: ("winged", True))
+    spiny = frame.session.images.collection.classes.index("echinate")
+    click(qtbot, frame, "merge class")
+    assert not any(row.label == spiny for row in frame.session.images.collection.rows)
+    assert "without a unit: echinate" in child(frame, QLabel, "classes note").text()
+    assert frame.session.design.examination.facts["output"].shape == (5,)
+    box.setCurrentIndex(box.findData("smooth"))
+    click(qtbot, frame, "leave class out")
+    assert frame.session.design.plan.split.left_out == ("smooth",)
+    assert (
+        frame.session.images.collection.count("training", frame.session.images.collection.classes.index("smooth")) == 0
+    )
+    assert frame.session.design.examination.facts["output"].shape == (4,)
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("lobed", True))
+    page = frame.page("images")
+    page.browser.details.decisions.show_images((0, 1))
+    page.browser.details.decisions._ask_new_class()
+    assert frame.session.images.collection.classes[-1] == "lobed"
+    for _ in range(4):
+        child(frame, QPushButton, "undo").click()
+    assert frame.session.images.collection.classes == station.catalogue.classes()
+    assert "spiny" in station.catalogue.classes() and "lobed" not in station.catalogue.classes()
+    assert frame.session.design.plan.split.left_out == ()
+    assert dict(frame.session.images.curating.state) == {}

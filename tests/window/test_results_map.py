@@ -155,13 +155,13 @@ def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, se
     steps = child(frame, OneByOne, "one by one")
     every = answers_shown(frame)
     assert [a.image for a in every] == [place + 1 for place in places(frame)]
+    right = sum(a.said == a.true for a in every)
     for at, answer in enumerate(every):
         names = scores.classes[answer.said], scores.classes[answer.true]
         words = child(frame, QLabel, "step title").text()
         assert words == (f"said {names[0]}, true {names[1]}" if names[0] != names[1] else f"{names[0]}, rightly")
-        right = sum(a.said == a.true for a in every[: at + 1])
         told = child(frame, QLabel, "step so far").text()
-        assert told.startswith(f"{at + 1} of {len(every)} · right so far {right}, {right / (at + 1) * 100:.1f}")
+        assert told.startswith(f"{at + 1} of {len(every)} · {right} of them right, {right / len(every) * 100:.1f}")
         row = [a.image for a in scores.answers].index(answer.image)
         bars = child(frame, Bars, "step bars").bars
         assert {bar.name: bar.figure for bar in bars} == {

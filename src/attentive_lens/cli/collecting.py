@@ -25,6 +25,7 @@ from attentive_lens.cli.results import (
 )
 from attentive_lens.cli.speaking import from_words, out, parsed, reporting, say_json, watched
 from attentive_lens.desk.requests.images import Fault, FindFaults, Skipped
+from attentive_lens.errors import BadUsage
 from attentive_lens.workspace import Workspace
 
 
@@ -223,6 +224,14 @@ def restore(workspace: InWorkspace, as_json: AsJson = False) -> None:
     out.print(f"{workspace}: {images} images, {decisions} of them with decisions")
 
 
+def _pairs(words: list[str], example: str) -> list[tuple[str, str]]:
+    """«one=other» as pairs."""
+    for word in words:
+        if "=" not in word.strip("="):
+            raise BadUsage(f"«{word}» says nothing", "two names with «=» between them are needed", f"Write {example}")
+    return [(one.strip(), other.strip()) for one, _, other in (word.partition("=") for word in words)]
+
+
 @app.command()
 @reporting
 def label(
@@ -236,16 +245,36 @@ def label(
         out_file("Write every image with its label and set here."),
     ] = None,
     new_classes: Annotated[bool, typer.Option("--new-classes", help="Labels not known yet become classes.")] = False,
+    rename: Annotated[
+        list[str] | None, typer.Option("--rename", metavar="OLD=NEW", help="Call a class otherwise. Repeatable.")
+    ] = None,
+    merge: Annotated[
+        list[str] | None,
+        typer.Option("--merge", metavar="CLASS=INTO", help="Make a class part of another one. Repeatable."),
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Take corrected labels, sets and flags from a table, or write them to one; image files are never touched."""
-    from attentive_lens.desk.curating import read_list, write_list
+    from attentive_lens.desk.curating import Curating, merge_classes, read_list, write_list
     from attentive_lens.errors import BadUsage
+    from attentive_lens.images.sources.base import class_name
 
     place = Workspace.open(workspace)
-    if file is None and into is None:
-        raise BadUsage("There is nothing to do", "neither a table nor --out is named", "Name one of them")
+    if not (file or into or rename or merge):
+        why = "neither a table nor --out, --rename or --merge is named"
+        raise BadUsage("There is nothing to do", why, "Name one of them")
     labelled = Labelled(None, None, None, (), None, None)
+    if rename or merge:
+        place.check_writable("The classes were not changed")
+    for old, new in _pairs(rename or [], "--rename OLD=NEW"):
+        place.catalogue.rename_class(old, class_name(new))
+        if not as_json:
+            out.print(f"{old} is called {class_name(new)} now")
+    for name, other in _pairs(merge or [], "--merge CLASS=INTO"):
+        count = merge_classes(Curating(place), place.catalogue.images(), name, other)
+        labelled = replace(labelled, relabelled=(labelled.relabelled or 0) + count)
+        if not as_json:
+            out.print(f"{name} is part of {other} now: {count} images relabelled")
     if file is not None:
         decisions = read_list(place, file, new_classes)
         labelled = replace(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import numpy as np
 import typer
@@ -14,7 +14,7 @@ from attentive_lens.cli.results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.errors import BadFile, BadUsage
+from attentive_lens.errors import BadUsage
 
 
 @app.command()
@@ -180,10 +180,11 @@ def numbers(
     as_json: AsJson = False,
 ) -> None:
     """Show a layer's raw numbers: its weights, their gradient for an image, and what the optimiser remembers."""
+    from attentive_lens.desk.exporting import write_numbers
     from attentive_lens.desk.tasks import carry_out
 
     seen = watched(carry_out(ask.LayerNumbers(str(workspace), run, name, array, image)), "reading the layer")
-    file = _write_numbers(seen, into) if into is not None else None
+    file = write_numbers(seen, into) if into is not None else None
     slope = float(np.sqrt(np.mean(seen.gradient.astype(np.float64) ** 2))) if seen.gradient is not None else None
     told = NumbersWritten(
         seen.layer,
@@ -210,20 +211,6 @@ def numbers(
         out.print(f"  the optimiser remembers after epoch {told.epoch}: {', '.join(told.optimiser)}")
     if file is not None:
         out.print(f"  all numbers are in {file}")
-
-
-def _write_numbers(seen: ask.NumbersSeen, file: Path) -> str:
-    """Values, gradient and optimiser state as one NumPy archive; where it is."""
-    arrays: dict[str, Any] = {"values": seen.values}
-    if seen.gradient is not None:
-        arrays["gradient"] = seen.gradient
-    arrays |= {f"optimiser {name}": array for name, array in seen.optimiser.items()}
-    try:
-        with file.open("wb") as stream:
-            np.savez(stream, **arrays)
-    except OSError as error:
-        raise BadFile(f"{file} could not be written", str(error.strerror).lower(), "Name another with --out") from None
-    return str(file)
 
 
 @app.command("try")

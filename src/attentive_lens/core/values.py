@@ -199,10 +199,13 @@ def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:
     if get_origin(kind) is UnionType:
         return _numbers(where, known, value)
     if get_origin(kind) is tuple:
+        value = tuple(value) if isinstance(value, list) else value
         if not isinstance(value, tuple):
             raise BadValue(where, f"a list is needed, got {value!r:.60}", "Write it in square brackets")
         if all(isinstance(v, int | float) and not isinstance(v, bool) for v in value) and kind.__args__[0] is float:
             value = tuple(_as_float(v) for v in value)
+        if kind.__args__[0] is str and not all(isinstance(v, str) for v in value):
+            raise BadValue(where, f"a list of texts is needed, got {list(value)!r:.60}", 'Write ["one", "other"]')
         parts: tuple[Any, ...] = value
         if len(kind.__args__) == 2 and kind.__args__[1] is not Ellipsis and len(value) != 2:
             raise BadValue(where, f"two numbers are needed, got {len(value)}", "Write [lowest, highest]")

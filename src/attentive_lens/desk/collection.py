@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections import Counter
 from collections.abc import Hashable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -32,12 +32,15 @@ class Collection:
         "training", "validation" or "test" for each row; "left out", "excluded" or "gone" for those not used.
     skipped : list of (file, reason)
         Files that gave no image.
+    former : dict
+        Class numbers by names that classes had before they were renamed.
     """
 
     classes: list[str]
     rows: list[ImageRow]
     sets: list[str]
     skipped: list[tuple[str, str]]
+    former: dict[str, int] = field(default_factory=dict)
 
     @cached_property
     def labels(self) -> NDArray[np.int64]:
@@ -70,6 +73,12 @@ class Collection:
         return [sum(self.counts[name, k] for name in (*SETS, LEFT_OUT)) for k in range(len(self.classes))]
 
     @cached_property
+    def taught(self) -> list[str]:
+        """Names of the classes with training images: those that a network trained on them has units for."""
+        counts = np.bincount(self.labels[self.members("training")], minlength=len(self.classes))
+        return [name for name, count in zip(self.classes, counts.tolist(), strict=True) if count]
+
+    @cached_property
     def fingerprint(self) -> str:
         """Changes when a label, a set or, as far as a rescan noted it, an image's pixels do."""
         content = repr((self.classes, [(row.label, row.digest) for row in self.rows], self.sets))
@@ -86,12 +95,15 @@ class Library:
         As in `Collection`, without corrections.
     copies : dict
         Group number of images known to be copies, by image number.
+    former : dict
+        Class numbers by names that classes had before they were renamed.
     """
 
     classes: list[str]
     rows: list[ImageRow]
     skipped: list[tuple[str, str]]
     copies: dict[int, int]
+    former: dict[str, int]
 
     @classmethod
     def read(cls, workspace: Workspace) -> Library:
@@ -102,13 +114,23 @@ class Library:
         known = _LIBRARIES.known(key)
         if known is not None:
             return known
-        library = cls(catalogue.classes(), catalogue.images(), catalogue.skipped(), catalogue.copies())
+        library = cls(
+            catalogue.classes(), catalogue.images(), catalogue.skipped(), catalogue.copies(), catalogue.former_names()
+        )
         return library if stamp is None else _LIBRARIES.keep(key, library)
 
     def collection(self, corrections: Corrections, plan: Plan) -> Collection:
         """With corrections, split as a plan says and seed."""
         rows = corrected(self.rows, corrections)
-        return Collection(self.classes, rows, split_rows(rows, plan, self.copies), self.skipped)
+        sets = split_rows(rows, plan, self.copies)
+        numbers = {name: number for number, name in enumerate(self.classes)}
+        out = {
+            number for name in plan.split.left_out if (number := numbers.get(name, self.former.get(name))) is not None
+        }
+        if out:
+            pairs = zip(rows, sets, strict=True)
+            sets = [LEFT_OUT if row.label in out and name in SETS else name for row, name in pairs]
+        return Collection(self.classes, rows, sets, self.skipped, self.former)
 
 
 _LIBRARIES: Recent[Library] = Recent(2)

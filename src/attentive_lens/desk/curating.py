@@ -34,6 +34,7 @@ class Curating:
     def __init__(self, workspace: Workspace) -> None:
         self.workspace = workspace
         self.history: History[Corrections] = History(workspace.catalogue.corrections())
+        self._coined: dict[int, str] = {}
 
     @property
     def state(self) -> Corrections:
@@ -89,7 +90,11 @@ class Curating:
 
     def _write(self, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
         self.workspace.check_writable("The decision was not kept")
-        self.workspace.catalogue.correct(changes, new_classes)
+        count = self.workspace.catalogue.size()[1]
+        self._coined |= dict(enumerate(new_classes, count))
+        # A class goes with the last decision that names it, so one that is made again brings its class along.
+        last = max((c.label for c in changes.values() if c.label is not None), default=-1)
+        self.workspace.catalogue.correct(changes, [self._coined[number] for number in range(count, last + 1)])
 
 
 def relabel(curating: Curating, summary: str, rows: Sequence[ImageRow], numbers: Iterable[int], label: int) -> None:
@@ -100,6 +105,40 @@ def relabel(curating: Curating, summary: str, rows: Sequence[ImageRow], numbers:
     state = curating.state
     decisions = {n: _unless(label, rows[n - 1].label) for n in numbers}
     curating.apply(summary, {n: replace(state.get(n, NOTHING), label=decided) for n, decided in decisions.items()})
+
+
+def merge_classes(curating: Curating, rows: Sequence[ImageRow], name: str, other: str) -> int:
+    """Give every image of a class another one, as `relabel`; how many.
+
+    Raises
+    ------
+    BadValue
+        If there is no class of one of the names, or both are the same.
+    """
+    classes = curating.workspace.catalogue.classes()
+    for each in (name, other):
+        if each not in classes:
+            raise unknown_word("class", each, frozenset(classes))
+    if name == other:
+        raise BadValue(f"«{name}» was not merged", "it would become part of itself", "Name another class")
+    one, into, state = classes.index(name), classes.index(other), curating.state
+    labels = {row.number: state.get(row.number, NOTHING).label for row in rows}
+    numbers = [row.number for row in rows if (row.label if labels[row.number] is None else labels[row.number]) == one]
+    relabel(curating, f"made {name} part of {other}: {len(numbers)} images", rows, numbers, into)
+    return len(numbers)
+
+
+def relabel_as_new(
+    curating: Curating, summary: str, rows: Sequence[ImageRow], numbers: Iterable[int], name: str
+) -> None:
+    """Give some images a class that there is not yet, or one that there is; as `relabel`."""
+    name, classes = class_name(name), curating.workspace.catalogue.classes()
+    if name in classes:
+        relabel(curating, summary, rows, numbers, classes.index(name))
+        return
+    state = curating.state
+    changes = {n: replace(state.get(n, NOTHING), label=len(classes)) for n in numbers}
+    curating.apply(summary, changes, [name])
 
 
 def relabelled(label: int) -> Callable[[Correction], Correction]:

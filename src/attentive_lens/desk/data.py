@@ -74,6 +74,9 @@ class Data:
         """
         numbers = {name: number for number, name in enumerate(classes)}
         known = np.array([numbers.get(name, -1) for name in self.collection.classes] or [-1], np.int64)
+        for name, number in self.collection.former.items():  # a class that was renamed since is the same class
+            if known[number] < 0 and name in numbers:
+                known[number] = numbers[name]
         if (known < 0).all():
             why = "none of its classes is among those of these images"
             raise NotHere("The run does not fit these images", why, "Train again, or open its own workspace")

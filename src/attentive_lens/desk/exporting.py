@@ -7,10 +7,15 @@ import io
 import json
 from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from attentive_lens.core.files import make_folder, write_text
 from attentive_lens.core.records import without_arrays
 from attentive_lens.desk.answer_files import class_columns
+from attentive_lens.desk.requests.numbers import NumbersSeen
+from attentive_lens.errors import BadFile
 from attentive_lens.scoring.scores import Scores
 
 
@@ -34,3 +39,24 @@ def write_scores(folder: Path, told: object, scores: Scores, files: Mapping[int,
         figures = [f"{value:.6g}" for value in (answer.probability, loss, *row)]
         table.writerow([answer.image, files.get(answer.image, ""), *names, *figures])
     write_text(folder / "answers.csv", lines.getvalue())
+
+
+def write_numbers(seen: NumbersSeen, file: Path) -> str:
+    """A layer's values, gradient and optimiser state as one NumPy archive; where it is.
+
+    Raises
+    ------
+    BadFile
+        If the file cannot be written.
+    """
+    arrays: dict[str, Any] = {"values": seen.values}
+    if seen.gradient is not None:
+        arrays["gradient"] = seen.gradient
+    arrays |= {f"optimiser {name}": array for name, array in seen.optimiser.items()}
+    try:
+        with file.open("wb") as stream:
+            np.savez(stream, **arrays)
+    except OSError as error:
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Name another file") from None
+    return str(file)

@@ -10,13 +10,14 @@ from numpy.typing import NDArray
 
 from attentive_lens.desk.browsing import pixels_of
 from attentive_lens.desk.collection import Collection, Library
-from attentive_lens.desk.curating import Curating, act, relabel
+from attentive_lens.desk.curating import Curating, act, relabel, relabel_as_new
 from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
 from attentive_lens.desk.together import keep_together
 from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels, stretched
+from attentive_lens.images.sources.base import class_name
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Workspace
 from attentive_lens.workspace.adding import add_images, take_out_images
@@ -85,6 +86,26 @@ class OpenImages:
         """Give some images another class; it can be undone."""
         self._try(summary, lambda: relabel(self.curating, summary, self.library.rows, numbers, label))
 
+    def relabel_as_new(self, summary: str, numbers: Sequence[int], name: str) -> None:
+        """Give some images a class that there is not yet; it goes when that is undone."""
+        self._try(summary, lambda: relabel_as_new(self.curating, summary, self.library.rows, numbers, name))
+        self.reread()
+
+    def rename_class(self, old: str, new: str) -> None:
+        """Call a class otherwise; it can be undone."""
+        new = class_name(new)
+
+        def rename(one: str, other: str) -> bool:
+            return self._changed(lambda: self._rename(one, other))
+
+        if rename(old, new):
+            self._timeline.add(Step(f"calling {old} {new}", lambda: rename(new, old), lambda: rename(old, new)))
+            self.said.emit(f"{old} is called {new} now.", False)
+
+    def _rename(self, one: str, other: str) -> None:
+        self.workspace.check_writable("The class was not renamed")
+        self.workspace.catalogue.rename_class(one, other)
+
     def act(self, action: FaultAction) -> None:
         """Do what a fault's action says about images."""
         self._try(action.word, lambda: act(self.curating, action))
@@ -116,6 +137,7 @@ class OpenImages:
             self.said.emit(str(error), True)
             return ""
         if word:
+            self.library = Library.read(self.workspace)  # a class may have come or gone with it
             self.collect()
         return word
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.bases import base_model, untaken
 from attentive_lens.desk.cautions import changed_since, repainted_since
+from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import Data, gather, white_in
 from attentive_lens.desk.design import price_in_memory
 from attentive_lens.engine.network import Network, fingerprint
@@ -61,7 +62,7 @@ class Bench:
     @property
     def names(self) -> tuple[str, ...]:
         """Classes."""
-        return tuple(self.data.collection.classes) if self.last is None else self.last.classes
+        return tuple(self.data.collection.taught) if self.last is None else self.last.classes
 
     def model(self) -> ModelFile:
         """All of a model file but weights and card."""
@@ -91,6 +92,7 @@ class Bench:
     def held_out(self) -> Judged:
         """Validation images and their classes."""
         rows = self.data.members("validation")
+        rows = rows[self.data.labels[rows] >= 0]  # of classes without training images nothing is asked
         return Chosen(self.data.pixels, rows), self.data.labels[rows]
 
     def judged(self, workspace: Workspace, learner: Classifier, thread_pool: ThreadPool) -> Job[Judged]:
@@ -125,20 +127,20 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[B
     base = base_model(workspace, plan)
     if base is not None:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
-    check_memory(plan, len(workspace.catalogue.classes()))
+    check_memory(plan, max(2, len(collection(workspace, plan).taught)))
     data = yield from gather(workspace, plan, claimed if last is not None else None)
     if last is not None:
         _check_labels(claimed, data)
-        data = data.seen_by(last.classes)
+    _check_several(data)
+    data = data.seen_by(last.classes if last is not None else tuple(data.collection.taught))
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
-    _check_several(data, members)
     if not len(data.members("validation")):
         _check_without_validation(plan)
     network, preprocessor = starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
     preprocessor = replace(preprocessor, white=white_in(workspace))
-    classes = len(data.collection.classes) if last is None else len(last.classes)
+    classes = len(data.collection.taught) if last is None else len(last.classes)
     feed = Feed(
         data.pixels,
         data.labels,
@@ -155,8 +157,8 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[B
 
 def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
     """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
-    plan.loss.check(len(data.collection.classes))
-    units = plan.loss.outputs(len(data.collection.classes))
+    plan.loss.check(len(data.collection.taught))
+    units = plan.loss.outputs(len(data.collection.taught))
     for fault in examine(plan.network.nodes, plan.preprocessing.shape, units).faults:
         raise fault.error  # an output that names another number of units than there are classes
     network_plan = plan.network.with_outputs(units)
@@ -243,13 +245,11 @@ def check_memory(plan: Plan, classes: int) -> None:
         )
 
 
-def _check_several(data: Data, members: NDArray[np.int64]) -> None:
+def _check_several(data: Data) -> None:
     """Refuse to learn from images that are all of one class."""
-    labels = np.unique(data.labels[members])
-    if len(labels) < 2:
-        names = data.collection.classes
-        name = names[int(labels[0])] if 0 <= labels[0] < len(names) else "one class"
-        why = f"all {len(members)} training images are of «{name}»"
+    taught, count = data.collection.taught, data.collection.count("training")
+    if len(taught) == 1 and count > 1:
+        why = f"all {count} training images are of «{taught[0]}»"
         raise BadValue("There is nothing to tell apart", why, "Label or add training images of another class")
 
 

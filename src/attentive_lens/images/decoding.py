@@ -41,11 +41,14 @@ class Picture:
         What the file held, in words.
     note : str
         What was done to it on the way, if anything out of the ordinary.
+    stored : int
+        Bytes of its values in an array or a table; 0 for a file of its own.
     """
 
     pixels: NDArray[np.uint8]
     mode: str
     note: str = ""
+    stored: int = 0
 
 
 _MODES = {

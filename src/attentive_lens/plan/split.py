@@ -49,6 +49,12 @@ class Split(Value):
         high=1.0,
         meaning="Part of every class's training images used, 0 to 1; a small one makes a first run quick.",
     )
+    left_out: tuple[str, ...] = spec(
+        (),
+        label="classes left out",
+        meaning="Names of classes that the run does not learn: their images are in no set, and the output has no unit"
+        " for them.",
+    )
     folds: int = spec(
         0, label="folds", low=0, high=100, meaning="Equal parts that take turns as the validation set; 0 for one split."
     )

@@ -19,8 +19,9 @@ from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.desk.together import what_moves
 from attentive_lens.errors import LensError
-from attentive_lens.plan.plan import Plan, read_augmentation
+from attentive_lens.plan.plan import read_augmentation
 from attentive_lens.window.asking import Asker, Failed
+from attentive_lens.window.pricing import Pricing
 from attentive_lens.workspace import Workspace
 
 TICK_MS, KEEP_MS = 400, 500
@@ -43,8 +44,8 @@ class Session(QObject):
         The case book.
     design : Design
         The plan of the next run.
-    price : tuple or None
-        The plan that was priced last, and seconds that an epoch of it takes.
+    pricing : Pricing
+        What an epoch of the plan being designed takes here.
     timeline : Timeline
         What was done in this window, which is what can be undone.
     reading_only : bool
@@ -108,10 +109,10 @@ class Session(QObject):
         workspace = self.workspace
         self.timeline = Timeline()
         self.asker = Asker()
-        self.price: tuple[Plan, float] | None = None
-        self.design = Design(workspace, lambda: len(self.images.collection.classes), self.timeline)
+        self.design = Design(workspace, lambda: len(self.images.collection.taught), self.timeline)
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker, self.timeline)
         self.design.restore()
+        self.pricing = Pricing(self.design, self.asker, self.place, lambda: self.runs.training is not None)
         self.runs = OpenRuns(workspace, self.timeline)
         self.scores = OpenScores(self.images, self.runs, self.asker)
         self.cases = OpenCases(workspace, self.timeline)
@@ -122,6 +123,7 @@ class Session(QObject):
         self._keep_draft.timeout.connect(self.design.keep)
         self.design.split_changed.connect(self.images.split)
         self.design.changed.connect(lambda: self._keep_draft.start(KEEP_MS))
+        self.design.changed.connect(self._price)
         for signal, passed_on in (
             (self.design.split_changed, self.split_changed),
             (self.design.changed, self.plan_changed),
@@ -199,6 +201,11 @@ class Session(QObject):
             self.design.change(plan, f"taking the plan of run {self.runs.current}")
             self.said.emit(f"The plan of run {self.runs.current} is the next run's now.", False)
 
+    def _price(self) -> None:
+        """Price the plan anew while somebody designs: not before the price of one was first wanted."""
+        if self.pricing.wanted:
+            self.pricing.want()
+
     def enqueue(self) -> None:
         """Let the plan being designed wait for its turn; not while there is a fault in it."""
         if self._is_sound():
@@ -215,8 +222,8 @@ class Session(QObject):
         """Train the plan being designed, in a process of its own; not while there is a fault in it."""
         if not self._is_sound():
             return
-        priced, seconds = self.price if self.price is not None else (None, None)
-        self.runs.start(self.design.plan, seconds if priced == self.design.plan else None)
+        price = self.pricing.known(self.design.plan)
+        self.runs.start(self.design.plan, price.epoch_seconds if price is not None else None)
 
     def step_back(self, forward: bool = False) -> None:
         """Take back what was done last in this window, or do again what was taken back, wherever that was."""
@@ -231,6 +238,7 @@ class Session(QObject):
         """Keep the draft and end the worker; runs go on."""
         self._timer.stop()
         self._keep_draft.stop()
+        self.pricing.stop()
         self.design.keep()
         self.asker.close()
         if self._held is not None:

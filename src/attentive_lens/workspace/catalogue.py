@@ -14,7 +14,8 @@ from pathlib import Path
 
 from attentive_lens.core.files import part_of, remove_leftovers
 from attentive_lens.core.jobs import paced
-from attentive_lens.errors import BadFile
+from attentive_lens.core.values import unknown_word
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.inserting import COLUMNS, insert_images, insert_origin, insert_skipped, restored, storable
 from attentive_lens.workspace.rows import ImageRow, Origin
@@ -105,7 +106,7 @@ class Catalogue:
             shutil.copyfile(self.copy, spare)
             restored = Catalogue(spare)
             images = len(restored.images())
-            decided = _last_decisions(self.decisions, images, restored.classes())
+            decided = _last_decisions(self.decisions, images, restored.classes(), restored.former_names())
             with restored._open() as base:
                 base.executemany("INSERT OR IGNORE INTO classes VALUES (?, ?)", enumerate(decided.classes))
             restored._write_corrections(decided.corrections)
@@ -217,6 +218,34 @@ class Catalogue:
             base.execute("INSERT INTO classes VALUES (?, ?)", (number, name))
         self.keep_copy()
         return int(number)
+
+    def former_names(self) -> dict[str, int]:
+        """Class numbers by the names that classes had before they were renamed."""
+        with self._open() as base:
+            return {str(name): int(number) for name, number in base.execute("SELECT name, class FROM former_names")}
+
+    def rename_class(self, old: str, new: str) -> None:
+        """Call a class otherwise; what is known of it by its old name is known of it still.
+
+        Raises
+        ------
+        BadValue
+            If there is no such class, or another one is or was called so.
+        """
+        classes, former = self.classes(), self.former_names()
+        if old not in classes:
+            raise unknown_word("class", old, frozenset(classes))
+        number = classes.index(old)
+        if new in classes or former.get(new, number) != number:
+            why = f"{'another class is' if new in classes else 'another class was'} called so"
+            raise BadValue(
+                f"«{old}» was not renamed «{new}»", why, "Choose another name, or make it part of that class"
+            )
+        with self._open() as base:
+            base.execute("UPDATE classes SET name = ? WHERE id = ?", (new, number))
+            base.execute("DELETE FROM former_names WHERE name = ?", (new,))
+            base.execute("INSERT OR REPLACE INTO former_names VALUES (?, ?)", (old, number))
+        self.keep_copy()
 
     # What people decided
 
@@ -332,8 +361,8 @@ class _Decided:
     corrections: dict[int, Correction]
 
 
-def _last_decisions(file: Path, images: int, classes: list[str]) -> _Decided:
-    """From the plain record, in which classes stand by name; lines torn by a crash are passed over."""
+def _last_decisions(file: Path, images: int, classes: list[str], former: Mapping[str, int]) -> _Decided:
+    """From the plain record, in which classes stand by name, by an earlier one too; torn lines are passed over."""
     decided_last: dict[int, tuple[str | None, str | None, bool]] = {}
     try:
         lines = file.read_text("utf-8", errors="replace").splitlines()
@@ -349,13 +378,19 @@ def _last_decisions(file: Path, images: int, classes: list[str]) -> _Decided:
             continue
     known = [*classes]
     known += [
-        name for name in dict.fromkeys(label for label, _, _ in decided_last.values() if label) if name not in known
+        name
+        for name in dict.fromkeys(label for label, _, _ in decided_last.values() if label)
+        if name not in known and name not in former
     ]
     corrections = {
-        number: Correction(None if label is None else known.index(label), set_name, flagged)
+        number: Correction(None if label is None else _number_of(label, known, former), set_name, flagged)
         for number, (label, set_name, flagged) in decided_last.items()
     }
     return _Decided(known, {number: correction for number, correction in corrections.items() if correction})
+
+
+def _number_of(label: str, classes: list[str], former: Mapping[str, int]) -> int:
+    return classes.index(label) if label in classes else former[label]
 
 
 def _reason(error: sqlite3.Error) -> tuple[str, str]:

@@ -110,9 +110,9 @@ def rescan(workspace: Workspace, source: Source, origin: int = 1, contents: bool
     total = len(catalogue.images())
     images, skipped = _listed(source)
     places = [(_relative(str(item.file), workspace.folder), item.part, item.index) for item in images]
-    classes = catalogue.classes()
-    classes += sorted({item.label for item in images} - set(classes), key=_natural)
-    labels = {word: k for k, word in enumerate(classes)}
+    classes, former = catalogue.classes(), catalogue.former_names()
+    classes += sorted({item.label for item in images} - set(classes) - set(former), key=_natural)
+    labels = {**former, **{word: k for k, word in enumerate(classes)}}
     states: dict[Path, tuple[int, int]] = {}
     fresh = [
         item
@@ -192,7 +192,7 @@ def _opened(source: Source, images: Sequence[Found]) -> Job[list[Seen | str]]:
             picture = source.picture(item.file, item.part, item.index)
         except LensError as error:
             return error.why
-        return seen(picture, picture.pixels.nbytes if item.index >= 0 else size, changed)
+        return seen(picture, picture.stored or size, changed)
 
     looks: list[Seen | str] = []
     with ThreadPoolExecutor(2) as pool:

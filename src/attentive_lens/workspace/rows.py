@@ -24,7 +24,7 @@ class ImageRow:
     mode : str
         What the file holds, in words.
     bytes : int
-        Size of the file; of the pixels, for an image in a table or array.
+        Size of the file; of the values as they are stored, for an image in a table or array.
     part : str
         What in the file it is in; empty for an image file.
     index : int

@@ -1,6 +1,6 @@
 """The catalogue's tables, and the way from each earlier form of them to the next."""
 
-VERSION = 3
+VERSION = 4
 
 _IMAGES = """
 CREATE TABLE images (
@@ -35,12 +35,17 @@ ALTER TABLE images ADD COLUMN digest INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE images ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;
 """
 
+_FORMER = """
+CREATE TABLE former_names (name TEXT PRIMARY KEY, class INTEGER NOT NULL REFERENCES classes (id));
+"""
+
 SCHEMA = f"""
 CREATE TABLE classes (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
 {_ADDED}
 {_IMAGES}
 {_CONTENTS}
+{_FORMER}
 """
 
 MIGRATIONS = {
@@ -54,5 +59,6 @@ INSERT INTO images (id, file, class, given_set, width, height, mode, bytes)
 DROP TABLE images_before;
 """,
     2: _CONTENTS,
+    3: _FORMER,
 }
 """By the version they start from."""

@@ -259,8 +259,12 @@ class FaultsFound:
 
 @dataclass(frozen=True)
 class FindFaults(Request[FaultsFound]):
-    """Faults of the collection as a plan splits it (the default plan without one) and the default plan prepares it."""
+    """Faults of the collection as a plan splits it (the default plan without one) and the default plan prepares it.
+
+    ``finders`` are names of `FAULTS`; all of them look if none is named.
+    """
 
     result: ClassVar[type[object]] = FaultsFound
     workspace: str
     plan: PlainTable | None = None
+    finders: tuple[str, ...] = ()

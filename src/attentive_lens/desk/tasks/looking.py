@@ -16,7 +16,7 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.trials import tried
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.faults import Action, Evidence, Finding, find_faults
+from attentive_lens.images.faults import FAULTS, Action, Evidence, Finding, find_faults
 from attentive_lens.images.split import LEFT_OUT, SETS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
@@ -36,7 +36,8 @@ def find(request: FindFaults) -> Job[FaultsFound]:
     data = yield from gather(place, replace(Plan(), split=plan.split))
     collection = data.collection
     used = np.flatnonzero(np.isin(np.array(collection.sets), (*SETS, LEFT_OUT)))
-    answers = yield from unseen_answers(place, data)
+    finders = request.finders or tuple(FAULTS)
+    answers = (yield from unseen_answers(place, data)) if "doubtful labels" in finders else None
     evidence = Evidence(
         data.pixels,
         data.labels[used],
@@ -48,7 +49,7 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         tuple(collection.rows[k].name for k in used),
         plan.preprocessing.colour_space,
     )
-    findings = yield from find_faults(evidence)
+    findings = yield from find_faults(evidence, finders)
     findings = yield from asked_about_marks(place, evidence, findings)
     numbers = (used + 1).tolist()
     return FaultsFound(
@@ -118,7 +119,7 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
     """
     sums = np.zeros((len(data.labels), len(data.collection.classes)), np.float32)
     counts = np.zeros(len(data.labels), np.int64)
-    runs_asked = 0
+    runs_asked, names = 0, {name: number for number, name in enumerate(data.collection.classes)}
     for run in reversed(place.runs()):
         if runs_asked == MOST_RUNS:
             break
@@ -127,7 +128,8 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
             continue
         try:
             model = read_model(run.model)
-            if model.classes != tuple(data.collection.classes) or not OUTPUTS[model.output].is_probability:
+            columns = [names[name] for name in model.classes if name in names]
+            if len(columns) < len(model.classes) or not OUTPUTS[model.output].is_probability:
                 continue
             prepared = yield from gather(place, run.plan(), run, model.preprocessor.settings)
         except LensError:
@@ -138,7 +140,7 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
             for first in range(0, len(members), AT_ONCE):
                 yield Progress(first, len(members), f"asking run {run.number} about labels")
                 part = members[first : first + AT_ONCE]
-                sums[part] += predictor.answers(predictor.prepare(prepared.pixels[part]))
+                sums[part[:, None], np.array(columns)] += predictor.answers(predictor.prepare(prepared.pixels[part]))
                 counts[part] += 1
     if not runs_asked:
         return None

@@ -42,27 +42,27 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     place, plan = Workspace.open(Path(request.workspace)), Plan.read(request.plan)
     base_model(place, plan)
     images = collection(place, plan)
-    plan.loss.check(len(images.classes))
+    plan.loss.check(len(images.taught))
     training, validation = images.count("training"), images.count("validation")
     if training < 2:
         raise BadValue("The plan has no price", f"the training set has {training} images", "Add images")
-    memory, free = price_in_memory(plan, len(images.classes))
+    memory, free = price_in_memory(plan, len(images.taught))
     if memory > free:
         raise BadValue(
             "The plan does not fit into memory",
             f"a step needs about {memory / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
             "Choose a smaller batch size, a smaller input size or fewer filters",
         )
-    network_plan, _ = facts_of(plan, len(images.classes))
+    network_plan, _ = facts_of(plan, len(images.taught))
     shape, size = plan.preprocessing.shape, min(plan.training.batch_size, training)
     kernels = plan.training.kernels
     network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)
     random = random_generator(0, "pixels for a price")
     pixels = random.integers(0, 256, (size, *shape), np.uint8)
-    labels = random.integers(0, len(images.classes), size).astype(np.int64)
+    labels = random.integers(0, len(images.taught), size).astype(np.int64)
     preprocessor = Preprocessor.measured(pixels, plan.preprocessing)
     members = np.resize(np.arange(size), size * (MOST + SETTLING))
-    classes = len(images.classes)
+    classes = len(images.taught)
     feed = Feed(pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes)
     steps: list[float] = []
     with ThreadPool(plan.training.threads) as thread_pool:

@@ -149,6 +149,6 @@ def _pixels(data: Data, places: NDArray[np.int64]) -> Job[Array]:
 
 
 def _accuracy(features: Array, data: Data, training: NDArray[np.int64], validation: NDArray[np.int64]) -> float:
-    split, classes = len(training), len(data.collection.classes)
+    split, classes = len(training), len(data.collection.taught)
     labels, truth = data.labels[training], data.labels[validation]
     return linear_probe(features[:split], labels, features[split:], truth, classes)

@@ -10,6 +10,7 @@ import numpy as np
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.bases import base_model
+from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import gather
 from attentive_lens.desk.preparing import check_memory, starting_point
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
@@ -31,9 +32,10 @@ def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
     base = base_model(place, plan)
     if base is not None:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
-    check_memory(plan, len(place.catalogue.classes()))
+    check_memory(plan, max(2, len(collection(place, plan).taught)))
     data = yield from gather(place, plan)
-    members, classes = data.members("training"), len(data.collection.classes)
+    data = data.seen_by(tuple(data.collection.taught))
+    members, classes = data.members("training"), len(data.collection.taught)
     if len(members) < 2:
         raise BadValue("No learning rate can be tried", f"the training set has {len(members)} images", "Add images")
     network, preprocessor = starting_point(plan, data, base)

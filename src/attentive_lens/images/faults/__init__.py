@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.balance import Balance
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding
@@ -23,11 +25,12 @@ FAULTS: dict[str, Finder] = {
 }
 
 
-def find_faults(evidence: Evidence) -> Job[list[Finding]]:
-    """Everything that all finders find, kind by kind."""
+def find_faults(evidence: Evidence, names: Collection[str] = FAULTS) -> Job[list[Finding]]:
+    """Everything that the finders named find, kind by kind; all of them if none is named."""
     findings: list[Finding] = []
-    for done, (name, finder) in enumerate(FAULTS.items()):
-        yield Progress(done, len(FAULTS), f"looking for {name}")
+    chosen = {name: finder for name, finder in FAULTS.items() if name in names}
+    for done, (name, finder) in enumerate(chosen.items()):
+        yield Progress(done, len(chosen), f"looking for {name}")
         findings += yield from finder.find(evidence)
     return findings
 

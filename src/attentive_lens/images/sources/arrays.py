@@ -121,10 +121,12 @@ class ArraySource(Source):
         """One image of an array."""
         array, scale = self._opened(part)
         try:
-            pixels = scale.pixels(one(array, index, self.reading))
+            values = one(array, index, self.reading)
+            pixels = scale.pixels(values)
         except (ValueError, IndexError) as error:
             raise BadFile(f"{file.name}, {part} {index} was not read", str(error), "Mend the array") from None
-        return Picture(pixels, f"array of {array.dtype.name}")
+        note = f"white is {int(scale.top)}" if scale.top > 255 else ""
+        return Picture(pixels, f"array of {array.dtype.name}", note, values.nbytes)
 
     def found_white(self) -> int:
         """Of numbers above 255: one scale for all of its arrays."""

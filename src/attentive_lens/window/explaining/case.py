@@ -180,7 +180,14 @@ class CasePanel(QWidget):
         self._lines = []
         if case is None:
             self.title.setText("Case")
-            self.status.setText(self.session.cases.fault or "No case of this image yet.")
+            why_not = (
+                "This workspace can only be read: no case can be opened in it."
+                if self.session.reading_only
+                else "A new image has no case: add it to the workspace with its class first (Results, New images)."
+                if shown is not None and shown.image is None
+                else "No case of this image yet."
+            )
+            self.status.setText(self.session.cases.fault or why_not)
             return
         state = "closed" if case.closed else "open"
         self.title.setText(f"Case {case.number} · {state} · of run {case.run}")

@@ -307,7 +307,9 @@ class CausesPanel(QWidget):
     def _carry_out(self, remedy: Remedy) -> None:
         collection = self.session.images.collection
         if remedy.plan is not None:
-            self.session.design.change(Plan.read(remedy.plan))
+            words = f"{remedy.words[0].lower()}{remedy.words[1:]}"
+            self.session.design.change(Plan.read(remedy.plan), words)
+            self.session.said.emit(f"In the next run's plan: {words}. Start training to try it.", False)
             self.session.stage_asked.emit("training")
         elif remedy.merges is not None:
             gone, kept = remedy.merges

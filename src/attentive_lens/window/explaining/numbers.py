@@ -24,9 +24,10 @@ from PyQt6.QtWidgets import (
 )
 
 from attentive_lens.core.files import write_text
+from attentive_lens.desk.exporting import write_numbers
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
-from attentive_lens.errors import LensError
+from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.saving import save_values
@@ -244,19 +245,27 @@ class NumbersPanel(QWidget):
         if self.seen is None:
             return
         name = f"{self.seen.layer}-{self.seen.array}".replace(" ", "-")
-        chosen, _ = QFileDialog.getSaveFileName(self, "Save the numbers", f"{name}.csv", "CSV (*.csv);;NumPy (*.npy)")
+        chosen, _ = QFileDialog.getSaveFileName(
+            self, "Save the numbers", f"{name}.csv", "CSV (*.csv);;NumPy, all arrays (*.npz);;NumPy (*.npy)"
+        )
         if chosen:
             self.write(Path(chosen))
 
     def write(self, file: Path) -> None:
-        """The table as CSV, or the whole array as a NumPy file, by the ending."""
+        """The table as CSV, the whole array as a NumPy file, or with gradient and optimiser state, by the ending."""
         if self.seen is None:
             return
         try:
-            if file.suffix.lower() == ".npy":
+            kind = file.suffix.lower()
+            if kind == ".npz":
+                write_numbers(self.seen, file)
+            elif kind == ".npy":
                 save_values(self.seen.values, file)
-            else:
+            elif kind in (".csv", ""):
                 write_text(file, self.model.written())
+            else:
+                why = f"«{kind}» is none of .csv, .npz and .npy"
+                raise BadUsage(f"{file.name} was not written", why, "Give it one of these endings")
         except LensError as error:
             self.session.said.emit(str(error), True)
         else:

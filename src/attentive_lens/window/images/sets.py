@@ -10,6 +10,7 @@ from attentive_lens.desk.collection import Collection
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.split import Split
 from attentive_lens.window import look
+from attentive_lens.window.images.classes_box import ClassesBox
 from attentive_lens.window.parts.basics import label, panel, to_image
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
@@ -24,6 +25,9 @@ CLASS = HEAD + SIDE + BETWEEN
 PICTURES = SET + BAR + FIGURE + 16
 """Where the thumbnails begin."""
 BARS = (("training", "petrol"), ("validation", "ochre_fill"), ("test", "ink"))
+
+SETTINGS = tuple(name for name in Split.specs() if name != "left_out")
+"""Settings in the form; classes are left out one by one beside it."""
 
 
 class SetBars(QWidget):
@@ -146,8 +150,11 @@ class SetsView(QWidget):
         across.setSpacing(16)
         frame, inside = panel("Split", "split panel")
         frame.setFixedWidth(376)
-        self.form = Form(session.design.plan.split, tuple(Split.specs()), self._change)
+        self.form = Form(session.design.plan.split, SETTINGS, self._change)
         inside.addWidget(self.form)
+        inside.addSpacing(6)
+        self.classes = ClassesBox(session)
+        inside.addWidget(self.classes)
         self.notes = label(role="faint", name="split notes")
         self.notes.setWordWrap(True)
         inside.addWidget(self.notes)
@@ -179,6 +186,7 @@ class SetsView(QWidget):
         """Show the split as it is."""
         collection = self.session.images.collection
         self.form.show_value(self.session.design.plan.split)
+        self.classes.refresh()
         self.bars.show_sets(collection, self.session.images.pixels)
         summary = [f"{thousands(collection.count(name))} {name}" for name, _ in BARS]
         summary += [

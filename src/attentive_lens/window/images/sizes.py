@@ -24,6 +24,8 @@ ROWS = (
     ("network", "what the network takes"),
 )
 NEAR_MEAN, NEAR_STD = 0.25, 0.25
+NO_CHROMA = 0.05
+"""Standard deviation below which a prepared channel of colour holds nothing."""
 """How far a batch of 64 may be from mean 0 and standard deviation 1 and still be as it should."""
 
 
@@ -138,6 +140,8 @@ class SizesView(QWidget):
             if good
             else "Only scaled to 0–1: networks learn faster from mean 0 and standard deviation 1."
             if scaled
+            else "These images are grey: their chroma is 0 throughout, which neither helps nor harms."
+            if self.session.design.plan.preprocessing.colour_space == "luma-chroma" and max(shown.std[1:]) < NO_CHROMA
             else "Not about 0 and 1: these images differ much from the rest of the training set."
         )
         if self._again:

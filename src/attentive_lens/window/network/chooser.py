@@ -162,13 +162,13 @@ class StarterChooser(QWidget):
     def plan_of(self, name: str) -> Plan:
         """The plan with a starting network for its images and classes in it."""
         plan = without_base(self.session.design.plan)
-        classes = len(self.session.images.collection.classes)
+        classes = len(self.session.images.collection.taught)
         named = plan.changed({"network": name})
         return named.with_network(STARTERS[name].network_for(plan.preprocessing.input_size, classes))
 
     def refresh(self) -> None:
         """Make every network for the images and classes as they are, and ask for what is not priced."""
-        design, classes = self.session.design, len(self.session.images.collection.classes)
+        design, classes = self.session.design, len(self.session.images.collection.taught)
         side = design.plan.preprocessing.input_size
         self.note.setText(f"made for {side}×{side} pixels and {classes} classes; petrol edges are folded blocks")
         stand_in = without_base(design.plan).with_network(next(iter(STARTERS.values())).network_for(side, classes))

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from functools import partial
-
-from PyQt6.QtCore import QRectF, Qt, QTimer
+from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.bases import ON
 from attentive_lens.desk.design import memory_of
-from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
@@ -27,8 +24,6 @@ from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, duration, short, thousands
 
-SETTLED = 800
-"""Milliseconds without a change after which a plan is priced."""
 SHEET = 356
 """Pixels of the sheet beside the bench."""
 PLAN = 0
@@ -73,11 +68,7 @@ class NetworkPage(Page):
         across.addWidget(self._make_sheet())
 
         self.seen = SeenMaps(session, self._show_field)
-        self._priced: Plan | None = None
-        self._price = QTimer(self)
-        self._price.setSingleShot(True)
-        self._price.setInterval(SETTLED)
-        self._price.timeout.connect(self._ask_price)
+        session.pricing.changed.connect(self._show_price)
         QShortcut(QKeySequence("Ctrl+T"), self).activated.connect(self._turn_sheet)
         self.panel.chosen.connect(self._show_chosen)
         self.panel.settings_asked.connect(self._open_settings)
@@ -190,9 +181,7 @@ class NetworkPage(Page):
         self.panel.refresh()
         self.text.refresh()
         self.title.setText(plan.name[:1].upper() + plan.name[1:])
-        self.price.setText("")
-        self._priced = None
-        self._price.start()
+        self._show_price()
         self._say_what_it_is(plan)
         self._say_where_from(plan)
         self._list_runs()
@@ -237,30 +226,22 @@ class NetworkPage(Page):
     def showEvent(self, event: QShowEvent | None) -> None:
         """The price is measured once somebody looks."""
         super().showEvent(event)
-        self._price.start()
+        self.session.pricing.want()
+        self._show_price()
 
-    def _ask_price(self) -> None:
-        """Measure what an epoch takes, unless a run has the machine, nobody looks or there is a fault."""
-        design = self.session.design
-        plan = design.plan
-        if plan == self._priced or not self.isVisible() or self.session.runs.training is not None or not design.sound:
+    def _show_price(self) -> None:
+        """What an epoch of the plan takes here, or why that is not known; nothing while it is measured."""
+        plan, pricing = self.session.design.plan, self.session.pricing
+        price = pricing.known(plan) if self.session.design.sound else None
+        if price is None:
+            self.price.setText(f"No price: {pricing.problem}" if pricing.problem else "")
             return
-        self._priced = plan
-        request = PricePlan(self.session.place, plan.write())
-        self.session.ask(request, partial(self._show_price, plan), self._no_price, priority=9, scope="price")
-
-    def _show_price(self, plan: Plan, price: PlanPrice) -> None:
-        if plan == self.session.design.plan and self.session.design.sound:
-            self.session.price = (plan, price.epoch_seconds)
-            batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
-            whole = duration(price.epoch_seconds * plan.training.epochs)
-            self.price.setText(
-                f"About {price.epoch_seconds:.2g}\u2009s per epoch of {batches} here, {whole} for"
-                f" {plan.training.epochs} epochs"
-            )
-
-    def _no_price(self, sentence: str) -> None:
-        self.price.setText(f"No price: {sentence}")
+        batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
+        whole = duration(price.epoch_seconds * plan.training.epochs)
+        self.price.setText(
+            f"About {price.epoch_seconds:.2g}\u2009s per epoch of {batches} here, {whole} for"
+            f" {plan.training.epochs} epochs"
+        )
 
     def open_chooser(self) -> None:
         """Show the starting networks in place of the bench."""
@@ -280,7 +261,7 @@ class NetworkPage(Page):
 
     def _say_where_from(self, plan: Plan) -> None:
         """Which starting network it is, if it is one as it stands."""
-        side, classes = plan.preprocessing.input_size, len(self.session.images.collection.classes)
+        side, classes = plan.preprocessing.input_size, len(self.session.images.collection.taught)
         same = [name for name, each in STARTERS.items() if name == plan.name.split(ON)[0] and plan.base is None
                 and each.network_for(side, classes) == plan.network]  # fmt: skip
         self.origin.setText(f"as it starts: {STARTERS[same[0]].when}" if same and self.session.design.sound else "")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QGridLayout, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu, QPushButton, QWidget
 
 from attentive_lens.desk.curating import flagged, moved
 from attentive_lens.window.parts.basics import button
@@ -106,7 +106,15 @@ class Decisions(QWidget):
             action = menu.addAction(f"&{k + 1} {name}" if k < 9 else name)
             if action is not None:
                 action.triggered.connect(partial(self._take_label, k))
+        menu.addSeparator()
+        menu.addAction("New class …", self._ask_new_class)
         self._popup(menu, self.buttons["label"])
+
+    def _ask_new_class(self) -> None:
+        name, given = QInputDialog.getText(self, "New class", "What the new class is called:")
+        if given and name.strip():
+            summary = f"{self._told('relabelled')} as {name.strip()}"
+            self.session.images.relabel_as_new(summary, self._numbers(), name)
 
     def _take_label(self, number: int, _: bool = False) -> None:
         self.relabel(number)

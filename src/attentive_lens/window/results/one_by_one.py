@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from itertools import accumulate
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
@@ -43,7 +42,7 @@ class OneByOne(QWidget):
         self.answers: tuple[Answer, ...] = ()
         self.names: tuple[str, ...] = ()
         self.at = 0
-        self._right: list[int] = []
+        self._right = 0
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
@@ -67,9 +66,11 @@ class OneByOne(QWidget):
     def show_answers(self, answers: Sequence[Answer], names: tuple[str, ...], place: int | None) -> None:
         """Other answers in their order, classes by these names, beginning at a place if it is among them."""
         self.answers, self.names = tuple(answers), names
-        self._right = list(accumulate((a.said == a.true for a in self.answers), initial=0))
+        self._right = sum(a.said == a.true for a in self.answers)
         self.at = next((k for k, a in enumerate(self.answers) if a.image - 1 == place), 0)
         self._show()
+        if self.answers and self.answers[self.at].image - 1 != place:
+            self.moved.emit(self.answers[self.at].image - 1)  # decisions are about what is looked at
 
     def step(self, by: int) -> None:
         """To another image, no further than the first and the last."""
@@ -98,10 +99,9 @@ class OneByOne(QWidget):
         pixels = self.session.images.pixels
         self.picture.show_image(to_image(pixels[answer.image - 1]) if pixels is not None else None)
         self._show_bars(answer)
-        right, seen = self._right[self.at + 1], self.at + 1
         self.so_far.setText(
-            f"{thousands(seen)} of {thousands(count)} · right so far {thousands(right)}, {percent(right / seen)}"
-            f" · image {thousands(answer.image)}"
+            f"{thousands(self.at + 1)} of {thousands(count)} · {thousands(self._right)} of them right,"
+            f" {percent(self._right / count)} · image {thousands(answer.image)}"
         )
 
     def _show_bars(self, answer: Answer) -> None:

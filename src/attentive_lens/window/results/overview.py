@@ -10,7 +10,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.core.objects import Same
-from attentive_lens.desk.requests.images import FaultsFound, FindFaults
+from attentive_lens.desk.requests.images import FaultAction, FaultsFound, FindFaults
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.verifying import Verified, Verify
 from attentive_lens.desk.verified import verified_in_words
@@ -29,6 +29,10 @@ from attentive_lens.window.words import percent, thousands
 
 SETS = ("training", "validation", "test")
 ROW, NAMES, FIGURES = 34, 92, 70
+
+
+LEAKS = ("duplicates", "tiles")
+"""Finders of what stands in two sets."""
 
 
 class SetBars(QWidget):
@@ -125,6 +129,8 @@ class OverviewView(ResultsView):
         super().__init__(session, "overview view")
         self._shown: tuple[object, ...] = ()
         self._views: dict[Same, Overview] = {}
+        self._looking = False
+        self._action: FaultAction | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
@@ -153,6 +159,10 @@ class OverviewView(ResultsView):
         tip = "Look for copies that stand in two sets: they make validation and test figures too good."
         self.ask_leaks = button("Look for leaks", "look for leaks", tip, self._look_for_leaks)
         row.addWidget(self.ask_leaks)
+        tip = "What ends the leak that was found first; what moves to another set is said below."
+        self.mend_leaks = button("", "mend leaks", tip, self._mend_leaks)
+        self.mend_leaks.hide()
+        session.worked.connect(self._show_progress)
         tip = "Read the model anew from its file, score it again, and compare every answer to the last bit."
         self.ask_verify = button("Verify", "verify scores", tip, self._verify)
         row.addWidget(self.ask_verify)
@@ -163,6 +173,7 @@ class OverviewView(ResultsView):
         self.found.setWordWrap(True)
         row.addWidget(self.found, 1)
         inside.addLayout(row)
+        inside.addWidget(self.mend_leaks, 0, Qt.AlignmentFlag.AlignLeft)
 
     def _score(self, on: str) -> None:
         self.session.scores.on_set(on, ask=True)
@@ -206,8 +217,25 @@ class OverviewView(ResultsView):
         plan = self.session.runs.plan()
         if plan is not None:
             self.found.setText("Looking for copies …")
-            request = FindFaults(self.session.place, plan.write())
-            self.session.ask(request, self._take_faults, self.found.setText, priority=5, scope="leaks")
+            self._looking = True
+            self.mend_leaks.hide()
+            request = FindFaults(self.session.place, plan.write(), LEAKS)
+            self.session.ask(request, self._take_faults, self._no_faults, priority=5, scope="leaks")
+
+    def _show_progress(self, doing: str, done: int, total: int) -> None:
+        """How far the search for leaks is."""
+        if self._looking and total:
+            self.found.setText(f"{doing[:1].upper()}{doing[1:]}: {thousands(done)} of {thousands(total)} …")
+
+    def _no_faults(self, sentence: str) -> None:
+        self._looking = False
+        self.found.setText(sentence)
+
+    def _mend_leaks(self) -> None:
+        """What the first finding offers: its images are kept in one set."""
+        if self._action is not None:
+            self.session.act(self._action)
+            self.mend_leaks.hide()
 
     def _verify(self) -> None:
         run = self.session.runs.current
@@ -249,9 +277,15 @@ class OverviewView(ResultsView):
         self.found.setText(verified_in_words(told))
 
     def _take_faults(self, found: FaultsFound) -> None:
+        self._looking = False
         leaks = [fault for fault in found.faults if fault.kind == "leak"]
         words = " ".join(f"{fault.why}. {fault.remedy}." for fault in leaks)
         self.found.setText(words or "No image was found in two sets.")
+        self._action = next((action for fault in leaks for action in fault.actions), None)
+        self.mend_leaks.setVisible(self._action is not None and not self.session.reading_only)
+        if self._action is not None:
+            self.mend_leaks.setText(f"{self._action.word[0].upper()}{self._action.word[1:]}")
+            self.mend_leaks.setAccessibleName(self._action.word)
 
 
 def rows_of(scores: Scores, view: Overview) -> list[tuple[str, str]]:

@@ -7,6 +7,7 @@ from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from attentive_lens.core.values import Kind
@@ -14,12 +15,14 @@ from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.scheduling import scaled_rate
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import CHOICES, Plan
+from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, panel
 from attentive_lens.window.parts.fold import Fold
 from attentive_lens.window.parts.form import Form, KindForm
 from attentive_lens.window.parts.plan_panel import PlanPanel
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.schedule import ScheduleChart
+from attentive_lens.window.words import duration
 
 USUAL = {"optimiser": ("learning_rate",), "schedule": (), "training": ("epochs", "batch_size", "threads")}
 """Fields in view, by section; the others are in the groups."""
@@ -78,6 +81,11 @@ class SettingsPanel(QWidget):
         self._add(inside, "training", Form(plan.training, USUAL["training"], self._changed("training")))
         for section in ("optimiser", "schedule"):
             self._add_kind(inside, section, True, USUAL[section])
+        self.price = label(role="faint", size=look.SMALL, name="next run price")
+        self.price.setWordWrap(True)
+        inside.addWidget(self.price)
+        session.pricing.changed.connect(self._show_price)
+        session.plan_changed.connect(self._show_price)
         self.offer = button("", "scale rate", "Scales the learning rate with the batch size.", self._scale_rate)
         self.offer.hide()
         inside.addWidget(self.offer, 0, Qt.AlignmentFlag.AlignLeft)
@@ -155,6 +163,23 @@ class SettingsPanel(QWidget):
         self.offer.setVisible(self._scaled is not None)
         if self._scaled is not None:
             self.offer.setText(f"Scale the learning rate to {self._scaled:g}")
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """The price is measured once somebody looks."""
+        super().showEvent(event)
+        self.session.pricing.want()
+        self._show_price()
+
+    def _show_price(self) -> None:
+        """What the run will take here, as far as it is known."""
+        plan = self.session.design.plan
+        price = self.session.pricing.known(plan) if self.session.design.sound else None
+        words = ""
+        if price is not None:
+            whole = duration(price.epoch_seconds * plan.training.epochs)
+            words = f"About {price.epoch_seconds:.2g}\u2009s per epoch here, {whole} for {plan.training.epochs} epochs"
+        self.price.setText(words)
+        self.price.setVisible(bool(words))
 
     def _scale_rate(self) -> None:
         plan = self.session.design.plan
