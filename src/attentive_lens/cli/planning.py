@@ -294,12 +294,14 @@ def split_base(settings: PlainTable) -> PlainTable:
 
 
 def planned_in(workspace: Path, file: Path | None, settings: list[str] | None) -> Plan:
-    """The plan in a file, or the default one, with ``--set`` words applied, for a workspace."""
+    """The plan in a file, or the one that the workspace begins with, with ``--set`` words applied."""
+    from attentive_lens.desk.usual import usual_plan
     from attentive_lens.workspace import Workspace
 
     with from_words():
-        plan = read(file)
-        return _planned(Workspace.open(workspace), plan, parsed(settings or [], "--set training.epochs=5"))
+        place = Workspace.open(workspace)
+        plan = read(file) if file is not None else usual_plan(place)
+        return _planned(place, plan, parsed(settings or [], "--set training.epochs=5"))
 
 
 def _planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:

@@ -14,6 +14,7 @@ import psutil
 from attentive_lens.core.files import write_text
 from attentive_lens.desk.history import History, Step, Timeline
 from attentive_lens.desk.observing import Signal
+from attentive_lens.desk.usual import usual_plan
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.editing import Nodes
@@ -84,7 +85,7 @@ class Design:
         self._classes, self._workspace = classes, workspace
         self._file, self._faulty = workspace.folder / FILE, workspace.folder / FAULTY
         self._writable = workspace.writable
-        plan, self.problem = Plan(), ""
+        plan, self.problem = usual_plan(workspace), ""
         if self._file.exists():
             try:
                 plan = read_plan(self._file)

@@ -10,6 +10,7 @@ from attentive_lens.core.jobs import Job
 from attentive_lens.demo.station import make
 from attentive_lens.desk.cautions import classes_by_folder, small_classes
 from attentive_lens.desk.collection import Collection, collection
+from attentive_lens.desk.usual import note_usual
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES, kind_of, open_source
@@ -30,8 +31,9 @@ class Made:
 def make_workspace(folder: Path, source: Path, name: str = "", reading: Reading | None = None) -> Job[Made]:
     """A workspace from a folder of images, a table or a file of arrays; ``reading`` says how where it is not plain."""
     workspace = yield from create(folder, kind_of(source), open_source(source, reading), name)
+    unusual = yield from note_usual(workspace)
     images = collection(workspace, Plan())
-    return Made(workspace, images, [*small_classes(images), *classes_by_folder(images)])
+    return Made(workspace, images, [*small_classes(images), *classes_by_folder(images), *unusual])
 
 
 def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:

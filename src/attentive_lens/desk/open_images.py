@@ -89,7 +89,6 @@ class OpenImages:
     def relabel_as_new(self, summary: str, numbers: Sequence[int], name: str) -> None:
         """Give some images a class that there is not yet; it goes when that is undone."""
         self._try(summary, lambda: relabel_as_new(self.curating, summary, self.library.rows, numbers, name))
-        self.reread()
 
     def rename_class(self, old: str, new: str) -> None:
         """Call a class otherwise; it can be undone."""
@@ -119,6 +118,7 @@ class OpenImages:
             return
         if self.curating.state is not before:
             self._timeline.add(Step(summary, lambda: bool(self.undo()), lambda: bool(self.redo())))
+        self._take_classes()
         self.collect()
         self.said.emit(f"Done: {summary}.", False)
 
@@ -137,9 +137,14 @@ class OpenImages:
             self.said.emit(str(error), True)
             return ""
         if word:
-            self.library = Library.read(self.workspace)  # a class may have come or gone with it
+            self._take_classes()
             self.collect()
         return word
+
+    def _take_classes(self) -> None:
+        """A class may have come or gone with a decision."""
+        if self.workspace.catalogue.size()[1] != len(self.library.classes):
+            self.library = Library.read(self.workspace)
 
     def collect(self) -> None:
         """Put the rows together again, from decisions and split as they are now."""

@@ -126,7 +126,8 @@ class ArraySource(Source):
         except (ValueError, IndexError) as error:
             raise BadFile(f"{file.name}, {part} {index} was not read", str(error), "Mend the array") from None
         note = f"white is {int(scale.top)}" if scale.top > 255 else ""
-        return Picture(pixels, f"array of {array.dtype.name}", note, values.nbytes)
+        grey = "grey " if values.shape[2] == 1 else ""
+        return Picture(pixels, f"{grey}array of {array.dtype.name}", note, values.nbytes)
 
     def found_white(self) -> int:
         """Of numbers above 255: one scale for all of its arrays."""

@@ -112,7 +112,9 @@ class PixelTable(Source):
             with file.open("rb") as stream:
                 stream.seek(index)
                 values = _numbers(stream.readline(), header, labels, sets)
-            return Picture(scale.pixels(unfolded(values, self.reading)), "line of a table", stored=values.size)
+            image = unfolded(values, self.reading)
+            grey = "grey " if image.shape[2] == 1 else ""
+            return Picture(scale.pixels(image), f"{grey}line of a table", stored=values.size)
         except (ValueError, OSError) as error:
             why = str(error.strerror).lower() if isinstance(error, OSError) else str(error)
             raise BadFile(f"{file.name}, byte {index} was not read", why, "Mend the line") from None

@@ -216,7 +216,7 @@ class SetsView(QWidget):
         empty = [
             name
             for k, name in enumerate(collection.classes)
-            if collection.count("validation", k) == 0 < collection.totals[k]
+            if name in collection.taught and collection.count("validation", k) == 0
         ]
         short = f"No validation image of {', '.join(empty[:4])}{' …' if len(empty) > 4 else ''}." if empty else ""
         if collection.count("validation") == 0:
