@@ -16,6 +16,9 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import BadUsage
 
+EVERY_LAYER = "all"
+"""In place of a layer's name: the weights of all of them."""
+
 
 @app.command()
 @reporting
@@ -168,7 +171,7 @@ def activity(
 def numbers(
     workspace: InWorkspace,
     run: OfRun,
-    name: Annotated[str, typer.Argument(help="A layer, as «convolution 2».", metavar="LAYER")],
+    name: Annotated[str, typer.Argument(help="A layer, as «convolution 2»; all: every one of them.", metavar="LAYER")],
     array: Annotated[str, typer.Argument(help="One of its arrays; the largest if left out.", metavar="[ARRAY]")] = "",
     image: Annotated[
         int, typer.Option("--image", metavar="N", min=0, help="An image whose loss the gradient is of.")
@@ -183,6 +186,15 @@ def numbers(
     from attentive_lens.desk.exporting import write_numbers
     from attentive_lens.desk.tasks import carry_out
 
+    if name == EVERY_LAYER:
+        if into is None:
+            raise BadUsage("All weights need a file", "they are too many to print", "Name it with --out")
+        written = watched(carry_out(ask.WriteWeights(str(workspace), run, str(into))), "writing weights")
+        if as_json:
+            say_json(written)
+        else:
+            out.print(f"{written.file}: {written.numbers:,} numbers in {written.arrays} arrays")
+        return
     seen = watched(carry_out(ask.LayerNumbers(str(workspace), run, name, array, image)), "reading the layer")
     file = write_numbers(seen, into) if into is not None else None
     slope = float(np.sqrt(np.mean(seen.gradient.astype(np.float64) ** 2))) if seen.gradient is not None else None

@@ -27,6 +27,7 @@ from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.maps import PlaceTrial
 from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.desk.requests.numbers import WeightsWritten
 from attentive_lens.desk.requests.rates import RatesSwept
 from attentive_lens.desk.requests.reporting import ReportWritten
 from attentive_lens.desk.requests.robustness import RobustnessMeasured
@@ -371,7 +372,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "rates": (RatesSwept,),
     "layer": (LayerWritten,),
     "activity": (ActivityTold,),
-    "numbers": (NumbersWritten,),
+    "numbers": (NumbersWritten, WeightsWritten),
     "channel": (ChannelSeen,),
     "neighbours": (NeighboursFound,),
     "map": (Mapped,),

@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from attentive_lens.core.files import make_folder, write_text
+from attentive_lens.core.files import check_folder_of, make_folder, part_of, write_text
 from attentive_lens.core.records import without_arrays
 from attentive_lens.desk.answer_files import class_columns
 from attentive_lens.desk.requests.numbers import NumbersSeen
@@ -53,10 +54,25 @@ def write_numbers(seen: NumbersSeen, file: Path) -> str:
     if seen.gradient is not None:
         arrays["gradient"] = seen.gradient
     arrays |= {f"optimiser {name}": array for name, array in seen.optimiser.items()}
+    return write_archive(arrays, file)
+
+
+def write_archive(arrays: Mapping[str, NDArray[Any]], file: Path) -> str:
+    """Arrays by their names as one NumPy archive, whole or not at all; where it is.
+
+    Raises
+    ------
+    BadFile
+        If the file cannot be written.
+    """
+    check_folder_of(file)
+    part = part_of(file)
     try:
-        with file.open("wb") as stream:
-            np.savez(stream, **arrays)
+        with part.open("wb") as stream:
+            np.savez(stream, **dict(arrays))  # type: ignore[arg-type]
+        part.replace(file)
     except OSError as error:
+        part.unlink(missing_ok=True)
         why = str(error.strerror or error).lower()
         raise BadFile(f"{file} could not be written", why, "Name another file") from None
     return str(file)

@@ -45,6 +45,32 @@ def read_reference(file: Path) -> Reference:
     """
     what = f"{file.name} is no reference curve"
     remedy = f"Name columns epoch and {', '.join(list(MEASURES)[:3])} in its first line"
+    head, rows = table_in(file, what, remedy)
+    columns = {name: head.index(name) for name in MEASURES if name in head}
+    if not columns:
+        raise BadFile(what, f"its first line has {', '.join(head[:8]) or 'nothing'}", remedy)
+    at = next((head.index(name) for name in EPOCH if name in head), None)
+    curves: dict[str, list[tuple[float, float]]] = {name: [] for name in columns}
+    for line, row in enumerate(rows, 2):
+        epoch = number_in(row, at, file, line) if at is not None else float(line - 1)
+        for name, column in columns.items():
+            if column < len(row) and row[column].strip():
+                curves[name].append((epoch, number_in(row, column, file, line)))
+    ready = {}
+    for name, points in curves.items():
+        hundredths = MEASURES[name].higher and any(value > 1 for _, value in points)
+        ready[name] = tuple(sorted((epoch, value / 100 if hundredths else value) for epoch, value in points))
+    return Reference(file.stem, ready)
+
+
+def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], list[list[str]]]:
+    """Heads (in small letters, with underlines) and lines of a CSV file, whatever parts its columns.
+
+    Raises
+    ------
+    BadFile
+        If it cannot be read or has no lines; it begins with ``what`` and ends with ``remedy``.
+    """
     try:
         if file.stat().st_size > MOST_BYTES:
             raise BadFile(what, f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
@@ -56,26 +82,11 @@ def read_reference(file: Path) -> Reference:
     if len(rows) < 2 or len(rows) > MOST_ROWS:
         raise BadFile(what, f"it has {len(rows)} lines", remedy)
     head = [word.strip().lower().replace(" ", "_").replace("-", "_") for word in rows[0]]
-    columns = {name: head.index(name) for name in MEASURES if name in head}
-    if not columns:
-        raise BadFile(what, f"its first line has {', '.join(head[:8]) or 'nothing'}", remedy)
-    at = next((head.index(name) for name in EPOCH if name in head), None)
-    curves: dict[str, list[tuple[float, float]]] = {name: [] for name in columns}
-    for line, row in enumerate(rows[1:], 2):
-        if not any(cell.strip() for cell in row):
-            continue
-        epoch = _number(row, at, file, line) if at is not None else float(line - 1)
-        for name, column in columns.items():
-            if column < len(row) and row[column].strip():
-                curves[name].append((epoch, _number(row, column, file, line)))
-    ready = {}
-    for name, points in curves.items():
-        hundredths = MEASURES[name].higher and any(value > 1 for _, value in points)
-        ready[name] = tuple(sorted((epoch, value / 100 if hundredths else value) for epoch, value in points))
-    return Reference(file.stem, ready)
+    return head, [row for row in rows[1:] if any(cell.strip() for cell in row)]
 
 
-def _number(row: list[str], column: int, file: Path, line: int) -> float:
+def number_in(row: list[str], column: int, file: Path, line: int) -> float:
+    """A cell as a number, with a decimal point or comma; `BadFile` if it is none."""
     words = row[column].strip().removesuffix("%").strip() if column < len(row) else ""
     plain = words.replace(",", ".") if words.count(",") == 1 and "." not in words else words  # a decimal comma
     try:
@@ -84,5 +95,5 @@ def _number(row: list[str], column: int, file: Path, line: int) -> float:
         value = math.nan
     if not math.isfinite(value):
         why = f"«{words:.30}» in line {line} is no number"
-        raise BadFile(f"{file.name} is no reference curve", why, "Mend that line")
+        raise BadFile(f"{file.name} was not taken", why, "Mend that line")
     return value

@@ -162,6 +162,7 @@ def _execute(
                 claimed.checkpoints,
                 bench.model(),
                 keep_last=plan.training.keep_last,
+                keep_every=plan.training.keep_every,
                 seconds=plan.training.checkpoint_minutes * 60,
             ),
             journal,

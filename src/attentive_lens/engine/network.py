@@ -16,10 +16,10 @@ from attentive_lens.engine.arrays import Array, Dtype, Weights
 from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, Rule, StepContext
 from attentive_lens.engine.layers.base import AnyLayer
 from attentive_lens.plan.examination import Facts
-from attentive_lens.plan.initialisations import He, InitialisationSettings
+from attentive_lens.plan.initialisations import INITIALISATIONS, He, InitialisationSettings
 from attentive_lens.plan.layers import Shape
 from attentive_lens.plan.network import NetworkPlan
-from attentive_lens.plan.nodes import IMAGE
+from attentive_lens.plan.nodes import AS_PLANNED, IMAGE
 
 T = TypeVar("T")
 Pass = Generator[Array, Array, T]
@@ -115,7 +115,9 @@ class Network:
         for node, facts in zip(plan.nodes, plan.facts(image_shape), strict=True):
             layer = LAYERS[node.layer.kind](node.name, node.layer)
             rng = random_generator(seed, f"starting weights of {node.name}")
-            arrays = layer.start(facts.input_shape, rng, np.dtype(dtype), initialisation)
+            own = node.learning.initialisation
+            drawn = initialisation if own == AS_PLANNED else INITIALISATIONS[own]()
+            arrays = layer.start(facts.input_shape, rng, np.dtype(dtype), drawn)
             if arrays:
                 weights[node.name] = arrays
         return cls(plan, image_shape, weights, kernels)

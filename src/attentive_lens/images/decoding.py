@@ -91,6 +91,36 @@ def highest_value(file: Path) -> float | None:
     return highest if np.isfinite(highest) else None
 
 
+@dataclass(frozen=True)
+class StoredValues:
+    """What a file or an array holds, before anything is made of it: least and greatest value, bits of each."""
+
+    low: float
+    high: float
+    bits: int
+
+
+def stored_values(file: Path) -> StoredValues | None:
+    """Of a picture file; None if it cannot be read."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(file) as picture:
+                if picture.width * picture.height > MOST_PIXELS:
+                    return None
+                mode = picture.mode
+                values = np.asarray(picture.convert("RGB") if mode == "P" else picture)
+    except (OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError):
+        return None
+    bits = 1 if mode == "1" else 16 if mode.startswith("I;16") else 32 if mode in ("I", "F") else 8
+    return of_values(values, bits)
+
+
+def of_values(values: NDArray[Any], bits: int = 0) -> StoredValues:
+    """Of an array."""
+    return StoredValues(float(values.min(initial=0)), float(values.max(initial=0)), bits or 8 * values.dtype.itemsize)
+
+
 def _is_deep(mode: str) -> bool:
     return mode == "F" or mode.startswith("I")
 

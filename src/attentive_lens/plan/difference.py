@@ -54,7 +54,8 @@ def settings_of(plan: Plan) -> dict[str, str]:
     for place, step in enumerate(plan.augmentation, 1):
         rows[f"augmentation.{step.kind}"] = f"step {place}: {_settings(step.write())}"
     for node in plan.network.nodes:
-        multiplier = "".join(f", {name} {value:g}" for name, value in node.learning.written().items())
+        unusual = node.learning.written().items()
+        multiplier = "".join(f", {name} {value if isinstance(value, str) else f'{value:g}'}" for name, value in unusual)
         words = f"{node.layer.kind}: {_settings(node.layer.write())}{multiplier}, after {', '.join(node.after)}"
         rows[f"network.{node.name}"] = words.replace(": ,", ",")
     return rows

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import Value, spec
+from attentive_lens.plan.initialisations import INITIALISATIONS
 from attentive_lens.plan.layers import LayerSettings
 
 IMAGE = "image"
@@ -16,6 +17,9 @@ LONGEST = 80
 """Letters of a node's name, at most."""
 NAMED = 24
 """Names listed in a sentence, at most."""
+
+
+AS_PLANNED = "as planned"
 
 
 @dataclass(frozen=True)
@@ -42,7 +46,14 @@ class Learning(Value):
         meaning="Greatest norm that the weights into one unit or filter may have (max-norm constraint); 0: any.",
     )
 
-    def written(self) -> dict[str, float]:
+    initialisation: str = spec(
+        AS_PLANNED,
+        label="initialisation",
+        choices=(AS_PLANNED, *INITIALISATIONS),
+        meaning="How its weights are drawn, with the usual settings of that way; as planned: as the plan says of all.",
+    )
+
+    def written(self) -> dict[str, float | str]:
         """Only what is not as usual."""
         return {name: value for name, value in self.write().items() if value != getattr(USUALLY, name)}
 

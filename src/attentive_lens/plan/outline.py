@@ -17,6 +17,11 @@ from attentive_lens.plan.nodes import USUALLY, Learning
 from attentive_lens.plan.plan import CHOICES, SECTIONS, Plan
 from attentive_lens.plan.starters import STARTERS
 
+
+def _plain(value: float | str) -> str:
+    return value if isinstance(value, str) else f"{value:g}"
+
+
 NAME = "What it is called, in lists of runs."
 SEED = "Decides every random draw: the split, starting weights, the order of images, their changes."
 AUGMENTATION = "Changes made to training images alone, in this order; a plan without any makes none."
@@ -24,7 +29,10 @@ NETWORK = "Layers in order; each stands after the one before it unless «after»
 FREE = {
     "name": "Its name; made from kind and number if left out.",
     "after": "What feeds it: a name, or a list of names where it joins; «image» is the prepared image.",
-    **{name: f"{shown.meaning} {getattr(USUALLY, name):g} if left out." for name, shown in Learning.specs().items()},
+    **{
+        name: f"{shown.meaning} {_plain(getattr(USUALLY, name))} if left out."
+        for name, shown in Learning.specs().items()
+    },
     "part_of": "Name of the block that it is a part of, with which it folds on the bench; may be left out.",
 }
 """What every layer of a plan file may have besides its own settings."""

@@ -57,6 +57,14 @@ class Training(Value):
         high=1000,
         meaning="Models of so many last epochs kept besides the best one; 0: none.",
     )
+    keep_every: int = spec(
+        0,
+        label="keep every",
+        unit="epochs",
+        low=0,
+        high=10000,
+        meaning="Epochs from one model that is kept for good to the next, besides the best one; 0: none.",
+    )
     checkpoint_minutes: float = spec(
         2.0,
         label="save every",

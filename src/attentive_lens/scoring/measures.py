@@ -18,6 +18,10 @@ TOPS = (1, 2, 3, 5)
 BINS = 10
 
 
+TOP = 5
+"""Classes among which the true one is looked for, class by class."""
+
+
 @dataclass(frozen=True)
 class Share:
     """A part of so many, with its 95 % interval; all None of nothing.
@@ -92,6 +96,9 @@ class OfClass:
         The class it is most often taken for; empty where it never is.
     taken : int
         How often.
+    top5 : float or None
+        Part of its images for which it is among the five classes that score highest; None without images, or where
+        there are no more than five classes.
     """
 
     name: str
@@ -102,6 +109,7 @@ class OfClass:
     confidence: float | None
     taken_for: str
     taken: int
+    top5: float | None = None
 
 
 @dataclass(frozen=True)
@@ -162,6 +170,9 @@ def per_class(scores: Scores) -> tuple[OfClass, ...]:
     true = scores.true
     sure = np.array([answer.probability for answer in scores.answers], np.float64)
     sums = np.bincount(true, sure, len(scores.classes))
+    near = ranks_of_true(scores) < TOP
+    among = np.bincount(true, near, len(scores.classes))
+    several = len(scores.classes) > TOP
     found = []
     for k, name in enumerate(scores.classes):
         others = matrix[k].copy()
@@ -178,6 +189,7 @@ def per_class(scores: Scores) -> tuple[OfClass, ...]:
                 float(sums[k] / support[k]) if support[k] else None,
                 scores.classes[most] if others[most] else "",
                 int(others[most]),
+                float(among[k] / support[k]) if several and support[k] else None,
             )
         )
     return tuple(found)

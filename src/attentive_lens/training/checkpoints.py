@@ -28,6 +28,8 @@ class Checkpoints:
         All but the weights and the card.
     keep_last : int
         Models of so many last epochs that are kept besides.
+    keep_every : int
+        Epochs between models that are kept for good; 0: none.
     seconds : float
         Between two checkpoints within an epoch.
     """
@@ -38,12 +40,13 @@ class Checkpoints:
         model: ModelFile,
         clock: Callable[[], float] = time.perf_counter,
         keep_last: int = 0,
+        keep_every: int = 0,
         seconds: float = 120.0,
     ) -> None:
         folder.mkdir(exist_ok=True)
         remove_leftovers(folder)
         self.folder, self.model, self.clock = folder, model, clock
-        self.keep_last, self.seconds = keep_last, seconds
+        self.keep_last, self.keep_every, self.seconds = keep_last, keep_every, seconds
         self.best: tuple[Weights, PlainTable] | None = None
         self._best_written = True
         self._spent, self._started = 0.0, clock()
@@ -54,7 +57,7 @@ class Checkpoints:
         if is_best:
             self.best = (learner.model(), card)
             self._best_written = False
-        if self.keep_last:
+        if self.keep_last or self._is_kept(int(str(card["epoch"]))):
             self._keep_epoch(learner, card)
         if self._spent <= SHARE * (self.clock() - self._started):
             self.write(learner, card)
@@ -72,9 +75,15 @@ class Checkpoints:
         """Write an epoch's model, then remove those that are no longer among the last."""
         file = self.folder / f"epoch-{int(str(card['epoch'])):04d}.alens"
         replace(self.model, weights=learner.model(), card=card).write(file)
-        kept = sorted(self.folder.glob("epoch-*.alens"), key=lambda old: (len(old.name), old.name))
-        for old in kept[: -self.keep_last]:
-            old.unlink(missing_ok=True)
+        numbers = sorted(int(old.stem.removeprefix("epoch-")) for old in self.folder.glob("epoch-*.alens"))
+        last = numbers[len(numbers) - self.keep_last :] if self.keep_last else []
+        for number in numbers:
+            if number not in last and not self._is_kept(number):
+                (self.folder / f"epoch-{number:04d}.alens").unlink(missing_ok=True)
+
+    def _is_kept(self, epoch: int) -> bool:
+        """Whether an epoch's model is kept for good."""
+        return self.keep_every > 0 and epoch % self.keep_every == 0
 
     def write(self, learner: Learner, card: PlainTable) -> None:
         """Write the best if it is not on disk yet, then the last state: a best epoch is never older than it says."""

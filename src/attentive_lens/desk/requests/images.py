@@ -98,11 +98,17 @@ class Preview(Request[Previewed]):
 
 @dataclass(frozen=True)
 class Picture:
-    """One image as its file has it, H×W×3 uint8, every ``step`` pixels."""
+    """One image as its file has it, H×W×3 uint8, every ``step`` pixels.
+
+    ``low``, ``high`` and ``bits`` are of the values as they are stored; 0 bits where that cannot be told.
+    """
 
     image: int
     step: int
     pixels: NDArray[np.uint8]
+    low: float = 0.0
+    high: float = 0.0
+    bits: int = 0
 
 
 @dataclass(frozen=True)

@@ -53,3 +53,22 @@ class LayerNumbers(Request[NumbersSeen]):
     layer: str
     array: str = ""
     image: int = 0
+
+
+@dataclass(frozen=True)
+class WeightsWritten:
+    """All weights of a run's model in one NumPy archive, by «layer/array»: the file, arrays and numbers in it."""
+
+    file: str
+    arrays: int
+    numbers: int
+
+
+@dataclass(frozen=True)
+class WriteWeights(Request[WeightsWritten]):
+    """Write all weights of a run's best model into one NumPy archive."""
+
+    result: ClassVar[type[object]] = WeightsWritten
+    workspace: str
+    run: int
+    file: str

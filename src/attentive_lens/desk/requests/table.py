@@ -72,7 +72,7 @@ from attentive_lens.desk.requests.maps import (
     RestsOn,
 )
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Score, Unreadable
-from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
+from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
@@ -118,6 +118,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Layer,
         LayerActivity,
         LayerNumbers,
+        WriteWeights,
         Channels,
         Neighbours,
         TryChanges,
@@ -221,5 +222,7 @@ __all__ = [
     "Verified",
     "Verify",
     "WayToRead",
+    "WeightsWritten",
     "WriteReport",
+    "WriteWeights",
 ]

@@ -133,7 +133,10 @@ def open_picture(request: ask.OpenPicture) -> Job[ask.Picture]:
         raise NotHere(f"Image {image} cannot be shown", "its file is gone", "Put it back, and rescan the source")
     pixels = reference.picture().pixels
     step = -(-max(pixels.shape[:2]) // LONGEST)
-    return ask.Picture(image, step, np.ascontiguousarray(pixels[::step, ::step]))
+    shown, stored = np.ascontiguousarray(pixels[::step, ::step]), reference.stored()
+    if stored is None:
+        return ask.Picture(image, step, shown)
+    return ask.Picture(image, step, shown, stored.low, stored.high, stored.bits)
 
 
 def measure(request: ask.Measure) -> Job[ask.Measures]:

@@ -6,10 +6,11 @@ from pathlib import Path
 
 import numpy as np
 
-from attentive_lens.core.jobs import Job
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.exporting import write_archive
 from attentive_lens.desk.models import check_layer, model_and_data, model_of
-from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
+from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.errors import BadValue, LensError
@@ -62,3 +63,12 @@ def _memory(run: Run, name: str, like: Array) -> tuple[dict[str, Array], int]:
     kept = {key.removeprefix(name): value for key, value in last.optimiser.items() if key.startswith(name)}
     there = {key: value for key, value in kept.items() if value.shape == like.shape}
     return there, int(str(last.card.get("epoch", 0))) if there else 0
+
+
+def write_weights(request: WriteWeights) -> Job[WeightsWritten]:
+    """See `WriteWeights`."""
+    model = model_of(Workspace.open(Path(request.workspace)).run(request.run).model)
+    arrays = {f"{node}/{name}": array for node, own in model.weights.items() for name, array in own.items()}
+    yield Progress(0, len(arrays), "writing weights")
+    written = write_archive(arrays, Path(request.file))
+    return WeightsWritten(written, len(arrays), sum(array.size for array in arrays.values()))

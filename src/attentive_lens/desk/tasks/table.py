@@ -66,6 +66,7 @@ TASKS: dict[type[ask.Request[object]], Callable[[Any], Job[Any]]] = {
     ask.Layer: inspecting.layer,
     ask.LayerActivity: inspecting.activity,
     ask.LayerNumbers: numbers.numbers,
+    ask.WriteWeights: numbers.write_weights,
     ask.Channels: inspecting.channels,
     ask.Neighbours: neighbours.neighbours,
     ask.TryChanges: changing.try_changes,

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import Picture
+from attentive_lens.images.decoding import Picture, StoredValues, of_values
 from attentive_lens.images.layouts import Scale, images_in, label_words, one, readings
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, set_named
@@ -150,6 +150,11 @@ class ArraySource(Source):
                     tops.append(Scale.of(np.stack([one(array, int(k), self.reading) for k in places])))
             self._scale = max(tops, key=lambda scale: scale.top)
         return self._scale
+
+    def stored(self, file: Path, part: str, index: int) -> StoredValues | None:
+        """Of one image of an array."""
+        del file
+        return of_values(one(self._opened(part)[0], index, self.reading))
 
     def _opened(self, part: str) -> tuple[NDArray[Any], Scale]:
         with self._lock:

@@ -10,7 +10,7 @@ from typing import ClassVar
 
 from attentive_lens.core.files import shown
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import Picture, decode, highest_value, white_of
+from attentive_lens.images.decoding import Picture, StoredValues, decode, highest_value, stored_values, white_of
 from attentive_lens.images.reading import Reading
 
 SET_WORDS = {
@@ -126,6 +126,11 @@ class Source(ABC):
         del part, index
         return decode(file, self.reading.white)
 
+    def stored(self, file: Path, part: str, index: int) -> StoredValues | None:
+        """What an image holds as it is stored; None where that cannot be told."""
+        del part, index
+        return stored_values(file)
+
     def found_white(self) -> int:
         """The value that is white in images of more than 8 bits a channel, as far as some of them tell; 0 without any.
 
@@ -149,6 +154,10 @@ class Reference:
     def picture(self) -> Picture:
         """Open it; `BadFile` with the reason if that fails."""
         return self.source.picture(Path(self.file), self.part, self.index)
+
+    def stored(self) -> StoredValues | None:
+        """What it holds as it is stored; None where that cannot be told."""
+        return self.source.stored(Path(self.file), self.part, self.index)
 
 
 def listed(place: Path) -> list[Path]:

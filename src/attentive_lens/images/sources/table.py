@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import Picture
+from attentive_lens.images.decoding import Picture, StoredValues
 from attentive_lens.images.layouts import Scale, readings, unfolded
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name
@@ -118,6 +118,11 @@ class PixelTable(Source):
         except (ValueError, OSError) as error:
             why = str(error.strerror).lower() if isinstance(error, OSError) else str(error)
             raise BadFile(f"{file.name}, byte {index} was not read", why, "Mend the line") from None
+
+    def stored(self, file: Path, part: str, index: int) -> StoredValues | None:
+        """A table's numbers have no depth of their own."""
+        del file, part, index
+        return None
 
     def _located(self) -> tuple[Head, int, int | None]:
         if self._columns is None:

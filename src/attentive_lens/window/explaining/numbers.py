@@ -26,7 +26,7 @@ from PyQt6.QtWidgets import (
 from attentive_lens.core.files import write_text
 from attentive_lens.desk.exporting import write_numbers
 from attentive_lens.desk.requests.explaining import Explanation
-from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
+from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
@@ -165,6 +165,9 @@ class NumbersPanel(QWidget):
         row.addWidget(self.copy)
         self.save = button("Save …", "save numbers", "Save as a table (CSV), or the whole array (NumPy).", self._save)
         row.addWidget(self.save)
+        tip = "Every layer's weights in one NumPy archive, by layer and array."
+        self.save_all = button("All weights …", "save all weights", tip, self._save_all)
+        row.addWidget(self.save_all)
         inside.addLayout(row)
         self.model = NumbersModel()
         self.table = NumbersTable()
@@ -250,6 +253,22 @@ class NumbersPanel(QWidget):
         )
         if chosen:
             self.write(Path(chosen))
+
+    def _save_all(self) -> None:
+        if self._run is None:
+            return
+        chosen, _ = QFileDialog.getSaveFileName(
+            self, "Save all weights", f"run-{self._run}-weights.npz", "NumPy (*.npz)"
+        )
+        if chosen:
+            file = Path(chosen)
+            file = file if file.suffix.lower() == ".npz" else file.with_name(f"{file.name}.npz")
+            request = WriteWeights(self.session.place, self._run, str(file))
+            self.session.ask(request, self._tell_written, priority=3)
+
+    def _tell_written(self, written: WeightsWritten) -> None:
+        many = f"{thousands(written.numbers)} numbers in {thousands(written.arrays)} arrays"
+        self.session.said.emit(f"Saved to {written.file}: {many}.", False)
 
     def write(self, file: Path) -> None:
         """The table as CSV, the whole array as a NumPy file, or with gradient and optimiser state, by the ending."""

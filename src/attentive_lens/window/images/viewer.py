@@ -154,6 +154,9 @@ class Viewer(QWidget):
         if picture.image == self._image:
             self.pixels = picture.pixels
             self.canvas.show_picture(to_image(picture.pixels))
+            if picture.bits:
+                values = f"values {picture.low:g} to {picture.high:g}"
+                self.note.setText(f"{self.note.text()} · {picture.bits} bit, {values}")
             if picture.step > 1:
                 self.note.setText(f"{self.note.text()}, every {picture.step}. pixel shown")
 

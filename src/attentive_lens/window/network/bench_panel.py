@@ -20,6 +20,7 @@ from attentive_lens.window.bench.overview import Overview
 from attentive_lens.window.bench.plates import blocks_of, plates_of
 from attentive_lens.window.network.editable_bench import EditableBench
 from attentive_lens.window.network.part_search import PartSearch
+from attentive_lens.window.parts.saving import ask_for_file
 from attentive_lens.window.session import Session
 
 TALLEST, PLACE = 250, 70
@@ -80,6 +81,7 @@ class BenchPanel(QWidget):
         self.bench.dropped.connect(self._drop)
         self.bench.frost_moved.connect(self.freeze_up_to)
         self.bench.zoomed.connect(self._keep_in_view)
+        self.bench.picture_asked.connect(self.save_picture)
 
     @property
     def plan(self) -> Plan:
@@ -153,6 +155,11 @@ class BenchPanel(QWidget):
             offset = about - bar.value()
             self.bench.resize(max(self.bench.minimumWidth(), self.area.width()), self.bench.height())
             bar.setValue(int(about * factor - offset))
+
+    def save_picture(self) -> None:
+        """Save the whole bench as it is drawn, as SVG or PNG."""
+        name = self.plan.name.replace(" ", "-").replace("/", "-")
+        ask_for_file(self.bench, name, self.session.said.emit)
 
     def edit(self, summary: str, edit: Callable[[], Nodes]) -> bool:
         """Make an edit, or say why it is refused; whether it was made."""

@@ -41,6 +41,8 @@ class EditableBench(Bench):
         Nodes between which the chosen plates are to stand.
     frost_moved
         Plate up to which all is to be frozen; 0 for none.
+    picture_asked
+        The bench is to be saved as a picture.
     zoomed
         The plates' places are wider or narrower, about this point of the bench, by this factor.
     """
@@ -50,6 +52,7 @@ class EditableBench(Bench):
     connected = pyqtSignal(str, str)
     dropped = pyqtSignal(str, str)
     frost_moved = pyqtSignal(int)
+    picture_asked = pyqtSignal()
     zoomed = pyqtSignal(float, float)
 
     def __init__(self, name: str, tallest: int, place: int) -> None:
@@ -221,6 +224,8 @@ class EditableBench(Bench):
             if action is not None:
                 action.setEnabled(self.changeable or verb.word in READING)
                 action.triggered.connect(lambda _=False, word=verb.word: self.perform(word))
+        menu.addSeparator()
+        menu.addAction("Save as a picture …", self.picture_asked.emit)
         menu.exec(event.globalPos())
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:

@@ -2,29 +2,40 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
+    QFileDialog,
     QHBoxLayout,
     QHeaderView,
+    QLineEdit,
     QVBoxLayout,
 )
 
+from attentive_lens.desk.reference_scores import ReferenceScores, read_reference_scores, typed_reference
+from attentive_lens.errors import LensError
 from attentive_lens.scoring.curves import curves_of
+from attentive_lens.scoring.intervals import interval
 from attentive_lens.scoring.measures import OfClass, Share, per_class
 from attentive_lens.scoring.scores import Scores
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 
-HEADS = ("class", "precision", "recall", "F1", "images", "sure", "most taken for")
+HEADS = ("class", "precision", "recall", "F1", "top-5", "images", "sure", "most taken for")
 TIPS = {
     "precision": "Right among those said to be of the class, with its 95 % interval.",
     "recall": "Right among those of the class, with its 95 % interval.",
     "F1": "The harmonic mean of precision and recall.",
+    "top-5": "Part of its images for which it is among the five classes that score highest.",
     "images": "Of the class in this set.",
     "sure": "Mean probability of the answer over its images.",
+    "reference": "Part of the class's images that is right elsewhere.",
     "most taken for": "The class it is most often said to be, and how often.",
 }
 
@@ -45,6 +56,24 @@ class ClassesView(ResultsView):
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         tip = "A click on a head sorts; a row shows the class's mistakes and its curves."
+        self.reference: ReferenceScores | None = None
+        beside = QHBoxLayout()
+        tip = "Accuracy by class or a confusion matrix of another model, as CSV: it stands beside this run's."
+        self.ask_reference = button("Reference …", "reference scores", tip, self._ask_reference)
+        self.typed = QLineEdit()
+        self.typed.setObjectName("reference accuracy")
+        self.typed.setAccessibleName("reference accuracy")
+        self.typed.setPlaceholderText("accuracy elsewhere")
+        self.typed.setToolTip("An accuracy reached elsewhere, as 0.93 or 93 %: the run's is set against it.")
+        self.typed.setFont(look.font())
+        self.typed.setFixedWidth(150)
+        self.typed.editingFinished.connect(self._type_reference)
+        self.compared = label(role="faint", name="reference compared")
+        self.compared.setWordWrap(True)
+        beside.addWidget(self.ask_reference)
+        beside.addWidget(self.typed)
+        beside.addWidget(self.compared, 1)
+        inside.addLayout(beside)
         self.table = table("classes table", "classes", tip, one_row=True)
         self.table.itemSelectionChanged.connect(self._choose)
         inside.addWidget(self.table, 3)
@@ -66,13 +95,20 @@ class ClassesView(ResultsView):
         rows = per_class(scores) if scores is not None else ()
         self.table.blockSignals(True)
         self.table.setSortingEnabled(False)
-        self.table.setColumnCount(len(HEADS))
+        self._compare(scores)
+        by_class = self.reference.by_class if self.reference is not None else {}
+        heads = (*HEADS, "reference") if by_class else HEADS
+        self.table.setColumnCount(len(heads))
         self.table.setRowCount(len(rows))
-        for column, words in enumerate(HEADS):
+        for column, words in enumerate(heads):
             item = head(words, words in ("class", "most taken for"), TIPS.get(words, ""))
             self.table.setHorizontalHeaderItem(column, item)
         for place, each in enumerate(rows):
-            for column, cell in enumerate(_cells(each)):
+            cells = _cells(each)
+            if by_class:
+                part = by_class.get(each.name)
+                cells.append(Cell("–" if part is None else f"{part * 100:.1f}\u2009%", part))
+            for column, cell in enumerate(cells):
                 self.table.setItem(place, column, cell)
         across = self.table.horizontalHeader()
         if across is not None:
@@ -87,6 +123,45 @@ class ClassesView(ResultsView):
             self.table.selectRow(place)
         else:
             self._draw(None)
+
+    def _ask_reference(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Reference scores", "", "CSV (*.csv *.tsv *.txt)")
+        if name:
+            self.take_reference(Path(name))
+
+    def take_reference(self, file: Path) -> None:
+        """Set the scores in a file beside the run's."""
+        try:
+            self._set_reference(read_reference_scores(file))
+        except LensError as error:
+            self.session.said.emit(str(error), True)
+
+    def _type_reference(self) -> None:
+        words = self.typed.text().strip()
+        try:
+            self._set_reference(typed_reference(words) if words else None)
+        except LensError as error:
+            self.session.said.emit(str(error), True)
+
+    def _set_reference(self, reference: ReferenceScores | None) -> None:
+        self.reference, self.scores = reference, None
+        self.refresh()
+
+    def _compare(self, scores: Scores | None) -> None:
+        """The run's accuracy against the reference's."""
+        reference, words = self.reference, ""
+        if reference is not None and scores is not None and reference.accuracy is not None:
+            low, high = interval(scores.accuracy, scores.images)
+            points = (scores.accuracy - reference.accuracy) * 100
+            within = "within" if low <= reference.accuracy <= high else "outside"
+            off = f"{points:+.1f}".replace("-", "\u2212")
+            words = (
+                f"{reference.name}: {reference.accuracy * 100:.1f}\u2009% right; this run is {off} points off it,"
+                f" {within} its own 95\u2009% interval"
+            )
+        elif reference is not None:
+            words = f"{reference.name}: {len(reference.by_class)} classes"
+        self.compared.setText(words)
 
     def _selected_name(self) -> str:
         items = self.table.selectedItems()
@@ -128,6 +203,7 @@ def _cells(each: OfClass) -> list[Cell]:
         Cell(_share(each.precision), each.precision.value),
         Cell(_share(each.recall), each.recall.value),
         Cell("–" if each.f1 is None else f"{each.f1:.3f}", each.f1),
+        Cell("–" if each.top5 is None else f"{each.top5 * 100:.1f}\u2009%", each.top5),
         Cell(f"{each.support}", each.support),
         Cell("–" if each.confidence is None else f"{each.confidence:.2f}", each.confidence),
         Cell(f"{each.taken_for} · {each.taken}" if each.taken else "", each.taken_for or "\uffff"),

@@ -22,7 +22,7 @@ from attentive_lens.window.parts.form import Form, KindForm
 from attentive_lens.window.parts.plan_panel import PlanPanel
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.schedule import ScheduleChart
-from attentive_lens.window.words import duration
+from attentive_lens.window.words import duration, thousands
 
 USUAL = {"optimiser": ("learning_rate",), "schedule": (), "training": ("epochs", "batch_size", "threads")}
 """Fields in view, by section; the others are in the groups."""
@@ -31,7 +31,7 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
         "Length and stopping",
         "How often it is evaluated, what the best epoch is chosen by, and rules that end a run.",
         (
-            ("training", ("evaluate_every", "best_by", "keep_last", "checkpoint_minutes")),
+            ("training", ("evaluate_every", "best_by", "keep_last", "keep_every", "checkpoint_minutes")),
             ("stopping", None),
         ),
     ),
@@ -177,7 +177,9 @@ class SettingsPanel(QWidget):
         words = ""
         if price is not None:
             whole = duration(price.epoch_seconds * plan.training.epochs)
-            words = f"About {price.epoch_seconds:.2g}\u2009s per epoch here, {whole} for {plan.training.epochs} epochs"
+            batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
+            epoch = f"About {price.epoch_seconds:.2g}\u2009s per epoch of {batches} here"
+            words = f"{epoch}, {whole} for {plan.training.epochs} epochs"
         self.price.setText(words)
         self.price.setVisible(bool(words))
 
