@@ -5,6 +5,7 @@ from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound, Remedy
+from attentive_lens.desk.requests.dropout import DropoutSeen, SeeDropout
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
     Activations,
@@ -118,6 +119,7 @@ REQUESTS: dict[str, type[Request[object]]] = {
         Layer,
         LayerActivity,
         LayerNumbers,
+        SeeDropout,
         WriteWeights,
         Channels,
         Neighbours,
@@ -151,6 +153,7 @@ __all__ = [
     "ClassesOrdered",
     "ClassesRest",
     "DataMap",
+    "DropoutSeen",
     "Explain",
     "ExplainFile",
     "Explanation",
@@ -208,6 +211,7 @@ __all__ = [
     "RestsOn",
     "RobustnessMeasured",
     "Score",
+    "SeeDropout",
     "Skipped",
     "SlicesFound",
     "SmallestCover",

@@ -16,6 +16,7 @@ from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.explaining.channel import ChannelShown, ChannelView
+from attentive_lens.window.explaining.dropout_view import DropoutView
 from attentive_lens.window.parts.basics import button, ink_on_paper, label, to_image
 from attentive_lens.window.parts.tiles import Tile, Tiles
 from attentive_lens.window.session import Session
@@ -74,6 +75,8 @@ class ActivationsPanel(QWidget):
         self.view.stepped.connect(self._step)
         self.pages.addWidget(grid)
         self.pages.addWidget(self.view)
+        self.dropout = DropoutView(self.session)
+        self.pages.addWidget(self.dropout)
         inside.addWidget(self.pages, 1)
 
     def _make_settings(self) -> QHBoxLayout:
@@ -144,6 +147,8 @@ class ActivationsPanel(QWidget):
         self.session.ask(request, partial(self._take, explanation), priority=0, scope="activations")
         if not same:
             self._show_channels()
+            if self.pages.currentIndex() == 2:
+                self._choose_plate()
 
     def _forget(self) -> None:
         """What was known of another image."""
@@ -186,6 +191,10 @@ class ActivationsPanel(QWidget):
             self._open(channel)
 
     def _choose_plate(self) -> None:
+        if self.explanation is not None and self.dropout.open(self.layer, self.explanation, self._run):
+            self.pages.setCurrentIndex(2)
+            self.note.setText(f"{self.layer}: what training strikes out of it, in vermilion")
+            return
         self.pages.setCurrentIndex(0)
         self._sort()
         self.channels.setFocus()

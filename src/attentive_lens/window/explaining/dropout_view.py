@@ -1,0 +1,111 @@
+"""Dropout at work: what each draw strikes out of a layer, and how far the answers move with it."""
+
+from __future__ import annotations
+
+import math
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
+
+from attentive_lens.desk.requests.dropout import DropoutSeen, SeeDropout
+from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import label, to_image
+from attentive_lens.window.parts.tiles import Tile, Tiles
+from attentive_lens.window.session import Session
+
+SHOWN, NAMED = 24, 3
+"""Draws that are pictured, and classes whose answers are told."""
+SIDE = 64
+
+
+class DropoutView(QWidget):
+    """A picture for each draw, struck-out values in vermilion, and the answers' range over all draws."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._layer = ""
+        self._of: tuple[Explanation, int] | None = None
+        self._seen: DropoutSeen | None = None
+        self.setObjectName("dropout view")
+        inside = QVBoxLayout(self)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(4)
+        self.says = label(name="dropout range")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
+        self.draws = Tiles("dropout draws", "what each draw strikes out", SIDE)
+        inside.addWidget(self.draws, 1)
+
+    def open(self, layer: str, explanation: Explanation, run: int) -> bool:
+        """Show dropout at work on an image, which is drawn once; whether the layer is one that strikes out."""
+        plan = self.session.runs.plan()
+        nodes = plan.network.nodes if plan is not None else ()
+        if layer not in {node.name for node in nodes if node.layer.kind == "dropout"}:
+            return False
+        self._layer = layer
+        if self._of is None or self._of[0] is not explanation or self._of[1] != run:
+            self._of, self._seen = (explanation, run), None
+            request = SeeDropout(self.session.place, run, explanation.image or 0)
+            if explanation.image is None:
+                request = SeeDropout(model=str(self.session.workspace.run(run).model), file=explanation.file)
+            self.session.ask(request, partial(self._take, explanation), self.says.setText, 2, "dropout")
+        self._show()
+        return True
+
+    def _take(self, of: Explanation, seen: DropoutSeen) -> None:
+        if self._of is not None and self._of[0] is of:
+            self._seen = seen
+            self._show()
+
+    def _show(self) -> None:
+        """The layer's draws; nothing while they are not there yet."""
+        layer, seen = self._layer, self._seen
+        kept = seen.kept.get(layer) if seen is not None else None
+        if seen is None or kept is None:
+            self.says.setText("Drawing …")
+            self.draws.show_tiles(())
+            return
+        tiles = []
+        for mask, answers in zip(kept[:SHOWN], seen.answers, strict=False):
+            said = int(answers.argmax())
+            caption = f"{seen.classes[said]} {answers[said]:.2f}"
+            tip = f"{int(mask.size - mask.sum())} of {mask.size} values are struck out; {caption}"
+            tiles.append(Tile((to_image(struck(mask)),), caption, tip, sharp=True))
+        self.draws.show_tiles(tuple(tiles))
+        self.says.setText(in_words(seen))
+
+
+def struck(mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """A layer's values as a square picture, those struck out in vermilion; of maps each cell is a place's share kept.
+
+    Gives S×S×3 uint8.
+    """
+    part = mask.astype(np.float32)
+    if part.ndim == 3 and (part == part[:1, :1]).all():
+        part = part[0, 0]  # whole channels
+    elif part.ndim == 3:
+        part = part.mean(axis=2)
+    if part.ndim == 1:
+        side = math.ceil(math.sqrt(len(part)))
+        part = np.append(part, np.full(side * side - len(part), np.nan, np.float32)).reshape(side, side)
+    ends = [look.theme.colour(role) for role in ("vermilion", "line", "sheet")]
+    out, in_, none = (np.array([c.red(), c.green(), c.blue()], np.float32) for c in ends)
+    mixed = np.nan_to_num(part)[..., None] * in_ + (1 - np.nan_to_num(part))[..., None] * out
+    return np.where(np.isnan(part)[..., None], none, mixed).astype(np.uint8)
+
+
+def in_words(seen: DropoutSeen) -> str:
+    """The answers over all draws: mean, least and greatest, and without dropout."""
+    mean = seen.answers.mean(axis=0)
+    words = [
+        f"{seen.classes[k]} {mean[k]:.2f} ({seen.answers[:, k].min():.2f} to {seen.answers[:, k].max():.2f};"
+        f" without {seen.without[k]:.2f})"
+        for k in np.argsort(-mean)[:NAMED].tolist()
+    ]
+    changed = int((seen.answers.argmax(axis=1) != seen.without.argmax()).sum())
+    turned = f"{changed} of {len(seen.answers)} draws turn the answer"
+    return f"Over {len(seen.answers)} draws, as in training: {', '.join(words)}. {turned}."
