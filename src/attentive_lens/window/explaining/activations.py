@@ -133,7 +133,9 @@ class ActivationsPanel(QWidget):
         network, facts = known
         by_name = {fact.name: fact for fact in facts}
         every = plates_of(network.nodes, by_name, plan.preprocessing.shape, plan.frozen)
-        plates = chosen_plates(every, [len(p.shape) == 3 or p is every[-1] for p in every])
+        strikes = {node.name for node in network.nodes if node.layer.kind == "dropout"}
+        shown = [len(p.shape) == 3 or p is every[-1] or bool(strikes & set(p.nodes)) for p in every]
+        plates = chosen_plates(every, shown)
         if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
             self.bench.show_plates(plates)
         self.bench.show_pictures({"image": to_image(explanation.pixels)})

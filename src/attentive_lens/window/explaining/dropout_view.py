@@ -19,6 +19,8 @@ from attentive_lens.window.session import Session
 SHOWN, NAMED = 24, 3
 """Draws that are pictured, and classes whose answers are told."""
 SIDE = 64
+LEAST = 0.01
+"""Probability that a class must reach in some draw to be told, but for the first."""
 
 
 class DropoutView(QWidget):
@@ -72,8 +74,10 @@ class DropoutView(QWidget):
         tiles = []
         for mask, answers in zip(kept[:SHOWN], seen.answers, strict=False):
             said = int(answers.argmax())
-            caption = f"{seen.classes[said]} {answers[said]:.2f}"
-            tip = f"{int(mask.size - mask.sum())} of {mask.size} values are struck out; {caption}"
+            turned = said != int(seen.without.argmax())
+            caption = seen.classes[said] if turned else f"{answers[said]:.2f}"
+            words = f"{seen.classes[said]} {answers[said]:.2f}"
+            tip = f"{int(mask.size - mask.sum())} of {mask.size} values are struck out; {words}"
             tiles.append(Tile((to_image(struck(mask)),), caption, tip, sharp=True))
         self.draws.show_tiles(tuple(tiles))
         self.says.setText(in_words(seen))
@@ -104,7 +108,8 @@ def in_words(seen: DropoutSeen) -> str:
     words = [
         f"{seen.classes[k]} {mean[k]:.2f} ({seen.answers[:, k].min():.2f} to {seen.answers[:, k].max():.2f};"
         f" without {seen.without[k]:.2f})"
-        for k in np.argsort(-mean)[:NAMED].tolist()
+        for place, k in enumerate(np.argsort(-mean)[:NAMED].tolist())
+        if not place or seen.answers[:, k].max() >= LEAST
     ]
     changed = int((seen.answers.argmax(axis=1) != seen.without.argmax()).sum())
     turned = f"{changed} of {len(seen.answers)} draws turn the answer"

@@ -27,6 +27,8 @@ from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 
+MANY = 10
+"""Classes beyond which the five that score highest are told."""
 HEADS = ("class", "precision", "recall", "F1", "top-5", "images", "sure", "most taken for")
 TIPS = {
     "precision": "Right among those said to be of the class, with its 95 % interval.",
@@ -97,14 +99,15 @@ class ClassesView(ResultsView):
         self.table.setSortingEnabled(False)
         self._compare(scores)
         by_class = self.reference.by_class if self.reference is not None else {}
-        heads = (*HEADS, "reference") if by_class else HEADS
+        usual = HEADS if len(rows) > MANY else tuple(word for word in HEADS if word != "top-5")
+        heads = (*usual, "reference") if by_class else usual
         self.table.setColumnCount(len(heads))
         self.table.setRowCount(len(rows))
         for column, words in enumerate(heads):
             item = head(words, words in ("class", "most taken for"), TIPS.get(words, ""))
             self.table.setHorizontalHeaderItem(column, item)
         for place, each in enumerate(rows):
-            cells = _cells(each)
+            cells = [cell for word, cell in zip(HEADS, _cells(each), strict=True) if word in usual]
             if by_class:
                 part = by_class.get(each.name)
                 cells.append(Cell("–" if part is None else f"{part * 100:.1f}\u2009%", part))
