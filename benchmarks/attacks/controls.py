@@ -41,7 +41,7 @@ def refuse(*_: object, **__: object) -> None:
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__)
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("workspace", type=Path)
     parser.add_argument("--seconds", type=float, default=120)
     parser.add_argument("--seed", type=int, default=0)

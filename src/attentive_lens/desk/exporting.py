@@ -57,7 +57,7 @@ def write_numbers(seen: NumbersSeen, file: Path) -> str:
     return write_archive(arrays, file)
 
 
-def write_archive(arrays: Mapping[str, NDArray[Any]], file: Path) -> str:
+def write_archive(arrays: Mapping[str, NDArray[np.generic]], file: Path) -> str:
     """Arrays by their names as one NumPy archive, whole or not at all; where it is.
 
     Raises

@@ -9,7 +9,6 @@ import sqlite3
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.core.files import part_of, remove_leftovers
@@ -17,6 +16,7 @@ from attentive_lens.core.jobs import paced
 from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.workspace.corrections import Correction, Corrections
+from attentive_lens.workspace.decided import last_decisions
 from attentive_lens.workspace.inserting import COLUMNS, insert_images, insert_origin, insert_skipped, restored, storable
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION
@@ -106,7 +106,7 @@ class Catalogue:
             shutil.copyfile(self.copy, spare)
             restored = Catalogue(spare)
             images = len(restored.images())
-            decided = _last_decisions(self.decisions, images, restored.classes(), restored.former_names())
+            decided = last_decisions(self.decisions, images, restored.classes(), restored.former_names())
             with restored._open() as base:
                 base.executemany("INSERT OR IGNORE INTO classes VALUES (?, ?)", enumerate(decided.classes))
             restored._write_corrections(decided.corrections)
@@ -351,46 +351,6 @@ def _migrate(base: sqlite3.Connection) -> None:
     except BaseException:
         base.rollback()
         raise
-
-
-@dataclass(frozen=True)
-class _Decided:
-    """What the plain record says: all classes, and the last decision about each image."""
-
-    classes: list[str]
-    corrections: dict[int, Correction]
-
-
-def _last_decisions(file: Path, images: int, classes: list[str], former: Mapping[str, int]) -> _Decided:
-    """From the plain record, in which classes stand by name, by an earlier one too; torn lines are passed over."""
-    decided_last: dict[int, tuple[str | None, str | None, bool]] = {}
-    try:
-        lines = file.read_text("utf-8", errors="replace").splitlines()
-    except OSError:
-        return _Decided(classes, {})
-    for line in lines:
-        try:
-            decided = json.loads(line)["decided"]
-            for number, (label, set_name, flagged) in decided.items():
-                if 1 <= int(number) <= images:
-                    decided_last[int(number)] = (None if label is None else str(label), set_name, bool(flagged))
-        except (ValueError, KeyError, TypeError, AttributeError):
-            continue
-    known = [*classes]
-    known += [
-        name
-        for name in dict.fromkeys(label for label, _, _ in decided_last.values() if label)
-        if name not in known and name not in former
-    ]
-    corrections = {
-        number: Correction(None if label is None else _number_of(label, known, former), set_name, flagged)
-        for number, (label, set_name, flagged) in decided_last.items()
-    }
-    return _Decided(known, {number: correction for number, correction in corrections.items() if correction})
-
-
-def _number_of(label: str, classes: list[str], former: Mapping[str, int]) -> int:
-    return classes.index(label) if label in classes else former[label]
 
 
 def _reason(error: sqlite3.Error) -> tuple[str, str]:
