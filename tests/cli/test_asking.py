@@ -226,7 +226,7 @@ def test_a_plan_is_written_changed_checked_and_trained(station: Workspace, tmp_p
     last_object(command("train", station.folder, "--plan", file, "--json"))
     assert station.run(3).plan().augmentation == ()
     file.write_text(bare.replace('network = "two blocks"\n', ""), "utf-8")
-    refused = last_object(command("train", station.folder, "--plan", file, "--json", code=1))
+    refused = last_object(command("train", station.folder, "--plan", file, "--json", code=2))
     assert "no network" in refused["error"]["what"]
     assert "training.epochs" in command("plan", "keys")
 

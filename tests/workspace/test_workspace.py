@@ -36,7 +36,7 @@ def test_a_workspace_lists_its_images_and_says_what_it_could_not_read(tmp_path: 
     reasons = {Path(file).name: why for file, why in made.collection.skipped}
     assert reasons.keys() == {"bad.png", "notes.txt"}
     assert "empty" in reasons["bad.png"]
-    assert len(made.findings) == 2
+    assert ["usual plan" in words for words in made.findings] == [False, False, True]
     again = collection(Workspace.open(tmp_path / "work"), Plan())
     assert again == made.collection
 
@@ -77,7 +77,7 @@ def test_a_stopped_import_leaves_no_workspace(tmp_path: Path) -> None:
 
 def test_a_class_with_one_image_is_trained_on_and_named(tmp_path: Path) -> None:
     made = finish(make_workspace(tmp_path / "work", pictures(tmp_path / "pictures", many=20, one=1)))
-    assert made.findings == ["«one» has only 1 image: too few to learn from and to be judged by."]
+    assert made.findings[:-1] == ["«one» has only 1 image: too few to learn from and to be judged by."]
     assert made.collection.count("training", 1) == 1
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import shutil
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from dataclasses import replace
 from pathlib import Path
 
@@ -46,11 +46,12 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     number = classes.index(label) if label in classes else len(classes)
     origin = catalogue.origin_at(Origin("folders", ADDED, white))
     first = catalogue.size()[0] + 1
+    taken = {workspace.path_of(row) for row in catalogue.images()}
     copies: list[Path] = []
     rows = []
     try:
         for k, (file, picture) in enumerate(zip(files, pictures, strict=True)):
-            copies.append(_copy(file, workspace.folder / ADDED / _folder_name(label)))
+            copies.append(_copy(file, workspace.folder / ADDED / _folder_name(label), taken))
             found = Found(copies[-1], label, None)
             look = seen(picture, copies[-1].stat().st_size, 0)
             rows.append(row_of(first + k, found, look, workspace.folder, {label: number}, origin))
@@ -94,12 +95,12 @@ def _folder_name(label: str) -> str:
     return re.sub(r"[/\\:\x00]|^\.", "_", label)[:80]
 
 
-def _copy(file: Path, folder: Path) -> Path:
-    """The copy, under a name that is free there."""
+def _copy(file: Path, folder: Path, taken: Set[Path]) -> Path:
+    """The copy, under a name that is free there, and not that of an image that was taken out and may come back."""
     folder.mkdir(parents=True, exist_ok=True)
     stem, ending = os.path.splitext(file.name)  # noqa: PTH122
     target, number = folder / file.name, 1
-    while target.exists():
+    while target.exists() or target in taken:
         number += 1
         target = folder / f"{stem}~{number}{ending}"
     part = part_of(target)
