@@ -17,7 +17,7 @@ from attentive_lens.errors import BadFile
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace import adding as module
-from attentive_lens.workspace.adding import ADDED, add_images
+from attentive_lens.workspace.adding import ADDED, add_images, take_out_images
 
 
 def pictures(folder: Path, count: int, seed: int = 0) -> list[Path]:
@@ -84,3 +84,14 @@ def test_of_images_that_cannot_be_added_none_is(
         add_images(station, files, "spiny")
     assert station.catalogue.size() == before
     assert [file for file in (station.folder / ADDED).rglob("*") if file.is_file()] == []
+
+
+def test_an_image_taken_out_keeps_its_name_to_itself(station: Workspace, tmp_path: Path) -> None:
+    (first,) = add_images(station, pictures(tmp_path / "new", 1), "spiny")
+    take_out_images(station, [first])
+    (second,) = add_images(station, pictures(tmp_path / "more", 1, 1), "spiny")
+    take_out_images(station, [first], out=False)
+    files = [station.path_of(row) for row in station.catalogue.images() if row.number in {first, second}]
+    assert [file.name for file in files] == ["0.png", "0~2.png"]
+    assert files[0].read_bytes() == (tmp_path / "new" / "0.png").read_bytes()
+    assert files[1].read_bytes() == (tmp_path / "more" / "0.png").read_bytes()
