@@ -175,7 +175,7 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
         page.case.open_case()
         case = page.case.case
         if case is not None:
-            session.cases.change(replace(case, cause=cause), "telling")
+            session.cases.change(replace(case, cause=cause), f"telling about case {case.number}")
     page.show_view("case book")
     wait(3)
     frame.grab().save(str(into / "case-book.png"))

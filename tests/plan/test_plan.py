@@ -47,6 +47,7 @@ def test_changing_a_setting_leaves_the_first_plan_as_it_was() -> None:
         ({"base.run": 2, "base.until": "relu 7"}, "relu 7"),
         ({"preprocessing.input_size": 7}, "does not fit"),
         ({"seed": -1}, "whole number"),
+        ({"augmentation": []}, "Known are: default, none"),
     ],
 )
 def test_a_wrong_change_is_refused_with_what_is_known(settings: dict[str, object], part: str) -> None:

@@ -182,7 +182,9 @@ class Plan:
             elif key == "network":
                 renamed = value if plan.name in STARTERS else plan.name
                 plan = replace(plan, network=_starter(value, _side(settings, plan)), name=renamed)
-            elif key == "augmentation" and isinstance(value, str) and value in ("none", "default"):
+            elif key == "augmentation":
+                if value not in ("none", "default"):
+                    raise unknown_word("plan.augmentation", str(value)[:60], frozenset({"none", "default"}))
                 plan = replace(plan, augmentation=DEFAULT_AUGMENTATION if value == "default" else ())
             elif section == "base" and name:
                 base[name] = value
