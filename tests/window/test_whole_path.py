@@ -15,11 +15,11 @@ from tests.driving import LEFT, child, click, stage
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
 from attentive_lens.window.frame import Frame
-from attentive_lens.window.network.editable_bench import EditableBench
 from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.network.editable_bench import EditableBench
 from attentive_lens.window.pages.explain import ExplainPage
-from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.parts.matrix import ConfusionMatrix
+from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.workspace import Workspace
 
 Key, CONTROL = Qt.Key, Qt.KeyboardModifier.ControlModifier
