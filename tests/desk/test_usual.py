@@ -14,10 +14,10 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.design import Design
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.usual import usual_plan
+from attentive_lens.desk.usual import fitted, usual_plan
 from attentive_lens.images.flips import turned_by_flip
 from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace import Workspace
+from attentive_lens.workspace import ImageRow, Workspace
 
 
 def hooks(count: int, side: int, seed: int) -> NDArray[np.uint8]:
@@ -69,7 +69,7 @@ def test_small_grey_mirror_images_get_a_plan_of_their_own(tmp_path: Path) -> Non
     source = written(tmp_path / "p", {"right": hooks(20, 20, 1), "left": hooks(20, 20, 2)[:, :, ::-1]})
     made = finish(make_workspace(tmp_path / "work", source))
     told = " ".join(made.findings)
-    for words in ("20 pixels wide", "one channel", "does not flip", "«left» looks like «right»"):
+    for words in ("is 20 pixels", "one channel", "does not flip", "«left» looks like «right»"):
         assert words in told
     plan = usual_plan(made.workspace)
     assert plan.preprocessing.shape == (20, 20, 1)
@@ -95,3 +95,12 @@ def test_the_plan_trains_whatever_the_size(side: int, tmp_path: Path) -> None:
     plan = usual_plan(workspace)
     assert plan.preprocessing.shape == (side, side, 3)
     assert Design(workspace, lambda: 2).sound
+
+
+def test_the_input_follows_the_longer_side_of_most_images() -> None:
+    rows = [ImageRow(k, f"{k}.png", 0, None, *size, "colour", 99) for k, size in enumerate([(30, 9)] * 3 + [(9, 12)])]
+    plan, (sentence,) = fitted(rows)
+    assert plan.preprocessing.input_size == 30
+    assert "is 30 pixels" in sentence
+    assert fitted([ImageRow(1, "a.png", 0, None, 640, 480, "colour", 99)]) == (Plan(), [])
+    assert fitted([]) == (Plan(), [])

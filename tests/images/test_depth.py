@@ -149,3 +149,12 @@ def test_a_model_file_with_a_strange_white_is_refused(station: Workspace, tmp_pa
                 new.writestr(name, data)
         with pytest.raises(BadFile, match="white is no whole number"):
             read_model(file)
+
+
+def test_white_is_noted_of_deep_files_only_and_leaves_others_as_they_are(tmp_path: Path) -> None:
+    values = ramp(255)
+    Image.fromarray(values.astype(np.uint8)).save(tmp_path / "plain.png")
+    plain, with_white = (decode(tmp_path / "plain.png", white) for white in (0, 4095))
+    assert "white" not in with_white.note
+    assert (plain.pixels == with_white.pixels).all()
+    assert "white is 4095" in decode(deep(tmp_path / "deep.png", ramp(4095)), 4095).note

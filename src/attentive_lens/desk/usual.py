@@ -43,7 +43,7 @@ def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, li
     changes: dict[str, object] = {}
     if side < MOST:
         changes["preprocessing.input_size"] = max(LEAST, side)
-        sentences.append(f"The images are {side} pixels wide: so is the input of the usual plan.")
+        sentences.append(f"The longer side of the images is {side} pixels: so is the input of the usual plan.")
     if all(row.mode.startswith(GREY) for row in rows):
         changes["preprocessing.colour_space"] = "grey"
         sentences.append("All images are grey: the usual plan looks at one channel.")
