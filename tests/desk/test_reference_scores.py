@@ -44,11 +44,19 @@ def test_a_table_by_class_and_a_matrix_say_the_same(text: str, tmp_path: Path) -
         ("class,accuracy\nsmooth,much\n", "«much» in line 2 is no number"),
         ("class,accuracy\nsmooth,-0.5\n", "from 0 to 1"),
         ("class,accuracy\n", "it has 1 lines"),
+        ("class,accuracy\n\n,\n", "it has 1 lines"),
+        ("accuracy,class\n0.5,smooth\n\n0.5\nmuch\n", "«much» in line 5 is no number"),
+        (",a,b\na,1,2\nb,3\n", "«» in line 3 is no number"),
     ],
 )
 def test_what_is_none_is_a_sentence(text: str, words: str, tmp_path: Path) -> None:
     with pytest.raises(BadFile, match=words):
         read_reference_scores(written(tmp_path, text))
+
+
+def test_a_matrix_of_classes_with_dashes_blanks_and_capitals_is_read(tmp_path: Path) -> None:
+    found = read_reference_scores(written(tmp_path, ",Half-open pore,B\nHalf-open pore,3,1\n\nB,0,4\n"))
+    assert dict(found.by_class) == {"Half-open pore": 0.75, "B": 1.0}
 
 
 def test_an_accuracy_is_typed_as_people_write_it() -> None:

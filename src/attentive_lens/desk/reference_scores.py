@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from attentive_lens.desk.references import number_in, table_in
+from attentive_lens.desk.references import as_head, number_in, table_in
 from attentive_lens.errors import BadFile, BadValue
 
 NAMES = ("class", "name", "label")
@@ -64,14 +64,14 @@ def read_reference_scores(file: Path) -> ReferenceScores:
     part = next((head.index(word) for word in PARTS if word in head), None)
     if name is not None and part is not None:
         return _by_class(file, head, rows, name, part)
-    first = [row[0].strip() for row in rows]
-    if len(rows) > 1 and [word.lower() for word in first] == [word.replace("_", " ") for word in head[1:]]:
+    first = [row[0].strip() for row in rows.values()]
+    if len(rows) > 1 and [as_head(word) for word in first] == head[1:]:
         return _of_matrix(file, rows, first)
     raise BadFile(what, f"its first line has {', '.join(head[:8]) or 'nothing'}", remedy)
 
 
-def _by_class(file: Path, head: list[str], rows: list[list[str]], name: int, part: int) -> ReferenceScores:
-    values = {row[name].strip(): number_in(row, part, file, line) for line, row in enumerate(rows, 2)}
+def _by_class(file: Path, head: list[str], rows: dict[int, list[str]], name: int, part: int) -> ReferenceScores:
+    values = {row[name].strip(): number_in(row, part, file, line) for line, row in rows.items()}
     if any(value > 1 for value in values.values()):
         values = {key: value / 100 for key, value in values.items()}
     if min(values.values()) < 0 or max(values.values()) > 1:
@@ -79,14 +79,14 @@ def _by_class(file: Path, head: list[str], rows: list[list[str]], name: int, par
     accuracy = None
     if "images" in head:
         at = head.index("images")
-        counts = {row[name].strip(): number_in(row, at, file, line) for line, row in enumerate(rows, 2)}
+        counts = {row[name].strip(): number_in(row, at, file, line) for line, row in rows.items()}
         whole = sum(counts.values())
         accuracy = sum(values[key] * counts[key] for key in values) / whole if whole > 0 else None
     return ReferenceScores(file.stem, accuracy, values)
 
 
-def _of_matrix(file: Path, rows: list[list[str]], names: list[str]) -> ReferenceScores:
-    counts = [[number_in(row, k, file, line) for k in range(1, len(names) + 1)] for line, row in enumerate(rows, 2)]
+def _of_matrix(file: Path, rows: dict[int, list[str]], names: list[str]) -> ReferenceScores:
+    counts = [[number_in(row, k, file, line) for k in range(1, len(names) + 1)] for line, row in rows.items()]
     if min(min(row) for row in counts) < 0:
         raise BadFile(f"{file.name} is no reference score", "a count is below zero", "Mend that line")
     whole = sum(map(sum, counts))

@@ -51,10 +51,10 @@ def read_reference(file: Path) -> Reference:
         raise BadFile(what, f"its first line has {', '.join(head[:8]) or 'nothing'}", remedy)
     at = next((head.index(name) for name in EPOCH if name in head), None)
     curves: dict[str, list[tuple[float, float]]] = {name: [] for name in columns}
-    for line, row in enumerate(rows, 2):
+    for line, row in rows.items():
         epoch = number_in(row, at, file, line) if at is not None else float(line - 1)
         for name, column in columns.items():
-            if column < len(row) and row[column].strip():
+            if row[column].strip():
                 curves[name].append((epoch, number_in(row, column, file, line)))
     ready = {}
     for name, points in curves.items():
@@ -63,8 +63,10 @@ def read_reference(file: Path) -> Reference:
     return Reference(file.stem, ready)
 
 
-def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], list[list[str]]]:
-    """Heads (in small letters, with underlines) and lines of a CSV file, whatever parts its columns.
+def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], dict[int, list[str]]]:
+    """Heads (in small letters, with underlines) of a CSV file, and its rows by their number; the head's is 1.
+
+    Whatever parts its columns. Empty rows count and are left out; a row has a cell for every head at least.
 
     Raises
     ------
@@ -79,15 +81,21 @@ def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], list[list[s
         rows = list(csv.reader(io.StringIO(text), delimiter=mark))
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise BadFile(what, str(getattr(error, "strerror", None) or error).lower(), remedy) from None
-    if len(rows) < 2 or len(rows) > MOST_ROWS:
-        raise BadFile(what, f"it has {len(rows)} lines", remedy)
-    head = [word.strip().lower().replace(" ", "_").replace("-", "_") for word in rows[0]]
-    return head, [row for row in rows[1:] if any(cell.strip() for cell in row)]
+    filled = {line: row for line, row in enumerate(rows, 1) if any(cell.strip() for cell in row)}
+    if 1 not in filled or len(filled) < 2 or len(filled) > MOST_ROWS:
+        raise BadFile(what, f"it has {len(filled)} lines", remedy)
+    head = [as_head(word) for word in rows[0]]
+    return head, {line: row + [""] * (len(head) - len(row)) for line, row in filled.items() if line > 1}
+
+
+def as_head(word: str) -> str:
+    """A word as heads are compared: in small letters, with underlines."""
+    return word.strip().lower().replace(" ", "_").replace("-", "_")
 
 
 def number_in(row: list[str], column: int, file: Path, line: int) -> float:
     """A cell as a number, with a decimal point or comma; `BadFile` if it is none."""
-    words = row[column].strip().removesuffix("%").strip() if column < len(row) else ""
+    words = row[column].strip().removesuffix("%").strip()
     plain = words.replace(",", ".") if words.count(",") == 1 and "." not in words else words  # a decimal comma
     try:
         value = float(plain)
