@@ -45,7 +45,10 @@ def test_a_table_by_class_and_a_matrix_say_the_same(text: str, tmp_path: Path) -
         ("class,accuracy\nsmooth,-0.5\n", "from 0 to 1"),
         ("class,accuracy\n", "it has 1 lines"),
         ("class,accuracy\n\n,\n", "it has 1 lines"),
-        ("accuracy,class\n0.5,smooth\n\n0.5\nmuch\n", "«much» in line 5 is no number"),
+        ("accuracy,class\n0.5,smooth\n\nmuch,spiny\n", "«much» in line 4 is no number"),
+        ("accuracy,class\n0.5,smooth\n0.5\n", "line 3 names no class"),
+        ("class,accuracy\nsmooth,0.5\nsmooth,0.9\n", "«smooth» in line 3 stands above too"),
+        ("class,accuracy,images\nsmooth,0.5,-4\n", "images is below zero"),
         (",a,b\na,1,2\nb,3\n", "«» in line 3 is no number"),
     ],
 )

@@ -71,7 +71,13 @@ def read_reference_scores(file: Path) -> ReferenceScores:
 
 
 def _by_class(file: Path, head: list[str], rows: dict[int, list[str]], name: int, part: int) -> ReferenceScores:
-    values = {row[name].strip(): number_in(row, part, file, line) for line, row in rows.items()}
+    values: dict[str, float] = {}
+    for line, row in rows.items():
+        own = row[name].strip()
+        if not own or own in values:
+            why = f"«{own}» in line {line} stands above too" if own else f"line {line} names no class"
+            raise BadFile(f"{file.name} is no reference score", why, "Mend that line")
+        values[own] = number_in(row, part, file, line)
     if any(value > 1 for value in values.values()):
         values = {key: value / 100 for key, value in values.items()}
     if min(values.values()) < 0 or max(values.values()) > 1:
@@ -80,6 +86,8 @@ def _by_class(file: Path, head: list[str], rows: dict[int, list[str]], name: int
     if "images" in head:
         at = head.index("images")
         counts = {row[name].strip(): number_in(row, at, file, line) for line, row in rows.items()}
+        if min(counts.values()) < 0:
+            raise BadFile(f"{file.name} is no reference score", "a number of images is below zero", "Mend that line")
         whole = sum(counts.values())
         accuracy = sum(values[key] * counts[key] for key in values) / whole if whole > 0 else None
     return ReferenceScores(file.stem, accuracy, values)
