@@ -28,3 +28,10 @@ def click(qtbot: QtBot, frame: QWidget, name: str) -> None:
 def stage(qtbot: QtBot, frame: Frame, key: str) -> None:
     qtbot.mouseClick(frame.rail.buttons[key], LEFT)
     assert frame.current == key
+
+
+def begin(qtbot: QtBot, frame: Frame, epochs: int = 200) -> None:
+    """Start a run that goes on for long, and wait for its first epoch."""
+    frame.session.design.change(frame.session.workspace.run(1).plan().changed({"training.epochs": epochs, "seed": 8}))
+    click(qtbot, frame, "main action")
+    qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.epochs), timeout=60_000)

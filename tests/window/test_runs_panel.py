@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import (
     QTableWidget,
 )
 from pytestqt.qtbot import QtBot
-from tests.driving import LEFT, child, click, stage
+from tests.driving import LEFT, begin, child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.runs import reap_children
@@ -32,13 +32,6 @@ def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
     window = open_frame(station)
     stage(qtbot, window, "training")
     return window
-
-
-def begin(qtbot: QtBot, frame: Frame, epochs: int = 200) -> None:
-    """Start a run that goes on for long, and wait for its first epoch."""
-    frame.session.design.change(frame.session.workspace.run(1).plan().changed({"training.epochs": epochs, "seed": 8}))
-    click(qtbot, frame, "main action")
-    qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.epochs), timeout=60_000)
 
 
 def test_runs_are_named_noted_pinned_deleted_and_brought_back(

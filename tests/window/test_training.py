@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
     QTableWidget,
 )
 from pytestqt.qtbot import QtBot
-from tests.driving import LEFT, child, click, stage
+from tests.driving import LEFT, begin, child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.advising import advice_of
@@ -50,13 +50,6 @@ def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
     window = open_frame(station)
     stage(qtbot, window, "training")
     return window
-
-
-def begin(qtbot: QtBot, frame: Frame, epochs: int = 200) -> None:
-    """Start a run that goes on for long, and wait for its first epoch."""
-    frame.session.design.change(frame.session.workspace.run(1).plan().changed({"training.epochs": epochs, "seed": 8}))
-    click(qtbot, frame, "main action")
-    qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.epochs), timeout=60_000)
 
 
 def test_a_run_is_paused_given_another_rate_continued_and_stopped_after_its_epoch(
