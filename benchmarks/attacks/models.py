@@ -151,7 +151,7 @@ def forged(parts: Parts) -> dict[str, bytes]:
         "an output of other scores": packed(with_json(parts, "network.json", lambda t: {**t, "output": "one sigmoid"})),
         "kernels of no layer": packed(with_json(parts, "network.json", lambda t: {**t, "kernels": {"x": "tiles"}})),
         "half precision": packed(with_weights(parts, first(KERNEL, lambda a: a.astype(np.float16)))),
-        "double precision": packed(with_weights(parts, first(KERNEL, lambda a: a.astype(np.float64)))),
+        "two precisions": packed(with_weights(parts, first(KERNEL, lambda a: a.astype(np.float64)))),
         "whole numbers": packed(with_weights(parts, first(KERNEL, lambda a: a.astype(np.int32)))),
         "NaN in weights": packed(with_weights(parts, first(KERNEL, spoilt(np.nan)))),
         "infinity in weights": packed(with_weights(parts, first(KERNEL, spoilt(np.inf)))),

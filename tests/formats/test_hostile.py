@@ -48,7 +48,7 @@ REASONS = {
     "kernels of no layer": "kernels",
     "a standard deviation of zero": "above zero",
     "half precision": "convolution 1 (kernel) are float16",
-    "double precision": "float64",
+    "two precisions": "one precision for all",
     "NaN in weights": "not numbers",
     "another shape": "not of the shape",
     "an array too many": "belong to no layer",

@@ -185,7 +185,7 @@ def show(
             fact.shape,
             fact.weights,
             fact.multiply_adds,
-            fact.memory,
+            fact.numbers * chosen.training.bytes_a_number,
             fact.receptive_field,
             fact.multiply_adds / max(1, cost),
             fact.name in chosen.frozen or chosen.network.node(fact.name).frozen,

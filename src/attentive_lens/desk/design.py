@@ -338,5 +338,5 @@ def price_in_memory(plan: Plan, classes: int) -> tuple[int, int]:
 def memory_of(plan: Plan, facts: Iterable[Facts]) -> tuple[int, int]:
     """As `price_in_memory`, of a network whose facts are known."""
     beside = plan.optimiser.state_arrays + plan.averaging.state_arrays
-    needed = working_memory(tuple(facts), plan.training.batch_size, beside)
+    needed = working_memory(tuple(facts), plan.training.batch_size, beside, plan.training.bytes_a_number)
     return needed, int(psutil.virtual_memory().available)

@@ -268,7 +268,7 @@ def _memory(name: str, threads: int, kernels: str) -> Held | None:
     except (OSError, subprocess.CalledProcessError):
         return None
     plan, batch, side = CASES[name]
-    needed = working_memory(plan().facts((side, side, 3)), batch, Adam().state_arrays) / 1e6
+    needed = working_memory(plan().facts((side, side, 3)), batch, Adam().state_arrays, 4) / 1e6
     grown = float(finished.stdout)
     return Held(grown, needed, grown / needed)
 

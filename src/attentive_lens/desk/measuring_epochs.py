@@ -22,6 +22,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.measuring_results import EpochFigure
+from attentive_lens.engine.arrays import DTYPES
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.formats.bundle import ModelFile
@@ -116,7 +117,7 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
     labels = random.integers(0, CLASSES, images + judged).astype(np.int64)
     preprocessor = Preprocessor.measured(pixels[:images], plan.preprocessing)
     network_plan, facts = facts_of(plan, CLASSES)
-    network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation)
+    network = Network.start(network_plan, shape, plan.seed, DTYPES[plan.training.precision], plan.initialisation)
     size = plan.training.batch_size
     feed = Feed(pixels, labels, np.arange(images), plan.augmentation, preprocessor, plan.seed, size, CLASSES)
     clock = Clock()

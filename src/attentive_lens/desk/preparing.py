@@ -14,6 +14,7 @@ from attentive_lens.desk.cautions import changed_since, repainted_since
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import Data, gather, white_in
 from attentive_lens.desk.design import price_in_memory
+from attentive_lens.engine.arrays import DTYPES
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.ranks import Ranks
 from attentive_lens.engine.threads import ThreadPool
@@ -163,14 +164,15 @@ def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Netw
         raise fault.error  # an output that names another number of units than there are classes
     network_plan = plan.network.with_outputs(units)
     shape, kernels = plan.preprocessing.shape, plan.training.kernels
-    network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)
+    dtype = DTYPES[plan.training.precision]
+    network = Network.start(network_plan, shape, plan.seed, dtype, plan.initialisation, kernels)
     measured = Preprocessor.measured(Chosen(data.pixels, data.members("training")), plan.preprocessing)
     if plan.base is None or base is None:
         return network, measured
     for fault in untaken(base, plan, plan.base):
         raise fault.error
     for name in network_plan.up_to(plan.base.until) & base.weights.keys():
-        network.weights[name] = {key: array.copy() for key, array in base.weights[name].items()}
+        network.weights[name] = {key: array.astype(dtype) for key, array in base.weights[name].items()}
     return network, base.preprocessor if plan.base.statistics == "base" else measured
 
 

@@ -17,6 +17,9 @@ Inputs: TypeAlias = tuple[Array, ...]
 Dtype: TypeAlias = np.dtype[np.floating[Any]]
 """Of an `Array`: NumPy's way to leave the precision open."""
 
+DTYPES: dict[str, type] = {"single": np.float32, "double": np.float64}
+"""By a plan's precision."""
+
 Labels: TypeAlias = NDArray[np.int64]
 """Class numbers, N, from 0."""
 

@@ -199,7 +199,7 @@ class Network:
         Parameters
         ----------
         images : ndarray, N×H×W×C
-            Prepared images, of the network's dtype.
+            Prepared images; they are computed with in the network's dtype.
         route : Route, optional
             The way a later `backward` will take; without it nothing is saved for one.
         context : StepContext, optional
@@ -235,7 +235,7 @@ class Network:
         trace = Trace()
         ready = ready or {}
         edited = edited or {}
-        values: dict[str, Array] = {IMAGE: images, **edited}
+        values: dict[str, Array] = {IMAGE: images.astype(self.dtype, copy=False), **edited}
         trace.outputs.update({name: out for name, out in edited.items() if name in watch})
         needed = self._needed(edited, watch)
         uses = dict.fromkeys(values, 0)

@@ -49,6 +49,10 @@ MOST_GROWTH, ALWAYS = 1.4, 30 << 20
 """All members together unpack to at most this factor of the file, or so many bytes more."""
 MOST_STATE = 8
 """Arrays that training keeps of one weight array: an optimiser's own, whoever wrote it, and its mean."""
+PRECISIONS = {"F32": "float32", "F64": "float64"}
+"""One of them for all weights of a file, as safetensors writes them."""
+OTHER_KINDS = {"F16": "float16", "BF16": "bfloat16"}
+"""Of numbers that no network here computes with."""
 FILES_AT_ONCE = 16
 """Images that answering holds at once: two threads' pieces."""
 BROKEN = (
@@ -142,7 +146,7 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
         _refuse(f"it has {len(classes)} classes, which do not go with its {scores[0]} scores and «{output}»")
     kernels = _kernels(network["kernels"], plan)
     facts = plan.facts(preprocessor.settings.shape)
-    _check_memory(facts)
+    _check_memory(facts, entries[WEIGHTS].file_size)
     card = _json(archive, entries["card.json"], dict)
     shapes = {
         f"{node.name}/{name}": shape
@@ -161,7 +165,7 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
         weights.setdefault(node, {})[name] = array
     optimiser_arrays: Mapping[str, Array] = {}
     if optimiser and OPTIMISER in entries:
-        optimiser_arrays = _optimiser(archive, entries[OPTIMISER], shapes)
+        optimiser_arrays = _optimiser(archive, entries[OPTIMISER], flat)
     return ModelFile(plan, weights, preprocessor, classes, output, kernels, card, optimiser_arrays)
 
 
@@ -262,8 +266,8 @@ def _classes(names: list[Any]) -> tuple[str, ...]:
 
 
 def _tensors(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[str, tuple[int, ...]]) -> Any:
-    """Exactly the arrays wanted, float32 and finite."""
-    needed = 4 * sum(product(shape) for shape in shapes.values())
+    """Exactly the arrays wanted, finite, all of one precision, single or double."""
+    needed = 8 * sum(product(shape) for shape in shapes.values())
     most = needed + 64 + sum(len(key.encode()) + 200 for key in shapes)
     if entry.file_size > most:
         _refuse(f"its weights take {entry.file_size} bytes, and its network has no more than {needed} of them")
@@ -271,12 +275,15 @@ def _tensors(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[s
     for key in shapes:
         if key not in header:
             _refuse(f"{_told(key)} are missing")
+    first = next(iter(header), "")
     for key, (kind, shape) in header.items():
         if key not in shapes:
             _refuse(f"{_told(key)} belong to no layer of its network")
-        if kind != "F32":
-            names = {"F16": "float16", "F64": "float64", "BF16": "bfloat16"}
-            _refuse(f"{_told(key)} are {names.get(kind, kind)}, and float32 is needed")
+        if kind not in PRECISIONS:
+            _refuse(f"{_told(key)} are {OTHER_KINDS.get(kind, kind)}, and {' or '.join(PRECISIONS.values())} is needed")
+        if kind != header[first][0]:
+            kinds = f"{_told(first)} are {PRECISIONS[header[first][0]]} and {_told(key)} {PRECISIONS[kind]}"
+            _refuse(f"{kinds}, and one precision for all is needed")
         if shape != shapes[key]:
             _refuse(f"{_told(key)} are {list(shape)} and not of the shape its network asks for, {list(shapes[key])}")
     flat = load(data)
@@ -304,25 +311,29 @@ def _told(key: str) -> str:
     return f"the weights of {node:.60} ({name:.30})"
 
 
-def _optimiser(
-    archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[str, tuple[int, ...]]
-) -> dict[str, Array]:
-    """A checkpoint's arrays: of the weights' shapes, and the figures under no node."""
-    most = MOST_STATE * 4 * sum(product(shape) for shape in shapes.values()) + (16 << 20)
+def _optimiser(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, weights: Mapping[str, Array]) -> dict[str, Array]:
+    """A checkpoint's arrays: of the weights' shapes and precision, and the figures under no node."""
+    most = MOST_STATE * sum(array.nbytes for array in weights.values()) + (16 << 20)
     arrays: dict[str, Array] = load(_bytes(archive, entry, most))
     for key, array in arrays.items():
         place = key.rpartition("/")[0]
         if not np.isfinite(array).all():
             _refuse(f"what the optimiser keeps of {key!r:.60} holds values that are not numbers")
-        if place and (place not in shapes or array.shape != shapes[place] or array.dtype != np.float32):
+        like = weights.get(place)
+        if place and (like is None or array.shape != like.shape or array.dtype != like.dtype):
             _refuse(f"what the optimiser keeps of {key!r:.60} fits no weights of its network")
     return arrays
 
 
-def _check_memory(facts: tuple[Facts, ...]) -> None:
-    """Refuse a network whose maps or weights do not fit into memory, before anything is allocated."""
+def _check_memory(facts: tuple[Facts, ...], stored: int) -> None:
+    """Refuse a network whose maps or weights, stored in so many bytes, do not fit into memory, before any is allocated.
+
+    The size of what is stored tells the precision.
+    """
     largest = max(math.prod(fact.input_shape) + math.prod(fact.shape) for fact in facts)
-    needed = 4 * FILES_AT_ONCE * largest + 2 * 4 * sum(fact.weights for fact in facts)
+    weights = sum(fact.weights for fact in facts)
+    bytes_a_number = 8 if stored >= 8 * weights else 4
+    needed = bytes_a_number * (FILES_AT_ONCE * largest + 2 * weights)
     free = psutil.virtual_memory().available
     if needed > free:
         _refuse(f"running it needs {needed / 2**30:.1f} GiB of memory, and {free / 2**30:.1f} GiB are free")

@@ -28,8 +28,8 @@ class Facts:
         Numbers that training changes.
     multiply_adds : int
         For one image, forward.
-    memory : int
-        Bytes of its output for one image, float32.
+    numbers : int
+        Of its output for one image.
     receptive_field : int or None
         Its side in image pixels; None when it is the whole image.
     jump, offset : int
@@ -41,7 +41,7 @@ class Facts:
     shape: Shape
     weights: int
     multiply_adds: int
-    memory: int
+    numbers: int
     receptive_field: int | None
     jump: int
     offset: int
@@ -184,7 +184,7 @@ def _facts(
     sees, jump, offset = _field(layer, input_shapes[0], [fields[source] for source in node.after])
     weights = sum(product(s) for s in layer.weight_shapes(input_shapes[0]).values())
     cost = layer.multiply_adds(input_shapes[0])
-    return Facts(node.name, input_shapes[0], shape, weights, cost, 4 * product(shape), sees, jump, offset)
+    return Facts(node.name, input_shapes[0], shape, weights, cost, product(shape), sees, jump, offset)
 
 
 def _with_settings(source: str, nodes: Sequence[Node], facts: Mapping[str, Facts]) -> str:
@@ -207,7 +207,7 @@ def _field(layer: LayerSettings, input_shape: Shape, sources: Sequence[_Field]) 
     return sees, step * reach.stride, start - reach.before * step
 
 
-def working_memory(rows: Sequence[Facts], batch: int, arrays: int) -> int:
+def working_memory(rows: Sequence[Facts], batch: int, arrays: int, bytes_a_number: int) -> int:
     """Bytes a training step needs: weights, gradients and ``arrays`` more of their size, and the batch's maps."""
-    weights = 4 * sum(fact.weights for fact in rows)
-    return weights * (2 + arrays) + batch * sum(fact.memory for fact in rows)
+    weights = sum(fact.weights for fact in rows)
+    return bytes_a_number * (weights * (2 + arrays) + batch * sum(fact.numbers for fact in rows))

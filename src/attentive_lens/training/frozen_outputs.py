@@ -64,7 +64,7 @@ class Inputs:
 def bytes_of(network: Network, node: str, images: int) -> int:
     """What the outputs of a node take for so many images, float32."""
     facts = {fact.name: fact for fact in network.plan.facts(network.image_shape)}
-    return facts[node].memory * images
+    return 4 * facts[node].numbers * images
 
 
 def key_of_part(network: Network, node: str, *others: object) -> str:
@@ -83,13 +83,13 @@ def key_of_part(network: Network, node: str, *others: object) -> str:
 def outputs_of(
     network: Network, node: str, images: Array, thread_pool: ThreadPool | None = None, as_inference: bool = False
 ) -> Array:
-    """A node's outputs of prepared images: the same bits for an image in any company.
+    """A node's outputs of prepared images, float32: the same bits for an image in any company, kept or not.
 
     ``as_inference`` computes them as a model that answers does, which merges normalisations with the layers before.
     """
     if as_inference:
         network, node = folded_output(network, node)
-    return inference(network, images, thread_pool, node)
+    return np.asarray(inference(network, images, thread_pool, node), np.float32)
 
 
 def kept_outputs(

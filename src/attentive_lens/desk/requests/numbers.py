@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,8 +21,8 @@ class NumbersSeen:
         Whose, and which: «kernel», «bias» and so on.
     arrays : tuple of str
         All that the layer has, the largest first.
-    values : ndarray, float32
-        The model's; output channels are its last axis.
+    values : ndarray, float32 or float64
+        The model's, in its precision; output channels are its last axis.
     gradient : ndarray or None
         Of the image's own loss by it, in nats per unit; None without an image.
     loss : float or None
@@ -36,10 +36,10 @@ class NumbersSeen:
     layer: str
     array: str
     arrays: tuple[str, ...]
-    values: NDArray[np.float32]
-    gradient: NDArray[np.float32] | None
+    values: NDArray[np.floating[Any]]
+    gradient: NDArray[np.floating[Any]] | None
     loss: float | None
-    optimiser: dict[str, NDArray[np.float32]]
+    optimiser: dict[str, NDArray[np.floating[Any]]]
     epoch: int
 
 

@@ -22,4 +22,4 @@ def see_dropout(request: SeeDropout) -> Job[DropoutSeen]:
     if not seen.kept:
         raise NotHere("There is no dropout to see", "the network has no such layer, or its rate is 0", "Choose another")
     kept = {name: np.ascontiguousarray(mask, np.uint8) for name, mask in seen.kept.items()}
-    return DropoutSeen(kept, asked.model.classes, seen.answers, predictor.answers(image)[0])
+    return DropoutSeen(kept, asked.model.classes, seen.answers, np.asarray(predictor.answers(image)[0], np.float32))

@@ -153,7 +153,7 @@ def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
     yield Progress(0, 1, "asking the layers")
     names = request.layers or tuple(node.name for node in model.plan.nodes)
     outputs = feature_maps(model.network(), model.preprocessor.apply(asked.pixels[None])[0], names)
-    return ask.ActivationMaps(outputs)
+    return ask.ActivationMaps({name: np.asarray(out, np.float32) for name, out in outputs.items()})
 
 
 def trust(request: ask.Trust) -> Job[ask.TrustChecks]:

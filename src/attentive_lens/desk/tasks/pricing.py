@@ -16,6 +16,7 @@ from attentive_lens.desk.bases import base_model
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.design import facts_of, price_in_memory
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan, ThreadTime
+from attentive_lens.engine.arrays import DTYPES
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
@@ -55,8 +56,8 @@ def price(request: PricePlan) -> Job[PlanPrice]:
         )
     network_plan, _ = facts_of(plan, len(images.taught))
     shape, size = plan.preprocessing.shape, min(plan.training.batch_size, training)
-    kernels = plan.training.kernels
-    network = Network.start(network_plan, shape, plan.seed, initialisation=plan.initialisation, kernels=kernels)
+    kernels, dtype = plan.training.kernels, DTYPES[plan.training.precision]
+    network = Network.start(network_plan, shape, plan.seed, dtype, plan.initialisation, kernels)
     random = random_generator(0, "pixels for a price")
     pixels = random.integers(0, 256, (size, *shape), np.uint8)
     labels = random.integers(0, len(images.taught), size).astype(np.int64)

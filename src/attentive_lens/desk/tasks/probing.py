@@ -14,7 +14,7 @@ from attentive_lens.desk.bases import base_model
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.models import THREADS
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
-from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.arrays import DTYPES, Array
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
@@ -52,7 +52,7 @@ def probe(request: ProbeBase) -> Job[BaseProbe]:
     if len(training) < 2:
         raise BadValue("The base cannot be asked", f"the training set has {len(training)} images", "Add images")
     places = np.concatenate([training, validation])
-    network = Network.start(model.plan, model.preprocessor.settings.shape, plan.seed)
+    network = Network.start(model.plan, model.preprocessor.settings.shape, plan.seed, DTYPES[plan.training.precision])
     measured = Preprocessor.measured(Chosen(data.pixels, data.members("training")), model.preprocessor.settings)
     layers = _ends(model, plan.base.until)
     accuracies: dict[tuple[str, str], float] = {}

@@ -6,6 +6,7 @@ import csv
 import io
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,7 +46,7 @@ class NumbersModel(QAbstractTableModel):
 
     def __init__(self) -> None:
         super().__init__()
-        self.columns: tuple[tuple[str, NDArray[np.float32]], ...] = ()
+        self.columns: tuple[tuple[str, NDArray[np.floating[Any]]], ...] = ()
         self.places: NDArray[np.int64] = np.zeros((0, 1), np.int64)
         self.axes: tuple[str, ...] = ()
 

@@ -277,11 +277,12 @@ class LayerSheet(QScrollArea):
             self.picture.show_axes(node.layer.axes(fact.input_shape) if len(fact.input_shape) == 3 else None)
         rows += [("weights", thousands(weights))] if weights else []
         rows += [("multiply-adds an image", f"{short(cost)} · {percent(cost / total)}")] if cost else []
-        rows.append((f"maps of a batch of {self.panel.plan.training.batch_size}", self._memory(fact.memory)))
+        rows.append((f"maps of a batch of {self.panel.plan.training.batch_size}", self._memory(fact.numbers)))
         self._show_facts(rows)
 
     def _memory(self, per_image: int) -> str:
-        return f"{short(per_image * self.panel.plan.training.batch_size)}B"
+        training = self.panel.plan.training
+        return f"{short(per_image * training.bytes_a_number * training.batch_size)}B"
 
     def _show_facts(self, rows: list[tuple[str, str]]) -> None:
         _clear(self._facts)

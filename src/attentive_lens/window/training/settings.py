@@ -46,8 +46,8 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
     ("Initialisation", "How the weights start.", (("initialisation", None),)),
     (
         "Machine",
-        "What changes nothing but the time it takes.",
-        (("training", ("evaluation_batch_size", "kernels")),),
+        "What changes the time it takes, and at most how results are rounded.",
+        (("training", ("precision", "kernels", "evaluation_batch_size")),),
     ),
 )
 """Folded settings: heading, tip, and fields by section; None for all of a section that are not in view."""
