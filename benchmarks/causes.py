@@ -33,6 +33,7 @@ from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.causes import Causes
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
@@ -76,7 +77,7 @@ def measure(images: int, seed: int, maps: int, remedy: bool, folder: Path) -> No
         for name, chosen, bits in (("victims, dot", victims, MARK), ("right, grain", right, GRAIN)):
             for image in chosen[:: max(1, len(chosen) // maps)][:maps]:
                 start = time.perf_counter()
-                result = finish(carry_out(Explain(place, first, image, method))).maps[0]
+                result = finish(carry_out(Explain(RunImage(place, first, image), method))).maps[0]
                 spent.append(time.perf_counter() - start)
                 map_ = gaussian_filter(result.values, SMOOTH)
                 thing = binary_dilation(facts[image][1] & bits > 0, iterations=REACH if bits == MARK else 1)

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import QApplication
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.data import gather
 from attentive_lens.explaining.probe import Probe, Targets
-from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.saliency import map_method
 from attentive_lens.formats.reading import read_model
 from attentive_lens.predicting import Predictor
 from attentive_lens.window.application import make_application, make_frame
@@ -58,7 +58,7 @@ def reference(frame: Frame, image: int) -> float:
     times = []
     for _ in range(20):
         began = time.perf_counter()
-        METHODS["gradient"].maps(probe, prepared, target)
+        map_method("gradient").maps(probe, prepared, target)
         times.append(time.perf_counter() - began)
     return min(times)
 

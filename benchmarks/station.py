@@ -25,6 +25,7 @@ from attentive_lens.demo.station import MARKED_TYPE, read_key
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.explaining.saliency import METHODS
@@ -59,7 +60,7 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
         dot = binary_dilation(mask & MARK > 0, iterations=REACH)
         area.append(float(dot.mean()))
         for method, counts in found.items():
-            map_ = finish(carry_out(Explain(str(folder), run.number, answer.image, method))).maps[0].values
+            map_ = finish(carry_out(Explain(RunImage(str(folder), run.number, answer.image), method))).maps[0].values
             peak = np.unravel_index(gaussian_filter(map_, SMOOTH).argmax(), map_.shape)
             counts[0] += bool(dot[peak])
             counts[1] += bool(mask[peak] & GRAIN)

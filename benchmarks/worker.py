@@ -33,7 +33,8 @@ from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
-from attentive_lens.explaining.methods import METHOD_FACTS
+from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
+from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
@@ -105,17 +106,17 @@ def measure(folder: str, run: int) -> None:
         ask.Augment(folder, Plan().write(), 8, 5),
         ask.FindFaults(folder),
         ask.Score(folder, run, "training"),
-        *(ask.Explain(folder, run, 3, method) for method in METHOD_FACTS),
-        ask.Activations((), folder, run, 3),
-        ask.Trust(folder, run, 3),
+        *(ask.Explain(ask.RunImage(folder, run, 3), method()) for method in MAP_METHODS.values()),
+        ask.Activations(ask.RunImage(folder, run, 3)),
+        ask.Trust(ask.RunImage(folder, run, 3)),
         ask.Causes(folder, run, "test"),
         ask.ProbeBase(folder, with_base(Workspace.open(Path(folder)), Plan(), Base(run)).write()),
-        ask.FirstFilters(folder, run),
+        ask.FirstFilters(ask.RunImage(folder, run, 1)),
         ask.Layer(folder, run, layer),
-        ask.Channels(folder, run, 3, layer),
-        ask.Neighbours(folder, run, 3),
+        ask.Channels(ask.RunImage(folder, run, 3), layer),
+        ask.Neighbours(ask.RunImage(folder, run, 3)),
         ask.MapData(folder, run),
-        ask.TryChanges(folder, run, 3, ({"change": "rotate", "degrees": 20},)),
+        ask.TryChanges(ask.RunImage(folder, run, 3), (CHANGE_SETTINGS["rotate"](degrees=20),)),
     ]
     print(f"a training step on 32 images: {1000 * step:.0f} ms")
     for request in asked:

@@ -5,10 +5,13 @@ from __future__ import annotations
 from typing import TypeVar
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.core.values import read_kind
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.explaining.change_settings import CHANGE_SETTINGS, ChangeSettings
+from attentive_lens.explaining.methods import MAP_METHODS, MapSettings
 from attentive_lens.explaining.probe import Probe
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -28,3 +31,13 @@ def probe_of(network: Network, thread_pool: ThreadPool | None = None, output: st
 def answer(request: Request[R]) -> R:
     """What a request is answered with, in this process."""
     return finish(carry_out(request))
+
+
+def by(kind: str, **settings: object) -> MapSettings:
+    """A map method."""
+    return read_kind("method", MAP_METHODS, {"kind": kind, **settings})
+
+
+def change(kind: str, **settings: object) -> ChangeSettings:
+    """A change tried on an image."""
+    return read_kind("change", CHANGE_SETTINGS, {"kind": kind, **settings})

@@ -26,7 +26,7 @@ from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.probe import Probe, Targets
-from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.saliency import METHODS, map_method
 from attentive_lens.explaining.trust import SMOOTH, curves
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
@@ -72,7 +72,7 @@ def main() -> None:
                             maps = gaussian_filter(noise, SMOOTH / 2)[None].astype(np.float32)
                         else:
                             try:
-                                maps = METHODS[key].maps(probe, image, Targets.classes([said], probe.classes))
+                                maps = map_method(key).maps(probe, image, Targets.classes([said], probe.classes))
                             except LensError:
                                 continue
                         verdicts.append(curves(probe, image, maps, [said])[0])

@@ -54,7 +54,7 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
     )
     assert "nearest of said" in command("neighbours", folder, 1, 2, "--layer", "max pooling 1")
     tried = last_object(command("try", folder, 1, 2, "--change", "rotate degrees=30", "--change", "denoise", "--json"))
-    assert [after["change"]["change"] for after in tried["after"]] == ["rotate", "denoise"]
+    assert [after["change"]["kind"] for after in tried["after"]] == ["rotate", "denoise"]
     assert sum(tried["after"][0]["probabilities"].values()) == pytest.approx(1)
     assert "square" in command("try", folder, 1, 2, "--change", "brighten factor=1.2", "--smallest")
     layer = last_object(command("layer", folder, 1, "convolution 2", "--out", tmp_path / "layer", "--json"))
@@ -98,7 +98,7 @@ def test_changes_are_tried_on_a_file_and_written_down_with_their_maps(station: W
     words = ("--change", "noise deviation=0.1", "--change", "cover row=0.5 column=0.5 side=0.2 across=0.6")
     out = tmp_path / "tried"
     tried = last_object(command("try", "--model", model, file, *words, "--method", "gradient", "--out", out, "--json"))
-    assert (tried["image"], tried["file"]) == (0, str(file))
+    assert (tried["image"], tried["file"]) == (None, str(file))
     assert len(tried["after"]) == 2
     for number in (1, 2):
         assert np.load(out / f"change-{number:02d}.npy").shape == (32, 32)
@@ -108,11 +108,12 @@ def test_changes_are_tried_on_a_file_and_written_down_with_their_maps(station: W
     assert "a workspace, a run and an image" in wrong("try", station.folder, 1, *words, code=2)
     assert "is no number" in wrong("try", station.folder, "one", 2, code=2)
     assert "image file" in wrong("try", "--model", model, file, file, code=2)
-    began = command("explain", station.folder, 1, 2, "--from", "black", "--out", out)
-    assert "integrated_gradients" in began
-    assert "Did you mean «black»" in wrong("explain", station.folder, 1, 2, "--from", "blak", "--out", out, code=2)
-    at = ("--method", "class_activation", "--at", "convolution 1")
-    assert "class_activation" in command("explain", station.folder, 1, 2, *at, "--out", out)
+    began = command("explain", station.folder, 1, 2, "--method", "integrated_gradients baseline=black", "--out", out)
+    assert "integrated gradients from black" in began
+    misspelt = ("--method", "integrated_gradients baseline=blak")
+    assert "Did you mean «black»" in wrong("explain", station.folder, 1, 2, *misspelt, "--out", out, code=2)
+    at = ("--method", "class_activation layer='convolution 1'")
+    assert "class activation at convolution 1" in command("explain", station.folder, 1, 2, *at, "--out", out)
 
 
 @pytest.mark.parametrize(
@@ -122,8 +123,8 @@ def test_changes_are_tried_on_a_file_and_written_down_with_their_maps(station: W
         (["try", "STATION", "1", "2", "--change", "cover row=a"], "row, column, side", 2),
         (["try", "STATION", "1", "2", "--change", "cover 3"], "not understood", 2),
         (["try", "STATION", "1", "2", "--change", "covr"], "cover", 2),
-        (["try", "STATION", "1", "2", "--change", "scale factor=0"], "factor is 0.01 to 100, got 0", 2),
-        (["try", "STATION", "1", "2", "--change", "cover row=5 column=0 side=0.2"], "row is 0 to 1, got 5", 2),
+        (["try", "STATION", "1", "2", "--change", "scale factor=0"], "0 is below the least, 0.01", 2),
+        (["try", "STATION", "1", "2", "--change", "cover row=5 column=0 side=0.2"], "5 is above the most, 1", 2),
         (["channel", "STATION", "1", "2", "output", "0"], "no channels to switch off", 1),
         (["layer", "STATION", "1", "convolution 9"], "convolution 2", 2),
         (["channel", "STATION", "1", "2", "relu 2", "99"], "channels 0 to 15", 1),
@@ -190,10 +191,10 @@ def test_all_methods_and_several_images_are_explained_at_once(station: Workspace
     told = [json.loads(line) for line in text.splitlines()]
     assert [one["image"] for one in told] == images
     for one in told:
-        assert {(e["method"], e["key"]) for e in one["maps"]} == {
+        assert {(e["method"]["kind"], e["key"]) for e in one["maps"]} == {
             (method, key) for method in METHODS for key in ("said", "true", "difference")
         }
-        maps = {(e["method"], e["key"]): np.load(e["file"]) for e in one["maps"]}
+        maps = {(e["method"]["kind"], e["key"]): np.load(e["file"]) for e in one["maps"]}
         for name in ("gradient_times_input", "integrated_gradients", "occlusion"):
             gap = maps[name, "said"] - maps[name, "true"]
             assert maps[name, "difference"] == pytest.approx(gap, abs=1e-3 * float(np.abs(gap).max()) + 1e-5)
@@ -201,7 +202,7 @@ def test_all_methods_and_several_images_are_explained_at_once(station: Workspace
             with Image.open(entry["picture"]) as picture:
                 assert picture.size == (2 * 32 * 5, 32 * 5)
         for name in ("contribution", "contribution_alpha_beta", "integrated_gradients"):
-            trust = next(e["trust"] for e in one["maps"] if (e["method"], e["key"]) == (name, "said"))
+            trust = next(e["trust"] for e in one["maps"] if (e["method"]["kind"], e["key"]) == (name, "said"))
             assert trust["completeness"]["error"] < (0.05 if name == "integrated_gradients" else 0.01)
     assert "map of said − true" in command("explain", station.folder, 1, images[0], "--out", out)
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from tests.answering import answer
+from tests.answering import answer, by, change
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
@@ -54,22 +54,27 @@ def test_every_explaining_task_works(side: int, colour: str, classes: int, tmp_p
     folder = str(place.folder)
     channels = 1 if colour == "grey" else 3
     for method in METHODS:
-        told = answer(ask.Explain(folder, 1, 1, method))
+        told = answer(ask.Explain(ask.RunImage(folder, 1, 1), by(method)))
         assert told.maps[0].values.shape == (side, side)
         assert np.isfinite(told.maps[0].values).all()
-    measured = answer(ask.Trust(folder, 1, 2, "gradient"))
+    measured = answer(ask.Trust(ask.RunImage(folder, 1, 2), by("gradient")))
     assert all(np.isfinite(value) for value in measured.agreement.values())
     found = answer(ask.Causes(folder, 1, "training"))
     assert sum(len(group.images) for group in found.groups) == found.mistakes > 0
     layer = answer(ask.Layer(folder, 1, "relu 1", patches=2, drawn=2))
     assert layer.patches.shape[-1] == channels
-    assert {own.channel for own in answer(ask.Channels(folder, 1, 3, "relu 2", 1)).channels} == {0, 1, 2, 3}
+    assert {own.channel for own in answer(ask.Channels(ask.RunImage(folder, 1, 3), "relu 2", 1)).channels} == {
+        0,
+        1,
+        2,
+        3,
+    }
     assert np.isfinite(answer(ask.MapData(folder, 1, "relu 1")).places).all()
     if side <= 15:
-        tried = answer(ask.TryChanges(folder, 1, 3, ({"change": "rotate", "degrees": 20},)))
+        tried = answer(ask.TryChanges(ask.RunImage(folder, 1, 3), (change("rotate", degrees=20),)))
         assert tried.smallest_cover is not None
         assert tried.smallest_cover.complete
-    pictures = answer(ask.FirstFilters(folder, 1)).pictures
+    pictures = answer(ask.FirstFilters(ask.RunImage(folder, 1, 1))).pictures
     assert pictures is not None
     assert pictures.shape == (4, 3, 3, 3)
 
@@ -89,4 +94,4 @@ def test_maps_that_round_below_zero_are_grouped_all_the_same() -> None:
 def test_an_image_no_run_can_be_asked_about_is_said(tmp_path: Path) -> None:
     place = finish(make_workspace(tmp_path / "work", spoken(tmp_path / "images", 2, 8))).workspace
     with pytest.raises(LensError, match="There is no run 1"):
-        answer(ask.Explain(str(place.folder), 1, 1))
+        answer(ask.Explain(ask.RunImage(str(place.folder), 1, 1)))

@@ -7,15 +7,16 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from tests.answering import answer
+from tests.answering import answer, by, change
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.core.values import in_words
 from attentive_lens.desk.data import gather
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.errors import BadUsage, BadValue, LensError, NotHere
-from attentive_lens.explaining.methods import METHOD_FACTS
+from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
@@ -23,12 +24,12 @@ from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import Correction
 
 IMAGE = 5
-SMALL = {"change": "cover", "row": 0.5, "column": 0.5, "side": 0.4}
+SMALL = change("cover", row=0.5, column=0.5, side=0.4)
 
 
 def test_every_method_makes_the_map_that_explain_makes_and_the_quick_ones_come_first(station: Workspace) -> None:
     folder = str(station.folder)
-    job, shown = carry_out(ask.Maps(folder, 1, IMAGE)), []
+    job, shown = carry_out(ask.Maps(ask.RunImage(folder, 1, IMAGE))), []
     while True:
         try:
             told = next(job)
@@ -38,30 +39,29 @@ def test_every_method_makes_the_map_that_explain_makes_and_the_quick_ones_come_f
         if told.so_far is not None:
             shown.append(len(told.so_far.maps))
     assert shown == sorted(shown)
-    assert set(range(len(METHOD_FACTS))) <= set(shown)
-    slow = [METHOD_FACTS[each.method].slow for each in made.maps]
+    assert set(range(len(MAP_METHODS))) <= set(shown)
+    slow = [each.method.slow for each in made.maps]
     assert slow == sorted(slow)
-    assert {each.method for each in made.maps} == set(METHOD_FACTS)
+    assert {each.method.kind for each in made.maps} == set(MAP_METHODS)
     for each in made.maps:
-        explained = answer(ask.Explain(folder, 1, IMAGE, each.method)).maps[0]
+        explained = answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), each.method)).maps[0]
         scale = float(np.abs(explained.values).max())
         assert each.values == pytest.approx(explained.values, abs=1e-4 * scale), each.method
-        assert each.signed == METHOD_FACTS[each.method].signed
         bends = (explained.trust.deletion, explained.trust.insertion)
         if all(abs(bend.area - bend.limit) > 0.01 for bend in bends):  # pixels of like strength may change places
             assert each.passed == explained.trust.passed, each.method
-    assert made.target == answer(ask.Explain(folder, 1, IMAGE)).said
+    assert made.target == answer(ask.Explain(ask.RunImage(folder, 1, IMAGE))).said
 
 
 def test_maps_of_a_difference_are_those_of_explain(station: Workspace) -> None:
     folder = str(station.folder)
     wrong = answer(ask.Score(folder, 1, "training")).wrong[0].image
-    explained = answer(ask.Explain(folder, 1, wrong, "gradient"))
-    methods = ("gradient", "contribution")
-    made = answer(ask.Maps(folder, 1, wrong, methods, explained.said, str(explained.true)))
+    explained = answer(ask.Explain(ask.RunImage(folder, 1, wrong), by("gradient")))
+    methods = (by("gradient"), by("contribution"))
+    made = answer(ask.Maps(ask.RunImage(folder, 1, wrong), methods, explained.said, str(explained.true)))
     assert [each.method for each in made.maps] == list(methods)
     for each in made.maps:
-        difference = answer(ask.Explain(folder, 1, wrong, each.method)).difference
+        difference = answer(ask.Explain(ask.RunImage(folder, 1, wrong), each.method)).difference
         scale = np.abs(difference).max()
         assert each.values == pytest.approx(difference, abs=1e-3 * float(scale)), each.method
 
@@ -69,17 +69,36 @@ def test_maps_of_a_difference_are_those_of_explain(station: Workspace) -> None:
 @pytest.mark.parametrize(
     ("settings", "part"),
     [
-        ({"methods": ("gradiant",)}, "gradient"),
         ({"target": "spinny"}, "spiny"),
-        ({"baseline": "blured"}, "blurred"),
-        ({"layer": "relu 9"}, "Did you mean «relu"),
-        ({"layer": "output"}, "one row of values"),
-        ({"baseline": "image 99999"}, "99"),
+        ({"against": "spinny"}, "spiny"),
+        ({"methods": (by("integrated_gradients", baseline="image 99999"),)}, "99"),
     ],
 )
 def test_what_maps_cannot_be_asked_is_said(settings: dict[str, object], part: str, station: Workspace) -> None:
     with pytest.raises(LensError, match=part):
-        answer(replace(ask.Maps(str(station.folder), 1, IMAGE), **settings))
+        answer(replace(ask.Maps(ask.RunImage(str(station.folder), 1, IMAGE)), **settings))
+
+
+@pytest.mark.parametrize(("layer", "part"), [("relu 9", "Did you mean «relu"), ("output", "one row of values")])
+def test_a_layer_that_class_activation_cannot_weigh_is_said(layer: str, part: str, station: Workspace) -> None:
+    with pytest.raises(LensError, match=part):
+        answer(ask.Explain(ask.RunImage(str(station.folder), 1, IMAGE), by("class_activation", layer=layer)))
+
+
+@pytest.mark.parametrize(
+    ("words", "part"),
+    [
+        ("gradiant", "Did you mean «gradient»"),
+        ("integrated_gradients baseline=blured", "Did you mean «blurred»"),
+        ("integrated_gradients baseline='image 0'", "image N"),
+        ("integrated_gradients layer=x", "method.integrated_gradients.layer"),
+        ("gradient black", "name=value"),
+        ("class_activation layer='relu", "quotation"),
+    ],
+)
+def test_words_that_name_no_method_are_said(words: str, part: str) -> None:
+    with pytest.raises(LensError, match=part):
+        in_words("--method", MAP_METHODS, words)
 
 
 def test_where_integrated_gradients_begin_is_where_they_add_up_from(station: Workspace) -> None:
@@ -91,19 +110,26 @@ def test_where_integrated_gradients_begin_is_where_they_add_up_from(station: Wor
     image = predictor.prepare(data.pixels[IMAGE - 1][None])
     seen = []
     for baseline, pixels in starts.items():
-        found = answer(ask.Explain(folder, 1, IMAGE, "integrated_gradients", baseline=baseline)).maps[0]
+        found = answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline=baseline))).maps[
+            0
+        ]
         label = model.classes.index(found.target)
         rise = predictor.scores(image)[0, label] - predictor.scores(predictor.prepare(pixels[None]))[0, label]
         assert found.trust.completeness is not None
         assert found.trust.completeness.expected == pytest.approx(rise, abs=1e-4)
         seen.append(found.values)
     assert not np.allclose(*seen)
-    plain = answer(ask.Explain(folder, 1, IMAGE, "class_activation")).maps[0].values
-    early = answer(ask.Explain(folder, 1, IMAGE, "class_activation", layer="convolution 1")).maps[0].values
+    plain = answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("class_activation"))).maps[0].values
+    early = (
+        answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("class_activation", layer="convolution 1")))
+        .maps[0]
+        .values
+    )
     assert not np.allclose(plain, early)
-    with pytest.raises(BadUsage, match="no images to begin from"):
+    with pytest.raises(BadUsage, match="a model file has none"):
         file = str(next(station.folder.rglob("*.png")))
-        answer(ask.ExplainFile(str(station.run(1).model), file, baseline="image 9"))
+        subject = ask.FileImage(file, str(station.run(1).model))
+        answer(ask.Explain(subject, by("integrated_gradients", baseline="image 9")))
 
 
 def test_what_classes_rest_on_is_the_mean_of_their_right_answers_maps(station: Workspace) -> None:
@@ -123,7 +149,7 @@ def test_what_classes_rest_on_is_the_mean_of_their_right_answers_maps(station: W
         assert each.map.min() >= 0
         assert float(each.map.sum()) == pytest.approx(1, abs=1e-4)
     one = found.classes[0]
-    maps = [answer(ask.Explain(folder, 1, image, found.method)).maps[0].values for image in one.images]
+    maps = [answer(ask.Explain(ask.RunImage(folder, 1, image), found.method)).maps[0].values for image in one.images]
     shares = [np.maximum(values, 0) / np.maximum(values, 0).sum() for values in maps]
     assert one.map == pytest.approx(np.mean(shares, axis=0), abs=1e-5)
     with pytest.raises(BadValue, match="at least 1"):
@@ -207,7 +233,7 @@ def test_raw_numbers_are_the_models_and_their_gradient_is_that_of_the_loss(stati
 
 def test_the_nearest_right_answer_of_each_class_is_right_and_nearest(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(ask.Neighbours(folder, 1, IMAGE, "", 200))
+    found = answer(ask.Neighbours(ask.RunImage(folder, 1, IMAGE), "", 200))
     scores = answer(ask.Score(folder, 1, "training"))
     right = {each.image for each in scores.answers if each.said == each.true}
     for key in ("said", "true"):
@@ -224,32 +250,39 @@ def test_a_file_has_the_neighbours_the_channels_and_the_changes_of_its_image(sta
     rows = finish(gather(station, run.plan(), run)).collection.rows
     wrong = answer(ask.Score(folder, 1, "training")).wrong[0].image
     file = str(Path(folder) / rows[wrong - 1].file)
-    known = answer(ask.Neighbours(folder, 1, wrong))
-    new = answer(ask.Neighbours(folder, 1, 0, file=file, against=known.classes["true"]))
+    known = answer(ask.Neighbours(ask.RunImage(folder, 1, wrong)))
+    of_run = ask.FileImage(file, workspace=folder, run=1, against=known.classes["true"])
+    new = answer(ask.Neighbours(of_run))
     assert new.classes == known.classes
     assert new.near["said"] == known.near["said"]
     assert new.near["true"][0].image == wrong  # an image that is new is near itself
-    assert set(answer(ask.Neighbours(folder, 1, 0, file=file)).near) == {"said"}
-    model = str(run.model)
-    told = answer(ask.Channels(folder, 1, wrong, "relu 2", 1))
-    of_file = answer(ask.Channels("", 0, 0, "relu 2", 1, model, file, told.true))
+    assert set(answer(ask.Neighbours(replace(of_run, against=""))).near) == {"said"}
+    of_model = ask.FileImage(file, str(run.model))
+    told = answer(ask.Channels(ask.RunImage(folder, 1, wrong), "relu 2", 1))
+    of_file = answer(ask.Channels(replace(of_model, against=told.true), "relu 2", 1))
     assert of_file == told
-    tried = answer(ask.TryChanges(folder, 1, wrong, (SMALL,), smallest=False, method="gradient"))
-    again = answer(ask.TryChanges("", 0, 0, (SMALL,), False, "gradient", model, file))
+    tried = answer(ask.TryChanges(ask.RunImage(folder, 1, wrong), (SMALL,), smallest=False, method=by("gradient")))
+    again = answer(ask.TryChanges(of_model, (SMALL,), False, by("gradient")))
     assert tried.after == again.after
     assert np.array_equal(tried.maps, again.maps)
     with pytest.raises(BadUsage, match="a model file has none"):
-        answer(ask.TryChanges("", 0, 0, ({"change": "mix", "with": 1, "share": 0.5},), False, "", model, file))
+        answer(ask.TryChanges(of_model, (change("mix", image=1),), False))
+    mixed = answer(ask.TryChanges(of_run, (change("mix", image=1),), False))
+    assert np.array_equal(
+        mixed.pixels, answer(ask.TryChanges(ask.RunImage(folder, 1, wrong), (change("mix", image=1),), False)).pixels
+    )
 
 
 def test_a_changed_image_has_the_map_that_it_would_have_as_a_file(station: Workspace, tmp_path: Path) -> None:
     from PIL import Image
 
     folder = str(station.folder)
-    tried = answer(ask.TryChanges(folder, 1, IMAGE, (SMALL,), smallest=False, method="integrated_gradients"))
+    tried = answer(
+        ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (SMALL,), smallest=False, method=by("integrated_gradients"))
+    )
     file = tmp_path / "changed.png"
     Image.fromarray(tried.pixels[0]).save(file)
-    explained = answer(ask.ExplainFile(str(station.run(1).model), str(file)))
+    explained = answer(ask.Explain(ask.FileImage(str(file), str(station.run(1).model))))
     assert explained.said == tried.after[0].said
     assert tried.maps is not None
     assert np.array_equal(tried.maps[0], explained.maps[0].values)
@@ -258,13 +291,15 @@ def test_a_changed_image_has_the_map_that_it_would_have_as_a_file(station: Works
 def test_an_image_is_mixed_with_another(station: Workspace) -> None:
     folder = str(station.folder)
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
-    change = {"change": "mix", "with": 9, "share": 0.25}
-    tried = answer(ask.TryChanges(folder, 1, IMAGE, (change,), smallest=False))
+    tried = answer(
+        ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (change("mix", image=9, share=0.25),), smallest=False)
+    )
     wanted = 0.75 * data.pixels[IMAGE - 1].astype(float) + 0.25 * data.pixels[8]
     assert np.abs(tried.pixels[0] - wanted).max() <= 0.51
-    for wrong in ({"with": 9}, {"with": 1.5, "share": 0.5}, {"with": 9, "share": 2}, {"with": "x", "share": 0.1}):
-        with pytest.raises(BadUsage, match="mix could not be made"):
-            answer(ask.TryChanges(folder, 1, IMAGE, ({"change": "mix", **wrong},), smallest=False))
+    assert change("mix", **{"with": 9, "share": 0.25}) == change("mix", image=9, share=0.25), "earlier case books"
+    for wrong in ({"image": 1.5}, {"image": 9, "share": 2}, {"image": "x"}, {"share": float("nan")}, {"picture": 9}):
+        with pytest.raises(LensError, match=r"change\.mix"):
+            change("mix", **wrong)
 
 
 def test_every_cause_has_its_share_and_remedies_that_can_be_carried_out(station: Workspace) -> None:
@@ -305,13 +340,13 @@ def test_an_image_of_a_class_the_model_does_not_know_is_told_so_by_everything(st
     station.catalogue.correct({IMAGE: Correction(label=6)}, new_classes=["odd"])
     folder = str(station.folder)
     for request in (
-        ask.Explain(folder, 1, IMAGE),
-        ask.Maps(folder, 1, IMAGE),
-        ask.Neighbours(folder, 1, IMAGE),
-        ask.Trust(folder, 1, IMAGE),
+        ask.Explain(ask.RunImage(folder, 1, IMAGE)),
+        ask.Maps(ask.RunImage(folder, 1, IMAGE)),
+        ask.Neighbours(ask.RunImage(folder, 1, IMAGE)),
+        ask.Trust(ask.RunImage(folder, 1, IMAGE)),
         ask.LayerNumbers(folder, 1, "convolution 1", image=IMAGE),
-        ask.Channels(folder, 1, IMAGE, "relu 2"),
-        ask.TryChanges(folder, 1, IMAGE, (SMALL,)),
+        ask.Channels(ask.RunImage(folder, 1, IMAGE), "relu 2"),
+        ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (SMALL,)),
     ):
         with pytest.raises(NotHere, match="its class «odd» came after the run was trained"):
             answer(request)
@@ -321,8 +356,12 @@ def test_a_script_looks_inside_as_the_window_does(station: Workspace) -> None:
     import attentive_lens as al
 
     folder, run = str(station.folder), al.open_workspace(station.folder).run(1)
-    assert set(run.maps(IMAGE)) == set(METHOD_FACTS)
-    black = answer(ask.Explain(folder, 1, IMAGE, baseline="black")).map("said").values
+    assert set(run.maps(IMAGE)) == set(MAP_METHODS)
+    black = (
+        answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline="black")))
+        .map("said")
+        .values
+    )
     assert np.array_equal(run.explain(IMAGE, baseline="black")["said"], black)
     assert [each.name for each in run.class_maps("training")] == [
         each.name for each in answer(ask.ClassMaps(folder, 1, "training")).classes
@@ -330,5 +369,8 @@ def test_a_script_looks_inside_as_the_window_does(station: Workspace) -> None:
     assert all(each.remedies for each in run.causes("training"))
     assert np.array_equal(run.activity("relu 1").used, answer(ask.LayerActivity(folder, 1, "relu 1")).used)
     assert run.numbers("convolution 1", image=IMAGE).gradient is not None
-    (covered,) = run.try_changes(IMAGE, SMALL)
-    assert covered == answer(ask.TryChanges(folder, 1, IMAGE, (SMALL,), smallest=False)).after[0].probabilities
+    (covered,) = run.try_changes(IMAGE, SMALL.write_kind())
+    assert (
+        covered
+        == answer(ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (SMALL,), smallest=False)).after[0].probabilities
+    )

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from tests.answering import answer
+from tests.answering import answer, by, change
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
@@ -24,7 +24,7 @@ from attentive_lens.workspace import Workspace
 
 DENSE = NetworkPlan.stack([Flatten(), Connected(units=8), Relu(), Output()])
 PLAIN = NetworkPlan.stack([Convolution(filters=4), Relu(), Flatten(), Output()])
-CHANGE = {"change": "noise", "deviation": 0.1}
+CHANGE = change("noise", deviation=0.1)
 
 
 def trained(folder: Path, network: NetworkPlan, classes: int = 3, **settings: object) -> Workspace:
@@ -45,15 +45,15 @@ def trained(folder: Path, network: NetworkPlan, classes: int = 3, **settings: ob
 
 def everything(folder: str, layer: str) -> list[ask.Request[object]]:
     return [
-        ask.Explain(folder, 1, 5),
-        ask.Maps(folder, 1, 5),
-        ask.Activations((), folder, 1, 5),
+        ask.Explain(ask.RunImage(folder, 1, 5)),
+        ask.Maps(ask.RunImage(folder, 1, 5)),
+        ask.Activations(ask.RunImage(folder, 1, 5)),
         ask.LayerActivity(folder, 1, layer),
         ask.LayerNumbers(folder, 1, layer, image=5),
-        ask.Channels(folder, 1, 5, layer),
-        ask.Neighbours(folder, 1, 5, layer),
-        ask.TryChanges(folder, 1, 5, (CHANGE,), method="gradient"),
-        ask.Trust(folder, 1, 5, "gradient", agreement=False),
+        ask.Channels(ask.RunImage(folder, 1, 5), layer),
+        ask.Neighbours(ask.RunImage(folder, 1, 5), layer),
+        ask.TryChanges(ask.RunImage(folder, 1, 5), (CHANGE,), method=by("gradient")),
+        ask.Trust(ask.RunImage(folder, 1, 5), by("gradient"), agreement=False),
     ]
 
 
@@ -61,11 +61,11 @@ def test_a_network_without_feature_maps_is_explained_by_all_that_needs_none(tmp_
     folder, layer = str(trained(tmp_path, DENSE).folder), "fully connected 1"
     for request in everything(folder, layer):
         assert answer(request) is not None
-    made = answer(ask.Maps(folder, 1, 5))
-    refused = {each.method: each.refused for each in made.maps if each.values is None}
+    made = answer(ask.Maps(ask.RunImage(folder, 1, 5)))
+    refused = {each.method.kind: each.refused for each in made.maps if each.values is None}
     assert set(refused) == {"class_activation"}
     assert "no feature maps" in refused["class_activation"]
-    for request in (ask.Explain(folder, 1, 5, "class_activation"), ask.Layer(folder, 1, layer)):
+    for request in (ask.Explain(ask.RunImage(folder, 1, 5), by("class_activation")), ask.Layer(folder, 1, layer)):
         with pytest.raises(LensError, match="no feature maps"):
             answer(request)
 
@@ -91,10 +91,10 @@ def test_gradients_that_are_zero_everywhere_are_said_not_drawn(tmp_path: Path) -
     folder = str(station.folder)
     for request in everything(folder, "convolution 1"):
         assert answer(request) is not None
-    found = answer(ask.Explain(folder, 1, 5))
+    found = answer(ask.Explain(ask.RunImage(folder, 1, 5)))
     assert all(each.trust.empty and not each.values.any() for each in found.maps)
     assert found.regions == ()
-    made = answer(ask.Maps(folder, 1, 5))
+    made = answer(ask.Maps(ask.RunImage(folder, 1, 5)))
     assert all(each.passed is None for each in made.maps if not each.values.any())
     for each in answer(ask.ClassMaps(folder, 1, "training")).classes:
         assert "zero everywhere" in each.words

@@ -16,6 +16,7 @@ from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.requests.explaining import Activations, Explain
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.requests.prices import PricePlan
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
@@ -56,7 +57,7 @@ def test_double_learns_the_same_but_for_rounding_and_is_explained_the_same(stati
     assert dtypes(double) == {"float64"}
     assert losses(double) != losses(single), "something was computed otherwise"
     assert losses(double) == pytest.approx(losses(single), abs=1e-3)
-    seen = [answer(Explain(str(station.folder), run.number, 1)) for run in (single, double)]
+    seen = [answer(Explain(RunImage(str(station.folder), run.number, 1))) for run in (single, double)]
     for one, other in zip(seen[0].maps, seen[1].maps, strict=True):
         assert one.values.dtype == other.values.dtype == np.float32
         assert np.corrcoef(one.values.ravel(), other.values.ravel())[0, 1] > 0.999
@@ -65,7 +66,7 @@ def test_double_learns_the_same_but_for_rounding_and_is_explained_the_same(stati
     assert numbers.gradient is not None
     assert numbers.values.dtype == numbers.gradient.dtype == np.float64, "raw numbers are shown as they are"
     assert np.array_equal(numbers.values, kernel)
-    maps = answer(Activations((), str(station.folder), double.number, 1)).outputs
+    maps = answer(Activations(RunImage(str(station.folder), double.number, 1))).outputs
     assert {out.dtype for out in maps.values()} == {np.dtype(np.float32)}
 
 

@@ -12,7 +12,7 @@ from PIL import Image
 import attentive_lens as al
 from attentive_lens.desk.script import Model
 from attentive_lens.explaining.probe import Probe, Targets
-from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.saliency import map_method
 from attentive_lens.images.decoding import decode
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
@@ -129,5 +129,5 @@ def test_what_the_guide_shows_in_python_runs(
         exec(compile(block, "guide", "exec"), {})  # noqa: S102
     probe = Probe(Predictor.of(model.file))
     image = model.file.preprocessor.apply(np.zeros((1, 32, 32, 3), np.uint8))[0]
-    assert METHODS["gradient"].maps(probe, image, Targets.classes([0], 6)).shape == (1, 32, 32)
+    assert map_method("gradient").maps(probe, image, Targets.classes([0], 6)).shape == (1, 32, 32)
     assert (Path(al.__file__).parent / "py.typed").exists()

@@ -53,19 +53,19 @@ def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Wo
 
 def test_an_explanation_has_both_answers_and_its_trust_and_every_layer_when_asked(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(ask.Explain(folder, 1, 5, target="winged"))
+    found = answer(ask.Explain(ask.RunImage(folder, 1, 5), target="winged"))
     assert [own.key for own in found.maps] == ["said", "true", "for"]
     assert [own.target for own in found.maps] == [found.said, found.true, "winged"]
     assert sum(found.probabilities.values()) == pytest.approx(1)
     assert max(found.probabilities, key=lambda name: found.probabilities[name]) == found.said
     assert {own.values.shape for own in found.maps} == {(32, 32)}
-    outputs = answer(ask.Activations((), folder, 1, 5)).outputs
+    outputs = answer(ask.Activations(ask.RunImage(folder, 1, 5))).outputs
     assert {name: out.shape for name, out in outputs.items()} == {own.name: own.shape for own in found.layers}
-    some = answer(ask.Activations(("relu 1",), folder, 1, 5)).outputs
+    some = answer(ask.Activations(ask.RunImage(folder, 1, 5), ("relu 1",))).outputs
     assert some.keys() == {"relu 1"}
     assert np.array_equal(some["relu 1"], outputs["relu 1"])
     with pytest.raises(LensError, match="relu 1"):
-        answer(ask.Activations(("rely 1",), folder, 1, 5))
+        answer(ask.Activations(ask.RunImage(folder, 1, 5), ("rely 1",)))
 
 
 def test_variants_are_of_training_images_and_nothing_without_augmentation(station: Workspace) -> None:
@@ -91,9 +91,8 @@ def test_variants_are_of_training_images_and_nothing_without_augmentation(statio
 def test_what_is_not_there_is_said_with_what_is(station: Workspace) -> None:
     folder = str(station.folder)
     for request, reason in (
-        (ask.Explain(folder, 1, 500), "numbered 1 to 90"),
-        (ask.Explain(folder, 1, 5, method="gradiant"), "gradient"),
-        (ask.Explain(folder, 1, 5, target="wingd"), "winged"),
+        (ask.Explain(ask.RunImage(folder, 1, 500)), "numbered 1 to 90"),
+        (ask.Explain(ask.RunImage(folder, 1, 5), target="wingd"), "winged"),
         (ask.Score(folder, 4, "test"), "runs 1"),
     ):
         with pytest.raises(LensError, match=reason):
@@ -214,17 +213,17 @@ def until_end(resident: Resident, number: int) -> Reply:
 
 def test_the_worker_answers_in_order_of_urgency_reports_faults_and_ends(resident: Resident, station: Workspace) -> None:
     folder = str(station.folder)
-    reply = until_end(resident, resident.ask(ask.Explain(folder, 1, 3)))
-    expected = answer(ask.Explain(folder, 1, 3))
+    reply = until_end(resident, resident.ask(ask.Explain(ask.RunImage(folder, 1, 3))))
+    expected = answer(ask.Explain(ask.RunImage(folder, 1, 3)))
     assert without_arrays(reply.result) == without_arrays(expected)
     assert np.array_equal(reply.result.maps[0].values, expected.maps[0].values)
     assert np.array_equal(reply.result.difference, expected.difference)
     assert list(resident.folder.iterdir()) == []
-    bad = until_end(resident, resident.ask(ask.Explain(folder, 9, 3)))
+    bad = until_end(resident, resident.ask(ask.Explain(ask.RunImage(folder, 9, 3))))
     assert bad.error is not None
     assert bad.error.what == "There is no run 9"
     slow = resident.ask(ask.Score(folder, 1, "training"), 9)
-    quick = resident.ask(ask.FirstFilters(folder, 1), 1)
+    quick = resident.ask(ask.FirstFilters(ask.RunImage(folder, 1, 1)), 1)
     ends: list[int] = []
 
     def both() -> bool:
@@ -239,7 +238,7 @@ def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
     place = al.open_workspace(station.folder)
     model = place.runs()[-1].model
     first = place.files()[0]
-    assert model.predict([first]) == [answer(ask.Explain(str(station.folder), 1, 1)).probabilities]
+    assert model.predict([first]) == [answer(ask.Explain(ask.RunImage(str(station.folder), 1, 1))).probabilities]
     assert model.explain(first, target="spiny").shape == (32, 32)
     assert model.explain(np.zeros((9, 30, 3), np.uint8), method="gradient").min() >= 0
     with pytest.raises(LensError, match="no such file"):
@@ -248,13 +247,13 @@ def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
 
 def test_a_channel_is_scaled_and_what_all_add_is_told(station: Workspace) -> None:
     folder = str(station.folder)
-    told = answer(ask.Channels(folder, 1, 5, "convolution 2", 3))
+    told = answer(ask.Channels(ask.RunImage(folder, 1, 5), "convolution 2", 3))
     assert [row.factor for row in told.answers] == [1.0, 0.0, 0.5, 2.0]
-    plain = answer(ask.Explain(folder, 1, 5)).probabilities
+    plain = answer(ask.Explain(ask.RunImage(folder, 1, 5))).probabilities
     assert told.answers[0].probabilities == pytest.approx(plain, abs=1e-5)
     assert len(told.channels) == 16
     with pytest.raises(BadValue, match="channels 0 to 15"):
-        answer(ask.Channels(folder, 1, 5, "convolution 2", 16))
+        answer(ask.Channels(ask.RunImage(folder, 1, 5), "convolution 2", 16))
 
 
 def test_channels_are_ranked_by_what_is_lost_without_them_and_said_for_what(station: Workspace) -> None:
@@ -266,7 +265,7 @@ def test_channels_are_ranked_by_what_is_lost_without_them_and_said_for_what(stat
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
     network = model.network()
     for image, differ in ((right, False), (wrong, True)):
-        told = answer(ask.Channels(folder, 1, image, node, 0))
+        told = answer(ask.Channels(ask.RunImage(folder, 1, image), node, 0))
         assert (told.said != told.true) is differ
         assert told.of == ("said − true" if differ else told.said)
         said, true = model.classes.index(told.said), model.classes.index(told.true)

@@ -238,7 +238,7 @@ def until(resident: Resident, numbers: set[int]) -> dict[int, Any]:
 
 def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station: Workspace) -> None:
     folder = str(station.folder)
-    numbers = [resident.ask(ask.Explain(folder, 1, image), scope="explain") for image in range(1, 21)]
+    numbers = [resident.ask(ask.Explain(ask.RunImage(folder, 1, image)), scope="explain") for image in range(1, 21)]
     found = until(resident, set(numbers))
     done = [n for n in numbers if found[n].result is not None]
     assert done[-1] == numbers[-1]
@@ -265,11 +265,11 @@ def test_a_result_is_seen_while_it_is_made(resident: Resident, station: Workspac
 
 
 def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station: Workspace) -> None:
-    wrong = resident.ask(ask.Explain(str(station.folder), 1, 1, method="no such method"))
+    wrong = resident.ask(ask.Explain(ask.RunImage(str(station.folder), 1, 1), target="no such class"))
     lost = resident.ask(ask.Score("/nowhere/at/all", 1, "test"))
     right = resident.ask(ask.Score(str(station.folder), 1, "test"))
     found = until(resident, {wrong, lost, right})
-    assert "no such method" in str(found[wrong].error)
+    assert "no such class" in str(found[wrong].error)
     assert "not a workspace" in str(found[lost].error)
     assert found[right].result.images == 16
     assert not resident.ended
@@ -300,7 +300,7 @@ def test_memory_counts_the_worker_too(resident: Resident) -> None:
 
 
 def test_arrays_stay_readable_when_their_file_is_gone(resident: Resident, station: Workspace) -> None:
-    number = resident.ask(ask.Explain(str(station.folder), 1, 2))
+    number = resident.ask(ask.Explain(ask.RunImage(str(station.folder), 1, 2)))
     found = until(resident, {number})[number].result
     assert list(resident.folder.iterdir()) == []
     assert np.isfinite(found.maps[0].values).all()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +11,7 @@ from tests.conftest import small_plan
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.dropout import DropoutSeen, SeeDropout
+from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import NotHere
@@ -75,7 +75,7 @@ def test_a_run_s_dropout_is_seen_and_told_in_words(station: Workspace) -> None:
     nodes = list(plan.network.nodes)
     if not any(node.layer.kind == "dropout" for node in nodes):
         pytest.fail("the starting network has dropout")
-    seen = answer(SeeDropout(str(station.folder), 1, 5))
+    seen = answer(SeeDropout(RunImage(str(station.folder), 1, 5)))
     assert isinstance(seen, DropoutSeen)
     words = in_words(seen)
     most = seen.classes[int(seen.answers.mean(axis=0).argmax())]
@@ -89,9 +89,9 @@ def test_a_run_s_dropout_is_seen_and_told_in_words(station: Workspace) -> None:
     run = station.claim_run(plan.with_network(still))
     finish(execute(station, run, lambda: False))
     with pytest.raises(NotHere, match="no dropout to see"):
-        answer(SeeDropout(str(station.folder), 2, 5))
+        answer(SeeDropout(RunImage(str(station.folder), 2, 5)))
     file = str(station.path_of(station.catalogue.images()[4]))
-    of_file = answer(SeeDropout(model=str(Path(station.run(1).model)), file=file))
+    of_file = answer(SeeDropout(FileImage(file, str(station.run(1).model))))
     assert np.array_equal(of_file.answers, seen.answers)
 
 

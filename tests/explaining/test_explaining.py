@@ -7,7 +7,7 @@ from tests.answering import probe_of
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters, strongest
 from attentive_lens.explaining.probe import Targets
-from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.saliency import METHODS, map_method
 from attentive_lens.explaining.trust import curves
 from attentive_lens.plan.layers import Convolution, Flatten, Output
 from attentive_lens.plan.network import NetworkPlan
@@ -35,33 +35,33 @@ IMAGE = np.random.default_rng(0).standard_normal(SHAPE)
 
 @pytest.mark.parametrize("name", METHODS)
 def test_a_map_is_of_the_image_s_size_finite_and_the_same_alone_or_with_others(name: str, network: Network) -> None:
-    method = METHODS[name]
+    method = map_method(name)
     probe = probe_of(network)
     maps = method.maps(probe, IMAGE, Targets.classes([0, 2], 3))
     assert maps.shape == (2, 16, 16)
     assert maps.dtype == np.float32
     assert np.isfinite(maps).all()
-    assert method.facts.signed or maps.min() >= 0
+    assert method.settings.signed or maps.min() >= 0
     assert maps[1] == pytest.approx(method.maps(probe, IMAGE, Targets.classes([2], 3))[0], rel=1e-3, abs=1e-6)
     assert not np.allclose(maps[0], maps[1])
-    assert method.facts.label
-    assert method.facts.shows
-    assert method.facts.misleads
+    assert method.settings.label
+    assert method.settings.shows
+    assert method.settings.misleads
 
 
 def test_maps_of_a_linear_network_are_known() -> None:
     weights = np.random.default_rng(1).standard_normal(SHAPE)
     network = linear(weights)
-    gradient = METHODS["gradient"].maps(probe_of(network), IMAGE, Targets.classes([0, 1], 2))
+    gradient = map_method("gradient").maps(probe_of(network), IMAGE, Targets.classes([0, 1], 2))
     assert gradient[0] == pytest.approx(np.abs(weights).max(axis=2), rel=1e-6)
     assert gradient[1].max() == 0
-    parts = METHODS["gradient_times_input"].maps(probe_of(network), IMAGE, Targets.classes([0], 2))[0]
+    parts = map_method("gradient_times_input").maps(probe_of(network), IMAGE, Targets.classes([0], 2))[0]
     assert parts == pytest.approx((weights * IMAGE).sum(axis=2), rel=1e-5)
     assert parts.sum() == pytest.approx(network.forward(IMAGE[None]).outputs["output"][0, 0], rel=1e-4)
 
 
 def test_the_gradient_map_is_what_a_small_change_of_a_pixel_does(network: Network) -> None:
-    map_ = METHODS["gradient"].maps(probe_of(network), IMAGE, Targets.classes([1], 3))[0]
+    map_ = map_method("gradient").maps(probe_of(network), IMAGE, Targets.classes([1], 3))[0]
     for row, column in ((0, 0), (7, 9), (15, 3)):
         moved = []
         for channel in range(3):

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from tests.answering import probe_of
+from tests.answering import change, probe_of
 from tests.explaining.test_explaining import IMAGE, SHAPE
 from tests.explaining.test_methods import small, spot
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.causes.grouping import _group, _joined, _split_by_place, grouped, in_cells
-from attentive_lens.explaining.changes import CHANGES, mixed
+from attentive_lens.explaining.changes import CHANGES, changed, mixed
 from attentive_lens.explaining.channels import Excitement, contributions, patch, scaled, speaks_for, synthetic
 from attentive_lens.explaining.distances import leading_eigenvectors, principal, squared_distances
 from attentive_lens.explaining.neighbours import nearest
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated
-from attentive_lens.explaining.saliency import METHODS
+from attentive_lens.explaining.saliency import map_method
 from attentive_lens.explaining.smallest import Search, smallest_cover
 from attentive_lens.explaining.trust import curves
 from attentive_lens.plan.layers import Convolution, GlobalPooling, Output, Relu
@@ -139,6 +139,7 @@ CALLS = {
     "brighten": {"factor": 0.5},
     "denoise": {},
     "noise": {"deviation": 0.1},
+    "mix": {"image": 2, "share": 0.3},
 }
 
 
@@ -146,7 +147,8 @@ CALLS = {
 def test_a_change_gives_a_new_image_of_the_same_sort(kind: str) -> None:
     before = PIXELS.copy()
     for pixels in (PIXELS, PIXELS[:, :, :1]):
-        out = CHANGES[kind](pixels, **CALLS[kind])
+        settings = change(kind, **CALLS[kind])
+        out = changed(pixels, settings, pixels[::-1] if settings.other_image is not None else None)
         assert (out.shape, out.dtype) == (pixels.shape, np.uint8)
         assert not np.array_equal(out, pixels)
     assert np.array_equal(PIXELS, before)
@@ -260,7 +262,7 @@ def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
     flat = np.broadcast_to(np.array([0.7, -1.2, 2.0]), SHAPE).copy()
     asked = Targets.classes([0, 1], 3)
     for name in ("occlusion", "random_masks"):
-        assert np.abs(METHODS[name].maps(probe, flat, asked)).max() < 1e-6, name
+        assert np.abs(map_method(name).maps(probe, flat, asked)).max() < 1e-6, name
     (region,) = evaluated(probe, flat, asked, np.ones(SHAPE[:2], np.float32), [np.eye(16, dtype=bool)])
     assert np.abs(region.gives).max() < 1e-9
     (bend,) = curves(probe, flat, np.random.default_rng(0).random((1, 16, 16)).astype(np.float32), [0])

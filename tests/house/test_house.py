@@ -14,7 +14,7 @@ import pytest
 ROOT = Path(__file__).parents[2]
 SOURCES = ROOT / "src" / "attentive_lens"
 HEAVY = ("numba", "scipy", "sklearn", "onnx", "attentive_lens.engine", "attentive_lens.explaining.")
-LIGHT = ("attentive_lens.explaining.figures", "attentive_lens.explaining.methods")
+LIGHT = tuple(f"attentive_lens.explaining.{name}" for name in ("change_settings", "figures", "methods"))
 """Plain values and descriptions, which compute nothing."""
 
 BREACHES = {

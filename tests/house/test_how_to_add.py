@@ -67,7 +67,7 @@ def make(change: Change, program: Path) -> None:
         outside = len(change.code) - len(change.code.lstrip()) - 4
         at = next(k for k in range(begin + 1, len(lines)) if re.match(rf" {{{outside}}}[)}}]", lines[k]))
     else:  # before the file's table, if it has one
-        tables = [k for k, line in enumerate(lines) if re.match(r"[A-Z]{4,}: (dict|tuple)\[", line)]
+        tables = [k for k, line in enumerate(lines) if re.match(r"[A-Z_]{4,}: (dict|tuple)\[", line)]
         at = tables[0] if tables else len(lines)
     lines[at:at] = [*change.code.rstrip().splitlines(), *([] if change.table or change.head else ["", ""])]
     file.write_text("\n".join(lines) + "\n", "utf-8")
@@ -166,9 +166,9 @@ def test_a_run_is_trained_explained_and_told_by_all_that_is_new(planted: Path, t
     words = [word for own in settings for word in ("--set", own)]
     assert json.loads(command(planted, "train", work, *words, "--json").splitlines()[-1])["state"] == "done"
     told = json.loads(
-        command(planted, "explain", work, 1, 3, "--method", "squared_gradient", "--json").splitlines()[-1]
+        command(planted, "explain", work, 1, 3, "--method", "squared_gradient power=3", "--json").splitlines()[-1]
     )
-    assert {own["method"] for own in told["maps"]} == {"squared_gradient"}
+    assert [own["method"] for own in told["maps"]] == [{"kind": "squared_gradient", "power": 3.0}] * len(told["maps"])
     unknown = run(planted, "-m", "attentive_lens", "explain", work, 1, 3, "--method", "squared_gradent")
     assert "squared_gradient" in unknown.stderr
 

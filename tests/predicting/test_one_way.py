@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
-from tests.answering import answer
+from tests.answering import answer, by
 from tests.cli.running import command, last_object
 
 import attentive_lens as al
@@ -173,10 +173,10 @@ def test_training_score_predict_explain_trust_and_python_say_the_same(
             printed = json.loads(command("predict", run.model, file, "--json").splitlines()[-1])
             name = model.classes[own.said]
             assert printed["said"] == name
-            explained = answer(ask.Explain(folder, number, own.image, "gradient"))
-            foreign = answer(ask.ExplainFile(str(run.model), str(file), "gradient"))
+            explained = answer(ask.Explain(ask.RunImage(folder, number, own.image), by("gradient")))
+            foreign = answer(ask.Explain(ask.FileImage(str(file), str(run.model)), by("gradient")))
             told = al.open_model(run.model).predict(file)[0]
-            tried = answer(ask.TryChanges(folder, number, own.image, (), smallest=False))
+            tried = answer(ask.TryChanges(ask.RunImage(folder, number, own.image), (), smallest=False))
             values = {
                 "printed": printed["probabilities"][name],
                 "explained": explained.probabilities[name],
@@ -208,7 +208,7 @@ def test_one_score_for_two_classes_and_none_for_distances(losses_once: Path) -> 
     distance = kinds.index("squared error") + 1
     told = last_object(command("score", losses_once, distance, "--json"))
     assert told["output"] == "none"
-    found = answer(ask.Explain(str(losses_once), distance, 1, "gradient"))
+    found = answer(ask.Explain(ask.RunImage(str(losses_once), distance, 1), by("gradient")))
     assert found.output == "none"
     assert sum(found.probabilities.values()) != pytest.approx(1, abs=1e-6)
 

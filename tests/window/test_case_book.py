@@ -13,6 +13,7 @@ from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.window.explaining.book import CaseBookView
@@ -55,7 +56,7 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
     (case,) = cases.book.cases
     assert (case.image, case.said, case.true, case.run) == (shown.image, shown.said, shown.true, 1)
     click(qtbot, frame, "pin map")
-    assert cases.book.cases[0].evidence[0].settings == {"method": shown.method}
+    assert cases.book.cases[0].evidence[0].settings == shown.method.write_kind()
     cause = child(frame, QComboBox, "case cause")
     cause.setCurrentText("a thumb on the glass")
     qtbot.keyClick(cause, Qt.Key.Key_Return)
@@ -104,10 +105,10 @@ def test_a_change_is_tried_where_it_is_dragged_and_pinned(qtbot: QtBot, frame: F
     child(frame, QSlider, "knob 0").setValue(60)
     qtbot.mouseClick(box, LEFT, pos=QPoint(box.width() // 4, box.height() // 2))
     change = panel.change()
-    assert (change["change"], change["column"], change["row"]) == ("cover", 0.25, 0.5)
+    assert (change.kind, change.column, change.row) == ("cover", 0.25, 0.5)
     qtbot.waitUntil(lambda: panel.tried is not None and panel.tried.after[0].change == change, timeout=30_000)
     assert page.image is not None
-    wanted = finish(carry_out(TryChanges(str(station.folder), 1, page.image, (change,), smallest=False)))
+    wanted = finish(carry_out(TryChanges(RunImage(str(station.folder), 1, page.image), (change,), smallest=False)))
     assert panel.tried is not None
     assert panel.tried.after[0].probabilities == wanted.after[0].probabilities
     assert np.array_equal(panel.tried.pixels, wanted.pixels)
@@ -116,13 +117,13 @@ def test_a_change_is_tried_where_it_is_dragged_and_pinned(qtbot: QtBot, frame: F
         after, before = wanted.after[0].probabilities[name], wanted.before.probabilities[name]
         assert figure == f"{after:.2f}  ({before:.2f})"
     click(qtbot, frame, "pin change")
-    assert frame.session.cases.book.cases[0].evidence[0].settings == change
+    assert frame.session.cases.book.cases[0].evidence[0].settings == change.write_kind()
     ways = child(frame, QComboBox, "change")
     for place in range(ways.count()):
         ways.setCurrentIndex(place)
         name = str(ways.currentData())
         qtbot.waitUntil(
-            lambda name=name: panel.tried is not None and panel.tried.after[0].change["change"] == name,  # type: ignore[misc]
+            lambda name=name: panel.tried is not None and panel.tried.after[0].change.kind == name,  # type: ignore[misc]
             timeout=30_000,
         )
     click(qtbot, frame, "smallest cover")
@@ -136,7 +137,7 @@ def test_neighbours_are_found_and_a_wrong_label_is_one_key_away(qtbot: QtBot, fr
     sheet = child(frame, ContactSheet, "neighbours sheet")
     qtbot.waitUntil(lambda: bool(sheet.groups), timeout=30_000)
     assert page.image is not None
-    found = finish(carry_out(Neighbours(str(station.folder), 1, page.image, "", 12)))
+    found = finish(carry_out(Neighbours(RunImage(str(station.folder), 1, page.image), "", 12)))
     assert [group.title for group in sheet.groups] == [f"{key}: {found.classes[key]}" for key in ("said", "true")]
     for group, key in zip(sheet.groups, ("said", "true"), strict=True):
         assert [place + 1 for place in group.places] == [each.image for each in found.near[key]]

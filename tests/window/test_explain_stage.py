@@ -10,12 +10,12 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QLabel, QMenu, QPushButton, QSpinBox, QTableView
 from pytestqt.qtbot import QtBot
-from tests.answering import answer
+from tests.answering import answer, by
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.causes import Cause, CausesFound, Remedy
-from attentive_lens.explaining.methods import METHOD_FACTS
+from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.formats.reading import read_model
 from attentive_lens.window.explaining.channel import ChannelView, Overlays
 from attentive_lens.window.explaining.numbers import NumbersModel
@@ -58,13 +58,13 @@ def test_every_method_has_a_tile_and_a_click_puts_its_map_under_the_lens(
     click(qtbot, shared, "drawer maps")
     tiles, panel = child(shared, Tiles, "map tiles"), page.drawer.maps
     made = panel.made
-    qtbot.waitUntil(lambda: len(tiles.tiles) == len(METHOD_FACTS), timeout=60_000)
+    qtbot.waitUntil(lambda: len(tiles.tiles) == len(MAP_METHODS), timeout=60_000)
     qtbot.waitUntil(lambda: "pass" in panel.says.text(), timeout=60_000)
     made = panel.made
     assert made is not None
-    number = next(k for k, each in enumerate(made.maps) if each.method == "gradient")
+    number = next(k for k, each in enumerate(made.maps) if each.method.kind == "gradient")
     qtbot.mouseClick(tiles.viewport(), LEFT, pos=tiles.box(number).center())
-    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method == "gradient", timeout=30_000)
+    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method.kind == "gradient", timeout=30_000)
     assert child(shared, QComboBox, "method").currentData() == "gradient"
     assert tiles.marked == number
     panel.write(tmp_path)
@@ -88,14 +88,14 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     shown = page.explanation
     assert shown is not None
     choose(child(shared, QComboBox, "method"), "integrated gradients")
-    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method != "gradient", timeout=30_000)
+    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method.kind != "gradient", timeout=30_000)
     other = next(name for name in shown.probabilities if name not in (shown.said, shown.true))
     choose(child(shared, QComboBox, "right map"), f"for {other}")
     name = child(shared, QLabel, "true name")
     qtbot.waitUntil(lambda: name.text() == other, timeout=30_000)
     shown = page.explanation
     assert shown is not None
-    wanted = answer(ask.Explain(folder_of(shared), 1, shown.image, target=other)).map("for")
+    wanted = answer(ask.Explain(ask.RunImage(folder_of(shared), 1, shown.image), target=other)).map("for")
     lens, right = child(shared, Lens, "lens said"), child(shared, Lens, "lens true")
     positive = right.map
     click(qtbot, shared, "both signs")
@@ -111,8 +111,14 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     figure = f"for {other} {float(wanted.values[row, column]):+.3g}".replace("-", "\u2212")
     assert value.text().endswith(figure)
     assert lens.top == right.top == pytest.approx(max(np.abs(m.values).max() for m in shown.maps), rel=0.6)
-    choose(child(shared, QComboBox, "map setting"), "from black")
-    black = answer(ask.Explain(folder_of(shared), 1, shown.image, baseline="black")).maps[0].values
+    choose(child(shared, QComboBox, "map baseline"), "from black")
+    black = (
+        answer(
+            ask.Explain(ask.RunImage(folder_of(shared), 1, shown.image), by("integrated_gradients", baseline="black"))
+        )
+        .maps[0]
+        .values
+    )
 
     def is_black() -> bool:
         return page.explanation is not None and np.allclose(page.explanation.maps[0].values, black, atol=1e-6)
@@ -120,17 +126,17 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     qtbot.waitUntil(is_black, timeout=30_000)
     click(qtbot, shared, "pin map")
     settings = shared.session.cases.book.of_image(shown.image).evidence[-1].settings
-    assert settings == {"method": "integrated_gradients", "baseline": "black", "for": other}
+    assert settings == {"kind": "integrated_gradients", "baseline": "black", "for": other}
     choose(child(shared, QComboBox, "right map"), "true")
     choose(child(shared, QComboBox, "method"), "gradient")
-    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method == "gradient", timeout=30_000)
+    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method.kind == "gradient", timeout=30_000)
     place = len(shared.session.cases.book.of_image(shown.image).evidence) - 1
     click(qtbot, shared, f"show evidence {place}")
     qtbot.waitUntil(is_black, timeout=30_000)
     assert page.explanation is not None
     assert page.explanation.map("for") is not None
-    assert child(shared, QComboBox, "map setting").currentData() == "black"
-    choose(child(shared, QComboBox, "map setting"), "from blurred")
+    assert child(shared, QComboBox, "map baseline").currentData() == "black"
+    choose(child(shared, QComboBox, "map baseline"), "from blurred")
 
 
 def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
@@ -148,7 +154,7 @@ def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
     panel = page.drawer.change
     assert page.drawer.panels.currentWidget() is panel
     change = panel.change()
-    assert (change["change"], change["across"], change["side"]) == (
+    assert (change.kind, change.across, change.side) == (
         "cover",
         pytest.approx((last.x() - first.x()) / side, abs=1e-3),
         pytest.approx((last.y() - first.y()) / side, abs=1e-3),
@@ -161,7 +167,7 @@ def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
     click(qtbot, shared, "map of change")
     click(qtbot, shared, "pin change")
     choose(child(shared, QComboBox, "change"), "mix with another image")
-    qtbot.waitUntil(lambda: panel.tried is not None and "with" in panel.tried.after[0].change, timeout=30_000)
+    qtbot.waitUntil(lambda: panel.tried is not None and panel.tried.after[0].change.kind == "mix", timeout=30_000)
     place = len(shared.session.cases.book.of_image(page.image or 0).evidence) - 1
     click(qtbot, shared, "drawer maps")
     click(qtbot, shared, f"show evidence {place}")
@@ -177,16 +183,16 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
     qtbot.waitUntil(lambda: bool(tiles.tiles), timeout=30_000)
     layer = panel.layer
     image = page.image or 0
-    maps = answer(ask.Activations((layer,), folder_of(shared), 1, image)).outputs[layer]
+    maps = answer(ask.Activations(ask.RunImage(folder_of(shared), 1, image), (layer,))).outputs[layer]
     assert panel.order == np.argsort(-np.abs(maps).mean(axis=(0, 1)), kind="stable").tolist()
     choose(child(shared, QComboBox, "channels order"), "by number")
     assert panel.order == list(range(maps.shape[2]))
-    seen = answer(ask.Channels(folder_of(shared), 1, image, layer, 0))
+    seen = answer(ask.Channels(ask.RunImage(folder_of(shared), 1, image), layer, 0))
     choose(child(shared, QComboBox, "channels order"), "what they add")
     adds = [each.channel for each in seen.channels]
     qtbot.waitUntil(lambda: panel.order == adds, timeout=30_000)
     assert tiles.tiles[0].caption.startswith(f"{adds[0]}  ")
-    found = answer(ask.Neighbours(folder_of(shared), 1, image, count=1))
+    found = answer(ask.Neighbours(ask.RunImage(folder_of(shared), 1, image), count=1))
     name, near = next(iter(found.right.items()))
     choose(child(shared, QComboBox, "image beside"), f"nearest right {name}")
     qtbot.waitUntil(lambda: panel.beside == near.image and bool(panel.beside_maps), timeout=30_000)
@@ -200,7 +206,7 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
         f"image {near.image}",
         "difference",
     ]
-    told = answer(ask.Channels(folder_of(shared), 1, image, layer, adds[0]))
+    told = answer(ask.Channels(ask.RunImage(folder_of(shared), 1, image), layer, adds[0]))
     click(qtbot, shared, "channel off")
     off = next(each.probabilities for each in told.answers if each.factor == 0)
     for bar in child(shared, Bars, "channel answers").bars:
@@ -298,7 +304,7 @@ def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page
     numbers = {each.image for rows in panel.found.near.values() for each in rows}  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: numbers <= panel.maps.keys(), timeout=30_000)
     number = min(numbers)
-    wanted = answer(ask.Explain(folder_of(shared), 1, number, "gradient_times_input")).maps[0].values
+    wanted = answer(ask.Explain(ask.RunImage(folder_of(shared), 1, number), by("gradient_times_input"))).maps[0].values
     assert panel.maps[number] == pytest.approx(wanted, abs=1e-4 * float(np.abs(wanted).max()))
     sheet = child(shared, ContactSheet, "neighbours sheet")
     assert {place + 1 for place in sheet.maps} >= numbers

@@ -16,6 +16,7 @@ from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.desk.requests.explaining import Activations
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
@@ -106,7 +107,7 @@ def test_plates_show_what_the_run_in_view_made_of_the_sample_while_they_are_as_t
     outputs = {plate.output for plate in bench.plates if len(plate.shape) == 3}
     qtbot.waitUntil(lambda: set(bench.pictures) >= outputs, timeout=60_000)
     first = bench.plates[1].output
-    seen = answer(Activations((first,), str(station.folder), 1, 1)).outputs[first]
+    seen = answer(Activations(RunImage(str(station.folder), 1, 1), (first,))).outputs[first]
     most = int(np.abs(seen).mean(axis=(0, 1)).argmax())
     assert bench.pictures[first] == to_image(ink_on_paper(seen[:, :, most]))
     assert "the most active of its maps in run 1" in child(frame, QLabel, "sees").text()

@@ -51,6 +51,12 @@ def out_folder(words: str) -> Any:
     return typer.Option("--out", callback=checked_out, metavar="FOLDER", help=words)
 
 
+def map_method_option(words: str) -> Any:
+    """The option that names a map method, with its settings."""
+    more = '; with its settings, as «class_activation layer="relu 2"». A wrong word lists them.'
+    return typer.Option("--method", metavar="METHOD", help=words + more)
+
+
 @app.callback(invoke_without_command=True)
 def _options(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
     if version:

@@ -84,7 +84,7 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
     explained: list[Explained] = []
     folder, results = str(place.folder), place.folder / "results"
     wrong: list[Answer] = []
-    filters = write_filters(finish(carry_out(ask.FirstFilters(folder, run.number))), results)
+    filters = write_filters(finish(carry_out(ask.FirstFilters(ask.RunImage(folder, run.number, 1)))), results)
     for on in ("validation", "test"):
         try:
             set_scores = watched(carry_out(ask.Score(folder, run.number, on)), "scoring")
@@ -95,9 +95,9 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
         say(f"On {on}: {set_scores.accuracy:.1%} of {set_scores.images} images right, {len(set_scores.wrong)} wrong.")
         wrong = set_scores.wrong or wrong
     for answer in wrong[:MISTAKES]:
-        request = ask.Explain(folder, run.number, answer.image)
-        explanation = finish(carry_out(request))
-        layers = finish(carry_out(ask.Activations((), folder, run.number, answer.image)))
+        subject = ask.RunImage(folder, run.number, answer.image)
+        explanation = finish(carry_out(ask.Explain(subject)))
+        layers = finish(carry_out(ask.Activations(subject)))
         entry = write_explanation([explanation], layers, results, f"image-{answer.image:05d}")
         explained.append(replace(entry, filters_picture=filters))
         say(f"  image {answer.image}: said {entry.said}, true {entry.true} · {entry.maps[0].picture}")

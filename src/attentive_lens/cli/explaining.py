@@ -8,16 +8,25 @@ from typing import Annotated
 
 import typer
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_file, out_folder, printable
+from attentive_lens.cli.app import (
+    AsJson,
+    InWorkspace,
+    OfRun,
+    OnSet,
+    app,
+    check_set,
+    map_method_option,
+    out_file,
+    out_folder,
+    printable,
+)
 from attentive_lens.cli.results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
-from attentive_lens.core.values import unknown_word
+from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.requests.causes import METHOD
-from attentive_lens.desk.requests.maps import CLASS_METHOD
 from attentive_lens.errors import BadUsage, LensError
-from attentive_lens.explaining.methods import DEFAULT
+from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, QUICK
 
 
 @app.command()
@@ -34,18 +43,7 @@ def explain(
     model: Annotated[
         Path | None, typer.Option("--model", metavar="FILE", help="Ask this model file, about any image files.")
     ] = None,
-    method: Annotated[
-        str, typer.Option(metavar="WORD", help="A map method, or all; a wrong word lists them.")
-    ] = DEFAULT,
-    baseline: Annotated[
-        str,
-        typer.Option(
-            "--from", metavar="WORD", help="Where integrated gradients begin: a wrong word lists them; or «image 12»."
-        ),
-    ] = "",
-    at: Annotated[
-        str, typer.Option("--at", metavar="LAYER", help="The layer whose maps class activation weighs.")
-    ] = "",
+    method: Annotated[str, map_method_option("A map method, or all")] = DEFAULT.kind,
     target: Annotated[
         str | None, typer.Option("--for", metavar="CLASS", help="A class to explain besides said and true.")
     ] = None,
@@ -64,43 +62,31 @@ def explain(
     if model is not None and trust:
         why = "it compares with what a run's images give, and a model file has none"
         raise BadUsage("--trust cannot be measured with --model", why, "Ask the run in its workspace")
-    workspace, run = "", 0
     if model is not None and wrong:
         why = "a model file knows no set, and so no mistakes"
         raise BadUsage("--wrong cannot be asked of --model", why, "Ask the run in its workspace")
-    if model is not None:
-        images = _files(places)
-        filters = watched(carry_out(ask.FirstFiltersOf(str(model))), "first filters")
-    else:
-        workspace, run, images = _numbers(places, wrong, on)
-        filters = watched(carry_out(ask.FirstFilters(workspace, run)), "first filters")
+    subjects = _files(places, model) if model is not None else _numbers(places, wrong, on)
+    filters = watched(carry_out(ask.FirstFilters(next(iter(subjects.values())))), "first filters")
     filters_picture = write_filters(filters, into)
-    methods = _methods(method)
+    methods = (
+        [each() for each in MAP_METHODS.values()] if method == "all" else [in_words("--method", MAP_METHODS, method)]
+    )
     verdicts: list[bool | None] = []
-    for stem, image in images.items():
+    for stem, subject in subjects.items():
         results: list[ask.Explanation] = []
         refused: list[NotShown] = []
-        for name in methods:
-            request: ask.Request[ask.Explanation]
-            if model is not None:
-                request = ask.ExplainFile(str(model), image, name, target, baseline, at)
-            else:
-                request = ask.Explain(workspace, run, int(image), name, target, baseline, at)
+        for settings in methods:
             try:
-                results.append(watched(carry_out(request), "explaining"))
+                results.append(watched(carry_out(ask.Explain(subject, settings, target)), "explaining"))
             except LensError as error:
-                if method != "all" or name == methods[0]:
+                if method != "all" or settings is methods[0]:
                     raise
-                refused.append(NotShown(name, error.why))
-        if model is not None:
-            request_all = ask.Activations((), model=str(model), file=image)
-        else:
-            request_all = ask.Activations((), workspace, run, int(image))
-        layers = watched(carry_out(request_all), "asking the layers")
+                refused.append(NotShown(settings, error.why))
+        layers = watched(carry_out(ask.Activations(subject)), "asking the layers")
         measured: list[ask.TrustChecks] = []
         if trust:
             for result in results:
-                checks = ask.Trust(workspace, run, int(image), result.method, not wrong, baseline, at)
+                checks = ask.Trust(subject, result.method, not wrong)
                 measured.append(watched(carry_out(checks), "checking trust"))
         explained = replace(
             write_explanation(results, layers, into, stem),
@@ -120,16 +106,8 @@ def explain(
         out.print(f"{sum(decided)} of {len(decided)} maps for what was said pass{more}")
 
 
-def _methods(word: str) -> list[str]:
-    from attentive_lens.explaining.saliency import METHODS
-
-    if word != "all" and word not in METHODS:
-        raise unknown_word("method", word, frozenset({*METHODS, "all"}))
-    return list(METHODS) if word == "all" else [word]
-
-
-def _numbers(places: list[str], wrong: int, on: str) -> tuple[str, int, dict[str, str]]:
-    """Workspace, run, and images by the beginning of their files' names: those named, or so many surest mistakes."""
+def _numbers(places: list[str], wrong: int, on: str) -> dict[str, ask.Subject]:
+    """Images by the beginning of their files' names: those named, or so many surest mistakes."""
     if len(places) < (2 if wrong else 3):
         remedy = "Write «explain WORKSPACE RUN IMAGE …», or «explain --model FILE IMAGE …» for image files"
         raise BadUsage("explain needs more words", "it takes a workspace, a run and at least one image", remedy)
@@ -137,9 +115,8 @@ def _numbers(places: list[str], wrong: int, on: str) -> tuple[str, int, dict[str
     for word in (run, *images):
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
-    if wrong:
-        images = [str(image) for image in _mistakes(workspace, int(run), wrong, on)]
-    return workspace, int(run), {f"image-{int(image):05d}": image for image in images}
+    numbers = _mistakes(workspace, int(run), wrong, on) if wrong else [int(image) for image in images]
+    return {f"image-{number:05d}": ask.RunImage(workspace, int(run), number) for number in numbers}
 
 
 def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
@@ -154,15 +131,15 @@ def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
     return [answer.image for answer in scores.wrong[:wrong]]
 
 
-def _files(places: list[str]) -> dict[str, str]:
+def _files(places: list[str], model: Path) -> dict[str, ask.Subject]:
     """Image files by the beginning of the names of what is written for them."""
     from attentive_lens.desk.answering import image_files
 
-    files: dict[str, str] = {}
+    files: dict[str, ask.Subject] = {}
     for file in image_files([Path(place) for place in places]):
         stem = printable(Path(file).stem)
         number = sum(1 for known in files if known == stem or known.startswith(f"{stem}~"))
-        files[f"{stem}~{number + 1}" if number else stem] = file
+        files[f"{stem}~{number + 1}" if number else stem] = ask.FileImage(str(file), str(model))
     return files
 
 
@@ -175,7 +152,7 @@ def _say(explained: Explained) -> None:
     for entry in explained.maps:
         trust = entry.trust
         if trust is None:
-            out.print(f"  map of {entry.target} ({entry.method}): {entry.picture}")
+            out.print(f"  map of {entry.target} ({entry.method.words}): {entry.picture}")
             continue
         verdict = {True: "passes", False: "fails", None: "cannot be told"}[trust.passed]
         if trust.empty:
@@ -185,7 +162,7 @@ def _say(explained: Explained) -> None:
             continue
         (deleted, most), (restored, least) = trust.deletion.figures, trust.insertion.figures
         out.print(
-            f"  map for {entry.target} ({entry.method}): {entry.picture}\n    {verdict}: deletion {deleted},"
+            f"  map for {entry.target} ({entry.method.words}): {entry.picture}\n    {verdict}: deletion {deleted},"
             f" must be below {most}; insertion {restored}, above {least}"
         )
         if trust.completeness is not None:
@@ -195,7 +172,7 @@ def _say(explained: Explained) -> None:
                 f" (score {sums.score:.3f})"
             )
     for refused in explained.not_shown:
-        out.print(f"  no map by {refused.method}: {refused.reason}")
+        out.print(f"  no map by {refused.method.words}: {refused.reason}")
     for measured in explained.measured:
         _say_trust(measured)
     out.print(f"  activations: {explained.layers_picture}")
@@ -231,7 +208,7 @@ def causes(
     workspace: InWorkspace,
     run: OfRun,
     on: OnSet = "validation",
-    method: Annotated[str, typer.Option(metavar="WORD", help="The map method that mistakes are compared by.")] = METHOD,
+    method: Annotated[str, map_method_option("The map method that mistakes are compared by")] = QUICK.kind,
     plan_out: Annotated[
         Path | None,
         out_file("Write every remedy's plan: the first here, others beside it."),
@@ -244,8 +221,8 @@ def causes(
     from attentive_lens.workspace import Workspace
 
     check_set(on)
-    _methods(method)
-    causes_found = watched(carry_out(ask.Causes(str(workspace), run, on, method)), "finding common causes")
+    settings = in_words("--method", MAP_METHODS, method)
+    causes_found = watched(carry_out(ask.Causes(str(workspace), run, on, settings)), "finding common causes")
     judged = judged_by_test(Workspace.open(workspace))
     plans = plans_of(causes_found.groups)
     written = _write_plans(plan_out, plans) if plan_out is not None else []
@@ -277,9 +254,7 @@ def class_maps(
     workspace: InWorkspace,
     run: OfRun,
     on: OnSet = "validation",
-    method: Annotated[
-        str, typer.Option(metavar="WORD", help="The map method that right answers are looked at by.")
-    ] = CLASS_METHOD,
+    method: Annotated[str, map_method_option("The map method that right answers are looked at by")] = QUICK.kind,
     images: Annotated[int, typer.Option(metavar="N", min=1, help="Right answers of a class, at most.")] = 100,
     into: Annotated[Path, out_folder("Where pictures and maps go.")] = Path("class-maps"),
     as_json: AsJson = False,
@@ -289,13 +264,13 @@ def class_maps(
     from attentive_lens.desk.tasks import carry_out
 
     check_set(on)
-    _methods(method)
-    found = watched(carry_out(ask.ClassMaps(str(workspace), run, on, method, images)), "explaining right answers")
+    settings = in_words("--method", MAP_METHODS, method)
+    found = watched(carry_out(ask.ClassMaps(str(workspace), run, on, settings, images)), "explaining right answers")
     written = write_classes(found, into)
     if as_json:
         say_json(written)
         return
-    out.print(f"run {run} on {on}, by {method.replace('_', ' ')}:")
+    out.print(f"run {run} on {on}, by {settings.words}:")
     for each in written.classes:
         out.print(f"  {each.name}: {each.words}")
         out.print(f"    {each.picture}")

@@ -9,12 +9,24 @@ import numpy as np
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, PlanFile, Settings, app, out_file, out_folder
+from attentive_lens.cli.app import (
+    AsJson,
+    InWorkspace,
+    OfRun,
+    PlanFile,
+    Settings,
+    app,
+    map_method_option,
+    out_file,
+    out_folder,
+)
 from attentive_lens.cli.results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
-from attentive_lens.core.records import PlainTable
+from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.errors import BadUsage
+from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
+from attentive_lens.explaining.methods import MAP_METHODS
 
 EVERY_LAYER = "all"
 """In place of a layer's name: the weights of all of them."""
@@ -117,7 +129,8 @@ def neighbours(
     """List the training images that a layer finds nearest to an image, of the class said and of the true one."""
     from attentive_lens.desk.tasks import carry_out
 
-    nearest = watched(carry_out(ask.Neighbours(str(workspace), run, image, name)), "looking for neighbours")
+    request = ask.Neighbours(ask.RunImage(str(workspace), run, image), name)
+    nearest = watched(carry_out(request), "looking for neighbours")
     if as_json:
         say_json(nearest)
         return
@@ -245,9 +258,7 @@ def try_changes(
     model: Annotated[
         Path | None, typer.Option("--model", metavar="FILE", help="Ask this model file, about an image file.")
     ] = None,
-    method: Annotated[
-        str, typer.Option(metavar="WORD", help="A map method by which the changed images are explained.")
-    ] = "",
+    method: Annotated[str, map_method_option("A map method by which the changed images are explained")] = "",
     into: Annotated[
         Path | None,
         out_folder("Write the changed images, and their maps, here."),
@@ -258,15 +269,10 @@ def try_changes(
     from attentive_lens.cli.pictures import write_tried
     from attentive_lens.desk.tasks import carry_out
 
-    changes_asked = tuple(_change(words) for words in changes or [])
-    searched = smallest or not changes_asked
-    if model is not None:
-        if len(places) != 1:
-            raise BadUsage("try needs one image", "--model takes an image file", "Write «try --model FILE IMAGE»")
-        request = ask.TryChanges("", 0, 0, changes_asked, searched, method, str(model), places[0])
-    else:
-        workspace, run, number = _one_image(places)
-        request = ask.TryChanges(workspace, run, number, changes_asked, searched, method)
+    settings = tuple(in_words("--change", CHANGE_SETTINGS, words) for words in changes or [])
+    maps_by = in_words("--method", MAP_METHODS, method) if method else None
+    subject = _one_file(places, model) if model is not None else _one_image(places)
+    request = ask.TryChanges(subject, settings, smallest or not settings, maps_by)
     tried = watched(carry_out(request), "trying")
     if into is not None:
         write_tried(tried, into)
@@ -274,7 +280,7 @@ def try_changes(
         say_json(tried)
         return
     before, least = tried.before, tried.smallest_cover
-    name = f"image {tried.image}" if tried.image else tried.file
+    name = f"image {tried.image}" if tried.image is not None else tried.file
     out.print(f"{name}: said {before.said} ({before.probabilities[before.said]:.2f})")
     for words, after in zip(changes or [], tried.after, strict=True):
         out.print(f"  {words}: said {after.said} ({after.probabilities[after.said]:.2f})")
@@ -295,23 +301,20 @@ def try_changes(
         out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
 
 
-def _one_image(places: list[str]) -> tuple[str, int, int]:
-    """A workspace, a run and an image."""
+def _one_file(places: list[str], model: Path) -> ask.Subject:
+    if len(places) != 1:
+        raise BadUsage("try needs one image", "--model takes an image file", "Write «try --model FILE IMAGE»")
+    return ask.FileImage(places[0], str(model))
+
+
+def _one_image(places: list[str]) -> ask.Subject:
     if len(places) != 3:
         why = "it takes a workspace, a run and an image"
         raise BadUsage("try needs other words", why, "Write «try WORKSPACE RUN IMAGE», or «try --model FILE IMAGE»")
     for word in places[1:]:
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
-    return places[0], int(places[1]), int(places[2])
-
-
-def _change(words: str) -> PlainTable:
-    kind, *settings = words.split() or [""]
-    pairs = [setting.partition("=") for setting in settings]
-    if not kind or any(not equals for _, equals, _ in pairs):
-        raise BadUsage("--change", f"«{words}» is not understood", "Write it as «cover row=0.8 column=0.2 side=0.3»")
-    return {"change": kind, **{name: value for name, _, value in pairs}}
+    return ask.RunImage(places[0], int(places[1]), int(places[2]))
 
 
 @app.command()
@@ -327,7 +330,7 @@ def channel(
     """Rank a layer's channels by what the answer loses without them, and turn one off and up to see the answer."""
     from attentive_lens.desk.tasks import carry_out
 
-    request = ask.Channels(str(workspace), run, image, name, number)
+    request = ask.Channels(ask.RunImage(str(workspace), run, image), name, number)
     seen = watched(carry_out(request), "asking the channels")
     if as_json:
         say_json(seen)

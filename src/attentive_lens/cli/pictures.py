@@ -43,7 +43,7 @@ def write_explanation(results: Sequence[Explanation], layers: ActivationMaps, fo
     make_folder(folder)
     try:
         for result in results:
-            maps += _write_maps(result, folder, f"{stem}-{result.method}")
+            maps += _write_maps(result, folder, f"{stem}-{result.method.kind}")
         _layers(layers).save(picture)
     except OSError as error:
         raise BadFile(

@@ -22,7 +22,7 @@ from attentive_lens.desk.measuring_results import Measured
 from attentive_lens.desk.requests.bases import BaseProbe
 from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.causes import Cause
-from attentive_lens.desk.requests.explaining import MapTrust, RegionOfMap, TrustChecks
+from attentive_lens.desk.requests.explaining import MapSettings, MapTrust, RegionOfMap, TrustChecks
 from attentive_lens.desk.requests.images import FaultAction, Skipped
 from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
 from attentive_lens.desk.requests.maps import PlaceTrial
@@ -139,7 +139,7 @@ class SetFigures:
 class MapWritten:
     """A map as an array (.npy, H×W float32) and as a picture; no trust for the difference said − true."""
 
-    method: str
+    method: MapSettings
     target: str
     key: str
     file: str
@@ -151,7 +151,7 @@ class MapWritten:
 class NotShown:
     """A method that gives no map of this network, and why."""
 
-    method: str
+    method: MapSettings
     reason: str
 
 
@@ -307,7 +307,7 @@ class ClassesWritten:
 
     run: int
     on: str
-    method: str
+    method: MapSettings
     classes: tuple[ClassWritten, ...]
 
 

@@ -1,7 +1,7 @@
 """Frozen dataclasses as plain JSON values, and back: how requests and results travel, and what ``--json`` prints.
 
-Fields may be text, numbers, truth values, None, tuples, lists, dictionaries by text or number, further dataclasses and
-NumPy arrays. Arrays stand apart: in a plain value there is a number in their place.
+Fields may be text, numbers, truth values, None, tuples, lists, dictionaries by text or number, further dataclasses,
+values of a kind and NumPy arrays. Arrays stand apart: in a plain value there is a number in their place.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import paced
+from attentive_lens.core.values import Kind, read_kind
 
 T = TypeVar("T")
 
@@ -29,6 +30,8 @@ def to_plain(value: Any, arrays: list[NDArray[Any]]) -> Any:
     if isinstance(value, np.ndarray):
         arrays.append(value)
         return len(arrays) - 1
+    if isinstance(value, Kind):
+        return value.write_kind()
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
         return {f.name: to_plain(getattr(value, f.name), arrays) for f in dataclasses.fields(value)}
     if isinstance(value, Mapping):
@@ -42,6 +45,8 @@ def to_plain(value: Any, arrays: list[NDArray[Any]]) -> Any:
 
 def without_arrays(value: Any) -> Any:
     """A value that JSON can hold, the fields that are arrays being left out."""
+    if isinstance(value, Kind):
+        return value.write_kind()
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
         hints = _hints(type(value))
         shown = [f.name for f in dataclasses.fields(value) if not _is_array(hints[f.name])]
@@ -74,8 +79,7 @@ def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
     if origin in (Union, types.UnionType):
         if plain is None and type(None) in args:
             return None
-        (kind,) = (item for item in args if item is not type(None))
-        return _read(kind, plain, arrays)
+        return _read(_one_of([item for item in args if item is not type(None)], plain), plain, arrays)
     if origin is np.ndarray or kind is np.ndarray:
         return arrays[plain]
     if origin is tuple:
@@ -86,6 +90,8 @@ def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
         return [_read(args[0], item, arrays) for item in plain]
     if origin is not None and issubclass(origin, Mapping):
         return {args[0](key): _read(args[1], item, arrays) for key, item in plain.items()}
+    if isinstance(kind, type) and issubclass(kind, Kind):
+        return read_kind(kind.section, kind.rows, plain)
     if isinstance(kind, type) and dataclasses.is_dataclass(kind):
         hints = _hints(kind)
         names = [f.name for f in dataclasses.fields(kind)]
@@ -98,6 +104,20 @@ def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
     if not isinstance(plain, kind) or (isinstance(plain, bool) and kind is not bool):
         raise TypeError(f"{plain!r:.60} is no {kind.__name__}")
     return plain
+
+
+def _one_of(kinds: Sequence[Any], plain: Any) -> Any:
+    """The type of those that may stand in one place whose fields a plain value has; no two have all in common."""
+    if len(kinds) == 1:
+        return kinds[0]
+    for kind in kinds:
+        fields = dataclasses.fields(kind)
+        needed = {
+            f.name for f in fields if f.default is dataclasses.MISSING and f.default_factory is dataclasses.MISSING
+        }
+        if isinstance(plain, Mapping) and needed <= plain.keys() <= {f.name for f in fields}:
+            return kind
+    raise TypeError(f"{plain!r:.60} is none of {', '.join(kind.__name__ for kind in kinds)}")
 
 
 def schema(kind: Any) -> dict[str, Any]:
@@ -120,10 +140,13 @@ def schema(kind: Any) -> dict[str, Any]:
         return {"type": "array", "items": schema(args[0])}
     if origin is not None and issubclass(origin, Mapping):
         return {"type": "object", "additionalProperties": schema(args[1])}
+    first = (kind.__doc__ or "").strip().split("\n")[0]
+    if issubclass(kind, Kind):
+        kinds = {"type": "string", "enum": list(kind.rows)}
+        return {"description": first, "type": "object", "required": ["kind"], "properties": {"kind": kinds}}
     hints = _hints(kind)
     shown = [f.name for f in dataclasses.fields(kind) if not _is_array(hints[f.name])]
     properties = {name: schema(hints[name]) for name in shown}
-    first = (kind.__doc__ or "").strip().split("\n")[0]
     return {"description": first, "type": "object", "required": shown, "properties": properties}
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import dataclasses
 import difflib
 import math
+import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 from types import UnionType
@@ -37,6 +38,12 @@ class Spec:
         The only values allowed, if any.
     counts : tuple of int
         Of a setting that is one number or several: how many it may be besides one.
+    slider : tuple of float or None
+        The part of the range that a slider spans, where the whole is too wide for one.
+    offers : tuple of str
+        Of a text: what a list offers first, where other words are allowed too.
+    names : str
+        Of a text or a number: what else it may name, «image», «layer with maps»; a list offers these.
     """
 
     meaning: str
@@ -46,6 +53,9 @@ class Spec:
     high: float | None = None
     choices: tuple[str, ...] = ()
     counts: tuple[int, ...] = ()
+    slider: tuple[float, float] | None = None
+    offers: tuple[str, ...] = ()
+    names: str = ""
 
 
 def spec(
@@ -58,9 +68,12 @@ def spec(
     high: float | None = None,
     choices: tuple[str, ...] = (),
     counts: tuple[int, ...] = (),
+    slider: tuple[float, float] | None = None,
+    offers: tuple[str, ...] = (),
+    names: str = "",
 ) -> Any:
     """Declare a field of a `Value`; the arguments are those of `Spec`, after the default."""
-    metadata = {"spec": Spec(meaning, label, unit, low, high, choices, counts)}
+    metadata = {"spec": Spec(meaning, label, unit, low, high, choices, counts, slider, offers, names)}
     if default is _MISSING:
         return field(metadata=metadata)
     return field(default=default, metadata=metadata)
@@ -117,6 +130,11 @@ class Value:
                 "Add it to the plan",
             ) from None
 
+    @property
+    def unusual(self) -> dict[str, Any]:
+        """The fields that are not at their default, by name."""
+        return {f.name: getattr(self, f.name) for f in fields(self) if getattr(self, f.name) != f.default}
+
     def write(self) -> dict[str, Any]:
         """The table that `read` makes this value from; fields at their default are kept."""
         table: dict[str, Any] = {}
@@ -138,11 +156,14 @@ class Kind(Value):
         Its key in the table and its word in a plan file.
     idea : str
         One sentence for the tooltip, with the trade's term.
+    rows : mapping
+        All kinds of the table, where a base class stands for any of them.
     """
 
     section: ClassVar[str] = ""
     kind: ClassVar[str] = ""
     idea: ClassVar[str] = ""
+    rows: ClassVar[Mapping[str, type[Kind]]] = {}
 
     def __init_subclass__(cls, **options: Any) -> None:
         super().__init_subclass__(**options)
@@ -165,6 +186,37 @@ def read_kind(section: str, rows: Mapping[str, type[K]], table: Any) -> K:
     if not isinstance(kind, str) or kind not in rows:
         raise unknown_word(f"{section}.kind", str(kind)[:60], frozenset(rows))
     return rows[kind].read({key: value for key, value in table.items() if key != "kind"})
+
+
+def in_words(section: str, rows: Mapping[str, type[K]], text: str) -> K:
+    """One of a table's values from words: «cover row=0.8 column=0.2», «class_activation layer="relu 2"»."""
+    try:
+        kind, *settings = shlex.split(text) or [""]
+    except ValueError:
+        raise BadUsage(section, f"«{text}» has a quotation that does not end", "Close it") from None
+    pairs = [setting.partition("=") for setting in settings]
+    if not kind or any(not equals for _, equals, _ in pairs):
+        raise BadUsage(section, f"«{text}» is not understood", "Write a word, and its settings as name=value")
+    if kind not in rows:
+        raise unknown_word(section, kind[:60], frozenset(rows))
+    types = rows[kind].types()
+    try:
+        return rows[kind].read({name: _of_text(types.get(name), value) for name, _, value in pairs})
+    except BadUsage:
+        raise
+    except BadValue as error:
+        known = ", ".join(rows[kind].specs()) or "no settings"
+        raise BadUsage(error.what, error.why, f"«{kind}» takes {known}") from None
+
+
+def _of_text(kind: Any, text: str) -> Any:
+    """The number or text that a field of that type takes; what is no number is left as it is, to be refused there."""
+    try:
+        if kind is float:
+            return float(text)
+        return int(text) if kind is int else text
+    except ValueError:
+        return text
 
 
 def of_kind(rows: Mapping[str, type[K]], kind: str, value: K) -> K:

@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
+from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.layers import Dropout
@@ -37,23 +39,98 @@ def model_and_data(place: Workspace, run: Run, image: int | None = None) -> Job[
 
 
 @dataclass(frozen=True, eq=False)
-class AskedImage:
-    """A model, an image S×S×C uint8 at its input size, and the number of the class on its label, if it has one."""
+class AnsweredImage:
+    """An image with the model that answers it.
 
+    Attributes
+    ----------
+    subject : Subject
+        As it was asked about.
+    model : ModelFile
+        Who answers.
+    pixels : ndarray, S×S×C uint8
+        At the model's input size.
+    label : int or None
+        Number of the class on its label, if it has one.
+    against : int or None
+        The same, or of the class that takes its place.
+    set_name : str
+        The set it is in; empty for a file.
+    file : str
+        Where it is from.
+    """
+
+    subject: Subject
     model: ModelFile
     pixels: NDArray[np.uint8]
     label: int | None
+    against: int | None
+    set_name: str
+    file: str
+
+    @property
+    def number(self) -> int | None:
+        """Of an image of a workspace."""
+        return self.subject.image if isinstance(self.subject, RunImage) else None
 
 
-def asked_image(workspace: str, run: int, image: int, model: str = "", file: str = "") -> Job[AskedImage]:
-    """An image of a workspace and its run's model; with ``model`` that file, and an image file no workspace knows."""
-    if model:
-        known = model_of(Path(model))
-        return AskedImage(known, known.preprocessor.opened(Path(file)), None)
-    place = Workspace.open(Path(workspace))
-    known, data = yield from model_and_data(place, place.run(run), image)
-    at = data.place(image)
-    return AskedImage(known, data.pixels[at], int(data.labels[at]))
+def answered_image(subject: Subject) -> Job[AnsweredImage]:
+    """The image of a subject at the model's input size, with the model.
+
+    Raises
+    ------
+    LensError
+        If there is no such image, file, run or model, or the model does not know a class that is named.
+    """
+    if isinstance(subject, RunImage):
+        model, data = yield from model_and_data(*place_of(subject), subject.image)
+        at = data.place(subject.image)
+        label, row = int(data.labels[at]), data.collection.rows[at]
+        return AnsweredImage(subject, model, data.pixels[at], label, label, data.collection.sets[at], row.file)
+    model = model_answering(subject)
+    return answered_file(subject, model, model.preprocessor.opened(Path(subject.file)))
+
+
+def answered_file(subject: FileImage, model: ModelFile, pixels: NDArray[np.uint8]) -> AnsweredImage:
+    """As `answered_image`, of a file, or of no file at all, whose pixels S×S×C are there already."""
+    against = class_number(model, subject.against) if subject.against else None
+    return AnsweredImage(subject, model, pixels, None, against, "", subject.file)
+
+
+def model_answering(subject: Subject) -> ModelFile:
+    """The model that answers a subject."""
+    if isinstance(subject, FileImage) and subject.model:
+        return model_of(Path(subject.model))
+    return model_of(place_of(subject)[1].model)
+
+
+def place_of(subject: Subject) -> tuple[Workspace, Run]:
+    """The workspace and the run of a subject.
+
+    Raises
+    ------
+    BadUsage
+        If only a model file is named.
+    """
+    if not subject.workspace:
+        why = "it takes other images of a workspace, and a model file has none"
+        raise BadUsage("This cannot be asked of a model file", why, "Ask the run in its workspace")
+    workspace = Workspace.open(Path(subject.workspace))
+    return workspace, workspace.run(subject.run)
+
+
+def class_number(model: ModelFile, name: str) -> int:
+    """Of a model's class by its name; `BadUsage` with the nearest if it has none of that name."""
+    if name not in model.classes:
+        raise unknown_word("class", name, frozenset(model.classes))
+    return model.classes.index(name)
+
+
+def other_image(subject: Subject, number: int) -> Job[NDArray[np.uint8]]:
+    """Another image of the subject's workspace, S×S×C at the input size of the run's model."""
+    _, data = yield from model_and_data(*place_of(subject), number)
+    pixels: NDArray[np.uint8] = data.pixels[data.place(number)]
+    return pixels
 
 
 def check_layer(model: ModelFile, node: str) -> None:

@@ -15,7 +15,7 @@ print(run.score("test").accuracy, run.confusion)
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TypeAlias, TypeVar
 
@@ -25,18 +25,20 @@ from PIL import Image
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import PlainTable
-from attentive_lens.core.values import unknown_word
+from attentive_lens.core.values import read_kind, unknown_word
 from attentive_lens.desk.answering import image_files
-from attentive_lens.desk.models import AskedImage, by_class
+from attentive_lens.desk.models import answered_file, by_class
 from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.tasks.choosing import method_of
 from attentive_lens.desk.tasks.explaining import explained
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
+from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
 from attentive_lens.explaining.feature_maps import feature_maps
-from attentive_lens.explaining.saliency import DEFAULT
+from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
+from attentive_lens.explaining.saliency import map_method
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import decode, of_array, of_picture
@@ -120,11 +122,16 @@ class Model:
                 answers += [by_class(self.classes, row) for row in predictor.checked(predictor.scores(batch))]
         return answers
 
-    def explain(self, image: OneImage, target: str | None = None, method: str = DEFAULT) -> NDArray[np.float32]:
-        """The map, S×S float32 at the input size, for a class; for the one the model says if none is named."""
-        asked = AskedImage(self.file, self._one(image), None)
-        explanation = finish(explained(asked, (None, "", ""), method_of(method), target))
-        return explanation.maps[-1].values
+    def explain(
+        self, image: OneImage, target: str | None = None, method: str = DEFAULT.kind, **settings: object
+    ) -> NDArray[np.float32]:
+        """The map, S×S float32 at the input size, for a class; for the one the model says if none is named.
+
+        ``settings`` are the method's own, as ``layer="relu 2"`` of class activation.
+        """
+        chosen = map_method(_settings_of(method, settings))
+        answered = answered_file(FileImage(""), self.file, self._one(image))
+        return finish(explained(answered, chosen, target)).maps[-1].values
 
     def feature_maps(self, image: OneImage, layer: str) -> NDArray[np.float32]:
         """A layer's output for one image: rows×columns×channels, or values, float32.
@@ -209,25 +216,32 @@ class Run:
 
     def score(self, on: str = "validation") -> Scores:
         """Accuracy, loss, confusion matrix and every answer on a set: training, validation or test."""
-        return self._asked(ask.Score, on)
+        return self._answer(ask.Score(*self._place, on))
 
     @property
     def confusion(self) -> NDArray[np.int64]:
         """Of the validation set: classes×classes, row true, column said."""
         return np.array(self.score().confusion, np.int64)
 
-    def _asked(self, kind: Callable[..., ask.Request[R]], *settings: object, **named: object) -> R:
-        """The answer to a request about this run."""
-        return finish(carry_out(kind(str(self._workspace.folder), self.number, *settings, **named)))
+    def _answer(self, request: ask.Request[R]) -> R:
+        return finish(carry_out(request))
+
+    @property
+    def _place(self) -> tuple[str, int]:
+        """Workspace and run, as requests take them."""
+        return str(self._workspace.folder), self.number
+
+    def _image(self, number: int) -> RunImage:
+        return RunImage(*self._place, number)
 
     def explain(
-        self, image: int, target: str | None = None, method: str = DEFAULT, baseline: str = "", layer: str = ""
+        self, image: int, target: str | None = None, method: str = DEFAULT.kind, **settings: object
     ) -> dict[str, NDArray[np.generic]]:
         """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target).
 
-        ``baseline`` and ``layer`` as `desk.requests.explaining.Explain` has them.
+        ``settings`` are the method's own, as ``baseline="image 12"`` of integrated gradients.
         """
-        explanation = self._asked(ask.Explain, image, method, target, baseline, layer)
+        explanation = self._answer(ask.Explain(self._image(image), _settings_of(method, settings), target))
         maps: dict[str, NDArray[np.generic]] = {map_.key: map_.values for map_ in explanation.maps}
         if explanation.difference is not None:
             maps["difference"] = explanation.difference
@@ -238,32 +252,34 @@ class Run:
 
         Of the class said if no ``target`` is named; of its score less another class's with ``against``.
         """
-        made = self._asked(ask.Maps, image, (), target, against)
-        return {each.method: each.values for each in made.maps if each.values is not None}
+        made = self._answer(ask.Maps(self._image(image), (), target, against))
+        return {each.method.kind: each.values for each in made.maps if each.values is not None}
 
     def class_maps(self, on: str = "validation") -> tuple[ask.RestsOn, ...]:
         """What the right answers of each class rest on; see `desk.requests.maps.RestsOn`."""
-        return self._asked(ask.ClassMaps, on).classes
+        return self._answer(ask.ClassMaps(*self._place, on)).classes
 
     def causes(self, on: str = "validation") -> tuple[ask.Cause, ...]:
         """What the mistakes on a set come from, with their remedies; see `desk.requests.causes.Cause`."""
-        return self._asked(ask.Causes, on).groups
+        return self._answer(ask.Causes(*self._place, on)).groups
 
     def activity(self, layer: str) -> ask.LayerActive:
         """How active a layer is over the training images; see `desk.requests.activity.LayerActive`."""
-        return self._asked(ask.LayerActivity, layer)
+        return self._answer(ask.LayerActivity(*self._place, layer))
 
     def numbers(self, layer: str, array: str = "", image: int = 0) -> ask.NumbersSeen:
         """A layer's weights, their gradient for an image, the optimiser's state; see `desk.requests.numbers`."""
-        return self._asked(ask.LayerNumbers, layer, array, image)
+        return self._answer(ask.LayerNumbers(*self._place, layer, array, image))
 
     def try_changes(self, image: int, *changes: PlainTable) -> list[dict[str, float]]:
-        """Answers after changes of an image, each on the original: ``{"change": "cover", "row": 0.8, …}``."""
-        return [after.probabilities for after in self._asked(ask.TryChanges, image, changes, smallest=False).after]
+        """Answers after changes of an image, each on the original: ``{"kind": "cover", "row": 0.8, …}``."""
+        chosen = tuple(read_kind("change", CHANGE_SETTINGS, change) for change in changes)
+        tried = self._answer(ask.TryChanges(self._image(image), chosen, smallest=False))
+        return [after.probabilities for after in tried.after]
 
     def neighbours(self, image: int, layer: str = "", count: int = 8) -> dict[str, list[tuple[int, float]]]:
         """The training images a layer finds nearest to an image: (number, distance) for *said* and for *true*."""
-        neighbours = self._asked(ask.Neighbours, image, layer, count)
+        neighbours = self._answer(ask.Neighbours(self._image(image), layer, count))
         return {
             key: [(neighbour.image, neighbour.distance) for neighbour in rows] for key, rows in neighbours.near.items()
         }
@@ -297,6 +313,10 @@ class Workspace:
     def run(self, number: int) -> Run:
         """One run; `NotHere` with the numbers there are."""
         return Run(self._folder, self._folder.run(number))
+
+
+def _settings_of(method: str, settings: Mapping[str, object]) -> MapSettings:
+    return read_kind("method", MAP_METHODS, {"kind": method, **settings})
 
 
 def open_model(file: str | Path) -> Model:

@@ -1,7 +1,7 @@
 """Changes tried on one image, to see what the answer hangs on.
 
-Each takes pixels H×W×C uint8 and places as parts of the side, 0–1, and gives a new image. To add one: a function and
-one line in `CHANGES`, and one in `LIMITS` for a setting of a new name.
+Each takes pixels H×W×C uint8 and the settings of its kind by name, and gives a new image. To add one: a function and
+one line in `CHANGES`, and its settings in ``change_settings``.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from scipy.ndimage import affine_transform, gaussian_filter, median_filter, shif
 
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.change_settings import ChangeSettings
 from attentive_lens.explaining.covering import filling
 
 Pixels = NDArray[np.uint8]
@@ -107,9 +108,9 @@ def noisy(pixels: Pixels, deviation: float, seed: float = 0) -> Pixels:
     return _bytes(pixels + 255 * deviation * noise)
 
 
-def mixed(pixels: Pixels, other: Pixels, share: float) -> Pixels:
+def mixed(pixels: Pixels, image: Pixels, share: float) -> Pixels:
     """So much of another image, 0–1, and the rest of this one."""
-    return _bytes((1 - share) * pixels.astype(np.float64) + share * other)
+    return _bytes((1 - share) * pixels.astype(np.float64) + share * image)
 
 
 def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
@@ -122,18 +123,6 @@ def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
     return _bytes(np.stack(channels, axis=2))
 
 
-LIMITS: dict[str, tuple[float, float]] = {
-    **dict.fromkeys(("row", "column", "from_row", "from_column", "red", "green", "blue", "width"), (0.0, 1.0)),
-    **dict.fromkeys(("across", "share", "deviation"), (0.0, 1.0)),
-    "seed": (0.0, 1e6),
-    **dict.fromkeys(("side", "radius"), (0.001, 1.0)),
-    **dict.fromkeys(("down", "across"), (-1.0, 1.0)),
-    "degrees": (-360.0, 360.0),
-    "factor": (0.01, 100.0),
-    "window": (1.0, 63.0),
-}
-"""Least and greatest of each setting of the changes, by its name."""
-
 CHANGES: dict[str, Callable[..., Pixels]] = {
     "cover": cover,
     "blur": blur,
@@ -145,4 +134,13 @@ CHANGES: dict[str, Callable[..., Pixels]] = {
     "brighten": brightened,
     "denoise": denoised,
     "noise": noisy,
+    "mix": mixed,
 }
+
+
+def changed(pixels: Pixels, settings: ChangeSettings, other: Pixels | None = None) -> Pixels:
+    """The image H×W×C uint8 after a change; with the other image of that shape that its settings name, if any."""
+    values = settings.write()
+    if other is not None:
+        values = {name: other if known.names == "image" else values[name] for name, known in settings.specs().items()}
+    return CHANGES[settings.kind](pixels, **values)

@@ -10,9 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
-
-METHOD = "gradient_times_input"
-"""The map method that mistakes are compared by: one pass each."""
+from attentive_lens.explaining.methods import QUICK, MapSettings
 
 
 @dataclass(frozen=True)
@@ -124,4 +122,4 @@ class Causes(Request[CausesFound]):
     workspace: str
     run: int
     on: str = "validation"
-    method: str = METHOD
+    method: MapSettings = QUICK

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.subjects import Subject
 
 
 @dataclass(frozen=True)
@@ -35,12 +36,8 @@ class DropoutSeen:
 
 @dataclass(frozen=True)
 class SeeDropout(Request[DropoutSeen]):
-    """Draw the masks of every dropout layer several times for one image, of a workspace or of a file."""
+    """Draw the masks of every dropout layer several times for one image."""
 
     result: ClassVar[type[object]] = DropoutSeen
-    workspace: str = ""
-    run: int = 0
-    image: int = 0
+    subject: Subject
     draws: int = 32
-    model: str = ""
-    file: str = ""

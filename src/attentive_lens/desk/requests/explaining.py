@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.explaining.figures import Completeness, Curve, WeightRandomisation
-from attentive_lens.explaining.methods import BASELINES, DEFAULT, METHOD_FACTS
+from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
 
 
 @dataclass(frozen=True)
@@ -97,6 +98,8 @@ class Explanation:
 
     Attributes
     ----------
+    subject : Subject
+        As it was asked about.
     image : int or None
         Its number; None for a file no workspace knows.
     file, set : str
@@ -109,8 +112,8 @@ class Explanation:
         Answer by class.
     output : str
         Output function that made them.
-    method : str
-        Of the maps, one of `METHODS`.
+    method : MapSettings
+        Of the maps.
     maps : tuple of MapOfClass
         For said, true, and a class asked for.
     regions : tuple of RegionOfMap
@@ -123,6 +126,7 @@ class Explanation:
         Map of said − true.
     """
 
+    subject: Subject
     image: int | None
     file: str
     set: str
@@ -130,16 +134,20 @@ class Explanation:
     true: str | None
     probabilities: dict[str, float]
     output: str
-    method: str
+    method: MapSettings
     maps: tuple[MapOfClass, ...]
     regions: tuple[RegionOfMap, ...]
     layers: tuple[LayerShape, ...]
     pixels: NDArray[np.uint8]
     difference: NDArray[np.float32] | None
 
+    def is_of_same(self, other: Explanation | None) -> bool:
+        """Whether it is of the same image, answered by the same model; pixels that changed since make it another."""
+        return other is not None and self.subject == other.subject and np.array_equal(self.pixels, other.pixels)
+
     def is_like(self, other: Explanation) -> bool:
         """Whether it is of the same image, with the same maps for the same classes."""
-        if (self.file, self.method, len(self.maps)) != (other.file, other.method, len(other.maps)):
+        if not self.is_of_same(other) or (self.method, len(self.maps)) != (other.method, len(other.maps)):
             return False
         pairs = zip(self.maps, other.maps, strict=True)
         return all((a.key, a.target) == (b.key, b.target) and np.array_equal(a.values, b.values) for a, b in pairs)
@@ -156,33 +164,12 @@ class Explanation:
 
 @dataclass(frozen=True)
 class Explain(Request[Explanation]):
-    """Why a run's model answered as it did for one image; ``target`` is a class to explain besides.
-
-    ``baseline`` is where integrated gradients begin, one of `BASELINES` or «image 12»; ``layer`` whose maps class
-    activation weighs; both as the method has them if left out, and of no meaning for other methods.
-    """
+    """Why a model answered as it did for one image; ``target`` is a class to explain besides."""
 
     result: ClassVar[type[object]] = Explanation
-    workspace: str
-    run: int
-    image: int
-    method: str = DEFAULT
+    subject: Subject
+    method: MapSettings = DEFAULT
     target: str | None = None
-    baseline: str = ""
-    layer: str = ""
-
-
-@dataclass(frozen=True)
-class ExplainFile(Request[Explanation]):
-    """As `Explain`, for an image file that no workspace knows and a model file; there is no *true* class."""
-
-    result: ClassVar[type[object]] = Explanation
-    model: str
-    file: str
-    method: str = DEFAULT
-    target: str | None = None
-    baseline: str = ""
-    layer: str = ""
 
 
 @dataclass(frozen=True)
@@ -194,15 +181,11 @@ class ActivationMaps:
 
 @dataclass(frozen=True)
 class Activations(Request[ActivationMaps]):
-    """What some layers make of an image of a run's workspace, or of an image file; all of them if none is named."""
+    """What some layers make of an image; all of them if none is named."""
 
     result: ClassVar[type[object]] = ActivationMaps
-    layers: tuple[str, ...]
-    workspace: str = ""
-    run: int = 0
-    image: int = 0
-    model: str = ""
-    file: str = ""
+    subject: Subject
+    layers: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -241,15 +224,15 @@ class TrustChecks:
     Attributes
     ----------
     maps : tuple of MapChecks
-        For said and for true.
+        For said and, where there is a label, for true.
     weight_randomisation : WeightRandomisation
         Of the method, measured once for a run.
     agreement : dict
         Other method → rank correlation of its map with this one's.
     """
 
-    image: int
-    method: str
+    image: int | None
+    method: MapSettings
     said: str
     maps: tuple[MapChecks, ...]
     weight_randomisation: WeightRandomisation
@@ -258,16 +241,12 @@ class TrustChecks:
 
 @dataclass(frozen=True)
 class Trust(Request[TrustChecks]):
-    """All trust checks for the maps of *said* and of *true*; ``baseline`` and ``layer`` as for `Explain`."""
+    """All trust checks for the maps of *said* and of *true*."""
 
     result: ClassVar[type[object]] = TrustChecks
-    workspace: str
-    run: int
-    image: int
-    method: str = DEFAULT
+    subject: Subject
+    method: MapSettings = DEFAULT
     agreement: bool = True
-    baseline: str = ""
-    layer: str = ""
 
 
 @dataclass(frozen=True)
@@ -280,40 +259,32 @@ class Filters:
 
 @dataclass(frozen=True)
 class FirstFilters(Request[Filters]):
-    """The first convolution's filters of a run's model."""
+    """The first convolution's filters of the model that answers an image."""
 
     result: ClassVar[type[object]] = Filters
-    workspace: str
-    run: int
-
-
-@dataclass(frozen=True)
-class FirstFiltersOf(Request[Filters]):
-    """As `FirstFilters`, of a model file."""
-
-    result: ClassVar[type[object]] = Filters
-    model: str
+    subject: Subject
 
 
 __all__ = [
-    "BASELINES",
     "DEFAULT",
-    "METHOD_FACTS",
+    "MAP_METHODS",
     "ActivationMaps",
     "Activations",
     "Completeness",
     "Curve",
     "Explain",
-    "ExplainFile",
     "Explanation",
+    "FileImage",
     "Filters",
     "FirstFilters",
-    "FirstFiltersOf",
     "LayerShape",
     "MapChecks",
     "MapOfClass",
+    "MapSettings",
     "MapTrust",
     "RegionOfMap",
+    "RunImage",
+    "Subject",
     "Trust",
     "TrustChecks",
     "WeightRandomisation",

@@ -8,8 +8,10 @@ from typing import ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.subjects import Subject
+from attentive_lens.explaining.change_settings import CHANGE_SETTINGS, ChangeSettings
+from attentive_lens.explaining.methods import QUICK, MapSettings
 
 
 @dataclass(frozen=True)
@@ -115,21 +117,12 @@ class ChannelSeen:
 
 @dataclass(frozen=True)
 class Channels(Request[ChannelSeen]):
-    """What the channels of a layer add to an answer, and the answer with one of them scaled.
-
-    With ``model`` and ``file`` it is asked of an image file that no workspace knows, said against the class
-    ``against``, if one is named.
-    """
+    """What the channels of a layer add to an answer, and the answer with one of them scaled."""
 
     result: ClassVar[type[object]] = ChannelSeen
-    workspace: str
-    run: int
-    image: int
+    subject: Subject
     layer: str
     channel: int = 0
-    model: str = ""
-    file: str = ""
-    against: str = ""
 
 
 @dataclass(frozen=True)
@@ -146,13 +139,15 @@ class NeighboursFound:
 
     Attributes
     ----------
+    image : int or None
+        Whose; None for a file no workspace knows.
     classes, near : dict
         "said" and "true" → class, and its nearest images.
     right : dict
         Class → its nearest training image that is answered rightly; classes without one are left out.
     """
 
-    image: int
+    image: int | None
     layer: str
     classes: dict[str, str]
     near: dict[str, tuple[Near, ...]]
@@ -163,18 +158,13 @@ class NeighboursFound:
 class Neighbours(Request[NeighboursFound]):
     """The training images a layer (the last before the output, if none is named) finds nearest to an image.
 
-    Feature maps of many values are averaged over squares before they are compared. With ``file`` it is asked of an
-    image file that no workspace knows, which has no *true* class; the class ``against`` takes its place, if named.
+    Feature maps of many values are averaged over squares before they are compared.
     """
 
     result: ClassVar[type[object]] = NeighboursFound
-    workspace: str
-    run: int
-    image: int
+    subject: Subject
     layer: str = ""
     count: int = 8
-    file: str = ""
-    against: str = ""
 
 
 @dataclass(frozen=True)
@@ -203,9 +193,9 @@ class SmallestCover:
 
 @dataclass(frozen=True)
 class TriedChange:
-    """The answer after a change; none for the image as it is."""
+    """The answer after a change; None for the image as it is."""
 
-    change: PlainTable
+    change: ChangeSettings | None
     said: str
     probabilities: dict[str, float]
 
@@ -216,15 +206,15 @@ class Tried:
 
     Attributes
     ----------
-    image, file : int, str
-        What was changed; a file that no workspace knows has image 0.
+    image, file : int or None, str
+        What was changed; a file that no workspace knows has no number.
     pixels : ndarray, N×S×S×C uint8
         The changed images.
     maps : ndarray, N×S×S float32, or None
         Their maps for what is said of each, if a method was named.
     """
 
-    image: int
+    image: int | None
     file: str
     before: TriedChange
     after: tuple[TriedChange, ...]
@@ -235,18 +225,33 @@ class Tried:
 
 @dataclass(frozen=True)
 class TryChanges(Request[Tried]):
-    """Changes tried on an image, each on the original: ``{"change": "cover", "row": 0.8, …}``.
+    """Changes tried on an image, each on the original.
 
-    ``method`` is a map method by which the changed images are explained; with ``model`` and ``file`` an image file
-    that no workspace knows is changed.
+    ``method`` is a map method by which the changed images are explained.
     """
 
     result: ClassVar[type[object]] = Tried
-    workspace: str
-    run: int
-    image: int
-    changes: tuple[PlainTable, ...]
+    subject: Subject
+    changes: tuple[ChangeSettings, ...]
     smallest: bool = True
-    method: str = ""
-    model: str = ""
-    file: str = ""
+    method: MapSettings | None = None
+
+
+__all__ = [
+    "CHANGE_SETTINGS",
+    "QUICK",
+    "AnswerAt",
+    "ChangeSettings",
+    "ChannelEffects",
+    "ChannelSeen",
+    "Channels",
+    "Layer",
+    "LayerSeen",
+    "Near",
+    "Neighbours",
+    "NeighboursFound",
+    "SmallestCover",
+    "Tried",
+    "TriedChange",
+    "TryChanges",
+]

@@ -9,9 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.desk.requests.base import Request
-
-CLASS_METHOD = "gradient_times_input"
-"""The map method by which classes are looked at: one pass each way an image."""
+from attentive_lens.desk.requests.subjects import Subject
+from attentive_lens.explaining.methods import QUICK, MapSettings
 
 
 @dataclass(frozen=True)
@@ -20,10 +19,8 @@ class MapByMethod:
 
     Attributes
     ----------
-    method : str
-        One of `METHODS`.
-    signed : bool
-        Whether values below zero speak against.
+    method : MapSettings
+        Which.
     values : ndarray, S×S float32, or None
         None where the method cannot be asked of this network.
     refused : str
@@ -32,8 +29,7 @@ class MapByMethod:
         Whether deletion and insertion are better than for random maps; None where it cannot be told or was not yet.
     """
 
-    method: str
-    signed: bool
+    method: MapSettings
     values: NDArray[np.float32] | None
     refused: str = ""
     passed: bool | None = None
@@ -45,15 +41,15 @@ class MapsMade:
 
     Attributes
     ----------
-    image, file : int, str
-        What is explained; a file that no workspace knows has image 0.
+    image, file : int or None, str
+        What is explained; a file that no workspace knows has no number.
     target, against : str
         The class explained, and the class whose score is taken from its score; empty for none.
     maps : tuple of MapByMethod
         So many as are made, the quick ones first.
     """
 
-    image: int
+    image: int | None
     file: str
     target: str
     against: str
@@ -64,22 +60,14 @@ class MapsMade:
 class Maps(Request[MapsMade]):
     """Maps of one image by several methods (all of them if none is named), shown as they come, the quick ones first.
 
-    ``target`` is a class, the one said if left out; ``against`` another one, for the map of the difference;
-    ``baseline`` and ``layer`` as for `Explain`. With ``model`` and ``file`` it is asked of an image file that no
-    workspace knows.
+    ``target`` is a class, the one said if left out; ``against`` another one, for the map of the difference.
     """
 
     result: ClassVar[type[object]] = MapsMade
-    workspace: str
-    run: int
-    image: int
-    methods: tuple[str, ...] = ()
+    subject: Subject
+    methods: tuple[MapSettings, ...] = ()
     target: str = ""
     against: str = ""
-    baseline: str = ""
-    layer: str = ""
-    model: str = ""
-    file: str = ""
 
 
 @dataclass(frozen=True)
@@ -106,7 +94,7 @@ class MapImages(Request[ImageMaps]):
     workspace: str
     run: int
     images: tuple[int, ...]
-    method: str = CLASS_METHOD
+    method: MapSettings = QUICK
 
 
 @dataclass(frozen=True)
@@ -171,7 +159,7 @@ class ClassesRest:
 
     run: int
     on: str
-    method: str
+    method: MapSettings
     classes: tuple[RestsOn, ...]
 
 
@@ -186,5 +174,5 @@ class ClassMaps(Request[ClassesRest]):
     workspace: str
     run: int
     on: str = "validation"
-    method: str = CLASS_METHOD
+    method: MapSettings = QUICK
     images: int = 100

@@ -20,7 +20,8 @@ from attentive_lens.desk.data import Data
 from attentive_lens.desk.models import THREADS, model_and_data
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
-from attentive_lens.desk.tasks.choosing import method_of
+from attentive_lens.desk.requests.subjects import RunImage
+from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
@@ -48,11 +49,11 @@ T = TypeVar("T")
 
 def causes(request: Causes) -> Job[CausesFound]:
     """See `Causes`."""
-    method = method_of(request.method)
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     scores = yield from score(Score(request.workspace, request.run, request.on))
     model, data = yield from model_and_data(place, run)
+    method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
     wrong = scores.wrong
     if not wrong:
         why = f"run {request.run} answers every {request.on} image rightly"

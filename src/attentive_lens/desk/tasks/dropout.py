@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.models import asked_image
+from attentive_lens.desk.models import answered_image
 from attentive_lens.desk.requests.dropout import DropoutSeen, SeeDropout
 from attentive_lens.errors import NotHere
 from attentive_lens.explaining.dropout import at_work
@@ -15,11 +15,11 @@ from attentive_lens.predicting import Predictor
 
 def see_dropout(request: SeeDropout) -> Job[DropoutSeen]:
     """See `SeeDropout`."""
-    asked = yield from asked_image(request.workspace, request.run, request.image, request.model, request.file)
-    predictor = Predictor.of(asked.model)
-    image = predictor.prepare(asked.pixels[None])
+    answered = yield from answered_image(request.subject)
+    predictor = Predictor.of(answered.model)
+    image = predictor.prepare(answered.pixels[None])
     seen = at_work(Probe(predictor), image[0], request.draws)
     if not seen.kept:
         raise NotHere("There is no dropout to see", "the network has no such layer, or its rate is 0", "Choose another")
     kept = {name: np.ascontiguousarray(mask, np.uint8) for name, mask in seen.kept.items()}
-    return DropoutSeen(kept, asked.model.classes, seen.answers, np.asarray(predictor.answers(image)[0], np.float32))
+    return DropoutSeen(kept, answered.model.classes, seen.answers, np.asarray(predictor.answers(image)[0], np.float32))

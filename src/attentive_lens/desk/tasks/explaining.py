@@ -3,26 +3,26 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
-from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data
 from attentive_lens.desk.models import (
     THREADS,
-    AskedImage,
-    asked_image,
+    AnsweredImage,
+    answered_image,
     by_class,
     check_layer,
+    class_number,
     model_and_data,
-    model_of,
+    model_answering,
+    place_of,
 )
 from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.tasks.choosing import chosen_method, method_of
+from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError
@@ -30,10 +30,10 @@ from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.figures import Completeness, WeightRandomisation
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated, marked
-from attentive_lens.explaining.saliency import METHODS, MapMethod
+from attentive_lens.explaining.saliency import METHODS, MapMethod, map_method
 from attentive_lens.explaining.trust import completeness, curves, rank_correlation, stability, weight_randomisation
 from attentive_lens.predicting import Predictor
-from attentive_lens.workspace import Run, Workspace
+from attentive_lens.workspace import Run
 
 RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
 """Images on which weight randomisation is measured; fewer for methods of hundreds of passes."""
@@ -41,32 +41,15 @@ RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
 
 def explain(request: ask.Explain) -> Job[ask.Explanation]:
     """See `Explain`."""
-    place = Workspace.open(Path(request.workspace))
-    model, data = yield from model_and_data(place, place.run(request.run), request.image)
-    at = data.place(request.image)
+    image = yield from answered_image(request.subject)
     yield Progress(0, 1, "explaining the image")
-    row, set_name = data.collection.rows[at], data.collection.sets[at]
-    method = yield from chosen_method(request.method, model, request)
-    asked = AskedImage(model, data.pixels[at], int(data.labels[at]))
-    return (yield from explained(asked, (request.image, row.file, set_name), method, request.target))
+    method = yield from method_for(request.method, request.subject, image.model)
+    return (yield from explained(image, method, request.target))
 
 
-def explain_file(request: ask.ExplainFile) -> Job[ask.Explanation]:
-    """See `ExplainFile`."""
-    asked = yield from asked_image("", 0, 0, request.model, request.file)
-    yield Progress(0, 1, "explaining the image")
-    method = yield from chosen_method(request.method, asked.model, request)
-    return (yield from explained(asked, (None, request.file, ""), method, request.target))
-
-
-def explained(
-    asked: AskedImage, source: tuple[int | None, str, str], chosen: MapMethod, target: str | None
-) -> Job[ask.Explanation]:
-    """Answer and maps of one image, told as soon as they are there, then their trust.
-
-    ``source`` is its number, file and set.
-    """
-    model, pixels, true = asked.model, asked.pixels, asked.label
+def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) -> Job[ask.Explanation]:
+    """Answer and maps of one image, shown as soon as they are there, then their trust."""
+    model, pixels, true = answered.model, answered.pixels, answered.label
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         probe = Probe(predictor)
@@ -77,9 +60,9 @@ def explained(
         if true is not None:
             labels["true"] = true
         if target is not None:
-            if target not in model.classes:
-                raise unknown_word("class", target, frozenset(model.classes))
-            labels["for"] = model.classes.index(target)
+            labels["for"] = class_number(model, target)
+        elif true is None and answered.against is not None:
+            labels["for"] = answered.against
         every = list(dict.fromkeys(labels.values()))
         targets = Targets.classes(every, probe.classes)
         maps = chosen.maps(probe, image, targets)
@@ -88,7 +71,7 @@ def explained(
             difference = _difference(chosen, probe, image, (labels["said"], true), dict(zip(every, maps, strict=True)))
         if not np.isfinite(maps).all():
             raise BadValue(
-                f"{chosen.facts.label} gives no map", "some of its values are no numbers", "Choose another method"
+                f"{chosen.settings.label} gives no map", "some of its values are no numbers", "Choose another method"
             )
         expected = chosen.should_sum_to(probe, image, targets)
         of_labels = Targets.classes(list(labels.values()), probe.classes)
@@ -99,16 +82,16 @@ def explained(
             sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
             trusts.append(ask.MapTrust(float(before[label]), None, None, None, not maps[k].any(), sums))
         facts = model.plan.facts(model.preprocessor.settings.shape)
-        number, file, set_name = source
         found = ask.Explanation(
-            number,
-            file,
-            set_name,
+            answered.subject,
+            answered.number,
+            answered.file,
+            answered.set_name,
             model.classes[labels["said"]],
             model.classes[true] if true is not None else None,
             by_class(model.classes, answers),
             model.output,
-            chosen.key,
+            chosen.settings,
             tuple(
                 ask.MapOfClass(key, model.classes[label], trusts[every.index(label)], maps[every.index(label)])
                 for key, label in labels.items()
@@ -138,7 +121,7 @@ def _difference(
 ) -> NDArray[np.float32]:
     """The map of one class's score less another's; signed maps are linear in what they explain."""
     said, true = pair
-    if said == true or method.facts.signed:
+    if said == true or method.settings.signed:
         return np.asarray(maps[said] - maps[true])
     weights = Targets.classes([said, true], probe.classes).weights
     return np.asarray(method.maps(probe, image, Targets(weights[:1] - weights[1:]))[0])
@@ -146,30 +129,30 @@ def _difference(
 
 def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
     """See `Activations`."""
-    asked = yield from asked_image(request.workspace, request.run, request.image, request.model, request.file)
-    model = asked.model
+    answered = yield from answered_image(request.subject)
+    model = answered.model
     for name in request.layers:
         check_layer(model, name)
     yield Progress(0, 1, "asking the layers")
     names = request.layers or tuple(node.name for node in model.plan.nodes)
-    outputs = feature_maps(model.network(), model.preprocessor.apply(asked.pixels[None])[0], names)
+    outputs = feature_maps(model.network(), model.preprocessor.apply(answered.pixels[None])[0], names)
     return ask.ActivationMaps({name: np.asarray(out, np.float32) for name, out in outputs.items()})
 
 
 def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
     """See `Trust`."""
-    method_of(request.method)
-    place = Workspace.open(Path(request.workspace))
-    run = place.run(request.run)
+    place, run = place_of(request.subject)
     model, data = yield from model_and_data(place, run)
-    method = yield from chosen_method(request.method, model, request)
-    at = data.place(request.image)
+    method = yield from method_for(request.method, request.subject, model)
+    answered = yield from answered_image(request.subject)
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         probe = Probe(predictor)
-        image = predictor.prepare(data.pixels[at][None])[0]
+        image = predictor.prepare(answered.pixels[None])[0]
         scores = probe.scores(image[None])
-        labels = {"said": int(predictor.said(scores)[0]), "true": int(data.labels[at])}
+        labels = {"said": int(predictor.said(scores)[0])}
+        if answered.label is not None:
+            labels["true"] = answered.label
         targets = Targets.classes(list(labels.values()), probe.classes)
         yield Progress(0, 4, "deleting and restoring pixels")
         maps = method.maps(probe, image, targets)
@@ -178,12 +161,13 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
         steady = stability(method, probe, image, targets, maps)
         expected = method.should_sum_to(probe, image, targets)
         agreement = {}
-        for key, other in METHODS.items():
+        for kind in METHODS:
             yield Progress(2, 4, "asking the other methods")
-            if request.agreement and key != request.method and _works(other, probe, image):
-                agreement[key] = rank_correlation(maps[0], other.maps(probe, image, targets)[0])
+            other = map_method(kind)
+            if request.agreement and kind != request.method.kind and _works(other, probe, image):
+                agreement[kind] = rank_correlation(maps[0], other.maps(probe, image, targets)[0])
         yield Progress(3, 4, "randomising weights")
-        randomised = _randomised(run, method, (request.baseline, request.layer), probe, data)
+        randomised = _randomised(run, method, probe, data)
     checks = []
     for k, (key, label) in enumerate(labels.items()):
         sums: Completeness | None = None
@@ -192,7 +176,7 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
         bend = bends[k]
         checks.append(ask.MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
     said = model.classes[labels["said"]]
-    return ask.TrustChecks(request.image, request.method, said, tuple(checks), randomised, agreement)
+    return ask.TrustChecks(answered.number, request.method, said, tuple(checks), randomised, agreement)
 
 
 def _works(method: MapMethod, probe: Probe, image: NDArray[np.float32]) -> bool:
@@ -204,16 +188,14 @@ def _works(method: MapMethod, probe: Probe, image: NDArray[np.float32]) -> bool:
     return True
 
 
-def _randomised(
-    run: Run, method: MapMethod, settings: tuple[str, str], probe: Probe, data: Data
-) -> WeightRandomisation:
-    """As measured and kept before, or measured now; for the method's baseline and layer."""
+def _randomised(run: Run, method: MapMethod, probe: Probe, data: Data) -> WeightRandomisation:
+    """As measured and kept before, or measured now; for the method's settings."""
     members = data.members("validation")
     members = members if len(members) else data.members("training")
-    count = RANDOMISED_COSTLY if method.facts.slow else RANDOMISED_IMAGES
+    count = RANDOMISED_COSTLY if method.settings.slow else RANDOMISED_IMAGES
     chosen = members[np.linspace(0, len(members) - 1, min(count, len(members))).astype(int)]
-    file = run.folder / f"randomised-{method.key}.npz"
-    key = key_of("weight randomisation", run.model, chosen.tolist(), *filter(None, settings))
+    file = run.folder / f"randomised-{method.settings.kind}.npz"
+    key = key_of("weight randomisation", run.model, chosen.tolist(), *map(str, method.settings.unusual.values()))
     known = kept(file, WeightRandomisation, key)
     if known is None:
         known = weight_randomisation(method, probe, probe.predictor.prepare(data.pixels[chosen]))
@@ -223,12 +205,6 @@ def _randomised(
 
 def filters(request: ask.FirstFilters) -> Job[ask.Filters]:
     """See `FirstFilters`."""
-    run = Workspace.open(Path(request.workspace)).run(request.run)
-    return (yield from filters_of(ask.FirstFiltersOf(str(run.model))))
-
-
-def filters_of(request: ask.FirstFiltersOf) -> Job[ask.Filters]:
-    """See `FirstFiltersOf`."""
-    filters_and_outputs = first_filters(model_of(Path(request.model)).network())
+    pictures = first_filters(model_answering(request.subject).network())
     yield Progress(1, 1)
-    return ask.Filters(*filters_and_outputs) if filters_and_outputs is not None else ask.Filters(None, None)
+    return ask.Filters(*pictures) if pictures is not None else ask.Filters(None, None)

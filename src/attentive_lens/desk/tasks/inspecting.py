@@ -9,8 +9,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
-from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.models import THREADS, asked_image, by_class, check_layer, model_and_data
+from attentive_lens.desk.models import THREADS, answered_image, by_class, check_layer, model_and_data
 from attentive_lens.desk.requests import table as ask
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
@@ -135,21 +134,17 @@ def _shown(image: Array) -> NDArray[np.uint8]:
 def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     """See `Channels`."""
     node, number = request.layer, request.channel
-    asked = yield from asked_image(request.workspace, request.run, request.image, request.model, request.file)
-    model = asked.model
+    answered = yield from answered_image(request.subject)
+    model = answered.model
     check_layer(model, node)
     if node == model.plan.nodes[-1].name:
         why = "its values are the answers themselves"
         raise BadValue(f"{node} has no channels to switch off", why, "Choose a layer before it")
     predictor = Predictor.of(model)
     probe = Probe(predictor)
-    image = predictor.prepare(asked.pixels[None])[0]
+    image = predictor.prepare(answered.pixels[None])[0]
     said = int(probe.said(probe.scores(image[None]))[0])
-    true = said if asked.label is None else asked.label
-    if request.against:
-        if request.against not in model.classes:
-            raise unknown_word("class", request.against, frozenset(model.classes))
-        true = model.classes.index(request.against)
+    true = said if answered.against is None else answered.against
     targets = Targets.classes([said], probe.classes)
     if said != true:
         targets = Targets(targets.weights - Targets.classes([true], probe.classes).weights)

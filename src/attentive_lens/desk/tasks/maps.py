@@ -10,9 +10,8 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import some_of
-from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.data import Data
-from attentive_lens.desk.models import THREADS, asked_image, last_layer, model_and_data
+from attentive_lens.desk.models import THREADS, answered_image, class_number, last_layer, model_and_data
 from attentive_lens.desk.requests.maps import (
     ClassesRest,
     ClassMaps,
@@ -25,13 +24,14 @@ from attentive_lens.desk.requests.maps import (
     RestsOn,
 )
 from attentive_lens.desk.requests.models import Score
-from attentive_lens.desk.tasks.choosing import chosen_method, method_of
+from attentive_lens.desk.requests.subjects import RunImage
+from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes.base import FEWEST
 from attentive_lens.explaining.causes.grouping import Group, grouped, in_cells
-from attentive_lens.explaining.methods import METHOD_FACTS
+from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.explaining.trials import Trial, tried
@@ -46,52 +46,51 @@ OTHERS = 64
 
 def maps(request: Maps) -> Job[MapsMade]:
     """See `Maps`."""
-    asked = yield from asked_image(request.workspace, request.run, request.image, request.model, request.file)
-    names = sorted(request.methods or METHOD_FACTS, key=lambda name: method_of(name).facts.slow)
-    classes = asked.model.classes
-    for name in (request.target, request.against):
-        if name and name not in classes:
-            raise unknown_word("class", name, frozenset(classes))
+    answered = yield from answered_image(request.subject)
+    wanted = sorted(request.methods or [method() for method in MAP_METHODS.values()], key=lambda each: each.slow)
+    classes = answered.model.classes
+    target, against = (
+        class_number(answered.model, name) if name else None for name in (request.target, request.against)
+    )
     made: list[MapByMethod] = []
     with ThreadPool(THREADS) as thread_pool:
-        predictor = Predictor.of(asked.model, thread_pool)
+        predictor = Predictor.of(answered.model, thread_pool)
         probe = Probe(predictor)
-        image = predictor.prepare(asked.pixels[None])[0]
-        label = classes.index(request.target) if request.target else int(probe.said(probe.scores(image[None]))[0])
+        image = predictor.prepare(answered.pixels[None])[0]
+        label = target if target is not None else int(probe.said(probe.scores(image[None]))[0])
         weights = Targets.classes([label], probe.classes).weights
-        if request.against:
-            weights = weights - Targets.classes([classes.index(request.against)], probe.classes).weights
-        found = MapsMade(request.image, request.file, classes[label], request.against, ())
-        for number, name in enumerate(names):
-            yield Progress(number, len(names), "asking every method", replace(found, maps=tuple(made)))
-            method = yield from chosen_method(name, asked.model, request)
-            made.append(_made(name, method, probe, image, Targets(weights)))
+        if against is not None:
+            weights = weights - Targets.classes([against], probe.classes).weights
+        found = MapsMade(answered.number, answered.file, classes[label], request.against, ())
+        for number, settings in enumerate(wanted):
+            yield Progress(number, len(wanted), "asking every method", replace(found, maps=tuple(made)))
+            method = yield from method_for(settings, request.subject, answered.model)
+            made.append(_made(method, probe, image, Targets(weights)))
         there = [k for k, each in enumerate(made) if each.values is not None and each.values.any()]
         if there and not request.against:
             so_far = replace(found, maps=tuple(made))
-            yield Progress(len(names), len(names) + 1, "deleting and restoring pixels", so_far)
+            yield Progress(len(wanted), len(wanted) + 1, "deleting and restoring pixels", so_far)
             values = np.stack([made[k].values for k in there])  # type: ignore[misc]
             for k, bend in zip(there, curves(probe, image, values, [label] * len(there)), strict=True):
                 made[k] = replace(made[k], passed=bend.passed)
     return replace(found, maps=tuple(made))
 
 
-def _made(name: str, method: MapMethod, probe: Probe, image: NDArray[np.float32], targets: Targets) -> MapByMethod:
-    signed = method.facts.signed
+def _made(method: MapMethod, probe: Probe, image: NDArray[np.float32], targets: Targets) -> MapByMethod:
     try:
         values = method.maps(probe, image, targets)[0]
     except LensError as error:
-        return MapByMethod(name, signed, None, error.why)
+        return MapByMethod(method.settings, None, error.why)
     if not np.isfinite(values).all():
-        return MapByMethod(name, signed, None, "some of its values are no numbers")
-    return MapByMethod(name, signed, values)
+        return MapByMethod(method.settings, None, "some of its values are no numbers")
+    return MapByMethod(method.settings, values)
 
 
 def map_images(request: MapImages) -> Job[ImageMaps]:
     """See `MapImages`."""
-    method = method_of(request.method)
     place = Workspace.open(Path(request.workspace))
     model, data = yield from model_and_data(place, place.run(request.run))
+    method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
     side = model.preprocessor.settings.input_size
     found = np.zeros((len(request.images), side, side), np.float32)
     with ThreadPool(THREADS) as thread_pool:
@@ -109,10 +108,10 @@ def class_maps(request: ClassMaps) -> Job[ClassesRest]:
     if request.images < 1:
         why = f"at least 1 image of each is looked at, got {request.images}"
         raise BadValue("The classes could not be looked at", why, "Choose more")
-    method = method_of(request.method)
     place = Workspace.open(Path(request.workspace))
     scores = yield from score(Score(request.workspace, request.run, request.on))
     model, data = yield from model_and_data(place, place.run(request.run))
+    method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
     right = np.array([data.place(a.image) for a in scores.answers if a.said == a.true], np.int64)
     if not len(right):
         why = f"run {request.run} answers no {request.on} image rightly"

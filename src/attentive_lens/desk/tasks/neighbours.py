@@ -2,43 +2,34 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import numpy as np
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.models import THREADS, check_layer, last_layer, model_and_data
+from attentive_lens.desk.models import THREADS, answered_image, check_layer, last_layer, model_and_data, place_of
 from attentive_lens.desk.outputs import compared, outputs_of
 from attentive_lens.desk.requests.inspecting import Near, Neighbours, NeighboursFound
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.neighbours import nearest
 from attentive_lens.predicting import Predictor
-from attentive_lens.workspace import Workspace
 
 
 def neighbours(request: Neighbours) -> Job[NeighboursFound]:
     """See `Neighbours`."""
-    place = Workspace.open(Path(request.workspace))
-    run = place.run(request.run)
+    place, run = place_of(request.subject)
     model, data = yield from model_and_data(place, run)
-    at = -1 if request.file else data.place(request.image)
+    answered = yield from answered_image(request.subject)
+    at = answered.number - 1 if answered.number is not None else -1
     node = request.layer or last_layer(model)
     check_layer(model, node)
-    pixels = model.preprocessor.opened(Path(request.file)) if request.file else data.pixels[at]
     members = data.members("training")
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
-        image = predictor.prepare(pixels[None])
+        image = predictor.prepare(answered.pixels[None])
         labels = {"said": int(predictor.said(predictor.scores(image))[0])}
         query = compared(predictor, node, image)[0]
         outputs = yield from outputs_of(run, predictor, data, node, members)
-    if not request.file:
-        labels["true"] = int(data.labels[at])
-    elif request.against:
-        if request.against not in model.classes:
-            raise unknown_word("class", request.against, frozenset(model.classes))
-        labels["true"] = model.classes.index(request.against)
+    if answered.against is not None:
+        labels["true"] = answered.against
     truth = data.labels[members]
 
     def near(label: int, count: int, right: bool) -> tuple[Near, ...]:
@@ -50,7 +41,7 @@ def neighbours(request: Neighbours) -> Job[NeighboursFound]:
 
     right = {name: near(label, 1, right=True) for label, name in enumerate(model.classes)}
     return NeighboursFound(
-        request.image,
+        answered.number,
         node,
         {key: model.classes[label] for key, label in labels.items()},
         {key: near(label, request.count, right=False) for key, label in labels.items()},

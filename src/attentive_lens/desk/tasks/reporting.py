@@ -24,10 +24,11 @@ from attentive_lens.desk.map_colours import over_image
 from attentive_lens.desk.report_charts import Curve, calibration, lines
 from attentive_lens.desk.requests.cases import CasesTried, TryCases
 from attentive_lens.desk.requests.causes import Cause, Causes
-from attentive_lens.desk.requests.explaining import DEFAULT, METHOD_FACTS, Explain, Explanation
+from attentive_lens.desk.requests.explaining import DEFAULT, Explain, Explanation
 from attentive_lens.desk.requests.images import Prepare
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.runs import RunReader, RunView
 from attentive_lens.desk.tasks.cases import try_cases
 from attentive_lens.desk.tasks.causes import causes
@@ -64,7 +65,9 @@ def write_report(request: WriteReport) -> Job[ReportWritten]:
     explanations: list[Explanation] = []
     for k, answer in enumerate(chosen.wrong[: request.mistakes]):
         yield Progress(k, request.mistakes, "explaining the surest mistakes")
-        explanations.append((yield from inside(explain(Explain(request.workspace, request.run, answer.image)))))
+        explanations.append(
+            (yield from inside(explain(Explain(RunImage(request.workspace, request.run, answer.image)))))
+        )
     groups: tuple[Cause, ...] = ()
     if request.causes and chosen.wrong:
         groups = (yield from causes(Causes(request.workspace, request.run, request.on))).groups
@@ -84,7 +87,7 @@ def write_report(request: WriteReport) -> Job[ReportWritten]:
         "cautions": _cautions(place, run, chosen, view, scored),
         **_scores(chosen, scored),
         "mistakes": [_mistake(each, answer, names) for each, answer in zip(explanations, chosen.wrong, strict=False)],
-        "method": METHOD_FACTS[DEFAULT].label,
+        "method": DEFAULT.label,
         "causes": [_cause(group, prepared) for group in groups],
         "cases": _cases(cases, prepared),
         "settings": [{"key": key, "value": value} for key, value in settings_of(plan).items() if "network" not in key],

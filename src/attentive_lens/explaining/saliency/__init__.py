@@ -1,8 +1,9 @@
-"""Maps of which pixels an answer depends on. Each method is one file and one line here, with its facts in `methods`."""
+"""Maps of which pixels an answer depends on. Each is one file and one line here, its settings are in `methods`."""
 
 from __future__ import annotations
 
-from attentive_lens.explaining.methods import DEFAULT
+from attentive_lens.engine.arrays import Array
+from attentive_lens.explaining.methods import MAP_METHODS, MapSettings
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.explaining.saliency.class_activation import ClassActivation
 from attentive_lens.explaining.saliency.contribution import Contribution
@@ -14,19 +15,24 @@ from attentive_lens.explaining.saliency.occlusion import Occlusion
 from attentive_lens.explaining.saliency.random_masks import RandomMasks
 from attentive_lens.explaining.saliency.smoothed_gradient import SmoothedGradient
 
-METHODS: dict[str, MapMethod] = {
-    "gradient_times_input": GradientTimesInput(),
-    "gradient": Gradient(),
-    "smoothed_gradient": SmoothedGradient(),
-    "integrated_gradients": IntegratedGradients(),
-    "guided_gradient": GuidedGradient(),
-    "class_activation": ClassActivation(),
-    "contribution": Contribution(),
-    "contribution_alpha_beta": Contribution("alpha-beta"),
-    "occlusion": Occlusion(),
-    "random_masks": RandomMasks(),
+METHODS: dict[str, type[MapMethod]] = {
+    "gradient_times_input": GradientTimesInput,
+    "gradient": Gradient,
+    "smoothed_gradient": SmoothedGradient,
+    "integrated_gradients": IntegratedGradients,
+    "guided_gradient": GuidedGradient,
+    "class_activation": ClassActivation,
+    "contribution": Contribution,
+    "contribution_alpha_beta": Contribution,
+    "occlusion": Occlusion,
+    "random_masks": RandomMasks,
 }
-for _key, _method in METHODS.items():
-    _method.key = _key
 
-__all__ = ["DEFAULT", "METHODS", "MapMethod"]
+
+def map_method(settings: MapSettings | str, other: Array | None = None) -> MapMethod:
+    """The method of some settings, or of a kind's usual ones; with the prepared image H×W×C that they name, if any."""
+    chosen = MAP_METHODS[settings]() if isinstance(settings, str) else settings
+    return METHODS[chosen.kind](chosen, other)
+
+
+__all__ = ["METHODS", "MapMethod", "map_method"]

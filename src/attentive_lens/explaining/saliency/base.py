@@ -8,23 +8,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
-from attentive_lens.explaining.methods import METHOD_FACTS, MethodFacts
+from attentive_lens.explaining.methods import MapSettings
 from attentive_lens.explaining.probe import Probe, Targets
 
 
 class MapMethod(ABC):
-    """Base of the methods: the arithmetic here, what is said of them in ``explaining/methods``.
+    """Base of the methods: the arithmetic here, settings and what is said of them in ``explaining/methods``.
 
     What a map explains is a `Targets`: by default the score of a class, before the output function.
+
+    Parameters
+    ----------
+    settings : MapSettings
+        Of its kind.
+    other : ndarray, H×W×C, optional
+        The prepared image that its settings name.
     """
 
-    key = ""
-    """Its place in `METHOD_FACTS`; set where it stands in `METHODS`."""
-
-    @property
-    def facts(self) -> MethodFacts:
-        """What is said of it."""
-        return METHOD_FACTS[self.key]
+    def __init__(self, settings: MapSettings, other: Array | None = None) -> None:
+        self.settings, self.other = settings, other
 
     @abstractmethod
     def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
@@ -42,7 +44,7 @@ class MapMethod(ABC):
         Returns
         -------
         ndarray, T×H×W float32
-            In the unit the method's docstring gives; at least 0 unless its facts say ``signed``.
+            In the unit the method's docstring gives; at least 0 unless its settings say ``signed``.
         """
 
     def should_sum_to(self, probe: Probe, image: Array, targets: Targets) -> Array | None:

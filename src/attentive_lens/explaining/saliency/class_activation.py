@@ -6,9 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import zoom
 
+from attentive_lens.core.values import unknown_word
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadValue
+from attentive_lens.explaining.methods import ClassActivationSettings
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.plan.layers import Dropout, Pooling
@@ -19,22 +21,16 @@ from attentive_lens.plan.nodes import IMAGE
 class ClassActivation(MapMethod):
     """max(0, Σ over channels of (mean gradient of the channel) · channel), enlarged (Selvaraju 2017, eq. 1–2).
 
-    Parameters
-    ----------
-    layer : str, optional
-        The layer whose maps are weighed, with the activation that follows it; `last_maps` if left out.
-
     Notes
     -----
-    Units of the number per pixel of the maps. Coarse: as fine as the layer's maps.
+    Units of the number per pixel of the maps. Coarse: as fine as the layer's maps. Those of the layer chosen, with the
+    activation that follows it, or of `last_maps`.
     """
 
-    def __init__(self, layer: str | None = None) -> None:
-        self.layer = layer
-
     def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
-        """See `MapMethod.maps`; `BadValue` without feature maps that all paths pass."""
-        node = coated(probe.network, self.layer) if self.layer else last_maps(probe.network)
+        """See `MapMethod.maps`; `BadValue` without feature maps, at the layer chosen or such that all paths pass."""
+        layer = self.settings.layer if isinstance(self.settings, ClassActivationSettings) else ""
+        node = chosen_maps(probe.network, layer) if layer else last_maps(probe.network)
         copies = np.repeat(image[None], len(targets.weights), axis=0)
         grads, outs = probe.gradients_at(node, copies, targets.weights, targets.of)
         coarse = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)
@@ -69,6 +65,17 @@ def last_maps(network: Network) -> str:
             "Choose a gradient method, occlusion or random masks",
         )
     return name
+
+
+def chosen_maps(network: Network, layer: str) -> str:
+    """The node whose maps a layer has; `LensError` if there is no such layer, or it has no maps."""
+    shapes = {fact.name: fact.shape for fact in network.facts}
+    if layer not in shapes:
+        raise unknown_word("layer", layer, frozenset(shapes))
+    if len(shapes[layer]) != 3:
+        why = "its output is one row of values"
+        raise BadValue(f"{layer} has no feature maps", why, "Choose a layer before it")
+    return coated(network, layer)
 
 
 def coated(network: Network, name: str) -> str:

@@ -11,6 +11,7 @@ from attentive_lens.engine.folding import folded
 from attentive_lens.engine.layers import INFERENCE
 from attentive_lens.engine.layers.base import AnyLayer
 from attentive_lens.engine.network import Network
+from attentive_lens.explaining.methods import ContributionSettings
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.plan.layers import (
@@ -35,11 +36,8 @@ Shared = tuple[tuple[Array, ...], Array]
 class Contribution(MapMethod):
     """Every layer's share of the number is handed to its inputs in proportion to what they added (Bach 2015).
 
-    Parameters
-    ----------
-    rule : str
-        "epsilon" (Bach 2015, eq. 58): all additions alike, steadied; "alpha-beta" (eq. 60, α = 2, β = 1):
-        twice what spoke for, less once what spoke against, apart; where only one side spoke, it gets all.
+    Its settings' rule is "epsilon" (Bach 2015, eq. 58): all additions alike, steadied; or "alpha-beta" (eq. 60, α = 2,
+    β = 1): twice what spoke for, less once what spoke against, apart; where only one side spoke, it gets all.
 
     Notes
     -----
@@ -50,8 +48,10 @@ class Contribution(MapMethod):
     map and their part add up to the number.
     """
 
-    def __init__(self, rule: str = "epsilon") -> None:
-        self.rule = rule
+    @property
+    def rule(self) -> str:
+        """How a layer's share is handed on."""
+        return self.settings.rule if isinstance(self.settings, ContributionSettings) else ContributionSettings.rule
 
     def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""

@@ -10,7 +10,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
-from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation
+from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation, RunImage
 from attentive_lens.desk.requests.inspecting import Channels, ChannelSeen, Neighbours, NeighboursFound
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
@@ -42,12 +42,10 @@ class ActivationsPanel(QWidget):
         super().__init__()
         self.session = session
         self.explanation: Explanation | None = None
-        self.against = ""
         self.maps: dict[str, NDArray[np.float32]] = {}
         self.beside: int | None = None
         self.beside_maps: dict[str, NDArray[np.float32]] = {}
         self.order: list[int] = []
-        self._run = 0
         self._near: NeighboursFound | None = None
         self._effects: dict[tuple[str, int], ChannelSeen] = {}
         self._opens: tuple[str, int, float] | None = None
@@ -122,14 +120,13 @@ class ActivationsPanel(QWidget):
         shown = self.view.shown
         return shown.channel if self.pages.currentIndex() and shown is not None else None
 
-    def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Of the image explained; the maps on the plates are asked for, and follow."""
-        self.against = against
         plan, known = self.session.runs.plan(), self.session.runs.facts()
         if plan is None or known is None:
             return
-        same = self.explanation is not None and self._run == run and self.explanation.file == explanation.file
-        self.explanation, self._run = explanation, run
+        same = explanation.is_of_same(self.explanation)
+        self.explanation = explanation
         network, facts = known
         by_name = {fact.name: fact for fact in facts}
         every = plates_of(network.nodes, by_name, plan.preprocessing.shape, plan.frozen)
@@ -143,9 +140,7 @@ class ActivationsPanel(QWidget):
             self.bench.current = 1
         if not same:
             self._forget()
-        request = Activations(self._layers(), self.session.place, run, explanation.image or 0)
-        if explanation.image is None:
-            request = Activations(self._layers(), model=self._model(), file=explanation.file)
+        request = Activations(explanation.subject, self._layers())
         self.session.ask(request, partial(self._take, explanation), priority=0, scope="activations")
         if not same:
             self._show_channels()
@@ -167,11 +162,8 @@ class ActivationsPanel(QWidget):
         names = {layer.name for layer in self.explanation.layers} if self.explanation is not None else set()
         return tuple(p.output for p in self.bench.plates if p.output in names and len(p.shape) == 3)
 
-    def _model(self) -> str:
-        return str(self.session.workspace.run(self._run).model)
-
     def _take(self, of: Explanation, activations: ActivationMaps) -> None:
-        if self.explanation is None or of.file != self.explanation.file:
+        if not of.is_of_same(self.explanation):
             return
         self.maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
         self.draw_maps()
@@ -193,7 +185,7 @@ class ActivationsPanel(QWidget):
             self._open(channel)
 
     def _choose_plate(self) -> None:
-        if self.explanation is not None and self.dropout.open(self.layer, self.explanation, self._run):
+        if self.explanation is not None and self.dropout.open(self.layer, self.explanation):
             self.pages.setCurrentIndex(2)
             self.note.setText(f"{self.layer}: what training strikes out of it, in vermilion")
             return
@@ -224,14 +216,12 @@ class ActivationsPanel(QWidget):
         shown = self.explanation
         if shown is None:
             return
-        request = Channels(self.session.place, self._run, shown.image or 0, self.layer, channel)
-        if shown.image is None:
-            request = Channels("", 0, 0, self.layer, channel, self._model(), shown.file, self.against)
+        request = Channels(shown.subject, self.layer, channel)
         take = partial(self._take_effects, shown, self.layer)
         self.session.ask(request, take, self._fail, priority=1, scope="channel effects")
 
     def _take_effects(self, of: Explanation, layer: str, seen: ChannelSeen) -> None:
-        if self.explanation is None or of.file != self.explanation.file:
+        if not of.is_of_same(self.explanation):
             return
         self._effects[layer, seen.channel] = seen
         if self.open_channel == seen.channel and layer == self.layer:
@@ -251,9 +241,7 @@ class ActivationsPanel(QWidget):
             self._redraw()
             return
         if self._near is None:
-            request = Neighbours(self.session.place, self._run, shown.image or 0, count=1)
-            if shown.image is None:
-                request = Neighbours(self.session.place, self._run, 0, count=1, file=shown.file)
+            request = Neighbours(shown.subject, count=1)
             self.note.setText("Looking for the nearest image …")
             self.session.ask(request, partial(self._take_near, shown), self._fail, priority=2, scope="image beside")
             return
@@ -264,12 +252,13 @@ class ActivationsPanel(QWidget):
             self.note.setText(f"No training image of {name} is answered rightly")
             return
         self.beside = near.image
-        request_maps = Activations(self._layers(), self.session.place, self._run, near.image)
+        beside = RunImage(self.session.place, shown.subject.run, near.image)
+        request_maps = Activations(beside, self._layers())
         take = partial(self._take_beside, near.image)
         self.session.ask(request_maps, take, self._fail, priority=2, scope="maps beside")
 
     def _take_near(self, of: Explanation, found: NeighboursFound) -> None:
-        if self.explanation is not None and of.file == self.explanation.file:
+        if of.is_of_same(self.explanation):
             self._near = found
             self._choose_other()
 
@@ -341,7 +330,9 @@ class ActivationsPanel(QWidget):
         else:
             self._ask_effects(channel)
         self.view.show_distribution(None, None)
-        request = LayerActivity(self.session.place, self._run, self.layer)
+        if self.explanation is None:
+            return
+        request = LayerActivity(self.session.place, self.explanation.subject.run, self.layer)
         take = partial(self._take_activity, self.layer)
         self.session.ask(request, take, self._ignore, priority=4, scope="layer activity")
 

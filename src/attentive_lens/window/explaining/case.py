@@ -43,7 +43,6 @@ class CasePanel(QWidget):
         self.session = session
         self.explanation: Explanation | None = None
         self.tried: CasesTried | None = None
-        self._run = 0
         self._lines: list[QWidget] = []
         self._filled: tuple[object, ...] = ()
         inside = QVBoxLayout(self)
@@ -119,11 +118,11 @@ class CasePanel(QWidget):
         number = self.explanation.image if self.explanation is not None else None
         return self.session.cases.book.of_image(number) if number is not None else None
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Another image; what was typed for the one before is kept first."""
         if self._later.isActive():
             self._keep()
-        self.explanation, self._run = explanation, run
+        self.explanation = explanation
         self.refresh()
 
     def show_tried(self, tried: CasesTried) -> None:
@@ -135,7 +134,7 @@ class CasePanel(QWidget):
         """Open a case of the image in view."""
         shown = self.explanation
         if shown is not None and shown.image is not None and shown.true is not None:
-            self.session.cases.open_case(shown.image, self._run, shown.said, shown.true)
+            self.session.cases.open_case(shown.image, shown.subject.run, shown.said, shown.true)
 
     def add(self, kind: str, words: str, settings: dict[str, object]) -> None:
         """Pin evidence, opening the case if there is none."""
@@ -145,7 +144,10 @@ class CasePanel(QWidget):
         if case is None and self.explanation is not None and not self.session.reading_only:
             sentence = "Only images of the workspace that have a label can have a case: add this one first."
             self.session.said.emit(sentence, True)
-        if case is not None and self.session.cases.pin(case.number, Evidence(kind, words, self._run, settings)):
+        shown = self.explanation
+        if case is None or shown is None:
+            return
+        if self.session.cases.pin(case.number, Evidence(kind, words, shown.subject.run, settings)):
             self.session.said.emit(f"Pinned to case {case.number}: {words}.", False)
 
     def note_down(self, words: str) -> None:

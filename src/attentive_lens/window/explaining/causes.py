@@ -211,9 +211,9 @@ class CausesPanel(QWidget):
         inside.addLayout(row)
         return page
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Of another run or set the groups are forgotten; the image does not matter."""
-        del run, explanation
+        del explanation
         self.check()
 
     def check(self) -> None:

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import partial
 
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout, QWidget
 
 from attentive_lens.core.records import PlainTable
+from attentive_lens.core.values import Spec, read_kind
 from attentive_lens.desk.requests.explaining import Explanation
-from attentive_lens.desk.requests.inspecting import Tried, TryChanges
+from attentive_lens.desk.requests.inspecting import CHANGE_SETTINGS, QUICK, ChangeSettings, Tried, TryChanges
+from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.explaining.place_box import PlaceBox
-from attentive_lens.window.explaining.ways import MIX, WAYS, Knob, Way
 from attentive_lens.window.parts.bars import Bar, Bars
 from attentive_lens.window.parts.basics import button, filter_button, label, map_colours, to_image
 from attentive_lens.window.parts.tiles import enlarged, laid_over
@@ -20,8 +22,8 @@ from attentive_lens.window.session import Session
 
 STEPS = 100
 SIDE = 224
-METHOD = "gradient_times_input"
-"""The map that follows a change: one pass each way."""
+FROM_THE_PLACE = ("row", "column")
+"""Settings that are dragged on the picture."""
 
 
 class ChangePanel(QWidget):
@@ -41,9 +43,8 @@ class ChangePanel(QWidget):
         self.explanation: Explanation | None = None
         self.tried: Tried | None = None
         self.at = (0.5, 0.5)
-        self._run = 0
         self._busy, self._again = False, False
-        self._given: dict[str, float] = {}
+        self._given: PlainTable = {}
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(16)
@@ -57,8 +58,8 @@ class ChangePanel(QWidget):
         self.ways.setObjectName("change")
         self.ways.setAccessibleName("the change")
         self.ways.setFont(look.font())
-        for way in WAYS:
-            self.ways.addItem(way.words, way.name)
+        for kind, change in CHANGE_SETTINGS.items():
+            self.ways.addItem(change.label, kind)
         self.ways.currentIndexChanged.connect(lambda _: self._take_way())
         middle.addWidget(self.ways)
         grid = QGridLayout()
@@ -106,31 +107,47 @@ class ChangePanel(QWidget):
         self._take_way()
 
     @property
-    def way(self) -> Way:
-        """The change in hand."""
-        return WAYS[self.ways.currentIndex()]
+    def way(self) -> type[ChangeSettings]:
+        """The kind of change in hand."""
+        return CHANGE_SETTINGS[str(self.ways.currentData())]
 
-    def change(self) -> PlainTable:
+    @property
+    def sliding(self) -> dict[str, Spec]:
+        """Its settings that have a slider, by name."""
+        specs = {name: known for name, known in self.way.specs().items() if name not in FROM_THE_PLACE}
+        return {name: known for name, known in specs.items() if not known.names and (known.slider or known.high == 1)}
+
+    @property
+    def mixes(self) -> str:
+        """Its setting that names another image; empty without one."""
+        return next((name for name, known in self.way.specs().items() if known.names == "image"), "")
+
+    def change(self) -> ChangeSettings:
         """With its settings, as it is asked for."""
-        values: PlainTable = {"change": self.way.name}
-        if self.way.name == MIX:
-            values["with"] = self.other.value()
-        if self.way.placed:
+        values: PlainTable = dict(self._given)
+        if self.mixes:
+            values[self.mixes] = self.other.value()
+        if set(FROM_THE_PLACE) <= self.way.specs().keys():
             values |= {"row": round(self.at[1], 3), "column": round(self.at[0], 3)}
-        for knob, (_, slider, _) in zip(self.way.knobs, self.knobs, strict=False):
-            values[knob.name] = self._value(knob, slider.value())
-        return values
+        for name, (_, slider, _) in zip(self.sliding, self.knobs, strict=False):
+            values.setdefault(name, self._value(name, slider.value()))
+        return self.way.read(values)
 
-    def _value(self, knob: Knob, step: int) -> float:
-        if knob.name in self._given:
-            return round(self._given[knob.name], 4)
-        value = knob.low + (knob.high - knob.low) * step / STEPS
-        return float(round(value)) if knob.name in ("window", "degrees") else round(value, 3)
+    def _range(self, name: str) -> tuple[float, float]:
+        known = self.way.specs()[name]
+        return known.slider or (known.low or 0.0, known.high or 1.0)
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def _value(self, name: str, step: int) -> float:
+        low, high = self._range(name)
+        value = low + (high - low) * step / STEPS
+        if self.way.types()[name] is int:
+            return round(value)
+        return float(round(value)) if high - low > STEPS else round(value, 3)
+
+    def show_explanation(self, explanation: Explanation) -> None:
         """Another image; the change in hand is tried on it when it is seen."""
-        same = self.explanation is not None and self.explanation.file == explanation.file and self._run == run
-        self.explanation, self._run = explanation, run
+        same = explanation.is_of_same(self.explanation)
+        self.explanation = explanation
         self._offer_mixing()
         if not same:
             self.tried = None
@@ -151,66 +168,72 @@ class ChangePanel(QWidget):
     def cover_region(self, across: float, down: float, width: float, height: float) -> None:
         """Cover a region that was drawn on the image: its middle and size, 0–1."""
         place = {"row": down, "column": across, "side": height, "across": width}
-        self.replay({"change": "cover", **{name: round(value, 3) for name, value in place.items()}})
+        self.replay({"kind": "cover", **{name: round(value, 3) for name, value in place.items()}})
 
     def replay(self, change: PlainTable) -> None:
-        """A change that was tried before, with all its settings."""
-        names = [way.name for way in WAYS]
-        if change.get("change") not in names:
+        """A change that was tried before, with all its settings; case books of earlier versions say «change»."""
+        named = {"kind" if name == "change" else name: value for name, value in change.items()}
+        try:
+            settings = read_kind("change", CHANGE_SETTINGS, named)
+        except LensError as error:
+            self.says.setText(str(error))
             return
         self.ways.blockSignals(True)
-        self.ways.setCurrentIndex(names.index(str(change["change"])))
+        self.ways.setCurrentIndex(self.ways.findData(settings.kind))
         self.ways.blockSignals(False)
-        settings = {name: float(str(value)) for name, value in change.items() if name != "change"}
-        self.at = (settings.get("column", self.at[0]), settings.get("row", self.at[1]))
-        if "side" in settings:
-            settings.setdefault("across", settings["side"])
-        self._given = {knob.name: settings[knob.name] for knob in self.way.knobs if knob.name in settings}
-        if "with" in settings:
+        values = settings.write()
+        self.at = (values.pop("column", self.at[0]), values.pop("row", self.at[1]))
+        if self.mixes:
             self._offer_mixing()
             self.other.blockSignals(True)
-            self.other.setValue(int(settings["with"]))
+            self.other.setValue(int(values.pop(self.mixes)))
             self.other.blockSignals(False)
-        self._show_knobs({**{knob.name: knob.start for knob in self.way.knobs}, **self._given})
+        self._given = values
+        self._show_knobs(values)
 
     def _take_way(self) -> None:
         self._given = {}
-        self._show_knobs({knob.name: knob.start for knob in self.way.knobs})
+        self._show_knobs(self.way().write())
 
-    def _show_knobs(self, values: dict[str, float]) -> None:
-        self.other.setVisible(self.way.name == MIX)
+    def _show_knobs(self, values: Mapping[str, float]) -> None:
+        self.other.setVisible(bool(self.mixes))
+        sliding = list(self.sliding.items())
         for place, (words, slider, figure) in enumerate(self.knobs):
-            there = place < len(self.way.knobs)
+            there = place < len(sliding)
             for widget in (words, slider, figure):
                 widget.setVisible(there)
             if there:
-                knob = self.way.knobs[place]
-                words.setText(knob.words)
-                slider.setAccessibleName(knob.words)
+                name, known = sliding[place]
+                low, high = self._range(name)
+                words.setText(known.label)
+                words.setToolTip(known.meaning)
+                slider.setAccessibleName(known.label)
                 slider.blockSignals(True)
-                slider.setValue(round((values[knob.name] - knob.low) / (knob.high - knob.low) * STEPS))
+                slider.setValue(round((values[name] - low) / (high - low) * STEPS))
                 slider.blockSignals(False)
         self._turn()
 
     def _slid(self, place: int, _: int) -> None:
         """A value that was given to the digit is another now."""
-        if place < len(self.way.knobs):
-            self._given.pop(self.way.knobs[place].name, None)
+        names = list(self.sliding)
+        if place < len(names):
+            self._given.pop(names[place], None)
         self._turn()
 
     def _move(self, column: float, row: float) -> None:
         self.at = (column, row)
-        if self.way.placed:
+        if set(FROM_THE_PLACE) <= self.way.specs().keys():
             self._turn()
 
     def _turn(self) -> None:
-        for knob, (_, slider, figure) in zip(self.way.knobs, self.knobs, strict=False):
-            figure.setText(f"{self._value(knob, slider.value()):g}")
+        change = self.change()
+        values = change.write()
+        for name, (_, _, figure) in zip(self.sliding, self.knobs, strict=False):
+            figure.setText(f"{values[name]:g}")
         self.picture.mark = None
-        if self.way.placed:
-            change = {name: float(str(value)) for name, value in self.change().items() if name != "change"}
-            tall = change.get("side") or 2 * change.get("radius", 0)
-            wide = change.get("across") or tall
+        if change.placed:
+            tall = values.get("side") or 2 * values.get("radius", 0)
+            wide = values.get("across") or tall
             self.picture.mark = QRectF(self.at[0] - wide / 2, self.at[1] - tall / 2, wide, tall)
         self.picture.update()
         self._try()
@@ -219,29 +242,24 @@ class ChangePanel(QWidget):
         """One question at a time: while the mouse moves, only the latest place is asked next."""
         if self.explanation is None or not self.isVisible():
             return
-        if self.explanation.image is None and self.way.name == MIX:
+        if self.explanation.image is None and self.mixes:
             self.says.setText("Add the image to the workspace first: then it can be mixed with others.")
             return
         if self._busy:
             self._again = True
             return
         self._busy = True
-        method = METHOD if self.mapped.isChecked() else ""
-        take = partial(self._take, self.explanation)
-        self.session.ask(self._request((self.change(),), False, method), take, self._fail, priority=0)
-
-    def _request(self, changes: tuple[PlainTable, ...], smallest: bool, method: str = "") -> TryChanges:
-        """Of the image in view, one of the workspace or a file."""
-        shown = self.explanation
-        if shown is not None and shown.image is None:
-            model = str(self.session.workspace.run(self._run).model)
-            return TryChanges("", 0, 0, changes, smallest, method, model, shown.file)
-        image = shown.image if shown is not None else None
-        return TryChanges(self.session.place, self._run, image or 0, changes, smallest, method)
+        request = TryChanges(
+            self.explanation.subject,
+            (self.change(),),
+            smallest=False,
+            method=QUICK if self.mapped.isChecked() else None,
+        )
+        self.session.ask(request, partial(self._take, self.explanation), self._fail, priority=0)
 
     def _take(self, of: Explanation, tried: Tried) -> None:
         self._busy = False
-        if self.explanation is not None and of.file == self.explanation.file:
+        if of.is_of_same(self.explanation):
             self.tried = tried
             picture = to_image(tried.pixels[0])
             if tried.maps is not None:
@@ -273,11 +291,12 @@ class ChangePanel(QWidget):
         if self.explanation is not None:
             self.says.setText("Trying every square …")
             take = partial(self._take_smallest, self.explanation)
-            self.session.ask(self._request((), True), take, self._fail, priority=4, scope="smallest cover")
+            request = TryChanges(self.explanation.subject, ())
+            self.session.ask(request, take, self._fail, priority=4, scope="smallest cover")
 
     def _take_smallest(self, of: Explanation, tried: Tried) -> None:
         cover = tried.smallest_cover
-        if self.explanation is None or self.explanation.file != of.file or cover is None:
+        if not of.is_of_same(self.explanation) or cover is None:
             return
         if cover.row is None or cover.column is None or cover.side is None:
             self.says.setText("No square that was tried changes the answer.")
@@ -286,14 +305,14 @@ class ChangePanel(QWidget):
 
     def _pin(self) -> None:
         if self.tried is not None and self.tried.after:
-            self.pinned.emit("change", in_words(self.tried), dict(self.tried.after[0].change))
+            change = self.tried.after[0].change
+            self.pinned.emit("change", in_words(self.tried), change.write_kind() if change is not None else {})
 
 
 def in_words(tried: Tried) -> str:
     """What a change did to the answer."""
     before, after = tried.before, tried.after[0]
-    change = ", ".join(f"{key} {value}" for key, value in after.change.items() if key != "change")
-    what = f"{after.change.get('change', '')} ({change})"
+    what = after.change.words if after.change is not None else ""
     if before.said == after.said:
         there = after.probabilities[after.said]
         return f"{what}: still {after.said}, {there:.2f} after {before.probabilities[before.said]:.2f}"

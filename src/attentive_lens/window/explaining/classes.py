@@ -52,9 +52,9 @@ class ClassesPanel(QWidget):
         """Larger pictures where there is room."""
         self.tiles.set_side(TALL if tall else SIDE)
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Of another run or set it is asked anew; the image does not matter."""
-        del run, explanation
+        del explanation
         self.check()
 
     def check(self) -> None:

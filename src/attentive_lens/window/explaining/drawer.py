@@ -48,7 +48,7 @@ class Drawer(QWidget):
     def __init__(self, session: Session, make_room: Callable[[bool], None]) -> None:
         super().__init__()
         self._make_room = make_room
-        self._shown: tuple[int, Explanation, str] | None = None
+        self._shown: Explanation | None = None
         self.maps, self.activations = MapsPanel(session), ActivationsPanel(session)
         self.filters, self.numbers = FiltersPanel(session), NumbersPanel(session)
         self.neighbours, self.change = NeighboursPanel(session), ChangePanel(session)
@@ -69,7 +69,7 @@ class Drawer(QWidget):
         row.addWidget(self.tall)
         inside.addLayout(row)
         self.panels = QStackedWidget()
-        for panel in (
+        self.every = (
             self.maps,
             self.activations,
             self.filters,
@@ -78,7 +78,8 @@ class Drawer(QWidget):
             self.change,
             self.causes,
             self.classes,
-        ):
+        )
+        for panel in self.every:
             self.panels.addWidget(panel)
         inside.addWidget(self.panels, 1)
         self.open_named("Activations")
@@ -95,21 +96,16 @@ class Drawer(QWidget):
             tab.setChecked(k == place)
         self._refresh()
 
-    def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
-        """Another image; a file that has no true class is set ``against`` another one."""
-        self._shown = (run, explanation, against)
+    def show_explanation(self, explanation: Explanation) -> None:
+        """Another image."""
+        self._shown = explanation
         self._refresh()
 
     def _refresh(self) -> None:
         """Only the panel in front asks."""
         if self._shown is None:
             return
-        run, explanation, against = self._shown
-        panel = self.panels.currentWidget()
-        if isinstance(panel, NeighboursPanel | ActivationsPanel):
-            panel.show_explanation(run, explanation, against)
-        elif isinstance(panel, MapsPanel | FiltersPanel | NumbersPanel | ChangePanel | CausesPanel | ClassesPanel):
-            panel.show_explanation(run, explanation)
+        self.every[self.panels.currentIndex()].show_explanation(self._shown)
 
     def restyled(self) -> None:
         """Maps are drawn in the theme's colours."""

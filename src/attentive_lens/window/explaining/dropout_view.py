@@ -30,7 +30,7 @@ class DropoutView(QWidget):
         super().__init__()
         self.session = session
         self._layer = ""
-        self._of: tuple[Explanation, int] | None = None
+        self._of: Explanation | None = None
         self._seen: DropoutSeen | None = None
         self.setObjectName("dropout view")
         inside = QVBoxLayout(self)
@@ -42,24 +42,22 @@ class DropoutView(QWidget):
         self.draws = Tiles("dropout draws", "what each draw strikes out", SIDE)
         inside.addWidget(self.draws, 1)
 
-    def open(self, layer: str, explanation: Explanation, run: int) -> bool:
+    def open(self, layer: str, explanation: Explanation) -> bool:
         """Show dropout at work on an image, which is drawn once; whether the layer is one that strikes out."""
         plan = self.session.runs.plan()
         nodes = plan.network.nodes if plan is not None else ()
         if layer not in {node.name for node in nodes if node.layer.kind == "dropout"}:
             return False
         self._layer = layer
-        if self._of is None or self._of[0] is not explanation or self._of[1] != run:
-            self._of, self._seen = (explanation, run), None
-            request = SeeDropout(self.session.place, run, explanation.image or 0)
-            if explanation.image is None:
-                request = SeeDropout(model=str(self.session.workspace.run(run).model), file=explanation.file)
-            self.session.ask(request, partial(self._take, explanation), self.says.setText, 2, "dropout")
+        if not explanation.is_of_same(self._of):
+            self._of, self._seen = explanation, None
+            take = partial(self._take, explanation)
+            self.session.ask(SeeDropout(explanation.subject), take, self.says.setText, 2, "dropout")
         self._show()
         return True
 
     def _take(self, of: Explanation, seen: DropoutSeen) -> None:
-        if self._of is not None and self._of[0] is of:
+        if of.is_of_same(self._of):
             self._seen = seen
             self._show()
 

@@ -185,9 +185,9 @@ class FiltersPanel(QWidget):
         scroll.setWidget(self.rows)
         inside.addWidget(scroll, 1)
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Of another run other layers; the image does not matter."""
-        del explanation
+        run = explanation.subject.run
         if run == self._run:
             return
         known = self.session.runs.facts()

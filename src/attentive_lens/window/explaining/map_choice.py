@@ -1,56 +1,36 @@
-"""Which map is asked for: method, where it begins or whose layer it weighs."""
+"""Which map is asked for: a method, and the settings of its kind."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QWidget
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.desk.requests.explaining import BASELINES, DEFAULT, METHOD_FACTS
+from attentive_lens.core.values import Spec, read_kind
+from attentive_lens.desk.requests.explaining import DEFAULT, MAP_METHODS, MapSettings
+from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
 from attentive_lens.window.session import Session
 
-BEGINS, WEIGHS = "integrated_gradients", "class_activation"
 ANOTHER = "another image …"
 
 
-@dataclass(frozen=True)
-class MapChoice:
-    """A method with its settings, as `Explain` takes them."""
-
-    method: str = DEFAULT
-    baseline: str = ""
-    layer: str = ""
-
-    def write(self) -> PlainTable:
-        """As plain values, what is left out left out."""
-        settings: PlainTable = {"method": self.method}
-        if self.baseline:
-            settings["baseline"] = self.baseline
-        if self.layer:
-            settings["layer"] = self.layer
-        return settings
-
-    @classmethod
-    def read(cls, settings: PlainTable) -> MapChoice:
-        """As `write` gave it; another method than those there are is the default."""
-        method = str(settings.get("method", DEFAULT))
-        if method not in METHOD_FACTS:
-            method = DEFAULT
-        return cls(method, str(settings.get("baseline", "")), str(settings.get("layer", "")))
-
-    @property
-    def words(self) -> str:
-        """In a sentence."""
-        more = f" from {self.baseline}" if self.baseline else f" at {self.layer}" if self.layer else ""
-        return METHOD_FACTS[self.method].label + more
+def settings_of(table: PlainTable) -> MapSettings:
+    """As pinned evidence holds them; what is no method here, or no setting of one, is the usual one."""
+    named = {"kind": table.get("kind", table.get("method", ""))}
+    known = MAP_METHODS.get(str(named["kind"]))
+    names = known.specs() if known is not None else {}
+    try:
+        return read_kind("method", MAP_METHODS, named | {name: table[name] for name in names if table.get(name)})
+    except LensError:
+        return DEFAULT
 
 
 class MapChooser(QWidget):
-    """A list of methods, and a list of what the chosen one can be told besides.
+    """A list of methods, and a list for each setting of the one chosen.
 
     Signals
     -------
@@ -63,48 +43,49 @@ class MapChooser(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.choice = MapChoice()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addWidget(label("Map", "faint"))
-        self.methods, self.more = QComboBox(), QComboBox()
-        for box, name, shown in ((self.methods, "method", "map method"), (self.more, "map setting", "map setting")):
-            box.setObjectName(name)
-            box.setAccessibleName(shown)
-            box.setFont(look.font())
-            row.addWidget(box)
-        for key, method in METHOD_FACTS.items():
-            self.methods.addItem(method.label, key)
-        self.methods.activated.connect(lambda _: self._choose_method())
-        self.more.activated.connect(lambda _: self._choose_setting())
+        self.choice: MapSettings = DEFAULT
+        self.row = QHBoxLayout(self)
+        self.row.setContentsMargins(0, 0, 0, 0)
+        self.row.setSpacing(8)
+        self.row.addWidget(label("Map", "faint"))
+        self.methods = self._box("method", "map method")
+        for kind, method in MAP_METHODS.items():
+            self.methods.addItem(method.label, kind)
+        self.methods.activated.connect(lambda _: self._choose(MAP_METHODS[str(self.methods.currentData())]()))
+        self.settings: dict[str, QComboBox] = {}
         self.take(self.choice)
 
-    def take(self, choice: MapChoice) -> None:
+    def _box(self, name: str, words: str) -> QComboBox:
+        box = QComboBox()
+        box.setObjectName(name)
+        box.setAccessibleName(words)
+        box.setFont(look.font())
+        self.row.addWidget(box)
+        return box
+
+    def take(self, choice: MapSettings) -> None:
         """Show a choice that was made elsewhere."""
         self.choice = choice
-        self.methods.setCurrentIndex(self.methods.findData(choice.method))
-        facts = METHOD_FACTS[choice.method]
-        self.methods.setToolTip(f"{facts.shows} {facts.misleads} It costs {facts.cost}.")
-        self.more.setVisible(choice.method in (BEGINS, WEIGHS))
-        self.more.clear()
-        if choice.method == BEGINS:
-            self.more.setToolTip("Where the way to the image begins: what is there already adds nothing.")
-            self._fill({"from blurred": "", **{f"from {name}": name for name in BASELINES[1:]}, ANOTHER: ANOTHER})
-            self._show(choice.baseline, f"from {choice.baseline}")
-        elif choice.method == WEIGHS:
-            self.more.setToolTip("The layer whose maps are weighed: an earlier one is finer and knows less.")
-            self._fill({"the last maps": "", **{name: name for name in self._layers()}})
-            self._show(choice.layer, choice.layer)
+        self.methods.setCurrentIndex(self.methods.findData(choice.kind))
+        self.methods.setToolTip(choice.tip)
+        specs = choice.specs()
+        for name in (*self.settings, *specs):
+            if name not in self.settings:
+                self.settings[name] = self._box(f"map {name}", f"{name} of the map method")
+                self.settings[name].activated.connect(partial(self._choose_setting, name))
+            self.settings[name].setVisible(name in specs)
+        for name, known in specs.items():
+            self._fill(self.settings[name], known, getattr(choice, name))
 
-    def _fill(self, entries: dict[str, str]) -> None:
-        for words, key in entries.items():
-            self.more.addItem(words, key)
-
-    def _show(self, key: str, words: str) -> None:
-        if self.more.findData(key) < 0:
-            self.more.addItem(words, key)
-        self.more.setCurrentIndex(self.more.findData(key))
+    def _fill(self, box: QComboBox, known: Spec, value: object) -> None:
+        box.clear()
+        box.setToolTip(known.meaning)
+        words = [*known.offers, *(self._layers() if known.names == "layer with maps" else ())]
+        for word in words if value in words else [*words, str(value)]:
+            box.addItem(f"{known.label} {word}" if word else "at the last maps", word)
+        if known.names == "image":
+            box.addItem(ANOTHER, ANOTHER)
+        box.setCurrentIndex(box.findData(value))
 
     def _layers(self) -> list[str]:
         known = self.session.runs.facts()
@@ -114,19 +95,16 @@ class MapChooser(QWidget):
         names = {node.name for node in network.nodes}
         return [fact.name for fact in reversed(facts) if len(fact.shape) == 3 and fact.name in names]
 
-    def _choose_method(self) -> None:
-        self.take(MapChoice(str(self.methods.currentData())))
+    def _choose(self, choice: MapSettings) -> None:
+        self.take(choice)
         self.changed.emit()
 
-    def _choose_setting(self) -> None:
-        key = str(self.more.currentData() or "")
-        if key == ANOTHER:
+    def _choose_setting(self, name: str, _: int) -> None:
+        word = str(self.settings[name].currentData() or "")
+        if word == ANOTHER:
             images = len(self.session.images.collection.rows)
             number, chosen = QInputDialog.getInt(
                 self, "Begin from another image", "Number of the image that the way begins from:", 1, 1, max(1, images)
             )
-            key = f"image {number}" if chosen else self.choice.baseline
-        method = self.choice.method
-        choice = MapChoice(method, baseline=key) if method == BEGINS else MapChoice(method, layer=key)
-        self.take(choice)
-        self.changed.emit()
+            word = f"image {number}" if chosen else getattr(self.choice, name)
+        self._choose(self.choice.with_(**{name: word}))

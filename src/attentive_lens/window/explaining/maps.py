@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QVBoxLayout, QW
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.map_colours import over_image
-from attentive_lens.desk.requests.explaining import METHOD_FACTS, Explanation
+from attentive_lens.desk.requests.explaining import MAP_METHODS, Explanation
 from attentive_lens.desk.requests.maps import Maps, MapsMade
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, map_colours, to_image
@@ -35,7 +35,7 @@ class MapsPanel(QWidget):
         "maps", a sentence, and what makes them again.
     """
 
-    chosen = pyqtSignal(str)
+    chosen = pyqtSignal(object)
     pinned = pyqtSignal(str, str, dict)
 
     def __init__(self, session: Session) -> None:
@@ -43,7 +43,6 @@ class MapsPanel(QWidget):
         self.session = session
         self.explanation: Explanation | None = None
         self.made: MapsMade | None = None
-        self._run = 0
         self._asked: Maps | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
@@ -72,10 +71,10 @@ class MapsPanel(QWidget):
         """Larger pictures where there is room."""
         self.tiles.set_side(TALL if tall else SIDE)
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Another image, or another method under the lens."""
-        same = self.explanation is not None and (self._run, self.explanation.file) == (run, explanation.file)
-        self.explanation, self._run = explanation, run
+        same = explanation.is_of_same(self.explanation)
+        self.explanation = explanation
         if not same:
             self.made, self._asked = None, None
             self._list_targets(explanation)
@@ -101,10 +100,7 @@ class MapsPanel(QWidget):
         words = self.target.currentText()
         target = {SAID: shown.said, TRUE: shown.true or "", DIFFERENCE: shown.said}.get(words, words)
         against = shown.true or "" if words == DIFFERENCE else ""
-        asked = Maps(self.session.place, self._run, shown.image or 0, (), target, against)
-        if shown.image is None:
-            model = str(self.session.workspace.run(self._run).model)
-            asked = Maps("", 0, 0, (), target, against, model=model, file=shown.file)
+        asked = Maps(shown.subject, (), target, against)
         if asked == self._asked:
             return
         self._asked, self.made = asked, None
@@ -131,12 +127,11 @@ class MapsPanel(QWidget):
         picture = enlarged(to_image(shown.pixels), LARGE)
         tiles, marked = [], None
         for number, each in enumerate(made.maps):
-            facts = METHOD_FACTS[each.method]
-            tip = f"{facts.label}: {facts.shows} {facts.misleads} It costs {facts.cost}."
+            name, tip = each.method.label, f"{each.method.label}: {each.method.tip}"
             if each.method == shown.method:
                 marked = number
             if each.values is None:
-                tiles.append(Tile((picture,), f"{facts.label}: none", f"{facts.label}: {each.refused}.", "ochre"))
+                tiles.append(Tile((picture,), f"{name}: none", f"{name}: {each.refused}.", "ochre"))
                 continue
             drawn = to_image(map_colours(each.values, signed=bool(made.against)))
             word = {True: "✓ ", False: "✗ ", None: ""}[each.passed]
@@ -145,7 +140,7 @@ class MapsPanel(QWidget):
             tip += verdict.get(bool(each.passed), "") if each.passed is not None else ""
             if not each.values.any():
                 tip += " It is zero everywhere: it finds nothing."
-            tiles.append(Tile((laid_over(picture, drawn),), word + facts.label, tip, role))
+            tiles.append(Tile((laid_over(picture, drawn),), word + name, tip, role))
         self.tiles.show_tiles(tuple(tiles), marked)
         self.says.setText(in_words(made))
 
@@ -173,13 +168,13 @@ class MapsPanel(QWidget):
         shown, made = self.explanation, self.made
         if shown is None or made is None:
             return
-        stem = f"image-{made.image:05d}" if made.image else Path(made.file).stem
+        stem = f"image-{made.image:05d}" if made.image is not None else Path(made.file).stem
         about = f"{made.target}-less-{made.against}" if made.against else made.target
         written = 0
         try:
             for each in made.maps:
                 if each.values is not None:
-                    file = folder / f"{stem}-{about}-{each.method}".replace("/", "_")
+                    file = folder / f"{stem}-{about}-{each.method.kind}".replace("/", "_")
                     with file.with_name(f"{file.name}.npy").open("wb") as stream:
                         np.save(stream, each.values)
                     drawn = to_image(over_image(shown.pixels, each.values, signed=bool(made.against)))
@@ -198,8 +193,8 @@ def in_words(made: MapsMade) -> str:
     there = [each for each in made.maps if each.values is not None]
     tried = [each for each in there if each.passed is not None]
     of = f"{made.target} − {made.against}" if made.against else made.target
-    if len(made.maps) < len(METHOD_FACTS):
-        return f"{len(made.maps)} of {len(METHOD_FACTS)} methods, for {of}; more to come"
+    if len(made.maps) < len(MAP_METHODS):
+        return f"{len(made.maps)} of {len(MAP_METHODS)} methods, for {of}; more to come"
     if not tried:
         return f"{len(there)} methods, for {of}"
     return f"{len(there)} methods, for {of}: {sum(bool(each.passed) for each in tried)} of {len(tried)} pass"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -12,7 +11,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.desk.requests.explaining import Explanation, FileImage
 from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
 from attentive_lens.desk.requests.maps import ImageMaps, MapImages
 from attentive_lens.window import look
@@ -47,7 +46,7 @@ class NeighboursPanel(QWidget):
         self.session = session
         self.found: NeighboursFound | None = None
         self.maps: dict[int, NDArray[np.float32]] = {}
-        self._for: Neighbours | None = None
+        self._of: Explanation | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
@@ -78,41 +77,39 @@ class NeighboursPanel(QWidget):
         inside.addWidget(self.decisions)
         session.images_changed.connect(self._show)
 
-    def show_explanation(self, run: int, explanation: Explanation, against: str = "") -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Of another image; asked for when it is seen."""
-        request = Neighbours(self.session.place, run, explanation.image or 0, count=COUNT)
-        if explanation.image is None:
-            request = replace(request, file=explanation.file, against=against)
-        if self._for != request:
-            if self._for is None or self._for.run != run:
+        if not explanation.is_of_same(self._of):
+            if self._of is None or self._of.subject.run != explanation.subject.run:
                 self.maps = {}
-            self._for, self.found = request, None
+            self._of, self.found = explanation, None
             self._show()
         if self.isVisible() and self.found is None:
             self._ask()
 
     def _ask(self) -> None:
-        if self._for is None:
+        if self._of is None:
             return
         self.layer.list_layers()
         self.says.setText("Looking for neighbours …")
-        request = replace(self._for, layer=self.layer.layer)
-        take = partial(self._take, self._for)
+        request = Neighbours(self._of.subject, self.layer.layer, COUNT)
+        take = partial(self._take, self._of)
         self.session.ask(request, take, self.says.setText, priority=2, scope="neighbours")
 
-    def _take(self, asked: Neighbours, found: NeighboursFound) -> None:
-        if asked == self._for:
+    def _take(self, of: Explanation, found: NeighboursFound) -> None:
+        if of.is_of_same(self._of):
             self.found = found
             self._show()
 
     def _ask_maps(self, numbers: tuple[int, ...]) -> None:
-        if self._for is not None:
-            request = MapImages(self.session.place, self._for.run, numbers)
-            take = partial(self._take_maps, self._for.run)
+        if self._of is not None:
+            run = self._of.subject.run
+            request = MapImages(self.session.place, run, numbers)
+            take = partial(self._take_maps, run)
             self.session.ask(request, take, self.says.setText, priority=3, scope="maps of neighbours")
 
     def _take_maps(self, run: int, found: ImageMaps) -> None:
-        if self._for is not None and run == self._for.run:
+        if self._of is not None and run == self._of.subject.run:
             self.maps = dict(zip(found.images, found.maps, strict=True))
             self._show()
 
@@ -125,7 +122,7 @@ class NeighboursPanel(QWidget):
     def _show(self) -> None:
         found, images = self.found, self.session.images
         self.pin.setEnabled(found is not None)
-        self.missing.setEnabled(found is not None and found.image > 0)
+        self.missing.setEnabled(found is not None and found.image is not None)
         if found is None:
             self.sheet.show_groups(images.pixels, ())
             self._select()
@@ -145,7 +142,9 @@ class NeighboursPanel(QWidget):
                 now = collection.classes[collection.rows[each.image - 1].label]
                 other = f" {now}" if now != found.classes[key] else ""
                 captions.append(f"{each.distance:.2f}{other}")
-            word = "against" if self._for is not None and self._for.file and key == "true" else key
+            word = (
+                "against" if self._of is not None and isinstance(self._of.subject, FileImage) and key == "true" else key
+            )
             title = f"{word}: {found.classes[key]}"
             groups.append(Group(title, "nearest first", tuple(n.image - 1 for n in near), tuple(captions)))
         self.sheet.show_groups(images.pixels, tuple(groups))

@@ -183,8 +183,9 @@ class NumbersPanel(QWidget):
                 header.setDefaultSectionSize(22)
         inside.addWidget(self.table, 1)
 
-    def show_explanation(self, run: int, explanation: Explanation) -> None:
+    def show_explanation(self, explanation: Explanation) -> None:
         """Of another run other layers, of another image another gradient."""
+        run = explanation.subject.run
         known = self.session.runs.facts()
         if known is None:
             return

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from attentive_lens.window.explaining.drawer import Drawer
-from attentive_lens.window.explaining.map_choice import MapChoice
+from attentive_lens.window.explaining.map_choice import settings_of
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.workspace.cases import Evidence
 
@@ -15,7 +15,7 @@ def show_again(evidence: Evidence, twins: Twins, drawer: Drawer) -> bool:
     """Bring it to the front with its settings; whether the map under the lens is to be asked for anew."""
     settings = evidence.settings
     if evidence.kind == "map":
-        twins.chooser.take(MapChoice.read(settings))
+        twins.chooser.take(settings_of(settings))
         twins.choose_target(str(settings.get("for", "")))
         return True
     if evidence.kind in PANELS:

@@ -11,7 +11,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import scale
-from attentive_lens.desk.requests.explaining import METHOD_FACTS, Explanation, MapOfClass, TrustChecks
+from attentive_lens.desk.requests.explaining import Explanation, FileImage, MapOfClass, TrustChecks
 from attentive_lens.window import look
 from attentive_lens.window.explaining.map_choice import MapChooser
 from attentive_lens.window.explaining.trust import TrustChips, first_figures, measured_figures
@@ -47,7 +47,6 @@ class Twins(QWidget):
         self.session = session
         self.explanation: Explanation | None = None
         self.checks: TrustChecks | None = None
-        self.against = ""
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(4)
@@ -152,10 +151,17 @@ class Twins(QWidget):
         """Whether the difference of both is shown on the right."""
         return self.right.currentText() == DIFFERENCE
 
-    def show_explanation(self, explanation: Explanation, against: str = "") -> None:
-        """Another image or method; of a file that has no true class the answer is set ``against`` another one."""
-        same = self.explanation is not None and self.explanation.file == explanation.file
-        self.explanation, self.against, self.checks = explanation, against, None
+    @property
+    def against(self) -> str:
+        """The class that a file, which has no true one, is set against."""
+        subject = self.explanation.subject if self.explanation is not None else None
+        return subject.against if isinstance(subject, FileImage) else ""
+
+    def show_explanation(self, explanation: Explanation) -> None:
+        """Another image or method."""
+        same = explanation.is_of_same(self.explanation)
+        self.explanation, self.checks = explanation, None
+        against = self.against
         self._list_right(explanation)
         right = explanation.said == explanation.true
         other = self.target or explanation.true or against
@@ -173,8 +179,7 @@ class Twins(QWidget):
             probability.setToolTip(answer_tip(explanation.output))
             set_role(name, role)
             set_role(probability, role)
-        method = METHOD_FACTS[explanation.method]
-        self.signs.setEnabled(method.signed)
+        self.signs.setEnabled(explanation.method.signed)
         self._tell("")
         self._show_figures()
         if not same:
@@ -207,7 +212,7 @@ class Twins(QWidget):
         if self.target and (shown.map("for") is None or self._of("true").target != self.target):
             self.asked.emit()
         else:
-            self.show_explanation(shown, self.against)
+            self.show_explanation(shown)
 
     def _of(self, key: str) -> MapOfClass:
         """The map on a side."""
@@ -264,7 +269,7 @@ class Twins(QWidget):
             return
         picture = to_image(shown.pixels)
         said, true = self._of("said").values, self._of("true").values
-        signed = self.signs.isChecked() and METHOD_FACTS[shown.method].signed
+        signed = self.signs.isChecked() and shown.method.signed
         top = max(scale(said, signed), scale(true, signed))
         self.lenses["said"].show_image(picture, to_image(map_colours(said, signed, top)), top, signed)
         if self.pulls and shown.difference is not None:
@@ -295,7 +300,7 @@ class Twins(QWidget):
     def _tell(self, sentence: str) -> None:
         """A trust sentence, or what the method shows."""
         shown = self.explanation
-        words = sentence or (METHOD_FACTS[shown.method].shows if shown is not None else "")
+        words = sentence or (shown.method.shows if shown is not None else "")
         if not sentence and shown is not None and shown.maps[0].trust.empty:
             words = first_figures(shown.maps[0])[0].sentence
         self.shows.setText(words)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
-from attentive_lens.desk.requests.explaining import ActivationMaps, Activations
+from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, RunImage
 from attentive_lens.errors import LensError
 from attentive_lens.plan.difference import same_so_far
 from attentive_lens.plan.editing import Nodes
@@ -63,7 +63,7 @@ class SeenMaps:
             self._plan = None
             return
         self.session.ask(
-            Activations((), self.session.place, number, SAMPLE + 1),
+            Activations(RunImage(self.session.place, number, SAMPLE + 1)),
             self._take,
             lambda _: None,  # a model that cannot be read is told where it is asked for
             priority=8,

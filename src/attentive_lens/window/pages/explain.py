@@ -14,10 +14,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import (
     Explain,
-    ExplainFile,
     Explanation,
+    FileImage,
+    MapSettings,
+    RunImage,
     Trust,
     TrustChecks,
 )
@@ -26,7 +29,6 @@ from attentive_lens.window.explaining.ahead import Ahead
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.case import CasePanel
 from attentive_lens.window.explaining.drawer import TIPS, Drawer
-from attentive_lens.window.explaining.map_choice import MapChoice
 from attentive_lens.window.explaining.replay import show_again
 from attentive_lens.window.explaining.strip import ImageStrip
 from attentive_lens.window.explaining.twins import Twins
@@ -187,7 +189,7 @@ class ExplainPage(Page):
             row, column = first.top + first.height / 2, first.left + first.width / 2
             where = f", most about row {row:.2f}, column {column:.2f}"
         choice = self.twins.chooser.choice
-        settings = choice.write()
+        settings: PlainTable = choice.write_kind()
         if self.twins.target:
             settings["for"] = self.twins.target
         self.case.add("map", f"{choice.words} for {shown.said}{where}", settings)
@@ -252,8 +254,7 @@ class ExplainPage(Page):
 
     def _request(self, run: int, image: int) -> Explain:
         """Why of an image, with the map that is chosen."""
-        choice, target = self.twins.chooser.choice, self.twins.target
-        return Explain(self.session.place, run, image, choice.method, target, choice.baseline, choice.layer)
+        return Explain(RunImage(self.session.place, run, image), self.twins.chooser.choice, self.twins.target)
 
     def _look_ahead(self) -> None:
         """Have the next mistake explained while this one is looked at."""
@@ -268,9 +269,8 @@ class ExplainPage(Page):
         if view is None or not view.has_model:
             return
         self.image, self.new_file = None, (file, against)
-        model = str(self.session.workspace.run(view.number).model)
-        choice = self.twins.chooser.choice
-        request = ExplainFile(model, file, choice.method, against, choice.baseline, choice.layer)
+        subject = FileImage(file, workspace=self.session.place, run=view.number, against=against)
+        request = Explain(subject, self.twins.chooser.choice)
         self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
         self.show_view("image")
         self.action_changed.emit()
@@ -306,15 +306,7 @@ class ExplainPage(Page):
             if now is not None and now.is_like(explanation) and view.number == self.session.runs.current:
                 self.twins.show_checks(checks)
 
-        choice = self.twins.chooser.choice
-        request = Trust(
-            self.session.place,
-            view.number,
-            explanation.image,
-            explanation.method,
-            baseline=choice.baseline,
-            layer=choice.layer,
-        )
+        request = Trust(explanation.subject, explanation.method)
         self.session.ask(request, take, priority=5, scope="trust")
 
     def walk_through(self, images: list[int]) -> None:
@@ -355,16 +347,16 @@ class ExplainPage(Page):
         self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
         where = f"image {explanation.image} · {explanation.set}" if explanation.image is not None else "new image"
         self.file.setText(f"{where} · {explanation.file.rsplit('/', 1)[-1]}")
-        self.twins.show_explanation(explanation, self.new_file[1] if self.new_file is not None else "")
+        self.twins.show_explanation(explanation)
         self._show_place()
-        self.case.show_explanation(run, explanation)
-        self.drawer.show_explanation(run, explanation, self.new_file[1] if self.new_file is not None else "")
+        self.case.show_explanation(explanation)
+        self.drawer.show_explanation(explanation)
         if explanation.complete:
             self._look_ahead()
 
-    def _choose_method(self, key: str) -> None:
+    def _choose_method(self, settings: MapSettings) -> None:
         """A method whose tile was clicked."""
-        self.twins.chooser.take(MapChoice(key))
+        self.twins.chooser.take(settings)
         self._ask_again()
 
     def _role(self, name: str) -> str:
