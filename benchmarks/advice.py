@@ -203,13 +203,13 @@ def main() -> None:
             with contextlib.suppress(LensError):
                 finish(execute(workspace, run, lambda: False))
         view = RunReader(run).view()
-        said = [finding.kind for finding in advice_of(workspace, run, view)]
-        absent = [kinds for kinds in case.must if not set(kinds.split("|")) & set(said)]
+        predicted = [finding.kind for finding in advice_of(workspace, run, view)]
+        absent = [kinds for kinds in case.must if not set(kinds.split("|")) & set(predicted)]
         right = {*BY_DEFINITION, *case.may, *(kind for kinds in case.must for kind in kinds.split("|"))}
-        wrong = [kind for kind in said if kind not in right]
+        wrong = [kind for kind in predicted if kind not in right]
         missed, false, expected = missed + len(absent), false + len(wrong), expected + len(case.must)
         best = view.best.validation.accuracy if view.best is not None and view.best.validation is not None else 0.0
-        print(f"{case.name:28} {best:6.1%}  {', '.join(said):60} {'MISSED ' + ', '.join(absent) if absent else ''}"
+        print(f"{case.name:28} {best:6.1%}  {', '.join(predicted):60} {'MISSED ' + ', '.join(absent) if absent else ''}"
               f" {'also ' + ', '.join(wrong) if wrong else ''}", flush=True)  # fmt: skip
     print(f"named {expected - missed} of {expected}; {false} more than expected")
 

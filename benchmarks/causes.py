@@ -63,8 +63,8 @@ def measure(images: int, seed: int, maps: int, remedy: bool, folder: Path) -> No
     scored = answers(first)
     spiny = finish(carry_out(Score(place, first, "test"))).classes.index(MARKED_TYPE)
     dotted = {a.image for a in scored if "mark" in facts[a.image][0].faults and a.true != spiny}
-    victims = [a.image for a in scored if a.image in dotted and a.said == spiny]
-    right = [a.image for a in scored if a.said == a.true and "mark" not in facts[a.image][0].faults]
+    victims = [a.image for a in scored if a.image in dotted and a.predicted == spiny]
+    right = [a.image for a in scored if a.predicted == a.true and "mark" not in facts[a.image][0].faults]
     groups = finish(carry_out(Causes(place, first, "test"))).groups
     shares = [len(set(group.images) & set(victims)) / max(1, len(victims)) for group in groups]
     best = int(np.argmax(shares))
@@ -88,15 +88,15 @@ def measure(images: int, seed: int, maps: int, remedy: bool, folder: Path) -> No
         print(f"  {method:24} peak: {figures}; {1000 * statistics.median(spent):.0f} ms{error}", flush=True)
     if plan is None or not remedy:
         return
-    before = np.mean([a.said != a.true for a in scored if a.image in dotted])
-    plain = np.mean([a.said == a.true for a in scored if a.image not in dotted])
+    before = np.mean([a.predicted != a.true for a in scored if a.image in dotted])
+    plain = np.mean([a.predicted == a.true for a in scored if a.image not in dotted])
     for name, own in (
         ("proposed plan", replace(Plan.read(plan), seed=1000 + seed)),
         ("control, unchanged plan", replace(Plan(), seed=1000 + seed)),
     ):
         again = answers(trained(workspace, own))
-        error = np.mean([a.said != a.true for a in again if a.image in dotted])
-        elsewhere = np.mean([a.said == a.true for a in again if a.image not in dotted])
+        error = np.mean([a.predicted != a.true for a in again if a.image in dotted])
+        elsewhere = np.mean([a.predicted == a.true for a in again if a.image not in dotted])
         print(f"  {name}: error on dotted images {error:.0%} (was {before:.0%}), accuracy elsewhere {elsewhere:.1%}"
               f" (was {plain:.1%})", flush=True)  # fmt: skip
 

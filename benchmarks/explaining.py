@@ -127,7 +127,7 @@ def changes(page: ExplainPage, gradient: float) -> None:
 
 def lens(page: ExplainPage, gradient: float) -> None:
     """The lens dragged over both images: moved, and both painted."""
-    one = page.twins.lenses["said"]
+    one = page.twins.lenses["predicted"]
     side = one.square().width()
     times = []
     for k in range(FRAMES):

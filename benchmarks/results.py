@@ -39,10 +39,10 @@ def made(images: int, classes: int) -> Scores:
     """Scores of drawn answers, three in ten wrong."""
     random = np.random.default_rng(0)
     true = random.integers(0, classes, images)
-    said = np.where(random.random(images) < 0.7, true, random.integers(0, classes, images))
+    predicted = np.where(random.random(images) < 0.7, true, random.integers(0, classes, images))
     sure = random.random((images, classes)).astype(np.float32)
     names = [f"a grain of the family {k}" for k in range(classes)]
-    return scored("test", names, range(1, images + 1), true, said, sure, np.ones(images), "x")
+    return scored("test", names, range(1, images + 1), true, predicted, sure, np.ones(images), "x")
 
 
 def painted(widget: QWidget) -> None:
@@ -139,10 +139,12 @@ def layout() -> None:
         f"t-SNE of 5000 images: {whole:.1f} s, first picture after {first:.1f} s; plain steps {slow / whole:.0f} times"
     )
     pixels = random.integers(0, 256, (5000, 64, 64, 3)).astype(np.uint8)
-    said, true = np.repeat(np.arange(10), 500), np.repeat(np.arange(10), 500)
-    said[::7] = 3
+    predicted, true = np.repeat(np.arange(10), 500), np.repeat(np.arange(10), 500)
+    predicted[::7] = 3
     numbers = np.arange(1, 5001)
-    found = DataMap("x", "t-SNE", tuple("abcdefghij"), 5000, (), numbers, places, said, true, np.ones(5000, np.float32))
+    found = DataMap(
+        "x", "t-SNE", tuple("abcdefghij"), 5000, (), numbers, places, predicted, true, np.ones(5000, np.float32)
+    )
     widget = ImageMap()
     widget.resize(620, 460)
     widget.show_map(found, pixels, ["training"] * 5000, frozenset({"training"}))

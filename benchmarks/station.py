@@ -52,7 +52,7 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
     marked = [a for a in test.answers if "mark" in facts[files[a.image]][0].faults]
     plain = [a for a in test.answers if "mark" not in facts[files[a.image]][0].faults]
     spiny = test.classes.index(MARKED_TYPE)
-    victims = [a for a in marked if a.said == spiny]
+    victims = [a for a in marked if a.predicted == spiny]
     found = {key: [0, 0] for key in METHODS}
     area = []
     for answer in victims:
@@ -95,7 +95,7 @@ def seconds_to(accuracy: float, journal: Path) -> float:
 
 
 def share_right(answers: list) -> float:  # type: ignore[type-arg]
-    return round(sum(a.said == a.true for a in answers) / max(1, len(answers)), 4)
+    return round(sum(a.predicted == a.true for a in answers) / max(1, len(answers)), 4)
 
 
 def main() -> None:

@@ -110,7 +110,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
         wait(0.5)
     wait(1)
     rows = view.map.in_view()
-    wrong = rows[view.found.said[rows] != view.found.true[rows]] if view.found is not None else rows
+    wrong = rows[view.found.predicted[rows] != view.found.true[rows]] if view.found is not None else rows
     middle = np.median(view.map.at()[wrong], axis=0)
     view.map.zoom_by(1.5, QPointF(*middle.tolist()))
     near = rows[np.hypot(*(view.map.at()[rows] - view.map.at()[wrong[len(wrong) // 2]]).T) < 90]
@@ -194,8 +194,8 @@ def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
     wait(1)
     panel.bench.current = 3
     shown = page.explanation
-    said = shown.said if shown is not None else ""
-    for box, words in ((panel.by, "what they add"), (panel.other, f"nearest right {said}")):
+    predicted = shown.predicted if shown is not None else ""
+    for box, words in ((panel.by, "what they add"), (panel.other, f"nearest right {predicted}")):
         box.setCurrentText(words)
         box.activated.emit(box.currentIndex())
         wait(1.5)

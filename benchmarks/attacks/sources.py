@@ -29,7 +29,20 @@ from attentive_lens.images.decoding import white_of
 from attentive_lens.plan.plan import Plan
 
 ENDINGS = (".png", ".bmp", ".tiff", ".npz")
-NAMES = ("file", "said", "error", "probability", "unlike", "a,b", 'quo"te', "größe", "类", "class file", "=1+1", "-x")
+NAMES = (
+    "file",
+    "predicted",
+    "error",
+    "probability",
+    "unlike",
+    "a,b",
+    'quo"te',
+    "größe",
+    "类",
+    "class file",
+    "=1+1",
+    "-x",
+)
 
 
 def pixels(chosen: random.Random, top: int, count: int) -> np.ndarray:

@@ -38,8 +38,8 @@ def chosen(workspace: Path, images: int) -> dict[str, list[int]]:
     """Numbers of images the run surely answers wrongly and rightly, spread over all of them."""
     scores = finish(carry_out(ask.Score(str(workspace), 1, "validation")))
     parts = {
-        "mistakes": [a.image for a in scores.answers if a.said != a.true and a.probability > SURE],
-        "right": [a.image for a in scores.answers if a.said == a.true and a.probability > SURE],
+        "mistakes": [a.image for a in scores.answers if a.predicted != a.true and a.probability > SURE],
+        "right": [a.image for a in scores.answers if a.predicted == a.true and a.probability > SURE],
     }
     return {
         name: [numbers[k * len(numbers) // min(images, len(numbers))] for k in range(min(images, len(numbers)))]
@@ -66,16 +66,16 @@ def main() -> None:
                     verdicts = []
                     for number in numbers:
                         image = probe.predictor.prepare(data.pixels[data.place(number)][None])[0]
-                        said = int(probe.said(probe.scores(image[None]))[0])
+                        predicted = int(probe.predicted(probe.scores(image[None]))[0])
                         if key == "random":
                             noise = random_generator(7, "random map", number).standard_normal(image.shape[:2])
                             maps = gaussian_filter(noise, SMOOTH / 2)[None].astype(np.float32)
                         else:
                             try:
-                                maps = map_method(key).maps(probe, image, Targets.classes([said], probe.classes))
+                                maps = map_method(key).maps(probe, image, Targets.classes([predicted], probe.classes))
                             except LensError:
                                 continue
-                        verdicts.append(curves(probe, image, maps, [said])[0])
+                        verdicts.append(curves(probe, image, maps, [predicted])[0])
                     told = [own.passed for own in verdicts if own.passed is not None]
                     halves = [
                         np.mean([bool(half and half.passed) for half in part] or [0])

@@ -33,11 +33,11 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
     told = last_object(
         command("explain", folder, 1, 2, "--method", "integrated_gradients", "--trust", "--out", out, "--json")
     )
-    assert all(region["gives"].keys() == {"said", "true"} for region in told["regions"])
+    assert all(region["gives"].keys() == {"predicted", "true"} for region in told["regions"])
     assert told["regions"]
     (measured,) = told["measured"]
     assert measured["agreement"].keys() == METHODS.keys() - {"integrated_gradients"}
-    assert [own["key"] for own in measured["maps"]] == ["said", "true"]
+    assert [own["key"] for own in measured["maps"]] == ["predicted", "true"]
     assert measured["maps"][0]["completeness"]["error"] < 0.05
     quick = {own["key"]: own["trust"] for own in told["maps"] if own["trust"]}
     for own in measured["maps"]:
@@ -151,7 +151,7 @@ def test_images_no_workspace_knows_are_explained_by_a_model_file_alone(station: 
     assert len(set(written)) == len(written) == 4
     for one in told:
         assert (one["image"], one["true"]) == (None, None)
-        assert [entry["key"] for entry in one["maps"]] == ["said", "for"]
+        assert [entry["key"] for entry in one["maps"]] == ["predicted", "for"]
         assert all(np.load(entry["file"]).shape == (32, 32) for entry in one["maps"])
     predicted = [json.loads(line) for line in command("predict", model, *files, "--json").splitlines()]
     for one, answer in zip(told, predicted, strict=True):
@@ -192,17 +192,17 @@ def test_all_methods_and_several_images_are_explained_at_once(station: Workspace
     assert [one["image"] for one in told] == images
     for one in told:
         assert {(e["method"]["kind"], e["key"]) for e in one["maps"]} == {
-            (method, key) for method in METHODS for key in ("said", "true", "difference")
+            (method, key) for method in METHODS for key in ("predicted", "true", "difference")
         }
         maps = {(e["method"]["kind"], e["key"]): np.load(e["file"]) for e in one["maps"]}
         for name in ("gradient_times_input", "integrated_gradients", "occlusion"):
-            gap = maps[name, "said"] - maps[name, "true"]
+            gap = maps[name, "predicted"] - maps[name, "true"]
             assert maps[name, "difference"] == pytest.approx(gap, abs=1e-3 * float(np.abs(gap).max()) + 1e-5)
         for entry in one["maps"]:
             with Image.open(entry["picture"]) as picture:
                 assert picture.size == (2 * 32 * 5, 32 * 5)
         for name in ("contribution", "contribution_alpha_beta", "integrated_gradients"):
-            trust = next(e["trust"] for e in one["maps"] if (e["method"]["kind"], e["key"]) == (name, "said"))
+            trust = next(e["trust"] for e in one["maps"] if (e["method"]["kind"], e["key"]) == (name, "predicted"))
             assert trust["completeness"]["error"] < (0.05 if name == "integrated_gradients" else 0.01)
     assert "map of said − true" in command("explain", station.folder, 1, images[0], "--out", out)
 

@@ -41,7 +41,7 @@ def test_the_whole_loop_on_images_that_are_not_ours(tmp_path: Path) -> None:
     assert len(scored["wrong"]) == round(6 * (1 - scored["accuracy"]))
     assert trained["validation"]["accuracy"] == pytest.approx(scored["accuracy"])
     told = last_object(command("explain", work, 1, 3, "--json", "--out", tmp_path / "out"))
-    assert {entry["key"] for entry in told["maps"]} >= {"said", "true"}
+    assert {entry["key"] for entry in told["maps"]} >= {"predicted", "true"}
     for entry in told["maps"]:
         map_ = np.load(entry["file"])
         assert map_.shape == (24, 24)

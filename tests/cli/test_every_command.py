@@ -63,7 +63,7 @@ def words_of(name: str) -> list[str]:
     return words
 
 
-def said(*words: str) -> tuple[int, str, str]:
+def run(*words: str) -> tuple[int, str, str]:
     out, err = io.StringIO(), io.StringIO()
     with redirect_stdout(out), redirect_stderr(err):
         code = run_words(*words)
@@ -78,7 +78,7 @@ def test_the_list_of_commands_is_whole() -> None:
 
 @pytest.mark.parametrize("name", NAMES)
 def test_every_command_explains_itself(name: str) -> None:
-    code, out, err = said(*name.split(" "), "--help")
+    code, out, err = run(*name.split(" "), "--help")
     assert code == 0, err
     assert "Usage: attentive-lens" in out
     assert "--json" in out
@@ -92,7 +92,7 @@ def test_an_option_that_is_none_is_said_and_nothing_is_done(
     monkeypatch.chdir(tmp_path)
     told = last_object(command(*words_of(name), "--no-such-option", "--json", code=2))
     assert "--no-such-option" in " ".join(told["error"].values())
-    code, out, err = said(*words_of(name), "--no-such-option")
+    code, out, err = run(*words_of(name), "--no-such-option")
     assert (code, out) == (2, "")
     assert err.count("\n") == 1, "one sentence"
     assert list(tmp_path.iterdir()) == []
@@ -103,7 +103,7 @@ def test_a_place_that_is_not_there_is_said_in_one_sentence(
     name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.chdir(tmp_path)
-    code, out, _ = said(*words_of(name), "--json")
+    code, out, _ = run(*words_of(name), "--json")
     assert code in (1, 2), out
     told = last_object(out)
     assert told["error"].keys() == {"what", "why", "remedy"}
@@ -128,7 +128,7 @@ def test_what_a_command_prints_is_described_by_its_classes(name: str) -> None:
 def test_a_file_is_no_workspace(name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
     (tmp_path / "nowhere at all").write_text("a file")
-    code, out, _ = said(*words_of(name), "--json")
+    code, out, _ = run(*words_of(name), "--json")
     assert code in (1, 2), out
     assert "error" in last_object(out)
     assert (tmp_path / "nowhere at all").read_text() == "a file"

@@ -26,8 +26,8 @@ def test_every_image_of_the_sets_has_a_place(station: Workspace, tmp_path: Path)
         own = {each["image"]: each for each in told["images"] if each["set"] == on}
         assert own.keys() == {answer.image for answer in scores.answers}
         for answer in scores.answers:
-            names = scores.classes[answer.said], scores.classes[answer.true]
-            assert (own[answer.image]["said"], own[answer.image]["true"]) == names
+            names = scores.classes[answer.predicted], scores.classes[answer.true]
+            assert (own[answer.image]["predicted"], own[answer.image]["true"]) == names
     with (tmp_path / "map.csv").open(newline="") as stream:
         rows = list(csv.DictReader(stream))
     assert [int(row["image"]) for row in rows] == [each["image"] for each in told["images"]]

@@ -44,10 +44,10 @@ def test_a_base_that_names_no_layer_is_a_fault() -> None:
 def test_check_says_all_and_ends_with_the_first(tmp_path: Path) -> None:
     file = tmp_path / "plan.toml"
     file.write_text(TEXT.replace("filters = 16", "filters = 0").replace("epochs = 20", "epochs = 0"), "utf-8")
-    said = io.StringIO()
-    with contextlib.redirect_stderr(said):
+    predicted = io.StringIO()
+    with contextlib.redirect_stderr(predicted):
         assert run_words("plan", "check", file) == 1
-    words = said.getvalue()
+    words = predicted.getvalue()
     assert f"line {line_of(TEXT, 'filters = 16')}: convolution.filters: 0 is below the least, 1" in words
     assert f"line {line_of(TEXT, 'epochs = 20')} of {file}: training.epochs" in words
 

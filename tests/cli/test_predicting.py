@@ -44,7 +44,7 @@ def test_a_table_an_object_a_line_and_parquet_say_the_same(station: Workspace, t
     for each in told.values():
         assert (each["answered"], each["held"], each["unlike"]) == (len(answered), 0, None)
         assert each["unreadable"] == len(printed) - len(answered) > 0
-        assert sum(each["said"].values()) == len(answered)
+        assert sum(each["predicted"].values()) == len(answered)
     table, lines = rows_of(files[".csv"]), [json.loads(x) for x in files[".jsonl"].read_text("utf-8").splitlines()]
     columns = parquet.read_table(files[".parquet"]).to_pylist()
     assert [x["file"] for x in table] == [x["file"] for x in lines] == [x["file"] for x in columns]
@@ -52,9 +52,9 @@ def test_a_table_an_object_a_line_and_parquet_say_the_same(station: Workspace, t
     for row, line, column, entry in zip(table, lines, columns, printed, strict=True):
         if "error" in entry:
             assert row["error"] == line["error"] == column["error"] == entry["error"]
-            assert column["said"] is None
+            assert column["predicted"] is None
             continue
-        assert row["said"] == line["said"] == column["said"] == entry["said"]
+        assert row["predicted"] == line["predicted"] == column["predicted"] == entry["predicted"]
         for name, value in entry["probabilities"].items():
             same = pytest.approx(value, abs=1e-6)
             assert (float(row[name]), line["probabilities"][name], column[name]) == (same, same, same)
@@ -106,7 +106,7 @@ def test_a_parquet_file_that_is_whole_is_gone_on_with_when_there_is_more(station
 
 @pytest.mark.parametrize("kind", [".csv", ".jsonl", ".parquet"])
 def test_classes_called_as_a_column_is_have_one_of_their_own(tmp_path: Path, kind: str) -> None:
-    classes = ["file", "said", "error", "probability", "class file", "spiny"]
+    classes = ["file", "predicted", "error", "probability", "class file", "spiny"]
     sure = {name: (k + 1) / 21 for k, name in enumerate(classes)}
     file = tmp_path / f"answers{kind}"
     for part in (0, 1):

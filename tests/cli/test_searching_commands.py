@@ -70,7 +70,7 @@ def test_cross_validation_answers_every_training_image_once(station: Workspace, 
     assert noted is not None
     members = {k for k, name in enumerate(noted[1]) if name in ("training", "validation")}
     assert len(rows) == told["images"] == len({row["image"] for row in rows}) == len(members)
-    right = sum(row["true"] == row["said"] for row in rows)
+    right = sum(row["true"] == row["predicted"] for row in rows)
     assert told["accuracy"] == pytest.approx(right / len(rows))
     assert told["low"] <= told["accuracy"] <= told["high"]
     assert {row["fold"] for row in rows} == {"1", "2", "3"}

@@ -37,7 +37,7 @@ def grains(tmp_path_factory: pytest.TempPathFactory) -> Workspace:
     return finish(make_demo(tmp_path_factory.mktemp("grains") / "station", 260, 23)).workspace
 
 
-def said(workspace: Workspace, settings: dict[str, object]) -> set[str]:
+def advice_on(workspace: Workspace, settings: dict[str, object]) -> set[str]:
     run = workspace.claim_run(BASE.changed(settings))
     with contextlib.suppress(LensError):
         finish(execute(workspace, run, lambda: False))
@@ -55,7 +55,7 @@ def said(workspace: Workspace, settings: dict[str, object]) -> set[str]:
     ids=["adam", "sgd", "normalised", "one cycle"],
 )
 def test_nothing_grave_is_said_of_runs_that_learn(settings: dict[str, object], grains: Workspace) -> None:
-    assert not said(grains, settings) & GRAVE
+    assert not advice_on(grains, settings) & GRAVE
 
 
 @pytest.mark.parametrize(
@@ -77,4 +77,4 @@ def test_nothing_grave_is_said_of_runs_that_learn(settings: dict[str, object], g
     ids=["adam", "sgd", "high", "low", "low normalised", "large", "tiny", "exploding", "over-fits"],
 )
 def test_runs_made_to_fail_are_named(settings: dict[str, object], kinds: set[str], grains: Workspace) -> None:
-    assert said(grains, settings) & kinds
+    assert advice_on(grains, settings) & kinds

@@ -54,14 +54,14 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
     wanted = Wanted(label, sets, flagged, answered, {"brightness": (1.0, 3.0)}, order, descending)
     expected = set()
     for place, row in enumerate(found.rows):
-        said = answers.said.get(row.number)
-        verdict = "" if said is None else "correct" if said[0] == row.label else "wrong"
+        predicted = answers.predicted.get(row.number)
+        verdict = "" if predicted is None else "correct" if predicted[0] == row.label else "wrong"
         if (
             (label is None or row.label == label)
             and found.sets[place] in sets
             and (row.flagged or not flagged)
             and 1 <= measures["brightness"][place] <= 3
-            and (answered in ("", verdict) or not answers.said)
+            and (answered in ("", verdict) or not answers.predicted)
         ):
             expected.add(place)
     groups = browse(found, wanted, measures, answers)
@@ -75,7 +75,9 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
         keys = [(found.rows[k].label, SHOWN_SETS.index(found.sets[k]), k) for k in shown]
         assert keys == sorted(keys)
     else:
-        sure = {g.title: [answers.said[int(k) + 1][1] for k in g.places] for g in groups if g.title.startswith("answ")}
+        sure = {
+            g.title: [answers.predicted[int(k) + 1][1] for k in g.places] for g in groups if g.title.startswith("answ")
+        }
         assert all(sorted(p, reverse=title == "wrong") == p for title, p in sure.items())
 
 

@@ -147,7 +147,7 @@ def test_fixed_is_most_seeds_and_more_than_unchanged(
 
 
 def test_what_was_right_and_is_wrong_now_is_newly_broken() -> None:
-    case = replace(CASE, said="winged")
+    case = replace(CASE, predicted="winged")
     assert status_of(case, answers((2, "p", True), (3, "q", False)), "winged", True).word == "newly broken"
     assert status_of(case, answers((2, "p", True), (3, "q", True), (4, "p", False)), "winged", True).word == "fixed"
 
@@ -162,24 +162,24 @@ def test_decisions_settle_a_case() -> None:
 def test_cases_are_tried_with_every_run(station: Workspace) -> None:
     folder = str(station.folder)
     scores = finish(carry_out(Score(folder, 1)))
-    wrong = [answer for answer in scores.answers if answer.said != answer.true][:3]
+    wrong = [answer for answer in scores.answers if answer.predicted != answer.true][:3]
     book = OpenCases(station)
     for answer in wrong:
-        book.open_case(answer.image, 1, scores.classes[answer.said], scores.classes[answer.true])
+        book.open_case(answer.image, 1, scores.classes[answer.predicted], scores.classes[answer.true])
     plan = station.run(1).plan()
     for changed in (plan.changed({"seed": 9}), plan.changed({"optimiser.learning_rate": 0.004})):
         finish(execute(station, station.claim_run(changed), lambda: False))
     curating = Curating(station)
-    relabel(curating, "as said", station.catalogue.images(), [wrong[1].image], wrong[1].said)
+    relabel(curating, "as said", station.catalogue.images(), [wrong[1].image], wrong[1].predicted)
     curating.change("left out", [wrong[2].image], moved(EXCLUDED))
     told = finish(carry_out(TryCases(folder)))
     assert [each.case.image for each in told.cases] == [answer.image for answer in wrong]
     first, second, third = told.cases
     assert [answer.run for answer in first.answers] == [1, 2, 3]
-    assert first.answers[0].said == scores.classes[wrong[0].said]
+    assert first.answers[0].predicted == scores.classes[wrong[0].predicted]
     assert first.answers[0].probability == pytest.approx(wrong[0].probability, abs=1e-6)
     assert first.answers[0].plan == first.answers[1].plan != first.answers[2].plan
-    assert all(answer.right == (answer.said == first.label) for answer in first.answers)
+    assert all(answer.right == (answer.predicted == first.label) for answer in first.answers)
     assert first.set == "validation"
     assert (second.status, third.status) == ("settled by its label", "excluded")
     assert sum(told.by_status.values()) == sum(told.by_cause.values()) == 3
@@ -192,7 +192,7 @@ def test_the_command_opens_tells_and_lists(station: Workspace) -> None:
     words = ("cases", folder, "--open", wrong["image"], "--run", 1, "--cause", "a thumb", "--note", "seen twice")
     told = last_object(command(*words, "--json"))
     (case,) = told["cases"]
-    assert (case["case"]["said"], case["case"]["true"]) == (wrong["said"], wrong["true"])
+    assert (case["case"]["predicted"], case["case"]["true"]) == (wrong["predicted"], wrong["true"])
     assert (case["case"]["cause"], case["status"]) == ("a thumb", "not re-tried")
     shown = command("cases", folder, "--case", 1, "--close", "--remedy", "masked")
     assert "closed" in shown
@@ -215,10 +215,10 @@ def test_the_command_opens_tells_and_lists(station: Workspace) -> None:
 )
 def test_a_damaged_book_is_a_sentence_and_stays_as_it_is(station: Workspace, text: str) -> None:
     (station.folder / FILE).write_text(text, "utf-8")
-    said: list[str] = []
+    messages: list[str] = []
     book = OpenCases(station)
-    book.said.connect(lambda sentence, _: said.append(sentence))
+    book.message.connect(lambda sentence, _: messages.append(sentence))
     assert book.open_case(1, 1, "a", "b") is None
-    assert FILE in said[0]
+    assert FILE in messages[0]
     assert (station.folder / FILE).read_text("utf-8") == text
     assert FILE in last_object(command("cases", station.folder, "--json", code=1))["error"]["what"]

@@ -221,10 +221,10 @@ def test_a_test_set_far_behind_the_validation_set_is_told(
 ) -> None:
     best = EpochEvent(1, Figures(1.0, 0.1), Figures(validated, 0.1), True)
     right = round(tested * images)
-    said = np.array([0] * right + [1] * (images - right))
+    predicted = np.array([0] * right + [1] * (images - right))
     numbers, true = list(range(1, images + 1)), np.zeros(images, np.int64)
     answers = np.full((images, 2), 0.5)
-    scores = scored("test", ("a", "b"), numbers, true, said, answers, np.ones(images), "cross-entropy")
+    scores = scored("test", ("a", "b"), numbers, true, predicted, answers, np.ones(images), "cross-entropy")
     words = caution_of_gap(station.run(1), best, scores)
     assert bool(words) == warns
     if warns:

@@ -50,7 +50,7 @@ def test_every_method_makes_the_map_that_explain_makes_and_the_quick_ones_come_f
         bends = (explained.trust.deletion, explained.trust.insertion)
         if all(abs(bend.area - bend.limit) > 0.01 for bend in bends):  # pixels of like strength may change places
             assert each.passed == explained.trust.passed, each.method
-    assert made.target == answer(ask.Explain(ask.RunImage(folder, 1, IMAGE))).said
+    assert made.target == answer(ask.Explain(ask.RunImage(folder, 1, IMAGE))).predicted
 
 
 def test_maps_of_a_difference_are_those_of_explain(station: Workspace) -> None:
@@ -58,7 +58,7 @@ def test_maps_of_a_difference_are_those_of_explain(station: Workspace) -> None:
     wrong = answer(ask.Score(folder, 1, "training")).wrong[0].image
     explained = answer(ask.Explain(ask.RunImage(folder, 1, wrong), by("gradient")))
     methods = (by("gradient"), by("contribution"))
-    made = answer(ask.Maps(ask.RunImage(folder, 1, wrong), methods, explained.said, str(explained.true)))
+    made = answer(ask.Maps(ask.RunImage(folder, 1, wrong), methods, explained.predicted, str(explained.true)))
     assert [each.method for each in made.maps] == list(methods)
     for each in made.maps:
         difference = answer(ask.Explain(ask.RunImage(folder, 1, wrong), each.method)).difference
@@ -138,7 +138,7 @@ def test_what_classes_rest_on_is_the_mean_of_their_right_answers_maps(station: W
     scores = answer(ask.Score(folder, 1, "training"))
     right = {name: [] for name in scores.classes}
     for each in scores.answers:
-        if each.said == each.true:
+        if each.predicted == each.true:
             right[scores.classes[each.true]].append(each.image)
     assert [each.name for each in found.classes] == [name for name in scores.classes if right[name]]
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
@@ -235,8 +235,8 @@ def test_the_nearest_right_answer_of_each_class_is_right_and_nearest(station: Wo
     folder = str(station.folder)
     found = answer(ask.Neighbours(ask.RunImage(folder, 1, IMAGE), "", 200))
     scores = answer(ask.Score(folder, 1, "training"))
-    right = {each.image for each in scores.answers if each.said == each.true}
-    for key in ("said", "true"):
+    right = {each.image for each in scores.answers if each.predicted == each.true}
+    for key in ("predicted", "true"):
         name = found.classes[key]
         wanted = next((near for near in found.near[key] if near.image in right), None)
         assert found.right.get(name) == wanted
@@ -254,9 +254,9 @@ def test_a_file_has_the_neighbours_the_channels_and_the_changes_of_its_image(sta
     of_run = ask.FileImage(file, workspace=folder, run=1, against=known.classes["true"])
     new = answer(ask.Neighbours(of_run))
     assert new.classes == known.classes
-    assert new.near["said"] == known.near["said"]
+    assert new.near["predicted"] == known.near["predicted"]
     assert new.near["true"][0].image == wrong  # an image that is new is near itself
-    assert set(answer(ask.Neighbours(replace(of_run, against=""))).near) == {"said"}
+    assert set(answer(ask.Neighbours(replace(of_run, against=""))).near) == {"predicted"}
     of_model = ask.FileImage(file, str(run.model))
     told = answer(ask.Channels(ask.RunImage(folder, 1, wrong), "relu 2", 1))
     of_file = answer(ask.Channels(replace(of_model, against=told.true), "relu 2", 1))
@@ -283,7 +283,7 @@ def test_a_changed_image_has_the_map_that_it_would_have_as_a_file(station: Works
     file = tmp_path / "changed.png"
     Image.fromarray(tried.pixels[0]).save(file)
     explained = answer(ask.Explain(ask.FileImage(str(file), str(station.run(1).model))))
-    assert explained.said == tried.after[0].said
+    assert explained.predicted == tried.after[0].predicted
     assert tried.maps is not None
     assert np.array_equal(tried.maps[0], explained.maps[0].values)
 
@@ -324,7 +324,8 @@ def test_every_cause_has_its_share_and_remedies_that_can_be_carried_out(station:
                 inside = [
                     image
                     for image in group.images
-                    if {found_name(station, rows[image - 1].label), found_name(station, scores[image].said)} == pair
+                    if {found_name(station, rows[image - 1].label), found_name(station, scores[image].predicted)}
+                    == pair
                 ]
                 assert remedy.turned == pytest.approx(len(inside) / len(group.images))
             if remedy.turned is None and remedy.kind in ("weight", "resolution", "collect"):
@@ -359,10 +360,10 @@ def test_a_script_looks_inside_as_the_window_does(station: Workspace) -> None:
     assert set(run.maps(IMAGE)) == set(MAP_METHODS)
     black = (
         answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline="black")))
-        .map("said")
+        .map("predicted")
         .values
     )
-    assert np.array_equal(run.explain(IMAGE, baseline="black")["said"], black)
+    assert np.array_equal(run.explain(IMAGE, baseline="black")["predicted"], black)
     assert [each.name for each in run.class_maps("training")] == [
         each.name for each in answer(ask.ClassMaps(folder, 1, "training")).classes
     ]

@@ -80,7 +80,7 @@ def opened(station: Workspace) -> tuple[OpenImages, OpenRuns, OpenScores, Answer
 
 def test_decisions_are_told_undone_and_done_again(station: Workspace) -> None:
     images, *_ = opened(station)
-    changed, said = Told(images.changed), Told(images.said)
+    changed, predicted = Told(images.changed), Told(images.predicted)
     before = images.collection.rows[4].label
     other = (before + 1) % len(images.collection.classes)
     images.relabel("another label", [5], other)
@@ -92,7 +92,7 @@ def test_decisions_are_told_undone_and_done_again(station: Workspace) -> None:
     images.redo()
     assert images.collection.rows[4].label == other
     assert len(changed.calls) == 3
-    assert [sentence for sentence, _ in said.calls] == ["Done: another label."]
+    assert [sentence for sentence, _ in predicted.calls] == ["Done: another label."]
 
 
 def test_a_decision_that_cannot_be_written_changes_nothing_and_undo_stays_where_it_was(
@@ -106,14 +106,14 @@ def test_a_decision_that_cannot_be_written_changes_nothing_and_undo_stays_where_
     def full(*_: Any) -> None:
         raise BadFile("The decisions could not be kept", "no space left on device", "Make room")
 
-    changed, said = Told(images.changed), Told(images.said)
+    changed, predicted = Told(images.changed), Told(images.predicted)
     monkeypatch.setattr(type(station.catalogue), "correct", full)
     images.undo()
     images.decide("flagged", [4], flagged(True))
     images.act(FaultAction("leave them out", (7,), (), (), (), None, ""))
     assert (history.state, history.last) == kept
     assert changed.calls == []
-    assert [bad for _, bad in said.calls] == [True, True, True]
+    assert [bad for _, bad in predicted.calls] == [True, True, True]
     monkeypatch.undo()
     images.undo()
     assert images.curating.state == {}
@@ -160,7 +160,7 @@ def test_scores_are_asked_for_once_and_forgotten_when_a_label_changes(station: W
     assert [own for own in asks.asked if isinstance(own, Score)] == [Score(str(station.folder.absolute()), 1, "test")]
     assert len(ready.calls) == 2
     assert scores.current is not None
-    assert {own.image for own in scores.current.answers} == set(scores.answers.said)
+    assert {own.image for own in scores.current.answers} == set(scores.answers.predicted)
     assert len(scores.mistakes()) == len(scores.current.wrong)
     images.relabel("another", [scores.current.answers[0].image], 0)
     assert sum(isinstance(own, Score) for own in asks.asked) == 2
@@ -229,7 +229,7 @@ def test_scores_that_cannot_be_had_say_why(station: Workspace) -> None:
 
 def test_runs_that_go_on_elsewhere_are_seen(station: Workspace) -> None:
     _, runs, _, _ = opened(station)
-    changed, said = Told(runs.changed), Told(runs.said)
+    changed, predicted = Told(runs.changed), Told(runs.predicted)
     runs.tick()
     assert changed.calls == []
     elsewhere = station.claim_run(station.run(1).plan().changed({"training.epochs": 1}))
@@ -244,7 +244,7 @@ def test_runs_that_go_on_elsewhere_are_seen(station: Workspace) -> None:
     finish(execute(station, elsewhere, lambda: False))
     runs.tick()
     assert runs.views[2].state == "done"
-    assert any("Run 2 done" in sentence for sentence, _ in said.calls)
+    assert any("Run 2 done" in sentence for sentence, _ in predicted.calls)
 
 
 def test_only_runs_that_exist_come_into_view(station: Workspace) -> None:

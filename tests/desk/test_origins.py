@@ -68,7 +68,7 @@ def test_every_mistake_of_a_run_stands_in_one_cause(station: Workspace) -> None:
     images = [image for cause in found.groups for image in cause.images]
     assert len(images) == len(set(images)) == found.mistakes > 0
     for cause in found.groups:
-        assert sum(cause.said.values()) == len(cause.images)
+        assert sum(cause.predicted.values()) == len(cause.images)
         assert cause.why.startswith(f"{len(cause.images)} mistake")
         assert cause.short
         assert (cause.place is not None) == (cause.kind in ("place", "other"))

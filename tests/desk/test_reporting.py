@@ -48,7 +48,7 @@ def test_a_report_needs_nothing_else_and_tells_the_run_s_figures(station: Worksp
     scores = finish(carry_out(Score(str(station.folder), 1)))
     wrong = scores.wrong[0]
     book = OpenCases(station)
-    case = book.open_case(wrong.image, 1, scores.classes[wrong.said], scores.classes[wrong.true])
+    case = book.open_case(wrong.image, 1, scores.classes[wrong.predicted], scores.classes[wrong.true])
     assert case is not None
     told = last_object(command("report", station.folder, 1, "--out", tmp_path / "r.html", "--mistakes", 2, "--json"))
     page, words = read(Path(told["file"]))
@@ -59,7 +59,7 @@ def test_a_report_needs_nothing_else_and_tells_the_run_s_figures(station: Worksp
             assert name != "href"
             assert name != "src" or (value or "").startswith("data:image/png;base64,")
     assert f"{scores.accuracy:.1%}" in words
-    assert f"image {wrong.image}: said {scores.classes[wrong.said]}" in words
+    assert f"image {wrong.image}: said {scores.classes[wrong.predicted]}" in words
     assert all(name in words for name in scores.classes)
     assert "optimiser.learning_rate" in words
     assert "not re-tried" in words

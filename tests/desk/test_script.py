@@ -100,10 +100,10 @@ def test_a_run_tells_all_about_itself(station: Workspace) -> None:
     assert np.array_equal(run.confusion, run.score().confusion)
     assert run.confusion.sum() == len(run.score().answers)
     near = run.neighbours(4, count=3)
-    assert near.keys() == {"said", "true"}
+    assert near.keys() == {"predicted", "true"}
     assert all(len(rows) == 3 and rows == sorted(rows, key=lambda r: r[1]) for rows in near.values())
     maps = run.explain(4, target="spiny")
-    assert maps.keys() == {"said", "true", "for", "difference"}
+    assert maps.keys() == {"predicted", "true", "for", "difference"}
     with pytest.raises(al.LensError, match="There is no run 7"):
         place.run(7)
 

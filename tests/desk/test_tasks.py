@@ -54,10 +54,10 @@ def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Wo
 def test_an_explanation_has_both_answers_and_its_trust_and_every_layer_when_asked(station: Workspace) -> None:
     folder = str(station.folder)
     found = answer(ask.Explain(ask.RunImage(folder, 1, 5), target="winged"))
-    assert [own.key for own in found.maps] == ["said", "true", "for"]
-    assert [own.target for own in found.maps] == [found.said, found.true, "winged"]
+    assert [own.key for own in found.maps] == ["predicted", "true", "for"]
+    assert [own.target for own in found.maps] == [found.predicted, found.true, "winged"]
     assert sum(found.probabilities.values()) == pytest.approx(1)
-    assert max(found.probabilities, key=lambda name: found.probabilities[name]) == found.said
+    assert max(found.probabilities, key=lambda name: found.probabilities[name]) == found.predicted
     assert {own.values.shape for own in found.maps} == {(32, 32)}
     outputs = answer(ask.Activations(ask.RunImage(folder, 1, 5))).outputs
     assert {name: out.shape for name, out in outputs.items()} == {own.name: own.shape for own in found.layers}
@@ -259,16 +259,16 @@ def test_a_channel_is_scaled_and_what_all_add_is_told(station: Workspace) -> Non
 def test_channels_are_ranked_by_what_is_lost_without_them_and_said_for_what(station: Workspace) -> None:
     folder, node = str(station.folder), "convolution 2"
     table = answer(ask.Score(folder, 1, "training"))
-    right = next(a.image for a in table.answers if a.said == a.true)
+    right = next(a.image for a in table.answers if a.predicted == a.true)
     wrong = table.wrong[0].image
     model = read_model(station.run(1).model)
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
     network = model.network()
     for image, differ in ((right, False), (wrong, True)):
         told = answer(ask.Channels(ask.RunImage(folder, 1, image), node, 0))
-        assert (told.said != told.true) is differ
-        assert told.of == ("said − true" if differ else told.said)
-        said, true = model.classes.index(told.said), model.classes.index(told.true)
+        assert (told.predicted != told.true) is differ
+        assert told.of == ("said − true" if differ else told.predicted)
+        predicted, true = model.classes.index(told.predicted), model.classes.index(told.true)
         prepared = model.preprocessor.apply(data.pixels[image - 1][None])
         out = network.forward(prepared, watch=frozenset({node})).outputs[node]
         adds = {own.channel: own.adds for own in told.channels}
@@ -276,7 +276,7 @@ def test_channels_are_ranked_by_what_is_lost_without_them_and_said_for_what(stat
             edited = out.copy()
             edited[..., channel] = 0
             scores = [network.forward(prepared, edited={node: own}).outputs[network.output][0] for own in (out, edited)]
-            numbers = [own[said] - own[true] if differ else own[said] for own in scores]
+            numbers = [own[predicted] - own[true] if differ else own[predicted] for own in scores]
             assert adds[channel] == pytest.approx(float(numbers[0] - numbers[1]), abs=1e-4)
         strengths = [abs(own.adds) for own in told.channels]
         assert strengths == sorted(strengths, reverse=True)

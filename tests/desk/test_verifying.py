@@ -66,7 +66,7 @@ def test_a_temperature_kept_in_the_model_is_everybody_s(station: Workspace) -> N
     wanted = np.exp(raw - raw.max(axis=1, keepdims=True))
     wanted /= wanted.sum(axis=1, keepdims=True)
     assert now.probabilities == pytest.approx(wanted, abs=2e-5)
-    assert np.array_equal(now.said, before.said)
+    assert np.array_equal(now.predicted, before.predicted)
     assert now.temperature == pytest.approx(1, abs=0.02), "what is left fits"
     assert temperature_of(read_model(run.model)) == told["temperature"]
     number = int(now.numbers[0])

@@ -25,7 +25,7 @@ from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
 from attentive_lens.desk.resident import Resident, memory
 from attentive_lens.desk.tasks import table
 from attentive_lens.desk.worker import Worker
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadUsage, BadValue, NotHere
 from attentive_lens.workspace import Workspace
 
 
@@ -88,12 +88,12 @@ class Desk:
         while self.arriving:
             self.worker.take(self.arriving.pop(0))
 
-    def said(self) -> list[dict[str, Any]]:
+    def answers(self) -> list[dict[str, Any]]:
         return [json.loads(line) for line in self.out.getvalue().splitlines()]
 
     def ends(self) -> dict[int, str]:
         kinds = ("result", "error", "stopped")
-        return {own["id"]: kind for own in self.said() for kind in kinds if kind in own}
+        return {own["id"]: kind for own in self.answers() for kind in kinds if kind in own}
 
     def run(self) -> None:
         while self.worker.waiting:
@@ -114,8 +114,8 @@ def test_urgent_requests_overtake_between_steps(tmp_path: Path) -> None:
     desk.run()
     assert LOG == ["3:0", "2:0", "2:1", "3:1", "3:2", "1:0"]
     assert list(desk.ends()) == [2, 1, 3]
-    assert desk.said()[-1]["result"] == {"to": 1, "steps": 0}
-    (file,) = desk.said()[-1]["arrays"]
+    assert desk.answers()[-1]["result"] == {"to": 1, "steps": 0}
+    (file,) = desk.answers()[-1]["arrays"]
     assert np.load(file).tolist() == [0]
 
 
@@ -176,6 +176,7 @@ def test_a_request_can_be_given_up(tmp_path: Path) -> None:
         (message(1, "many"), "its settings are wrong"),
         (message(1, 3, colour="red"), "colour is no field"),
         (Message(1, "Dance"), "Dance"),
+        (Message(1, "Causes", {"workspace": "x", "run": 1, "method": {"kind": "gradiant"}}), "Did you mean"),
         (Message(1, "Count"), "to"),
     ],
 )
@@ -187,10 +188,10 @@ def test_what_is_wrong_with_one_request_is_said_and_the_others_go_on(
     desk.worker.take(message(2, 2))
     desk.run()
     assert desk.ends() == {1: "error", 2: "result"}
-    error = next(own["error"] for own in desk.said() if "error" in own)
+    error = next(own["error"] for own in desk.answers() if "error" in own)
     assert part in " ".join(error.values())
     assert "Traceback" not in json.dumps(error)
-    if part != "cannot be":
+    if part not in ("cannot be", "Did you mean"):
         assert "Traceback" in capsys.readouterr().err
 
 
@@ -211,7 +212,7 @@ def test_an_answer_that_finds_no_room_fails_alone_and_leaves_nothing(
     desk.worker.take(message(2, 2))
     desk.run()
     assert desk.ends() == {1: "error", 2: "result"}
-    error = next(own["error"] for own in desk.said() if "error" in own)
+    error = next(own["error"] for own in desk.answers() if "error" in own)
     assert "no space left" in error["why"]
     assert [own.name for own in tmp_path.iterdir()] == ["2-end-0.npy"]
 
@@ -271,6 +272,7 @@ def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station: Wo
     found = until(resident, {wrong, lost, right})
     assert "no such class" in str(found[wrong].error)
     assert "not a workspace" in str(found[lost].error)
+    assert [type(found[number].error) for number in (wrong, lost)] == [BadUsage, NotHere], "errors keep their class"
     assert found[right].result.images == 16
     assert not resident.ended
 

@@ -87,10 +87,10 @@ def test_a_network_learns_two_classes_by_every_loss(kind: str) -> None:
             for node, arrays in found.gradients.items():
                 for name, grad in arrays.items():
                     network.weights[node][name] -= 0.05 * grad
-        said = output.spread(inference(network, images, thread_pool)).argmax(axis=1)
+        predicted = output.spread(inference(network, images, thread_pool)).argmax(axis=1)
     assert first is not None
     assert found.loss < 0.7 * first
-    assert (said == labels).all()
+    assert (predicted == labels).all()
     assert found.right == 40
 
 

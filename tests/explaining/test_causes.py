@@ -40,7 +40,7 @@ class Judge:
     def scores(self, images: np.ndarray) -> np.ndarray:
         return np.eye(len(CLASSES))[self.says(images)]
 
-    def said(self, scores: np.ndarray) -> Any:
+    def predicted(self, scores: np.ndarray) -> Any:
         return scores.argmax(axis=1)
 
 
@@ -57,9 +57,9 @@ class Plot:
         self.count = TRAINING + right + wrong
         self.pixels = random.integers(60, 190, (self.count, SIDE, SIDE, 3)).astype(np.uint8)
         self.true = np.arange(self.count) % 3
-        self.said = self.true.copy()
+        self.predicted = self.true.copy()
         self.wrong = np.arange(TRAINING + right, self.count)
-        self.said[self.wrong] = (self.true[self.wrong] + 1) % 3
+        self.predicted[self.wrong] = (self.true[self.wrong] + 1) % 3
         self.probability = np.full(self.count, 0.5)
         self.sizes = np.tile(SIZES, (self.count, 1))
         self.statistics = random.normal(0, 1, (self.count, 12)) + 14 * np.eye(12)[self.true]
@@ -72,7 +72,7 @@ class Plot:
         return Answered(
             places,
             self.true[places],
-            self.said[places],
+            self.predicted[places],
             self.probability[places],
             self.sizes[places],
             tuple(self.origins[k] for k in places),
@@ -129,8 +129,8 @@ def goes_by_fineness(images: np.ndarray) -> np.ndarray:
 def test_soft_mistakes_are_told_where_right_answers_turn_once_blurred() -> None:
     plot = Plot()
     plot.true[TRAINING : TRAINING + RIGHT] = 0
-    plot.said[TRAINING : TRAINING + RIGHT] = 0
-    plot.true[plot.wrong], plot.said[plot.wrong] = 0, 1
+    plot.predicted[TRAINING : TRAINING + RIGHT] = 0
+    plot.true[plot.wrong], plot.predicted[plot.wrong] = 0, 1
     plot.true[:TRAINING] = 0
     soft_mistakes(plot)
     told = only("quality", plot.evidence(goes_by_fineness))
@@ -217,7 +217,7 @@ def test_images_unlike_all_training_images_are_told_with_their_classes() -> None
 def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about() -> None:
     plot = Plot()
     doubtful = plot.wrong[:4]
-    plot.statistics[doubtful] += 14 * (np.eye(12)[plot.said[doubtful]] - np.eye(12)[plot.true[doubtful]])
+    plot.statistics[doubtful] += 14 * (np.eye(12)[plot.predicted[doubtful]] - np.eye(12)[plot.true[doubtful]])
     plot.probability[TRAINING : TRAINING + RIGHT] = 0.8
     plot.probability[doubtful] = (0.9, 0.8, 0.7, 0.3)
     told = only("label", plot.evidence())
@@ -225,9 +225,9 @@ def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about
     assert told.members == (0, 1, 2), "the surest first, and those the model is not sure of are not asked about"
     assert told.remedy.startswith("Look at these 3 labels")
     assert told.figures["neighbours of the class said"] > 0.9
-    plot.statistics[doubtful, plot.said[doubtful]] += 60
+    plot.statistics[doubtful, plot.predicted[doubtful]] += 60
     assert only("label", plot.evidence()) is None, "who is like nothing has neighbours that mean nothing"
-    plot.statistics[doubtful, plot.said[doubtful]] -= 60
+    plot.statistics[doubtful, plot.predicted[doubtful]] -= 60
     plot.probability[TRAINING : TRAINING + RIGHT - 20] = 0.5
     assert only("label", plot.evidence()) is None, "a model that is so often sure and wrong accuses nobody"
 
@@ -250,7 +250,7 @@ def test_a_part_of_the_source_is_told_by_what_its_classes_give_elsewhere() -> No
 def test_a_hard_class_is_not_blamed_on_the_folder_it_stands_in() -> None:
     plot = Plot()
     plot.true[plot.wrong] = 0
-    plot.said[plot.wrong] = 1
+    plot.predicted[plot.wrong] = 1
     for k in np.flatnonzero(plot.true == 0):
         plot.origins[k] = ("source 1", "the folder of the hard class")
     assert only("origin", plot.evidence()) is None
@@ -259,7 +259,7 @@ def test_a_hard_class_is_not_blamed_on_the_folder_it_stands_in() -> None:
 def test_classes_that_overlap_are_told_with_what_one_class_would_give() -> None:
     plot = Plot()
     plot.true[plot.wrong] = np.arange(WRONG) % 2
-    plot.said[plot.wrong] = 1 - plot.true[plot.wrong]
+    plot.predicted[plot.wrong] = 1 - plot.true[plot.wrong]
     assert only("overlap", plot.evidence()) is None, "the training images tell them apart"
     both = plot.true < 2
     plot.statistics[both] = np.random.default_rng(5).normal(0, 1, (int(both.sum()), 12))
@@ -275,8 +275,8 @@ def test_classes_that_overlap_are_told_with_what_one_class_would_give() -> None:
 def at_a_corner() -> tuple[Plot, Any]:
     """Mistakes by a model that says 1 where the lower left is dark, and their maps there."""
     plot = Plot()
-    plot.true[plot.wrong], plot.said[plot.wrong] = 0, 1
-    plot.true[TRAINING : TRAINING + RIGHT] = plot.said[TRAINING : TRAINING + RIGHT] = 0
+    plot.true[plot.wrong], plot.predicted[plot.wrong] = 0, 1
+    plot.true[TRAINING : TRAINING + RIGHT] = plot.predicted[TRAINING : TRAINING + RIGHT] = 0
     plot.pixels[plot.wrong, 25:30, 2:7] = 5
     random = np.random.default_rng(0)
     maps = np.abs(random.normal(0, 0.02, (WRONG, SIDE, SIDE))).astype(np.float32)
@@ -335,8 +335,8 @@ def test_chance_is_that_of_the_table_and_tiles_count_as_their_photograph() -> No
 def test_dark_mistakes_are_told_where_light_mends_them_and_darkness_does_not() -> None:
     plot = Plot()
     plot.true[:] = 0
-    plot.said[:] = 0
-    plot.said[plot.wrong] = 1
+    plot.predicted[:] = 0
+    plot.predicted[plot.wrong] = 1
     plot.pixels[plot.wrong[:12]] = plot.pixels[plot.wrong[:12]] // 4
 
     def by_light(images: np.ndarray) -> np.ndarray:
@@ -360,7 +360,7 @@ def test_dark_mistakes_are_told_where_light_mends_them_and_darkness_does_not() -
 @pytest.mark.parametrize("without", ["right", "training"])
 def test_without_right_answers_or_training_images_nothing_is_told_that_needs_them(without: str) -> None:
     plot = Plot()
-    plot.true[plot.wrong], plot.said[plot.wrong] = 0, 1
+    plot.true[plot.wrong], plot.predicted[plot.wrong] = 0, 1
     evidence = plot.evidence()
     none = replace(plot.of(np.zeros(0, np.int64)), statistics=np.zeros((0, 1)))
     causes = finish(find_causes(replace(evidence, **{without: none})))

@@ -60,7 +60,7 @@ def test_what_breaks_is_what_was_right_and_is_wrong_then(station: Workspace, mon
     folder = str(station.folder)
     found = finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing", "darker", "shift"))))
     scores = finish(carry_out(Score(folder, 1, "training")))
-    right = {answer.image: answer for answer in scores.answers if answer.said == answer.true}
+    right = {answer.image: answer for answer in scores.answers if answer.predicted == answer.true}
     assert found.images == found.in_all == scores.images
     assert found.right.count == len(right)
     same, darker, shifted = found.ways
@@ -68,7 +68,7 @@ def test_what_breaks_is_what_was_right_and_is_wrong_then(station: Workspace, mon
     for way in (darker, shifted):
         for grade in way.grades:
             assert set(grade.broken) <= right.keys()
-            assert all(said != right[n].true for n, said in zip(grade.broken, grade.said, strict=True))
+            assert all(predicted != right[n].true for n, predicted in zip(grade.broken, grade.predicted, strict=True))
             assert len(grade.broken) >= len(right) - grade.right.count
     assert darker.grades[-1].right.count < len(right)
     assert finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing", "darker", "shift")))) == found, "kept"

@@ -122,8 +122,8 @@ def test_outputs_are_averaged_over_squares(images: int, rows: int, columns: int,
 @given(st.integers(1, 300), st.floats(0.5, 80), st.integers(0, 99))
 def test_pictures_never_overlap_and_none_that_had_room_is_left_out(count: int, side: float, seed: int) -> None:
     random = np.random.default_rng(seed)
-    places, said = into_unit(random.standard_normal((count, 2))) * 500, random.integers(0, 3, count)
-    order = by_interest(said, random.integers(0, 3, count))
+    places, predicted = into_unit(random.standard_normal((count, 2))) * 500, random.integers(0, 3, count)
+    order = by_interest(predicted, random.integers(0, 3, count))
     assert sorted(order) == list(range(count))
     shown = shown_apart(places, order, side)
     gaps = np.abs(places[shown][:, None] - places[shown][None]).max(axis=2) + np.eye(len(shown)) * 1e9
@@ -155,8 +155,8 @@ def test_marks_are_those_drawn_one_by_one(count: int, diameter: float, ring: flo
 @given(st.integers(0, 999))
 def test_wrong_ones_claim_their_room_first(seed: int) -> None:
     random = np.random.default_rng(seed)
-    said, true = random.integers(0, 2, 60), random.integers(0, 2, 60)
-    wrong = [bool(said[k] != true[k]) for k in by_interest(said, true)]
+    predicted, true = random.integers(0, 2, 60), random.integers(0, 2, 60)
+    wrong = [bool(predicted[k] != true[k]) for k in by_interest(predicted, true)]
     assert wrong == sorted(wrong, reverse=True)
 
 

@@ -180,7 +180,7 @@ def test_the_smallest_cover_is_on_what_the_answer_rests_on() -> None:
     assert search.complete
     found = search.cover
     assert found is not None
-    assert found.said == 1
+    assert found.predicted == 1
     rows, columns = np.nonzero(where)
     assert abs(found.row * 16 - (rows.mean() + 0.5)) <= 2
     assert abs(found.column * 16 - (columns.mean() + 0.5)) <= 2
@@ -190,7 +190,7 @@ def test_the_smallest_cover_is_on_what_the_answer_rests_on() -> None:
 
 def slow_search(probe: Probe, image: np.ndarray) -> tuple[int, set[tuple[int, int, int]]] | None:
     """The least side that changes the answer, and all its places with what is said then: every square, one by one."""
-    said = int(probe.scores(image[None])[0].argmax())
+    predicted = int(probe.scores(image[None])[0].argmax())
     for side in range(1, min(image.shape[:2]) // 2 + 1):
         found = set()
         for row in range(image.shape[0] - side + 1):
@@ -198,7 +198,7 @@ def slow_search(probe: Probe, image: np.ndarray) -> tuple[int, set[tuple[int, in
                 copy = image.copy()
                 copy[row : row + side, column : column + side] = image.mean(axis=(0, 1))
                 other = int(probe.scores(copy[None])[0].argmax())
-                if other != said:
+                if other != predicted:
                     found.add((row, column, other))
         if found:
             return side, found
@@ -222,7 +222,7 @@ def test_no_smaller_square_anywhere_changes_the_answer() -> None:
             side, places = slow
             assert search.cover.pixels == side
             row, column = search.cover.row * 10 - side / 2, search.cover.column * 9 - side / 2
-            assert (round(row), round(column), search.cover.said) in places
+            assert (round(row), round(column), search.cover.predicted) in places
             sides.append(side)
             hurried = finish(smallest_cover(probe, image, most=0))
             assert hurried.cover is not None
@@ -240,7 +240,7 @@ class Whimsical:
         other = few | (covered.sum(axis=(1, 2)) >= 25)
         return np.stack([~other, other], axis=1).astype(np.float64)
 
-    def said(self, scores: np.ndarray) -> np.ndarray:
+    def predicted(self, scores: np.ndarray) -> np.ndarray:
         return scores.argmax(axis=1)
 
 

@@ -26,7 +26,7 @@ class Judge:
         level = images[:, self.place[0], self.place[1]].mean(axis=(1, 2, 3))
         return np.stack([100 - level, level - 100], axis=1)
 
-    def said(self, scores: np.ndarray) -> Any:
+    def predicted(self, scores: np.ndarray) -> Any:
         return scores.argmax(axis=1)
 
 

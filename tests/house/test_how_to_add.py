@@ -39,14 +39,14 @@ def changes() -> dict[str, list[Change]]:
     for section in text.split("\n### ")[1:]:
         title, *_ = section.splitlines()
         file, rows = "", []
-        for said, code in re.findall(r"\n\n((?:[^`]|`[^`\n]+`)*?)```python\n(.*?)```", section, re.DOTALL):
-            said = said.strip().split("\n\n")[-1]
-            named = re.search(r"[Ii]n (the new file )?`([a-z_/]+\.py)`", said)
+        for predicted, code in re.findall(r"\n\n((?:[^`]|`[^`\n]+`)*?)```python\n(.*?)```", section, re.DOTALL):
+            predicted = predicted.strip().split("\n\n")[-1]
+            named = re.search(r"[Ii]n (the new file )?`([a-z_/]+\.py)`", predicted)
             if named:
                 file = named.group(2)
-            table = re.search(r"`([A-Z_]+)`", said)
+            table = re.search(r"`([A-Z_]+)`", predicted)
             new = bool(named and named.group(1))
-            rows.append(Change(file, code, table.group(1) if table else "", "at its head" in said, new))
+            rows.append(Change(file, code, table.group(1) if table else "", "at its head" in predicted, new))
         if rows:
             found[title] = rows
     return found

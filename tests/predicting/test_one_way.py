@@ -120,7 +120,7 @@ def test_of_two_answers_that_round_to_the_same_the_greater_score_is_said() -> No
     predictor = made("plain", "sigmoid", 0)
     scores = np.array([[40.0, 60.0], [60.0, 40.0]], np.float32)
     assert predictor.checked(scores).tolist() == [[1, 1], [1, 1]]
-    assert predictor.said(scores).tolist() == [1, 0]
+    assert predictor.predicted(scores).tolist() == [1, 0]
 
 
 def two_kinds(folder: Path) -> Path:
@@ -171,8 +171,8 @@ def test_training_score_predict_explain_trust_and_python_say_the_same(
         for own in scores.answers[:4]:
             file = place.path_of(rows[own.image])
             printed = json.loads(command("predict", run.model, file, "--json").splitlines()[-1])
-            name = model.classes[own.said]
-            assert printed["said"] == name
+            name = model.classes[own.predicted]
+            assert printed["predicted"] == name
             explained = answer(ask.Explain(ask.RunImage(folder, number, own.image), by("gradient")))
             foreign = answer(ask.Explain(ask.FileImage(str(file), str(run.model)), by("gradient")))
             told = al.open_model(run.model).predict(file)[0]
@@ -185,7 +185,7 @@ def test_training_score_predict_explain_trust_and_python_say_the_same(
                 "map": explained.maps[0].trust.answer,
             }
             assert {key: value for key, value in values.items() if value != own.probability} == {}
-            assert explained.said == foreign.said == name
+            assert explained.predicted == foreign.predicted == name
             assert tried.before.probabilities[name] == own.probability
 
 

@@ -28,8 +28,8 @@ from attentive_lens.scoring.scores import Scores, scored
 def made(probabilities: NDArray[np.float64], true: NDArray[np.int64], output: str = "softmax") -> Scores:
     classes = [f"class {k}" for k in range(probabilities.shape[1])]
     losses = -np.log(np.maximum(probabilities[np.arange(len(true)), true], 1e-12))
-    said = probabilities.argmax(axis=1)
-    return scored("test", classes, range(1, len(true) + 1), true, said, probabilities, losses, "x", output)
+    predicted = probabilities.argmax(axis=1)
+    return scored("test", classes, range(1, len(true) + 1), true, predicted, probabilities, losses, "x", output)
 
 
 def random_scores(images: int, classes: int, seed: int, sharp: float = 1.0) -> Scores:
@@ -61,7 +61,7 @@ def test_known_answers() -> None:
     assert (told.chance, told.majority) == (pytest.approx(1 / 3), 0.6)
     assert [(k, share.count) for k, share in told.top] == [(2, 5)]
     assert ranks_of_true(SMALL).tolist() == [0, 1, 0, 0, 1]
-    pairs = [(pair.true, pair.said, pair.images, pair.of) for pair in confusions(SMALL)]
+    pairs = [(pair.true, pair.predicted, pair.images, pair.of) for pair in confusions(SMALL)]
     assert pairs == [("class 1", "class 0", 1, 3), ("class 1", "class 2", 1, 3)]
 
 
@@ -104,9 +104,9 @@ def test_the_area_under_a_curve_is_the_rank_statistic(images: int, classes: int,
         assert (np.diff(curves.thresholds) < 0).all()
         assert 0 < (curves.average_precision or 0) <= 1 + 1e-12
         for place, threshold in enumerate(curves.thresholds):
-            said = values >= threshold
-            assert curves.precision[place] == pytest.approx(own[said].mean())
-            assert curves.recall[place] == pytest.approx(said[own].mean())
+            predicted = values >= threshold
+            assert curves.precision[place] == pytest.approx(own[predicted].mean())
+            assert curves.recall[place] == pytest.approx(predicted[own].mean())
 
 
 @settings(max_examples=40)

@@ -17,9 +17,9 @@ from attentive_lens.scoring.scores import Scores, scored
 
 
 def of_so_many(right: int, of: int, on: str = "test") -> Scores:
-    said = np.array([0] * right + [1] * (of - right))
+    predicted = np.array([0] * right + [1] * (of - right))
     sure = np.full((of, 2), 0.5)
-    return scored(on, ["a", "b"], range(of), np.zeros(of, np.int64), said, sure, np.ones(of), "x")
+    return scored(on, ["a", "b"], range(of), np.zeros(of, np.int64), predicted, sure, np.ones(of), "x")
 
 
 def chain(classes: int, seed: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -14,10 +14,10 @@ from attentive_lens.scoring.scores import Scores, scored
 
 def answered(right: list[bool], numbers: list[int], classes: int = 3) -> Scores:
     true = np.array(numbers, np.int64) % classes
-    said = np.where(right, true, (true + 1) % classes)
-    answers = np.eye(classes)[said]
+    predicted = np.where(right, true, (true + 1) % classes)
+    answers = np.eye(classes)[predicted]
     names = [f"class {k}" for k in range(classes)]
-    return scored("validation", names, numbers, true, said, answers, np.ones(len(true)), "x")
+    return scored("validation", names, numbers, true, predicted, answers, np.ones(len(true)), "x")
 
 
 @given(st.integers(0, 60), st.integers(0, 60))

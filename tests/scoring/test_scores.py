@@ -21,7 +21,7 @@ def test_scores_of_four_known_answers() -> None:
     assert scores.confusion.tolist() == [[2, 1], [0, 1]]
     assert scores.per_class == (pytest.approx(2 / 3), 1.0)
     assert (scores.loss, scores.loss_function) == (2.0, "squared error")
-    assert [(a.image, a.said, a.true, a.probability) for a in scores.wrong] == [(12, 1, 0, pytest.approx(0.9))]
+    assert [(a.image, a.predicted, a.true, a.probability) for a in scores.wrong] == [(12, 1, 0, pytest.approx(0.9))]
 
 
 def test_a_class_without_images_has_no_accuracy() -> None:
@@ -36,8 +36,8 @@ def test_every_image_stands_once_in_the_matrix_and_json_keeps_all(n: int, classe
     random = np.random.default_rng(seed)
     probabilities = random.dirichlet(np.ones(classes), n)
     true = random.integers(0, classes, n)
-    said, names = probabilities.argmax(axis=1), [str(k) for k in range(classes)]
-    scores = scored("validation", names, range(n), true, said, probabilities, np.ones(n), "x")
+    predicted, names = probabilities.argmax(axis=1), [str(k) for k in range(classes)]
+    scores = scored("validation", names, range(n), true, predicted, probabilities, np.ones(n), "x")
     matrix = np.array(scores.confusion)
     assert matrix.sum() == n == scores.images
     assert np.array_equal(matrix.sum(axis=1), np.bincount(true, minlength=classes))

@@ -81,7 +81,7 @@ def record(of: tuple[EpochEvent, ...], plan: Plan = PLAN, state: str = "done", *
     return Record(plan, of, state, **whole)
 
 
-def said(of: tuple[EpochEvent, ...], plan: Plan = PLAN, state: str = "done", **known: Any) -> dict[str, Finding]:
+def advice(of: tuple[EpochEvent, ...], plan: Plan = PLAN, state: str = "done", **known: Any) -> dict[str, Finding]:
     return {finding.kind: finding for finding in advise(record(of, plan, state, **known))}
 
 
@@ -90,60 +90,60 @@ SOUND = epochs(LEARNING, LEARNING)
 
 def test_nothing_is_said_of_a_run_that_learns_and_of_one_without_an_epoch() -> None:
     steady = [0.5 - 0.05 * min(k, 8) for k in range(20)]
-    assert said(epochs(steady, steady, 0.99, 0.99, health(right=40))) == {}
-    assert said(()) == {}
+    assert advice(epochs(steady, steady, 0.99, 0.99, health(right=40))) == {}
+    assert advice(()) == {}
 
 
 def test_over_fitting_is_named_with_the_epoch_since_when() -> None:
     validation = [1 - 0.05 * k for k in range(10)] + [0.55 + 0.03 * k for k in range(10)]
     training = [1 - 0.045 * k for k in range(20)]
-    found = said(epochs(validation, training))["over-fitting"]
+    found = advice(epochs(validation, training))["over-fitting"]
     assert 10 <= found.epoch <= 12
     assert found.epoch == over_fits_since(epochs(validation, training))
-    assert "over-fitting" in said(epochs(validation, training), state="training"), "it is told while it trains"
+    assert "over-fitting" in advice(epochs(validation, training), state="training"), "it is told while it trains"
     assert over_fits_since(epochs(validation, [1.0 + 0.01 * k for k in range(20)])) is None, "training rises as well"
     assert over_fits_since(epochs(FALLING, FALLING)) is None
     assert over_fits_since(epochs(FLAT, FALLING)) is None
     bare = PLAN.with_augmentation(())
-    remedy = said(epochs(validation, training), bare)["over-fitting"].plan
+    remedy = advice(epochs(validation, training), bare)["over-fitting"].plan
     assert remedy is not None
     assert remedy.augmentation
     weak = PLAN.with_augmentation((Rotate(range=(-1.0, 1.0)),))
-    assert "augmentation of no effect" in said(epochs(validation, training), weak)
-    assert "over-fitting" not in said(epochs(validation, training), weak), "it is said once"
+    assert "augmentation of no effect" in advice(epochs(validation, training), weak)
+    assert "over-fitting" not in advice(epochs(validation, training), weak), "it is said once"
 
 
 def test_an_end_that_came_while_the_loss_fell_is_told_and_no_other() -> None:
     assert still_falls(epochs(FALLING, FALLING))
-    found = said(epochs(FALLING, FALLING))["still improving"]
+    found = advice(epochs(FALLING, FALLING))["still improving"]
     assert found.plan is not None
     assert found.plan.training.epochs == 2 * PLAN.training.epochs
-    assert "still improving" not in said(epochs(FALLING, FALLING), state="stopped")
-    assert "still improving" not in said(epochs(FLAT, FLAT))
-    assert said(epochs(FALLING[:5], FALLING[:5])) == {}, "too few epochs to say anything"
+    assert "still improving" not in advice(epochs(FALLING, FALLING), state="stopped")
+    assert "still improving" not in advice(epochs(FLAT, FLAT))
+    assert advice(epochs(FALLING[:5], FALLING[:5])) == {}, "too few epochs to say anything"
 
 
 def test_under_fitting_is_told_by_the_training_images_themselves() -> None:
-    found = said(epochs(FLAT, FLAT, 0.5, 0.52))["under-fitting"]
+    found = advice(epochs(FLAT, FLAT, 0.5, 0.52))["under-fitting"]
     assert found.evidence.startswith("50.0% of the training images are right")
     assert found.plan is not None
     assert found.plan.network.nodes[0].layer == PLAN.network.nodes[0].layer.with_(filters=32)
-    assert "under-fitting" not in said(epochs(FLAT, FLAT, 0.5, 0.3)), "what it learned it does not know again"
-    assert "under-fitting" not in said(epochs(FLAT, FLAT, 0.5, 0.52), state="training")
+    assert "under-fitting" not in advice(epochs(FLAT, FLAT, 0.5, 0.3)), "what it learned it does not know again"
+    assert "under-fitting" not in advice(epochs(FLAT, FLAT, 0.5, 0.52), state="training")
     annealed = PLAN.changed({"schedule": "cosine"})
-    longer = said(epochs(FLAT, FLAT, 0.5, 0.52), annealed)["under-fitting"].plan
+    longer = advice(epochs(FLAT, FLAT, 0.5, 0.52), annealed)["under-fitting"].plan
     assert longer is not None
     assert longer.training.epochs == 2 * PLAN.training.epochs
 
 
 def test_a_plateau_is_told_at_a_learning_rate_that_stays() -> None:
-    found = said(epochs(FLAT, FLAT))["plateau"]
+    found = advice(epochs(FLAT, FLAT))["plateau"]
     assert found.plan is not None
     assert found.plan.schedule.kind == "cosine"
-    assert "plateau" not in said(epochs(FLAT, FLAT), PLAN.changed({"schedule": "cosine"}))
-    assert "plateau" not in said(epochs(FLAT, FLAT), rates_changed=True)
-    assert "plateau" not in said(epochs(FALLING, FALLING))
-    assert "plateau" not in said(epochs(FLAT[:8], FLAT[:8]))
+    assert "plateau" not in advice(epochs(FLAT, FLAT), PLAN.changed({"schedule": "cosine"}))
+    assert "plateau" not in advice(epochs(FLAT, FLAT), rates_changed=True)
+    assert "plateau" not in advice(epochs(FALLING, FALLING))
+    assert "plateau" not in advice(epochs(FLAT[:8], FLAT[:8]))
 
 
 @pytest.mark.parametrize(
@@ -159,7 +159,7 @@ def test_a_plateau_is_told_at_a_learning_rate_that_stays() -> None:
 def test_divergence_is_a_loss_above_chance_or_numbers_that_ran_away(
     losses: list[float], error: str, told: bool
 ) -> None:
-    found = said(epochs(losses, losses, 0.5, 0.5), error=error, state="failed" if error else "done")
+    found = advice(epochs(losses, losses, 0.5, 0.5), error=error, state="failed" if error else "done")
     assert ("divergence" in found) == told
     if told:
         plan = found["divergence"].plan
@@ -169,33 +169,33 @@ def test_divergence_is_a_loss_above_chance_or_numbers_that_ran_away(
 
 
 def test_dropout_that_makes_training_hard_is_no_divergence() -> None:
-    assert "divergence" not in said(epochs([0.5] * 6, [0.9] * 6, 0.5, 0.8))
+    assert "divergence" not in advice(epochs([0.5] * 6, [0.9] * 6, 0.5, 0.8))
 
 
 def test_rates_are_judged_by_the_size_of_their_steps() -> None:
     stuck = [0.69] * 8
-    found = said(epochs(stuck, stuck, 0.5, 0.5, health(update=0.05)))
+    found = advice(epochs(stuck, stuck, 0.5, 0.5, health(update=0.05)))
     assert "rate too high" in found
     up_and_down = [0.5, 0.6, 0.4, 0.5, 0.4, 0.5, 0.4, 0.45]
-    assert "rate too high" in said(epochs(up_and_down, up_and_down, look=health(update=0.03)))
-    assert "rate too high" not in said(epochs(up_and_down, up_and_down, look=health(update=0.003)))
+    assert "rate too high" in advice(epochs(up_and_down, up_and_down, look=health(update=0.03)))
+    assert "rate too high" not in advice(epochs(up_and_down, up_and_down, look=health(update=0.003)))
     died = health(update=0.03, dead_at={LAYERS[1]: 0.9})
-    assert "«relu 1»" in said(epochs(FLAT, FLAT, look=died))["rate too high"].evidence
+    assert "«relu 1»" in advice(epochs(FLAT, FLAT, look=died))["rate too high"].evidence
     slow = [0.69 - 0.001 * k for k in range(8)]
-    found = said(epochs(slow, slow, 0.5, 0.5, health(update=1e-5)))
+    found = advice(epochs(slow, slow, 0.5, 0.5, health(update=1e-5)))
     plan = found["rate too low"].plan
     assert plan is not None
     assert plan.optimiser.learning_rate == 0.03
-    assert "rate too low" not in said(epochs(FALLING, FALLING, look=health(update=1e-5))), "it learns all the same"
-    assert "rate too low" not in said(epochs(slow, slow, 0.5, 0.5, health(update=1e-3)))
+    assert "rate too low" not in advice(epochs(FALLING, FALLING, look=health(update=1e-5))), "it learns all the same"
+    assert "rate too low" not in advice(epochs(slow, slow, 0.5, 0.5, health(update=1e-3)))
 
 
 def test_dead_units_are_told_by_layer_and_more_of_them_after_a_fully_connected_one() -> None:
     flat = next(n.name for n in PLAN.network.nodes if n.layer.kind == "relu" and "connected" in n.after[0])
-    assert "dead units" in said(epochs(LEARNING, LEARNING, look=health(dead_at={LAYERS[1]: 0.5})))
-    assert "dead units" not in said(epochs(LEARNING, LEARNING, look=health(dead_at={LAYERS[1]: 0.3})))
-    assert "dead units" not in said(epochs(LEARNING, LEARNING, look=health(dead_at={flat: 0.7})))
-    found = said(epochs(LEARNING, LEARNING, look=health(dead_at={flat: 0.9})))["dead units"]
+    assert "dead units" in advice(epochs(LEARNING, LEARNING, look=health(dead_at={LAYERS[1]: 0.5})))
+    assert "dead units" not in advice(epochs(LEARNING, LEARNING, look=health(dead_at={LAYERS[1]: 0.3})))
+    assert "dead units" not in advice(epochs(LEARNING, LEARNING, look=health(dead_at={flat: 0.7})))
+    found = advice(epochs(LEARNING, LEARNING, look=health(dead_at={flat: 0.9})))["dead units"]
     assert found.plan is not None
     assert not any(isinstance(node.layer, Relu) for node in found.plan.network.nodes)
     assert any(isinstance(node.layer, LeakyRelu) for node in found.plan.network.nodes)
@@ -203,18 +203,18 @@ def test_dead_units_are_told_by_layer_and_more_of_them_after_a_fully_connected_o
 
 def test_gradients_that_vanish_or_explode_are_told_by_the_layers_they_reach() -> None:
     first = LAYERS[0]
-    assert "vanishing gradients" in said(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient_at={first: 1e-4})))
-    assert "vanishing gradients" not in said(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient_at={first: 0.05})))
-    assert "vanishing gradients" not in said(epochs(FLAT, FLAT, look=health(gradient_at={first: 1e-4}))), (
+    assert "vanishing gradients" in advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient_at={first: 1e-4})))
+    assert "vanishing gradients" not in advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient_at={first: 0.05})))
+    assert "vanishing gradients" not in advice(epochs(FLAT, FLAT, look=health(gradient_at={first: 1e-4}))), (
         "it has learned"
     )
-    found = said(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient=50.0)))["exploding gradients"]
+    found = advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient=50.0)))["exploding gradients"]
     assert found.plan is not None
     assert found.plan.training.clip_norm == 1.0
     clipped = PLAN.changed({"training.clip_norm": 1.0})
-    assert "exploding gradients" not in said(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient=50.0)), clipped)
+    assert "exploding gradients" not in advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient=50.0)), clipped)
     output = LAYERS[-1]
-    assert "exploding gradients" not in said(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient_at={output: 50.0})))
+    assert "exploding gradients" not in advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient_at={output: 50.0})))
 
 
 def test_normalisation_is_put_after_every_convolution_that_has_none() -> None:
@@ -239,32 +239,32 @@ def confusion(rights: tuple[float, ...], images: tuple[int, ...]) -> ByClass:
 def test_classes_are_told_that_are_ignored_or_small_and_worse() -> None:
     sizes: dict[str, Any] = {"classes": ("a", "b", "c"), "training": (900, 900, 60), "validation": (300, 300, 20)}
     ignored = epochs(FLAT, FLAT, by_class=confusion((0.9, 0.9, 0.0), (300, 300, 20)))
-    found = said(ignored, **sizes)["class ignored"]
+    found = advice(ignored, **sizes)["class ignored"]
     assert "«c» (60 training images)" in found.evidence
     assert found.plan is not None
     assert found.plan.loss.class_weights == "balanced"
     balanced = PLAN.changed({"loss.class_weights": "balanced"})
-    assert "class ignored" not in said(ignored, balanced, **sizes)
+    assert "class ignored" not in advice(ignored, balanced, **sizes)
     worse = epochs(FLAT, FLAT, by_class=confusion((0.95, 0.95, 0.5), (300, 300, 20)))
-    assert "imbalance" in said(worse, **sizes)
-    assert "class ignored" not in said(worse, **sizes)
+    assert "imbalance" in advice(worse, **sizes)
+    assert "class ignored" not in advice(worse, **sizes)
     as_good = epochs(FLAT, FLAT, by_class=confusion((0.9, 0.9, 0.9), (300, 300, 20)))
-    assert "imbalance" not in said(as_good, **sizes)
+    assert "imbalance" not in advice(as_good, **sizes)
     even = {**sizes, "training": (600, 600, 600)}
-    assert not {"imbalance", "class ignored"} & said(ignored, **even).keys(), "a class of usual size is not left out"
+    assert not {"imbalance", "class ignored"} & advice(ignored, **even).keys(), "a class of usual size is not left out"
 
 
 def test_too_few_validation_images_are_told_with_the_interval() -> None:
-    evidence = said(epochs(FLAT, FLAT), validation=(38, 2))["validation noise"].evidence
+    evidence = advice(epochs(FLAT, FLAT), validation=(38, 2))["validation noise"].evidence
     assert (
         "chosen by 40 validation images, 2 of the smallest class: their 90.0% may stand for 76.9% to 96.0%" in evidence
     )
     assert (
         "none at all of the smallest class"
-        in said(epochs(FLAT, FLAT), validation=(4000, 0))["validation noise"].evidence
+        in advice(epochs(FLAT, FLAT), validation=(4000, 0))["validation noise"].evidence
     )
-    assert "validation noise" not in said(epochs(FLAT, FLAT), validation=(38, 2), state="training")
-    assert "validation noise" not in said(epochs(FLAT, FLAT))
+    assert "validation noise" not in advice(epochs(FLAT, FLAT), validation=(38, 2), state="training")
+    assert "validation noise" not in advice(epochs(FLAT, FLAT))
 
 
 @given(st.integers(1, 400), st.data())
@@ -276,23 +276,23 @@ def test_the_interval_is_wilson_s(images: int, data: st.DataObject) -> None:
 
 def test_batches_are_too_large_or_too_small_for_what_there_is_to_learn() -> None:
     large = PLAN.changed({"training.batch_size": 512})
-    found = said(epochs(FLAT, FLAT, 0.5, 0.5), large, training=(300, 300), batches=2)["batch size"]
+    found = advice(epochs(FLAT, FLAT, 0.5, 0.5), large, training=(300, 300), batches=2)["batch size"]
     assert found.plan is not None
     assert 16 <= found.plan.training.batch_size <= 32
-    assert "batch size" not in said(epochs(FLAT, FLAT, 0.5, 0.5), large, training=(60_000, 60_000), batches=235)
+    assert "batch size" not in advice(epochs(FLAT, FLAT, 0.5, 0.5), large, training=(60_000, 60_000), batches=235)
     tiny = PLAN.changed({"training.batch_size": 2, "optimiser": "sgd"})
-    found = said(epochs(FLAT, FLAT), tiny, batches=2000)["batch size"]
+    found = advice(epochs(FLAT, FLAT), tiny, batches=2000)["batch size"]
     assert found.plan is not None
     assert found.plan.optimiser.learning_rate / tiny.optimiser.learning_rate == pytest.approx(16, rel=0.05)
 
 
 def test_augmentation_is_too_strong_where_augmented_images_stay_behind() -> None:
-    assert "augmentation too strong" in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=20)))
-    assert "augmentation too strong" not in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)))
+    assert "augmentation too strong" in advice(epochs(FLAT, FLAT, 0.5, 0.7, health(right=20)))
+    assert "augmentation too strong" not in advice(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)))
     strong = PLAN.with_augmentation(tuple(scaled(step, 2) for step in PLAN.augmentation))
-    assert "augmentation too strong" in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)), strong)
+    assert "augmentation too strong" in advice(epochs(FLAT, FLAT, 0.5, 0.7, health(right=24)), strong)
     bare = PLAN.with_augmentation(())
-    assert "augmentation too strong" not in said(epochs(FLAT, FLAT, 0.5, 0.7, health(right=20)), bare)
+    assert "augmentation too strong" not in advice(epochs(FLAT, FLAT, 0.5, 0.7, health(right=20)), bare)
 
 
 def test_images_far_from_zero_or_without_contrast_are_not_normalised() -> None:
@@ -303,7 +303,7 @@ def test_images_far_from_zero_or_without_contrast_are_not_normalised() -> None:
         (0.0, 0.1, True),
         (5.0, 1.0, True),
     ):
-        found = said(SOUND, PLAN.changed({"preprocessing.normalisation": "0-1"}), input_mean=mean, input_std=std)
+        found = advice(SOUND, PLAN.changed({"preprocessing.normalisation": "0-1"}), input_mean=mean, input_std=std)
         assert ("input not normalised" in found) == told, (mean, std)
 
 

@@ -214,14 +214,14 @@ def test_what_was_half_computed_when_it_was_stopped_is_not_left_behind(station: 
 def test_who_asks_to_stop_while_outputs_are_computed_is_heard_at_once(station: Workspace) -> None:
     first = station.run(1).plan()
     run = station.claim_run(replace(first, base=Base(run=1, until="max pooling 2"), augmentation=()))
-    said: list[str] = []
+    doing: list[str] = []
     asked: list[bool] = []
     job = execute(station, run, lambda: bool(asked))
     for progress in job:
-        said.append(progress.doing)
+        doing.append(progress.doing)
         if progress.doing == "computing the frozen part once":
             asked.append(True)
-    assert said.count("computing the frozen part once") == 1
+    assert doing.count("computing the frozen part once") == 1
     assert RunReader(run).view().state == "stopped"
     assert not list((station.cache / "frozen").glob("*"))
     finish(execute(station, run, lambda: False, resume=True))

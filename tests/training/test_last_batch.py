@@ -34,14 +34,14 @@ def test_a_batch_comes_back_as_it_was_written_and_a_damaged_one_does_not(tmp_pat
     read = read_last_batch(file)
     assert read is not None
     assert (read.epoch, read.step) == (2, 17)
-    for name in ("images", "said", "wanted", "numbers"):
+    for name in ("images", "predicted", "wanted", "numbers"):
         assert np.array_equal(getattr(read, name), getattr(written, name)), name
     whole = file.read_bytes()
     for cut in (0, 10, len(whole) // 2, len(whole) - 30):
         file.write_bytes(whole[:cut])
         assert read_last_batch(file) is None, cut
-    np.savez(file, at=np.array([1, 2]), images=np.zeros((3, 4, 4, 3), np.uint8), said=np.zeros(2), wanted=np.zeros(3),
-             numbers=np.zeros(3))  # fmt: skip
+    rows = {"predicted": np.zeros(2), "wanted": np.zeros(3), "numbers": np.zeros(3)}
+    np.savez(file, at=np.array([1, 2]), images=np.zeros((3, 4, 4, 3), np.uint8), **rows)
     assert read_last_batch(file) is None
     some().write(tmp_path / "nowhere" / "last-batch.npz")
     assert [each.name for each in tmp_path.iterdir()] == ["last-batch.npz"]
@@ -90,7 +90,7 @@ def test_a_run_shows_what_it_learned_from_and_comes_to_the_same_bits(
         assert np.array_equal(labels[batch.numbers - 1], batch.wanted)
         assert all(sets[number - 1] == "training" for number in batch.numbers)
     first = [batch for batch in shown[:steps] if batch.epoch == 1]
-    right = sum(int((batch.said == batch.wanted).sum()) for batch in first)
+    right = sum(int((batch.predicted == batch.wanted).sum()) for batch in first)
     told = RunReader(station.run(2)).view().epochs[0].training
     assert told.accuracy == pytest.approx(right / sum(len(batch.images) for batch in first))
     assert len(shown) == steps + 1

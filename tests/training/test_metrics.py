@@ -22,15 +22,15 @@ def answered(draw: st.DrawFn) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 def test_measures_are_those_of_their_formulas(case: tuple[np.ndarray, np.ndarray, np.ndarray]) -> None:
     scores, losses, labels = case
     metrics = measured(scores, losses, labels)
-    said = scores.argmax(axis=1)
+    predicted = scores.argmax(axis=1)
     assert metrics.figures.keys() == MEASURES.keys()
-    assert metrics.right == sum(int(s == t) for s, t in zip(said, labels, strict=True))
+    assert metrics.right == sum(int(s == t) for s, t in zip(predicted, labels, strict=True))
     assert metrics.loss == pytest.approx(losses.mean())
     top = sum(int(t in np.argsort(-row)[:5]) for row, t in zip(scores, labels, strict=True)) / len(labels)
     assert metrics.more["top_5"] == pytest.approx(top)
     f1s, recalls = [], []
     for k in range(scores.shape[1]):
-        both, true, answers = ((said == k) & (labels == k)).sum(), (labels == k).sum(), (said == k).sum()
+        both, true, answers = ((predicted == k) & (labels == k)).sum(), (labels == k).sum(), (predicted == k).sum()
         if true:
             recalls.append(both / true)
         if true or answers:

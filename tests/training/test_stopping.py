@@ -48,9 +48,9 @@ def course(*values: float | None, measure: str = "loss", training: float = 1.0, 
     ],
 )
 def test_a_rule_ends_a_run_when_it_should(rules: Stopping, run: Course, reason: str) -> None:
-    said = ended(rules, run)
-    assert said.startswith(reason)
-    assert bool(said) == bool(reason)
+    predicted = ended(rules, run)
+    assert predicted.startswith(reason)
+    assert bool(predicted) == bool(reason)
 
 
 @given(st.lists(st.floats(0, 1), min_size=1, max_size=12), st.integers(1, 5), st.sampled_from(sorted(MEASURES)))

@@ -26,7 +26,7 @@ class Silent:
     def __init__(self) -> None:
         self._read, self._write = os.pipe()
         self.asked: list[tuple[Request[Any], str]] = []
-        self.said: list[Reply] = []
+        self.predicted: list[Reply] = []
         self.ended = self.unsent = False
         Silent.made.append(self)
 
@@ -38,8 +38,8 @@ class Silent:
         return len(self.asked)
 
     def replies(self) -> list[Reply]:
-        said, self.said = self.said, []
-        return said
+        predicted, self.predicted = self.predicted, []
+        return predicted
 
     def close(self) -> None:
         os.close(self._read)
@@ -75,7 +75,7 @@ def test_an_older_answer_of_a_scope_reaches_nobody(asker: Asker) -> None:
     heard: list[int] = []
     for image in (1, 2):
         asker.ask(picture(image), lambda found: heard.append(found.image), scope="picture")
-    worker.said = [Reply(1, result=Picture(1, 1, None)), Reply(2, result=Picture(2, 1, None))]  # type: ignore[arg-type]
+    worker.predicted = [Reply(1, result=Picture(1, 1, None)), Reply(2, result=Picture(2, 1, None))]  # type: ignore[arg-type]
     asker._read()
     assert heard == [2]
 
@@ -89,7 +89,7 @@ def test_an_error_goes_to_who_asked_or_else_below(asker: Asker) -> None:
     asker.ask(picture(1), None, mine.append)
     asker.ask(picture(2), None)
     error = LensError("It", "cannot be", "Ask otherwise")
-    worker.said = [Reply(1, error=error), Reply(2, error=error)]
+    worker.predicted = [Reply(1, error=error), Reply(2, error=error)]
     asker._read()
     assert mine == below == [str(error)]
 
@@ -111,7 +111,7 @@ def test_a_worker_that_keeps_ending_is_started_ever_more_rarely_until_one_answer
     assert "started anew" in below[0]
     asker.start()
     asker.ask(picture(2), None)
-    Silent.made[-1].said = [Reply(1, result=Picture(2, 1, None))]  # type: ignore[arg-type]
+    Silent.made[-1].predicted = [Reply(1, result=Picture(2, 1, None))]  # type: ignore[arg-type]
     asker._read()
     assert asker._wait_ms == FIRST_WAIT_MS
 
@@ -137,7 +137,7 @@ def test_a_call_that_fails_costs_nobody_else_an_answer(qtbot: QtBot, asker: Aske
     for number in (2, 3):
         asker.ask(picture(number), lambda got, number=number: heard.append(number))
     pixels = np.zeros((1, 1, 3), np.uint8)
-    silent.said = [Reply(number, result=Picture(number, 1, pixels)) for number in (1, 2, 3)]
+    silent.predicted = [Reply(number, result=Picture(number, 1, pixels)) for number in (1, 2, 3)]
     with qtbot.captureExceptions() as raised:
         os.write(silent._write, b"x")
         qtbot.waitUntil(lambda: heard == [2, 3], timeout=2000)

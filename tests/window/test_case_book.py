@@ -54,7 +54,7 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
     assert shown.image is not None
     qtbot.keyClick(page, Qt.Key.Key_C)
     (case,) = cases.book.cases
-    assert (case.image, case.said, case.true, case.run) == (shown.image, shown.said, shown.true, 1)
+    assert (case.image, case.predicted, case.true, case.run) == (shown.image, shown.predicted, shown.true, 1)
     click(qtbot, frame, "pin map")
     assert cases.book.cases[0].evidence[0].settings == shown.method.write_kind()
     cause = child(frame, QComboBox, "case cause")
@@ -138,8 +138,8 @@ def test_neighbours_are_found_and_a_wrong_label_is_one_key_away(qtbot: QtBot, fr
     qtbot.waitUntil(lambda: bool(sheet.groups), timeout=30_000)
     assert page.image is not None
     found = finish(carry_out(Neighbours(RunImage(str(station.folder), 1, page.image), "", 12)))
-    assert [group.title for group in sheet.groups] == [f"{key}: {found.classes[key]}" for key in ("said", "true")]
-    for group, key in zip(sheet.groups, ("said", "true"), strict=True):
+    assert [group.title for group in sheet.groups] == [f"{key}: {found.classes[key]}" for key in ("predicted", "true")]
+    for group, key in zip(sheet.groups, ("predicted", "true"), strict=True):
         assert [place + 1 for place in group.places] == [each.image for each in found.near[key]]
         assert group.captions[0].startswith(f"{found.near[key][0].distance:.2f}")
     place = sheet.groups[0].places[0]

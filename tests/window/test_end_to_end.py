@@ -66,10 +66,10 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
     click(qtbot, frame, "matrix of scores")
     matrix = child(frame, ConfusionMatrix, "confusion matrix")
-    true, said = next((t, s) for t in range(6) for s in range(6) if t != s and matrix.counts[t][s])
-    qtbot.mouseClick(matrix.viewport(), LEFT, pos=matrix.box(true, said).center().toPoint())
+    true, predicted = next((t, s) for t in range(6) for s in range(6) if t != s and matrix.counts[t][s])
+    qtbot.mouseClick(matrix.viewport(), LEFT, pos=matrix.box(true, predicted).center().toPoint())
     sheet = child(frame, ContactSheet, "cell images")
-    assert sum(len(g.places) for g in sheet.groups) == matrix.counts[true][said]
+    assert sum(len(g.places) for g in sheet.groups) == matrix.counts[true][predicted]
 
     qtbot.mouseClick(sheet.viewport(), LEFT, pos=QPoint(20, 60))
     assert sheet.current is not None
@@ -77,9 +77,9 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
     assert frame.current == "explain"
     qtbot.waitUntil(lambda: child(frame, Lens, "lens true").map is not None, timeout=30_000)
     classes = frame.session.images.collection.classes
-    assert child(frame, QLabel, "said name").text() == classes[said]
+    assert child(frame, QLabel, "predicted name").text() == classes[predicted]
     assert child(frame, QLabel, "true name").text() == classes[true]
-    assert child(frame, Lens, "lens said").map != child(frame, Lens, "lens true").map
+    assert child(frame, Lens, "lens predicted").map != child(frame, Lens, "lens true").map
     assert len(child(frame, Bars, "answers").bars) == 6
     assert "max pooling 2" in {p.name for p in child(frame, Bench, "explain bench").plates}
     bench = child(frame, Bench, "explain bench")
@@ -98,7 +98,7 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     assert frame.current == "results"
     qtbot.waitUntil(lambda: bool(frame.session.scores.mistakes()), timeout=30_000)
     stage(qtbot, frame, "explain")
-    lens, other = child(frame, Lens, "lens said"), child(frame, Lens, "lens true")
+    lens, other = child(frame, Lens, "lens predicted"), child(frame, Lens, "lens true")
     qtbot.waitUntil(lambda: lens.map is not None, timeout=30_000)
     before = lens.across
     qtbot.keyClick(lens, Qt.Key.Key_Left if before > 0.5 else Qt.Key.Key_Right)
@@ -124,10 +124,10 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     shows = child(frame, QLabel, "method shows")
     qtbot.waitUntil(lambda: "square covers" in shows.text(), timeout=30_000)
     click(qtbot, frame, "measure trust")
-    chips = child(frame, TrustChips, "trust said")
+    chips = child(frame, TrustChips, "trust predicted")
     qtbot.waitUntil(lambda: "randomised" in {figure.name for figure in chips.figures}, timeout=60_000)
     assert "must be below" in shows.text()
-    deletion = child(frame, QPushButton, "deletion said")
+    deletion = child(frame, QPushButton, "deletion predicted")
     qtbot.mouseClick(deletion, LEFT)
     assert "the best of twenty random maps" in shows.text()
     qtbot.mouseClick(deletion, LEFT)

@@ -54,7 +54,7 @@ def test_the_dot_of_ink_is_found_masked_and_tried_again_in_twelve_clicks(
     press("drawer causes", page.drawer.causes.isVisible)
     press("find causes", lambda: bool(page.drawer.causes.groups), 60)
     group = page.drawer.causes.groups[0]
-    assert (group.kind, set(group.said)) == ("place", {"spiny"})
+    assert (group.kind, set(group.predicted)) == ("place", {"spiny"})
     assert group.place is not None
     assert group.place.row > 0.7
     assert group.place.column < 0.3, "the dot is at the bottom left"

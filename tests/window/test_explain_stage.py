@@ -70,7 +70,7 @@ def test_every_method_has_a_tile_and_a_click_puts_its_map_under_the_lens(
     panel.write(tmp_path)
     shown = page.explanation
     assert shown is not None
-    stem = f"image-{shown.image:05d}-{shown.said}-gradient"
+    stem = f"image-{shown.image:05d}-{shown.predicted}-gradient"
     assert np.load(tmp_path / f"{stem}.npy") == pytest.approx(shown.maps[0].values, abs=1e-5)
     assert (tmp_path / f"{stem}.png").exists()
     choose(child(shared, QComboBox, "maps target"), "said − true")
@@ -89,14 +89,14 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     assert shown is not None
     choose(child(shared, QComboBox, "method"), "integrated gradients")
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method.kind != "gradient", timeout=30_000)
-    other = next(name for name in shown.probabilities if name not in (shown.said, shown.true))
+    other = next(name for name in shown.probabilities if name not in (shown.predicted, shown.true))
     choose(child(shared, QComboBox, "right map"), f"for {other}")
     name = child(shared, QLabel, "true name")
     qtbot.waitUntil(lambda: name.text() == other, timeout=30_000)
     shown = page.explanation
     assert shown is not None
     wanted = answer(ask.Explain(ask.RunImage(folder_of(shared), 1, shown.image), target=other)).map("for")
-    lens, right = child(shared, Lens, "lens said"), child(shared, Lens, "lens true")
+    lens, right = child(shared, Lens, "lens predicted"), child(shared, Lens, "lens true")
     positive = right.map
     click(qtbot, shared, "both signs")
     assert right.signed
@@ -142,7 +142,7 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
 def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
     qtbot: QtBot, shared: Frame, page: ExplainPage
 ) -> None:
-    lens = child(shared, Lens, "lens said")
+    lens = child(shared, Lens, "lens predicted")
     side = lens.square().width()
     shift = Qt.KeyboardModifier.ShiftModifier
     first, last = QPoint(int(side * 0.2), int(side * 0.1)), QPoint(int(side * 0.6), int(side * 0.3))
@@ -256,11 +256,11 @@ def test_raw_numbers_stand_in_a_table_that_is_copied_and_saved(
     assert (tmp_path / "numbers.csv").read_text("utf-8") == model.written()
     panel.write(tmp_path / "numbers.npy")
     assert np.array_equal(np.load(tmp_path / "numbers.npy"), kernel)
-    said: list[tuple[str, bool]] = []
-    shared.session.said.connect(lambda sentence, bad: said.append((sentence, bad)))
+    messages: list[tuple[str, bool]] = []
+    shared.session.message.connect(lambda sentence, bad: messages.append((sentence, bad)))
     panel.write(tmp_path / "nowhere" / "numbers.npy")
-    assert said[-1][1]
-    assert "could not be written" in said[-1][0]
+    assert messages[-1][1]
+    assert "could not be written" in messages[-1][0]
     array = child(shared, QComboBox, "numbers array")
     choose(array, "bias")
     qtbot.waitUntil(lambda: panel.seen is not None and panel.seen.array == "bias", timeout=30_000)
@@ -281,7 +281,7 @@ def test_classes_are_looked_at_and_walked_through(qtbot: QtBot, shared: Frame, p
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image == images[0], timeout=30_000)
     assert child(shared, QLabel, "mistake place").text().startswith(f"chosen 1 of {len(images)}")
     assert page.explanation is not None
-    assert page.explanation.said == page.explanation.true
+    assert page.explanation.predicted == page.explanation.true
     page.walk_through([])
 
 
@@ -380,9 +380,9 @@ def test_images_chosen_in_the_results_are_walked_through(qtbot: QtBot, shared: F
 def test_a_map_is_saved_from_its_menu_and_a_place_that_cannot_be_written_is_said(
     shared: Frame, page: ExplainPage, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    said: list[tuple[str, bool]] = []
-    shared.session.said.connect(lambda sentence, bad: said.append((sentence, bad)))
-    lens = child(shared, Lens, "lens said")
+    messages: list[tuple[str, bool]] = []
+    shared.session.message.connect(lambda sentence, bad: messages.append((sentence, bad)))
+    lens = child(shared, Lens, "lens predicted")
     for file, bad in ((tmp_path / "map.npy", False), (tmp_path / "nowhere" / "map.npy", True)):
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, file=file: (str(file), ""))
         lens.customContextMenuRequested.emit(QPoint(5, 5))
@@ -390,8 +390,8 @@ def test_a_map_is_saved_from_its_menu_and_a_place_that_cannot_be_written_is_said
         picture, values = menu.actions()
         values.trigger()
         menu.close()
-        assert said[-1][1] is bad
-        assert str(file) in said[-1][0]
+        assert messages[-1][1] is bad
+        assert str(file) in messages[-1][0]
     shown = page.explanation
     assert shown is not None
     assert np.array_equal(np.load(tmp_path / "map.npy"), shown.maps[0].values)

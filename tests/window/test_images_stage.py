@@ -137,7 +137,7 @@ def test_images_are_filtered_and_sorted_by_measure_set_flag_and_answer(
     known = frame.session.scores.known
     qtbot.waitUntil(lambda: {on for _, on in known} >= {"validation", "test"}, timeout=30_000)
     answered = [answer for (_, on), table in known.items() if on != "training" for answer in table.answers]
-    wrong = {answer.image for answer in answered if answer.said != answer.true}
+    wrong = {answer.image for answer in answered if answer.predicted != answer.true}
     qtbot.waitUntil(lambda: {k + 1 for k in shown(sheet)} == wrong, timeout=10_000)
 
 

@@ -65,7 +65,7 @@ def test_new_images_are_answered_told_apart_saved_and_explained(
     assert at_hand is not None
     assert at_hand == told[Path(at_hand.file).name]
     assert "times the usual distance" in child(frame, QLabel, "new unlike").text()
-    assert child(frame, Bars, "new bars").bars[0].name == at_hand.said
+    assert child(frame, Bars, "new bars").bars[0].name == at_hand.predicted
     (tmp_path / "answers.csv").write_text("of an earlier model", "utf-8")
     view.save_answers(tmp_path / "answers.csv")
     view.save_answers(tmp_path / "answers.jsonl")
@@ -83,7 +83,7 @@ def test_new_images_are_answered_told_apart_saved_and_explained(
     qtbot.waitUntil(lambda: "new image" in page.file.text(), timeout=60_000)
     second = sorted(at_hand.probabilities.items(), key=lambda item: -item[1])[1][0]
     assert child(frame, QLabel, "true name").text() == second
-    assert child(frame, QLabel, "said name").text() == at_hand.said
+    assert child(frame, QLabel, "predicted name").text() == at_hand.predicted
     stage(qtbot, frame, "results")
     before = len(frame.session.images.collection.rows)
     view.details.add_as("spiny")

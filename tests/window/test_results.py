@@ -76,7 +76,7 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
         name = table.item(row, 0).text()
         number = scores.classes.index(name)
         assert table.item(row, 4).text() == str(told[name].support)
-        wrong = {a.image - 1 for a in scores.answers if a.said != a.true and number in (a.said, a.true)}
+        wrong = {a.image - 1 for a in scores.answers if a.predicted != a.true and number in (a.predicted, a.true)}
         assert set(places(frame)) == wrong
         assert bool(curve.lines) == (told[name].support > 0), name
     told_at = next(k for k, line in enumerate(curve.lines) if not line.dashed)
@@ -104,7 +104,7 @@ def test_withholding_unsure_answers_tells_its_cost_and_shows_them(qtbot: QtBot, 
     accepted, right = withheld(scores, threshold)
     cost = child(frame, QLabel, "threshold says").text()
     assert f"{accepted.count / accepted.of * 100:.1f}" in cost
-    assert f"{right.of - right.count} of {sum(a.said != a.true for a in scores.answers)} mistakes are left" in cost
+    assert f"{right.of - right.count} of {sum(a.predicted != a.true for a in scores.answers)} mistakes are left" in cost
     assert "expected calibration error" in child(frame, QLabel, "confidence says").text()
     assert sum(each.images for each in child(frame, BinBars, "confidence bars").bins) == scores.images
     by_place = {answer.image - 1: answer for answer in scores.answers}
@@ -113,11 +113,11 @@ def test_withholding_unsure_answers_tells_its_cost_and_shows_them(qtbot: QtBot, 
     assert shown == sorted(value for value in sure if value < threshold)
     click(qtbot, frame, "show wrong and sure")
     wrong = [by_place[place] for place in places(frame)]
-    assert all(answer.said != answer.true for answer in wrong)
+    assert all(answer.predicted != answer.true for answer in wrong)
     assert [a.probability for a in wrong] == sorted((a.probability for a in wrong), reverse=True)
     click(qtbot, frame, "show right but unsure")
     fine = [by_place[place] for place in places(frame)]
-    assert all(answer.said == answer.true for answer in fine)
+    assert all(answer.predicted == answer.true for answer in fine)
     assert len(fine) + len(wrong) == scores.images
 
 
@@ -195,4 +195,4 @@ def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, seen: Frame) ->
         table.selectRow(row)
         assert [table.item(row, column).text() for column in range(3)] == [each.by, each.name, str(each.right.of)]
         assert set(places(frame)) == {number - 1 for number in each.members.tolist()}
-        assert each.right.count == sum(answers[n].said == answers[n].true for n in each.members.tolist())
+        assert each.right.count == sum(answers[n].predicted == answers[n].true for n in each.members.tolist())

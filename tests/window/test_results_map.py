@@ -98,7 +98,7 @@ def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: Q
 
     def behind(rows: list[str], columns: list[str]) -> set[int]:
         own = {(number[r], number[c]) for r in rows for c in columns}
-        return {a.image - 1 for a in scores.answers if (a.true, a.said) in own}
+        return {a.image - 1 for a in scores.answers if (a.true, a.predicted) in own}
 
     names, middle = matrix.classes, matrix.box(2, 1).center().toPoint()
     qtbot.mouseClick(matrix.viewport(), LEFT, pos=QPoint(20, middle.y()))
@@ -120,8 +120,10 @@ def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: Q
     told = confusions(scores)
     assert pairs.count() == len(told) > 0
     pairs.setCurrentRow(0)
-    assert f"{told[0].images} of {told[0].of} {told[0].true} were said to be {told[0].said}" == pairs.item(0).text()
-    assert set(places(frame)) == behind([told[0].true], [told[0].said])
+    assert (
+        f"{told[0].images} of {told[0].of} {told[0].true} were said to be {told[0].predicted}" == pairs.item(0).text()
+    )
+    assert set(places(frame)) == behind([told[0].true], [told[0].predicted])
     click(qtbot, frame, "matrix % of said")
     assert matrix.shares == "column"
     frame.grab()
@@ -149,15 +151,15 @@ def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, se
     frame = seen
     click(qtbot, frame, "matrix of scores")
     scores, matrix = scores_of(frame), child(frame, ConfusionMatrix, "confusion matrix")
-    true, said = next((t, s) for t, row in enumerate(scores.confusion) for s, n in enumerate(row) if n > 1)
-    matrix.choose(true, said)
+    true, predicted = next((t, s) for t, row in enumerate(scores.confusion) for s, n in enumerate(row) if n > 1)
+    matrix.choose(true, predicted)
     click(qtbot, frame, "one by one of images")
     steps = child(frame, OneByOne, "one by one")
     every = answers_shown(frame)
     assert [a.image for a in every] == [place + 1 for place in places(frame)]
-    right = sum(a.said == a.true for a in every)
+    right = sum(a.predicted == a.true for a in every)
     for at, answer in enumerate(every):
-        names = scores.classes[answer.said], scores.classes[answer.true]
+        names = scores.classes[answer.predicted], scores.classes[answer.true]
         words = child(frame, QLabel, "step title").text()
         assert words == (f"said {names[0]}, true {names[1]}" if names[0] != names[1] else f"{names[0]}, rightly")
         told = child(frame, QLabel, "step so far").text()
@@ -202,7 +204,7 @@ def test_a_lasso_on_the_map_leads_to_another_set_and_back(qtbot: QtBot, frame: F
     assert {place + 1 for place in places(frame)} == held == drawn.selection
     for answer in answers_shown(frame):
         row = found.images.tolist().index(answer.image)
-        assert (answer.said, answer.true) == (found.said[row], found.true[row])
+        assert (answer.predicted, answer.true) == (found.predicted[row], found.true[row])
     collection = frame.session.images.collection
     before = {number: collection.sets[number - 1] for number in held}
     page = frame.page("results")

@@ -136,7 +136,7 @@ def test_one_by_one_the_first_image_can_be_decided_about_and_the_share_is_of_all
     assert steps.answers
     assert page.chosen.sheet.current == steps.answers[0].image - 1
     assert all(button.isEnabled() for button in page.chosen.decisions.buttons.values())
-    right = sum(a.said == a.true for a in steps.answers)
+    right = sum(a.predicted == a.true for a in steps.answers)
     assert f"{right} of them right" in steps.so_far.text()
     qtbot.keyClick(steps, Qt.Key.Key_End)
     assert f"{right} of them right" in steps.so_far.text()
@@ -170,10 +170,10 @@ def test_another_run_without_the_chosen_mistake_shows_its_own_mistakes(
     second = frame.session.scores.current
     assert second is not None
     cells = [
-        (true, said)
+        (true, predicted)
         for true in range(6)
-        for said in range(6)
-        if true != said and second.confusion[true, said] and not first.confusion[true, said]
+        for predicted in range(6)
+        if true != predicted and second.confusion[true, predicted] and not first.confusion[true, predicted]
     ]
     assert cells
     page.behind.cells([cells[0]])

@@ -76,7 +76,7 @@ def test_a_helper_that_dies_is_started_anew_and_answers_again(
     qtbot.waitUntil(lambda: "started anew" in text(frame, "message"), timeout=10_000)
     qtbot.waitUntil(lambda: frame.session.asker._resident not in (None, resident), timeout=10_000)
     frame.session.explain_asked.emit(frame.session.scores.mistakes()[0])
-    qtbot.waitUntil(lambda: text(frame, "said name") != "", timeout=30_000)
+    qtbot.waitUntil(lambda: text(frame, "predicted name") != "", timeout=30_000)
 
 
 def test_an_error_of_the_helper_is_a_sentence_in_the_bottom_strip(

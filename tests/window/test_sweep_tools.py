@@ -97,13 +97,13 @@ def test_halving_begins_a_process_whose_command_does_it(tools: SweepTools, monke
         begun.append((name, list(words)))
 
     monkeypatch.setattr(runs, "_begin", begin)
-    said: list[str] = []
-    tools.session.said.connect(lambda words, _: said.append(words))
+    messages: list[str] = []
+    tools.session.message.connect(lambda words, _: messages.append(words))
     tools.how.setCurrentText("successive halving")
     fill(tools, "optimiser.learning_rate", "0.1, 0.2, 0.3, 0.4")
     tools.queue()
     (name, words), place = begun[0], tools.session.workspace
-    assert "4 plans are trained" in said[-1]
+    assert "4 plans are trained" in messages[-1]
 
     def train_run(_: Workspace, run: Run, __: bool, ___: None, until: int) -> object:
         plan = run.plan()

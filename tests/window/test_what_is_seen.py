@@ -104,10 +104,10 @@ def test_a_matrix_fits_its_card_and_every_cell_is_found_where_it_is(qtbot: QtBot
     assert last.bottom() <= port.height()
     wanted = 0.5 if classes > 5 else 0.3
     assert last.bottom() > wanted * port.height(), "the card is used"
-    for true, said in ((0, 0), (classes - 1, 0), (classes // 2, classes // 2)):
-        cell = matrix.box(true, said)
+    for true, predicted in ((0, 0), (classes - 1, 0), (classes // 2, classes // 2)):
+        cell = matrix.box(true, predicted)
         if min(cell.width(), cell.height()) >= 1.5:
-            assert matrix.cell_at(cell.center().toPoint()) == (true, said)
+            assert matrix.cell_at(cell.center().toPoint()) == (true, predicted)
     assert matrix.cell_at(QPoint(2, 2)) is None
     assert matrix.cell_at(QPoint(port.width() - 2, port.height() // 2)) is None
 
@@ -203,9 +203,9 @@ def test_a_split_shows_the_images_that_it_moves_first(qtbot: QtBot, open_frame: 
     assert isinstance(page, ImagesPage)
     page.show_view("sets")
     bars = frame.findChild(SetBars, "set bars")
-    said = frame.findChild(QLabel, "moved images")
+    predicted = frame.findChild(QLabel, "moved images")
     assert bars is not None
-    assert said is not None
+    assert predicted is not None
     assert bars.moved == frozenset()
     design, images = frame.session.design, frame.session.images
     before = list(images.collection.sets)
@@ -213,7 +213,7 @@ def test_a_split_shows_the_images_that_it_moves_first(qtbot: QtBot, open_frame: 
     moved = {k for k, (was, now) in enumerate(zip(before, images.collection.sets, strict=True)) if was != now}
     assert bars.moved == moved
     assert moved
-    assert str(len(moved)) in said.text()
+    assert str(len(moved)) in predicted.text()
     for class_number in range(len(images.collection.classes)):
         shown = bars.shown(class_number)
         assert all(images.collection.sets[k] == "validation" for k in shown)

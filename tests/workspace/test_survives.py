@@ -52,7 +52,7 @@ def test_a_new_class_leaves_earlier_runs_usable_and_goes_with_its_last_image(
     assert after.images == before.images - 1
     others = tuple(own for own in before.answers if own.image != image)
     assert after.answers == others
-    assert answer(ask.Explain(ask.RunImage(folder, 1, others[0].image))).said
+    assert answer(ask.Explain(ask.RunImage(folder, 1, others[0].image))).predicted
     with pytest.raises(NotHere, match="air bubble"):
         answer(ask.Explain(ask.RunImage(folder, 1, image)))
     (tmp_path / "l.csv").write_text(f"image,label\n{image},spiny\n", "utf-8")

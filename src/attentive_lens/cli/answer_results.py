@@ -15,7 +15,7 @@ class Mistake:
 
     image: int
     file: str
-    said: str
+    predicted: str
     true: str
     probability: float
 
@@ -59,7 +59,7 @@ class MappedImage:
     file: str
     set: str
     true: str
-    said: str
+    predicted: str
     across: float
     down: float
 
@@ -88,7 +88,7 @@ class AnswersWritten:
         Images answered now, those that the file held before, and files that could not be read.
     unlike : int or None
         Images unlike all training images; None where it was not asked.
-    said : dict
+    predicted : dict
         Class → images answered so, now.
     seconds : float
         That it took.
@@ -99,5 +99,5 @@ class AnswersWritten:
     held: int
     unreadable: int
     unlike: int | None
-    said: dict[str, int]
+    predicted: dict[str, int]
     seconds: float

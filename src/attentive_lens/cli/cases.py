@@ -38,13 +38,15 @@ def cases(
 
     if image is not None and run is None:
         raise BadUsage("No case was opened", "a case belongs to a run's answer", "Name the run with --run")
-    said = {name: value for name, value in (("cause", cause), ("note", note), ("remedy", remedy)) if value is not None}
-    if (said or close is not None or delete) and case is None and image is None:
+    fields = {
+        name: value for name, value in (("cause", cause), ("note", note), ("remedy", remedy)) if value is not None
+    }
+    if (fields or close is not None or delete) and case is None and image is None:
         raise BadUsage("Nothing was changed", "no case is named", "Name it with --case, or open one with --open")
     if image is not None and run is not None:
         case = _opened(workspace, image, run)
     if case is not None:
-        _change(workspace, case, said, close, delete)
+        _change(workspace, case, fields, close, delete)
     told = watched(carry_out(TryCases(str(workspace))), "trying the cases again")
     if as_json:
         say_json(told)
@@ -70,7 +72,7 @@ def _opened(workspace: Path, image: int, run: int) -> int:
     if answer is None:
         raise NotHere(f"Run {run} does not answer image {image}", "it does not know its class", "Train again")
     book = _book(workspace)
-    opened = book.open_case(image, run, scores.classes[answer.said], scores.classes[answer.true])
+    opened = book.open_case(image, run, scores.classes[answer.predicted], scores.classes[answer.true])
     return opened.number if opened is not None else 0
 
 
@@ -81,7 +83,7 @@ def _book(workspace: Path) -> OpenCases:
     place = Workspace.open(workspace)
     place.check_writable("The case book was not changed")
     book = OpenCases(place)
-    book.said.connect(_refuse)
+    book.message.connect(_refuse)
     return book
 
 
@@ -90,15 +92,15 @@ def _refuse(sentence: str, bad: bool) -> None:
         raise LensError("The case book was not changed", sentence, "See above")
 
 
-def _change(workspace: Path, number: int, said: dict[str, str], close: bool | None, delete: bool) -> None:
-    if not (said or close is not None or delete):
+def _change(workspace: Path, number: int, fields: dict[str, str], close: bool | None, delete: bool) -> None:
+    if not (fields or close is not None or delete):
         return
     book = _book(workspace)
     before = book.book.case(number)
     if delete:
         book.delete(number)
         return
-    after = replace(before, **said, closed=before.closed if close is None else close)  # type: ignore[arg-type]
+    after = replace(before, **fields, closed=before.closed if close is None else close)  # type: ignore[arg-type]
     book.change(after, f"changing case {number}")
 
 
@@ -110,7 +112,9 @@ def _say(told: CasesTried) -> None:
     for each in told.cases:
         case = each.case
         done = "closed" if case.closed else ""
-        table.add_row(str(case.number), str(case.image), case.said, each.label or "–", case.cause, each.status, done)
+        table.add_row(
+            str(case.number), str(case.image), case.predicted, each.label or "–", case.cause, each.status, done
+        )
         table.add_row("", "", "", "", "", each.words)
         if case.note:
             table.add_row("", "", "", "", "", case.note)

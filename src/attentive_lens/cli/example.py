@@ -100,6 +100,6 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
         layers = finish(carry_out(ask.Activations(subject)))
         entry = write_explanation([explanation], layers, results, f"image-{answer.image:05d}")
         explained.append(replace(entry, filters_picture=filters))
-        say(f"  image {answer.image}: said {entry.said}, true {entry.true} · {entry.maps[0].picture}")
+        say(f"  image {answer.image}: said {entry.predicted}, true {entry.true} · {entry.maps[0].picture}")
     say(f"The pictures are in {results}; the model is {run.model}.")
     return ExampleDone(ended, scores, tuple(explained), str(results))

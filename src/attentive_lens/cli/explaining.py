@@ -25,6 +25,7 @@ from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import PAIR
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, QUICK
 
@@ -148,7 +149,7 @@ def _say(explained: Explained) -> None:
     answers = explained.probabilities
     true = f", true {explained.true} ({answers[explained.true]:.2f})" if explained.true else ""
     name = f"image {explained.image}" if explained.image is not None else explained.file
-    out.print(f"{name}: said {explained.said} ({answers[explained.said]:.2f}){true}")
+    out.print(f"{name}: said {explained.predicted} ({answers[explained.predicted]:.2f}){true}")
     for entry in explained.maps:
         trust = entry.trust
         if trust is None:
@@ -186,7 +187,7 @@ def _say_trust(checks: ask.TrustChecks) -> None:
     for check in checks.maps:
         (deleted, most), (restored, least) = check.deletion.figures, check.insertion.figures
         out.print(
-            f"  {check.key}: deletion {deleted} (below {most}; edges {check.deletion.edges:.2f}),"
+            f"  {PAIR[check.key]}: deletion {deleted} (below {most}; edges {check.deletion.edges:.2f}),"
             f" insertion {restored} (above {least}; edges {check.insertion.edges:.2f}):"
             f" {words[check.passed]}; rank correlation under small noise {check.stability:.2f}"
         )

@@ -24,6 +24,7 @@ from attentive_lens.cli.results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import PAIR
 from attentive_lens.errors import BadUsage
 from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
 from attentive_lens.explaining.methods import MAP_METHODS
@@ -136,7 +137,7 @@ def neighbours(
         return
     for key in nearest.near:
         near = ", ".join(f"{neighbour.image} ({neighbour.distance:.2f})" for neighbour in nearest.near[key])
-        out.print(f"nearest of {key}, {nearest.classes[key]}, at {nearest.layer}: {near}")
+        out.print(f"nearest of {PAIR.get(key, key)}, {nearest.classes[key]}, at {nearest.layer}: {near}")
     right = ", ".join(f"{name} {near.image} ({near.distance:.2f})" for name, near in nearest.right.items())
     out.print(f"nearest that are answered rightly: {right}")
 
@@ -281,9 +282,9 @@ def try_changes(
         return
     before, least = tried.before, tried.smallest_cover
     name = f"image {tried.image}" if tried.image is not None else tried.file
-    out.print(f"{name}: said {before.said} ({before.probabilities[before.said]:.2f})")
+    out.print(f"{name}: said {before.predicted} ({before.probabilities[before.predicted]:.2f})")
     for words, after in zip(changes or [], tried.after, strict=True):
-        out.print(f"  {words}: said {after.said} ({after.probabilities[after.said]:.2f})")
+        out.print(f"  {words}: said {after.predicted} ({after.probabilities[after.predicted]:.2f})")
     if into is not None:
         out.print(f"  the changed images are in {into}")
     if least is None:
@@ -295,7 +296,7 @@ def try_changes(
     which = "the smallest" if least.complete else "a small"
     out.print(
         f"  {which} square whose covering changes it: {least.pixels} pixels, {least.row:.0%} down,"
-        f" {least.column:.0%} across; then said {least.said}"
+        f" {least.column:.0%} across; then said {least.predicted}"
     )
     if not least.complete:
         out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
@@ -335,7 +336,7 @@ def channel(
     if as_json:
         say_json(seen)
         return
-    of = f"said − true ({seen.said} − {seen.true})" if seen.said != seen.true else f"«{seen.of}»"
+    of = f"said − true ({seen.predicted} − {seen.true})" if seen.predicted != seen.true else f"«{seen.of}»"
     out.print(f"{name} adds to {of}, each channel switched off (in brackets: to first order):")
     for effect in seen.channels[:8]:
         out.print(f"  channel {effect.channel}: {effect.adds:+.3f} ({effect.gradient:+.3f})")

@@ -35,9 +35,9 @@ def write_map(workspace: Path, found: DataMap, told: Mapped, file: Path) -> None
     if file.suffix.lower() == ".csv":
         lines = io.StringIO()
         table = csv.writer(lines, lineterminator="\n")
-        table.writerow(["image", "file", "set", "true", "said", "across", "down"])
+        table.writerow(["image", "file", "set", "true", "predicted", "across", "down"])
         for each in told.images:
-            row = [each.image, each.file, each.set, each.true, each.said]
+            row = [each.image, each.file, each.set, each.true, each.predicted]
             table.writerow([*row, f"{each.across:.6g}", f"{each.down:.6g}"])
         write_text(file, lines.getvalue())
         return
@@ -59,7 +59,7 @@ def _picture(workspace: Path, found: DataMap) -> Image.Image:
     places = into_unit(found.places) * SIDE
     sheet = Image.new("RGB", (SIDE, SIDE), PAPER)
     draw = ImageDraw.Draw(sheet)
-    shown = set(shown_apart(places, by_interest(found.said, found.true), ROOM))
+    shown = set(shown_apart(places, by_interest(found.predicted, found.true), ROOM))
     for k, (x, y) in enumerate(places.tolist()):
         if k not in shown:
             draw.ellipse((x - DOT / 2, y - DOT / 2, x + DOT / 2, y + DOT / 2), fill=class_colour(int(found.true[k])))
@@ -70,6 +70,6 @@ def _picture(workspace: Path, found: DataMap) -> Image.Image:
         sheet.paste(small.resize((ROOM - 6, ROOM - 6)), (left + 3, top + 3))
         box = (left + 2, top + 2, left + ROOM - 4, top + ROOM - 4)
         draw.rectangle(box, outline=class_colour(int(found.true[k])), width=2)
-        if found.said[k] != found.true[k]:
+        if found.predicted[k] != found.true[k]:
             draw.ellipse((left, top, left + ROOM - 2, top + ROOM - 2), outline=WRONG, width=3)
     return sheet

@@ -51,11 +51,13 @@ def map_data(
     found = watched(carry_out(request), "laying images out")
     place = Workspace.open(workspace)
     rows = collection(place, place.run(run).plan(), place.run(run))
-    columns = zip(found.images.tolist(), found.true.tolist(), found.said.tolist(), found.places.tolist(), strict=True)
+    columns = zip(
+        found.images.tolist(), found.true.tolist(), found.predicted.tolist(), found.places.tolist(), strict=True
+    )
     images = tuple(
         MappedImage(number, printable(rows.rows[number - 1].file), rows.sets[number - 1], found.classes[true],
-                    found.classes[said], *at)
-        for number, true, said, at in columns
+                    found.classes[predicted], *at)
+        for number, true, predicted, at in columns
     )  # fmt: skip
     told = Mapped(found.layer, found.method, found.in_all, found.explained, images, str(file) if file else None)
     if file is not None:
@@ -73,7 +75,7 @@ def map_data(
     )
     for name in dict.fromkeys(each.set for each in images):
         of_set = [each for each in images if each.set == name]
-        wrong = sum(each.said != each.true for each in of_set)
+        wrong = sum(each.predicted != each.true for each in of_set)
         out.print(f"  {name}: {len(of_set)} images, {wrong} answered wrongly")
     if file is not None:
         out.print(f"written to {file}")

@@ -53,7 +53,7 @@ def write_explanation(results: Sequence[Explanation], layers: ActivationMaps, fo
     return Explained(
         first.image,
         file,
-        first.said,
+        first.predicted,
         first.true,
         first.probabilities,
         first.output,
@@ -70,7 +70,7 @@ def _write_maps(result: Explanation, folder: Path, stem: str) -> list[MapWritten
     """The maps of one method: for said, for true and for a class asked for, and said − true where these differ."""
     maps = [(of_class.key, of_class.target, of_class.values, of_class.trust) for of_class in result.maps]
     drawn: list[tuple[str, str, NDArray[np.float32], MapTrust | None]] = list(maps)
-    if result.difference is not None and result.said != result.true:
+    if result.difference is not None and result.predicted != result.true:
         drawn.append(("difference", "said − true", result.difference, None))
     written = []
     for key, target, map_, trust in drawn:

@@ -76,14 +76,14 @@ def _say(told: Prediction | Unreadable, as_json: bool) -> None:
         strange = ""
         if told.unlike is not None and told.unlike > 1:
             strange = f", unlike all training images ({told.unlike:.1f} times the usual distance)"
-        out.print(f"{told.file}: {told.said} ({told.probability:.2f}){strange}")
+        out.print(f"{told.file}: {told.predicted} ({told.probability:.2f}){strange}")
 
 
 def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, into: AnswerFile) -> Job[AnswersWritten]:
     """Answers into a file; whatever ends it, what was written is whole lines and can be gone on with."""
     from attentive_lens.desk.answering import answers_to
 
-    said: Counter[str] = Counter()
+    predicted: Counter[str] = Counter()
     unreadable = unlike = answered = 0
     held, began = len(into.done), time.monotonic()
     try:
@@ -95,7 +95,7 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
                     unreadable += 1
                 else:
                     answered += 1
-                    said[each.said] += 1
+                    predicted[each.predicted] += 1
                     unlike += each.unlike is not None and each.unlike > 1
             pace = (answered + unreadable) / max(time.monotonic() - began, 1e-9)
             yield Progress(held + answered + unreadable, 0, f"answering · {pace:.0f} images/s")
@@ -103,7 +103,7 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
     finally:
         into.close()
     seconds = time.monotonic() - began
-    counts = {name: said[name] for name in model.classes}
+    counts = {name: predicted[name] for name in model.classes}
     return AnswersWritten(str(into.file), answered, max(0, held - (into.kind == ".csv")), unreadable,
                           unlike if known is not None else None, counts, round(seconds, 2))  # fmt: skip
 
@@ -114,7 +114,7 @@ def _say_written(told: AnswersWritten, as_json: bool) -> None:
         return
     before = f", {told.held} were there already" if told.held else ""
     out.print(f"{told.answered} images answered in {told.seconds:.1f} s{before}; written to {told.file}")
-    out.print(", ".join(f"{name} {count}" for name, count in told.said.items()))
+    out.print(", ".join(f"{name} {count}" for name, count in told.predicted.items()))
     if told.unreadable:
         out.print(f"{told.unreadable} files could not be read; their lines say why")
     if told.unlike is not None:

@@ -161,7 +161,7 @@ class Explained:
 
     image: int | None
     file: str
-    said: str
+    predicted: str
     true: str | None
     probabilities: dict[str, float]
     output: str

@@ -135,7 +135,8 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
     now = collection(place, run.plan())
     files, names = {row.number: row.file for row in now.rows}, scores.classes
     wrong = [
-        Mistake(a.image, printable(files[a.image]), names[a.said], names[a.true], a.probability) for a in scores.wrong
+        Mistake(a.image, printable(files[a.image]), names[a.predicted], names[a.true], a.probability)
+        for a in scores.wrong
     ]
     told = ScoresOfRun(
         number,
@@ -279,7 +280,7 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
         out.print(matrix)
     else:
         for pair in told.confusions[:MOST]:
-            out.print(f"  {pair.images} of {pair.of} images of {pair.true} were said to be {pair.said}")
+            out.print(f"  {pair.images} of {pair.of} images of {pair.true} were said to be {pair.predicted}")
     if told.calibration_error is not None:
         cooler = f"; a temperature of {told.temperature:.2f} would fit them" if told.temperature is not None else ""
         out.print(f"answers are off by {told.calibration_error:.1%} from how sure they are{cooler}")
@@ -291,8 +292,7 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
             table.add_row(cut.by, cut.name, right, others, f"{cut.p_value:.2g}", f"{cut.p_within:.2g}")
         out.print(table)
     for entry in told.wrong[:MOST]:
-        out.print(
-            f"  image {entry.image}: said {entry.said} ({entry.probability:.2f}), true {entry.true} · {entry.file}",
-        )
+        named = f"said {entry.predicted} ({entry.probability:.2f}), true {entry.true}"
+        out.print(f"  image {entry.image}: {named} · {entry.file}")
     if len(told.wrong) > MOST:
         out.print(f"  … and {len(told.wrong) - MOST} more; --json lists all.")

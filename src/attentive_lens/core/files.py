@@ -8,6 +8,8 @@ import os
 import re
 import shutil
 import unicodedata
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
@@ -27,6 +29,24 @@ def part_of(file: Path) -> Path:
     return file.with_name(f".{file.name}-{next(_parts)}.{os.getpid()}")
 
 
+@contextmanager
+def replacing(file: Path, sync: bool = False) -> Iterator[Path]:
+    """Where to write a file that stands whole or not at all: in the end it takes the place of what stood there before.
+
+    With ``sync`` it is on the disk first. Whatever is raised leaves what stood there, and nothing beside it.
+    """
+    part = part_of(file)
+    try:
+        yield part
+        if sync:
+            with part.open("rb") as stream:
+                os.fsync(stream.fileno())
+        part.replace(file)
+    finally:
+        with contextlib.suppress(OSError, ValueError):
+            part.unlink(missing_ok=True)
+
+
 def write_text(file: Path, text: str) -> None:
     """Write a text file: under another name, to disk, then in place of what stood there.
 
@@ -35,16 +55,10 @@ def write_text(file: Path, text: str) -> None:
     BadFile
         If the folder cannot be written or the disk is full; what stood there before stays.
     """
-    partial_file = part_of(file)
     try:
-        with partial_file.open("w", encoding="utf-8") as stream:
-            stream.write(text)
-            stream.flush()
-            os.fsync(stream.fileno())
-        partial_file.replace(file)
+        with replacing(file, sync=True) as part:
+            part.write_text(text, "utf-8")
     except (OSError, ValueError) as error:
-        with contextlib.suppress(OSError, ValueError):
-            partial_file.unlink(missing_ok=True)
         why = str(getattr(error, "strerror", None) or error).lower()
         raise BadFile(f"{file} could not be written", why, "Name a file in a folder you may write in") from None
 

@@ -16,7 +16,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import part_of
+from attentive_lens.core.files import replacing
 from attentive_lens.core.records import from_plain, to_plain
 
 T = TypeVar("T")
@@ -56,13 +56,8 @@ def keep(file: Path, value: Any, key: str) -> None:
     """Keep a dataclass under a key: the whole file or none, and none where nothing may be written."""
     arrays: list[NDArray[Any]] = []
     record = json.dumps({"key": key, "value": to_plain(value, arrays)})
-    partial_file = part_of(file)
-    try:
-        partial_file.parent.mkdir(parents=True, exist_ok=True)
-        with partial_file.open("wb") as stream:
-            named: dict[str, Any] = {str(k): array for k, array in enumerate(arrays)}
+    named: dict[str, Any] = {str(k): array for k, array in enumerate(arrays)}
+    with contextlib.suppress(OSError):
+        file.parent.mkdir(parents=True, exist_ok=True)
+        with replacing(file) as part, part.open("wb") as stream:
             np.savez(stream, record=np.array(record), **named)
-        partial_file.replace(file)
-    except OSError:
-        with contextlib.suppress(OSError):
-            partial_file.unlink(missing_ok=True)

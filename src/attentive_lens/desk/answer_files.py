@@ -10,13 +10,13 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import BinaryIO
 
-from attentive_lens.core.files import check_folder_of
+from attentive_lens.core.files import check_folder_of, replacing
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.errors import BadFile, BadUsage, NotHere
 
 ENDINGS = (".csv", ".jsonl", ".parquet")
-COLUMNS = ("file", "said", "probability", "unlike", "error")
+COLUMNS = ("file", "predicted", "probability", "unlike", "error")
 """Before a column a class; «unlike» is empty where it was not asked, «error» where the file could be read."""
 ROWS = 8192
 """Lines that are turned into a piece of a Parquet file at once."""
@@ -80,7 +80,7 @@ class AnswerFile:
             self._stream: BinaryIO = self.lines.open("r+b" if resume and self.lines.exists() else "w+b")
         except OSError as error:
             raise self._unwritten(error) from None
-        self._said = False
+        self._predicted = False
         """Whether it holds answers."""
         try:
             self._go_on()
@@ -127,7 +127,7 @@ class AnswerFile:
                     raise self._other()
                 self.done.add(entry["file"])
             end += len(line)
-        self._said = end > 0
+        self._predicted = end > 0
         self._stream.seek(end)
         self._stream.truncate()
         if self.kind == ".csv" and not end:
@@ -143,7 +143,7 @@ class AnswerFile:
     def write(self, batch: Sequence[Told]) -> None:
         """Further answers, whole lines handed to the system."""
         self._whole = False
-        self._said = self._said or bool(batch)
+        self._predicted = self._predicted or bool(batch)
         if self.kind == ".csv":
             self._write([_row(each) for each in batch])
             return
@@ -165,7 +165,7 @@ class AnswerFile:
     def close(self) -> None:
         """Leave it as it is; it can be gone on with. One without an answer is taken away."""
         self._stream.close()
-        if not self._said:
+        if not self._predicted:
             self.lines.unlink(missing_ok=True)
 
     def finish(self) -> None:
@@ -173,7 +173,7 @@ class AnswerFile:
         self.close()
         if self.kind == ".parquet" and self._whole:
             self.lines.unlink()  # nothing came to what was whole already
-        elif self.kind == ".parquet" and self._said:
+        elif self.kind == ".parquet" and self._predicted:
             try:
                 self._to_parquet()
                 self.lines.unlink()
@@ -184,15 +184,17 @@ class AnswerFile:
         import pyarrow as arrow  # only here: an optional dependency, and a second to import
         from pyarrow import parquet
 
-        kinds = {"file": arrow.string(), "said": arrow.string(), "error": arrow.string()}
+        kinds = {"file": arrow.string(), "predicted": arrow.string(), "error": arrow.string()}
         names = self.heads
         schema = arrow.schema([(name, kinds.get(name, arrow.float64())) for name in names])
-        part = self.file.with_name(f".{self.file.name}.part")
-        with self.lines.open(encoding="utf-8") as lines, parquet.ParquetWriter(part, schema) as writer:
+        with (
+            replacing(self.file) as part,
+            self.lines.open(encoding="utf-8") as lines,
+            parquet.ParquetWriter(part, schema) as writer,
+        ):
             for rows in _pieces(lines):
                 columns = [list(column) for column in zip(*rows, strict=True)]
                 writer.write_table(arrow.table(columns, names=names).cast(schema))
-        part.replace(self.file)
 
 
 def _pieces(lines: Iterator[str]) -> Iterator[list[list[object]]]:
@@ -220,7 +222,7 @@ def _entry(told: Told) -> dict[str, object]:
     sure = {name: round(value, 7) for name, value in told.probabilities.items()}
     return {
         "file": told.file,
-        "said": told.said,
+        "predicted": told.predicted,
         "probability": round(told.probability, 7),
         "unlike": told.unlike,
         "probabilities": sure,
@@ -232,7 +234,7 @@ def _row(told: Told) -> list[object]:
         return [told.file, "", "", "", told.error]
     unlike = "" if told.unlike is None else f"{told.unlike:.4g}"
     sure = [f"{value:.7g}" for value in told.probabilities.values()]
-    return [told.file, told.said, f"{told.probability:.7g}", unlike, "", *sure]
+    return [told.file, told.predicted, f"{told.probability:.7g}", unlike, "", *sure]
 
 
 def _check_parquet() -> None:

@@ -88,15 +88,15 @@ class Answering:
             unlike, nearest = list(told[0].tolist()), list(told[1].tolist())
         rows = zip(
             files,
-            self.predictor.said(scores).tolist(),
+            self.predictor.predicted(scores).tolist(),
             self.predictor.checked(scores),
             unlike,
             nearest,
             strict=True,
         )
         for file, label, row, distance, number in rows:
-            said, answers = self.model.classes[label], by_class(self.model.classes, row)
-            yield Prediction(file, said, answers[said], answers, self.model.output, distance, number)
+            predicted, answers = self.model.classes[label], by_class(self.model.classes, row)
+            yield Prediction(file, predicted, answers[predicted], answers, self.model.output, distance, number)
 
 
 def answers_to(

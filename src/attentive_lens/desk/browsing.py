@@ -20,7 +20,7 @@ SHOWN_SETS = ("training", "validation", "test", "left out", "excluded", "gone")
 class Answers:
     """What the run in view said, by image number: the class said and its probability."""
 
-    said: Mapping[int, tuple[int, float]] = field(default_factory=dict)
+    predicted: Mapping[int, tuple[int, float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -78,7 +78,7 @@ def browse(
         values = measures[choice.order][places]
         ranked = places[np.argsort(-values if choice.descending else values, kind="stable")]
         return [Shown(f"by {choice.order}", "", ranked)] if len(ranked) else []
-    if choice.order == "answer" and answers.said:
+    if choice.order == "answer" and answers.predicted:
         return _by_answer(collection, places, answers)
     return _by_class_and_set(collection, places)
 
@@ -96,10 +96,10 @@ def _kept(
     for name, (low, high) in choice.within.items():
         if name in measures:
             keep &= (measures[name] >= low) & (measures[name] <= high)
-    if choice.answers and answers.said:
+    if choice.answers and answers.predicted:
         right = np.zeros(len(keep), np.int8)
-        for number, (said, _) in answers.said.items():
-            right[number - 1] = 1 if said == collection.labels[number - 1] else -1
+        for number, (predicted, _) in answers.predicted.items():
+            right[number - 1] = 1 if predicted == collection.labels[number - 1] else -1
         keep &= right == (1 if choice.answers == "correct" else -1)
     return keep
 
@@ -121,7 +121,7 @@ def _by_answer(collection: Collection, places: NDArray[np.int64], answers: Answe
     """Wrong answers, the surest first; right ones, the least sure first; those not asked about."""
     wrong, right, others = [], [], []
     for place in places.tolist():
-        answer = answers.said.get(place + 1)
+        answer = answers.predicted.get(place + 1)
         if answer is None:
             others.append(place)
         elif answer[0] == collection.labels[place]:

@@ -31,7 +31,7 @@ class RunAnswer:
         Its number.
     plan : str
         A key of its plan but for seed and name: runs with the same one differ in the seed alone.
-    said : str
+    predicted : str
         The class.
     probability : float
         Of it.
@@ -41,7 +41,7 @@ class RunAnswer:
 
     run: int
     plan: str
-    said: str
+    predicted: str
     probability: float
     right: bool
 
@@ -76,9 +76,9 @@ def status_of(case: Case, answers: Sequence[RunAnswer], label: str | None, is_us
         return Status("gone", "Its file is gone: put it back, and rescan the source.")
     if not is_used:
         return Status("excluded", "It was excluded since: no later run is judged by it.")
-    if label != case.true and label == case.said:
+    if label != case.true and label == case.predicted:
         return Status("settled by its label", f"Its label is {label} now, as was said: the label was wrong.")
-    was_right = case.said == case.true
+    was_right = case.predicted == case.true
     first = next((answer for answer in answers if answer.run == case.run), None)
     later = [answer for answer in answers if answer.run > case.run]
     if not later:

@@ -20,13 +20,13 @@ class OpenCases:
     ----------
     changed : Signal
         The book is another.
-    said : Signal
+    message : Signal
         A sentence, and whether it is bad news.
     """
 
     def __init__(self, workspace: Workspace, timeline: Timeline | None = None) -> None:
         self.workspace, self._timeline = workspace, timeline or Timeline()
-        self.changed, self.said = Signal(), Signal()
+        self.changed, self.message = Signal(), Signal()
         self.history: History[CaseBook] = History(CaseBook())
         try:
             self.history = History(read_cases(workspace.folder))
@@ -39,12 +39,12 @@ class OpenCases:
         """As it is now."""
         return self.history.state
 
-    def open_case(self, image: int, run: int, said: str, true: str) -> Case | None:
+    def open_case(self, image: int, run: int, predicted: str, true: str) -> Case | None:
         """A case of an image; the one that it has, or a new one. None if it cannot be written."""
         known = self.book.of_image(image)
         if known is not None:
             return known
-        case = Case(self.book.last + 1, image, run, said, true, time.time())
+        case = Case(self.book.last + 1, image, run, predicted, true, time.time())
         return case if self._put(f"opening case {case.number}", self.book.with_case(case)) else None
 
     def change(self, case: Case, summary: str) -> bool:
@@ -99,7 +99,7 @@ class OpenCases:
             self.workspace.check_writable("The case book was not changed")
             write_cases(self.workspace.folder, book)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return False
         return True
 

@@ -56,8 +56,8 @@ def _planned(cause: CauseFound, plan: Plan) -> Remedy:
 def _pair(cause: CauseFound, evidence: Evidence) -> tuple[int, int] | None:
     """The two classes that are confused most, if these are most of the cause."""
     wrong, members = evidence.mistakes, np.array(cause.members)
-    low = np.minimum(wrong.true[members], wrong.said[members])
-    high = np.maximum(wrong.true[members], wrong.said[members])
+    low = np.minimum(wrong.true[members], wrong.predicted[members])
+    high = np.maximum(wrong.true[members], wrong.predicted[members])
     pairs, counts = np.unique(np.stack([low, high], axis=1), axis=0, return_counts=True)
     best = int(counts.argmax())
     if counts[best] * 2 < len(members):
@@ -68,7 +68,7 @@ def _pair(cause: CauseFound, evidence: Evidence) -> tuple[int, int] | None:
 def _merged(cause: CauseFound, evidence: Evidence, pair: tuple[int, int]) -> Remedy:
     wrong, members = evidence.mistakes, np.array(cause.members)
     one, other = (evidence.classes[label] for label in pair)
-    within = int((np.isin(wrong.true[members], pair) & np.isin(wrong.said[members], pair)).sum())
+    within = int((np.isin(wrong.true[members], pair) & np.isin(wrong.predicted[members], pair)).sum())
     forecast = (
         f"As one class {within} of {len(members)} are right as they are answered now; {other} is no more told apart"
     )

@@ -33,9 +33,9 @@ def _of_class(by_class: ByClass | None, kind: str, number: int) -> float | None:
         return None
     if kind == "loss":
         return by_class.losses[number] if number < len(by_class.losses) else None
-    cells = [(said, count) for true, said, count in by_class.confusion if true == number]
+    cells = [(predicted, count) for true, predicted, count in by_class.confusion if true == number]
     images = sum(count for _, count in cells)
-    return sum(count for said, count in cells if said == number) / images if images else None
+    return sum(count for predicted, count in cells if predicted == number) / images if images else None
 
 
 def smoothed(points: Points, epochs: int) -> Points:
@@ -57,8 +57,8 @@ def answered(epochs: Sequence[EpochEvent]) -> list[EpochEvent]:
 def confusion(epoch: EpochEvent, classes: Sequence[str]) -> tuple[list[str], NDArray[np.int64]]:
     """Names of the classes, those unknown by number, and images by true class and class said, K×K."""
     cells = epoch.by_class.confusion if epoch.by_class is not None else ()
-    count = max([len(classes), *(max(true, said) + 1 for true, said, _ in cells)])
+    count = max([len(classes), *(max(true, predicted) + 1 for true, predicted, _ in cells)])
     counts = np.zeros((count, count), np.int64)
-    for true, said, images in cells:
-        counts[true, said] = images
+    for true, predicted, images in cells:
+        counts[true, predicted] = images
     return [*classes, *(f"class {k + 1}" for k in range(len(classes), count))], counts

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import check_folder_of, make_folder, part_of, write_text
+from attentive_lens.core.files import check_folder_of, make_folder, replacing, write_text
 from attentive_lens.core.records import without_arrays
 from attentive_lens.desk.answer_files import class_columns
 from attentive_lens.desk.requests.numbers import NumbersSeen
@@ -33,10 +33,10 @@ def write_scores(folder: Path, told: object, scores: Scores, files: Mapping[int,
     write_text(folder / "scores.json", text + "\n")
     lines = io.StringIO()
     table = csv.writer(lines, lineterminator="\n")
-    heads = ["image", "file", "true", "said", "probability", "loss"]
+    heads = ["image", "file", "true", "predicted", "probability", "loss"]
     table.writerow([*heads, *class_columns(heads, scores.classes)])
     for answer, row, loss in zip(scores.answers, scores.probabilities, scores.losses, strict=True):
-        names = scores.classes[answer.true], scores.classes[answer.said]
+        names = scores.classes[answer.true], scores.classes[answer.predicted]
         figures = [f"{value:.6g}" for value in (answer.probability, loss, *row)]
         table.writerow([answer.image, files.get(answer.image, ""), *names, *figures])
     write_text(folder / "answers.csv", lines.getvalue())
@@ -66,13 +66,10 @@ def write_archive(arrays: Mapping[str, NDArray[np.generic]], file: Path) -> str:
         If the file cannot be written.
     """
     check_folder_of(file)
-    part = part_of(file)
     try:
-        with part.open("wb") as stream:
+        with replacing(file) as part, part.open("wb") as stream:
             np.savez(stream, **dict(arrays))  # type: ignore[arg-type]
-        part.replace(file)
     except OSError as error:
-        part.unlink(missing_ok=True)
         why = str(error.strerror or error).lower()
         raise BadFile(f"{file} could not be written", why, "Name another file") from None
     return str(file)

@@ -34,7 +34,7 @@ class FoldAnswer:
     file: str
     fold: int
     true: str
-    said: str
+    predicted: str
     probability: float
 
 
@@ -74,13 +74,13 @@ def crossed(workspace: Workspace, runs: Sequence[Run]) -> Job[Crossed]:
         files = {row.number: row.file for row in workspace.catalogue.images()}
         answers += [
             FoldAnswer(
-                each.image, files.get(each.image, ""), fold, scores.classes[each.true], scores.classes[each.said],
+                each.image, files.get(each.image, ""), fold, scores.classes[each.true], scores.classes[each.predicted],
                 each.probability,
             )
             for each in scores.answers
         ]  # fmt: skip
     answers.sort(key=lambda answer: answer.image)
-    right = sum(answer.said == answer.true for answer in answers)
+    right = sum(answer.predicted == answer.true for answer in answers)
     accuracy = right / len(answers) if answers else 0.0
     low, high = interval(accuracy, len(answers)) if answers else (0.0, 1.0)
     return Crossed(tuple(answers), accuracy, low, high, tuple(by_fold))
@@ -90,7 +90,7 @@ def write_answers(file: Path, found: Crossed) -> None:
     """Every answer as a line of a CSV file; `BadFile` if it cannot be written."""
     text = io.StringIO()
     table = csv.writer(text, lineterminator="\n")
-    table.writerow(["image", "file", "fold", "true", "said", "probability"])
+    table.writerow(["image", "file", "fold", "true", "predicted", "probability"])
     for each in found.answers:
-        table.writerow([each.image, each.file, each.fold, each.true, each.said, f"{each.probability:.6g}"])
+        table.writerow([each.image, each.file, each.fold, each.true, each.predicted, f"{each.probability:.6g}"])
     write_text(file, text.getvalue())

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from platformdirs import user_state_dir
 
-from attentive_lens.core.files import part_of
+from attentive_lens.core.files import replacing
 from attentive_lens.core.records import PlainTable
 
 MOST = 50
@@ -67,9 +67,8 @@ def state_folder() -> Path:
 def _write(file: Path, table: PlainTable) -> None:
     with contextlib.suppress(OSError):
         file.parent.mkdir(parents=True, exist_ok=True)
-        partial_file = part_of(file)
-        partial_file.write_text(json.dumps(table, indent=1), "utf-8")
-        partial_file.replace(file)
+        with replacing(file) as part:
+            part.write_text(json.dumps(table, indent=1), "utf-8")
 
 
 def _file(name: str = "windows.json") -> Path:

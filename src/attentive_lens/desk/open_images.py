@@ -45,7 +45,7 @@ class OpenImages:
         Images, by their numbers, have other pixels, as a rescan noted: what is known of their pixels is void.
     pixels_ready, measures_ready : Signal
         The contact sheet's images are there; their brightness, contrast and sharpness.
-    said : Signal
+    message : Signal
         A sentence, and whether it is bad news.
     """
 
@@ -54,7 +54,7 @@ class OpenImages:
     ) -> None:
         self._timeline = timeline or Timeline()
         self.workspace, self._plan, self._asks = workspace, plan, asks
-        self.changed, self.pixels_ready, self.measures_ready, self.said = Signal(), Signal(), Signal(), Signal()
+        self.changed, self.pixels_ready, self.measures_ready, self.message = Signal(), Signal(), Signal(), Signal()
         self.repainted = Signal()
         self.library = Library.read(workspace)
         self.curating = Curating(workspace)
@@ -99,7 +99,7 @@ class OpenImages:
 
         if rename(old, new):
             self._timeline.add(Step(f"calling {old} {new}", lambda: rename(new, old), lambda: rename(old, new)))
-            self.said.emit(f"{old} is called {new} now.", False)
+            self.message.emit(f"{old} is called {new} now.", False)
 
     def _rename(self, one: str, other: str) -> None:
         self.workspace.check_writable("The class was not renamed")
@@ -114,13 +114,13 @@ class OpenImages:
         try:
             decision()
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return
         if self.curating.state is not before:
             self._timeline.add(Step(summary, lambda: bool(self.undo()), lambda: bool(self.redo())))
         self._take_classes()
         self.collect()
-        self.said.emit(f"Done: {summary}.", False)
+        self.message.emit(f"Done: {summary}.", False)
 
     def undo(self) -> str:
         """Take the last decision back; what it was, or an empty word."""
@@ -134,7 +134,7 @@ class OpenImages:
         try:
             word = step()
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return ""
         if word:
             self._take_classes()
@@ -170,7 +170,7 @@ class OpenImages:
         try:
             words = keep_together(self.workspace, self._plan(), groups)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return
         after = catalogue.copies()
 
@@ -180,7 +180,7 @@ class OpenImages:
         many = "1 group" if len(groups) == 1 else f"{len(groups)} groups"
         summary = f"keeping {many} of images together"
         self._timeline.add(Step(summary, lambda: keep(before), lambda: keep(after)))
-        self.said.emit(f"{words}.", False)
+        self.message.emit(f"{words}.", False)
         self.reread()
 
     def add(self, files: Sequence[Path], label: str) -> list[int]:
@@ -188,7 +188,7 @@ class OpenImages:
         try:
             numbers = add_images(self.workspace, files, label)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return []
         self.reread()
         self.want_pixels()
@@ -200,7 +200,7 @@ class OpenImages:
             return done
 
         self._timeline.add(Step(f"adding {which} as {label}", lambda: take_out(True), lambda: take_out(False)))
-        self.said.emit(f"Added as {label}: {which}. The next run knows them.", False)
+        self.message.emit(f"Added as {label}: {which}. The next run knows them.", False)
         return numbers
 
     def _changed(self, change: Callable[[], None]) -> bool:
@@ -208,7 +208,7 @@ class OpenImages:
         try:
             change()
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return False
         self.reread()
         return True
@@ -225,4 +225,4 @@ class OpenImages:
             self.repainted.emit(others)
             which = f"image {others[0]} has" if len(others) == 1 else f"{len(others)} images have"
             void = "scores, maps, neighbours and faults that were found with the old ones are void"
-            self.said.emit(f"{which[0].upper()}{which[1:]} other contents now: {void}.", False)
+            self.message.emit(f"{which[0].upper()}{which[1:]} other contents now: {void}.", False)

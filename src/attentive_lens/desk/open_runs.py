@@ -32,13 +32,13 @@ class OpenRuns:
         Number of the run in view.
     changed : Signal
         A run was added, ended, or another is in view.
-    said : Signal
+    message : Signal
         A sentence, and whether it is bad news.
     """
 
     def __init__(self, workspace: Workspace, timeline: Timeline | None = None) -> None:
         self.workspace, self._timeline = workspace, timeline or Timeline()
-        self.changed, self.said = Signal(), Signal()
+        self.changed, self.message = Signal(), Signal()
         self.views: dict[int, RunView] = {}
         self._readers: dict[int, RunReader] = {}
         self._sizes: dict[int, int] = {}
@@ -84,12 +84,12 @@ class OpenRuns:
 
     def _tell_end(self, view: RunView) -> None:
         if view.state == "failed":
-            self.said.emit(view.error, True)
+            self.message.emit(view.error, True)
         elif view.best is not None and view.best.validation is not None:
             accuracy = view.best.validation.accuracy
-            self.said.emit(f"Run {view.number} {view.state}: best validation accuracy {accuracy:.1%}", False)
+            self.message.emit(f"Run {view.number} {view.state}: best validation accuracy {accuracy:.1%}", False)
         else:
-            self.said.emit(f"Run {view.number} {view.state}", view.state == "broken off")
+            self.message.emit(f"Run {view.number} {view.state}", view.state == "broken off")
 
     def choose(self, number: int) -> None:
         """Put another run in view."""
@@ -106,7 +106,7 @@ class OpenRuns:
                 self._plans[self.current] = self.workspace.run(self.current).plan()
             return self._plans[self.current]
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return None
 
     def classes(self) -> tuple[str, ...]:
@@ -139,7 +139,7 @@ class OpenRuns:
             if price is not None:
                 run.keep_price(price)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return
         self.current = run.number
         self.tick()
@@ -150,18 +150,20 @@ class OpenRuns:
         try:
             run = enqueue(self.workspace, plan)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return
         self.tick()
         self.changed.emit()
-        self.said.emit(f"Run {run.number} waits in the queue and begins by itself, with or without this window.", False)
+        self.message.emit(
+            f"Run {run.number} waits in the queue and begins by itself, with or without this window.", False
+        )
 
     def halve(self, plan: Plan, over: Sequence[str]) -> bool:
         """Begin successive halving over settings with values, in a process of its own; whether it was begun."""
         try:
             start_halving(self.workspace, plan, over)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return False
         return True
 
@@ -171,7 +173,7 @@ class OpenRuns:
         if done:
             step = Step(f"deleting run {number}", lambda: self._restore(number), lambda: self._delete(number))
             self._timeline.add(step)
-            self.said.emit(f"Run {number} is in the bin.", False)
+            self.message.emit(f"Run {number} is in the bin.", False)
         return done
 
     def restore(self, number: int) -> bool:
@@ -180,7 +182,7 @@ class OpenRuns:
         if done:
             step = Step(f"bringing run {number} back", lambda: self._delete(number), lambda: self._restore(number))
             self._timeline.add(step)
-            self.said.emit(f"Run {number} is back.", False)
+            self.message.emit(f"Run {number} is back.", False)
         return done
 
     def deleted(self) -> tuple[int, ...]:
@@ -192,9 +194,9 @@ class OpenRuns:
         try:
             removed = self.workspace.forget_deleted()
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
         else:
-            self.said.emit(f"{removed} deleted runs are gone for good.", False)
+            self.message.emit(f"{removed} deleted runs are gone for good.", False)
 
     def keep_about(self, number: int, about: About) -> None:
         """Keep what a person says of a run, unless it is kept already; it can be undone."""
@@ -204,7 +206,7 @@ class OpenRuns:
             try:
                 self.workspace.run(number).keep_about(words)
             except LensError as error:
-                self.said.emit(str(error), True)
+                self.message.emit(str(error), True)
                 return False
             self.changed.emit()
             return True
@@ -221,7 +223,7 @@ class OpenRuns:
             else:
                 self.workspace.delete_run(number)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return False
         for known in (self.views, self._readers, self._sizes, self._images, self._plans):
             known.pop(number, None)
@@ -234,7 +236,7 @@ class OpenRuns:
         try:
             self.workspace.restore_run(number)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return False
         self._read()
         self.changed.emit()
@@ -247,7 +249,7 @@ class OpenRuns:
         try:
             resume_training(self.workspace, self.current)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
             return
         self._sizes.pop(self.current, None)
         self._read()
@@ -259,6 +261,6 @@ class OpenRuns:
         if training is None:
             return
         try:
-            self.said.emit(steer(self.workspace.run(training.number), action, rate), False)
+            self.message.emit(steer(self.workspace.run(training.number), action, rate), False)
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)

@@ -109,7 +109,7 @@ class OpenScores:
         """What the run in view said, on the sets it was scored on."""
         tables = [table for (run, _), table in self.known.items() if run == self._runs.current]
         return Answers(
-            {answer.image: (answer.said, answer.probability) for table in tables for answer in table.answers}
+            {answer.image: (answer.predicted, answer.probability) for table in tables for answer in table.answers}
         )
 
     def row(self, image: int) -> tuple[Scores, int] | None:

@@ -26,7 +26,7 @@ class Outputs:
     """A layer's outputs N×D (at most `VALUES`), the classes said N and the answers for them N."""
 
     features: Array
-    said: NDArray[np.int64]
+    predicted: NDArray[np.int64]
     probability: NDArray[np.float32]
 
 
@@ -40,19 +40,19 @@ def outputs_of(run: Run, predictor: Predictor, data: Data, layer: str, members: 
     if known is not None:
         return known
     parts: list[Array] = []
-    said: list[NDArray[np.intp]] = []
+    predicted: list[NDArray[np.intp]] = []
     answers: list[Array] = []
     for first in range(0, len(members), AT_ONCE):
         yield Progress(first, len(members), "asking the layer about the images")
         images = predictor.prepare(data.pixels[members[first : first + AT_ONCE]])
         parts.append(compared(predictor, layer, images))
         scores = predictor.scores(images)
-        said.append(predictor.said(scores))
-        answers.append(np.take_along_axis(predictor.checked(scores), said[-1][:, None], axis=1)[:, 0])
+        predicted.append(predictor.predicted(scores))
+        answers.append(np.take_along_axis(predictor.checked(scores), predicted[-1][:, None], axis=1)[:, 0])
     if not parts:
         return Outputs(np.zeros((0, 1), np.float32), np.zeros(0, np.int64), np.zeros(0, np.float32))
     return _KNOWN.keep(
-        key, Outputs(np.concatenate(parts), np.concatenate(said).astype(np.int64), np.concatenate(answers))
+        key, Outputs(np.concatenate(parts), np.concatenate(predicted).astype(np.int64), np.concatenate(answers))
     )
 
 

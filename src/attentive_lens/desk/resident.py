@@ -20,7 +20,7 @@ from attentive_lens.core.files import is_alive
 from attentive_lens.core.records import from_plain, to_plain
 from attentive_lens.desk.faults import open_log
 from attentive_lens.desk.requests.base import Request
-from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
+from attentive_lens.desk.requests.wire import Answer, Message, line, read_error, read_line
 from attentive_lens.errors import LensError
 
 
@@ -160,7 +160,7 @@ class Resident:
         if answer.progress is None:
             self._kinds.pop(number, None)
         if answer.error is not None:
-            return Reply(number, error=LensError(**answer.error))
+            return Reply(number, error=read_error(answer.error))
         if answer.result is None or kind is None:
             return Reply(number, answer.progress, stopped=answer.progress is None)
         arrays: list[NDArray[Any]] = []

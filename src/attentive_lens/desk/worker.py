@@ -26,7 +26,7 @@ from attentive_lens.core.jobs import Job, Progress, Stopped, on_breath
 from attentive_lens.core.objects import settle
 from attentive_lens.core.records import from_plain, to_plain
 from attentive_lens.desk.requests.table import REQUESTS
-from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
+from attentive_lens.desk.requests.wire import Answer, Message, line, read_line, written_error
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import LensError
 
@@ -83,6 +83,9 @@ class Worker:
         try:
             request = from_plain(REQUESTS[message.request], message.values, ())
             job = carry_out(request)
+        except LensError as error:
+            self._refuse(number, error)
+            return
         except (TypeError, ValueError, LookupError) as error:
             traceback.print_exc()
             self._refuse(number, LensError("That could not be asked", f"its settings are wrong: {error}", FAULT.remedy))
@@ -141,7 +144,7 @@ class Worker:
             self._refuse(entry.number, error)
 
     def _refuse(self, number: int, error: LensError) -> None:
-        self.say(Answer(number, error=error.as_dict()))
+        self.say(Answer(number, error=written_error(error)))
 
     def _finish(self, entry: Waiting, result: object) -> None:
         if entry.stopped:

@@ -36,7 +36,7 @@ class Step:
         Of the mean loss.
     sums : dict
         Node → sums over the batch, of layers that normalise over it; see `Network.absorb`.
-    said : ndarray, N
+    predicted : ndarray, N
         Class that scored highest, of the images that this process computed.
     """
 
@@ -45,7 +45,7 @@ class Step:
     right: int
     gradients: Weights
     sums: Mapping[str, Array] = field(default_factory=dict)
-    said: Labels = field(default_factory=lambda: np.zeros(0, np.int64))
+    predicted: Labels = field(default_factory=lambda: np.zeros(0, np.int64))
 
 
 Found = tuple[Array, Weights, Mapping[str, Array], Labels]
@@ -81,18 +81,18 @@ def learn(
         scores = trace.outputs[network.output]
         losses, grad = measure(scores, targets[a:b])
         plain = losses if measure.is_plain else measure.plain(scores, targets[a:b])
-        said = output.spread(scores).argmax(axis=1)
-        right = int((said == targets[a:b].argmax(axis=1)).sum())
+        predicted = output.spread(scores).argmax(axis=1)
+        right = int((predicted == targets[a:b].argmax(axis=1)).sum())
         grad /= cut.count
         _, gradients = yield from network.backward_pass(trace, {network.output: grad}, route)
-        return np.array([losses.sum(), plain.sum(), right], np.float64), gradients, trace.sums, said
+        return np.array([losses.sum(), plain.sum(), right], np.float64), gradients, trace.sums, predicted
 
     results = together(thread_pool, piece, cut)
     arrays = [[r[0], *(array for node in r[1].values() for array in node.values())] for r in results]
     figures, *_ = cut.sum(arrays)
     loss_sum, plain_sum, right = figures.tolist()
-    said = np.concatenate([r[3] for r in results])
-    return Step(loss_sum / cut.count, plain_sum / cut.count, int(right), results[0][1], results[0][2], said)
+    predicted = np.concatenate([r[3] for r in results])
+    return Step(loss_sum / cut.count, plain_sum / cut.count, int(right), results[0][1], results[0][2], predicted)
 
 
 def statistics(

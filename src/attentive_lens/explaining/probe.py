@@ -46,7 +46,7 @@ class Probe:
         self.network: Network = predictor.network
         self.scores = predictor.scores
         self.answers = predictor.answers
-        self.said = predictor.said
+        self.predicted = predictor.predicted
         self.outputs = predictor.outputs
         self.scores_with = predictor.scores_with
 

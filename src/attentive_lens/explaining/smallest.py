@@ -26,7 +26,7 @@ class Cover:
         Its middle and side, parts of the image's side, 0–1.
     pixels : int
         Its side in pixels.
-    said : int
+    predicted : int
         The class answered then.
     """
 
@@ -34,7 +34,7 @@ class Cover:
     column: float
     side: float
     pixels: int
-    said: int
+    predicted: int
 
 
 @dataclass(frozen=True)
@@ -53,12 +53,12 @@ def smallest_cover(probe: Probe, image: Array, most: int = MOST) -> Job[Search]:
     does not. Of the places of the side found, the one that changes the answer most surely is taken.
     """
     largest = max(1, min(image.shape[:2]) // 2)
-    said = int(probe.said(probe.scores(image[None]))[0])
+    predicted = int(probe.predicted(probe.scores(image[None]))[0])
     without: set[int] = set()
     low, high = 0, largest + 1
     side = largest
     while high - low > 1:
-        if (yield from _changes(probe, image, side, said)):
+        if (yield from _changes(probe, image, side, predicted)):
             high = side
         else:
             without.add(side)
@@ -67,25 +67,25 @@ def smallest_cover(probe: Probe, image: Array, most: int = MOST) -> Job[Search]:
     rest = [side for side in range(1, min(high, largest + 1)) if side not in without]
     complete = sum(len(_corners(image, side)) for side in rest) <= most
     for side in rest if complete else []:
-        cover = yield from _surest(probe, image, side, said)
+        cover = yield from _surest(probe, image, side, predicted)
         if cover is not None:
             return Search(cover, complete)
-    cover = (yield from _surest(probe, image, high, said)) if high <= largest else None
+    cover = (yield from _surest(probe, image, high, predicted)) if high <= largest else None
     return Search(cover, complete)
 
 
-def _changes(probe: Probe, image: Array, side: int, said: int) -> Job[bool]:
+def _changes(probe: Probe, image: Array, side: int, predicted: int) -> Job[bool]:
     """Whether any square of this side changes the answer."""
     corners = _corners(image, side)
     for first in range(0, len(corners), AT_ONCE):
         part = corners[first : first + AT_ONCE]
-        if (probe.said(probe.scores(covered(image, _squares(part, side)))) != said).any():
+        if (probe.predicted(probe.scores(covered(image, _squares(part, side)))) != predicted).any():
             return True
         yield Progress(first, len(corners), "covering squares")
     return False
 
 
-def _surest(probe: Probe, image: Array, side: int, said: int) -> Job[Cover | None]:
+def _surest(probe: Probe, image: Array, side: int, predicted: int) -> Job[Cover | None]:
     """The square of this side that changes the answer most surely; None if none does."""
     height, width = image.shape[:2]
     corners = _corners(image, side)
@@ -93,8 +93,8 @@ def _surest(probe: Probe, image: Array, side: int, said: int) -> Job[Cover | Non
     for first in range(0, len(corners), AT_ONCE):
         part = corners[first : first + AT_ONCE]
         scores = probe.scores(covered(image, _squares(part, side)))
-        others = probe.said(scores)
-        gaps = np.where(others != said, scores[np.arange(len(part)), others] - scores[:, said], -np.inf)
+        others = probe.predicted(scores)
+        gaps = np.where(others != predicted, scores[np.arange(len(part)), others] - scores[:, predicted], -np.inf)
         at = int(gaps.argmax())
         if np.isfinite(gaps[at]) and (best is None or gaps[at] > best[0]):
             best = (float(gaps[at]), *part[at], int(others[at]))

@@ -93,8 +93,8 @@ def cover_tried(
     row, column, side = spot
     size = mistakes.shape[1]
     places = [_square(size, row, at, side) for at in (column, 1 - column)]
-    mended = [float((said_of(predictor, _covered(mistakes, place)) == true).mean()) for place in places]
-    broken = float((said_of(predictor, _covered(right, places[0])) != right_true).mean()) if len(right) else 0.0
+    mended = [float((predicted_of(predictor, _covered(mistakes, place)) == true).mean()) for place in places]
+    broken = float((predicted_of(predictor, _covered(right, places[0])) != right_true).mean()) if len(right) else 0.0
     return CoverTrial(mended[0], mended[1], broken)
 
 
@@ -135,17 +135,17 @@ def tried(
     Trial or None
         None where the model answers too few of them rightly to tell.
     """
-    carriers = carriers[said_of(predictor, carriers) == label]
-    others = others[said_of(predictor, others) == truth]
+    carriers = carriers[predicted_of(predictor, carriers) == label]
+    others = others[predicted_of(predictor, others) == truth]
     if min(len(carriers), len(others)) < 5:
         return None
     covered, pasted = [], []
     row, column, side = spot
     for place in (_square(carriers.shape[1], row, column, side), _square(carriers.shape[1], row, 1 - column, side)):
-        covered.append(float((said_of(predictor, _covered(carriers, place)) != label).mean()))
+        covered.append(float((predicted_of(predictor, _covered(carriers, place)) != label).mean()))
         marked = others.copy()
         marked[:, place[0], place[1]] = carriers[np.arange(len(others)) % len(carriers)][:, place[0], place[1]]
-        pasted.append(float((said_of(predictor, marked) == label).mean()))
+        pasted.append(float((predicted_of(predictor, marked) == label).mean()))
     return Trial(covered[0], covered[1], pasted[0], pasted[1], len(carriers), len(others))
 
 
@@ -155,8 +155,8 @@ def _square(size: int, row: float, column: float, side: float) -> tuple[slice, s
     return slice(starts[0], starts[0] + width), slice(starts[1], starts[1] + width)
 
 
-def said_of(predictor: Predictor, images: NDArray[np.uint8]) -> NDArray[np.intp]:
+def predicted_of(predictor: Predictor, images: NDArray[np.uint8]) -> NDArray[np.intp]:
     """Classes that are said of images N×S×S×C uint8, a few at a time."""
     starts = paced(range(0, len(images), AT_ONCE), 1)
-    parts = [predictor.said(predictor.scores(predictor.prepare(images[k : k + AT_ONCE]))) for k in starts]
+    parts = [predictor.predicted(predictor.scores(predictor.prepare(images[k : k + AT_ONCE]))) for k in starts]
     return np.concatenate(parts) if parts else np.zeros(0, np.intp)

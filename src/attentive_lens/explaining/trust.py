@@ -144,8 +144,8 @@ def weight_randomisation(method: MapMethod, probe: Probe, images: Array, seed: i
     networks = {"output": _randomised(network, {network.output}, seed), "all": _randomised(network, None, seed)}
     probes = {name: Probe(probe.predictor.with_network(randomised)) for name, randomised in networks.items()}
     rows: dict[str, list[float]] = {"output": [], "all": [], "noise": [], "random": []}
-    said = probe.said(probe.scores(images))
-    for number, (image, label) in enumerate(zip(images, said, strict=True)):
+    predicted = probe.predicted(probe.scores(images))
+    for number, (image, label) in enumerate(zip(images, predicted, strict=True)):
         targets = Targets.classes([int(label)], probe.classes)
         maps = method.maps(probe, image, targets)
         for name, randomised in probes.items():

@@ -9,7 +9,6 @@ run may carry ``optimiser.safetensors`` besides. Nothing in it is ever executed.
 from __future__ import annotations
 
 import json
-import os
 import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -19,7 +18,7 @@ from typing import Any
 import numpy as np
 from safetensors.numpy import save
 
-from attentive_lens.core.files import part_of
+from attentive_lens.core.files import replacing
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadFile
@@ -74,26 +73,20 @@ class ModelFile:
         BadFile
             If the folder cannot be written or the disk is full.
         """
-        partial_file = part_of(file)
         flat = {f"{node}/{name}": a for node, arrays in self.weights.items() for name, a in arrays.items()}
         preprocessor = self.preprocessor
         measured = {"mean": preprocessor.mean, "std": preprocessor.std, "white": preprocessor.white}
         network = {"format": FORMAT, "nodes": self.plan.write(), "output": self.output, "kernels": dict(self.kernels)}
         try:
-            with partial_file.open("wb") as stream:
-                with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
-                    _put(archive, "network.json", network)
-                    _put(archive, "preprocessing.json", {**preprocessor.settings.write(), **measured})
-                    _put(archive, "classes.json", list(self.classes))
-                    _put(archive, "card.json", dict(self.card))
-                    archive.writestr("weights.safetensors", save(_whole(flat)))
-                    if self.optimiser:
-                        archive.writestr("optimiser.safetensors", save(_whole(self.optimiser)))
-                stream.flush()
-                os.fsync(stream.fileno())
-            partial_file.replace(file)
+            with replacing(file, sync=True) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as archive:
+                _put(archive, "network.json", network)
+                _put(archive, "preprocessing.json", {**preprocessor.settings.write(), **measured})
+                _put(archive, "classes.json", list(self.classes))
+                _put(archive, "card.json", dict(self.card))
+                archive.writestr("weights.safetensors", save(_whole(flat)))
+                if self.optimiser:
+                    archive.writestr("optimiser.safetensors", save(_whole(self.optimiser)))
         except OSError as error:
-            partial_file.unlink(missing_ok=True)
             raise BadFile(
                 f"{file} could not be written",
                 str(error.strerror or error).lower(),

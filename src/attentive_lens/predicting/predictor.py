@@ -93,7 +93,7 @@ class Predictor:
         """Answers N×K of prepared images: probabilities, or scores where the loss was a distance."""
         return self.output.answers(self.scores(images))
 
-    def said(self, scores: Array) -> NDArray[np.intp]:
+    def predicted(self, scores: Array) -> NDArray[np.intp]:
         """Class numbers N with the greatest of the classes' scores N×K, the first of equals.
 
         By scores, not by answers: probabilities of very sure answers round to the same 1.

@@ -138,7 +138,7 @@ class Confusion:
     """Two classes of which one is taken for the other."""
 
     true: str
-    said: str
+    predicted: str
     images: int
     of: int
 
@@ -166,7 +166,7 @@ def overview(scores: Scores) -> Overview:
 def per_class(scores: Scores) -> tuple[OfClass, ...]:
     """Of every class, in the order of the classes."""
     matrix = scores.confusion
-    said, support = matrix.sum(axis=0), matrix.sum(axis=1)
+    predicted, support = matrix.sum(axis=0), matrix.sum(axis=1)
     true = scores.true
     sure = np.array([answer.probability for answer in scores.answers], np.float64)
     sums = np.bincount(true, sure, len(scores.classes))
@@ -178,11 +178,11 @@ def per_class(scores: Scores) -> tuple[OfClass, ...]:
         others = matrix[k].copy()
         others[k] = 0
         most = int(others.argmax()) if len(others) else 0
-        right, met = int(matrix[k, k]), int(support[k] + said[k])
+        right, met = int(matrix[k, k]), int(support[k] + predicted[k])
         found.append(
             OfClass(
                 name,
-                Share.made(right, int(said[k])),
+                Share.made(right, int(predicted[k])),
                 Share.made(right, int(support[k])),
                 2 * right / met if met else None,
                 int(support[k]),
@@ -268,5 +268,5 @@ def fitted_temperature(scores: Scores) -> float | None:
 
 def _sure_and_right(scores: Scores) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     sure = np.array([answer.probability for answer in scores.answers], np.float64)
-    right = scores.said == scores.true
+    right = scores.predicted == scores.true
     return sure, right

@@ -51,13 +51,13 @@ class Paired:
 
 def paired(one: Scores, other: Scores) -> Paired:
     """The second against the first; an answer is right by the label each knew, and classes are matched by name."""
-    theirs = {answer.image: other.classes[answer.said] == other.classes[answer.true] for answer in other.answers}
+    theirs = {answer.image: other.classes[answer.predicted] == other.classes[answer.true] for answer in other.answers}
     groups: dict[tuple[bool, bool], list[int]] = {(a, b): [] for a in (True, False) for b in (True, False)}
     classes: dict[str, list[int]] = {name: [0, 0, 0, 0] for name in one.classes}
     for answer in one.answers:
         if answer.image not in theirs:
             continue
-        kind = (answer.said == answer.true, theirs[answer.image])
+        kind = (answer.predicted == answer.true, theirs[answer.image])
         groups[kind].append(answer.image)
         counts = classes[one.classes[answer.true]]
         counts[0] += 1

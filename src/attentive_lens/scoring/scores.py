@@ -16,7 +16,7 @@ class Answer:
     """What was said of one image: its number in the catalogue, said and true class, answer for said."""
 
     image: int
-    said: int
+    predicted: int
     true: int
     probability: float
 
@@ -66,7 +66,7 @@ class Scores:
     per_class: tuple[float | None, ...]
     confusion: NDArray[np.int64]
     numbers: NDArray[np.int64]
-    said: NDArray[np.int64]
+    predicted: NDArray[np.int64]
     true: NDArray[np.int64]
     probabilities: NDArray[np.float32]
     losses: NDArray[np.float32]
@@ -84,8 +84,8 @@ class Scores:
     @cached_property
     def answers(self) -> tuple[Answer, ...]:
         """Every image's, in the set's order."""
-        sure = self.probabilities[np.arange(self.images), self.said]
-        rows = zip(self.numbers.tolist(), self.said.tolist(), self.true.tolist(), sure.tolist(), strict=True)
+        sure = self.probabilities[np.arange(self.images), self.predicted]
+        rows = zip(self.numbers.tolist(), self.predicted.tolist(), self.true.tolist(), sure.tolist(), strict=True)
         return tuple(Answer(*row) for row in rows)
 
     @cached_property
@@ -96,7 +96,7 @@ class Scores:
     @property
     def wrong(self) -> list[Answer]:
         """The images answered wrongly, the most confident first."""
-        return sorted((a for a in self.answers if a.said != a.true), key=lambda a: (-a.probability, a.image))
+        return sorted((a for a in self.answers if a.predicted != a.true), key=lambda a: (-a.probability, a.image))
 
 
 def scored(
@@ -104,7 +104,7 @@ def scored(
     classes: Sequence[str],
     images: Sequence[int],
     true: NDArray[np.int64],
-    said: NDArray[np.intp],
+    predicted: NDArray[np.intp],
     answers: NDArray[np.floating[Any]],
     losses: NDArray[np.floating[Any]],
     loss_function: str,
@@ -123,7 +123,7 @@ def scored(
         Numbers in the catalogue, N, at least one.
     true : ndarray, N int64
         True classes.
-    said : ndarray, N int
+    predicted : ndarray, N int
         Classes said.
     answers : ndarray, N×K
         Of every class.
@@ -135,13 +135,13 @@ def scored(
         Images that do not count.
     """
     matrix = np.zeros((len(classes), len(classes)), np.int64)
-    np.add.at(matrix, (true, said), 1)
+    np.add.at(matrix, (true, predicted), 1)
     right, of = matrix.diagonal(), matrix.sum(axis=1)
     return Scores(
         on,
         len(images),
         unknown,
-        float((said == true).mean()),
+        float((predicted == true).mean()),
         float(losses.mean(dtype=np.float64)),
         loss_function,
         output,
@@ -149,7 +149,7 @@ def scored(
         tuple(float(k / n) if n else None for k, n in zip(right.tolist(), of.tolist(), strict=True)),
         matrix,
         np.asarray(images, np.int64),
-        np.asarray(said, np.int64),
+        np.asarray(predicted, np.int64),
         np.asarray(true, np.int64),
         np.asarray(answers, np.float32),
         np.asarray(losses, np.float32),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import shutil
 from collections.abc import Callable, Iterator
@@ -12,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import part_of, remove_leftovers
+from attentive_lens.core.files import remove_leftovers, replacing
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import inference
@@ -125,22 +124,18 @@ def kept_outputs(
         if not _make_room(folder, needed):
             return None
         remove_leftovers(folder)
-        partial = part_of(file)
         try:
-            writing = np.lib.format.open_memmap(partial, "w+", np.float32, (total, *shape))
-            done = 0
-            for first, part in _parts(network, node, inputs, thread_pool):
-                writing[first : first + len(part)] = part
-                done += len(part)
-                yield Progress(done, total, "computing the frozen part once")
-            writing.flush()
-            del writing
-            partial.replace(file)
+            with replacing(file) as partial:
+                writing = np.lib.format.open_memmap(partial, "w+", np.float32, (total, *shape))
+                done = 0
+                for first, part in _parts(network, node, inputs, thread_pool):
+                    writing[first : first + len(part)] = part
+                    done += len(part)
+                    yield Progress(done, total, "computing the frozen part once")
+                writing.flush()
+                del writing
         except OSError:
             return None
-        finally:  # also where somebody stops it half way
-            with contextlib.suppress(OSError):
-                partial.unlink(missing_ok=True)
         stored = _opened(file, (total, *shape))
         if stored is None:
             return None

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import part_of
+from attentive_lens.core.files import replacing
 
 MOST = 24
 """Images of a batch that are shown."""
@@ -29,7 +29,7 @@ class LastBatch:
         From 1; steps of the whole run.
     images : ndarray, N×S×S×C uint8
         Augmented, before normalisation.
-    said, wanted : ndarray, N int64
+    predicted, wanted : ndarray, N int64
         Class that scored highest in training, dropout and all, and the class wanted most.
     numbers : ndarray, N int64
         Of the images in the catalogue, from 1.
@@ -38,26 +38,20 @@ class LastBatch:
     epoch: int
     step: int
     images: NDArray[np.uint8]
-    said: NDArray[np.int64]
+    predicted: NDArray[np.int64]
     wanted: NDArray[np.int64]
     numbers: NDArray[np.int64]
 
     def write(self, file: Path) -> None:
         """As a file that stands whole or not at all; where it cannot be written, nobody sees it, and no more."""
-        partial = part_of(file)
         arrays: dict[str, Any] = {
             "images": self.images,
-            "said": self.said,
+            "predicted": self.predicted,
             "wanted": self.wanted,
             "numbers": self.numbers,
         }
-        try:
-            with partial.open("wb") as stream:  # no more than a look: nobody waits for the disk
-                np.savez(stream, at=np.array([self.epoch, self.step]), **arrays)
-            partial.replace(file)
-        except OSError:
-            with contextlib.suppress(OSError):
-                partial.unlink(missing_ok=True)
+        with contextlib.suppress(OSError), replacing(file) as part, part.open("wb") as stream:
+            np.savez(stream, at=np.array([self.epoch, self.step]), **arrays)  # no more than a look: not synced
 
 
 def read_last_batch(file: Path) -> LastBatch | None:
@@ -65,7 +59,7 @@ def read_last_batch(file: Path) -> LastBatch | None:
     try:
         with file.open("rb") as stream, np.load(stream, allow_pickle=False) as stored:
             epoch, step = stored["at"].tolist()
-            images, rest = stored["images"], [stored[name] for name in ("said", "wanted", "numbers")]
+            images, rest = stored["images"], [stored[name] for name in ("predicted", "wanted", "numbers")]
     except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
         return None
     whole = images.dtype == np.uint8 and images.ndim == 4 and all(each.shape == (len(images),) for each in rest)

@@ -53,13 +53,13 @@ class Learner(ABC):
         Of the last step; 0 before the first.
     rates : Rates
         Set while it trains.
-    said : ndarray, N int64
+    predicted : ndarray, N int64
         Classes said of the last step's images that this process computed.
     """
 
     learning_rate: float = 0.0
     rates: Rates = ()
-    said: NDArray[np.int64] = np.zeros(0, np.int64)
+    predicted: NDArray[np.int64] = np.zeros(0, np.int64)
 
     @abstractmethod
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
@@ -158,7 +158,7 @@ class Classifier(Learner):
         step = learn(
             self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output, cut
         )
-        self.said = step.said
+        self.predicted = step.predicted
         length = norm(step.gradients)
         if not (np.isfinite(step.loss) and np.isfinite(length)):
             began = self._first(where_it_began(self.head, images, batch.targets, context, self.loss))

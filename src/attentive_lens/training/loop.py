@@ -263,10 +263,10 @@ class _Loop:
         if now - self.looked < SECONDS:
             return
         self.looked = now
-        images, rows = self.feed.pictures(self.here.epoch, self.here.batch - 1, min(MOST, len(self.learner.said)))
+        images, rows = self.feed.pictures(self.here.epoch, self.here.batch - 1, min(MOST, len(self.learner.predicted)))
         wanted, count = batch.targets.argmax(axis=1), len(images)
         at = self.here.epoch + 1, self.step
-        self.control.show(LastBatch(*at, images, self.learner.said[:count], wanted[:count], rows + 1))
+        self.control.show(LastBatch(*at, images, self.learner.predicted[:count], wanted[:count], rows + 1))
 
     def take_rate(self) -> None:
         """Use a learning rate from now on that somebody set, written down before it is."""

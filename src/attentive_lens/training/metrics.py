@@ -62,9 +62,9 @@ def measured(scores: NDArray[Any], losses: NDArray[np.float64], labels: NDArray[
     labels : ndarray, M
         True classes.
     """
-    said = scores.argmax(axis=1)
+    predicted = scores.argmax(axis=1)
     classes = scores.shape[1]
-    counts = np.bincount(labels * classes + said, minlength=classes * classes).reshape(classes, classes)
+    counts = np.bincount(labels * classes + predicted, minlength=classes * classes).reshape(classes, classes)
     right, true, answered = counts.diagonal(), counts.sum(axis=1), counts.sum(axis=0)
     true_scores = scores[np.arange(len(labels)), labels][:, None]
     ahead = (scores > true_scores).sum(axis=1)

@@ -58,7 +58,7 @@ class BottomStrip(QFrame):
         for hidden in (self.undo, self.work_bar, self.stop):
             hidden.hide()
         self.name_theme()
-        session.said.connect(self.say)
+        session.message.connect(self.say)
         session.worked.connect(self._show_work)
         session.history_changed.connect(self._show_undo)
         session.ticked.connect(self._show_training)

@@ -30,14 +30,14 @@ def run_command(
     process = QProcess(parent)
 
     def finished(code: int, _: QProcess.ExitStatus) -> None:
-        said, complaint = (
+        predicted, complaint = (
             _last_line(data) for data in (process.readAllStandardOutput(), process.readAllStandardError())
         )
         if not code:
-            ended(code, said)
+            ended(code, predicted)
             return
         try:
-            ended(code, str(LensError(**json.loads(said)["error"])))
+            ended(code, str(LensError(**json.loads(predicted)["error"])))
         except (ValueError, KeyError, TypeError):
             ended(code, complaint or "That did not work.")
 

@@ -69,7 +69,7 @@ class Session(QObject):
         Likewise of an image file that no workspace knows, with the class that its answer is set against.
     stage_asked
         Somebody wants to see another stage.
-    said
+    message
         A sentence for the bottom strip, and whether it is bad news.
     worked
         Background work: what, done, total; total 0 and done 0 when nothing is under way.
@@ -93,7 +93,7 @@ class Session(QObject):
     walk_asked = pyqtSignal(list)
     file_asked = pyqtSignal(str, str)
     stage_asked = pyqtSignal(str)
-    said = pyqtSignal(str, bool)
+    message = pyqtSignal(str, bool)
     worked = pyqtSignal(str, int, int)
     pixels_ready = pyqtSignal()
     measures_ready = pyqtSignal()
@@ -117,7 +117,7 @@ class Session(QObject):
         self.scores = OpenScores(self.images, self.runs, self.asker)
         self.cases = OpenCases(workspace, self.timeline)
         self.asker.worked.connect(self.worked)
-        self.asker.failed.connect(lambda sentence: self.said.emit(sentence, True))
+        self.asker.failed.connect(lambda sentence: self.message.emit(sentence, True))
         self._keep_draft = QTimer(self)
         self._keep_draft.setSingleShot(True)
         self._keep_draft.timeout.connect(self.design.keep)
@@ -130,12 +130,12 @@ class Session(QObject):
             (self.images.changed, self.images_changed),
             (self.images.pixels_ready, self.pixels_ready),
             (self.images.measures_ready, self.measures_ready),
-            (self.images.said, self.said),
+            (self.images.message, self.message),
             (self.runs.changed, self.runs_changed),
-            (self.runs.said, self.said),
+            (self.runs.message, self.message),
             (self.scores.ready, self.scores_ready),
             (self.cases.changed, self.cases_changed),
-            (self.cases.said, self.said),
+            (self.cases.message, self.message),
             (self.timeline.changed, self.history_changed),
         ):
             signal.connect(passed_on.emit)
@@ -180,7 +180,7 @@ class Session(QObject):
             self.design.change(self.design.plan.changed(action.settings))
             moved = what_moves(before, self.images.collection, self.design.plan)
             sentence = moved if self.design.plan.split != split else f"The next run will {action.word}"
-            self.said.emit(f"{sentence}.", False)
+            self.message.emit(f"{sentence}.", False)
             return
         if action.step is None:
             self.images.act(action)
@@ -190,16 +190,16 @@ class Session(QObject):
             others = tuple(other for other in self.design.plan.augmentation if other.kind != step.kind)
             self.design.change(self.design.plan.with_augmentation((*others, step)))
         except LensError as error:
-            self.said.emit(str(error), True)
+            self.message.emit(str(error), True)
         else:
-            self.said.emit(f"«{step.kind}» is in the augmentation now: training will {action.word}.", False)
+            self.message.emit(f"«{step.kind}» is in the augmentation now: training will {action.word}.", False)
 
     def use_run_plan(self) -> None:
         """Design on from the plan of the run in view."""
         plan = self.runs.plan()
         if plan is not None:
             self.design.change(plan, f"taking the plan of run {self.runs.current}")
-            self.said.emit(f"The plan of run {self.runs.current} is the next run's now.", False)
+            self.message.emit(f"The plan of run {self.runs.current} is the next run's now.", False)
 
     def _price(self) -> None:
         """Price the plan anew while somebody designs: not before the price of one was first wanted."""
@@ -215,7 +215,7 @@ class Session(QObject):
         """Whether the plan being designed can train; if not, it is said why."""
         errors = [*(fault.error for fault in self.design.text_faults), *(fault.error for fault in self.design.faults)]
         if errors:
-            self.said.emit(f"Not started, for the network on the bench has a fault. {errors[0]}", True)
+            self.message.emit(f"Not started, for the network on the bench has a fault. {errors[0]}", True)
         return not errors
 
     def start(self) -> None:
@@ -230,9 +230,9 @@ class Session(QObject):
         nothing = self.timeline.next if forward else self.timeline.last
         summary = self.timeline.redo() if forward else self.timeline.undo()
         if summary:
-            self.said.emit(f"{'Done again' if forward else 'Taken back'}: {summary}.", False)
+            self.message.emit(f"{'Done again' if forward else 'Taken back'}: {summary}.", False)
         elif not nothing:
-            self.said.emit(f"There is nothing to {'do again' if forward else 'undo'}.", False)
+            self.message.emit(f"There is nothing to {'do again' if forward else 'undo'}.", False)
 
     def close(self) -> None:
         """Keep the draft and end the worker; runs go on."""

@@ -9,7 +9,7 @@ from collections.abc import Sequence, Set
 from dataclasses import replace
 from pathlib import Path
 
-from attentive_lens.core.files import part_of
+from attentive_lens.core.files import replacing
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import decode
 from attentive_lens.images.sources.base import Found, class_name
@@ -103,10 +103,6 @@ def _copy(file: Path, folder: Path, taken: Set[Path]) -> Path:
     while target.exists() or target in taken:
         number += 1
         target = folder / f"{stem}~{number}{ending}"
-    part = part_of(target)
-    try:
+    with replacing(target) as part:
         shutil.copyfile(file, part)
-        part.replace(target)
-    finally:
-        part.unlink(missing_ok=True)
     return target

@@ -60,7 +60,7 @@ class Case:
         Its number in the catalogue.
     run : int
         The run that answered it when the case was opened.
-    said, true : str
+    predicted, true : str
         The class it said then, and that on the label then.
     opened : float
         Seconds since 1970.
@@ -75,7 +75,7 @@ class Case:
     number: int
     image: int
     run: int
-    said: str
+    predicted: str
     true: str
     opened: float
     evidence: tuple[Evidence, ...] = ()

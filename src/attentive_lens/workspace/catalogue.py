@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from attentive_lens.core.files import part_of, remove_leftovers
+from attentive_lens.core.files import part_of, remove_leftovers, replacing
 from attentive_lens.core.jobs import paced
 from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadFile, BadValue
@@ -73,15 +73,14 @@ class Catalogue:
 
     def keep_copy(self) -> None:
         """Write the copy anew; where there is no room the old one stays."""
-        partial_file = part_of(self.copy)
         remove_leftovers(self.file.parent)
-        with contextlib.suppress(sqlite3.Error, OSError):
-            try:
-                with self._open() as base, closing(sqlite3.connect(partial_file)) as other:
-                    base.backup(other)
-                partial_file.replace(self.copy)
-            finally:
-                partial_file.unlink(missing_ok=True)
+        with (
+            contextlib.suppress(sqlite3.Error, OSError),
+            replacing(self.copy) as part,
+            self._open() as base,
+            closing(sqlite3.connect(part)) as other,
+        ):
+            base.backup(other)
 
     def restore(self) -> tuple[int, int]:
         """Put the copy in the place of a damaged catalogue and decide again all that was decided.

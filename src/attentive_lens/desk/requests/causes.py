@@ -75,7 +75,7 @@ class Cause:
         What they do, after their number: «rest on one place».
     images : tuple of int
         Numbers, the most typical first; every mistake stands in one cause.
-    said : dict
+    predicted : dict
         How many of them are said to be each class.
     why, remedy : str
         In words: what was tried or counted, with its figures; what to do.
@@ -94,7 +94,7 @@ class Cause:
     kind: str
     short: str
     images: tuple[int, ...]
-    said: dict[str, int]
+    predicted: dict[str, int]
     why: str
     remedy: str
     figures: dict[str, float]

@@ -13,6 +13,9 @@ from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.explaining.figures import Completeness, Curve, WeightRandomisation
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
 
+PAIR = {"predicted": "said", "true": "true", "for": "for"}
+"""Keys of maps, and our words for them on the screen."""
+
 
 @dataclass(frozen=True)
 class MapTrust:
@@ -47,7 +50,7 @@ class MapOfClass:
     Attributes
     ----------
     key : str
-        "said", "true", or "for" where a class was asked for.
+        "predicted", "true", or "for" where a class was asked for.
     target : str
         The class's name.
     trust : MapTrust
@@ -104,7 +107,7 @@ class Explanation:
         Its number; None for a file no workspace knows.
     file, set : str
         Where it is from; the set is empty for such a file.
-    said : str
+    predicted : str
         The class the model answers.
     true : str or None
         The class on the label, if there is one.
@@ -130,7 +133,7 @@ class Explanation:
     image: int | None
     file: str
     set: str
-    said: str
+    predicted: str
     true: str | None
     probabilities: dict[str, float]
     output: str
@@ -195,7 +198,7 @@ class MapChecks:
     Attributes
     ----------
     key : str
-        "said" or "true".
+        "predicted" or "true".
     answer : float
         The class's for the untouched image.
     deletion, insertion : Curve
@@ -233,7 +236,7 @@ class TrustChecks:
 
     image: int | None
     method: MapSettings
-    said: str
+    predicted: str
     maps: tuple[MapChecks, ...]
     weight_randomisation: WeightRandomisation
     agreement: dict[str, float]
@@ -268,6 +271,7 @@ class FirstFilters(Request[Filters]):
 __all__ = [
     "DEFAULT",
     "MAP_METHODS",
+    "PAIR",
     "ActivationMaps",
     "Activations",
     "Completeness",

@@ -109,7 +109,7 @@ class ChannelSeen:
     layer: str
     channel: int
     of: str
-    said: str
+    predicted: str
     true: str
     channels: tuple[ChannelEffects, ...]
     answers: tuple[AnswerAt, ...]
@@ -142,7 +142,7 @@ class NeighboursFound:
     image : int or None
         Whose; None for a file no workspace knows.
     classes, near : dict
-        "said" and "true" → class, and its nearest images.
+        "predicted" and "true" → class, and its nearest images.
     right : dict
         Class → its nearest training image that is answered rightly; classes without one are left out.
     """
@@ -179,7 +179,7 @@ class SmallestCover:
         Its side in pixels; None where no square was found.
     row, column, side : float or None
         Its middle and side, parts of the image's side.
-    said : str or None
+    predicted : str or None
         What is said then.
     """
 
@@ -188,7 +188,7 @@ class SmallestCover:
     row: float | None = None
     column: float | None = None
     side: float | None = None
-    said: str | None = None
+    predicted: str | None = None
 
 
 @dataclass(frozen=True)
@@ -196,7 +196,7 @@ class TriedChange:
     """The answer after a change; None for the image as it is."""
 
     change: ChangeSettings | None
-    said: str
+    predicted: str
     probabilities: dict[str, float]
 
 

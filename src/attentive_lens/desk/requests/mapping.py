@@ -31,7 +31,7 @@ class DataMap:
         Numbers in the catalogue.
     places : ndarray, N×2 float64
         Where they lie; the unit has no meaning for t-SNE.
-    said, true : ndarray, N int64
+    predicted, true : ndarray, N int64
         Class numbers.
     probability : ndarray, N float32
         Answer for the class said.
@@ -44,7 +44,7 @@ class DataMap:
     explained: tuple[float, ...]
     images: NDArray[np.int64]
     places: NDArray[np.float64]
-    said: NDArray[np.int64]
+    predicted: NDArray[np.int64]
     true: NDArray[np.int64]
     probability: NDArray[np.float32]
 

@@ -30,7 +30,7 @@ class Prediction:
     ----------
     file : str
         Of the image.
-    said : str
+    predicted : str
         The class.
     probability : float
         Of that class; its raw score where the model's output function is none.
@@ -46,7 +46,7 @@ class Prediction:
     """
 
     file: str
-    said: str
+    predicted: str
     probability: float
     probabilities: dict[str, float]
     output: str

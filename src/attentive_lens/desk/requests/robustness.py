@@ -26,7 +26,7 @@ class Grade:
     grade: float
     right: Share
     broken: tuple[int, ...]
-    said: tuple[int, ...]
+    predicted: tuple[int, ...]
 
 
 @dataclass(frozen=True)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 from typing import TypeVar
 
 from attentive_lens.core.records import PlainTable, from_plain
+from attentive_lens.errors import BadFile, BadUsage, BadValue, LensError, NotHere
 
 W = TypeVar("W", "Message", "Answer")
 
@@ -54,7 +56,7 @@ class Answer:
     arrays : tuple of str
         Files with the result's arrays, by those numbers.
     error : dict or None
-        What, why, what to do.
+        Kind, what, why, what to do.
     stopped : bool
         Whether it was given up.
     """
@@ -65,6 +67,19 @@ class Answer:
     arrays: tuple[str, ...] = ()
     error: dict[str, str] | None = None
     stopped: bool = False
+
+
+ERRORS = {kind.__name__: kind for kind in (LensError, BadFile, BadValue, BadUsage, NotHere)}
+
+
+def written_error(error: LensError) -> dict[str, str]:
+    """As an answer has it, with its class."""
+    return {"kind": next(kind.__name__ for kind in type(error).__mro__ if kind.__name__ in ERRORS), **error.as_dict()}
+
+
+def read_error(table: Mapping[str, str]) -> LensError:
+    """What `written_error` wrote: of the same class."""
+    return ERRORS[table["kind"]](table["what"], table["why"], table["remedy"])
 
 
 def line(message: Message | Answer) -> bytes:

@@ -91,10 +91,12 @@ def _answers(
     images = np.stack([model.preprocessor.resized(pixels) for pixels in pictures.values()])
     scores = predictor.scores(predictor.prepare(images))
     labels = {row.number: classes[row.label] for row in rows}
-    told = zip(pictures, predictor.said(scores).tolist(), predictor.output.answers(scores), strict=True)
+    told = zip(pictures, predictor.predicted(scores).tolist(), predictor.output.answers(scores), strict=True)
     return {
-        number: RunAnswer(run.number, key, model.classes[said], float(row[said]), model.classes[said] == labels[number])
-        for number, said, row in told
+        number: RunAnswer(
+            run.number, key, model.classes[predicted], float(row[predicted]), model.classes[predicted] == labels[number]
+        )
+        for number, predicted, row in told
         if labels[number] in model.classes
     }
 

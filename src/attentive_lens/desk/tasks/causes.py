@@ -58,7 +58,7 @@ def causes(request: Causes) -> Job[CausesFound]:
     if not wrong:
         why = f"run {request.run} answers every {request.on} image rightly"
         raise NotHere("There are no mistakes to group", why, "Choose another set")
-    right = [answer for answer in scores.answers if answer.said == answer.true]
+    right = [answer for answer in scores.answers if answer.predicted == answer.true]
     mistakes = wrong[:MOST_MISTAKES]
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
@@ -106,7 +106,7 @@ def _groups(probe: Probe, method: MapMethod, data: Data, mistakes: Sequence[Answ
         if number % 8 == 0:
             yield Progress(number, len(mistakes), "explaining every mistake")
         image = probe.predictor.prepare(data.pixels[data.place(answer.image)][None])[0]
-        maps.append(method.maps(probe, image, Targets.classes([answer.said], probe.classes))[0])
+        maps.append(method.maps(probe, image, Targets.classes([answer.predicted], probe.classes))[0])
         features.append(probe.outputs(layer, image[None])[0].reshape(-1))
     return grouped(np.stack(maps), np.stack(features))
 
@@ -140,7 +140,7 @@ class _Look:
         return Answered(
             rows,
             self.data.labels[rows],
-            np.array([answer.said for answer in answers], np.int64),
+            np.array([answer.predicted for answer in answers], np.int64),
             np.array([answer.probability for answer in answers], np.float64),
             sizes,
             tuple(origins),
@@ -174,12 +174,12 @@ def _told(cause: CauseFound, evidence: Evidence, mistakes: Sequence[Answer]) -> 
     classes = evidence.classes
     members = [mistakes[k] for k in cause.members]
     group = cause.group
-    said = Counter(classes[answer.said] for answer in members)
+    predicted = Counter(classes[answer.predicted] for answer in members)
     return Cause(
         cause.kind,
         cause.short,
         tuple(answer.image for answer in members),
-        dict(sorted(said.items())),
+        dict(sorted(predicted.items())),
         cause.why,
         cause.remedy,
         cause.figures,

@@ -29,16 +29,16 @@ def try_changes(request: TryChanges) -> Job[Tried]:
         predictor = Predictor.of(model, thread_pool)
         images = predictor.prepare(np.stack([pixels, *after]))
         scores = predictor.scores(images)
-        answers, said = predictor.checked(scores), predictor.said(scores)
+        answers, predicted = predictor.checked(scores), predictor.predicted(scores)
         if request.method is not None:
             method, probe = (yield from method_for(request.method, request.subject, model)), Probe(predictor)
-            of = [Targets.classes([int(label)], probe.classes) for label in said[1:]]
+            of = [Targets.classes([int(label)], probe.classes) for label in predicted[1:]]
             each = [method.maps(probe, image, target)[0] for image, target in zip(images[1:], of, strict=True)]
             maps = np.stack(each) if each else np.zeros((0, *pixels.shape[:2]), np.float32)
         search = (yield from smallest_cover(Probe(predictor), images[0])) if request.smallest else None
     rows = [
         TriedChange(change, model.classes[label], by_class(model.classes, row))
-        for change, label, row in zip((None, *request.changes), said.tolist(), answers, strict=True)
+        for change, label, row in zip((None, *request.changes), predicted.tolist(), answers, strict=True)
     ]
     cover = _cover(search, model.classes) if search is not None else None
     shown = np.stack(after) if after else np.zeros((0, *pixels.shape), np.uint8)
@@ -49,5 +49,5 @@ def _cover(search: Search, classes: tuple[str, ...]) -> SmallestCover:
     cover = search.cover
     if cover is None:
         return SmallestCover(search.complete)
-    said = classes[cover.said]
-    return SmallestCover(search.complete, cover.pixels, cover.row, cover.column, cover.side, said)
+    predicted = classes[cover.predicted]
+    return SmallestCover(search.complete, cover.pixels, cover.row, cover.column, cover.side, predicted)

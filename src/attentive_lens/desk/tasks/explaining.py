@@ -56,7 +56,7 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         image = predictor.prepare(pixels[None])[0]
         scores = probe.scores(image[None])
         answers = predictor.checked(scores)[0]
-        labels = {"said": int(predictor.said(scores)[0])}
+        labels = {"predicted": int(predictor.predicted(scores)[0])}
         if true is not None:
             labels["true"] = true
         if target is not None:
@@ -68,7 +68,9 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         maps = chosen.maps(probe, image, targets)
         difference = None
         if true is not None:
-            difference = _difference(chosen, probe, image, (labels["said"], true), dict(zip(every, maps, strict=True)))
+            difference = _difference(
+                chosen, probe, image, (labels["predicted"], true), dict(zip(every, maps, strict=True))
+            )
         if not np.isfinite(maps).all():
             raise BadValue(
                 f"{chosen.settings.label} gives no map", "some of its values are no numbers", "Choose another method"
@@ -87,7 +89,7 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             answered.number,
             answered.file,
             answered.set_name,
-            model.classes[labels["said"]],
+            model.classes[labels["predicted"]],
             model.classes[true] if true is not None else None,
             by_class(model.classes, answers),
             model.output,
@@ -120,10 +122,10 @@ def _difference(
     method: MapMethod, probe: Probe, image: Array, pair: tuple[int, int], maps: dict[int, NDArray[np.float32]]
 ) -> NDArray[np.float32]:
     """The map of one class's score less another's; signed maps are linear in what they explain."""
-    said, true = pair
-    if said == true or method.settings.signed:
-        return np.asarray(maps[said] - maps[true])
-    weights = Targets.classes([said, true], probe.classes).weights
+    predicted, true = pair
+    if predicted == true or method.settings.signed:
+        return np.asarray(maps[predicted] - maps[true])
+    weights = Targets.classes([predicted, true], probe.classes).weights
     return np.asarray(method.maps(probe, image, Targets(weights[:1] - weights[1:]))[0])
 
 
@@ -150,7 +152,7 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
         probe = Probe(predictor)
         image = predictor.prepare(answered.pixels[None])[0]
         scores = probe.scores(image[None])
-        labels = {"said": int(predictor.said(scores)[0])}
+        labels = {"predicted": int(predictor.predicted(scores)[0])}
         if answered.label is not None:
             labels["true"] = answered.label
         targets = Targets.classes(list(labels.values()), probe.classes)
@@ -175,8 +177,8 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
             sums = completeness(maps[k], float(expected[k]), float(scores[0, label]))
         bend = bends[k]
         checks.append(ask.MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
-    said = model.classes[labels["said"]]
-    return ask.TrustChecks(answered.number, request.method, said, tuple(checks), randomised, agreement)
+    predicted = model.classes[labels["predicted"]]
+    return ask.TrustChecks(answered.number, request.method, predicted, tuple(checks), randomised, agreement)
 
 
 def _works(method: MapMethod, probe: Probe, image: NDArray[np.float32]) -> bool:

@@ -143,10 +143,10 @@ def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     predictor = Predictor.of(model)
     probe = Probe(predictor)
     image = predictor.prepare(answered.pixels[None])[0]
-    said = int(probe.said(probe.scores(image[None]))[0])
-    true = said if answered.against is None else answered.against
-    targets = Targets.classes([said], probe.classes)
-    if said != true:
+    predicted = int(probe.predicted(probe.scores(image[None]))[0])
+    true = predicted if answered.against is None else answered.against
+    targets = Targets.classes([predicted], probe.classes)
+    if predicted != true:
         targets = Targets(targets.weights - Targets.classes([true], probe.classes).weights)
     yield Progress(0, 2, "switching channels off")
     adds = switched_off(probe, image, node, targets)[0]
@@ -160,8 +160,8 @@ def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     return ask.ChannelSeen(
         node,
         number,
-        "said − true" if said != true else model.classes[said],
-        model.classes[said],
+        "said − true" if predicted != true else model.classes[predicted],
+        model.classes[predicted],
         model.classes[true],
         tuple(ask.ChannelEffects(k, float(adds[k]), float(first_order[k])) for k in order),
         tuple(ask.AnswerAt(f, by_class(model.classes, row)) for f, row in zip(FACTORS, rows, strict=True)),

@@ -52,7 +52,7 @@ def map_data(request: MapData) -> Job[DataMap]:
             tuple(explained.tolist()) if request.method == "PCA" else (),
             np.array([data.collection.rows[at].number for at in members], np.int64),
             places,
-            outputs.said,
+            outputs.predicted,
             data.labels[members],
             outputs.probability,
         )

@@ -57,7 +57,7 @@ def maps(request: Maps) -> Job[MapsMade]:
         predictor = Predictor.of(answered.model, thread_pool)
         probe = Probe(predictor)
         image = predictor.prepare(answered.pixels[None])[0]
-        label = target if target is not None else int(probe.said(probe.scores(image[None]))[0])
+        label = target if target is not None else int(probe.predicted(probe.scores(image[None]))[0])
         weights = Targets.classes([label], probe.classes).weights
         if against is not None:
             weights = weights - Targets.classes([against], probe.classes).weights
@@ -98,7 +98,7 @@ def map_images(request: MapImages) -> Job[ImageMaps]:
         for number, image in enumerate(request.images):
             yield Progress(number, len(request.images), "explaining images")
             prepared = probe.predictor.prepare(data.pixels[data.place(image)][None])
-            label = int(probe.said(probe.scores(prepared))[0])
+            label = int(probe.predicted(probe.scores(prepared))[0])
             found[number] = method.maps(probe, prepared[0], Targets.classes([label], probe.classes))[0]
     return ImageMaps(request.images, found)
 
@@ -112,7 +112,7 @@ def class_maps(request: ClassMaps) -> Job[ClassesRest]:
     scores = yield from score(Score(request.workspace, request.run, request.on))
     model, data = yield from model_and_data(place, place.run(request.run))
     method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
-    right = np.array([data.place(a.image) for a in scores.answers if a.said == a.true], np.int64)
+    right = np.array([data.place(a.image) for a in scores.answers if a.predicted == a.true], np.int64)
     if not len(right):
         why = f"run {request.run} answers no {request.on} image rightly"
         raise NotHere("There is nothing that classes rest on", why, "Choose another set or another run")

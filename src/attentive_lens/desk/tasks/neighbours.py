@@ -25,7 +25,7 @@ def neighbours(request: Neighbours) -> Job[NeighboursFound]:
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         image = predictor.prepare(answered.pixels[None])
-        labels = {"said": int(predictor.said(predictor.scores(image))[0])}
+        labels = {"predicted": int(predictor.predicted(predictor.scores(image))[0])}
         query = compared(predictor, node, image)[0]
         outputs = yield from outputs_of(run, predictor, data, node, members)
     if answered.against is not None:
@@ -34,7 +34,7 @@ def neighbours(request: Neighbours) -> Job[NeighboursFound]:
 
     def near(label: int, count: int, right: bool) -> tuple[Near, ...]:
         """The nearest of a class, those answered rightly alone if asked."""
-        of_class = np.flatnonzero((truth == label) & (members != at) & ((outputs.said == truth) | (not right)))
+        of_class = np.flatnonzero((truth == label) & (members != at) & ((outputs.predicted == truth) | (not right)))
         order, gaps = nearest(outputs.features[of_class], query, count)
         rows = [data.collection.rows[members[of_class[k]]] for k in order]
         return tuple(Near(row.number, float(gap)) for row, gap in zip(rows, gaps, strict=True))

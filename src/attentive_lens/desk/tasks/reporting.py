@@ -185,7 +185,7 @@ def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
         "measures": [{"name": name, "figures": figures} for name, figures in rows],
         "matrix": _matrix(chosen) if len(chosen.classes) <= MOST_CLASSES else [],
         "pairs": [
-            f"{pair.images} of {pair.of} {pair.true} were said to be {pair.said}."
+            f"{pair.images} of {pair.of} {pair.true} were said to be {pair.predicted}."
             for pair in measures.confusions(chosen)[:MOST_PAIRS]
         ],
         "by_class": [
@@ -212,10 +212,10 @@ def _matrix(scores: Scores) -> list[dict[str, Any]]:
     for true, name in enumerate(scores.classes):
         total = int(scores.confusion[true].sum())
         cells = []
-        for said, count in enumerate(scores.confusion[true].tolist()):
+        for predicted, count in enumerate(scores.confusion[true].tolist()):
             part = count / total if total else 0.0
             strength = 0.12 + 0.88 * part if count else 0.0
-            base = (0x0F, 0x6B, 0x72) if said == true else (0xB5, 0x3A, 0x20)
+            base = (0x0F, 0x6B, 0x72) if predicted == true else (0xB5, 0x3A, 0x20)
             colour = tuple(round(0xFA + (channel - 0xFA) * strength) for channel in base)
             ink = "#FFFFFF" if strength > 0.5 else INK
             cells.append({"count": count, "colour": f"rgb({colour[0]},{colour[1]},{colour[2]})", "ink": ink})
@@ -233,13 +233,13 @@ def _mistake(explanation: Explanation, answer: Answer, names: dict[int, str]) ->
     told = "the map is zero everywhere" if trust.empty else "passes" if trust.passed else "fails its test"
     return {
         "image": answer.image,
-        "said": explanation.said,
+        "predicted": explanation.predicted,
         "true": explanation.true or "",
         "probability": f"{answer.probability:.2f}",
         "file": names.get(answer.image, ""),
         "pictures": pictures,
         "passed": trust.passed,
-        "trust": f"map of {explanation.said}: {told}",
+        "trust": f"map of {explanation.predicted}: {told}",
     }
 
 
@@ -259,7 +259,7 @@ def _cases(tried: CasesTried, pixels: Pixels) -> list[dict[str, Any]]:
             "closed": each.case.closed,
             "image": each.case.image,
             "picture": as_data(np.asarray(pixels[each.case.image - 1])) if each.case.image <= len(pixels) else "",
-            "said": each.case.said,
+            "predicted": each.case.predicted,
             "true": each.label or "gone",
             "cause": each.case.cause or "–",
             "status": each.status,

@@ -48,7 +48,7 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
     ways: list[Way] = []
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
-        right = _said(predictor, pixels) == labels
+        right = _predicted(predictor, pixels) == labels
 
         def so_far() -> RobustnessMeasured:
             share = Share.made(int(right.sum()), len(right))
@@ -62,14 +62,14 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
             way, grades = DEGRADATIONS[name], []
             for grade in way.grades:
                 yield Progress(done, total, f"making pictures worse: {name}", so_far() if ways else None)
-                said = _said(predictor, _worse(way, grade, pixels, numbers, thread_pool))
-                broken = np.flatnonzero(right & (said != labels)).tolist()
+                predicted = _predicted(predictor, _worse(way, grade, pixels, numbers, thread_pool))
+                broken = np.flatnonzero(right & (predicted != labels)).tolist()
                 grades.append(
                     Grade(
                         float(grade),
-                        Share.made(int((said == labels).sum()), len(said)),
+                        Share.made(int((predicted == labels).sum()), len(predicted)),
                         tuple(numbers[k] for k in broken),
-                        tuple(int(said[k]) for k in broken),
+                        tuple(int(predicted[k]) for k in broken),
                     )
                 )
                 done += 1
@@ -92,9 +92,9 @@ def _worse(
     return made
 
 
-def _said(predictor: Predictor, pixels: NDArray[np.uint8]) -> NDArray[np.intp]:
+def _predicted(predictor: Predictor, pixels: NDArray[np.uint8]) -> NDArray[np.intp]:
     parts = []
     for first in range(0, len(pixels), AT_ONCE):
         breathe()
-        parts.append(predictor.said(predictor.scores(predictor.prepare(pixels[first : first + AT_ONCE]))))
+        parts.append(predictor.predicted(predictor.scores(predictor.prepare(pixels[first : first + AT_ONCE]))))
     return np.concatenate(parts)

@@ -68,7 +68,7 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
             "Score on another set, or add a folder for it",
         )
     parts: list[Array] = []
-    said: list[NDArray[np.intp]] = []
+    predicted: list[NDArray[np.intp]] = []
     losses: list[Array] = []
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
@@ -77,7 +77,7 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
             chosen = members[first : first + AT_ONCE]
             raw = predictor.raw_scores(predictor.prepare(data.pixels[chosen]))
             scores = predictor.output.spread(raw)
-            said.append(predictor.said(scores))
+            predicted.append(predictor.predicted(scores))
             parts.append(predictor.checked(scores))
             losses.append(loss.plain(raw, one_hot(data.labels[chosen], len(model.classes))))
     found = scored(
@@ -85,7 +85,7 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
         model.classes,
         [data.collection.rows[place].number for place in members],
         data.labels[members],
-        np.concatenate(said),
+        np.concatenate(predicted),
         np.concatenate(parts),
         np.concatenate(losses),
         loss.kind,

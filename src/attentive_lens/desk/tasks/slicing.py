@@ -32,7 +32,7 @@ def find_slices(request: FindSlices) -> Job[SlicesFound]:
     measures = yield from measure(Measure(request.workspace))
     run = place.run(request.run)
     rows = {row.number: row for row in collection(place, run.plan(), run).rows}
-    numbers, right = scores.numbers, scores.said == scores.true
+    numbers, right = scores.numbers, scores.predicted == scores.true
     own = [rows[number] for number in numbers.tolist()]
     values: dict[str, NDArray[np.float64] | NDArray[np.str_]] = {
         "brightness": measures.brightness[numbers - 1].astype(np.float64),

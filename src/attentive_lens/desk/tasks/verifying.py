@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from attentive_lens.core.files import part_of
+from attentive_lens.core.files import replacing
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.verifying import Calibrate, Calibrated, Verified, Verify
@@ -104,12 +104,10 @@ def temperature_of(model: ModelFile) -> float:
 def _put_in(run: Run, temperature: float) -> None:
     best = run.model
     model = read_model(best)
-    part = part_of(run.checkpoints / AS_TRAINED)
     try:
-        shutil.copyfile(best, part)
-        part.replace(run.checkpoints / AS_TRAINED)
+        with replacing(run.checkpoints / AS_TRAINED) as part:
+            shutil.copyfile(best, part)
     except OSError as error:
-        part.unlink(missing_ok=True)
         why = str(error.strerror or error).lower()
         raise BadFile(f"The model of run {run.number} could not be kept", why, "Free the disk") from None
     cooled(model, temperature).write(best)

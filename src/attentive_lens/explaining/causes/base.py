@@ -43,7 +43,7 @@ class Answered:
     ----------
     rows : ndarray, N int64
         Where their pixels are.
-    true, said : ndarray, N int64
+    true, predicted : ndarray, N int64
         Classes.
     probability : ndarray, N float
         Of what is said.
@@ -63,7 +63,7 @@ class Answered:
 
     rows: NDArray[np.int64]
     true: NDArray[np.int64]
-    said: NDArray[np.int64]
+    predicted: NDArray[np.int64]
     probability: NDArray[np.float64]
     sizes: NDArray[np.int64]
     origins: tuple[tuple[str, ...], ...]
@@ -81,7 +81,7 @@ class Answered:
         return Answered(
             self.rows[places],
             self.true[places],
-            self.said[places],
+            self.predicted[places],
             self.probability[places],
             self.sizes[places],
             tuple(self.origins[k] for k in places),
@@ -185,7 +185,7 @@ class Evidence:
     def confusions(self, members: Sequence[int]) -> list[tuple[tuple[str, str], int]]:
         """The most frequent pairs of true and said class among some mistakes."""
         wrong = self.mistakes
-        pairs = Counter((self.classes[wrong.true[k]], self.classes[wrong.said[k]]) for k in members)
+        pairs = Counter((self.classes[wrong.true[k]], self.classes[wrong.predicted[k]]) for k in members)
         return pairs.most_common(MOST_PAIRS)
 
     def classes_in_words(self, members: Sequence[int]) -> str:
@@ -195,7 +195,9 @@ class Evidence:
 
     def pairs_in_words(self, members: Sequence[int]) -> str:
         """«a said to be b (7), b said to be c (2)»."""
-        return ", ".join(f"{true} said to be {said} ({count})" for (true, said), count in self.confusions(members))
+        return ", ".join(
+            f"{true} said to be {predicted} ({count})" for (true, predicted), count in self.confusions(members)
+        )
 
 
 @dataclass(frozen=True, eq=False)

@@ -28,7 +28,7 @@ class Labels(Finder):
         yield Progress(0, 1, "comparing labels with the most similar training images")
         wrong = evidence.mistakes
         near, _ = evidence.neighbours
-        agree = (near == wrong.said[:, None]).mean(axis=1)
+        agree = (near == wrong.predicted[:, None]).mean(axis=1)
         contradict = (near == wrong.true[:, None]).mean(axis=1)
         known = evidence.distances <= evidence.far  # who is like nothing has neighbours that mean nothing
         doubtful = np.flatnonzero(known & (wrong.probability >= SURE) & (agree >= AGREE) & (contradict <= OBJECT))
@@ -53,5 +53,5 @@ def _as_sure(evidence: Evidence, doubtful: NDArray[np.int64]) -> float:
     """How many answers are as sure, and agree as much with their neighbours, whether right or doubtful."""
     right, known = evidence.right, evidence.training.true
     near = known[evidence.known.nearest(right.statistics, NEIGHBOURS)[0]]
-    agree = (near == right.said[:, None]).mean(axis=1)
+    agree = (near == right.predicted[:, None]).mean(axis=1)
     return len(doubtful) + right.weight * float(((right.probability >= SURE) & (agree >= AGREE)).sum())

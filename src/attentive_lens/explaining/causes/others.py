@@ -29,7 +29,7 @@ class Others(Finder):
             )
             figures = {"mended": trial.mended, "mended elsewhere": trial.mended_elsewhere, "broken": trial.broken}
         words = f"{mistakes_in_words(len(members))} on the things themselves: {evidence.pairs_in_words(members)}"
-        true, said = evidence.confusions(members)[0][0]
-        remedy = f"Add images that tell {true} from {said}, or train longer with a larger network"
+        true, predicted = evidence.confusions(members)[0][0]
+        remedy = f"Add images that tell {true} from {predicted}, or train longer with a larger network"
         short = "rest on the things themselves"
         return CauseFound("other", short, members, words + looks, remedy, figures, None, group, trial)

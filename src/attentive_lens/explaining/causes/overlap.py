@@ -23,7 +23,7 @@ class Overlap(Finder):
     def find(self, evidence: Evidence) -> Job[CauseFound | None]:
         """The most frequent pair."""
         wrong = evidence.mistakes
-        low, high = np.minimum(wrong.true, wrong.said), np.maximum(wrong.true, wrong.said)
+        low, high = np.minimum(wrong.true, wrong.predicted), np.maximum(wrong.true, wrong.predicted)
         pairs, counts = np.unique(np.stack([low, high], axis=1), axis=0, return_counts=True)
         for k in np.argsort(-counts, kind="stable"):
             yield Progress(0, 1, "comparing classes with each other")

@@ -49,14 +49,15 @@ def where(group: Group) -> str:
 
 def _in_words(evidence: Evidence, group: Group, trial: CoverTrial) -> CauseFound:
     members = tuple(group.members.tolist())
-    said = evidence.mistakes.said[group.members]
-    common = int(np.bincount(said).argmax())
+    predicted = evidence.mistakes.predicted[group.members]
+    common = int(np.bincount(predicted).argmax())
     step = MaskPlace(row=round(group.row, 3), column=round(group.column, 3))
     others = tuple(other for other in evidence.plan.augmentation if other.kind != step.kind)
     why = (
-        f"{mistakes_in_words(len(members))} rest on one place, {where(group)}, {(said == common).mean():.0%} of them"
-        f" said to be {evidence.classes[common]}: covering it mends {trial.mended:.0%} of them, the mirrored place"
-        f" {trial.mended_elsewhere:.0%}, and spoils {trial.broken:.0%} of the right answers"
+        f"{mistakes_in_words(len(members))} rest on one place, {where(group)},"
+        f" {(predicted == common).mean():.0%} of them said to be {evidence.classes[common]}: covering it mends"
+        f" {trial.mended:.0%} of them, the mirrored place {trial.mended_elsewhere:.0%}, and spoils {trial.broken:.0%}"
+        " of the right answers"
     )
     remedy = "Mask that place in training images and train again"
     figures = {"mended": trial.mended, "mended elsewhere": trial.mended_elsewhere, "broken": trial.broken}

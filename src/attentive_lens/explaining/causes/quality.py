@@ -16,7 +16,7 @@ from attentive_lens.explaining.causes.base import (
     more_often,
 )
 from attentive_lens.explaining.causes.measures import MEASURES
-from attentive_lens.explaining.trials import said_of
+from attentive_lens.explaining.trials import predicted_of
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import Plan
 
@@ -63,7 +63,7 @@ def _tried(evidence: Evidence, word: str, high: bool) -> list[CauseFound]:
     if len(controls) < FEWEST:
         return []
     imitated, strength = measure.imitated(evidence.images(right, controls), ratio * usual[right.true[controls]])
-    turned = float((said_of(evidence.predictor, imitated) != right.said[controls]).mean())
+    turned = float((predicted_of(evidence.predictor, imitated) != right.predicted[controls]).mean())
     if turned < TURNS:
         return []
     part, right_part = len(members) / len(wrong), float((right_extreme <= tail).mean())
@@ -108,7 +108,8 @@ def _undone(
     true, images = wrong.true[members], evidence.images(wrong, members)
     targets = (usual[true], ratio * wrong.measures[word][members])
     parts = [
-        float((said_of(evidence.predictor, measure.imitated(images, target)[0]) == true).mean()) for target in targets
+        float((predicted_of(evidence.predictor, measure.imitated(images, target)[0]) == true).mean())
+        for target in targets
     ]
     return parts[0], parts[1]
 

@@ -31,9 +31,9 @@ class Doubts(Finder):
         answered: NDArray[np.bool_] = np.asarray(np.isfinite(evidence.answers).all(axis=1))
         answers = np.where(answered[:, None], evidence.answers, 0)
         places = np.arange(len(evidence))
-        labelled, said = answers[places, evidence.labels], answers.argmax(axis=1)
-        sure = answers[places, said]
-        doubtful = np.flatnonzero((said != evidence.labels) & (sure > LEAST) & (sure >= ODDS * labelled))
+        labelled, predicted = answers[places, evidence.labels], answers.argmax(axis=1)
+        sure = answers[places, predicted]
+        doubtful = np.flatnonzero((predicted != evidence.labels) & (sure > LEAST) & (sure >= ODDS * labelled))
         if not len(doubtful):
             return []
         ranked = doubtful[np.argsort(labelled[doubtful] / sure[doubtful], kind="stable")]
@@ -44,7 +44,7 @@ class Doubts(Finder):
         )
         actions = (
             Action("flag them", flag=tuple(ranked.tolist())),
-            Action(f"relabel {count_words} as said", relabel=tuple((int(p), int(said[p])) for p in ranked)),
+            Action(f"relabel {count_words} as said", relabel=tuple((int(p), int(predicted[p])) for p in ranked)),
         )
         remedy = "Look at each; correct the label, or flag what is hard"
         return [Finding("doubtful label", why, remedy, tuple(ranked.tolist()), actions)]

@@ -26,9 +26,9 @@ FEW_OF_CLASS = 5
 def accuracies(epoch: EpochEvent, classes: int) -> list[float | None]:
     """Part of each class's validation images that were right; None without any."""
     right, images = np.zeros(classes), np.zeros(classes)
-    for true, said, count in epoch.by_class.confusion if epoch.by_class is not None else ():
+    for true, predicted, count in epoch.by_class.confusion if epoch.by_class is not None else ():
         images[true] += count
-        right[true] += count * (true == said)
+        right[true] += count * (true == predicted)
     return [float(r / n) if n else None for r, n in zip(right, images, strict=True)]
 
 

@@ -377,9 +377,9 @@ class ActivationsPanel(QWidget):
         words = f"channel {channel} of {self.layer}"
         if seen is not None and self.open_channel is not None:
             answers = {each.factor: each.probabilities for each in seen.answers}[factor]
-            said = max(answers, key=lambda name: answers[name])
+            predicted = max(answers, key=lambda name: answers[name])
             how = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[factor]
-            words = f"{words}, {how}: {said} ({answers[said]:.2f})"
+            words = f"{words}, {how}: {predicted} ({answers[predicted]:.2f})"
         self.pinned.emit("activations", words, {"layer": self.layer, "channel": channel, "factor": factor})
 
 

@@ -117,7 +117,7 @@ class CaseBookView(QFrame):
         words = (
             f"{case.number}{' · closed' if case.closed else ''}",
             str(case.image),
-            case.said,
+            case.predicted,
             each.label or "–",
             case.cause or "–",
             each.status,

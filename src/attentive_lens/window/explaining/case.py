@@ -134,7 +134,7 @@ class CasePanel(QWidget):
         """Open a case of the image in view."""
         shown = self.explanation
         if shown is not None and shown.image is not None and shown.true is not None:
-            self.session.cases.open_case(shown.image, shown.subject.run, shown.said, shown.true)
+            self.session.cases.open_case(shown.image, shown.subject.run, shown.predicted, shown.true)
 
     def add(self, kind: str, words: str, settings: dict[str, object]) -> None:
         """Pin evidence, opening the case if there is none."""
@@ -143,12 +143,12 @@ class CasePanel(QWidget):
         case = self.case
         if case is None and self.explanation is not None and not self.session.reading_only:
             sentence = "Only images of the workspace that have a label can have a case: add this one first."
-            self.session.said.emit(sentence, True)
+            self.session.message.emit(sentence, True)
         shown = self.explanation
         if case is None or shown is None:
             return
         if self.session.cases.pin(case.number, Evidence(kind, words, shown.subject.run, settings)):
-            self.session.said.emit(f"Pinned to case {case.number}: {words}.", False)
+            self.session.message.emit(f"Pinned to case {case.number}: {words}.", False)
 
     def note_down(self, words: str) -> None:
         """Add a line to the case's note, opening the case if there is none."""
@@ -158,7 +158,7 @@ class CasePanel(QWidget):
         if case is not None:
             note = "\n".join(filter(None, (case.note, words)))
             self.session.cases.change(replace(case, note=note), f"noting in case {case.number}")
-            self.session.said.emit(f"Noted in case {case.number}: {words}.", False)
+            self.session.message.emit(f"Noted in case {case.number}: {words}.", False)
 
     def take_remedy(self, words: str, images: list[int]) -> None:
         """What is done about a group of mistakes stands with the cases of its images that have no remedy yet."""

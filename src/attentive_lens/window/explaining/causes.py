@@ -98,10 +98,12 @@ class CauseRow(QFrame):
         self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         set_role(self.title, "row")
         inside.addWidget(self.title)
-        said = ", ".join(f"{name} {count}" for name, count in sorted(cause.said.items(), key=lambda p: -p[1])[:3])
+        predicted = ", ".join(
+            f"{name} {count}" for name, count in sorted(cause.predicted.items(), key=lambda p: -p[1])[:3]
+        )
         first = cause.remedies[0] if cause.remedies else None
         forecast = f" · {first.words.lower()}: {_small(first.forecast)}" if first is not None else ""
-        words = label(f"said {said}{forecast}", "faint", look.SMALL)
+        words = label(f"said {predicted}{forecast}", "faint", look.SMALL)
         words.setWordWrap(True)
         words.setMaximumHeight(34)
         words.setToolTip(f"{cause.why}.")
@@ -292,7 +294,7 @@ class CausesPanel(QWidget):
         """Use a remedy: bring its plan to the Training stage, relabel, or show the images to be decided about."""
         group, remedy = self.groups[number], self.groups[number].remedies[place]
         if self.session.reading_only and remedy.kind in ("merge", "decide"):
-            self.session.said.emit("This workspace can only be read: nothing can be decided in it.", True)
+            self.session.message.emit("This workspace can only be read: nothing can be decided in it.", True)
             return
         if remedy.kind == "decide":
             captions = self._captions(group)
@@ -309,7 +311,7 @@ class CausesPanel(QWidget):
         if remedy.plan is not None:
             words = f"{remedy.words[0].lower()}{remedy.words[1:]}"
             self.session.design.change(Plan.read(remedy.plan), words)
-            self.session.said.emit(f"In the next run's plan: {words}. Start training to try it.", False)
+            self.session.message.emit(f"In the next run's plan: {words}. Start training to try it.", False)
             self.session.stage_asked.emit("training")
         elif remedy.merges is not None:
             gone, kept = remedy.merges

@@ -278,7 +278,7 @@ class ChangePanel(QWidget):
         before, after = tried.before.probabilities, tried.after[0].probabilities
         order = sorted(after, key=lambda name: -after[name])[:8]
         true = self.explanation.true if self.explanation is not None else None
-        roles = {tried.before.said: "vermilion"} | ({true: "petrol"} if true is not None else {})
+        roles = {tried.before.predicted: "vermilion"} | ({true: "petrol"} if true is not None else {})
         self.bars.show_bars(
             tuple(
                 Bar(name, max(0.0, after[name]), f"{after[name]:.2f}  ({before[name]:.2f})", roles.get(name, "faint"))
@@ -313,7 +313,7 @@ def in_words(tried: Tried) -> str:
     """What a change did to the answer."""
     before, after = tried.before, tried.after[0]
     what = after.change.words if after.change is not None else ""
-    if before.said == after.said:
-        there = after.probabilities[after.said]
-        return f"{what}: still {after.said}, {there:.2f} after {before.probabilities[before.said]:.2f}"
-    return f"{what}: {after.said} ({after.probabilities[after.said]:.2f}) in place of {before.said}"
+    if before.predicted == after.predicted:
+        there = after.probabilities[after.predicted]
+        return f"{what}: still {after.predicted}, {there:.2f} after {before.probabilities[before.predicted]:.2f}"
+    return f"{what}: {after.predicted} ({after.probabilities[after.predicted]:.2f}) in place of {before.predicted}"

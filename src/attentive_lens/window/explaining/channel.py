@@ -213,7 +213,7 @@ class ChannelView(QWidget):
             return
         answers = {each.factor: each.probabilities for each in seen.answers}
         before, after = answers[1.0], answers[factor]
-        roles = {seen.true: "petrol", seen.said: "petrol" if seen.said == seen.true else "vermilion"}
+        roles = {seen.true: "petrol", seen.predicted: "petrol" if seen.predicted == seen.true else "vermilion"}
         order = sorted(before, key=lambda name: -max(before[name], after[name]))[:6]
         self.bars.show_bars(
             tuple(

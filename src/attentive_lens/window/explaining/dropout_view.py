@@ -71,10 +71,10 @@ class DropoutView(QWidget):
             return
         tiles = []
         for mask, answers in zip(kept[:SHOWN], seen.answers, strict=False):
-            said = int(answers.argmax())
-            turned = said != int(seen.without.argmax())
-            caption = seen.classes[said] if turned else f"{answers[said]:.2f}"
-            words = f"{seen.classes[said]} {answers[said]:.2f}"
+            predicted = int(answers.argmax())
+            turned = predicted != int(seen.without.argmax())
+            caption = seen.classes[predicted] if turned else f"{answers[predicted]:.2f}"
+            words = f"{seen.classes[predicted]} {answers[predicted]:.2f}"
             tip = f"{int(mask.size - mask.sum())} of {mask.size} values are struck out; {words}"
             tiles.append(Tile((to_image(struck(mask)),), caption, tip, sharp=True))
         self.draws.show_tiles(tuple(tiles))

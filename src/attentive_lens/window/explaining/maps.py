@@ -85,9 +85,9 @@ class MapsPanel(QWidget):
     def _list_targets(self, explanation: Explanation) -> None:
         chosen = self.target.currentText()
         words = [SAID]
-        if explanation.true is not None and explanation.true != explanation.said:
+        if explanation.true is not None and explanation.true != explanation.predicted:
             words += [TRUE, DIFFERENCE]
-        taken = (explanation.said, explanation.true)
+        taken = (explanation.predicted, explanation.true)
         words += [name for name in explanation.probabilities if name not in taken]
         self.target.clear()
         self.target.addItems(words)
@@ -98,7 +98,7 @@ class MapsPanel(QWidget):
         if shown is None:
             return
         words = self.target.currentText()
-        target = {SAID: shown.said, TRUE: shown.true or "", DIFFERENCE: shown.said}.get(words, words)
+        target = {SAID: shown.predicted, TRUE: shown.true or "", DIFFERENCE: shown.predicted}.get(words, words)
         against = shown.true or "" if words == DIFFERENCE else ""
         asked = Maps(shown.subject, (), target, against)
         if asked == self._asked:
@@ -183,9 +183,9 @@ class MapsPanel(QWidget):
                     written += 1
         except OSError as error:
             why = str(error.strerror or error).lower()
-            self.session.said.emit(f"{folder} could not be written: {why}. Choose another folder.", True)
+            self.session.message.emit(f"{folder} could not be written: {why}. Choose another folder.", True)
         else:
-            self.session.said.emit(f"{written} maps are in {folder}, each as PNG and NumPy.", False)
+            self.session.message.emit(f"{written} maps are in {folder}, each as PNG and NumPy.", False)
 
 
 def in_words(made: MapsMade) -> str:

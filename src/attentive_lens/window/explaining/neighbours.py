@@ -133,7 +133,7 @@ class NeighboursPanel(QWidget):
         self.sheet.maps = {number - 1: map_ for number, map_ in self.maps.items()} if self.mapped.isChecked() else {}
         groups, collection = [], images.collection
         keys = tuple(found.near)
-        if found.classes.get("true") == found.classes["said"]:
+        if found.classes.get("true") == found.classes["predicted"]:
             keys = ("true",)
         for key in keys:
             near = found.near[key]
@@ -172,14 +172,14 @@ class NeighboursPanel(QWidget):
 
 def in_words(found: NeighboursFound) -> str:
     """How near the two classes are, by the layer."""
-    said, true = found.near["said"], found.near.get("true", ())
-    if "true" not in found.near and said:
-        return f"by {found.layer}: the nearest of {found.classes['said']} lies at {said[0].distance:.2f}"
-    if not said or not true:
+    predicted, true = found.near["predicted"], found.near.get("true", ())
+    if "true" not in found.near and predicted:
+        return f"by {found.layer}: the nearest of {found.classes['predicted']} lies at {predicted[0].distance:.2f}"
+    if not predicted or not true:
         return f"by {found.layer}: a class has no training images"
-    if found.classes["said"] == found.classes["true"]:
+    if found.classes["predicted"] == found.classes["true"]:
         return f"by {found.layer}: the nearest of {found.classes['true']} lies at {true[0].distance:.2f}"
     return (
-        f"by {found.layer}: the nearest of {found.classes['said']} lies at {said[0].distance:.2f}, of"
+        f"by {found.layer}: the nearest of {found.classes['predicted']} lies at {predicted[0].distance:.2f}, of"
         f" {found.classes['true']} at {true[0].distance:.2f}"
     )

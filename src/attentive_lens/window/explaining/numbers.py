@@ -241,10 +241,10 @@ class NumbersPanel(QWidget):
         clipboard, rows = QGuiApplication.clipboard(), self.model.rowCount()
         if rows > MOST_COPIED:
             words = f"{thousands(rows)} rows are too many for the clipboard: choose a channel, or save them."
-            self.session.said.emit(words, True)
+            self.session.message.emit(words, True)
         elif clipboard is not None:
             clipboard.setText(self.model.written().replace(",", "\t"))
-            self.session.said.emit(f"{thousands(rows)} rows are in the clipboard.", False)
+            self.session.message.emit(f"{thousands(rows)} rows are in the clipboard.", False)
 
     def _save(self) -> None:
         if self.seen is None:
@@ -270,7 +270,7 @@ class NumbersPanel(QWidget):
 
     def _tell_written(self, written: WeightsWritten) -> None:
         many = f"{thousands(written.numbers)} numbers in {thousands(written.arrays)} arrays"
-        self.session.said.emit(f"Saved to {written.file}: {many}.", False)
+        self.session.message.emit(f"Saved to {written.file}: {many}.", False)
 
     def write(self, file: Path) -> None:
         """The table as CSV, the whole array as a NumPy file, or with gradient and optimiser state, by the ending."""
@@ -288,9 +288,9 @@ class NumbersPanel(QWidget):
                 why = f"«{kind}» is none of .csv, .npz and .npy"
                 raise BadUsage(f"{file.name} was not written", why, "Give it one of these endings")
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
         else:
-            self.session.said.emit(f"Saved to {file}.", False)
+            self.session.message.emit(f"Saved to {file}.", False)
 
 
 def axes_of(dimensions: int) -> tuple[str, ...]:

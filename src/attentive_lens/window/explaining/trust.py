@@ -102,7 +102,7 @@ def measured_figures(map_: MapOfClass, checks: TrustChecks) -> tuple[Figure, ...
     words = f"randomised {anew.all_layers:.2f}{'<' if anew.passed else '≥'}{anew.limit:.2f}"
     figures.append(Figure("randomised", words.replace("-", "\u2212"), anew.passed, sentence))
     most = sorted(checks.agreement.items(), key=lambda pair: -pair[1])
-    if most and map_.key == "said":
+    if most and map_.key == "predicted":
         alike = ", ".join(f"{key.replace('_', ' ')} {value:.2f}" for key, value in most[:4])
         sentence = f"Rank correlation with other methods' maps, the most alike: {alike}."
         figures.append(Figure("agreement", f"others {most[0][1]:.2f}", None, sentence))

@@ -11,7 +11,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import scale
-from attentive_lens.desk.requests.explaining import Explanation, FileImage, MapOfClass, TrustChecks
+from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage, MapOfClass, TrustChecks
 from attentive_lens.window import look
 from attentive_lens.window.explaining.map_choice import MapChooser
 from attentive_lens.window.explaining.trust import TrustChips, first_figures, measured_figures
@@ -58,7 +58,7 @@ class Twins(QWidget):
         self.heads: dict[str, tuple[QWidget, QLabel, QLabel]] = {}
         self.chips: dict[str, TrustChips] = {}
         self.right = self._make_right()
-        for key in ("said", "true"):
+        for key in ("predicted", "true"):
             twins.addLayout(self._make_side(key), 1)
         inside.addWidget(self.pair, 1)
         row = QHBoxLayout()
@@ -113,7 +113,7 @@ class Twins(QWidget):
         head = QHBoxLayout()
         head.setContentsMargins(0, 0, 0, 0)
         head.addStrut(HEAD)
-        word = label(key, "faint") if key == "said" else self.right
+        word = label(PAIR[key], "faint") if key == "predicted" else self.right
         name = label(size=look.LARGE, strong=True, name=f"{key} name")
         probability = label(size=look.LARGE, strong=True, name=f"{key} probability")
         head.addWidget(word)
@@ -130,7 +130,7 @@ class Twins(QWidget):
         lens.whole_asked.connect(lambda: self.whole.click())
         lens.hovered.connect(self._tell_value)
         lens.region_drawn.connect(self.region_drawn)
-        can_be_saved(lens, f"map of {key}", self.session.said.emit, partial(self._values, key))
+        can_be_saved(lens, f"map of {key}", self.session.message.emit, partial(self._values, key))
         column.addWidget(lens, 1)
         chips = TrustChips(key)
         chips.told.connect(self._tell)
@@ -163,13 +163,13 @@ class Twins(QWidget):
         self.explanation, self.checks = explanation, None
         against = self.against
         self._list_right(explanation)
-        right = explanation.said == explanation.true
+        right = explanation.predicted == explanation.true
         other = self.target or explanation.true or against
-        names = {"said": (explanation.said, "good" if right else "bad"), "true": (other, "good")}
+        names = {"predicted": (explanation.predicted, "good" if right else "bad"), "true": (other, "good")}
         if explanation.true is None or self.target:
             names["true"] = (other, "good" if other == explanation.true else "")
         if explanation.true is None:
-            names["said"] = (explanation.said, "")
+            names["predicted"] = (explanation.predicted, "")
         for key, (target, role) in names.items():
             word, name, probability = self.heads[key]
             room = self.lenses[key].width() - word.sizeHint().width() - FIGURE
@@ -192,10 +192,10 @@ class Twins(QWidget):
         self.right.clear()
         if explanation.true is not None:
             self.right.addItem("true", "")
-            if explanation.said != explanation.true:
+            if explanation.predicted != explanation.true:
                 self.right.addItem(DIFFERENCE, "")
         for name in explanation.probabilities:
-            if name not in (explanation.true, explanation.said):
+            if name not in (explanation.true, explanation.predicted):
                 self.right.addItem(f"for {name}", name)
         at = self.right.findData(target) if target else self.right.findText(chosen)
         self.right.setCurrentIndex(max(0, at))
@@ -219,7 +219,7 @@ class Twins(QWidget):
         shown = self.explanation
         if shown is None:
             raise LookupError("nothing is explained yet")
-        if key == "said":
+        if key == "predicted":
             return shown.maps[0]
         other = shown.map("for") if self.target or self.against else None
         return other or shown.map("true") or shown.maps[0]
@@ -242,7 +242,7 @@ class Twins(QWidget):
         """All that was measured of the maps in view."""
         self.checks = checks
         self._show_figures()
-        self._tell(next(figure.sentence for figure in self.chips["said"].figures if figure.name == "randomised"))
+        self._tell(next(figure.sentence for figure in self.chips["predicted"].figures if figure.name == "randomised"))
 
     def _show_figures(self) -> None:
         shown, checks = self.explanation, self.checks
@@ -268,10 +268,10 @@ class Twins(QWidget):
         if shown is None:
             return
         picture = to_image(shown.pixels)
-        said, true = self._of("said").values, self._of("true").values
+        predicted, true = self._of("predicted").values, self._of("true").values
         signed = self.signs.isChecked() and shown.method.signed
-        top = max(scale(said, signed), scale(true, signed))
-        self.lenses["said"].show_image(picture, to_image(map_colours(said, signed, top)), top, signed)
+        top = max(scale(predicted, signed), scale(true, signed))
+        self.lenses["predicted"].show_image(picture, to_image(map_colours(predicted, signed, top)), top, signed)
         if self.pulls and shown.difference is not None:
             own = scale(shown.difference, True)
             drawn = to_image(map_colours(shown.difference, signed=True))
@@ -281,7 +281,7 @@ class Twins(QWidget):
 
     def _place_lens_on(self, map_: NDArray[Any]) -> None:
         """Put the lens where the map is strongest, so that the first look shows something."""
-        self._lens_moved(*strongest_place(np.asarray(map_)), self.lenses["said"].radius)
+        self._lens_moved(*strongest_place(np.asarray(map_)), self.lenses["predicted"].radius)
 
     def _lens_moved(self, x: float, y: float, radius: float) -> None:
         for lens in self.lenses.values():
@@ -312,12 +312,12 @@ class Twins(QWidget):
             self.value.setText("")
             return
         parts = []
-        for key in ("said", "true"):
+        for key in ("predicted", "true"):
             values = self._values(key)
             if values is None:
                 return
             row = min(int(down * values.shape[0]), values.shape[0] - 1)
             column = min(int(across * values.shape[1]), values.shape[1] - 1)
-            words = key if key == "said" else self.right.currentText()
+            words = PAIR[key] if key == "predicted" else self.right.currentText()
             parts.append(f"{words} {float(values[row, column]):+.3g}".replace("-", "\u2212"))
         self.value.setText(f"pixel {column}, {row}: " + " · ".join(parts))

@@ -148,7 +148,7 @@ class Browser(QWidget):
             self.label,
         )
         self.filters.show_counts(collection, self.label)
-        self.filters.show_answers(bool(self.session.scores.answers.said))
+        self.filters.show_answers(bool(self.session.scores.answers.predicted))
         self.filters.turn.setEnabled(self.filters.order.currentText() in self.session.images.measures)
         self.findings.show_skipped(collection.skipped)
         finding = self.findings.current

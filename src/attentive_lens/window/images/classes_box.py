@@ -101,4 +101,4 @@ class ClassesBox(QWidget):
         split = replace(plan.split, left_out=(*out, name) if left else out)
         words = f"leaving {name} out" if left else f"using {name} again"
         self.session.design.change(replace(plan, split=split), words)
-        self.session.said.emit(f"The next run is {words}.", False)
+        self.session.message.emit(f"The next run is {words}.", False)

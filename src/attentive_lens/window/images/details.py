@@ -88,7 +88,7 @@ class Details(QFrame):
         ]
         shown = {name: values[place] for name, values in self.session.images.measures.items() if name != "pixels"}
         lines += [f"{name} {value:.2f}" for name, value in shown.items() if np.isfinite(value)]
-        answer = self.session.scores.answers.said.get(row.number)
+        answer = self.session.scores.answers.predicted.get(row.number)
         if answer is not None:
             lines.append(f"said {collection.classes[answer[0]]} ({answer[1]:.2f})")
         self.facts.setText("\n".join(lines))

@@ -98,7 +98,7 @@ class Findings(QFrame):
     def _failed(self, sentence: str) -> None:
         self.look_for.setEnabled(True)
         self.look_for.setText("Look for faults")
-        self.session.said.emit(sentence, True)
+        self.session.message.emit(sentence, True)
 
     def _take(self, values: FaultsFound) -> None:
         self._list(values.faults)

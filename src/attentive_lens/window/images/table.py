@@ -25,12 +25,12 @@ class _Model(QAbstractTableModel):
         super().__init__()
         self.session = session
         self.places: NDArray[np.int64] = np.zeros(0, np.int64)
-        self.said = session.scores.answers.said
+        self.predicted = session.scores.answers.predicted
 
     def show(self, places: NDArray[np.int64]) -> None:
         """Other images."""
         self.beginResetModel()
-        self.places, self.said = places, self.session.scores.answers.said
+        self.places, self.predicted = places, self.session.scores.answers.predicted
         self.endResetModel()
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
@@ -73,7 +73,7 @@ class _Model(QAbstractTableModel):
         measured = self.session.images.measures.get(name)
         if measured is not None:
             return f"{measured[place]:.2f}" if np.isfinite(measured[place]) else ""
-        answer = self.said.get(row.number)
+        answer = self.predicted.get(row.number)
         words = {
             "image": thousands(row.number),
             "file": row.name,

@@ -159,14 +159,14 @@ class BenchPanel(QWidget):
     def save_picture(self) -> None:
         """Save the whole bench as it is drawn, as SVG or PNG."""
         name = self.plan.name.replace(" ", "-").replace("/", "-")
-        ask_for_file(self.bench, name, self.session.said.emit)
+        ask_for_file(self.bench, name, self.session.message.emit)
 
     def edit(self, summary: str, edit: Callable[[], Nodes]) -> bool:
         """Make an edit, or say why it is refused; whether it was made."""
         try:
             self.session.design.edit(edit(), summary)
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
             return False
         return True
 
@@ -199,7 +199,7 @@ class BenchPanel(QWidget):
     def _remove(self) -> None:
         names, words = self.bench.chosen_nodes(), self._words() if self.bench.selection() else ""
         if not names:
-            self.session.said.emit("The image cannot be removed: it is what the network looks at.", True)
+            self.session.message.emit("The image cannot be removed: it is what the network looks at.", True)
             return
         first = self.bench.selection()[0]
         self.bench.current, self.bench.anchor = max(0, first - 1), None
@@ -209,7 +209,7 @@ class BenchPanel(QWidget):
         """Take the layer that is shown out of its plate; the others stay."""
         name, plate = self.layer, self.bench.plates[self.bench.current or 0]
         if name not in plate.nodes:
-            self.session.said.emit("The image cannot be removed: it is what the network looks at.", True)
+            self.session.message.emit("The image cannot be removed: it is what the network looks at.", True)
             return
         left = [node for node in plate.nodes if node != name]
         if self.edit(f"removing {name}", lambda: editing.remove(self.nodes, [name])) and left:
@@ -245,7 +245,7 @@ class BenchPanel(QWidget):
         clipboard = QGuiApplication.clipboard()
         if names and clipboard is not None:
             clipboard.setText(stretch_text([node for node in self.nodes if node.name in names]))
-            self.session.said.emit(f"Copied: {self._words()}. Paste it after a layer of any plan.", False)
+            self.session.message.emit(f"Copied: {self._words()}. Paste it after a layer of any plan.", False)
 
     def _cut(self) -> None:
         self._copy()
@@ -281,7 +281,7 @@ class BenchPanel(QWidget):
             ends = (plates[behind[0]].output, "") if behind and behind[0] < len(plates) - 1 else None
         if ends is None:
             end = "first" if by < 0 else "last but the output"
-            self.session.said.emit(f"{self._words()} cannot move further: it is the {end}.", False)
+            self.session.message.emit(f"{self._words()} cannot move further: it is the {end}.", False)
             return
         source, consumer = ends
         self.edit(f"moving {self._words()}", lambda: editing.move(self.nodes, names, source, consumer))
@@ -322,7 +322,7 @@ class BenchPanel(QWidget):
             nodes = editing.multiply_rate(self.nodes, held - frozen, 1.0)
             design.edit(editing.multiply_rate(nodes, frozen, 0.0), "moving the frost line")
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
 
     def _connect(self, source: str, consumer: str) -> None:
         meeting: list[str] = []
@@ -351,7 +351,7 @@ class BenchPanel(QWidget):
             nodes, name = editing.insert(self.nodes, place[0], part, place[1])
             last.append(name)
             if place[0] != source:
-                self.session.said.emit(f"{name} stands before {source}, as is usual; Alt+Shift+→ moves it.", False)
+                self.session.message.emit(f"{name} stands before {source}, as is usual; Alt+Shift+→ moves it.", False)
             return nodes
 
         if source != IMAGE and source not in {node.name for node in self.nodes}:

@@ -326,7 +326,7 @@ class LayerSheet(QScrollArea):
         try:
             self.session.design.repair(remedy)
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
 
 
 def _clear(layout: QHBoxLayout | QVBoxLayout | QGridLayout) -> None:

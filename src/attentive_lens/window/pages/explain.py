@@ -192,13 +192,13 @@ class ExplainPage(Page):
         settings: PlainTable = choice.write_kind()
         if self.twins.target:
             settings["for"] = self.twins.target
-        self.case.add("map", f"{choice.words} for {shown.said}{where}", settings)
+        self.case.add("map", f"{choice.words} for {shown.predicted}{where}", settings)
 
     def replay(self, evidence: Evidence) -> None:
         """Show evidence as it was pinned, for the run in view."""
         if evidence.run != self.session.runs.current:
             words = f"Pinned with run {evidence.run}: shown as run {self.session.runs.current} has it."
-            self.session.said.emit(words, False)
+            self.session.message.emit(words, False)
         if show_again(evidence, self.twins, self.drawer):
             self._ask_again()
 
@@ -240,7 +240,7 @@ class ExplainPage(Page):
         """Ask why of an image."""
         view = self.session.runs.view
         if view is None or not view.has_model:
-            self.session.said.emit("There is no trained model to ask yet. Train one first.", True)
+            self.session.message.emit("There is no trained model to ask yet. Train one first.", True)
             return
         self.image, self.new_file = image, None
         request = self._request(view.number, image)
@@ -364,7 +364,7 @@ class ExplainPage(Page):
             return "faint"
         if name == self.explanation.true:
             return "petrol"
-        return "vermilion" if name == self.explanation.said else "faint"
+        return "vermilion" if name == self.explanation.predicted else "faint"
 
     def restyled(self) -> None:
         """Maps are drawn in the theme's colours."""

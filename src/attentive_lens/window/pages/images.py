@@ -161,20 +161,20 @@ class ImagesPage(Page):
         try:
             count = write_list(self.session.workspace, file, self.session.design.plan)
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
         else:
-            self.session.said.emit(f"{thousands(count)} images written to {file.name}.", False)
+            self.session.message.emit(f"{thousands(count)} images written to {file.name}.", False)
 
     def _rescan(self) -> None:
         if self._process is None:
-            self.session.said.emit("Looking through the source again …", False)
+            self.session.message.emit("Looking through the source again …", False)
             shift = QApplication.keyboardModifiers() & Qt.KeyboardModifier.ShiftModifier
             words = ["rescan", str(self.session.workspace.folder), *(["--contents"] if shift else [])]
             self._process = run_command(self, words, self._rescanned)
 
     def _rescanned(self, code: int, message: str) -> None:
         self._process = None
-        self.session.said.emit(message or "The source was looked through.", code != 0)
+        self.session.message.emit(message or "The source was looked through.", code != 0)
         if code == 0:
             self.session.images.reread()
             self.session.images.want_pixels()

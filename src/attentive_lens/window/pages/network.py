@@ -286,7 +286,7 @@ class NetworkPage(Page):
                 run = self.session.workspace.run(number)
                 self.panel.look_at(run.plan(), len(run.classes() or self.session.images.collection.classes))
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
             self.shown.setCurrentIndex(0)
             self.panel.look_at(None)
         self.title.setText(self.panel.plan.name[:1].upper() + self.panel.plan.name[1:])

@@ -83,7 +83,7 @@ class TrainingPage(Page):
         views.addWidget(self.hint)
         middle.addLayout(views)
         self.curves, self.health, self.answers = CurvesView(), HealthView(), AnswersView()
-        self.curves.said.connect(session.said)
+        self.curves.message.connect(session.message)
         self.all, self.rates = RunsPanel(session), RatesPanel(session)
         self.shown = QStackedWidget()
         for view in (self.curves, self.health, self.answers, self.all, self.rates):

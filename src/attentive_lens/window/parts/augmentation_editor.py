@@ -202,7 +202,7 @@ class AugmentationEditor(QWidget):
 
     def _failed(self, sentence: str) -> None:
         self._asked = False
-        self.session.said.emit(sentence, True)
+        self.session.message.emit(sentence, True)
 
     def _draw_again(self) -> None:
         self.draw += 1

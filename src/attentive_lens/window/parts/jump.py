@@ -56,11 +56,13 @@ class JumpField(QLineEdit):
         if not places:
             many = len(self.session.images.collection.rows)
             why = f"numbers go from 1 to {many}, and no name has that in it"
-            self.session.said.emit(f"No image is called «{words}»: {why}.", True)
+            self.session.message.emit(f"No image is called «{words}»: {why}.", True)
             return
         at = self._last[1] + 1 if self._last[0] == words else 0
         self._last = (words, at % len(places))
         if len(places) > 1:
-            self.session.said.emit(f"{self._last[1] + 1} of {len(places)} images called so; Return: the next.", False)
+            self.session.message.emit(
+                f"{self._last[1] + 1} of {len(places)} images called so; Return: the next.", False
+            )
         self.chosen.emit(places[self._last[1]])
         self.selectAll()

@@ -32,14 +32,14 @@ class ConfusionMatrix(MatrixDrawing):
         self._anchor: tuple[int, int] | None = None
         self._dragged = False
 
-    def choose(self, true: int, said: int, extend: bool = False, tell: bool = True) -> None:
+    def choose(self, true: int, predicted: int, extend: bool = False, tell: bool = True) -> None:
         """Choose a cell, or all from the one chosen before to it, and bring it into sight."""
         if not extend or self._anchor is None:
-            self._anchor = (true, said)
-        self.current = (true, said)
-        rows, columns = sorted((self._anchor[0], true)), sorted((self._anchor[1], said))
+            self._anchor = (true, predicted)
+        self.current = (true, predicted)
+        rows, columns = sorted((self._anchor[0], true)), sorted((self._anchor[1], predicted))
         self.area = (rows[0], rows[1], columns[0], columns[1])
-        (left, top), cell = self._edges(), self.box(true, said)
+        (left, top), cell = self._edges(), self.box(true, predicted)
         ends = (
             (self.horizontalScrollBar(), cell.left() - left, cell.right() - self._port().width() + RATE),
             (self.verticalScrollBar(), cell.top() - top, cell.bottom() - self._port().height()),
@@ -61,9 +61,9 @@ class ConfusionMatrix(MatrixDrawing):
         """Choose all cells of a true class."""
         self.choose_area((true, true), (0, len(self.classes) - 1))
 
-    def choose_column(self, said: int) -> None:
+    def choose_column(self, predicted: int) -> None:
         """Choose all cells of a class said."""
-        self.choose_area((0, len(self.classes) - 1), (said, said))
+        self.choose_area((0, len(self.classes) - 1), (predicted, predicted))
 
     def choose_none(self) -> None:
         """No cell is chosen."""
@@ -111,11 +111,11 @@ class ConfusionMatrix(MatrixDrawing):
         if isinstance(event, QHelpEvent):
             cell = self.cell_at(event.pos())
             if cell is not None:
-                true, said = cell
-                count, of = int(self.counts[true, said]), int(self._rows[true])
-                words = f"{count} of {of} of «{self.classes[true]}» said to be «{self.classes[said]}»"
-                if self._columns[said]:
-                    words += f", {percent(count / self._columns[said])} of all that were said to be it"
+                true, predicted = cell
+                count, of = int(self.counts[true, predicted]), int(self._rows[true])
+                words = f"{count} of {of} of «{self.classes[true]}» said to be «{self.classes[predicted]}»"
+                if self._columns[predicted]:
+                    words += f", {percent(count / self._columns[predicted])} of all that were said to be it"
                 QToolTip.showText(event.globalPos(), words, self)
             return True
         return super().viewportEvent(event)
@@ -134,15 +134,15 @@ class ConfusionMatrix(MatrixDrawing):
             centre = self.box(*self.current).center() if self.current is not None else None
             self.zoom_by(zooms[key], centre)
         elif self.classes and key in moves:
-            true, said = self.current or (0, 0)
+            true, predicted = self.current or (0, 0)
             last = len(self.classes) - 1
             down, along = moves[key]
             extend = event is not None and bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            self.choose(min(max(true + down, 0), last), min(max(said + along, 0), last), extend)
+            self.choose(min(max(true + down, 0), last), min(max(predicted + along, 0), last), extend)
         elif self.classes and key in (Qt.Key.Key_R, Qt.Key.Key_C, Qt.Key.Key_A):
-            true, said = self.current or (0, 0)
+            true, predicted = self.current or (0, 0)
             every = (0, len(self.classes) - 1)
             rows, columns = (true, true) if key == Qt.Key.Key_R else every, every
-            self.choose_area(rows, (said, said) if key == Qt.Key.Key_C else columns)
+            self.choose_area(rows, (predicted, predicted) if key == Qt.Key.Key_C else columns)
         else:
             super().keyPressEvent(event)

@@ -105,10 +105,10 @@ class MatrixDrawing(QAbstractScrollArea):
         x, y = self.horizontalScrollBar(), self.verticalScrollBar()
         return Places(left - (x.value() if x else 0), top - (y.value() if y else 0), wide, tall, along)
 
-    def box(self, true: int, said: int) -> QRectF:
+    def box(self, true: int, predicted: int) -> QRectF:
         """Where a cell is in the viewport."""
         p = self.places()
-        return QRectF(p.left + said * p.wide, p.top + true * p.tall, p.wide, p.tall)
+        return QRectF(p.left + predicted * p.wide, p.top + true * p.tall, p.wide, p.tall)
 
     def _edges(self) -> tuple[float, float]:
         """Where the names at the left and the head end."""
@@ -151,8 +151,8 @@ class MatrixDrawing(QAbstractScrollArea):
             self._paint_whole(painter, QRectF(p.left, p.top, n * p.wide, n * p.tall))
         else:
             for true in rows:
-                for said in columns:
-                    self._paint_cell(painter, true, said)
+                for predicted in columns:
+                    self._paint_cell(painter, true, predicted)
         if self.area is not None:
             top_row, last_row, left_column, last_column = self.area
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -187,11 +187,11 @@ class MatrixDrawing(QAbstractScrollArea):
         """Names above: across where there is room, else along the columns."""
         chosen = named(columns, p.wide, self.over[1] if self.over else None) if p.along else list(columns)
         names = self._short(chosen, top - 26 if p.along else p.wide - 6)
-        for said, name in zip(chosen, names, strict=True):
-            middle = p.left + (said + 0.5) * p.wide
+        for predicted, name in zip(chosen, names, strict=True):
+            middle = p.left + (predicted + 0.5) * p.wide
             if not left <= middle <= end:
                 continue
-            self._choose_pen(painter, self.over is not None and self.over[1] == said)
+            self._choose_pen(painter, self.over is not None and self.over[1] == predicted)
             if not p.along:
                 box = QRectF(middle - p.wide / 2, top - 24, p.wide, 20)
                 painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
@@ -219,36 +219,36 @@ class MatrixDrawing(QAbstractScrollArea):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, box.width() < self._whole.width())
         painter.drawImage(box, self._whole)
 
-    def _part(self, true: int, said: int) -> float:
+    def _part(self, true: int, predicted: int) -> float:
         """A cell's part of its row, or of its column where these are shown."""
-        of = self._columns[said] if self.shares == "column" else self._rows[true]
-        return float(self.counts[true, said] / max(1, of))
+        of = self._columns[predicted] if self.shares == "column" else self._rows[true]
+        return float(self.counts[true, predicted] / max(1, of))
 
     def _tints(self) -> NDArray[np.uint8]:
         """A pixel a cell in its tint, K×K×3: few of many cells hold images."""
         sheet, well = rgb("sheet"), rgb("well")
         tints = np.empty((*self.counts.shape, 3), np.uint8)
         tints[:] = (sheet + (well - sheet) * (110 / 255)).astype(np.uint8)
-        true, said = np.nonzero(self.counts)
-        of = self._columns[said] if self.shares == "column" else self._rows[true]
-        part, right = (self.counts[true, said] / of).astype(np.float32), true == said
+        true, predicted = np.nonzero(self.counts)
+        of = self._columns[predicted] if self.shares == "column" else self._rows[true]
+        part, right = (self.counts[true, predicted] / of).astype(np.float32), true == predicted
         strong = np.where(right, shade(part, True), shade(part, False))[:, None] / 255
         colours = np.where(right[:, None], rgb("petrol"), rgb("vermilion"))
-        tints[true, said] = (sheet + (colours - sheet) * strong).astype(np.uint8)
+        tints[true, predicted] = (sheet + (colours - sheet) * strong).astype(np.uint8)
         return tints
 
-    def _paint_cell(self, painter: QPainter, true: int, said: int) -> None:
+    def _paint_cell(self, painter: QPainter, true: int, predicted: int) -> None:
         """A cell's shade and, where there is room, its number."""
         t = look.theme
-        count, part = int(self.counts[true, said]), self._part(true, said)
-        cell = self.box(true, said)
+        count, part = int(self.counts[true, predicted]), self._part(true, predicted)
+        cell = self.box(true, predicted)
         gap = 1 if cell.width() >= 12 else 0.5 if cell.width() >= 6 else 0
         box = cell.adjusted(gap, gap, -gap, -gap)
         if count == 0:
             painter.fillRect(box, t.colour("well", 110))
             return
-        strength = round(float(shade(np.float32(part), true == said)))
-        ground = look.blended("petrol" if true == said else "vermilion", strength)
+        strength = round(float(shade(np.float32(part), true == predicted)))
+        ground = look.blended("petrol" if true == predicted else "vermilion", strength)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(ground)
         painter.drawRoundedRect(box, 2, 2)
@@ -276,10 +276,10 @@ class MatrixDrawing(QAbstractScrollArea):
     def cell_at(self, point: QPoint) -> tuple[int, int] | None:
         """True and said class of the cell at a point of the viewport."""
         p, (left, top) = self.places(), self._edges()
-        said, true = int((point.x() - p.left) // p.wide), int((point.y() - p.top) // p.tall)
+        predicted, true = int((point.x() - p.left) // p.wide), int((point.y() - p.top) // p.tall)
         n = len(self.classes)
         seen = left <= point.x() <= self._port().width() - RATE and point.y() >= top
-        return (true, said) if seen and 0 <= said < n and 0 <= true < n else None
+        return (true, predicted) if seen and 0 <= predicted < n and 0 <= true < n else None
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """With Ctrl: zoom where the mouse is."""

@@ -108,7 +108,7 @@ class PlanPanel(QWidget):
         except LensError as error:
             self._refuse(error)
         else:
-            self.session.said.emit(f"The plan of {file.name} is the next run's now.", False)
+            self.session.message.emit(f"The plan of {file.name} is the next run's now.", False)
 
     def _save(self) -> None:
         name = QFileDialog.getSaveFileName(self, "Save the plan", f"{self.session.design.plan.name}.toml", PLAN_FILES)[
@@ -125,4 +125,4 @@ class PlanPanel(QWidget):
             self._refuse(error)
         else:
             self.problem.hide()
-            self.session.said.emit(f"The plan was written to {file.name}.", False)
+            self.session.message.emit(f"The plan was written to {file.name}.", False)

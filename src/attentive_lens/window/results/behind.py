@@ -50,18 +50,18 @@ class Behind:
         if table is None:
             return
         names, again = table.classes, partial(self.cells, cells)
-        own = [answer for answer in table.answers if (answer.true, answer.said) in cells]
+        own = [answer for answer in table.answers if (answer.true, answer.predicted) in cells]
         if not own and isinstance(self.again, partial) and self.again.func == self.cells:
             self.wrong()  # of another run, that has no such images
             return
         if len(cells) == 1:
-            ((true, said),) = cells
-            right = "right" if true == said else f"said to be {names[said]}"
+            ((true, predicted),) = cells
+            right = "right" if true == predicted else f"said to be {names[predicted]}"
             part = Part.by_confidence(counted(len(own), "image", "images"), own)
             self._show(f"{names[true]}, {right}", [part], again, are_cells=True)
             return
         title = f"{counted(len(own), 'image', 'images')} in {thousands(len(cells))} cells"
-        rows, columns = {true for true, _ in cells}, {said for _, said in cells}
+        rows, columns = {true for true, _ in cells}, {predicted for _, predicted in cells}
         if len(rows) == 1 and len(columns) == len(names):
             title = f"{names[rows.pop()]}: {counted(len(own), 'image', 'images')}"
         elif len(columns) == 1 and len(rows) == len(names):
@@ -74,8 +74,8 @@ class Behind:
         if table is None:
             return
         names, name = table.classes, table.classes[number]
-        missed = [a for a in table.answers if a.true == number != a.said]
-        false = sorted((a for a in table.answers if a.said == number != a.true), key=lambda a: -a.probability)
+        missed = [a for a in table.answers if a.true == number != a.predicted]
+        false = sorted((a for a in table.answers if a.predicted == number != a.true), key=lambda a: -a.probability)
         title = f"{name}: {thousands(len(missed))} missed, {thousands(len(false))} falsely said"
         truly = tuple(f"{a.probability:.2f} {names[a.true]}" for a in false)
         parts = [
@@ -92,7 +92,11 @@ class Behind:
         wanted = [
             a
             for a in table.answers
-            if (a.probability < threshold if kind == "withheld" else (a.said == a.true) == (kind == "right but unsure"))
+            if (
+                a.probability < threshold
+                if kind == "withheld"
+                else (a.predicted == a.true) == (kind == "right but unsure")
+            )
         ]
         wanted.sort(key=lambda a: (a.probability if kind != "wrong and sure" else -a.probability, a.image))
         count = counted(len(wanted), "image", "images")
@@ -107,15 +111,15 @@ class Behind:
             own = [a for a in table.answers if a.image in wanted]
             self._show(words, in_two(own, table.classes), partial(self.numbered, words, numbers))
 
-    def broken(self, words: str, numbers: tuple[int, ...], said: tuple[int, ...]) -> None:
+    def broken(self, words: str, numbers: tuple[int, ...], predicted: tuple[int, ...]) -> None:
         """Images that are answered wrongly when they are made worse, with what is said then."""
         table = self.session.scores.current
         if table is not None:
-            then = dict(zip(numbers, said, strict=True))
+            then = dict(zip(numbers, predicted, strict=True))
             own = sorted((a for a in table.answers if a.image in then), key=lambda a: (a.true, a.image))
             captions = tuple(f"→ {table.classes[then[a.image]]}" for a in own)
             part = Part("right as they are, wrong then; what is said then", tuple(own), captions)
-            self._show(words, [part], partial(self.broken, words, numbers, said))
+            self._show(words, [part], partial(self.broken, words, numbers, predicted))
 
     def mapped(self, answers: list[Answer], names: tuple[str, ...]) -> None:
         """Images chosen on the map, of whatever set; all selected, so that a decision is about them all."""
@@ -131,7 +135,7 @@ class Behind:
             return
         by_class: dict[int, list[Answer]] = {}
         for answer in table.answers:
-            if answer.said != answer.true:
+            if answer.predicted != answer.true:
                 by_class.setdefault(answer.true, []).append(answer)
         names = table.classes
         parts = [
@@ -156,7 +160,7 @@ def in_two(answers: Sequence[Answer], names: Sequence[str]) -> list[Part]:
     """Wrong ones, then right ones, each with what was said."""
     parts = []
     for title, right in (("wrong", False), ("right", True)):
-        own = [a for a in answers if (a.said == a.true) == right]
+        own = [a for a in answers if (a.predicted == a.true) == right]
         if own:
             parts.append(Part.by_confidence(f"{thousands(len(own))} {title}", own, names))
     return parts

@@ -43,7 +43,7 @@ class Part:
 def caption(answer: Answer, names: Sequence[str] | None = None) -> str:
     """How sure an answer was, where that is known, and the class said if the classes are named."""
     sure = f"{answer.probability:.2f}" if answer.probability == answer.probability else ""
-    return f"{sure} {names[answer.said]}".strip() if names is not None else sure
+    return f"{sure} {names[answer.predicted]}".strip() if names is not None else sure
 
 
 class ChosenImages(QWidget):

@@ -137,14 +137,14 @@ class ClassesView(ResultsView):
         try:
             self._set_reference(read_reference_scores(file))
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
 
     def _type_reference(self) -> None:
         words = self.typed.text().strip()
         try:
             self._set_reference(typed_reference(words) if words else None)
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
 
     def _set_reference(self, reference: ReferenceScores | None) -> None:
         self.reference, self.scores = reference, None

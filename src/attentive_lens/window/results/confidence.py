@@ -44,7 +44,7 @@ class ConfidenceView(ResultsView):
         self.square = UnitSquare("Calibration", "how sure", "right", "calibration curve")
         self.bars = BinBars()
         for name, each in (("calibration", self.square), ("confidence", self.bars)):
-            can_be_saved(each, name, self.session.said.emit)
+            can_be_saved(each, name, self.session.message.emit)
         row.addWidget(self.square, 1)
         row.addWidget(self.bars, 1)
         inside.addLayout(row, 1)
@@ -134,12 +134,12 @@ class ConfidenceView(ResultsView):
                 f"Run {told.run} keeps a temperature of {told.temperature:.2f}: off by {percent(told.error)} on the"
                 f" validation images, before by {percent(told.error_before)}."
             )
-        self.session.said.emit(words, False)
+        self.session.message.emit(words, False)
         self.session.scores.forget()
 
     def _fail(self, words: str) -> None:
         self._free()
-        self.session.said.emit(words, True)
+        self.session.message.emit(words, True)
 
     def _free(self) -> None:
         for each in (self.keep, self.take_out):
@@ -150,7 +150,7 @@ class ConfidenceView(ResultsView):
         if scores is None or scores.output == "none":
             return
         accepted, right = withheld(scores, self.threshold)
-        wrong, left = int((scores.said != scores.true).sum()), right.of - right.count
+        wrong, left = int((scores.predicted != scores.true).sum()), right.of - right.count
         answered = f"{percent(accepted.value or 0.0)} of the images are answered"
         of_them = f", {percent(right.value)} of them right" if right.value is not None else ""
         self.cost.setText(f"Below {self.threshold:.0%}: {answered}{of_them}; {left} of {wrong} mistakes are left.")

@@ -116,7 +116,7 @@ class ImageMap(QWidget):
         if self._pictured is None:
             self._pictured = []
             if self.found is not None:
-                order = [k for k in by_interest(self.found.said, self.found.true) if not self.hidden[k]]
+                order = [k for k in by_interest(self.found.predicted, self.found.true) if not self.hidden[k]]
                 self._pictured = shown_apart(self._unit * self._side, order, ROOM)
         return self._pictured
 
@@ -163,7 +163,7 @@ class ImageMap(QWidget):
         points, of_class = places[rows] * ratio, found.true[rows]
         colours = np.array([_rgba(self._colour(number), alpha) for number in range(int(of_class.max()) + 1)], np.uint8)
         self._draw(painter, stamped(shape, points, colours[of_class], disc(size * ratio)), ratio)
-        wrong = points[found.said[rows] != of_class]
+        wrong = points[found.predicted[rows] != of_class]
         if len(wrong):
             red = np.tile(np.array(_rgba(look.theme.colour("vermilion"), alpha), np.uint8), (len(wrong), 1))
             self._draw(painter, stamped(shape, wrong, red, disc((size + 5) * ratio, 1.3 * ratio)), ratio)
@@ -189,7 +189,7 @@ class ImageMap(QWidget):
         style = Qt.PenStyle.SolidLine if self.trained[k] else Qt.PenStyle.DotLine
         painter.setPen(QPen(self._colour(int(found.true[k])), 2, style))
         painter.drawRect(box)
-        if found.said[k] != found.true[k]:
+        if found.predicted[k] != found.true[k]:
             painter.setPen(QPen(look.theme.colour("vermilion"), 2.5))
             painter.drawEllipse(at, side / 2 + 3, side / 2 + 3)
 

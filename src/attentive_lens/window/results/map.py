@@ -68,7 +68,7 @@ class MapView(ResultsView):
         inside.addLayout(foot)
 
     def _save(self) -> None:
-        ask_for_file(self.map, "map", self.session.said.emit)
+        ask_for_file(self.map, "map", self.session.message.emit)
 
     def _make_settings(self) -> QVBoxLayout:
         both = QVBoxLayout()
@@ -174,12 +174,12 @@ class MapView(ResultsView):
             return
         names = found.classes
         if row >= 0:
-            number, said, true = int(found.images[row]), names[found.said[row]], names[found.true[row]]
-            words = f"said {said}, true {true}" if said != true else f"{true}, rightly"
+            number, predicted, true = int(found.images[row]), names[found.predicted[row]], names[found.true[row]]
+            words = f"said {predicted}, true {true}" if predicted != true else f"{true}, rightly"
             self.says.setText(f"image {number} · {self.session.images.collection.sets[number - 1]} · {words}")
             return
         part = f" of {thousands(found.in_all)}" if len(found.images) < found.in_all else ""
-        wrong = int((found.said != found.true).sum())
+        wrong = int((found.predicted != found.true).sum())
         explained = " and ".join(percent(share) for share in found.explained)
         self.says.setText(
             f"{thousands(len(found.images))}{part} images by {found.layer} · {thousands(wrong)} answered wrongly"
@@ -192,7 +192,7 @@ class MapView(ResultsView):
             return
         rows = {number: row for row, number in enumerate(found.images.tolist())}
         answers = [
-            Answer(number, int(found.said[row]), int(found.true[row]), float(found.probability[row]))
+            Answer(number, int(found.predicted[row]), int(found.true[row]), float(found.probability[row]))
             for number, row in ((number, rows[number]) for number in numbers)
         ]
         self.chosen.emit(answers, found.classes)

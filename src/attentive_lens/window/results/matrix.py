@@ -76,7 +76,7 @@ class MatrixView(ResultsView):
             "Click a cell, a name, or drag over cells to see their images. Ctrl and the wheel, + and − zoom; 0 fits."
         )
         self.matrix.chosen.connect(self._choose)
-        can_be_saved(self.matrix, "confusion-matrix", self.session.said.emit)
+        can_be_saved(self.matrix, "confusion-matrix", self.session.message.emit)
         inside.addWidget(self.matrix, 1)
         self.pairs = QListWidget()
         self.pairs.setObjectName("confused pairs")
@@ -140,9 +140,9 @@ class MatrixView(ResultsView):
         self.pairs.clear()
         numbers = {name: k for k, name in enumerate(scores.classes)} if scores is not None else {}
         for pair in pairs:
-            words = f"{thousands(pair.images)} of {thousands(pair.of)} {pair.true} were said to be {pair.said}"
+            words = f"{thousands(pair.images)} of {thousands(pair.of)} {pair.true} were said to be {pair.predicted}"
             item = QListWidgetItem(words)
-            item.setData(USER, (numbers[pair.true], numbers[pair.said]))
+            item.setData(USER, (numbers[pair.true], numbers[pair.predicted]))
             self.pairs.addItem(item)
         self.pairs.setVisible(bool(pairs))
         self.pairs.setFixedHeight(LINE * min(SHOWN, max(1, len(pairs))) + 4)
@@ -151,10 +151,10 @@ class MatrixView(ResultsView):
     def _choose_pair(self, row: int) -> None:
         item = self.pairs.item(row)
         if item is not None:
-            true, said = item.data(USER)
+            true, predicted = item.data(USER)
             at = {int(number): place for place, number in enumerate(self.order)}
-            self.matrix.choose(at[true], at[said])
+            self.matrix.choose(at[true], at[predicted])
 
     def _choose(self, top: int, bottom: int, left: int, right: int) -> None:
         rows, columns = self.order[top : bottom + 1].tolist(), self.order[left : right + 1].tolist()
-        self.chosen.emit(frozenset((true, said) for true in rows for said in columns))
+        self.chosen.emit(frozenset((true, predicted) for true in rows for predicted in columns))

@@ -86,7 +86,7 @@ class NewDetails(QWidget):
             self.unlike.setText("")
             self.bars.show_bars(())
             return
-        self.title.setText(f"said {answer.said} · {answer.probability:.2f}")
+        self.title.setText(f"said {answer.predicted} · {answer.probability:.2f}")
         self.file.setText(Path(answer.file).name)
         self.file.setToolTip(answer.file)
         if answer.unlike is None:
@@ -103,7 +103,7 @@ class NewDetails(QWidget):
         longest = max(1.0, order[0][1]) if answer.output == "none" else 1.0
         self.bars.show_bars(
             tuple(
-                Bar(name, max(0.0, p / longest), f"{p:.3f}", "petrol" if name == answer.said else "faint")
+                Bar(name, max(0.0, p / longest), f"{p:.3f}", "petrol" if name == answer.predicted else "faint")
                 for name, p in order
             )
         )
@@ -117,8 +117,8 @@ class NewDetails(QWidget):
     def explain(self) -> None:
         """On to Explain, against the class that comes next."""
         if self.answer is not None:
-            others = {name: p for name, p in self.answer.probabilities.items() if name != self.answer.said}
-            against = max(others, key=lambda name: others[name]) if others else self.answer.said
+            others = {name: p for name, p in self.answer.probabilities.items() if name != self.answer.predicted}
+            against = max(others, key=lambda name: others[name]) if others else self.answer.predicted
             self.session.file_asked.emit(self.answer.file, against)
 
     def add_as(self, name: str) -> None:

@@ -186,9 +186,11 @@ class NewImagesView(ResultsView):
             into.finish()
             part.replace(file)
         except (LensError, OSError) as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
         else:
-            self.session.said.emit(f"Saved {counted(len(self.found.answers), 'answer', 'answers')} to {file}.", False)
+            self.session.message.emit(
+                f"Saved {counted(len(self.found.answers), 'answer', 'answers')} to {file}.", False
+            )
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Take files, folders and pictures."""
@@ -219,11 +221,11 @@ def groups_of(answers: Sequence[Prediction], unlike: Sequence[int]) -> tuple[Gro
     groups = []
     strange = sorted(unlike, key=lambda k: -(answers[k].unlike or 0.0))
     if strange:
-        words = tuple(f"{answers[k].unlike:.1f}× {answers[k].said}" for k in strange)
+        words = tuple(f"{answers[k].unlike:.1f}× {answers[k].predicted}" for k in strange)
         groups.append(Group(f"unlike all training images · {len(strange)}", "", tuple(strange), words))
     for name in dict.fromkeys(answers[0].probabilities if answers else ()):
         own = sorted(
-            (k for k, each in enumerate(answers) if each.said == name and k not in set(strange)),
+            (k for k, each in enumerate(answers) if each.predicted == name and k not in set(strange)),
             key=lambda k: answers[k].probability,
         )
         if own:

@@ -66,7 +66,7 @@ class OneByOne(QWidget):
     def show_answers(self, answers: Sequence[Answer], names: tuple[str, ...], place: int | None) -> None:
         """Other answers in their order, classes by these names, beginning at a place if it is among them."""
         self.answers, self.names = tuple(answers), names
-        self._right = sum(a.said == a.true for a in self.answers)
+        self._right = sum(a.predicted == a.true for a in self.answers)
         self.at = next((k for k, a in enumerate(self.answers) if a.image - 1 == place), 0)
         self._show()
         if self.answers and self.answers[self.at].image - 1 != place:
@@ -92,9 +92,9 @@ class OneByOne(QWidget):
             self.so_far.setText("")
             return
         answer = self.answers[self.at]
-        said, true = self.names[answer.said], self.names[answer.true]
-        wrong = answer.said != answer.true
-        self.title.setText(f"said {said}, true {true}" if wrong else f"{said}, rightly")
+        predicted, true = self.names[answer.predicted], self.names[answer.true]
+        wrong = answer.predicted != answer.true
+        self.title.setText(f"said {predicted}, true {true}" if wrong else f"{predicted}, rightly")
         set_role(self.title, "bad" if wrong else "good")
         pixels = self.session.images.pixels
         self.picture.show_image(to_image(pixels[answer.image - 1]) if pixels is not None else None)
@@ -116,7 +116,7 @@ class OneByOne(QWidget):
         order = sorted(range(len(values)), key=lambda k: -float(values[k]))[:MOST_BARS]
         if answer.true not in order:
             order[-1] = answer.true
-        roles = {answer.said: "vermilion", answer.true: "petrol"}
+        roles = {answer.predicted: "vermilion", answer.true: "petrol"}
         longest = max(1.0, float(values.max())) if scores.output == "none" else 1.0
         self.bars.show_bars(
             tuple(

@@ -136,7 +136,7 @@ class OverviewView(ResultsView):
         inside.setSpacing(8)
         self.bars = SetBars()
         self.bars.chosen.connect(self.chosen)
-        can_be_saved(self.bars, "accuracy", self.session.said.emit)
+        can_be_saved(self.bars, "accuracy", self.session.message.emit)
         inside.addWidget(self.bars)
         self.gaps = label(name="gaps")
         self.gaps.setWordWrap(True)

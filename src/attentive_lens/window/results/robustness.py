@@ -192,7 +192,7 @@ class RobustnessView(ResultsView):
         inside.addLayout(row)
         self.curves = GradeCurves()
         self.curves.chosen.connect(self._choose)
-        can_be_saved(self.curves, "robustness", self.session.said.emit)
+        can_be_saved(self.curves, "robustness", self.session.message.emit)
         inside.addWidget(self.curves, 1)
         self.refresh()
 
@@ -238,4 +238,4 @@ class RobustnessView(ResultsView):
         found = self.curves.found
         if found is not None:
             way, at = found.ways[row], found.ways[row].grades[grade]
-            self.chosen.emit(in_words(way, at), at.broken, at.said)
+            self.chosen.emit(in_words(way, at), at.broken, at.predicted)

@@ -136,4 +136,4 @@ class AdvicePanel(QFrame):
         finding = self.shown
         if finding is not None and finding.plan is not None:
             self.session.design.change(finding.plan, f"the remedy for {finding.kind}")
-            self.session.said.emit(f"The next run has the remedy: {finding.remedy} Start training to try it.", False)
+            self.session.message.emit(f"The next run has the remedy: {finding.remedy} Start training to try it.", False)

@@ -25,11 +25,11 @@ class CurvesView(QWidget):
 
     Signals
     -------
-    said
+    message
         A sentence, and whether it is bad news.
     """
 
-    said = pyqtSignal(str, bool)
+    message = pyqtSignal(str, bool)
 
     def __init__(self) -> None:
         super().__init__()
@@ -144,7 +144,7 @@ class CurvesView(QWidget):
             try:
                 self.reference = read_reference(Path(file))
             except LensError as error:
-                self.said.emit(str(error), True)
+                self.message.emit(str(error), True)
                 return
         self.reference_button.setText("Take reference off" if self.reference is not None else "Reference …")
         self._draw()

@@ -42,10 +42,12 @@ class LastBatchView(QFrame):
             return names[number] if number < len(names) else f"class {number + 1}"
 
         cells = [
-            (to_image(pixels), word(int(said)), word(int(wanted)), int(number))
-            for pixels, said, wanted, number in zip(batch.images, batch.said, batch.wanted, batch.numbers, strict=True)
+            (to_image(pixels), word(int(predicted)), word(int(wanted)), int(number))
+            for pixels, predicted, wanted, number in zip(
+                batch.images, batch.predicted, batch.wanted, batch.numbers, strict=True
+            )
         ]
-        right = sum(said == wanted for _, said, wanted, _ in cells)
+        right = sum(predicted == wanted for _, predicted, wanted, _ in cells)
         self.says.setText(
             f"Passing now, as the network sees them: epoch {batch.epoch}, step {batch.step};"
             f" {right} of {len(cells)} right"
@@ -81,8 +83,8 @@ class _Row(QWidget):
         if isinstance(event, QHelpEvent):
             place = int(event.pos().x() // (SIDE + GAP))
             if place < min(len(self.cells), self._columns()):
-                _, said, wanted, number = self.cells[place]
-                QToolTip.showText(event.globalPos(), f"image {number}: said «{said}», true «{wanted}»", self)
+                _, predicted, wanted, number = self.cells[place]
+                QToolTip.showText(event.globalPos(), f"image {number}: said «{predicted}», true «{wanted}»", self)
                 return True
         return super().event(event)
 
@@ -92,13 +94,13 @@ class _Row(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.setFont(look.font(look.SMALL))
         metrics = painter.fontMetrics()
-        for k, (picture, said, wanted, _) in enumerate(self.cells[: self._columns()]):
-            left, is_right = k * (SIDE + GAP), said == wanted
+        for k, (picture, predicted, wanted, _) in enumerate(self.cells[: self._columns()]):
+            left, is_right = k * (SIDE + GAP), predicted == wanted
             box = QRectF(left + 1, 1, SIDE - 2, SIDE - 2)
             painter.drawImage(box, picture)
             painter.setPen(QPen(t.colour("line" if is_right else "vermilion"), 1 if is_right else 2))
             painter.drawRect(box)
-            lines = [(said, "ink" if is_right else "vermilion")] + ([] if is_right else [(wanted, "faint")])
+            lines = [(predicted, "ink" if is_right else "vermilion")] + ([] if is_right else [(wanted, "faint")])
             for line, (words, role) in enumerate(lines):
                 painter.setPen(t.colour(role))
                 place = QRectF(left, SIDE + 4 + line * LINE, SIDE + GAP - 4, LINE)

@@ -89,7 +89,7 @@ class RunTools(QWidget):
             self.session.runs.keep_about(self._run, about)
             self.changed.emit()
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
 
     def _pin(self) -> None:
         self._keep()
@@ -135,5 +135,5 @@ class RunTools(QWidget):
             plan = self.session.workspace.run(self._run).plan()
             self.session.runs.enqueue(replace(plan, seed=free_seed(self.session.workspace, plan)))
         except LensError as error:
-            self.session.said.emit(str(error), True)
+            self.session.message.emit(str(error), True)
         self.changed.emit()

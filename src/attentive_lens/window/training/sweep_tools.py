@@ -163,7 +163,7 @@ class SweepTools(QWidget):
             epochs = ", ".join(map(str, rungs(plan.training.epochs, len(plans))))
             begun = self.session.runs.halve(plan, [f"{key}={values}" for key, values in over.items()])
             told = f"{len(plans)} plans are trained; the worse half is given up after epochs {epochs}." if begun else ""
-            self.session.said.emit(told, False) if told else None
+            self.session.message.emit(told, False) if told else None
         else:
             for each in plans:
                 self.session.runs.enqueue(each)
