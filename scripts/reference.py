@@ -14,12 +14,9 @@ from typing import Any
 import typer.main
 
 import attentive_lens
-from attentive_lens.cli import every
-from attentive_lens.cli.app import app
+from attentive_lens.cli.entry import with_commands
 from attentive_lens.cli.results import json_schema
 from attentive_lens.plan.outline import settings
-
-del every  # imported for its commands
 
 ROOT = Path(__file__).parents[1]
 
@@ -39,7 +36,7 @@ def settings_page() -> str:
 
 
 def manual() -> str:
-    group = typer.main.get_command(app)
+    group = typer.main.get_command(with_commands())
     lines = [
         f'.TH ATTENTIVE-LENS 1 "" "Attentive Lens {attentive_lens.__version__}" "User commands"',
         ".SH NAME",

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import io
 import json
 import sys
 import unittest.mock
+from collections.abc import Callable
 from pathlib import Path
 
 import fastjsonschema
@@ -45,8 +47,14 @@ def follow_the_schema(words: tuple[object, ...], text: str, code: int) -> None:
     assert lines
     for number, line in enumerate(lines, 1):
         kind = "error" if code and number == len(lines) else name
-        check = fastjsonschema.compile({"$defs": SCHEMA["$defs"], "$ref": f"#/$defs/{kind}"})
-        check(json.loads(line, parse_constant=lambda word: pytest.fail(f"{word} is not JSON")))
+        check_of(kind)(json.loads(line, parse_constant=lambda word: pytest.fail(f"{word} is not JSON")))
+
+
+@functools.cache
+def check_of(kind: str) -> Callable[[object], object]:
+    """Refuses what is not as docs/json-schema.json says."""
+    check: Callable[[object], object] = fastjsonschema.compile({"$defs": SCHEMA["$defs"], "$ref": f"#/$defs/{kind}"})
+    return check
 
 
 def last_object(text: str) -> dict:  # type: ignore[type-arg]

@@ -19,9 +19,7 @@ import typer.main
 from PIL import Image
 from tests.cli.running import SCHEMA, TINY, command, last_object, leaves, run_words
 
-from attentive_lens.cli import every as _every  # noqa: F401  # for their commands
-from attentive_lens.cli.app import app
-from attentive_lens.cli.entry import COMMANDS
+from attentive_lens.cli.entry import COMMANDS, with_commands
 from attentive_lens.workspace import Workspace
 
 
@@ -85,7 +83,7 @@ def test_the_demo_runs_the_full_example_once_and_goes_on_with_an_interrupted_one
     assert told["train"]["epochs"] == 2
     assert told["scores"].keys() == {"validation", "test"}
     assert 1 <= len(told["explained"]) <= 5
-    pictures = list(Path(told["results"]).glob("*-said.png"))
+    pictures = list(Path(told["results"]).glob("*-predicted.png"))
     assert len(pictures) == len(told["explained"])
     again = last_object(command(*words))
     assert again == {**told, "train": None}
@@ -201,7 +199,7 @@ def test_every_command_has_its_schema_its_words_and_its_place_in_the_manual() ->
     manual = (Path(__file__).parents[2] / "docs" / "attentive-lens.1").read_text("utf-8")
     for name in names:
         assert f".SS {name}".replace("-", "\\-") in manual, name
-    group = typer.main.get_command(app)
+    group = typer.main.get_command(with_commands())
     commands = dict(group.commands)  # type: ignore[attr-defined]
     commands |= {f"plan {name}": own for name, own in commands.pop("plan").commands.items()}
     assert commands.keys() == names

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import functools
 import io
 import os
 import shutil
@@ -16,14 +17,11 @@ import pytest
 import typer
 from tests.cli.running import SCHEMA, command, last_object, run_words
 
-from attentive_lens.cli import every
-from attentive_lens.cli.app import app
-from attentive_lens.cli.entry import COMMANDS
+from attentive_lens.cli.entry import COMMANDS, with_commands
 from attentive_lens.cli.results import RESULTS
 from attentive_lens.core.records import schema
 from attentive_lens.workspace import Workspace
 
-REGISTERED = every.MODULES
 """Loaded for their commands."""
 NAMES = sorted(name for name in SCHEMA["$defs"] if name != "error")
 NEEDED = {
@@ -42,9 +40,10 @@ NEEDED = {
 WITHOUT_PLACES = {"demo", "measure", "plan keys", "plan new", "plan show"}
 
 
+@functools.cache
 def parameters() -> dict[str, list[typer.core.TyperArgument]]:
     """The arguments of every command, by its name."""
-    group = typer.main.get_command(app)
+    group = typer.main.get_command(with_commands())
     known = dict(group.commands)  # type: ignore[attr-defined]
     known |= {f"plan {name}": own for name, own in known.pop("plan").commands.items()}
     return {

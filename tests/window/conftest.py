@@ -9,6 +9,7 @@ import pytest
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 from tests.driving import click, stage
+from tests.warm import WarmResident
 
 from attentive_lens.desk.runs import reap_children
 from attentive_lens.window.application import make_application, make_frame
@@ -21,6 +22,15 @@ from attentive_lens.workspace import Workspace
 @pytest.fixture(scope="session")
 def qapp() -> Iterator[object]:
     yield make_application()
+
+
+@pytest.fixture(scope="session", autouse=True)
+def warm_workers() -> Iterator[None]:
+    """Windows take over each other's workers, one after the other."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("attentive_lens.window.asking.Resident", WarmResident)
+        yield
+    WarmResident.end()
 
 
 @pytest.fixture

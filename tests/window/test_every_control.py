@@ -23,7 +23,7 @@ from attentive_lens.window.frame import Frame
 from attentive_lens.window.session import Session
 from attentive_lens.workspace import Workspace
 
-PAIRS = 25
+PAIRS = 8
 """Pairs of controls, one after the other, for each page."""
 
 

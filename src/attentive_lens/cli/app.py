@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -12,12 +13,31 @@ from attentive_lens.core.files import check_folder_of, shown
 from attentive_lens.core.values import unknown_word
 from attentive_lens.core.version import VERSION
 
-app = typer.Typer(
-    help="Train convolutional image classifiers and find out why they get an image wrong.",
-    no_args_is_help=True,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-)
+
+def _empty() -> typer.Typer:
+    return typer.Typer(
+        help="Train convolutional image classifiers and find out why they get an image wrong.",
+        no_args_is_help=True,
+        rich_markup_mode=None,
+        pretty_exceptions_enable=False,
+    )
+
+
+app = _empty()
+"""Where every module puts its commands."""
+
+
+def application(names: Sequence[str]) -> typer.Typer:
+    """With these commands alone, in this order: typer works out what each takes anew for every call."""
+    chosen = _empty()
+    chosen.registered_callback = app.registered_callback
+    commands = {
+        own.name or getattr(own.callback, "__name__", "").replace("_", "-"): own for own in app.registered_commands
+    }
+    chosen.registered_commands = [commands[name] for name in names if name in commands]
+    chosen.registered_groups = [own for own in app.registered_groups if own.name in names]
+    return chosen
+
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON object instead of text.")]
 InWorkspace = Annotated[Path, typer.Argument(help="Folder of the workspace.", metavar="WORKSPACE")]

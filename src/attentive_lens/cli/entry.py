@@ -3,56 +3,62 @@
 from __future__ import annotations
 
 import difflib
+import importlib
 import os
 import sys
 import traceback
 from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING
 
 from attentive_lens.core.launching import processes_launched
 from attentive_lens.desk.faults import open_log
 from attentive_lens.errors import BadUsage, LensError
 
-COMMANDS = (
-    "demo",
-    "new",
-    "rescan",
-    "source",
-    "restore",
-    "add",
-    "label",
-    "faults",
-    "plan",
-    "train",
-    "watch",
-    "runs",
-    "bin",
-    "compare",
-    "repeat",
-    "sweep",
-    "cross-validate",
-    "advise",
-    "control",
-    "score",
-    "verify",
-    "calibrate",
-    "robustness",
-    "explain",
-    "causes",
-    "class-maps",
-    "cases",
-    "report",
-    "layer",
-    "activity",
-    "numbers",
-    "channel",
-    "neighbours",
-    "map",
-    "probe",
-    "rates",
-    "try",
-    "predict",
-    "measure",
-)
+if TYPE_CHECKING:
+    from typer import Typer
+
+COMMANDS: dict[str, str] = {
+    "demo": "commands",
+    "new": "collecting",
+    "rescan": "collecting",
+    "source": "collecting",
+    "restore": "collecting",
+    "add": "collecting",
+    "label": "collecting",
+    "faults": "collecting",
+    "plan": "planning",
+    "train": "commands",
+    "watch": "commands",
+    "runs": "comparing",
+    "bin": "comparing",
+    "compare": "comparing",
+    "repeat": "comparing",
+    "sweep": "searching",
+    "cross-validate": "searching",
+    "advise": "steering",
+    "control": "steering",
+    "score": "scoring",
+    "verify": "scoring",
+    "calibrate": "scoring",
+    "robustness": "robustness",
+    "explain": "explaining",
+    "causes": "explaining",
+    "class-maps": "explaining",
+    "cases": "cases",
+    "report": "reporting",
+    "layer": "inspecting",
+    "activity": "inspecting",
+    "numbers": "inspecting",
+    "channel": "inspecting",
+    "neighbours": "inspecting",
+    "map": "mapping",
+    "probe": "inspecting",
+    "rates": "inspecting",
+    "try": "inspecting",
+    "predict": "predicting",
+    "measure": "commands",
+}
+"""The module of each, which alone is loaded for it, in the order of the help."""
 TOGETHER = "train"
 """The command that several processes carry out together."""
 COMPLETING = "_ATTENTIVE_LENS_COMPLETE"
@@ -85,6 +91,16 @@ def workspace_named(words: list[str]) -> str | None:
     raise BadUsage(f"«{first}» is not known", "it is neither a command nor a folder that exists", remedy)
 
 
+def with_commands(named: str = "") -> Typer:
+    """The application with the command of that name alone, or with all where none has it: they take long to load."""
+    from attentive_lens.cli.app import application
+
+    modules = dict.fromkeys(COMMANDS.values()) if named not in COMMANDS else (COMMANDS[named],)
+    for module in modules:
+        importlib.import_module(f"attentive_lens.cli.{module}")  # noqa: TID251  # of this room, seen file by file
+    return application([named] if named in COMMANDS else list(COMMANDS))
+
+
 def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]]) -> int:
     """Run the command named by the first word.
 
@@ -98,12 +114,9 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
     """
     from typer.exceptions import Abort, TyperException
 
-    from attentive_lens.cli import every
-    from attentive_lens.cli.app import app
     from attentive_lens.cli.speaking import say_error, say_json
 
-    del every  # imported for its commands
-
+    app = with_commands(words[0] if words else "")
     if processes_launched() != 1 and words and words[0] in COMMANDS and words[0] != TOGETHER:
         why = f"each of {processes_launched() or 'several'} processes would do the same"
         sys.stderr.write(f"{BadUsage(f'{words[0]} was not begun', why, f'Only {TOGETHER} runs under a launcher')}\n")
