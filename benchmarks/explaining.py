@@ -25,6 +25,9 @@ from attentive_lens.explaining.saliency import map_method
 from attentive_lens.formats.reading import read_model
 from attentive_lens.predicting import Predictor
 from attentive_lens.window.application import make_application, make_frame
+from attentive_lens.window.explaining.activations import ActivationsPanel
+from attentive_lens.window.explaining.change import ChangePanel
+from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.session import open_session
@@ -73,8 +76,8 @@ def told(what: str, times: list[float], gradient: float, aim: float) -> None:
 
 def mistakes(frame: Frame, page: ExplainPage, gradient: float) -> None:
     """From a click in the strip to the first map painted, then to the feature maps on the plates."""
-    page.drawer.open_named("Activations")
-    maps, features, plates = [], [], page.drawer.activations
+    page.drawer.open(ActivationsPanel)
+    maps, features, plates = [], [], page.drawer.of(ActivationsPanel)
     for number in frame.session.scores.mistakes()[2 : 2 * MISTAKES : 2]:  # never the next, which is asked ahead
         before = plates.maps
         page.strip.sheet.select(number - 1)
@@ -96,13 +99,13 @@ def mistakes(frame: Frame, page: ExplainPage, gradient: float) -> None:
 
 def methods(frame: Frame, page: ExplainPage, gradient: float) -> None:
     """All methods of one image: the first tile, and all."""
-    firsts, wholes, panel = [], [], page.drawer.maps
+    firsts, wholes, panel = [], [], page.drawer.of(MapsPanel)
     for number in frame.session.scores.mistakes()[1:5]:
-        page.drawer.open_named("Activations")
+        page.drawer.open(ActivationsPanel)
         page.open_image(number)
         waited(lambda number=number: page.explanation is not None and page.explanation.image == number)  # type: ignore[misc]
         waited(lambda: not frame.session.asker._asked)
-        page.drawer.open_named("Maps")
+        page.drawer.open(MapsPanel)
         first = waited(lambda: panel.made is not None and bool(panel.made.maps))
         firsts.append(first)
         wholes.append(first + waited(lambda: panel.made is not None and "pass" in panel.says.text()))
@@ -112,8 +115,8 @@ def methods(frame: Frame, page: ExplainPage, gradient: float) -> None:
 
 def changes(page: ExplainPage, gradient: float) -> None:
     """The place of a cover dragged: answers and map follow."""
-    page.drawer.open_named("Change")
-    panel = page.drawer.change
+    page.drawer.open(ChangePanel)
+    panel = page.drawer.of(ChangePanel)
     panel.mapped.setChecked(True)
     panel.cover_region(0.5, 0.5, 0.2, 0.2)
     waited(lambda: panel.tried is not None and panel.tried.maps is not None)

@@ -20,12 +20,18 @@ from PyQt6.QtWidgets import QPushButton
 from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.remedies import effect_of
 from attentive_lens.window.application import make_application, make_frame, open_folder
+from attentive_lens.window.explaining.activations import ActivationsPanel
+from attentive_lens.window.explaining.causes import CausesPanel
+from attentive_lens.window.explaining.change import ChangePanel
+from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages.explain import ExplainPage
-from attentive_lens.window.pages.results import VIEWS, ResultsPage
+from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.training import TrainingPage
 from attentive_lens.window.results.map import MapView
+from attentive_lens.window.results.matrix import MatrixView
+from attentive_lens.window.results.new_images import NewImagesView
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
@@ -96,15 +102,14 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
     page = frame.page("results")
     assert isinstance(page, ResultsPage)
     frame.show_stage("results")
-    page.open_view(list(VIEWS).index("matrix"))
-    page.matrix.orders.setCurrentText("similar together")
-    page.matrix.refresh()
+    matrix = page.open(MatrixView)
+    matrix.orders.setCurrentText("similar together")
+    matrix.refresh()
     wait(1)
-    page.matrix.pairs.setCurrentRow(0)
+    matrix.pairs.setCurrentRow(0)
     wait(0.5)
     frame.grab().save(str(into / "matrix.png"))
-    page.open_view(list(VIEWS).index("map"))
-    view = page.by_word["map"]
+    view = page.open(MapView)
     assert isinstance(view, MapView)
     while "answered wrongly" not in view.says.text() or "laying" in frame.bottom.work.text():
         wait(0.5)
@@ -117,15 +122,15 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
     view.map.choose_rows(near.tolist())
     wait(0.5)
     frame.grab().save(str(into / "map.png"))
-    page.open_view(list(VIEWS).index("new images"))
+    new_images = page.open(NewImagesView)
     with tempfile.TemporaryDirectory() as folder:
         draw_new(session, Path(folder))
-        page.new_images.open_places([Path(folder)])
-        while page.new_images.found is None or "answering" in frame.bottom.work.text():
+        new_images.open_places([Path(folder)])
+        while new_images.found is None or "answering" in frame.bottom.work.text():
             wait(0.3)
         wait(1)
-        strange = page.new_images.sheet.groups[0].places
-        page.new_images.sheet.select(strange[min(1, len(strange) - 1)])
+        strange = new_images.sheet.groups[0].places
+        new_images.sheet.select(strange[min(1, len(strange) - 1)])
         wait(0.5)
         frame.grab().save(str(into / "new-images.png"))
     page.open_view(0)
@@ -141,30 +146,30 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     wait(2)
     drawer = page.drawer
     frame.change_theme()
-    drawer.open_named("Maps")
-    while drawer.maps.made is None or "pass" not in drawer.maps.says.text():
+    drawer.open(MapsPanel)
+    while drawer.of(MapsPanel).made is None or "pass" not in drawer.of(MapsPanel).says.text():
         wait(0.3)
     frame.grab().save(str(into / "dark.png"))
     frame.change_theme()
     take_channel(frame, page, into)
-    drawer.open_named("Causes")
-    drawer.causes.ask.click()
-    while not drawer.causes.groups:
+    drawer.open(CausesPanel)
+    drawer.of(CausesPanel).ask_button.click()
+    while not drawer.of(CausesPanel).groups:
         wait(0.5)
-    drawer.causes.choose(0)
+    drawer.of(CausesPanel).choose(0)
     drawer.tall.click()
     wait(1)
     frame.grab().save(str(into / "causes.png"))
     drawer.tall.click()
-    drawer.open_named("Change")
+    drawer.open(ChangePanel)
     shown = page.explanation
     if shown is not None and shown.regions:
         region = shown.regions[0]
-        drawer.change.cover_region(
+        drawer.of(ChangePanel).cover_region(
             region.left + region.width / 2, region.top + region.height / 2, region.width + 0.06, region.height + 0.06
         )
     wait(1)
-    drawer.change.pin.click()
+    drawer.of(ChangePanel).pin.click()
     wait(0.5)
     frame.grab().save(str(into / "change.png"))
     page.walk_through([])
@@ -180,7 +185,7 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     wait(3)
     frame.grab().save(str(into / "case-book.png"))
     page.show_view("image")
-    drawer.open_named("Activations")
+    drawer.open(ActivationsPanel)
     while session.cases.undo():
         pass
     (session.workspace.folder / "cases.json").unlink(missing_ok=True)
@@ -188,8 +193,8 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
 
 def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
     """The channel that adds most to the wrong answer, switched off, beside the nearest right image."""
-    panel = page.drawer.activations
-    page.drawer.open_named("Activations")
+    panel = page.drawer.of(ActivationsPanel)
+    page.drawer.open(ActivationsPanel)
     page.drawer.tall.click()
     wait(1)
     panel.bench.current = 3

@@ -80,7 +80,7 @@ def opened(station: Workspace) -> tuple[OpenImages, OpenRuns, OpenScores, Answer
 
 def test_decisions_are_told_undone_and_done_again(station: Workspace) -> None:
     images, *_ = opened(station)
-    changed, predicted = Told(images.changed), Told(images.predicted)
+    changed, predicted = Told(images.changed), Told(images.message)
     before = images.collection.rows[4].label
     other = (before + 1) % len(images.collection.classes)
     images.relabel("another label", [5], other)
@@ -106,7 +106,7 @@ def test_a_decision_that_cannot_be_written_changes_nothing_and_undo_stays_where_
     def full(*_: Any) -> None:
         raise BadFile("The decisions could not be kept", "no space left on device", "Make room")
 
-    changed, predicted = Told(images.changed), Told(images.predicted)
+    changed, predicted = Told(images.changed), Told(images.message)
     monkeypatch.setattr(type(station.catalogue), "correct", full)
     images.undo()
     images.decide("flagged", [4], flagged(True))
@@ -229,7 +229,7 @@ def test_scores_that_cannot_be_had_say_why(station: Workspace) -> None:
 
 def test_runs_that_go_on_elsewhere_are_seen(station: Workspace) -> None:
     _, runs, _, _ = opened(station)
-    changed, predicted = Told(runs.changed), Told(runs.predicted)
+    changed, predicted = Told(runs.changed), Told(runs.message)
     runs.tick()
     assert changed.calls == []
     elsewhere = station.claim_run(station.run(1).plan().changed({"training.epochs": 1}))

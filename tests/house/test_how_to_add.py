@@ -124,6 +124,9 @@ def test_nothing_takes_more_than_three_files_and_every_kind_is_shown() -> None:
         "A source of images",
         "A page",
         "A command",
+        "A change tried on an image",
+        "A panel of evidence",
+        "A view of the results",
     ]
     for title, rows in found.items():
         assert 2 <= len({change.file for change in rows}) <= MOST_FILES, title
@@ -169,20 +172,30 @@ def test_a_run_is_trained_explained_and_told_by_all_that_is_new(planted: Path, t
         command(planted, "explain", work, 1, 3, "--method", "squared_gradient power=3", "--json").splitlines()[-1]
     )
     assert [own["method"] for own in told["maps"]] == [{"kind": "squared_gradient", "power": 3.0}] * len(told["maps"])
+    fogged = json.loads(command(planted, "try", work, 1, 3, "--change", "fog amount=0.5", "--json"))
+    assert fogged["after"][0]["change"] == {"kind": "fog", "amount": 0.5}
     unknown = run(planted, "-m", "attentive_lens", "explain", work, 1, 3, "--method", "squared_gradent")
     assert "squared_gradient" in unknown.stderr
 
 
 WINDOW = """
 import sys
+import time
 from pathlib import Path
-from PyQt6.QtWidgets import QComboBox, QLabel
+from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton
 from attentive_lens.window.application import make_application, open_folder
 application = make_application()
 frame = open_folder(Path(sys.argv[1]))
 frame.show()
-for stage in ("counts", "network", "training", "explain"):
+for stage in ("counts", "network", "training", "results", "explain"):
     frame.show_stage(stage)
+until = time.monotonic() + 60
+while frame.page("explain").explanation is None and time.monotonic() < until:
+    application.processEvents()
+frame.findChild(QPushButton, "drawer facts").click()
+frame.show_stage("results")
+frame.findChild(QPushButton, "losses of scores").click()
+print(frame.findChild(QLabel, "facts of image").text(), frame.findChild(QLabel, "greatest loss").text())
 words = {box.itemText(k) for box in frame.findChildren(QComboBox) for k in range(box.count())}
 print(frame.findChild(QLabel, "counts").text(), frame.rail.buttons.keys(), sorted(words))
 frame.close()
@@ -193,7 +206,9 @@ def test_the_window_shows_what_is_new(planted: Path, station: Workspace) -> None
     done = run(planted, "-c", WINDOW, station.folder)
     assert done.returncode == 0, done.stderr
     assert "90 images" in done.stdout
-    for own in ("'counts'", "'sign descent'", "'polynomial'", "'squared gradient'"):
+    assert "11 layers answered" in done.stdout
+    assert "greatest loss" in done.stdout
+    for own in ("'counts'", "'sign descent'", "'polynomial'", "'squared gradient'", "'lay fog over it'"):
         assert own in done.stdout, (own, done.stdout)
 
 

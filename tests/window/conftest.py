@@ -15,6 +15,7 @@ from attentive_lens.desk.runs import reap_children
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.results.matrix import MatrixView
 from attentive_lens.window.session import Session
 from attentive_lens.workspace import Workspace
 
@@ -80,8 +81,8 @@ def seen(qtbot: QtBot, shared: Frame) -> Frame:
     click(qtbot, shared, "score validation")
     click(qtbot, shared, "overview of scores")
     page.chosen.open_way(0)
-    page.matrix.orders.setCurrentIndex(0)
-    page.matrix.refresh()
+    page.view(MatrixView).orders.setCurrentIndex(0)
+    page.view(MatrixView).refresh()
     page.behind.wrong()
     qtbot.waitUntil(lambda: shared.session.scores.current is not None, timeout=30_000)
     return shared

@@ -19,6 +19,7 @@ from attentive_lens.desk.training import execute
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.filters import ChannelRows
+from attentive_lens.window.explaining.neighbours import NeighboursPanel
 from attentive_lens.window.explaining.place_box import PlaceBox
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
@@ -99,7 +100,7 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
 def test_a_change_is_tried_where_it_is_dragged_and_pinned(qtbot: QtBot, frame: Frame, station: Workspace) -> None:
     page = explain(frame)
     click(qtbot, frame, "drawer change")
-    panel = page.drawer.change
+    panel = page.drawer.of(ChangePanel)
     assert isinstance(panel, ChangePanel)
     box = child(frame, PlaceBox, "changed picture")
     child(frame, QSlider, "knob 0").setValue(60)
@@ -138,14 +139,17 @@ def test_neighbours_are_found_and_a_wrong_label_is_one_key_away(qtbot: QtBot, fr
     qtbot.waitUntil(lambda: bool(sheet.groups), timeout=30_000)
     assert page.image is not None
     found = finish(carry_out(Neighbours(RunImage(str(station.folder), 1, page.image), "", 12)))
-    assert [group.title for group in sheet.groups] == [f"{key}: {found.classes[key]}" for key in ("predicted", "true")]
+    assert [group.title for group in sheet.groups] == [
+        f"said: {found.classes['predicted']}",
+        f"true: {found.classes['true']}",
+    ]
     for group, key in zip(sheet.groups, ("predicted", "true"), strict=True):
         assert [place + 1 for place in group.places] == [each.image for each in found.near[key]]
         assert group.captions[0].startswith(f"{found.near[key][0].distance:.2f}")
     place = sheet.groups[0].places[0]
     sheet.select(place)
     before = frame.session.images.collection.rows[place].label
-    page.drawer.neighbours.decisions.relabel((before + 1) % 6)
+    page.drawer.of(NeighboursPanel).decisions.relabel((before + 1) % 6)
     assert frame.session.images.collection.rows[place].label != before
     now = frame.session.images.collection.classes[(before + 1) % 6]
     assert sheet.groups[0].captions[0].endswith(now)

@@ -15,6 +15,7 @@ from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.training import execute
 from attentive_lens.plan.plan import Plan
+from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.workspace import Workspace
@@ -51,9 +52,9 @@ def test_the_dot_of_ink_is_found_masked_and_tried_again_in_twelve_clicks(
     page = frame.page("explain")
     assert isinstance(page, ExplainPage)
     press("explain", lambda: page.explanation is not None)
-    press("drawer causes", page.drawer.causes.isVisible)
-    press("find causes", lambda: bool(page.drawer.causes.groups), 60)
-    group = page.drawer.causes.groups[0]
+    press("drawer causes", page.drawer.of(CausesPanel).isVisible)
+    press("find causes", lambda: bool(page.drawer.of(CausesPanel).groups), 60)
+    group = page.drawer.of(CausesPanel).groups[0]
     assert (group.kind, set(group.predicted)) == ("place", {"spiny"})
     assert group.place is not None
     assert group.place.row > 0.7

@@ -17,8 +17,14 @@ from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.causes import Cause, CausesFound, Remedy
 from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.formats.reading import read_model
+from attentive_lens.window.explaining.activations import ActivationsPanel
+from attentive_lens.window.explaining.causes import CausesPanel
+from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.channel import ChannelView, Overlays
-from attentive_lens.window.explaining.numbers import NumbersModel
+from attentive_lens.window.explaining.classes import ClassesPanel
+from attentive_lens.window.explaining.maps import MapsPanel
+from attentive_lens.window.explaining.neighbours import NeighboursPanel
+from attentive_lens.window.explaining.numbers import NumbersModel, NumbersPanel
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
@@ -56,7 +62,7 @@ def test_every_method_has_a_tile_and_a_click_puts_its_map_under_the_lens(
     qtbot: QtBot, shared: Frame, page: ExplainPage, tmp_path: Path
 ) -> None:
     click(qtbot, shared, "drawer maps")
-    tiles, panel = child(shared, Tiles, "map tiles"), page.drawer.maps
+    tiles, panel = child(shared, Tiles, "map tiles"), page.drawer.of(MapsPanel)
     made = panel.made
     qtbot.waitUntil(lambda: len(tiles.tiles) == len(MAP_METHODS), timeout=60_000)
     qtbot.waitUntil(lambda: "pass" in panel.says.text(), timeout=60_000)
@@ -151,7 +157,7 @@ def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
     qtbot.mouseMove(lens, last)
     qtbot.mouseRelease(lens, LEFT, shift, last)
     assert (lens.across, lens.below) == before
-    panel = page.drawer.change
+    panel = page.drawer.of(ChangePanel)
     assert page.drawer.panels.currentWidget() is panel
     change = panel.change()
     assert (change.kind, change.across, change.side) == (
@@ -179,7 +185,7 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
     qtbot: QtBot, shared: Frame, page: ExplainPage
 ) -> None:
     click(qtbot, shared, "drawer activations")
-    panel, tiles = page.drawer.activations, child(shared, Tiles, "channels")
+    panel, tiles = page.drawer.of(ActivationsPanel), child(shared, Tiles, "channels")
     qtbot.waitUntil(lambda: bool(tiles.tiles), timeout=30_000)
     layer = panel.layer
     image = page.image or 0
@@ -234,7 +240,7 @@ def test_raw_numbers_stand_in_a_table_that_is_copied_and_saved(
     qtbot: QtBot, shared: Frame, page: ExplainPage, tmp_path: Path
 ) -> None:
     click(qtbot, shared, "drawer numbers")
-    panel, model = page.drawer.numbers, page.drawer.numbers.model
+    panel, model = page.drawer.of(NumbersPanel), page.drawer.of(NumbersPanel).model
     choose(child(shared, QComboBox, "numbers layer"), "convolution 2")
     qtbot.waitUntil(lambda: panel.seen is not None and panel.seen.layer == "convolution 2", timeout=30_000)
     assert isinstance(model, NumbersModel)
@@ -270,7 +276,7 @@ def test_raw_numbers_stand_in_a_table_that_is_copied_and_saved(
 def test_classes_are_looked_at_and_walked_through(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:
     click(qtbot, shared, "drawer classes")
     click(qtbot, shared, "look at classes")
-    panel, tiles = page.drawer.classes, child(shared, Tiles, "class tiles")
+    panel, tiles = page.drawer.of(ClassesPanel), child(shared, Tiles, "class tiles")
     qtbot.waitUntil(lambda: panel.found is not None or panel.ask_button.isEnabled(), timeout=60_000)
     found = panel.found
     assert found is not None, panel.says.text()
@@ -298,7 +304,7 @@ def test_the_strip_leads_from_mistake_to_mistake(qtbot: QtBot, shared: Frame, pa
 
 def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:
     click(qtbot, shared, "drawer neighbours")
-    panel = page.drawer.neighbours
+    panel = page.drawer.of(NeighboursPanel)
     qtbot.waitUntil(lambda: panel.found is not None, timeout=30_000)
     click(qtbot, shared, "maps of neighbours")
     numbers = {each.image for rows in panel.found.near.values() for each in rows}  # type: ignore[union-attr]
@@ -322,7 +328,7 @@ def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page
 def test_a_remedy_relabels_shows_images_to_decide_about_or_stands_with_their_cases(
     qtbot: QtBot, shared: Frame, page: ExplainPage
 ) -> None:
-    panel, images = page.drawer.causes, shared.session.images
+    panel, images = page.drawer.of(CausesPanel), shared.session.images
     click(qtbot, shared, "drawer causes")
     panel.check()
     mistakes = shared.session.scores.mistakes()[:3]

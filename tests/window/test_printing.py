@@ -19,6 +19,7 @@ from attentive_lens.errors import BadFile
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.printing import on_paper, print_report
+from attentive_lens.window.results.overview import OverviewView
 
 
 @pytest.fixture(scope="module")
@@ -62,7 +63,7 @@ def test_the_results_write_the_page_and_print_it(qtbot: QtBot, shared: Frame, tm
     stage(qtbot, shared, "results")
     page = shared.page("results")
     assert isinstance(page, ResultsPage)
-    overview = page.by_word["overview"]
+    overview = page.view(OverviewView)
     overview.write_report(tmp_path / "run one.pdf")  # type: ignore[attr-defined]
     found = child(shared, QLabel, overview.found.objectName())  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: "Printed to" in found.text(), timeout=60_000)

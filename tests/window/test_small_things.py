@@ -110,7 +110,7 @@ def test_numbers_are_written_as_their_file_s_ending_says(qtbot: QtBot, seen: Fra
     stage(qtbot, seen, "explain")
     page = seen.page("explain")
     assert isinstance(page, ExplainPage)
-    page.drawer.open_named("Numbers")
+    page.drawer.open(NumbersPanel)
     panel = page.findChild(NumbersPanel)
     assert panel is not None
     qtbot.waitUntil(lambda: panel.seen is not None, timeout=60_000)

@@ -137,7 +137,7 @@ def test_what_is_said_of_a_cause_stands_under_it_and_a_long_folder_fits(
     )
     explain_page = frame.page("explain")
     assert isinstance(explain_page, ExplainPage)
-    explain_page.drawer.open_named("Causes")
+    explain_page.drawer.open(CausesPanel)
     explain_page.open_image(1)
     qtbot.waitUntil(panel.isVisible, timeout=30_000)
     panel._take(CausesFound(1, frame.session.scores.on, 3, causes))

@@ -14,6 +14,7 @@ from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
+from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.network.editable_bench import EditableBench
@@ -89,7 +90,7 @@ def test_from_a_branch_to_a_mended_case_and_back_to_the_beginning(
     assert [case.image for case in session.cases.book.cases] == [image]
     page = frame.page("explain")
     assert isinstance(page, ExplainPage)
-    causes = page.drawer.causes
+    causes = page.drawer.of(CausesPanel)
     click(qtbot, frame, "drawer causes")
     click(qtbot, frame, "find causes")
     qtbot.waitUntil(lambda: bool(causes.groups), timeout=90_000)

@@ -199,7 +199,19 @@ class Denoise(ChangeSettings):
 
 CHANGE_SETTINGS: dict[str, type[ChangeSettings]] = {
     change.kind: change
-    for change in (Cover, Blur, Brush, Clone, Mix, Translate, Rotate, Scale, Brighten, Noise, Denoise)
+    for change in (
+        Cover,
+        Blur,
+        Brush,
+        Clone,
+        Mix,
+        Translate,
+        Rotate,
+        Scale,
+        Brighten,
+        Noise,
+        Denoise,
+    )
 }
 """By kind, in the order of lists."""
 ChangeSettings.rows = CHANGE_SETTINGS

@@ -6,9 +6,9 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation, RunImage
 from attentive_lens.desk.requests.inspecting import Channels, ChannelSeen, Neighbours, NeighboursFound
@@ -17,6 +17,7 @@ from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.explaining.channel import ChannelShown, ChannelView
 from attentive_lens.window.explaining.dropout_view import DropoutView
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, ink_on_paper, label, to_image
 from attentive_lens.window.parts.tiles import Tile, Tiles
 from attentive_lens.window.session import Session
@@ -27,7 +28,7 @@ ORDERS = ("most active first", "what they add", "by number")
 NOTHING = "alone"
 
 
-class ActivationsPanel(QWidget):
+class ActivationsPanel(Panel):
     """The bench above, channels of the chosen plate below; a click opens one over the image.
 
     Signals
@@ -36,19 +37,19 @@ class ActivationsPanel(QWidget):
         "activations", a sentence, and what makes them again.
     """
 
-    pinned = pyqtSignal(str, str, dict)
+    title = "Activations"
+    tip = "What each layer makes of this image"
+    pins = "activations"
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
-        self.explanation: Explanation | None = None
+        super().__init__(session)
         self.maps: dict[str, NDArray[np.float32]] = {}
         self.beside: int | None = None
         self.beside_maps: dict[str, NDArray[np.float32]] = {}
         self.order: list[int] = []
         self._near: NeighboursFound | None = None
         self._effects: dict[tuple[str, int], ChannelSeen] = {}
-        self._opens: tuple[str, int, float] | None = None
+        self._opens: PlainTable | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(4)
@@ -120,13 +121,11 @@ class ActivationsPanel(QWidget):
         shown = self.view.shown
         return shown.channel if self.pages.currentIndex() and shown is not None else None
 
-    def show_explanation(self, explanation: Explanation) -> None:
+    def changed(self, explanation: Explanation, same: bool) -> None:
         """Of the image explained; the maps on the plates are asked for, and follow."""
         plan, known = self.session.runs.plan(), self.session.runs.facts()
         if plan is None or known is None:
             return
-        same = explanation.is_of_same(self.explanation)
-        self.explanation = explanation
         network, facts = known
         by_name = {fact.name: fact for fact in facts}
         every = plates_of(network.nodes, by_name, plan.preprocessing.shape, plan.frozen)
@@ -139,15 +138,15 @@ class ActivationsPanel(QWidget):
         if self.bench.current is None:
             self.bench.current = 1
         if not same:
-            self._forget()
+            self._empty()
         request = Activations(explanation.subject, self._layers())
-        self.session.ask(request, partial(self._take, explanation), priority=0, scope="activations")
+        self.ask(request, self._take, self._fail, priority=0, scope="activations")
         if not same:
             self._show_channels()
             if self.pages.currentIndex() == 2:
                 self._choose_plate()
 
-    def _forget(self) -> None:
+    def _empty(self) -> None:
         """What was known of another image."""
         self.maps, self.beside, self.beside_maps, self._near, self._effects = {}, None, {}, None, {}
         chosen = self.other.currentText()
@@ -162,15 +161,13 @@ class ActivationsPanel(QWidget):
         names = {layer.name for layer in self.explanation.layers} if self.explanation is not None else set()
         return tuple(p.output for p in self.bench.plates if p.output in names and len(p.shape) == 3)
 
-    def _take(self, of: Explanation, activations: ActivationMaps) -> None:
-        if not of.is_of_same(self.explanation):
-            return
+    def _take(self, activations: ActivationMaps) -> None:
         self.maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
-        self.draw_maps()
+        self.restyled()
         if self._opens is not None:
-            self.replay(*self._opens)
+            self.replay(self._opens)
 
-    def draw_maps(self) -> None:
+    def restyled(self) -> None:
         """The maps in the colours of the theme, on the plates and below."""
         pictures = {name: to_image(ink_on_paper(maps[:, :, strongest(maps)[0]])) for name, maps in self.maps.items()}
         self.bench.show_pictures({**self.bench.pictures, **pictures})
@@ -217,12 +214,10 @@ class ActivationsPanel(QWidget):
         if shown is None:
             return
         request = Channels(shown.subject, self.layer, channel)
-        take = partial(self._take_effects, shown, self.layer)
-        self.session.ask(request, take, self._fail, priority=1, scope="channel effects")
+        take = partial(self._take_effects, self.layer)
+        self.ask(request, take, self._fail, priority=1, scope="channel effects")
 
-    def _take_effects(self, of: Explanation, layer: str, seen: ChannelSeen) -> None:
-        if not of.is_of_same(self.explanation):
-            return
+    def _take_effects(self, layer: str, seen: ChannelSeen) -> None:
         self._effects[layer, seen.channel] = seen
         if self.open_channel == seen.channel and layer == self.layer:
             self.view.show_effects(seen)
@@ -243,7 +238,7 @@ class ActivationsPanel(QWidget):
         if self._near is None:
             request = Neighbours(shown.subject, count=1)
             self.note.setText("Looking for the nearest image …")
-            self.session.ask(request, partial(self._take_near, shown), self._fail, priority=2, scope="image beside")
+            self.ask(request, self._take_near, self._fail, priority=2, scope="image beside")
             return
         name = self.session.runs.classes()[self.other.currentIndex() - 1]
         near = self._near.right.get(name)
@@ -254,18 +249,15 @@ class ActivationsPanel(QWidget):
         self.beside = near.image
         beside = RunImage(self.session.place, shown.subject.run, near.image)
         request_maps = Activations(beside, self._layers())
-        take = partial(self._take_beside, near.image)
-        self.session.ask(request_maps, take, self._fail, priority=2, scope="maps beside")
+        self.ask(request_maps, self._take_beside, self._fail, priority=2, scope="maps beside")
 
-    def _take_near(self, of: Explanation, found: NeighboursFound) -> None:
-        if of.is_of_same(self.explanation):
-            self._near = found
-            self._choose_other()
+    def _take_near(self, found: NeighboursFound) -> None:
+        self._near = found
+        self._choose_other()
 
-    def _take_beside(self, image: int, activations: ActivationMaps) -> None:
-        if image == self.beside:
-            self.beside_maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
-            self._redraw()
+    def _take_beside(self, activations: ActivationMaps) -> None:
+        self.beside_maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
+        self._redraw()
 
     def _redraw(self) -> None:
         self._show_channels()
@@ -334,7 +326,7 @@ class ActivationsPanel(QWidget):
             return
         request = LayerActivity(self.session.place, self.explanation.subject.run, self.layer)
         take = partial(self._take_activity, self.layer)
-        self.session.ask(request, take, self._ignore, priority=4, scope="layer activity")
+        self.ask(request, take, self._ignore, priority=4, scope="layer activity")
 
     def _take_activity(self, layer: str, seen: LayerActive) -> None:
         if layer == self.layer and self.open_channel is not None:
@@ -354,12 +346,14 @@ class ActivationsPanel(QWidget):
         self._show_channels()
         self.channels.setFocus()
 
-    def replay(self, layer: str, channel: int, factor: float) -> None:
+    def replay(self, settings: PlainTable) -> None:
         """What was pinned; as soon as the maps are there."""
+        layer, channel = str(settings.get("layer", "")), int(float(str(settings.get("channel", 0))))
+        factor = float(str(settings.get("factor", 1)))
         self._opens = None
         place = next((k for k, plate in enumerate(self.bench.plates) if plate.output == layer), None)
         if layer not in self.maps or place is None:
-            self._opens = (layer, channel, factor)
+            self._opens = settings
             return
         self.bench.current = place
         self.bench.update()
@@ -380,7 +374,7 @@ class ActivationsPanel(QWidget):
             predicted = max(answers, key=lambda name: answers[name])
             how = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[factor]
             words = f"{words}, {how}: {predicted} ({answers[predicted]:.2f})"
-        self.pinned.emit("activations", words, {"layer": self.layer, "channel": channel, "factor": factor})
+        self.pinned.emit(self.pins, words, {"layer": self.layer, "channel": channel, "factor": factor})
 
 
 def strongest(maps: NDArray[np.float32]) -> NDArray[np.int64]:

@@ -22,6 +22,7 @@ from attentive_lens.desk.requests.causes import Cause, Causes, CausesFound, Reme
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, label, map_colours, retire, set_role, to_image
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.picture import PictureBox, Strip
@@ -147,24 +148,14 @@ class CauseRow(QFrame):
         self.typical.show_image(mean if place is None else laid_over(mean, to_image(map_colours(place.typical))))
 
 
-class CausesPanel(QWidget):
-    """A button that has the mistakes grouped, the groups, and what to do about each.
+class CausesPanel(Panel):
+    """A button that has the mistakes grouped, the groups, and what to do about each."""
 
-    Signals
-    -------
-    chosen
-        Numbers of a group's images, the most typical first; empty for all mistakes.
-    opened
-        Number of an image that is to be explained.
-    used
-        A remedy's words, and the images it is for.
-    """
-
-    chosen, opened, used = pyqtSignal(list), pyqtSignal(int), pyqtSignal(str, list)
+    title = "Causes"
+    tip = "What the mistakes have in common, and what can be done about it"
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.groups: tuple[Cause, ...] = ()
         self.current: int | None = None
         self.rows: list[CauseRow] = []
@@ -177,8 +168,8 @@ class CausesPanel(QWidget):
         self.note.setWordWrap(True)
         row.addWidget(self.note, 1)
         tip = "Put mistakes that come from the same thing together, and try what can be tried on this model."
-        self.ask = button("Find common causes", "find causes", tip, self._ask)
-        row.addWidget(self.ask)
+        self.ask_button = button("Find common causes", "find causes", tip, self._ask)
+        row.addWidget(self.ask_button)
         outer.addLayout(row)
         self.pages = QStackedWidget()
         outer.addWidget(self.pages, 1)
@@ -226,22 +217,22 @@ class CausesPanel(QWidget):
     def forget(self) -> None:
         """What was found is of other images, or of another run or set."""
         self._for = (self.session.runs.current, self.session.scores.on)
+        self._awaited = {}
         self._show(())
 
     def _ask(self) -> None:
         self.check()
-        self.ask.setEnabled(False)
+        self.ask_button.setEnabled(False)
         self.note.setText("Explaining every mistake …")
         if self.session.runs.current is not None:
             request = Causes(self.session.place, self.session.runs.current, self.session.scores.on)
-            self.session.ask(request, self._take, self._failed, priority=6, scope="causes")
+            self.ask(request, self._take, self._failed, priority=6, scope="causes")
 
     def _take(self, causes: CausesFound) -> None:
-        if (causes.run, causes.on) == (self.session.runs.current, self.session.scores.on):
-            self._show(causes.groups)
+        self._show(causes.groups)
 
     def _failed(self, sentence: str) -> None:
-        self.ask.setEnabled(True)
+        self.ask_button.setEnabled(True)
         self.note.setText(sentence)
 
     def _show(self, groups: tuple[Cause, ...]) -> None:
@@ -257,8 +248,8 @@ class CausesPanel(QWidget):
             self.column.insertWidget(number, row)
             self.rows.append(row)
         self.pages.setCurrentIndex(0)
-        self.ask.setEnabled(True)
-        self.ask.setVisible(not groups)
+        self.ask_button.setEnabled(True)
+        self.ask_button.setVisible(not groups)
         many = thousands(sum(len(group.images) for group in groups))
         self.note.setText(
             f"{many} mistakes on {self.session.scores.on} in {len(groups)} groups: choose one to walk through it."
@@ -266,7 +257,7 @@ class CausesPanel(QWidget):
             else f"What do the mistakes on {self.session.scores.on} share? Each group is tried on the model as it is."
         )
 
-    def draw(self) -> None:
+    def restyled(self) -> None:
         """The maps in the colours of the theme."""
         for row in self.rows:
             row.draw(self.session)
@@ -278,11 +269,11 @@ class CausesPanel(QWidget):
             row.title.setChecked(k == self.current)
         if self.current is None:
             self.note.setText("Choose a group to walk through it.")
-            self.chosen.emit([])
+            self.walked.emit([])
             return
         group = self.groups[number]
         self.note.setText(f"{group.why}. {group.remedy}.")
-        self.chosen.emit(list(group.images))
+        self.walked.emit(list(group.images))
 
     def _open(self, number: int, image: int) -> None:
         """An image of a group: the group is walked through from there."""
@@ -303,7 +294,7 @@ class CausesPanel(QWidget):
             self.pages.setCurrentIndex(1)
             self._select()
             return
-        self.used.emit(remedy.words, list(group.images))
+        self.remedied.emit(remedy.words, list(group.images))
         self._carry_out(remedy)
 
     def _carry_out(self, remedy: Remedy) -> None:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import partial
 
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import Spec, read_kind
@@ -14,6 +14,7 @@ from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import CHANGE_SETTINGS, QUICK, ChangeSettings, Tried, TryChanges
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.explaining.place_box import PlaceBox
 from attentive_lens.window.parts.bars import Bar, Bars
 from attentive_lens.window.parts.basics import button, filter_button, label, map_colours, to_image
@@ -26,7 +27,7 @@ FROM_THE_PLACE = ("row", "column")
 """Settings that are dragged on the picture."""
 
 
-class ChangePanel(QWidget):
+class ChangePanel(Panel):
     """A change with its knobs, the changed picture, and the answers before and after.
 
     Signals
@@ -35,12 +36,12 @@ class ChangePanel(QWidget):
         "change", a sentence, and the change.
     """
 
-    pinned = pyqtSignal(str, str, dict)
+    title = "Change"
+    tip = "Change the image by hand and see the answer follow"
+    pins = "change"
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
-        self.explanation: Explanation | None = None
+        super().__init__(session)
         self.tried: Tried | None = None
         self.at = (0.5, 0.5)
         self._busy, self._again = False, False
@@ -144,13 +145,11 @@ class ChangePanel(QWidget):
             return round(value)
         return float(round(value)) if high - low > STEPS else round(value, 3)
 
-    def show_explanation(self, explanation: Explanation) -> None:
+    def changed(self, explanation: Explanation, same: bool) -> None:
         """Another image; the change in hand is tried on it when it is seen."""
-        same = explanation.is_of_same(self.explanation)
-        self.explanation = explanation
         self._offer_mixing()
         if not same:
-            self.tried = None
+            self.tried, self._busy = None, False
             self.picture.show_image(to_image(explanation.pixels))
         if self.isVisible():
             self._try()
@@ -255,17 +254,16 @@ class ChangePanel(QWidget):
             smallest=False,
             method=QUICK if self.mapped.isChecked() else None,
         )
-        self.session.ask(request, partial(self._take, self.explanation), self._fail, priority=0)
+        self.ask(request, self._take, self._fail, priority=0)
 
-    def _take(self, of: Explanation, tried: Tried) -> None:
+    def _take(self, tried: Tried) -> None:
         self._busy = False
-        if of.is_of_same(self.explanation):
-            self.tried = tried
-            picture = to_image(tried.pixels[0])
-            if tried.maps is not None:
-                picture = laid_over(enlarged(picture, SIDE), to_image(map_colours(tried.maps[0])))
-            self.picture.show_image(picture)
-            self._show_answers(tried)
+        self.tried = tried
+        picture = to_image(tried.pixels[0])
+        if tried.maps is not None:
+            picture = laid_over(enlarged(picture, SIDE), to_image(map_colours(tried.maps[0])))
+        self.picture.show_image(picture)
+        self._show_answers(tried)
         if self._again:
             self._again = False
             self._try()
@@ -290,13 +288,12 @@ class ChangePanel(QWidget):
     def _ask_smallest(self) -> None:
         if self.explanation is not None:
             self.says.setText("Trying every square …")
-            take = partial(self._take_smallest, self.explanation)
             request = TryChanges(self.explanation.subject, ())
-            self.session.ask(request, take, self._fail, priority=4, scope="smallest cover")
+            self.ask(request, self._take_smallest, self._fail, priority=4, scope="smallest cover")
 
-    def _take_smallest(self, of: Explanation, tried: Tried) -> None:
+    def _take_smallest(self, tried: Tried) -> None:
         cover = tried.smallest_cover
-        if not of.is_of_same(self.explanation) or cover is None:
+        if cover is None:
             return
         if cover.row is None or cover.column is None or cover.side is None:
             self.says.setText("No square that was tried changes the answer.")
@@ -306,7 +303,7 @@ class ChangePanel(QWidget):
     def _pin(self) -> None:
         if self.tried is not None and self.tried.after:
             change = self.tried.after[0].change
-            self.pinned.emit("change", in_words(self.tried), change.write_kind() if change is not None else {})
+            self.pinned.emit(self.pins, in_words(self.tried), change.write_kind() if change is not None else {})
 
 
 def in_words(tried: Tried) -> str:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.maps import ClassesRest, ClassMaps, RestsOn
 from attentive_lens.window import look
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, label, map_colours, to_image
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
@@ -16,20 +16,14 @@ SIDE, TALL = 96, 168
 LARGE = 256
 
 
-class ClassesPanel(QWidget):
-    """A tile a class: the mean of its right answers, and under it their mean map.
+class ClassesPanel(Panel):
+    """A tile a class: the mean of its right answers, and under it their mean map."""
 
-    Signals
-    -------
-    chosen
-        Numbers of a class's images, those that rest on one place first.
-    """
-
-    chosen = pyqtSignal(list)
+    title = "Classes"
+    tip = "What the right answers of every class rest on"
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.found: ClassesRest | None = None
         self._for: tuple[int | None, str] = (None, "")
         inside = QVBoxLayout(self)
@@ -65,7 +59,7 @@ class ClassesPanel(QWidget):
     def forget(self) -> None:
         """What was found is of other images, or of another run or set."""
         self._for = (self.session.runs.current, self.session.scores.on)
-        self.found = None
+        self.found, self._awaited = None, {}
         self.ask_button.show()
         self.ask_button.setEnabled(True)
         self.says.setText(
@@ -81,19 +75,18 @@ class ClassesPanel(QWidget):
         self.ask_button.setEnabled(False)
         self.says.setText("Explaining right answers …")
         request = ClassMaps(self.session.place, run, self.session.scores.on)
-        self.session.ask(request, self._take, self._fail, priority=5, scope="class maps")
+        self.ask(request, self._take, self._fail, priority=5, scope="class maps")
 
     def _fail(self, sentence: str) -> None:
         self.ask_button.setEnabled(True)
         self.says.setText(sentence)
 
     def _take(self, found: ClassesRest) -> None:
-        if (found.run, found.on) == (self.session.runs.current, self.session.scores.on):
-            self.found = found
-            self.ask_button.hide()
-            self.draw()
+        self.found = found
+        self.ask_button.hide()
+        self.restyled()
 
-    def draw(self) -> None:
+    def restyled(self) -> None:
         """The maps in the colours of the theme."""
         if self.found is None:
             return
@@ -113,7 +106,7 @@ class ClassesPanel(QWidget):
         if self.found is not None:
             each = self.found.classes[number]
             self.says.setText(f"{each.name}: {each.words}")
-            self.chosen.emit(list(each.images))
+            self.walked.emit(list(each.images))
 
 
 def goes_by_place(rests: RestsOn) -> bool:

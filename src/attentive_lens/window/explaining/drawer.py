@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import TypeVar
 
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.window.explaining.activations import ActivationsPanel
 from attentive_lens.window.explaining.causes import CausesPanel
@@ -16,20 +18,22 @@ from attentive_lens.window.explaining.filters import FiltersPanel
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.explaining.neighbours import NeighboursPanel
 from attentive_lens.window.explaining.numbers import NumbersPanel
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, view_button
 from attentive_lens.window.session import Session
 
-TIPS = {
-    "Maps": "The maps that all methods make of this image, side by side",
-    "Activations": "What each layer makes of this image",
-    "Filters": "What the channels of a layer look for in all training images",
-    "Numbers": "A layer's weights, their gradient for this image, and what the optimiser remembers",
-    "Neighbours": "The training images that a layer finds nearest",
-    "Change": "Change the image by hand and see the answer follow",
-    "Causes": "What the mistakes have in common, and what can be done about it",
-    "Classes": "What the right answers of every class rest on",
-}
-"""The panels in their order; each has Ctrl+Shift and its number."""
+PANELS: tuple[type[Panel], ...] = (
+    MapsPanel,
+    ActivationsPanel,
+    FiltersPanel,
+    NumbersPanel,
+    NeighboursPanel,
+    ChangePanel,
+    CausesPanel,
+    ClassesPanel,
+)
+"""In their order; each has Ctrl+Shift and its number."""
+P = TypeVar("P", bound=Panel)
 HEIGHT = 300
 """Pixels while it is not tall."""
 
@@ -49,45 +53,44 @@ class Drawer(QWidget):
         super().__init__()
         self._make_room = make_room
         self._shown: Explanation | None = None
-        self.maps, self.activations = MapsPanel(session), ActivationsPanel(session)
-        self.filters, self.numbers = FiltersPanel(session), NumbersPanel(session)
-        self.neighbours, self.change = NeighboursPanel(session), ChangePanel(session)
-        self.causes, self.classes = CausesPanel(session), ClassesPanel(session)
+        self.every = tuple(kind(session) for kind in PANELS)
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
         row = QHBoxLayout()
         row.setSpacing(0)
         self.tabs = {}
-        for place, (words, tip) in enumerate(TIPS.items()):
-            tip = f"{tip} (Ctrl+Shift+{place + 1})."
-            self.tabs[words] = view_button(words, f"drawer {words.lower()}", tip, partial(self.open_panel, place))
-            row.addWidget(self.tabs[words])
+        for place, kind in enumerate(PANELS):
+            tip = f"{kind.tip} (Ctrl+Shift+{place + 1})."
+            name = f"drawer {kind.title.lower()}"
+            self.tabs[kind] = view_button(kind.title, name, tip, partial(self.open_panel, place))
+            row.addWidget(self.tabs[kind])
         row.addStretch()
         tip = "Let the drawer take the whole height, or give the lens its room back (Ctrl+Shift+T)."
         self.tall = button("Tall", "tall drawer", tip, self._grow, checkable=True)
         row.addWidget(self.tall)
         inside.addLayout(row)
         self.panels = QStackedWidget()
-        self.every = (
-            self.maps,
-            self.activations,
-            self.filters,
-            self.numbers,
-            self.neighbours,
-            self.change,
-            self.causes,
-            self.classes,
-        )
         for panel in self.every:
             self.panels.addWidget(panel)
         inside.addWidget(self.panels, 1)
-        self.open_named("Activations")
+        self.open(ActivationsPanel)
         self._grow()
 
-    def open_named(self, words: str) -> None:
-        """Bring a panel to the front by its name."""
-        self.open_panel(list(TIPS).index(words))
+    def of(self, kind: type[P]) -> P:
+        """The panel of a kind."""
+        return next(panel for panel in self.every if isinstance(panel, kind))
+
+    def open(self, kind: type[P]) -> P:
+        """Bring the panel of a kind to the front."""
+        self.open_panel(PANELS.index(kind))
+        return self.of(kind)
+
+    def replay(self, kind: str, settings: PlainTable) -> None:
+        """Show evidence of a kind again, in the panel that pinned it."""
+        for panel in self.every:
+            if panel.pins == kind:
+                self.open(type(panel)).replay(settings)
 
     def open_panel(self, place: int) -> None:
         """Bring one to the front; it asks for what it lacks."""
@@ -109,9 +112,8 @@ class Drawer(QWidget):
 
     def restyled(self) -> None:
         """Maps are drawn in the theme's colours."""
-        self.activations.draw_maps()
-        self.causes.draw()
-        self.classes.draw()
+        for panel in self.every:
+            panel.restyled()
         self._refresh()
 
     def _grow(self) -> None:
@@ -120,6 +122,6 @@ class Drawer(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, policy)
         self.setMinimumHeight(0 if tall else HEIGHT)
         self.setMaximumHeight(16_777_215 if tall else HEIGHT)
-        for panel in (self.maps, self.activations, self.classes):
+        for panel in self.every:
             panel.set_tall(tall)
         self._make_room(tall)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QT
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import Layer, LayerSeen
 from attentive_lens.window import look
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, label, to_image
 from attentive_lens.window.session import Session
 
@@ -136,7 +137,7 @@ class ChannelRows(QWidget):
                 self.opened.emit(numbers[patch])
 
 
-class FiltersPanel(QWidget):
+class FiltersPanel(Panel):
     """A layer, its channels, and an order by what they speak for.
 
     Signals
@@ -145,13 +146,12 @@ class FiltersPanel(QWidget):
         Number of an image that is to be explained.
     """
 
-    opened = pyqtSignal(int)
+    title = "Filters"
+    tip = "What the channels of a layer look for in all training images"
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self._run: int | None = None
-        self._asked: Layer | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
@@ -186,14 +186,14 @@ class FiltersPanel(QWidget):
         inside.addWidget(scroll, 1)
 
     def show_explanation(self, explanation: Explanation) -> None:
-        """Of another run other layers; the image does not matter."""
+        """Of another run other layers; the image does not matter, and no answer is void for it."""
         run = explanation.subject.run
         if run == self._run:
             return
         known = self.session.runs.facts()
         if known is None:
             return
-        self._run, self._asked = run, None
+        self._run = run
         network, facts = known
         maps = [fact.name for fact in facts if len(fact.shape) == 3]
         before = self.layer.currentText()
@@ -213,14 +213,9 @@ class FiltersPanel(QWidget):
         if self._run is None or not self.layer.currentText():
             return
         asked = Layer(self.session.place, self._run, self.layer.currentText())
-        if asked != self._asked:
-            self._asked = asked
+        if not self.awaits(asked, "filters of layer"):
             self.says.setText("Looking through the training images …")
-            self.session.ask(asked, self._take, self._fail, priority=3, scope="filters of layer")
-
-    def _fail(self, sentence: str) -> None:
-        self._asked = None
-        self.says.setText(sentence)
+            self.ask(asked, self._take, self.says.setText, priority=3, scope="filters of layer")
 
     def _take(self, seen: LayerSeen) -> None:
         self.look.hide()

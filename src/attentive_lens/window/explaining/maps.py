@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QVBoxLayout
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.map_colours import over_image
 from attentive_lens.desk.requests.explaining import MAP_METHODS, Explanation
 from attentive_lens.desk.requests.maps import Maps, MapsMade
 from attentive_lens.window import look
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, label, map_colours, to_image
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
@@ -24,26 +24,23 @@ LARGE = 256
 SAID, TRUE, DIFFERENCE = "said", "true", "said − true"
 
 
-class MapsPanel(QWidget):
+class MapsPanel(Panel):
     """A tile a method; a click puts its map under the lens.
 
     Signals
     -------
     chosen
         Name of the method whose tile was clicked.
-    pinned
-        "maps", a sentence, and what makes them again.
     """
 
+    title = "Maps"
+    tip = "The maps that all methods make of this image, side by side"
+    pins = "maps"
     chosen = pyqtSignal(object)
-    pinned = pyqtSignal(str, str, dict)
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
-        self.explanation: Explanation | None = None
+        super().__init__(session)
         self.made: MapsMade | None = None
-        self._asked: Maps | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(4)
@@ -71,12 +68,10 @@ class MapsPanel(QWidget):
         """Larger pictures where there is room."""
         self.tiles.set_side(TALL if tall else SIDE)
 
-    def show_explanation(self, explanation: Explanation) -> None:
+    def changed(self, explanation: Explanation, same: bool) -> None:
         """Another image, or another method under the lens."""
-        same = explanation.is_of_same(self.explanation)
-        self.explanation = explanation
         if not same:
-            self.made, self._asked = None, None
+            self.made = None
             self._list_targets(explanation)
         self._show()
         if self.isVisible():
@@ -101,21 +96,16 @@ class MapsPanel(QWidget):
         target = {SAID: shown.predicted, TRUE: shown.true or "", DIFFERENCE: shown.predicted}.get(words, words)
         against = shown.true or "" if words == DIFFERENCE else ""
         asked = Maps(shown.subject, (), target, against)
-        if asked == self._asked:
+        if self.awaits(asked, "maps of image"):
             return
-        self._asked, self.made = asked, None
+        self.made = None
         self.says.setText("Asking every method …")
         self._show()
-        self.session.ask(asked, partial(self._take, asked), self._fail, priority=3, scope="maps of image")
+        self.ask(asked, self._take, self.says.setText, priority=3, scope="maps of image")
 
-    def _take(self, asked: Maps, made: MapsMade) -> None:
-        if asked == self._asked:
-            self.made = made
-            self._show()
-
-    def _fail(self, sentence: str) -> None:
-        self._asked = None
-        self.says.setText(sentence)
+    def _take(self, made: MapsMade) -> None:
+        self.made = made
+        self._show()
 
     def _show(self) -> None:
         shown, made = self.explanation, self.made
@@ -156,7 +146,7 @@ class MapsPanel(QWidget):
 
     def _pin(self) -> None:
         if self.made is not None:
-            self.pinned.emit("maps", in_words(self.made), {"for": self.target.currentText()})
+            self.pinned.emit(self.pins, in_words(self.made), {"for": self.target.currentText()})
 
     def _save(self) -> None:
         chosen = QFileDialog.getExistingDirectory(self, "Save every map into a folder")

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from functools import partial
-
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.desk.requests.explaining import Explanation, FileImage
+from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage
 from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
 from attentive_lens.desk.requests.maps import ImageMaps, MapImages
 from attentive_lens.window import look
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, filter_button, label
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.layer_chooser import LayerChooser
@@ -24,7 +22,7 @@ from attentive_lens.window.session import Session
 COUNT, SIDE = 12, 72
 
 
-class NeighboursPanel(QWidget):
+class NeighboursPanel(Panel):
     """Two rows of pictures with their distances, and what can be decided about those selected.
 
     Signals
@@ -37,16 +35,15 @@ class NeighboursPanel(QWidget):
         A note that images of this kind are missing.
     """
 
-    opened = pyqtSignal(int)
-    missed = pyqtSignal(str)
-    pinned = pyqtSignal(str, str, dict)
+    title = "Neighbours"
+    tip = "The training images that a layer finds nearest"
+    pins = "neighbours"
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.found: NeighboursFound | None = None
         self.maps: dict[int, NDArray[np.float32]] = {}
-        self._of: Explanation | None = None
+        self._run = 0
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(6)
@@ -77,41 +74,35 @@ class NeighboursPanel(QWidget):
         inside.addWidget(self.decisions)
         session.images_changed.connect(self._show)
 
-    def show_explanation(self, explanation: Explanation) -> None:
+    def changed(self, explanation: Explanation, same: bool) -> None:
         """Of another image; asked for when it is seen."""
-        if not explanation.is_of_same(self._of):
-            if self._of is None or self._of.subject.run != explanation.subject.run:
-                self.maps = {}
-            self._of, self.found = explanation, None
+        if not same:
+            if self._run != explanation.subject.run:
+                self.maps, self._run = {}, explanation.subject.run
+            self.found = None
             self._show()
         if self.isVisible() and self.found is None:
             self._ask()
 
     def _ask(self) -> None:
-        if self._of is None:
+        if self.explanation is None:
             return
         self.layer.list_layers()
         self.says.setText("Looking for neighbours …")
-        request = Neighbours(self._of.subject, self.layer.layer, COUNT)
-        take = partial(self._take, self._of)
-        self.session.ask(request, take, self.says.setText, priority=2, scope="neighbours")
+        request = Neighbours(self.explanation.subject, self.layer.layer, COUNT)
+        self.ask(request, self._take, self.says.setText, priority=2, scope="neighbours")
 
-    def _take(self, of: Explanation, found: NeighboursFound) -> None:
-        if of.is_of_same(self._of):
-            self.found = found
-            self._show()
+    def _take(self, found: NeighboursFound) -> None:
+        self.found = found
+        self._show()
 
     def _ask_maps(self, numbers: tuple[int, ...]) -> None:
-        if self._of is not None:
-            run = self._of.subject.run
-            request = MapImages(self.session.place, run, numbers)
-            take = partial(self._take_maps, run)
-            self.session.ask(request, take, self.says.setText, priority=3, scope="maps of neighbours")
+        request = MapImages(self.session.place, self._run, numbers)
+        self.ask(request, self._take_maps, self.says.setText, priority=3, scope="maps of neighbours")
 
-    def _take_maps(self, run: int, found: ImageMaps) -> None:
-        if self._of is not None and run == self._of.subject.run:
-            self.maps = dict(zip(found.images, found.maps, strict=True))
-            self._show()
+    def _take_maps(self, found: ImageMaps) -> None:
+        self.maps = dict(zip(found.images, found.maps, strict=True))
+        self._show()
 
     def replay(self, settings: PlainTable) -> None:
         """What was pinned."""
@@ -135,6 +126,7 @@ class NeighboursPanel(QWidget):
         keys = tuple(found.near)
         if found.classes.get("true") == found.classes["predicted"]:
             keys = ("true",)
+        of_file = self.explanation is not None and isinstance(self.explanation.subject, FileImage)
         for key in keys:
             near = found.near[key]
             captions = []
@@ -142,9 +134,7 @@ class NeighboursPanel(QWidget):
                 now = collection.classes[collection.rows[each.image - 1].label]
                 other = f" {now}" if now != found.classes[key] else ""
                 captions.append(f"{each.distance:.2f}{other}")
-            word = (
-                "against" if self._of is not None and isinstance(self._of.subject, FileImage) and key == "true" else key
-            )
+            word = "against" if of_file and key == "true" else PAIR[key]
             title = f"{word}: {found.classes[key]}"
             groups.append(Group(title, "nearest first", tuple(n.image - 1 for n in near), tuple(captions)))
         self.sheet.show_groups(images.pixels, tuple(groups))
@@ -156,11 +146,11 @@ class NeighboursPanel(QWidget):
 
     def _pin(self) -> None:
         if self.found is not None:
-            self.pinned.emit("neighbours", in_words(self.found), {"layer": self.found.layer, "count": COUNT})
+            self.pinned.emit(self.pins, in_words(self.found), {"layer": self.found.layer, "count": COUNT})
 
     def _note_missing(self) -> None:
         if self.found is not None:
-            self.missed.emit(f"training images like this one are missing ({in_words(self.found)})")
+            self.noted.emit(f"training images like this one are missing ({in_words(self.found)})")
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """The keys that stand on the buttons."""

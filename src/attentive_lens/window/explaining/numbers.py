@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +20,6 @@ from PyQt6.QtWidgets import (
     QSpinBox,
     QTableView,
     QVBoxLayout,
-    QWidget,
 )
 
 from attentive_lens.core.files import write_text
@@ -30,6 +28,7 @@ from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.window import look
+from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.saving import save_values
 from attentive_lens.window.session import Session
@@ -126,12 +125,14 @@ class NumbersTable(QTableView):
             super().keyPressEvent(event)
 
 
-class NumbersPanel(QWidget):
+class NumbersPanel(Panel):
     """Layer, array and channel, and the numbers."""
 
+    title = "Numbers"
+    tip = "A layer's weights, their gradient for this image, and what the optimiser remembers"
+
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.seen: NumbersSeen | None = None
         self._run: int | None = None
         self._image = 0
@@ -183,7 +184,7 @@ class NumbersPanel(QWidget):
                 header.setDefaultSectionSize(22)
         inside.addWidget(self.table, 1)
 
-    def show_explanation(self, explanation: Explanation) -> None:
+    def changed(self, explanation: Explanation, same: bool) -> None:
         """Of another run other layers, of another image another gradient."""
         run = explanation.subject.run
         known = self.session.runs.facts()
@@ -195,8 +196,8 @@ class NumbersPanel(QWidget):
             self.layer.clear()
             self.layer.addItems([fact.name for fact in facts if fact.weights])
             self.layer.setCurrentIndex(max(0, self.layer.findText(before)))
-        if (run, explanation.image or 0) != (self._run, self._image):
-            self._run, self._image = run, explanation.image or 0
+        self._run, self._image = run, explanation.image or 0
+        if not same:
             self.seen = None
             self._show()
         if self.isVisible() and self.seen is None:
@@ -208,16 +209,14 @@ class NumbersPanel(QWidget):
         before = self.seen.layer if self.seen is not None else self.layer.currentText()
         array = array if before == self.layer.currentText() else ""
         request = LayerNumbers(self.session.place, self._run, self.layer.currentText(), array, self._image)
-        self.session.ask(request, partial(self._take, self._image), self._fail, priority=2, scope="numbers")
+        self.ask(request, self._take, self._fail, priority=2, scope="numbers")
 
     def _fail(self, sentence: str) -> None:
         self.seen = None
         self._show()
         self.says.setText(sentence)
 
-    def _take(self, image: int, seen: NumbersSeen) -> None:
-        if image != self._image:
-            return
+    def _take(self, seen: NumbersSeen) -> None:
         other = self.seen is None or (self.seen.layer, self.seen.array) != (seen.layer, seen.array)
         self.seen = seen
         self.array.clear()

@@ -28,8 +28,12 @@ from attentive_lens.window import look
 from attentive_lens.window.explaining.ahead import Ahead
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.case import CasePanel
-from attentive_lens.window.explaining.drawer import TIPS, Drawer
-from attentive_lens.window.explaining.replay import show_again
+from attentive_lens.window.explaining.causes import CausesPanel
+from attentive_lens.window.explaining.change import ChangePanel
+from attentive_lens.window.explaining.classes import ClassesPanel
+from attentive_lens.window.explaining.drawer import PANELS, Drawer
+from attentive_lens.window.explaining.map_choice import settings_of
+from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.explaining.strip import ImageStrip
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.pages.base import Page, either
@@ -85,7 +89,7 @@ class ExplainPage(Page):
         self._connect_cases()
         for keys, step in (("PgDown", 1), ("PgUp", -1)):
             QShortcut(QKeySequence(keys), self).activated.connect(partial(self._step, step))
-        for place in range(len(TIPS)):
+        for place in range(len(PANELS)):
             keys = f"Ctrl+Shift+{place + 1}"
             QShortcut(QKeySequence(keys), self).activated.connect(partial(self.drawer.open_panel, place))
         QShortcut(QKeySequence("Ctrl+Shift+T"), self).activated.connect(self.drawer.tall.click)
@@ -105,11 +109,10 @@ class ExplainPage(Page):
         self.twins.measure_asked.connect(self._measure)
         centre.addWidget(self.twins, 1)
         self.drawer = Drawer(self.session, self._make_room)
-        for panel_with_images in (self.drawer.neighbours, self.drawer.filters, self.drawer.causes):
-            panel_with_images.opened.connect(self.open_image)
-        self.drawer.maps.chosen.connect(self._choose_method)
-        for panel_with_groups in (self.drawer.causes, self.drawer.classes):
-            panel_with_groups.chosen.connect(self.walk_through)
+        for panel in self.drawer.every:
+            panel.opened.connect(self.open_image)
+            panel.walked.connect(self.walk_through)
+        self.drawer.of(MapsPanel).chosen.connect(self._choose_method)
         centre.addWidget(self.drawer)
         return centre
 
@@ -162,11 +165,10 @@ class ExplainPage(Page):
         self.case.pin_asked.connect(self._pin_map)
         self.case.book_asked.connect(lambda: self.show_view("case book"))
         self.case.shown_again.connect(self.replay)
-        drawer = self.drawer
-        for panel in (drawer.neighbours, drawer.change, drawer.activations, drawer.maps):
+        for panel in self.drawer.every:
             panel.pinned.connect(self.case.add)
-        drawer.neighbours.missed.connect(self.case.note_down)
-        drawer.causes.used.connect(self.case.take_remedy)
+            panel.noted.connect(self.case.note_down)
+            panel.remedied.connect(self.case.take_remedy)
         self.book.opened.connect(self.open_image)
         self.book.left.connect(lambda: self.show_view("image"))
         self.book.tried.connect(self.case.show_tried)
@@ -199,12 +201,15 @@ class ExplainPage(Page):
         if evidence.run != self.session.runs.current:
             words = f"Pinned with run {evidence.run}: shown as run {self.session.runs.current} has it."
             self.session.message.emit(words, False)
-        if show_again(evidence, self.twins, self.drawer):
+        if evidence.kind == "map":
+            self.twins.chooser.take(settings_of(evidence.settings))
+            self.twins.choose_target(str(evidence.settings.get("for", "")))
             self._ask_again()
+        else:
+            self.drawer.replay(evidence.kind, evidence.settings)
 
     def _cover_region(self, across: float, down: float, width: float, height: float) -> None:
-        self.drawer.open_named("Change")
-        self.drawer.change.cover_region(across, down, width, height)
+        self.drawer.open(ChangePanel).cover_region(across, down, width, height)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """C opens a case."""
@@ -289,8 +294,8 @@ class ExplainPage(Page):
 
     def _repainted(self, images: list[int]) -> None:
         """Nothing found with the old pixels stands."""
-        self.drawer.causes.forget()
-        self.drawer.classes.forget()
+        for panel in self.drawer.every:
+            panel.forget()
         if self.image in images:
             self.explanation = None
             self._ask_again()
@@ -372,8 +377,8 @@ class ExplainPage(Page):
         self.drawer.restyled()
 
     def _show_place(self) -> None:
-        self.drawer.causes.check()
-        self.drawer.classes.check()
+        self.drawer.of(CausesPanel).check()
+        self.drawer.of(ClassesPanel).check()
         if self._walk_of != (self.session.runs.current, self.session.scores.on):
             self.walked = []
         mistakes = self._mistakes()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from typing import TypeVar
 
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
@@ -27,18 +28,19 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
 SETS = ("validation", "test", "training")
-VIEWS = {
-    "overview": "Training, validation and test side by side, with their intervals and the gaps between them.",
-    "matrix": "Which class was taken for which.",
-    "classes": "Precision, recall and F1 of every class, and the curves of one.",
-    "confidence": "How sure answers are, whether they may be, and what withholding unsure ones costs.",
-    "slices": "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
-    "map": "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
-    "robustness": "The same images made worse, grade by grade: what still comes out right.",
-    "against": "Another run's mistakes: fixed, newly made, or still there.",
-    "new images": "Images of no set: dropped, pasted or opened, and answered at once.",
-}
-"""What is seen of the scores, in the order of the stack, and the tips."""
+VIEWS: tuple[type[ResultsView], ...] = (
+    OverviewView,
+    MatrixView,
+    ClassesView,
+    ConfidenceView,
+    SlicesView,
+    MapView,
+    RobustnessView,
+    AgainstView,
+    NewImagesView,
+)
+"""In the order of their buttons."""
+V = TypeVar("V", bound=ResultsView)
 
 TEST_TIP = "Keep it for one last judgement: a run chosen by the test set looks better there than it is."
 
@@ -105,28 +107,29 @@ class ResultsPage(Page):
         row = QHBoxLayout()
         row.setSpacing(0)
         self.views = {}
-        for place, (word, tip) in enumerate(VIEWS.items()):
-            shown = word.split(" ")[0].capitalize()
-            self.views[word] = view_button(shown, f"{word} of scores", tip, partial(self.open_view, place))
-            row.addWidget(self.views[word])
+        for place, kind in enumerate(VIEWS):
+            shown = kind.word.split(" ")[0].capitalize()
+            self.views[kind] = view_button(shown, f"{kind.word} of scores", kind.tip, partial(self.open_view, place))
+            row.addWidget(self.views[kind])
         row.addStretch()
         left.addLayout(row)
         self.chosen = ChosenImages(session)
         self.chosen.opened.connect(self._open)
         self.chosen.changed.connect(self.action_changed)
-        self.matrix = MatrixView(session)
-        self.behind = Behind(session, self.chosen, self.matrix.choose_none)
+        self.every = tuple(kind(session) for kind in VIEWS)
+        self.behind = Behind(session, self.chosen, self.view(MatrixView).choose_none)
         self.chosen.all_wrong_asked.connect(self.behind.wrong)
-        self.new_images = NewImagesView(session)
-        self.by_word = self._make_views()
-        self.shown = QStackedWidget()
-        for word in VIEWS:
-            self.shown.addWidget(self.by_word[word])
-        left.addWidget(self.shown, 1)
-
-        self.right = QStackedWidget()
+        self.shown, self.right = QStackedWidget(), QStackedWidget()
         self.right.addWidget(self.chosen)
-        self.right.addWidget(self.new_images.details)
+        for view in self.every:
+            view.leads_to(self.behind)
+            view.set_chosen.connect(self._choose)
+            view.opened.connect(self._open)
+            view.changed.connect(self.action_changed)
+            self.shown.addWidget(view)
+            if view.beside is not None:
+                self.right.addWidget(view.beside)
+        left.addWidget(self.shown, 1)
         layout.addWidget(self.right, 9)
 
         self.open_view(0)
@@ -135,32 +138,24 @@ class ResultsPage(Page):
         session.pixels_ready.connect(self.refresh)
         self.refresh()
 
-    def _make_views(self) -> dict[str, ResultsView]:
-        """Every view by its word; what is chosen in one leads to the images behind it."""
-        session, behind = self.session, self.behind
-        overview_view, classes = OverviewView(session), ClassesView(session)
-        overview_view.chosen.connect(self._choose)
-        self.matrix.chosen.connect(behind.cells)
-        classes.chosen.connect(behind.of_class)
-        confidence, slices, map_view = ConfidenceView(session), SlicesView(session), MapView(session)
-        confidence.asked.connect(lambda kind: behind.by_confidence(kind, confidence.threshold))
-        slices.chosen.connect(behind.numbered)
-        map_view.chosen.connect(behind.mapped)
-        map_view.opened.connect(self._open)
-        session.images_changed.connect(map_view.forget)
-        robustness, against = RobustnessView(session), AgainstView(session)
-        robustness.chosen.connect(behind.broken)
-        against.asked.connect(lambda words, numbers: behind.numbered(f"{words} against run {against.run}", numbers))
-        self.new_images.changed.connect(self.action_changed)
-        views = (
-            overview_view, self.matrix, classes, confidence, slices, map_view, robustness, against, self.new_images
-        )  # fmt: skip
-        return dict(zip(VIEWS, views, strict=True))
+    def view(self, kind: type[V]) -> V:
+        """The view of a kind."""
+        return next(view for view in self.every if isinstance(view, kind))
+
+    @property
+    def current(self) -> ResultsView:
+        """The view that is seen."""
+        return self.every[self.shown.currentIndex()]
+
+    def open(self, kind: type[V]) -> V:
+        """Show the view of a kind."""
+        self.open_view(VIEWS.index(kind))
+        return self.view(kind)
 
     def open_view(self, place: int) -> None:
         """Show one of `VIEWS`, by its place."""
         self.shown.setCurrentIndex(place)
-        self.right.setCurrentIndex(int(self.shown.currentWidget() is self.new_images))
+        self.right.setCurrentWidget(self.current.beside or self.chosen)
         for k, each in enumerate(self.views.values()):
             each.setChecked(k == place)
         self.refresh()
@@ -172,15 +167,16 @@ class ResultsPage(Page):
 
     def action(self) -> tuple[str, bool]:
         """On to why."""
-        if self.shown.currentWidget() is self.new_images:
-            return "Explain this one", self.new_images.details.answer is not None
+        own = self.current.action()
+        if own is not None:
+            return own
         words = "Explain this one" if self.chosen.current is not None else "Explain the surest mistake"
         return words, bool(self.session.scores.mistakes())
 
     def act(self) -> None:
         """Explain the selected image, or the surest mistake."""
-        if self.shown.currentWidget() is self.new_images:
-            self.new_images.details.explain()
+        if self.current.action() is not None:
+            self.current.act()
         elif self.chosen.current is not None:
             self._open(self.chosen.current)
         elif self.session.scores.mistakes():
@@ -220,7 +216,7 @@ class ResultsPage(Page):
             self.problem.setText("Scored when training is done." if waiting else session.scores.problem or "Scoring …")
             self.problem.show()
             self.measures.setText("")
-            self._refresh_view()
+            self.current.refresh()
             self.chosen.show_parts("", (), ())
             self.action_changed.emit()
             return
@@ -235,14 +231,9 @@ class ResultsPage(Page):
         if table is not self._measured:
             self._measured = table
             self.measures.setText(in_words(overview(table)))
-        self._refresh_view()
+        self.current.refresh()
         self.behind.again()
         self.action_changed.emit()
-
-    def _refresh_view(self) -> None:
-        view = self.shown.currentWidget()
-        if isinstance(view, ResultsView):
-            view.refresh()
 
     def _loss_word(self, function: str) -> str:
         """The usual loss is told by the tooltip alone: its name is long, and everybody expects it."""

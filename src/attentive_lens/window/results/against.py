@@ -20,6 +20,7 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
+from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 
@@ -44,8 +45,11 @@ class AgainstView(ResultsView):
 
     asked = pyqtSignal(str, tuple)
 
+    word = "against"
+    tip = "Another run's mistakes: fixed, newly made, or still there."
+
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "against view")
+        super().__init__(session)
         self.found: Paired | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
@@ -77,6 +81,10 @@ class AgainstView(ResultsView):
         self.curves = UnitSquare("Validation accuracy", "part of the epochs", "right", "curves of both")
         self.curves.setMaximumHeight(CURVES)
         inside.addWidget(self.curves, 2)
+
+    def leads_to(self, behind: Behind) -> None:
+        """See `ResultsView`."""
+        self.asked.connect(lambda words, numbers: behind.numbered(f"{words} against run {self.run}", numbers))
 
     def refresh(self) -> None:
         """The other runs that have a model; the one chosen stays."""

@@ -24,6 +24,7 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
+from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 
@@ -53,8 +54,11 @@ class ClassesView(ResultsView):
 
     chosen = pyqtSignal(int)
 
+    word = "classes"
+    tip = "Precision, recall and F1 of every class, and the curves of one."
+
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "classes view")
+        super().__init__(session)
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         tip = "A click on a head sorts; a row shows the class's mistakes and its curves."
@@ -86,6 +90,10 @@ class ClassesView(ResultsView):
             row.addWidget(square)
         inside.addLayout(row, 2)
         self.scores: Scores | None = None
+
+    def leads_to(self, behind: Behind) -> None:
+        """See `ResultsView`."""
+        self.chosen.connect(behind.of_class)
 
     def refresh(self) -> None:
         """Of another run or set; the class in view stays if there is one of its name."""

@@ -16,6 +16,7 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
+from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
@@ -35,8 +36,11 @@ class ConfidenceView(ResultsView):
 
     asked = pyqtSignal(str)
 
+    word = "confidence"
+    tip = "How sure answers are, whether they may be, and what withholding unsure ones costs."
+
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "confidence view")
+        super().__init__(session)
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
@@ -85,6 +89,10 @@ class ConfidenceView(ResultsView):
         inside.addLayout(row)
         self.scores: Scores | None = None
         self._free()
+
+    def leads_to(self, behind: Behind) -> None:
+        """See `ResultsView`."""
+        self.asked.connect(lambda kind: behind.by_confidence(kind, self.threshold))
 
     @property
     def threshold(self) -> float:

@@ -13,6 +13,7 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, filter_button, label, view_button
 from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.saving import ask_for_file
+from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.class_key import ClassKey
 from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.view import ResultsView
@@ -38,10 +39,12 @@ class MapView(ResultsView):
     """
 
     chosen = pyqtSignal(list, tuple)
-    opened = pyqtSignal(int)
+
+    word = "map"
+    tip = "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes."
 
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "map view")
+        super().__init__(session)
         self.found: DataMap | None = None
         self.method = LAYOUTS[0]
         self._asked: MapData | None = None
@@ -56,6 +59,7 @@ class MapView(ResultsView):
         )
         self.map.chosen.connect(self._choose)
         self.map.opened.connect(lambda number: self.opened.emit(number - 1))
+        session.images_changed.connect(self.forget)
         self.map.hovered.connect(self._tell)
         save = button("Save …", "save map", "Save the map as it is drawn, as SVG or PNG.", self._save)
         inside.addWidget(self.map, 1)
@@ -66,6 +70,10 @@ class MapView(ResultsView):
         foot.addWidget(self.says, 1)
         foot.addWidget(save)
         inside.addLayout(foot)
+
+    def leads_to(self, behind: Behind) -> None:
+        """See `ResultsView`."""
+        self.chosen.connect(behind.mapped)
 
     def _save(self) -> None:
         ask_for_file(self.map, "map", self.session.message.emit)

@@ -18,6 +18,7 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, view_button
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.saving import can_be_saved
+from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -46,8 +47,11 @@ class MatrixView(ResultsView):
 
     chosen = pyqtSignal(frozenset)
 
+    word = "matrix"
+    tip = "Which class was taken for which."
+
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "matrix panel")
+        super().__init__(session)
         self.order: NDArray[np.int64] = np.zeros(0, np.int64)
         self._shown: tuple[object, ...] = ()
         inside = QVBoxLayout(self)
@@ -86,6 +90,10 @@ class MatrixView(ResultsView):
         self.pairs.setFrameShape(QFrame.Shape.NoFrame)
         self.pairs.currentRowChanged.connect(self._choose_pair)
         inside.addWidget(self.pairs)
+
+    def leads_to(self, behind: Behind) -> None:
+        """See `ResultsView`."""
+        self.chosen.connect(behind.cells)
 
     def show_shares(self, shares: str) -> None:
         """Counts, or parts of rows or columns."""

@@ -6,7 +6,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from PyQt6.QtCore import QMimeData, Qt, pyqtSignal
+from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QVBoxLayout
 
@@ -36,10 +36,11 @@ class NewImagesView(ResultsView):
         Another image is at hand.
     """
 
-    changed = pyqtSignal()
+    word = "new images"
+    tip = "Images of no set: dropped, pasted or opened, and answered at once."
 
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "new images view")
+        super().__init__(session)
         self.places: tuple[str, ...] = ()
         self.found: NewAnswers | None = None
         self._asked: AnswerNew | None = None
@@ -70,9 +71,17 @@ class NewImagesView(ResultsView):
         self.unread = label(role="warn", name="new images unread")
         self.unread.setWordWrap(True)
         inside.addWidget(self.unread)
-        self.details = NewDetails(session)
+        self.details = self.beside = NewDetails(session)
         session.runs_changed.connect(self.refresh)
         self._show()
+
+    def action(self) -> tuple[str, bool]:
+        """On to why."""
+        return "Explain this one", self.details.answer is not None
+
+    def act(self) -> None:
+        """Explain the image in view."""
+        self.details.explain()
 
     def refresh(self) -> None:
         """Have the images that are open answered by the run in view, unless they are."""

@@ -115,18 +115,13 @@ class SetBars(QWidget):
 
 
 class OverviewView(ResultsView):
-    """Bars, a table of measures, the gaps in words, and what to know before trusting them.
+    """Bars, a table of measures, the gaps in words, and what to know before trusting them."""
 
-    Signals
-    -------
-    chosen
-        A set is wanted in view.
-    """
-
-    chosen = pyqtSignal(str)
+    word = "overview"
+    tip = "Training, validation and test side by side, with their intervals and the gaps between them."
 
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "overview view")
+        super().__init__(session)
         self._shown: tuple[object, ...] = ()
         self._views: dict[Same, Overview] = {}
         self._looking = False
@@ -135,7 +130,7 @@ class OverviewView(ResultsView):
         inside.setContentsMargins(16, 12, 16, 12)
         inside.setSpacing(8)
         self.bars = SetBars()
-        self.bars.chosen.connect(self.chosen)
+        self.bars.chosen.connect(self.set_chosen)
         can_be_saved(self.bars, "accuracy", self.session.message.emit)
         inside.addWidget(self.bars)
         self.gaps = label(name="gaps")
@@ -146,7 +141,7 @@ class OverviewView(ResultsView):
         inside.addWidget(self.small)
         self.table = table("overview table", "measures of the sets", "A click on a set's column puts it in view.")
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        self.table.cellClicked.connect(lambda _, column: self.chosen.emit(SETS[column - 1]) if column else None)
+        self.table.cellClicked.connect(lambda _, column: self.set_chosen.emit(SETS[column - 1]) if column else None)
         inside.addWidget(self.table, 1)
         row = QHBoxLayout()
         self.ask_test = button(

@@ -10,6 +10,7 @@ from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, Ro
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.parts.saving import can_be_saved
+from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
@@ -176,8 +177,11 @@ class RobustnessView(ResultsView):
 
     chosen = pyqtSignal(str, tuple, tuple)
 
+    word = "robustness"
+    tip = "The same images made worse, grade by grade: what still comes out right."
+
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "robustness view")
+        super().__init__(session)
         self._asked: MeasureRobustness | None = None
         inside = QVBoxLayout(self)
         inside.setContentsMargins(16, 12, 16, 12)
@@ -195,6 +199,10 @@ class RobustnessView(ResultsView):
         can_be_saved(self.curves, "robustness", self.session.message.emit)
         inside.addWidget(self.curves, 1)
         self.refresh()
+
+    def leads_to(self, behind: Behind) -> None:
+        """See `ResultsView`."""
+        self.chosen.connect(behind.broken)
 
     def _wanted(self) -> MeasureRobustness | None:
         run = self.session.runs.current

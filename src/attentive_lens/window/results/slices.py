@@ -11,6 +11,7 @@ from attentive_lens.scoring.slices import Slice
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label
 from attentive_lens.window.parts.table import Cell, head, table
+from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
@@ -34,8 +35,11 @@ class SlicesView(ResultsView):
 
     chosen = pyqtSignal(str, tuple)
 
+    word = "slices"
+    tip = "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest."
+
     def __init__(self, session: Session) -> None:
-        super().__init__(session, "slices view")
+        super().__init__(session)
         self.slices: tuple[Slice, ...] = ()
         self._asked: tuple[object, ...] = ()
         inside = QVBoxLayout(self)
@@ -48,6 +52,10 @@ class SlicesView(ResultsView):
         self.table = table("slices table", "slices", tip, one_row=True)
         self.table.itemSelectionChanged.connect(self._choose)
         inside.addWidget(self.table, 1)
+
+    def leads_to(self, behind: Behind) -> None:
+        """See `ResultsView`."""
+        self.chosen.connect(behind.numbered)
 
     def refresh(self) -> None:
         """Have the slices of the run and set in view found, once."""

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QFrame
+from typing import TYPE_CHECKING, ClassVar
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QFrame, QWidget
 
 from attentive_lens.window.session import Session
+
+if TYPE_CHECKING:
+    from attentive_lens.window.results.behind import Behind
 
 
 class ResultsView(QFrame):
@@ -14,15 +20,47 @@ class ResultsView(QFrame):
     ----------
     session : Session
         Whose scores.
-    name : str
-        For tests.
+
+    Attributes
+    ----------
+    word, tip : str
+        On its button, and what is seen in it.
+    beside : QWidget or None
+        What stands beside it in place of the images behind what is chosen.
+
+    Signals
+    -------
+    set_chosen
+        The set whose scores are wanted.
+    opened
+        Place of an image that is to be explained.
+    changed
+        What the main action would do is another thing.
     """
 
-    def __init__(self, session: Session, name: str) -> None:
+    word: ClassVar[str] = ""
+    tip: ClassVar[str] = ""
+    beside: QWidget | None = None
+
+    set_chosen = pyqtSignal(str)
+    opened = pyqtSignal(int)
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.setProperty("role", "panel")
-        self.setObjectName(name)
+        self.setObjectName(f"{self.word} view")
+
+    def leads_to(self, behind: Behind) -> None:
+        """Connect what is chosen in it to the images behind."""
+
+    def action(self) -> tuple[str, bool] | None:
+        """The main action's words, and whether it can be done; None for that of all views."""
+        return None
+
+    def act(self) -> None:
+        """Do it."""
 
     def refresh(self) -> None:
         """Show the scores as they are now; called when the view is on the screen and they, or it, are new."""
