@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QTimer, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
+from PyQt6.QtWidgets import QFrame, QProgressBar
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, horizontal, label, set_role
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import memory_size
 
@@ -31,9 +31,7 @@ class BottomStrip(QFrame):
         self.session = session
         self.setObjectName("bottom strip")
         self.setFixedHeight(28)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(16, 1, 16, 0)
-        row.setSpacing(10)
+        row = horizontal(self, spacing=10, margins=(16, 1, 16, 0))
         self.message = label(role="faint", size=look.SMALL, name="message")
         row.addWidget(self.message)
         self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", session.step_back)

@@ -10,12 +10,9 @@ from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
-    QComboBox,
     QFrame,
-    QHBoxLayout,
     QMainWindow,
     QStackedWidget,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -29,7 +26,7 @@ from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages import STAGES, Page
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, chooser, horizontal, label, vertical
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
 from attentive_lens.window.shortcuts import ShortcutList
@@ -68,27 +65,20 @@ class Frame(QMainWindow):
         self.setFont(look.font())
         body = QWidget()
         self.setCentralWidget(body)
-        across = QHBoxLayout(body)
-        across.setContentsMargins(0, 0, 0, 0)
-        across.setSpacing(0)
+        across = horizontal(body, spacing=0)
         self.pages: dict[str, Page] = {}
         self.rail = Rail([(key, stage.word, stage.question) for key, stage in STAGES.items()])
         self.rail.chosen.connect(self.show_stage)
-        down = QVBoxLayout()
-        down.setContentsMargins(0, 0, 0, 0)
-        down.setSpacing(0)
+        down = vertical(spacing=0)
         down.addWidget(self._make_top())
         self.stage = QStackedWidget()
         down.addWidget(self.stage, 1)
         right = QWidget()
         right.setLayout(down)
-        rail_and_stage = QHBoxLayout()
-        rail_and_stage.setContentsMargins(0, 0, 0, 0)
-        rail_and_stage.setSpacing(0)
+        rail_and_stage = horizontal(spacing=0)
         rail_and_stage.addWidget(self.rail)
         rail_and_stage.addWidget(right, 1)
-        down = QVBoxLayout()
-        down.setSpacing(0)
+        down = vertical(spacing=0)
         down.addLayout(rail_and_stage, 1)
         self.bottom = BottomStrip(session)
         self.bottom.theme_asked.connect(self.change_theme)
@@ -162,15 +152,9 @@ class Frame(QMainWindow):
         top = QFrame()
         top.setObjectName("top strip")
         top.setFixedHeight(TOP)
-        row = QHBoxLayout(top)
-        row.setContentsMargins(24, 0, 16, 1)
-        row.setSpacing(16)
+        row = horizontal(top, spacing=16, margins=(24, 0, 16, 1))
         row.addWidget(label(self.session.workspace.name, size=look.LARGE, strong=True, name="workspace name"))
-        self.runs = QComboBox()
-        self.runs.setObjectName("run in view")
-        self.runs.setAccessibleName("run in view")
-        self.runs.setToolTip("The run whose curves, scores and explanations are shown.")
-        self.runs.setFont(look.font())
+        self.runs = chooser("run in view", "run in view", "The run whose curves, scores and explanations are shown.")
         self.runs.setMinimumWidth(200)
         self.runs.activated.connect(self._choose_run)
         row.addWidget(self.runs)

@@ -16,7 +16,7 @@ from attentive_lens.desk.requests.images import Preview, Previewed, WayToRead
 from attentive_lens.images.reading import Reading
 from attentive_lens.window import look
 from attentive_lens.window.asking import Asker
-from attentive_lens.window.parts.basics import button, label, panel, retire, set_role, to_image
+from attentive_lens.window.parts.basics import button, horizontal, label, panel, retire, set_role, to_image, vertical
 from attentive_lens.window.parts.form import CHOICE_WORDS, Form
 from attentive_lens.window.running import run_command
 from attentive_lens.window.words import shortened, thousands
@@ -92,15 +92,12 @@ class ImportWindow(QWidget):
         self.readings: tuple[WayToRead, ...] = ()
         self.current = 0
         self._process: QProcess | None = None
-        down = QVBoxLayout(self)
-        down.setContentsMargins(28, 22, 28, 20)
-        down.setSpacing(12)
+        down = vertical(self, spacing=12, margins=(28, 22, 28, 20))
         down.addWidget(label(f"Images from {place.name}", size=look.TITLE, strong=True))
         self.status = label("Looking at the first images …", "faint", name="source told")
         self.status.setWordWrap(True)
         down.addWidget(self.status)
-        across = QHBoxLayout()
-        across.setSpacing(16)
+        across = horizontal(spacing=16)
         down.addLayout(across, 1)
         body = QWidget()
         self.rows = QVBoxLayout(body)

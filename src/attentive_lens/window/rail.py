@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QShortcut
-from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QSizePolicy, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.glyphs import draw_glyph
+from attentive_lens.window.parts.basics import vertical
 
 WIDTH, HEIGHT = 72, 78
 TOP = 44
@@ -70,9 +71,7 @@ class Rail(QWidget):
     def __init__(self, stages: list[tuple[str, str, str]]) -> None:
         super().__init__()
         self.setFixedWidth(WIDTH + 1)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, TOP, 1, 0)
-        layout.setSpacing(4)
+        layout = vertical(self, spacing=4, margins=(0, TOP, 1, 0))
         self.buttons: dict[str, StageButton] = {}
         group = QButtonGroup(self)
         for number, (key, word, question) in enumerate(stages, 1):

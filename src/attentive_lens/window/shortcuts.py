@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.network.verbs import VERBS
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 
 SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
     "Everywhere": (
@@ -73,19 +73,15 @@ class ShortcutList(QFrame):
         self.setObjectName("shortcuts")
         self.setAccessibleName("list of keys")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(28, 20, 28, 20)
-        outer.setSpacing(16)
+        outer = vertical(self, spacing=16, margins=(28, 20, 28, 20))
         head = QHBoxLayout()
         head.addWidget(label("Keys", size=look.LARGE, strong=True))
         head.addStretch()
         head.addWidget(button("Close", "close shortcuts", "Close the list (Esc).", self.hide))
         outer.addLayout(head)
-        columns = QHBoxLayout()
-        columns.setSpacing(40)
+        columns = horizontal(spacing=40)
         for sections in COLUMNS:
-            column = QVBoxLayout()
-            column.setSpacing(6)
+            column = vertical(spacing=6)
             for section in sections:
                 column.addWidget(label(section, strong=True))
                 grid = QGridLayout()

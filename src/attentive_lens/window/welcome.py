@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QProcess, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from attentive_lens.desk.cards import read_card
 from attentive_lens.desk.memory import recent_sources, recent_workspaces
@@ -16,7 +16,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.importing import ImportWindow
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical
 from attentive_lens.window.parts.loop import Loop
 from attentive_lens.window.parts.workspace_card import WIDTH, WorkspaceCard
 from attentive_lens.window.running import run_command
@@ -44,9 +44,7 @@ class Welcome(QWidget):
         whole.addWidget(scroll)
         page = QWidget()
         scroll.setWidget(page)
-        layout = QVBoxLayout(page)
-        layout.setContentsMargins(24, 24, 24, 24)
-        layout.setSpacing(12)
+        layout = vertical(page, spacing=12, margins=(24, 24, 24, 24))
         layout.addStretch(1)
         layout.addWidget(label("Attentive Lens", size=look.TITLE, strong=True), 0, CENTRE)
         text = label("Train a network on images, find its mistakes, and see why it made them.", "faint")
@@ -78,9 +76,7 @@ class Welcome(QWidget):
     def _make_doors(self) -> QWidget:
         doors = QWidget()
         doors.setFixedWidth(DOORS)
-        row = QHBoxLayout(doors)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(12)
+        row = horizontal(doors, spacing=12)
         self.open = button("Open a workspace", "open workspace", "Choose a workspace's folder.", self._open)
         self.new = button(
             "Start from a folder", "new workspace", "One folder per class, or images with a table.", self._folder
@@ -106,8 +102,7 @@ class Welcome(QWidget):
 
     def _add_sources(self, layout: QVBoxLayout) -> None:
         """Sources used before, and that anything may be dropped."""
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = horizontal(spacing=8)
         row.setAlignment(CENTRE)
         sources = recent_sources()[:MOST_SOURCES]
         if sources:

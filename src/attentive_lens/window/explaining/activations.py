@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
@@ -18,7 +18,7 @@ from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.explaining.channel import ChannelShown, ChannelView
 from attentive_lens.window.explaining.dropout_view import DropoutView
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, ink_on_paper, label, to_image
+from attentive_lens.window.parts.basics import button, chooser, ink_on_paper, label, to_image, vertical
 from attentive_lens.window.parts.tiles import Tile, Tiles
 from attentive_lens.window.session import Session
 
@@ -50,15 +50,11 @@ class ActivationsPanel(Panel):
         self._near: NeighboursFound | None = None
         self._effects: dict[tuple[str, int], ChannelSeen] = {}
         self._opens: PlainTable | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         inside.addLayout(self._make_settings())
         self.pages = QStackedWidget()
         grid = QWidget()
-        layout = QVBoxLayout(grid)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout = vertical(grid, spacing=4)
         self.bench = Bench("explain bench", 72)
         self.bench.chosen.connect(lambda _: self._choose_plate())
         self.bench_area = QScrollArea()
@@ -82,18 +78,10 @@ class ActivationsPanel(Panel):
         row = QHBoxLayout()
         self.note = label(role="faint", size=look.SMALL, name="layer note")
         row.addWidget(self.note, 1)
-        self.by, self.other = QComboBox(), QComboBox()
-        tips = {
-            "channels order": "What comes first; what they add is measured by switching each channel off.",
-            "image beside": "Show the same channels for the nearest training image of a class that is answered"
-            " rightly, and the difference.",
-        }
-        for box, (name, tip) in zip((self.by, self.other), tips.items(), strict=True):
-            box.setObjectName(name)
-            box.setAccessibleName(name)
-            box.setToolTip(tip)
-            box.setFont(look.font())
-        self.by.addItems(ORDERS)
+        tip = "What comes first; what they add is measured by switching each channel off."
+        self.by = chooser("channels order", "channels order", tip, items=ORDERS)
+        tip = "Show the same channels for the nearest training image of a class answered rightly, and the difference."
+        self.other = chooser("image beside", "image beside", tip)
         self.by.activated.connect(lambda _: self._sort())
         self.other.activated.connect(lambda _: self._choose_other())
         row.addWidget(self.by)

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QVBoxLayout
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import button, label, to_image
+from attentive_lens.window.parts.basics import button, horizontal, label, to_image, vertical
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted
@@ -43,17 +43,14 @@ class CaseBookView(QFrame):
         self.found: CasesTried | None = None
         self.setProperty("role", "panel")
         self.setObjectName("case book view")
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         row = QHBoxLayout()
         row.addWidget(label("Case book", size=look.LARGE, strong=True))
         self.says = label(role="faint", name="book says")
         row.addWidget(self.says, 1)
         row.addWidget(button("Back to the image", "leave book", "Back (Esc).", self.left.emit))
         inside.addLayout(row)
-        row = QHBoxLayout()
-        row.setSpacing(32)
+        row = horizontal(spacing=32)
         self.by_status, self.by_cause = Bars("cases by status", 170, 40), Bars("cases by cause", 190, 40)
         for words, bars in (("What became of them", self.by_status), ("What they come from", self.by_cause)):
             column = QVBoxLayout()

@@ -6,12 +6,12 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
 
 from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, retire, set_role
+from attentive_lens.window.parts.basics import button, chooser, label, retire, set_role, vertical
 from attentive_lens.window.session import Session
 from attentive_lens.workspace.cases import Case, Evidence
 
@@ -45,9 +45,7 @@ class CasePanel(QWidget):
         self.tried: CasesTried | None = None
         self._lines: list[QWidget] = []
         self._filled: tuple[object, ...] = ()
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6)
         row = QHBoxLayout()
         self.title = label("Case", strong=True, name="case title")
         row.addWidget(self.title)
@@ -63,13 +61,10 @@ class CasePanel(QWidget):
         self.open = button("Open a case (C)", "open case", tip, self.open_case)
         inside.addWidget(self.open)
         self.told = QWidget()
-        fields = QVBoxLayout(self.told)
-        fields.setContentsMargins(0, 0, 0, 0)
-        fields.setSpacing(6)
-        self.cause = QComboBox()
-        self.cause.setObjectName("case cause")
-        self.cause.setAccessibleName("cause")
-        self.cause.setToolTip("What the wrong answer comes from; type another to add it to the list.")
+        fields = vertical(self.told, spacing=6)
+        self.cause = chooser(
+            "case cause", "cause", "What the wrong answer comes from; type another to add it to the list."
+        )
         self.cause.setEditable(True)
         self.cause.setFont(look.font())
         self.cause.activated.connect(lambda _: self._keep())
@@ -93,8 +88,7 @@ class CasePanel(QWidget):
         self.remedy.setFont(look.font())
         self.remedy.editingFinished.connect(self._keep)
         fields.addWidget(self.remedy)
-        self.evidence = QVBoxLayout()
-        self.evidence.setSpacing(2)
+        self.evidence = vertical(spacing=2)
         fields.addLayout(self.evidence)
         row = QHBoxLayout()
         tip = "Keep the maps in view, their method and what they rest on, with the case."

@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
     QStackedWidget,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -23,7 +22,16 @@ from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, label, map_colours, retire, set_role, to_image
+from attentive_lens.window.parts.basics import (
+    button,
+    horizontal,
+    label,
+    map_colours,
+    retire,
+    set_role,
+    to_image,
+    vertical,
+)
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.picture import PictureBox, Strip
 from attentive_lens.window.parts.sheet import ContactSheet, Group
@@ -86,13 +94,10 @@ class CauseRow(QFrame):
         self.cause = cause
         set_role(self, "panel")
         self.setObjectName(f"cause row {number}")
-        outer = QHBoxLayout(self)
-        outer.setContentsMargins(8, 6, 8, 6)
-        outer.setSpacing(10)
+        outer = horizontal(self, spacing=10, margins=(8, 6, 8, 6))
         self.typical = PictureBox(f"typical {number}", TYPICAL)
         outer.addWidget(self.typical, 0, Qt.AlignmentFlag.AlignTop)
-        inside = QVBoxLayout()
-        inside.setSpacing(2)
+        inside = vertical(spacing=2)
         share = f"{thousands(len(cause.images))} {cause.short} · {percent(cause.share)} of the mistakes"
         self.words = share
         self.title = button(share, f"cause {number}", f"{cause.why}. {cause.remedy}.", self.chosen.emit, True)
@@ -112,8 +117,7 @@ class CauseRow(QFrame):
         self.pictures = PictureRow(f"cause pictures {number}", cause.images[:MOST])
         self.pictures.opened.connect(self.opened)
         inside.addWidget(self.pictures)
-        row = QHBoxLayout()
-        row.setSpacing(6)
+        row = horizontal(spacing=6)
         self.remedies: list[QPushButton] = []
         for place, remedy in enumerate(cause.remedies):
             use = button(remedy.words, f"remedy {number} {remedy.kind}", f"{remedy.forecast}.", lambda: None)
@@ -160,9 +164,7 @@ class CausesPanel(Panel):
         self.current: int | None = None
         self.rows: list[CauseRow] = []
         self._for: tuple[int | None, str] = (None, "")
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(4)
+        outer = vertical(self, spacing=4)
         row = QHBoxLayout()
         self.note = label(role="faint", size=look.SMALL, name="causes note")
         self.note.setWordWrap(True)
@@ -174,9 +176,7 @@ class CausesPanel(Panel):
         self.pages = QStackedWidget()
         outer.addWidget(self.pages, 1)
         inside = QWidget()
-        self.column = QVBoxLayout(inside)
-        self.column.setContentsMargins(0, 0, 4, 0)
-        self.column.setSpacing(6)
+        self.column = vertical(inside, spacing=6, margins=(0, 0, 4, 0))
         self.column.addStretch()
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -189,9 +189,7 @@ class CausesPanel(Panel):
     def _make_decisions(self) -> QWidget:
         """The images of a group, decided about one by one."""
         page = QWidget()
-        inside = QVBoxLayout(page)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(page, spacing=4)
         self.sheet = ContactSheet("cause sheet", 72)
         self.sheet.opened.connect(lambda place: self.opened.emit(place + 1))
         self.sheet.selected.connect(lambda _: self._select())

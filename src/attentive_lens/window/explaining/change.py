@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from functools import partial
 
 from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import Spec, read_kind
@@ -17,7 +17,16 @@ from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.explaining.place_box import PlaceBox
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import button, filter_button, label, map_colours, to_image
+from attentive_lens.window.parts.basics import (
+    button,
+    chooser,
+    filter_button,
+    horizontal,
+    label,
+    map_colours,
+    to_image,
+    vertical,
+)
 from attentive_lens.window.parts.tiles import enlarged, laid_over
 from attentive_lens.window.session import Session
 
@@ -46,19 +55,13 @@ class ChangePanel(Panel):
         self.at = (0.5, 0.5)
         self._busy, self._again = False, False
         self._given: PlainTable = {}
-        outer = QHBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(16)
+        outer = horizontal(self, spacing=16)
         self.picture = PlaceBox("changed picture", SIDE)
         self.picture.setToolTip("Drag to move the place of the change.")
         self.picture.moved.connect(self._move)
         outer.addWidget(self.picture, 0, Qt.AlignmentFlag.AlignTop)
-        middle = QVBoxLayout()
-        middle.setSpacing(6)
-        self.ways = QComboBox()
-        self.ways.setObjectName("change")
-        self.ways.setAccessibleName("the change")
-        self.ways.setFont(look.font())
+        middle = vertical(spacing=6)
+        self.ways = chooser("change", "the change")
         for kind, change in CHANGE_SETTINGS.items():
             self.ways.addItem(change.label, kind)
         self.ways.currentIndexChanged.connect(lambda _: self._take_way())
@@ -191,8 +194,9 @@ class ChangePanel(Panel):
         self._show_knobs(values)
 
     def _take_way(self) -> None:
-        self._given = {}
-        self._show_knobs(self.way().write())
+        values = self.way().write()
+        self._given = {name: values[name] for name in self.sliding}
+        self._show_knobs(values)
 
     def _show_knobs(self, values: Mapping[str, float]) -> None:
         self.other.setVisible(bool(self.mixes))

@@ -9,14 +9,23 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QSlider, QWidget
 
 from attentive_lens.desk.requests.activity import LayerActive
 from attentive_lens.desk.requests.inspecting import ChannelSeen
 from attentive_lens.window import look
 from attentive_lens.window.explaining.distribution import DistributionChart, in_words
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import button, filter_button, ink_on_paper, label, map_colours, to_image
+from attentive_lens.window.parts.basics import (
+    button,
+    filter_button,
+    horizontal,
+    ink_on_paper,
+    label,
+    map_colours,
+    to_image,
+    vertical,
+)
 from attentive_lens.window.parts.tiles import enlarged, laid_over
 
 GAP, HEAD = 10, 18
@@ -119,16 +128,12 @@ class ChannelView(QWidget):
         self.shown: ChannelShown | None = None
         self.seen: ChannelSeen | None = None
         self.factor = 1.0
-        outer = QHBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(16)
+        outer = horizontal(self, spacing=16)
         self.overlays = Overlays("channel pictures")
         self.overlays.setToolTip("In the difference vermilion is stronger in this image, petrol in the other one.")
         outer.addWidget(self.overlays, 1)
         side = QWidget()
-        inside = QVBoxLayout(side)
-        inside.setContentsMargins(0, 0, 8, 0)
-        inside.setSpacing(6)
+        inside = vertical(side, spacing=6, margins=(0, 0, 8, 0))
         row = QHBoxLayout()
         self.title = label(strong=True, name="channel title")
         row.addWidget(self.title, 1)
@@ -139,8 +144,7 @@ class ChannelView(QWidget):
         self.adds = label(role="faint", size=look.SMALL, name="channel adds")
         self.adds.setWordWrap(True)
         inside.addWidget(self.adds)
-        row = QHBoxLayout()
-        row.setSpacing(4)
+        row = horizontal(spacing=4)
         self.factors = {}
         for words, factor in FACTORS.items():
             tip = f"The answer with this channel {words}."

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout
 
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.maps import ClassesRest, ClassMaps, RestsOn
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, label, map_colours, to_image
+from attentive_lens.window.parts.basics import button, label, map_colours, to_image, vertical
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
 
@@ -26,9 +26,7 @@ class ClassesPanel(Panel):
         super().__init__(session)
         self.found: ClassesRest | None = None
         self._for: tuple[int | None, str] = (None, "")
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         row = QHBoxLayout()
         self.says = label(role="faint", size=look.SMALL, name="classes say")
         self.says.setWordWrap(True)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TypeVar
 
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QStackedWidget, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import Explanation
@@ -19,7 +19,7 @@ from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.explaining.neighbours import NeighboursPanel
 from attentive_lens.window.explaining.numbers import NumbersPanel
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, view_button
+from attentive_lens.window.parts.basics import button, horizontal, vertical, view_button
 from attentive_lens.window.session import Session
 
 PANELS: tuple[type[Panel], ...] = (
@@ -54,11 +54,8 @@ class Drawer(QWidget):
         self._make_room = make_room
         self._shown: Explanation | None = None
         self.every = tuple(kind(session) for kind in PANELS)
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
-        row = QHBoxLayout()
-        row.setSpacing(0)
+        inside = vertical(self, spacing=6)
+        row = horizontal(spacing=0)
         self.tabs = {}
         for place, kind in enumerate(PANELS):
             tip = f"{kind.tip} (Ctrl+Shift+{place + 1})."

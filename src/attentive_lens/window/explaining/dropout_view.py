@@ -7,12 +7,12 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from attentive_lens.desk.requests.dropout import DropoutSeen, SeeDropout
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, to_image
+from attentive_lens.window.parts.basics import label, to_image, vertical
 from attentive_lens.window.parts.tiles import Tile, Tiles
 from attentive_lens.window.session import Session
 
@@ -33,9 +33,7 @@ class DropoutView(QWidget):
         self._of: Explanation | None = None
         self._seen: DropoutSeen | None = None
         self.setObjectName("dropout view")
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         self.says = label(name="dropout range")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)

@@ -6,13 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QSizePolicy, QToolTip, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.inspecting import Layer, LayerSeen
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, label, to_image
+from attentive_lens.window.parts.basics import button, chooser, label, to_image, vertical
 from attentive_lens.window.session import Session
 
 PATCH, GAP, NAMES = 48, 4, 84
@@ -152,21 +152,13 @@ class FiltersPanel(Panel):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._run: int | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6)
         row = QHBoxLayout()
         row.addWidget(label("of", "faint"))
-        self.layer, self.order = QComboBox(), QComboBox()
-        tips = {
-            "filters layer": "The layer whose channels are shown; only those with feature maps.",
-            "filters order": "Those that speak most for a class first: what they add to its score, on average.",
-        }
-        for box, (name, tip) in zip((self.layer, self.order), tips.items(), strict=True):
-            box.setObjectName(name)
-            box.setAccessibleName(name)
-            box.setToolTip(tip)
-            box.setFont(look.font())
+        tip = "The layer whose channels are shown; only those with feature maps."
+        self.layer = chooser("filters layer", "filters layer", tip)
+        tip = "Those that speak most for a class first: what they add to its score, on average."
+        self.order = chooser("filters order", "filters order", tip)
         self.layer.activated.connect(lambda _: self._ask())
         self.order.activated.connect(lambda _: self._show())
         row.addWidget(self.layer)

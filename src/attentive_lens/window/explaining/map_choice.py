@@ -5,14 +5,13 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QWidget
+from PyQt6.QtWidgets import QComboBox, QInputDialog, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import Spec, read_kind
 from attentive_lens.desk.requests.explaining import DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.errors import LensError
-from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import chooser, horizontal, label
 from attentive_lens.window.session import Session
 
 ANOTHER = "another image …"
@@ -44,9 +43,7 @@ class MapChooser(QWidget):
         super().__init__()
         self.session = session
         self.choice: MapSettings = DEFAULT
-        self.row = QHBoxLayout(self)
-        self.row.setContentsMargins(0, 0, 0, 0)
-        self.row.setSpacing(8)
+        self.row = horizontal(self, spacing=8)
         self.row.addWidget(label("Map", "faint"))
         self.methods = self._box("method", "map method")
         for kind, method in MAP_METHODS.items():
@@ -56,10 +53,7 @@ class MapChooser(QWidget):
         self.take(self.choice)
 
     def _box(self, name: str, words: str) -> QComboBox:
-        box = QComboBox()
-        box.setObjectName(name)
-        box.setAccessibleName(words)
-        box.setFont(look.font())
+        box = chooser(name, words)
         self.row.addWidget(box)
         return box
 

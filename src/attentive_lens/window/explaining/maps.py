@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.map_colours import over_image
@@ -14,7 +14,7 @@ from attentive_lens.desk.requests.explaining import MAP_METHODS, Explanation
 from attentive_lens.desk.requests.maps import Maps, MapsMade
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, label, map_colours, to_image
+from attentive_lens.window.parts.basics import button, chooser, label, map_colours, to_image, vertical
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
 
@@ -41,15 +41,10 @@ class MapsPanel(Panel):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.made: MapsMade | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         row = QHBoxLayout()
         row.addWidget(label("for", "faint"))
-        self.target = QComboBox()
-        self.target.setObjectName("maps target")
-        self.target.setAccessibleName("what the maps speak for")
-        self.target.setFont(look.font())
+        self.target = chooser("maps target", "what the maps speak for")
         self.target.activated.connect(lambda _: self._ask())
         row.addWidget(self.target)
         self.says = label(role="faint", size=look.SMALL, name="maps say")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage
@@ -13,7 +13,7 @@ from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
 from attentive_lens.desk.requests.maps import ImageMaps, MapImages
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, filter_button, label
+from attentive_lens.window.parts.basics import button, filter_button, label, vertical
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.sheet import ContactSheet, Group
@@ -44,9 +44,7 @@ class NeighboursPanel(Panel):
         self.found: NeighboursFound | None = None
         self.maps: dict[int, NDArray[np.float32]] = {}
         self._run = 0
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6)
         row = QHBoxLayout()
         row.addWidget(label("by", "faint"))
         tip = "The layer by whose outputs images are alike; the last tells classes apart."

@@ -19,7 +19,6 @@ from PyQt6.QtWidgets import (
     QSizePolicy,
     QSpinBox,
     QTableView,
-    QVBoxLayout,
 )
 
 from attentive_lens.core.files import write_text
@@ -29,7 +28,7 @@ from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, Weig
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, chooser, label, vertical
 from attentive_lens.window.parts.saving import save_values
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -136,16 +135,11 @@ class NumbersPanel(Panel):
         self.seen: NumbersSeen | None = None
         self._run: int | None = None
         self._image = 0
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         row = QHBoxLayout()
         row.addWidget(label("of", "faint"))
-        self.layer, self.array = QComboBox(), QComboBox()
-        for box, name in ((self.layer, "numbers layer"), (self.array, "numbers array")):
-            box.setObjectName(name)
-            box.setAccessibleName(name)
-            box.setFont(look.font())
+        self.layer, self.array = (chooser(name, name) for name in ("numbers layer", "numbers array"))
+        for box in (self.layer, self.array):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             row.addWidget(box)
         self.layer.activated.connect(lambda _: self._ask())

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import label, vertical
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
 
@@ -30,9 +30,7 @@ class ImageStrip(QWidget):
         self.images: tuple[int, ...] = ()
         self._quiet = False
         self.setFixedWidth(WIDE)
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 4, 0, 0)
-        inside.setSpacing(0)
+        inside = vertical(self, spacing=0, margins=(0, 4, 0, 0))
         self.title = label(role="faint", size=look.SMALL, name="strip title")
         inside.addWidget(self.title)
         self.sheet = ContactSheet("image strip", SIDE)

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from attentive_lens.desk.requests.explaining import Completeness, Curve, MapOfClass, TrustChecks
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, retire, set_role
+from attentive_lens.window.parts.basics import button, retire, set_role, vertical
 from attentive_lens.window.words import percent
 
 
@@ -42,9 +42,7 @@ class TrustChips(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.figures: tuple[Figure, ...] = ()
         self._chips: list[QPushButton] = []
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         self._rows = (QHBoxLayout(), QHBoxLayout())
         for row in self._rows:
             row.setSpacing(3)

@@ -15,7 +15,17 @@ from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage
 from attentive_lens.window import look
 from attentive_lens.window.explaining.map_choice import MapChooser
 from attentive_lens.window.explaining.trust import TrustChips, first_figures, measured_figures
-from attentive_lens.window.parts.basics import button, filter_button, label, map_colours, set_role, to_image
+from attentive_lens.window.parts.basics import (
+    button,
+    chooser,
+    filter_button,
+    horizontal,
+    label,
+    map_colours,
+    set_role,
+    to_image,
+    vertical,
+)
 from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.session import Session
@@ -47,13 +57,9 @@ class Twins(QWidget):
         self.session = session
         self.explanation: Explanation | None = None
         self.checks: TrustChecks | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         self.pair = QWidget()
-        twins = QHBoxLayout(self.pair)
-        twins.setContentsMargins(0, 0, 0, 0)
-        twins.setSpacing(16)
+        twins = horizontal(self.pair, spacing=16)
         self.lenses: dict[str, Lens] = {}
         self.heads: dict[str, tuple[QWidget, QLabel, QLabel]] = {}
         self.chips: dict[str, TrustChips] = {}
@@ -61,8 +67,7 @@ class Twins(QWidget):
         for key in ("predicted", "true"):
             twins.addLayout(self._make_side(key), 1)
         inside.addWidget(self.pair, 1)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = horizontal(spacing=8)
         self.chooser = MapChooser(session)
         self.chooser.changed.connect(self.asked)
         row.addWidget(self.chooser)
@@ -98,18 +103,17 @@ class Twins(QWidget):
         inside.addLayout(row)
 
     def _make_right(self) -> QComboBox:
-        box = QComboBox()
-        box.setObjectName("right map")
-        box.setAccessibleName("the map on the right")
-        box.setToolTip("What the map on the right speaks for; the difference shows what pulled to either.")
-        box.setFont(look.font())
+        box = chooser(
+            "right map",
+            "the map on the right",
+            "What the map on the right speaks for; the difference shows what pulled to either.",
+        )
         box.setMaximumWidth(CHOICE)
         box.activated.connect(lambda _: self._choose_right())
         return box
 
     def _make_side(self, key: str) -> QVBoxLayout:
-        column = QVBoxLayout()
-        column.setSpacing(4)
+        column = vertical(spacing=4)
         head = QHBoxLayout()
         head.setContentsMargins(0, 0, 0, 0)
         head.addStrut(HEAD)

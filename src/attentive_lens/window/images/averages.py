@@ -6,11 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from attentive_lens.desk.requests.images import Averages, ClassAverages
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, to_image
+from attentive_lens.window.parts.basics import label, to_image, vertical
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import shortened, thousands
 
@@ -81,9 +81,7 @@ class AveragesView(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        down = QVBoxLayout(self)
-        down.setContentsMargins(0, 0, 0, 0)
-        down.setSpacing(8)
+        down = vertical(self, spacing=8)
         down.addWidget(label("What the training images of a class have in common", size=look.LARGE, strong=True))
         hint = label(
             "A sharp spot in a mean, or a dark one in a deviation, lies in the same place in most images: a mark,"

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.browsing import Shown, Wanted, browse
 from attentive_lens.desk.cautions import classes_by_folder, small_classes
@@ -17,7 +17,7 @@ from attentive_lens.window.images.filters import FilterBar
 from attentive_lens.window.images.findings import Findings, Remedy
 from attentive_lens.window.images.table import ImageTable
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import label, panel
+from attentive_lens.window.parts.basics import horizontal, label, panel, vertical
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
@@ -43,16 +43,13 @@ class Browser(QWidget):
         self.session = session
         self.label: int | None = None
         self.shown: list[Shown] = []
-        whole = QVBoxLayout(self)
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(10)
+        whole = vertical(self, spacing=10)
         self.jump = JumpField(session, self)
         self.jump.chosen.connect(self.go_to)
         self.filters = FilterBar(self.jump)
         self.filters.changed.connect(self.refresh)
         whole.addWidget(self.filters)
-        across = QHBoxLayout()
-        across.setSpacing(16)
+        across = horizontal(spacing=16)
         whole.addLayout(across, 1)
         across.addLayout(self._make_left())
         across.addLayout(self._make_middle(), 1)
@@ -67,8 +64,7 @@ class Browser(QWidget):
         self._show_measures()
 
     def _make_left(self) -> QVBoxLayout:
-        left = QVBoxLayout()
-        left.setSpacing(10)
+        left = vertical(spacing=10)
         frame, inside = panel("Classes", "class panel")
         frame.setFixedWidth(SIDE)
         self.class_bars = Bars("class bars", 96, 48)
@@ -93,8 +89,7 @@ class Browser(QWidget):
         return left
 
     def _make_middle(self) -> QVBoxLayout:
-        middle = QVBoxLayout()
-        middle.setSpacing(8)
+        middle = vertical(spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="images title")
         middle.addWidget(self.title)
         self.warning = label(role="warn", name="images warning")

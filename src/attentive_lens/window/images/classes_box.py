@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QInputDialog, QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, filter_button, label
+from attentive_lens.window.parts.basics import button, chooser, filter_button, horizontal, label, vertical
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, thousands
 
@@ -18,21 +18,14 @@ class ClassesBox(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6)
         inside.addWidget(label("Classes", strong=True))
-        self.classes = QComboBox()
-        self.classes.setObjectName("class to change")
-        self.classes.setAccessibleName("class")
-        self.classes.setToolTip("The class that the buttons below are about.")
-        self.classes.setFont(look.font())
+        self.classes = chooser("class to change", "class", "The class that the buttons below are about.")
         self.classes.setMinimumContentsLength(16)
         self.classes.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.classes.currentIndexChanged.connect(self._choose)
         inside.addWidget(self.classes)
-        row = QHBoxLayout()
-        row.setSpacing(4)
+        row = horizontal(spacing=4)
         tip = "Call it otherwise; earlier runs know it by its old name."
         self.rename = button("Rename …", "rename class", tip, self._rename)
         tip = "Give all its images the label of another class; a class without images has no unit in the output."

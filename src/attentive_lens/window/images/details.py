@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QVBoxLayout
+from PyQt6.QtWidgets import QFrame
 
-from attentive_lens.window.parts.basics import button, label, to_image
+from attentive_lens.window.parts.basics import button, label, to_image, vertical
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.picture import PixelBox
 from attentive_lens.window.session import Session
@@ -34,9 +34,7 @@ class Details(QFrame):
         self.setProperty("role", "panel")
         self.setObjectName("image panel")
         self.setFixedWidth(WIDTH)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(16, 12, 16, 12)
-        layout.setSpacing(6)
+        layout = vertical(self, spacing=6, margins=(16, 12, 16, 12))
         self.preview = PixelBox("image preview", WIDTH - 34)
         self.preview.hovered.connect(self._show_pixel)
         layout.addWidget(self.preview)

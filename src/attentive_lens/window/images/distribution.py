@@ -6,11 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from attentive_lens.desk.browsing import MEASURES, histogram
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import retire
+from attentive_lens.window.parts.basics import chooser, retire, vertical
 from attentive_lens.window.parts.range import FIGURE, RangeSlider
 
 HEIGHT = 56
@@ -64,14 +64,8 @@ class Distribution(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.layout_ = QVBoxLayout(self)
-        self.layout_.setContentsMargins(0, 0, 0, 0)
-        self.layout_.setSpacing(2)
-        self.chooser = QComboBox()
-        self.chooser.setObjectName("measure")
-        self.chooser.setAccessibleName("measure")
-        self.chooser.setFont(look.font())
-        self.chooser.addItems(MEASURES)
+        self.layout_ = vertical(self, spacing=2)
+        self.chooser = chooser("measure", "measure", items=MEASURES)
         self.chooser.setCurrentText("brightness")
         self.chooser.textActivated.connect(lambda _: self._choose())
         self.bars = _Histogram()

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QSlider, QWidget
+from PyQt6.QtWidgets import QComboBox, QPushButton, QSlider, QWidget
 
 from attentive_lens.desk.browsing import ORDERS, SHOWN_SETS
 from attentive_lens.desk.collection import Collection
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, filter_button, label
+from attentive_lens.window.parts.basics import button, chooser, filter_button, horizontal, label
 from attentive_lens.window.words import thousands
 
 SMALLEST, LARGEST = 24, 256
@@ -39,9 +39,7 @@ class FilterBar(QWidget):
 
     def __init__(self, jump: QWidget) -> None:
         super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(6)
+        row = horizontal(self, spacing=6)
         self.chips: dict[str, QPushButton] = {}
         for name in SHOWN_SETS:
             chip = filter_button(name, f"set {name}", MEANINGS[name], self.changed.emit)
@@ -111,11 +109,6 @@ class FilterBar(QWidget):
         self.changed.emit()
 
     def _chooser(self, name: str, words: tuple[str, ...], tip: str) -> QComboBox:
-        box = QComboBox()
-        box.setObjectName(name)
-        box.setAccessibleName(name)
-        box.setToolTip(tip)
-        box.setFont(look.font())
-        box.addItems(words)
+        box = chooser(name, name, tip, items=words)
         box.textActivated.connect(lambda _: self.changed.emit())
         return box

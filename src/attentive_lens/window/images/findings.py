@@ -5,11 +5,11 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QPushButton, QScrollArea, QWidget
 
 from attentive_lens.desk.requests.images import Fault, FaultsFound, FindFaults
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, retire
+from attentive_lens.window.parts.basics import button, label, retire, vertical
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
@@ -32,9 +32,7 @@ class Findings(QFrame):
         self.setObjectName("faults panel")
         self.findings: tuple[Fault, ...] = ()
         self.finding: int | None = None
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(16, 12, 16, 12)
-        layout.setSpacing(6)
+        layout = vertical(self, spacing=6, margins=(16, 12, 16, 12))
         layout.addWidget(label("Faults", strong=True))
         self.look_for = button(
             "Look for faults",
@@ -44,14 +42,11 @@ class Findings(QFrame):
         )
         layout.addWidget(self.look_for)
         body = QWidget()
-        self.rows = QVBoxLayout(body)
-        self.rows.setContentsMargins(0, 0, 0, 0)
-        self.rows.setSpacing(2)
+        self.rows = vertical(body, spacing=2)
         self.skipped = label(name="skipped files", size=look.SMALL)
         self.skipped.setWordWrap(True)
         self.skipped.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.list_rows = QVBoxLayout()
-        self.list_rows.setSpacing(2)
+        self.list_rows = vertical(spacing=2)
         self.rows.addLayout(self.list_rows)
         self.rows.addWidget(label("Not read", "faint", look.SMALL))
         self.rows.addWidget(self.skipped)
@@ -137,14 +132,11 @@ class Remedy(QFrame):
         self.session = session
         self.setProperty("role", "panel")
         self.setObjectName("remedy")
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(14, 8, 14, 8)
-        layout.setSpacing(6)
+        layout = vertical(self, spacing=6, margins=(14, 8, 14, 8))
         self.why = label(role="warn", name="finding why")
         self.why.setWordWrap(True)
         layout.addWidget(self.why)
-        self.buttons = QVBoxLayout()
-        self.buttons.setSpacing(4)
+        self.buttons = vertical(spacing=4)
         layout.addLayout(self.buttons)
 
     def show_finding(self, finding: Fault | None) -> None:

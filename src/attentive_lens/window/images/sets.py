@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QPoint, QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QToolTip, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.desk.collection import Collection
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.split import Split
 from attentive_lens.window import look
 from attentive_lens.window.images.classes_box import ClassesBox
-from attentive_lens.window.parts.basics import label, panel, to_image
+from attentive_lens.window.parts.basics import horizontal, label, panel, to_image, vertical
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, shortened, thousands
@@ -145,9 +145,7 @@ class SetsView(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        across = QHBoxLayout(self)
-        across.setContentsMargins(0, 0, 0, 0)
-        across.setSpacing(16)
+        across = horizontal(self, spacing=16)
         frame, inside = panel("Split", "split panel")
         frame.setFixedWidth(376)
         self.form = Form(session.design.plan.split, SETTINGS, self._change)
@@ -163,8 +161,7 @@ class SetsView(QWidget):
         inside.addWidget(self.warning)
         inside.addStretch()
         across.addWidget(frame)
-        right = QVBoxLayout()
-        right.setSpacing(4)
+        right = vertical(spacing=4)
         self.title = label(size=look.LARGE, strong=True, name="split title")
         right.addWidget(self.title)
         self.moved = label(role="faint", size=look.SMALL, name="moved images")

@@ -6,12 +6,12 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import ResizeModes, ResizeModesShown
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, panel, set_role, to_image
+from attentive_lens.window.parts.basics import horizontal, label, panel, set_role, to_image
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 
@@ -75,9 +75,7 @@ class SizesView(QWidget):
         super().__init__()
         self.session = session
         self._asked = self._again = False
-        across = QHBoxLayout(self)
-        across.setContentsMargins(0, 0, 0, 0)
-        across.setSpacing(16)
+        across = horizontal(self, spacing=16)
         frame, inside = panel("Preprocessing", "preprocessing panel")
         frame.setFixedWidth(420)
         self.form = Form(

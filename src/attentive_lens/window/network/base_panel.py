@@ -13,7 +13,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIX, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, set_role
+from attentive_lens.window.parts.basics import chooser, label, set_role
 from attentive_lens.window.session import Session
 
 NO_BASE, AS_NOW, FROM_FILE = 0, -1, -2
@@ -156,9 +156,4 @@ class BasePanel(QWidget):
 
 
 def _choice(name: str, meaning: str) -> QComboBox:
-    box = QComboBox()
-    box.setObjectName(name)
-    box.setAccessibleName(name)
-    box.setToolTip(meaning)
-    box.setFont(look.font())
-    return box
+    return chooser(name, name, meaning)

@@ -7,7 +7,7 @@ from functools import partial
 
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QScrollArea, QWidget
 
 from attentive_lens.errors import LensError
 from attentive_lens.plan import editing
@@ -20,6 +20,7 @@ from attentive_lens.window.bench.overview import Overview
 from attentive_lens.window.bench.plates import blocks_of, plates_of
 from attentive_lens.window.network.editable_bench import EditableBench
 from attentive_lens.window.network.part_search import PartSearch
+from attentive_lens.window.parts.basics import vertical
 from attentive_lens.window.parts.saving import ask_for_file
 from attentive_lens.window.session import Session
 
@@ -60,9 +61,7 @@ class BenchPanel(QWidget):
         self.folded: set[str] = set()
         self._between = ("", "")
         self._known_blocks: tuple[str, ...] = ()
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(4)
+        inside = vertical(self, spacing=4)
         self.bench = EditableBench("bench", TALLEST, PLACE)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)

@@ -6,7 +6,7 @@ from functools import partial
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent
-from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QScrollArea, QSizePolicy, QWidget
 
 from attentive_lens.desk.bases import without_base
 from attentive_lens.desk.design import facts_of
@@ -17,7 +17,7 @@ from attentive_lens.window import look
 from attentive_lens.window.bench.geometry import Geometry
 from attentive_lens.window.bench.layout import layout_of
 from attentive_lens.window.bench.plates import blocks_of, plates_of
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, label, vertical
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import short, thousands
 
@@ -133,9 +133,7 @@ class StarterChooser(QWidget):
         self._shown: tuple[Plan, int] | None = None
         self._prices: dict[str, str] = {}
         self._waiting: list[str] = []
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(8)
+        outer = vertical(self, spacing=8)
         head = QHBoxLayout()
         head.addWidget(label("Start from", strong=True))
         self.note = label(role="faint", name="chooser note")

@@ -22,7 +22,7 @@ from attentive_lens.window import look
 from attentive_lens.window.bench.plates import Plate
 from attentive_lens.window.network.bench_panel import BenchPanel
 from attentive_lens.window.network.window_picture import WindowPicture
-from attentive_lens.window.parts.basics import button, label, retire, view_button
+from attentive_lens.window.parts.basics import button, horizontal, label, retire, vertical, view_button
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent, shape, short, thousands
@@ -54,19 +54,15 @@ class LayerSheet(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inside = QWidget()
         self.setWidget(inside)
-        self._inside = QVBoxLayout(inside)
-        self._inside.setContentsMargins(16, 12, 16, 12)
-        self._inside.setSpacing(8)
-        self._views = QHBoxLayout()
-        self._views.setSpacing(0)
+        self._inside = vertical(inside, spacing=8, margins=(16, 12, 16, 12))
+        self._views = horizontal(spacing=0)
         self._inside.addLayout(self._views)
         self._alone = self._make_alone()
         self._inside.addWidget(self._alone)
         self.idea = label(role="faint", name="layer idea")
         self.idea.setWordWrap(True)
         self._inside.addWidget(self.idea)
-        self._faults = QVBoxLayout()
-        self._faults.setSpacing(4)
+        self._faults = vertical(spacing=4)
         self._inside.addLayout(self._faults)
         free = QGridLayout()
         free.setHorizontalSpacing(10)
@@ -100,9 +96,7 @@ class LayerSheet(QScrollArea):
     def _make_alone(self) -> QWidget:
         """What is done with the layer shown alone, where its plate has others."""
         whole = QWidget()
-        row = QHBoxLayout(whole)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(4)
+        row = horizontal(whole, spacing=4)
         for words, name, tip, call in (
             ("Earlier", "layer earlier", "Exchange it with the layer before (Alt+Shift+←).", False),
             ("Later", "layer later", "Exchange it with the layer behind (Alt+Shift+→).", True),

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QKeyEvent
-from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import label, vertical
 
 WIDE, TALL = 520, 300
 
@@ -47,9 +47,7 @@ class PartSearch(QFrame):
         self.setProperty("role", "box")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedSize(WIDE, TALL)
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(12, 10, 12, 12)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6, margins=(12, 10, 12, 12))
         self.title = label(role="faint", size=look.SMALL, name="part search title")
         inside.addWidget(self.title)
         self.line = _Line(self)

@@ -18,11 +18,11 @@ from PyQt6.QtGui import (
     QTextDocument,
     QTextFormat,
 )
-from PyQt6.QtWidgets import QPlainTextEdit, QTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QPlainTextEdit, QTextEdit, QWidget
 
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import label, vertical
 from attentive_lens.window.session import Session
 
 SETTLED = 300
@@ -44,9 +44,7 @@ class PlanText(QWidget):
         super().__init__()
         self.session = session
         self._quiet = False
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(8, 8, 8, 8)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6, margins=(8, 8, 8, 8))
         self.editor = _Editor()
         self.editor.setObjectName("plan text")
         self.editor.setAccessibleName("the plan as text")

@@ -41,7 +41,9 @@ from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.basics import (
     EmptyState,
     button,
+    horizontal,
     label,
+    vertical,
 )
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.session import Session
@@ -72,9 +74,7 @@ class ExplainPage(Page):
         )
         full = QWidget()
         self.stack = either(self, empty, full)
-        outer = QHBoxLayout(full)
-        outer.setContentsMargins(16, 12, 0, 8)
-        outer.setSpacing(12)
+        outer = horizontal(full, spacing=12, margins=(16, 12, 0, 8))
         self.strip = ImageStrip(session)
         self.strip.chosen.connect(self._open_from_strip)
         outer.addWidget(self.strip)
@@ -99,9 +99,7 @@ class ExplainPage(Page):
         session.scores_ready.connect(self._take_surest)
 
     def _make_centre(self) -> QVBoxLayout:
-        centre = QVBoxLayout()
-        centre.setContentsMargins(0, 0, 0, 0)
-        centre.setSpacing(6)
+        centre = vertical(spacing=6)
         self.column = centre
         self.twins = Twins(self.session)
         self.twins.asked.connect(self._ask_again)
@@ -125,9 +123,7 @@ class ExplainPage(Page):
     def _make_evidence(self) -> QWidget:
         side = QWidget()
         side.setObjectName("evidence")
-        inside = QVBoxLayout(side)
-        inside.setContentsMargins(16, 4, 16, 8)
-        inside.setSpacing(10)
+        inside = vertical(side, spacing=10, margins=(16, 4, 16, 8))
         row = QHBoxLayout()
         self.place = label(role="faint", name="mistake place")
         row.addWidget(self.place)

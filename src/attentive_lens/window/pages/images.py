@@ -9,11 +9,9 @@ from PyQt6.QtCore import QProcess, Qt
 from PyQt6.QtWidgets import (
     QApplication,
     QFileDialog,
-    QHBoxLayout,
     QPushButton,
     QStackedLayout,
     QStackedWidget,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -26,7 +24,7 @@ from attentive_lens.window.images.sizes import SizesView
 from attentive_lens.window.images.viewer import Viewer
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.augmentation_editor import AugmentationEditor
-from attentive_lens.window.parts.basics import button, view_button
+from attentive_lens.window.parts.basics import button, horizontal, vertical, view_button
 from attentive_lens.window.running import run_command
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -56,11 +54,8 @@ class ImagesPage(Page):
         self.viewer.left.connect(self._leave_viewer)
         self.viewer.moved.connect(self._view_neighbour)
         self.layers.addWidget(self.viewer)
-        down = QVBoxLayout(body)
-        down.setContentsMargins(24, 12, 16, 14)
-        down.setSpacing(10)
-        head = QHBoxLayout()
-        head.setSpacing(4)
+        down = vertical(body, spacing=10, margins=(24, 12, 16, 14))
+        head = horizontal(spacing=4)
         self.tabs: dict[str, QPushButton] = {}
         for name, (words, tip) in VIEWS.items():
             tab = view_button(words, f"view {name}", tip, partial(self.show_view, name))

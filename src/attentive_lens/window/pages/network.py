@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.bases import ON
 from attentive_lens.desk.design import memory_of
@@ -19,7 +19,16 @@ from attentive_lens.window.network.layer_sheet import LayerSheet
 from attentive_lens.window.network.plan_text import PlanText
 from attentive_lens.window.network.seen_maps import SAMPLE, SeenMaps
 from attentive_lens.window.pages.base import Page
-from attentive_lens.window.parts.basics import button, label, panel, to_image, view_button
+from attentive_lens.window.parts.basics import (
+    button,
+    chooser,
+    horizontal,
+    label,
+    panel,
+    to_image,
+    vertical,
+    view_button,
+)
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, duration, short, thousands
@@ -36,9 +45,7 @@ class NetworkPage(Page):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(24, 16, 16, 16)
-        layout.setSpacing(12)
+        layout = vertical(self, spacing=12, margins=(24, 16, 16, 16))
         layout.addLayout(self._make_head())
         self.memory = label(role="warn", name="memory warning")
         self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
@@ -47,16 +54,13 @@ class NetworkPage(Page):
         self.whole = QStackedWidget()
         layout.addWidget(self.whole, 1)
         stage = QWidget()
-        across = QHBoxLayout(stage)
-        across.setContentsMargins(0, 0, 0, 0)
-        across.setSpacing(16)
+        across = horizontal(stage, spacing=16)
         self.whole.addWidget(stage)
         self.chooser = StarterChooser(session)
         self.whole.addWidget(self.chooser)
         self.chooser.picked.connect(self.start_from)
         self.chooser.closed.connect(self._close_chooser)
-        left = QVBoxLayout()
-        left.setSpacing(16)
+        left = vertical(spacing=16)
         across.addLayout(left, 1)
         frame, inside = panel(name="bench panel")
         inside.setContentsMargins(8, 8, 8, 8)
@@ -83,10 +87,8 @@ class NetworkPage(Page):
         self.bench.choose(1)
 
     def _make_head(self) -> QVBoxLayout:
-        rows = QVBoxLayout()
-        rows.setSpacing(8)
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        rows = vertical(spacing=8)
+        head = horizontal(spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="network title")
         self.about = label(role="faint", name="network about")
         head.addWidget(self.title)
@@ -95,19 +97,18 @@ class NetworkPage(Page):
         self.price = label(role="faint", name="price")
         head.addWidget(self.price)
         rows.addLayout(head)
-        begin = QHBoxLayout()
-        begin.setSpacing(8)
+        begin = horizontal(spacing=8)
         tip = "Known-good networks, made for these images and classes, each with its price."
         begin.addWidget(button("Start from …", "choose starter", tip, self.open_chooser))
         self.origin = label(role="faint", name="network origin")
         begin.addWidget(self.origin)
         begin.addStretch()
         begin.addWidget(label("on the bench", "faint"))
-        self.shown = QComboBox()
-        self.shown.setObjectName("on the bench")
-        self.shown.setAccessibleName("whose network is on the bench")
-        self.shown.setToolTip("The plan being designed, or a run's network to look at and to copy layers from.")
-        self.shown.setFont(look.font())
+        self.shown = chooser(
+            "on the bench",
+            "whose network is on the bench",
+            "The plan being designed, or a run's network to look at and to copy layers from.",
+        )
         self.shown.setMinimumWidth(150)
         self.shown.activated.connect(self._look_at)
         begin.addWidget(self.shown)
@@ -115,8 +116,7 @@ class NetworkPage(Page):
         return rows
 
     def _make_below(self) -> QHBoxLayout:
-        below = QHBoxLayout()
-        below.setSpacing(16)
+        below = horizontal(spacing=16)
         frame, inside = panel(name="sees panel")
         self.sees_title = label("Receptive field", strong=True)
         inside.addWidget(self.sees_title)

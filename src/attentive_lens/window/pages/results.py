@@ -5,13 +5,13 @@ from __future__ import annotations
 from functools import partial
 from typing import TypeVar
 
-from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
 from attentive_lens.scoring.measures import Overview, overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
-from attentive_lens.window.parts.basics import EmptyState, button, label, view_button
+from attentive_lens.window.parts.basics import EmptyState, button, horizontal, label, vertical, view_button
 from attentive_lens.window.results.against import AgainstView
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.chosen import ChosenImages
@@ -62,12 +62,9 @@ class ResultsPage(Page):
         )
         full = QWidget()
         self.stack = either(self, empty, full)
-        layout = QHBoxLayout(full)
-        layout.setContentsMargins(24, 16, 16, 16)
-        layout.setSpacing(20)
+        layout = horizontal(full, spacing=20, margins=(24, 16, 16, 16))
 
-        left = QVBoxLayout()
-        left.setSpacing(12)
+        left = vertical(spacing=12)
         layout.addLayout(left, 11)
         head = QHBoxLayout()
         self.title = label(size=look.TITLE, strong=True, name="results title")
@@ -104,8 +101,7 @@ class ResultsPage(Page):
         self.relabelled = button("Show them", "show relabelled", tip, lambda: self.behind.relabelled())
         row.addWidget(self.relabelled)
         left.addLayout(row)
-        row = QHBoxLayout()
-        row.setSpacing(0)
+        row = horizontal(spacing=0)
         self.views = {}
         for place, kind in enumerate(VIEWS):
             shown = kind.word.split(" ")[0].capitalize()

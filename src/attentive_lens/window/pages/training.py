@@ -7,14 +7,14 @@ from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QProgressBar, QScrollArea, QStackedWidget, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QProgressBar, QScrollArea, QStackedWidget
 
 from attentive_lens.desk.controlling import CONTINUE, PAUSE, RATE, STOP, STOP_AFTER_EPOCH
 from attentive_lens.desk.runs import RunView, resumable
 from attentive_lens.plan.optimisers import OptimiserSettings
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
-from attentive_lens.window.parts.basics import button, label, set_role, view_button
+from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical, view_button
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.advice import AdvicePanel
 from attentive_lens.window.training.answers import AnswersView
@@ -43,9 +43,7 @@ class TrainingPage(Page):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(24, 16, 16, 12)
-        layout.setSpacing(20)
+        layout = horizontal(self, spacing=20, margins=(24, 16, 16, 12))
 
         self.settings = SettingsPanel(session)
         scroll = QScrollArea()
@@ -55,8 +53,7 @@ class TrainingPage(Page):
         scroll.setFixedWidth(372)
         layout.addWidget(scroll)
 
-        middle = QVBoxLayout()
-        middle.setSpacing(8)
+        middle = vertical(spacing=8)
         layout.addLayout(middle, 1)
         middle.addLayout(self._head())
         self.bar = QProgressBar()
@@ -71,8 +68,7 @@ class TrainingPage(Page):
         self.advice = AdvicePanel(session)
         middle.addWidget(self.advice)
         self.advice.changed.connect(self.refresh)
-        views = QHBoxLayout()
-        views.setSpacing(16)
+        views = horizontal(spacing=16)
         self.views = {}
         for place, (word, tip) in enumerate(VIEWS.items()):
             chosen = view_button(word.capitalize(), f"{word} view", tip, partial(self.open_view, place))
@@ -135,8 +131,7 @@ class TrainingPage(Page):
         return head
 
     def _figures(self) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(26)
+        row = horizontal(spacing=26)
         self.values: dict[str, Any] = {}
         for key, words in (
             ("epoch", "epoch"),
@@ -145,16 +140,14 @@ class TrainingPage(Page):
             ("speed", "per epoch"),
             ("images", "images a second"),
         ):
-            column = QVBoxLayout()
-            column.setSpacing(0)
+            column = vertical(spacing=0)
             figure = label("–", size=look.TITLE, strong=True, name=f"figure {key}")
             column.addWidget(figure)
             column.addWidget(label(words, "faint", look.SMALL))
             row.addLayout(column)
             self.values[key] = figure
             figure.setToolTip(TIPS.get(key, ""))
-        column = QVBoxLayout()
-        column.setSpacing(0)
+        column = vertical(spacing=0)
         self.values["time"] = label("–", size=look.TITLE, strong=True, name="figure time")
         self.left = label(role="faint", size=look.SMALL, name="time left")
         column.addWidget(self.values["time"])

@@ -10,7 +10,6 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
-    QComboBox,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -23,7 +22,7 @@ from PyQt6.QtWidgets import (
 from attentive_lens.desk.requests.images import Augment, Augmented
 from attentive_lens.plan.augmentation import STEPS, AugmentationStep
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, panel, retire, to_image
+from attentive_lens.window.parts.basics import button, chooser, horizontal, label, panel, retire, to_image
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.session import Session
 
@@ -80,9 +79,7 @@ class AugmentationEditor(QWidget):
         self.draw = 0
         self._asked = self._again = False
         self.sliders: dict[str, RangeSlider] = {}
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(16)
+        layout = horizontal(self, spacing=16)
         frame, inside = panel("Augmentation", "augmentation panel")
         frame.setFixedWidth(340)
         rows = QWidget()
@@ -270,12 +267,7 @@ class AugmentationEditor(QWidget):
 
     def _add_choices(self, row: int, step: AugmentationStep, name: str) -> None:
         spec = step.specs()[name]
-        box = QComboBox()
-        box.setObjectName(f"{step.title}.{name}")
-        box.setAccessibleName(spec.label)
-        box.setToolTip(spec.meaning)
-        box.setFont(look.font())
-        box.addItems(spec.choices)
+        box = chooser(f"{step.title}.{name}", spec.label, spec.meaning, items=spec.choices)
         box.setCurrentText(getattr(step, name))
         box.textActivated.connect(partial(self._set_choice, name))
         self.settings.addWidget(label(spec.label, "faint", look.SMALL), row, 0)

@@ -2,17 +2,47 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
-from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import coloured
 from attentive_lens.window import look
+
+Margins = tuple[int, int, int, int]
+"""Left, top, right, bottom, in pixels."""
+
+
+def vertical(of: QWidget | None = None, spacing: int = 4, margins: Margins = (0, 0, 0, 0)) -> QVBoxLayout:
+    """A layout from top to bottom, of a widget or for another layout."""
+    layout = QVBoxLayout() if of is None else QVBoxLayout(of)
+    layout.setContentsMargins(*margins)
+    layout.setSpacing(spacing)
+    return layout
+
+
+def horizontal(of: QWidget | None = None, spacing: int = 8, margins: Margins = (0, 0, 0, 0)) -> QHBoxLayout:
+    """A layout from left to right, of a widget or for another layout."""
+    layout = QHBoxLayout() if of is None else QHBoxLayout(of)
+    layout.setContentsMargins(*margins)
+    layout.setSpacing(spacing)
+    return layout
+
+
+def chooser(name: str, words: str, tip: str = "", items: Sequence[str] = ()) -> QComboBox:
+    """A list to choose from, with a name for tests and one for those who cannot see it."""
+    box = QComboBox()
+    box.setObjectName(name)
+    box.setAccessibleName(words)
+    box.setToolTip(tip)
+    box.setFont(look.font())
+    box.addItems(items)
+    return box
 
 
 def label(text: str = "", role: str = "", size: int = look.TEXT, strong: bool = False, name: str = "") -> QLabel:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 
 
 class Fold(QWidget):
@@ -20,11 +20,8 @@ class Fold(QWidget):
     def __init__(self, title: str, name: str, tip: str) -> None:
         super().__init__()
         self.title = title
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(4)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        outer = vertical(self, spacing=4)
+        row = horizontal(spacing=8)
         self.head = button("", name, tip, self._turn, checkable=True)
         self.head.setProperty("role", "fold")
         self.head.setAccessibleName(title)
@@ -34,9 +31,7 @@ class Fold(QWidget):
         outer.addLayout(row)
         self.body = QWidget()
         self.body.setObjectName(f"{name} body")
-        self.inside = QVBoxLayout(self.body)
-        self.inside.setContentsMargins(12, 0, 0, 6)
-        self.inside.setSpacing(6)
+        self.inside = vertical(self.body, spacing=6, margins=(12, 0, 0, 6))
         outer.addWidget(self.body)
         self._turn()
 

@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
     QSpinBox,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -22,7 +21,7 @@ from attentive_lens.core.values import Kind, Spec, Value, of_kind
 from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, retire
+from attentive_lens.window.parts.basics import chooser, label, retire, vertical
 
 CHOICE_WORDS = {
     "": "found out",
@@ -221,18 +220,13 @@ class KindForm(QWidget):
         super().__init__()
         self.value, self._kinds, self._names, self._changed = value, kinds, names, changed
         self._quiet = True
-        self._inside = QVBoxLayout(self)
-        self._inside.setContentsMargins(0, 0, 0, 0)
-        self._inside.setSpacing(6)
+        self._inside = vertical(self, spacing=6)
         self.kind: QComboBox | None = None
         if choose:
             row = QHBoxLayout()
             caption = label(value.section, role="faint")
             row.addWidget(caption, 1)
-            self.kind = QComboBox()
-            self.kind.setObjectName(f"{value.section}.kind")
-            self.kind.setAccessibleName(value.section)
-            self.kind.setFont(look.font())
+            self.kind = chooser(f"{value.section}.kind", value.section)
             self.kind.setFixedWidth(150)
             for kind, kind_class in kinds.items():
                 self.kind.addItem(kind, kind)

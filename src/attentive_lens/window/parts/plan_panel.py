@@ -6,13 +6,13 @@ from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QWidget
 
 from attentive_lens.desk.design import open_plan, save_plan
 from attentive_lens.errors import LensError
 from attentive_lens.plan.outline import NAME, SEED
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
@@ -27,9 +27,7 @@ class PlanPanel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 0, 0, 0)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6)
         self.images = label(role="faint", name="plan images")
         inside.addWidget(self.images)
         grid = QGridLayout()
@@ -40,8 +38,7 @@ class PlanPanel(QWidget):
         self.seed = self._field("seed", SEED, grid, 1)
         self.seed.setAlignment(Qt.AlignmentFlag.AlignRight)
         inside.addLayout(grid)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = horizontal(spacing=8)
         row.addWidget(button("Open plan …", "open plan", "Take a plan from a file, in place of this one.", self._open))
         row.addWidget(
             button("Save plan …", "save plan", "Write this plan to a file, with every setting explained.", self._save)

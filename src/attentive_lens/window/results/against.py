@@ -8,16 +8,13 @@ import numpy as np
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QHBoxLayout,
     QHeaderView,
-    QVBoxLayout,
 )
 
 from attentive_lens.desk.comparing import seeds_in_words
 from attentive_lens.scoring.paired import Paired, in_words, paired
-from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, chooser, horizontal, label, vertical
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
@@ -51,24 +48,21 @@ class AgainstView(ResultsView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.found: Paired | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         row = QHBoxLayout()
         row.addWidget(label("Against", "faint"))
-        self.other = QComboBox()
-        self.other.setObjectName("against run")
-        self.other.setAccessibleName("the other run")
-        self.other.setToolTip("The run whose mistakes are looked at: what does the one in view make of them?")
-        self.other.setFont(look.font())
+        self.other = chooser(
+            "against run",
+            "the other run",
+            "The run whose mistakes are looked at: what does the one in view make of them?",
+        )
         self.other.currentIndexChanged.connect(self._compare)
         row.addWidget(self.other, 1)
         inside.addLayout(row)
         self.says = label(name="against says")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = horizontal(spacing=8)
         self.kinds = {}
         for words, tip in KINDS.items():
             self.kinds[words] = button(words, f"show {words.lower()}", tip, partial(self._ask, words))

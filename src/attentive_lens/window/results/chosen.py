@@ -8,11 +8,11 @@ from functools import partial
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, view_button
+from attentive_lens.window.parts.basics import button, label, vertical, view_button
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.results.one_by_one import OneByOne
@@ -68,9 +68,7 @@ class ChosenImages(QWidget):
         self.session = session
         self.parts: tuple[Part, ...] = ()
         self.names: tuple[str, ...] = ()
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(8)
+        layout = vertical(self, spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="cell title")
         self.title.setWordWrap(True)
         layout.addWidget(self.title)

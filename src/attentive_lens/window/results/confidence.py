@@ -7,13 +7,13 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSlider, QWidget
 
 from attentive_lens.desk.requests.verifying import Calibrate, Calibrated
 from attentive_lens.scoring.measures import Bin, calibration, calibration_error, withheld
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
@@ -41,9 +41,7 @@ class ConfidenceView(ResultsView):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         row = QHBoxLayout()
         self.square = UnitSquare("Calibration", "how sure", "right", "calibration curve")
         self.bars = BinBars()
@@ -63,8 +61,7 @@ class ConfidenceView(ResultsView):
         self.take_out = button("Take it out", "take temperature out", tip, partial(self._calibrate, undo=True))
         row.addWidget(self.take_out)
         inside.addLayout(row)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = horizontal(spacing=8)
         row.addWidget(label("Withhold answers below", "faint"))
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setObjectName("threshold")
@@ -77,8 +74,7 @@ class ConfidenceView(ResultsView):
         self.cost = label(name="threshold says")
         self.cost.setWordWrap(True)
         inside.addWidget(self.cost)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = horizontal(spacing=8)
         for words, tip in (
             ("Wrong and sure", "Wrong answers, the surest first."),
             ("Right but unsure", "Right answers, the least sure first."),

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, 
 from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, filter_button, label, view_button
+from attentive_lens.window.parts.basics import button, filter_button, label, vertical, view_button
 from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.saving import ask_for_file
 from attentive_lens.window.results.behind import Behind
@@ -48,9 +48,7 @@ class MapView(ResultsView):
         self.found: DataMap | None = None
         self.method = LAYOUTS[0]
         self._asked: MapData | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 10, 16, 10)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6, margins=(16, 10, 16, 10))
         inside.addLayout(self._make_settings())
         self.map = ImageMap()
         self.map.setToolTip(
@@ -79,8 +77,7 @@ class MapView(ResultsView):
         ask_for_file(self.map, "map", self.session.message.emit)
 
     def _make_settings(self) -> QVBoxLayout:
-        both = QVBoxLayout()
-        both.setSpacing(6)
+        both = vertical(spacing=6)
         first, second = QHBoxLayout(), QHBoxLayout()
         for row in (first, second):
             row.setSpacing(8)

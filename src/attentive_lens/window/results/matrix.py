@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem
 
 from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
@@ -15,7 +15,7 @@ from attentive_lens.scoring.measures import confusions
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, view_button
+from attentive_lens.window.parts.basics import chooser, label, vertical, view_button
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.results.behind import Behind
@@ -54,9 +54,7 @@ class MatrixView(ResultsView):
         super().__init__(session)
         self.order: NDArray[np.int64] = np.zeros(0, np.int64)
         self._shown: tuple[object, ...] = ()
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 8, 16, 10)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6, margins=(16, 8, 16, 10))
         row = QHBoxLayout()
         self.shares = {}
         for words, (shares, tip) in SHARES.items():
@@ -65,11 +63,11 @@ class MatrixView(ResultsView):
         self.shares[""].setChecked(True)
         row.addStretch()
         row.addWidget(label("order", "faint"))
-        self.orders = QComboBox()
-        self.orders.setObjectName("matrix order")
-        self.orders.setAccessibleName("order of the classes")
-        self.orders.setToolTip("How rows and columns stand: similar classes together show blocks of confusion.")
-        self.orders.setFont(look.font())
+        self.orders = chooser(
+            "matrix order",
+            "order of the classes",
+            "How rows and columns stand: similar classes together show blocks of confusion.",
+        )
         for name in ORDERS:
             self.orders.addItem(name, name)
         self.orders.activated.connect(lambda _: self.refresh())

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
 from attentive_lens.desk.requests.models import Prediction
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import button, label, set_role, to_image
+from attentive_lens.window.parts.basics import button, horizontal, label, set_role, to_image, vertical
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip
@@ -27,19 +27,15 @@ class NewDetails(QWidget):
         super().__init__()
         self.session = session
         self.answer: Prediction | None = None
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(8)
+        layout = vertical(self, spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="new title")
         layout.addWidget(self.title)
         self.file = label(role="faint", name="new file")
         layout.addWidget(self.file)
-        row = QHBoxLayout()
-        row.setSpacing(16)
+        row = horizontal(spacing=16)
         self.picture = PictureBox("new picture", SIDE)
         row.addWidget(self.picture)
-        near = QVBoxLayout()
-        near.setSpacing(6)
+        near = vertical(spacing=6)
         self.near_title = label("nearest training image", "faint", look.SMALL)
         near.addWidget(self.near_title)
         self.near = PictureBox("nearest picture", NEAR_SIDE)

@@ -8,13 +8,13 @@ from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QKeyEvent, QKeySequence
-from PyQt6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from attentive_lens.desk.answer_files import ENDINGS, AnswerFile
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction
 from attentive_lens.errors import LensError
 from attentive_lens.window.dropping import places_in
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.results.new_details import NewDetails
 from attentive_lens.window.results.view import ResultsView
@@ -45,11 +45,8 @@ class NewImagesView(ResultsView):
         self.found: NewAnswers | None = None
         self._asked: AnswerNew | None = None
         self.setAcceptDrops(True)
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
+        row = horizontal(spacing=8)
         for words, name, tip, done in (
             ("Open images …", "open new images", "Image files of any kind that can be read.", self._open_files),
             ("Open a folder …", "open new folder", "All images in it and in the folders within it.", self._open_folder),

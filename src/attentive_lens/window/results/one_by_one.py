@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import button, label, set_role, to_image
+from attentive_lens.window.parts.basics import button, label, set_role, to_image, vertical
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip, percent, thousands
@@ -43,9 +43,7 @@ class OneByOne(QWidget):
         self.names: tuple[str, ...] = ()
         self.at = 0
         self._right = 0
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(8)
+        layout = vertical(self, spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="step title")
         layout.addWidget(self.title)
         self.picture = PictureBox("step picture", SIDE)

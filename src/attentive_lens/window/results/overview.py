@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QSizePolicy, QWidget
 
 from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.images import FaultAction, FaultsFound, FindFaults
@@ -19,7 +19,7 @@ from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
 from attentive_lens.scoring.measures import Overview, calibration_error, overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, label, vertical
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.printing import print_report
@@ -126,9 +126,7 @@ class OverviewView(ResultsView):
         self._views: dict[Same, Overview] = {}
         self._looking = False
         self._action: FaultAction | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         self.bars = SetBars()
         self.bars.chosen.connect(self.set_chosen)
         can_be_saved(self.bars, "accuracy", self.session.message.emit)

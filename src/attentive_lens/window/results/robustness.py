@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, label, vertical
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
@@ -183,9 +183,7 @@ class RobustnessView(ResultsView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._asked: MeasureRobustness | None = None
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         row = QHBoxLayout()
         self.says = label(role="faint", name="robustness says")
         self.says.setWordWrap(True)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHeaderView, QVBoxLayout
+from PyQt6.QtWidgets import QHeaderView
 
 from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.scoring.slices import Slice
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import label, vertical
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
@@ -42,9 +42,7 @@ class SlicesView(ResultsView):
         super().__init__(session)
         self.slices: tuple[Slice, ...] = ()
         self._asked: tuple[object, ...] = ()
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         self.says = label(name="slices say")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)

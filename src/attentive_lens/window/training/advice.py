@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QFrame
 
 from attentive_lens.desk.advising import Finding, advice_of
 from attentive_lens.desk.remedies import effect_of
 from attentive_lens.desk.runs import RunView
 from attentive_lens.errors import LensError
-from attentive_lens.window.parts.basics import button, label
+from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 from attentive_lens.window.session import Session
 
 
@@ -33,11 +33,8 @@ class AdvicePanel(QFrame):
         self.place = 0
         self.wanted = True
         self._at: tuple[object, ...] = ()
-        outer = QHBoxLayout(self)
-        outer.setContentsMargins(16, 8, 12, 8)
-        outer.setSpacing(16)
-        words = QVBoxLayout()
-        words.setSpacing(2)
+        outer = horizontal(self, spacing=16, margins=(16, 8, 12, 8))
+        words = vertical(spacing=2)
         outer.addLayout(words, 1)
         self.title = label(role="warn", strong=True, name="advice title")
         self.evidence = label(name="advice evidence")
@@ -46,13 +43,11 @@ class AdvicePanel(QFrame):
         for line in (self.title, self.evidence, self.remedy, self.effect):
             line.setWordWrap(True)
             words.addWidget(line)
-        side = QVBoxLayout()
-        side.setSpacing(4)
+        side = vertical(spacing=4)
         outer.addLayout(side)
         self.use = button("Use this remedy", "use advice", "Puts the remedy into the next run's plan.", self._use)
         side.addWidget(self.use)
-        row = QHBoxLayout()
-        row.setSpacing(4)
+        row = horizontal(spacing=4)
         self.before = button("‹", "previous advice", "The advice before.", lambda: self._step(-1))
         self.count = label(role="faint", name="advice count")
         self.count.setAlignment(Qt.AlignmentFlag.AlignCenter)

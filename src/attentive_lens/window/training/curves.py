@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QSpinBox, QWidget
 
 from attentive_lens.desk.curves import curve, smoothed
 from attentive_lens.desk.references import Reference, read_reference
@@ -14,7 +14,7 @@ from attentive_lens.desk.runs import RunView
 from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, panel
+from attentive_lens.window.parts.basics import button, chooser, horizontal, label, panel, vertical
 from attentive_lens.window.parts.chart import Chart, Curve
 
 MOST_SMOOTHED = 99
@@ -34,9 +34,7 @@ class CurvesView(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("curves view")
-        below = QVBoxLayout(self)
-        below.setContentsMargins(0, 0, 0, 0)
-        below.setSpacing(10)
+        below = vertical(self, spacing=10)
         self.loss = Chart("Loss", "", "loss chart")
         self.accuracy = Chart("", "%", "accuracy chart")
         self.accuracy.setAccessibleName("measure")
@@ -50,9 +48,7 @@ class CurvesView(QWidget):
             chart.zoomed.connect(self._share_stretch)
             chart.setToolTip("Drag along a chart to see that stretch alone; a double click shows all again.")
         self.rate_frame = frame
-        tools = QVBoxLayout(self.loss)
-        tools.setContentsMargins(64, 0, 8, 0)
-        tools.setSpacing(8)
+        tools = vertical(self.loss, spacing=8, margins=(64, 0, 8, 0))
         self.log = QCheckBox("logarithmic")
         self.log.setObjectName("log loss")
         self.log.setToolTip("Draws the loss by its logarithm: small differences late in a run are seen.")
@@ -69,8 +65,7 @@ class CurvesView(QWidget):
         self.smoothing.setFont(look.font(look.SMALL))
         self.smoothing.setFixedWidth(96)
         self.smoothing.valueChanged.connect(self._draw)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = horizontal(spacing=8)
         row.addWidget(self.log)
         row.addSpacing(12)
         row.addWidget(label("smoothing", "faint", look.SMALL))
@@ -89,11 +84,9 @@ class CurvesView(QWidget):
         tools.addStretch()
         head = QHBoxLayout(self.accuracy)
         head.setContentsMargins(0, 0, 8, 0)
-        self.measure = QComboBox()
-        self.measure.setObjectName("curve measure")
-        self.measure.setAccessibleName("measure")
-        self.measure.setToolTip("What is drawn: of all validation images, or of the images of one class.")
-        self.measure.setFont(look.font())
+        self.measure = chooser(
+            "curve measure", "measure", "What is drawn: of all validation images, or of the images of one class."
+        )
         self.measure.setMinimumWidth(180)
         self.measure.setMaxVisibleItems(20)
         self.measure.currentIndexChanged.connect(self._draw)

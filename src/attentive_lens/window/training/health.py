@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QScrollArea, QSizePolicy, QWidget
 
 from attentive_lens.desk.health import FIGURES, Series, health_of, is_sound
 from attentive_lens.desk.runs import RunView
@@ -14,7 +14,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import Plate, plates_of
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import label, vertical
 from attentive_lens.window.words import shortened
 
 HEADS = {
@@ -37,9 +37,7 @@ class HealthView(QFrame):
         super().__init__()
         self.setProperty("role", "panel")
         self.setObjectName("health view")
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(2, 8, 2, 8)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6, margins=(2, 8, 2, 8))
         self.says = label(role="faint", name="health says")
         self.says.setWordWrap(True)
         self.says.setContentsMargins(8, 0, 8, 0)

@@ -7,10 +7,10 @@ from typing import Any
 
 from PyQt6.QtCore import QEvent, QRectF, QSize, Qt
 from PyQt6.QtGui import QHelpEvent, QImage, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QFrame, QSizePolicy, QToolTip, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label, to_image
+from attentive_lens.window.parts.basics import label, to_image, vertical
 
 SIDE, GAP, LINE = 72, 12, 16
 """Pixels: of a picture, between two, and of a line below."""
@@ -22,9 +22,7 @@ class LastBatchView(QFrame):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("last batch view")
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(0, 8, 0, 0)
-        inside.setSpacing(6)
+        inside = vertical(self, spacing=6, margins=(0, 8, 0, 0))
         self.says = label(role="faint", size=look.SMALL, name="last batch says")
         inside.addWidget(self.says)
         self.row = _Row()

@@ -6,12 +6,12 @@ import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
 
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, label, set_role, vertical
 from attentive_lens.window.parts.chart import round_steps
 from attentive_lens.window.session import Session
 
@@ -145,9 +145,7 @@ class RatesPanel(QFrame):
         self.session = session
         self.setProperty("role", "panel")
         self.setObjectName("rates panel")
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         inside.addWidget(label("Which learning rates make the loss fall?", strong=True))
         self.chart = RateChart()
         self.chart.picked.connect(self._name_rate)

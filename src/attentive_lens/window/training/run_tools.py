@@ -6,12 +6,12 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QMessageBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLineEdit, QMenu, QMessageBox, QWidget
 
 from attentive_lens.desk.comparing import free_seed
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button
+from attentive_lens.window.parts.basics import button, horizontal, vertical
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.sweep_tools import SweepTools
 from attentive_lens.workspace.about import About
@@ -32,11 +32,8 @@ class RunTools(QWidget):
         super().__init__()
         self.session = session
         self._run: int | None = None
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(6)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        outer = vertical(self, spacing=6)
+        row = horizontal(spacing=8)
         outer.addLayout(row)
         self.name, self.note = QLineEdit(), QLineEdit()
         for field, word, tip, share in (

@@ -10,12 +10,11 @@ from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QVBoxLayout,
 )
 
 from attentive_lens.desk.comparing import RunRow, compare, folds_told, runs_table, spread
 from attentive_lens.errors import LensError
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, label, set_role, vertical
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.run_tools import RunTools
@@ -51,9 +50,7 @@ class RunsPanel(QFrame):
         self.setObjectName("runs panel")
         self.beside: tuple[int, ...] = ()
         self._advice: dict[int, str] = {}
-        inside = QVBoxLayout(self)
-        inside.setContentsMargins(16, 12, 16, 12)
-        inside.setSpacing(8)
+        inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         tip = "A click on a head sorts. Select runs (Ctrl adds) to compare them or draw their curves."
         self.table = table("runs table", "all runs", tip)
         self.table.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLineEdit, QSpinBox, QWidget
 
 from attentive_lens.desk.searching import Axis, check_judged, folds, grid, read_axis, rungs, sample
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.plan.outline import settings
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, set_role
+from attentive_lens.window.parts.basics import button, chooser, horizontal, label, set_role, vertical
 from attentive_lens.window.session import Session
 
 FIRST = ("optimiser.learning_rate", "training.batch_size", "optimiser.weight_decay", "schedule", "optimiser")
@@ -41,18 +41,11 @@ class SweepTools(QWidget):
         super().__init__()
         self.session = session
         self.over: dict[str, str] = {}
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(6)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        outer = vertical(self, spacing=6)
+        row = horizontal(spacing=8)
         outer.addLayout(row)
         row.addWidget(label("Many runs", "faint"))
-        self.how = QComboBox()
-        self.how.setObjectName("sweep how")
-        self.how.setAccessibleName("how runs are chosen")
-        self.how.setFont(look.font())
-        self.how.addItems(list(HOW))
+        self.how = chooser("sweep how", "how runs are chosen", items=list(HOW))
         self.how.currentTextChanged.connect(self._show_how)
         row.addWidget(self.how)
         self.count = QSpinBox()
@@ -61,11 +54,7 @@ class SweepTools(QWidget):
         self.count.setFont(look.font())
         self.count.setRange(2, 100)
         row.addWidget(self.count)
-        self.key = QComboBox()
-        self.key.setObjectName("sweep key")
-        self.key.setAccessibleName("setting to sweep")
-        self.key.setFont(look.font())
-        self.key.setToolTip("The setting that takes several values.")
+        self.key = chooser("sweep key", "setting to sweep", "The setting that takes several values.")
         keys = [setting.key for setting in settings() if setting.key not in FIXED_KEYS]
         for key in dict.fromkeys([*FIRST, *keys]):
             self.key.addItem(key.replace("_", " ").replace(".", " · "), key)
@@ -82,8 +71,7 @@ class SweepTools(QWidget):
         row.addWidget(self.key)
         row.addWidget(self.values, 1)
         row.addWidget(self.add)
-        below = QHBoxLayout()
-        below.setSpacing(8)
+        below = horizontal(spacing=8)
         outer.addLayout(below)
         below.addWidget(button("Queue these runs", "queue sweep", "They train one after the other.", self.queue))
         self.clear = button("Take back", "clear sweep", "No settings are swept.", self._clear)
