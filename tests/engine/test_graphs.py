@@ -19,9 +19,19 @@ from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan.blocks import BLOCKS, Branches, Dense, Residual, Separable, Squeeze, built
 from attentive_lens.plan.initialisations import INITIALISATIONS
-from attentive_lens.plan.layers import BatchNormalisation, Convolution, Flatten, GlobalPooling, Output, Relu
+from attentive_lens.plan.layers import (
+    Add,
+    BatchNormalisation,
+    Convolution,
+    Dropout,
+    Flatten,
+    GlobalPooling,
+    LayerSettings,
+    Output,
+    Relu,
+)
 from attentive_lens.plan.network import NetworkPlan
-from attentive_lens.plan.nodes import IMAGE
+from attentive_lens.plan.nodes import IMAGE, Node
 
 SHAPE = (8, 8, 3)
 GRAPH = built(
@@ -263,3 +273,27 @@ def test_starting_weights_have_the_spread_they_are_named_for(how: str) -> None:
         wanted = {"he": np.sqrt(2 / 144), "glorot": np.sqrt(2 / 1044), "normal": 0.01}[how]
         assert found.std() == pytest.approx(wanted, rel=0.03)
         assert abs(found.mean()) < 0.05 * wanted
+
+
+@pytest.mark.parametrize("between", [Dropout(rate=0.5), Flatten()], ids=["dropout", "flatten"])
+def test_what_another_layer_still_reads_is_not_written_over(between: LayerSettings) -> None:
+    """Dropout and flattening hand their input on as it is: a ReLU after them must not change it under an addition."""
+    first = (Convolution(filters=2),) if between.kind == "dropout" else (Convolution(filters=2), GlobalPooling())
+    nodes, last = [], IMAGE
+    for k, layer in enumerate(first):
+        nodes.append(Node(f"first {k}", layer, (last,)))
+        last = f"first {k}"
+    nodes += [
+        Node("between", between, (last,)),
+        Node("relu", Relu(), ("between",)),
+        Node("sum", Add(), ("relu", last)),
+        *([Node("pooled", GlobalPooling(), ("sum",))] if between.kind == "dropout" else []),
+    ]
+    plan = NetworkPlan((*nodes, Node("output", Output(), (nodes[-1].name,)))).with_outputs(3)
+    made = Network.start(plan, SHAPE, 5, np.float64)
+    images, _ = batch(5)
+    every = frozenset(node.name for node in plan.nodes)
+    apart = made.forward(images, watch=every).outputs  # what is watched is never written over
+    assert (apart[last] < 0).any(), "or nothing could be lost"
+    assert np.array_equal(made.forward(images).outputs["output"], apart["output"])
+    assert np.array_equal(apart["sum"], np.maximum(apart[last], 0) + apart[last])

@@ -137,3 +137,13 @@ def test_a_batch_is_cut_by_its_cost_alone_into_a_power_of_two_of_pieces() -> Non
     assert (pieces_of(0), pieces_of(4 * PIECE_WORK - 1), pieces_of(4 * PIECE_WORK)) == (2, 2, 4)
     assert pieces_of(8 * PIECE_WORK - 1) == 4
     assert pieces_of(10**15) == 8
+
+
+def test_dropout_of_channels_strikes_others_out_of_every_image() -> None:
+    layer = LAYERS["dropout"]("d", planned.Dropout(rate=0.5, unit="channel"))
+    inputs = np.ones((16, 3, 4, 24), np.float32)
+    out, factors = layer.forward(inputs, {}, Call(StepContext(1, 0, 0, 0)))
+    assert set(np.unique(out)) == {0.0, 2.0}
+    assert (out == out[:, :1, :1]).all(), "whole channels"
+    assert len({row.tobytes() for row in out[:, 0, 0] > 0}) == 16, "each image has its own"
+    assert np.array_equal(layer.backward(np.ones_like(inputs), factors, {}, True, False)[0], out)

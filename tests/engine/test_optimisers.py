@@ -245,3 +245,10 @@ def test_a_layer_s_weight_decay_is_the_plan_s_times_its_multiplier() -> None:
     weights = {name: {"matrix": np.ones((1, 1))} for name in ("none", "usual", "twice")}
     optimiser.step(weights, {name: {"matrix": np.zeros((1, 1))} for name in weights})
     assert [float(weights[name]["matrix"][0, 0]) for name in weights] == pytest.approx([1.0, 0.95, 0.9])
+
+
+def test_a_loss_that_falls_by_less_than_a_thousandth_has_not_fallen() -> None:
+    waits = schedules.Plateau(patience=2, gamma=0.1)
+    assert factor(waits, 3, losses=(1.0, 0.9995, 0.9991)) == pytest.approx(0.1)
+    assert factor(waits, 3, losses=(1.0, 0.998, 0.996)) == 1
+    assert factor(waits, 4, losses=(1.0, 0.9995, 0.9985, 0.9980)) == 1, "the best is that before the small steps"

@@ -354,3 +354,30 @@ def test_figures_have_the_decimals_that_tell_them_apart() -> None:
         (0.5, 0.5, ("0.5000", "0.5000")),
     ):
         assert Curve(area, 0.0, 0.0, limit, True).figures == words
+
+
+def test_weights_are_anew_enough_below_half_way_between_noise_and_nothing_in_common() -> None:
+    images = np.random.default_rng(0).standard_normal((4, *SHAPE))
+    seen = weight_randomisation(map_method("gradient"), small(), images, seed=9)
+    assert seen.random < seen.limit < seen.noise
+    assert seen.limit == pytest.approx((seen.random + seen.noise) / 2)
+    assert seen.passed == (seen.all_layers < seen.limit)
+
+
+def test_occlusion_is_the_mean_over_squares_that_lie_half_over_each_other() -> None:
+    probe = small()
+    side, plain = SHAPE[0] // 8, probe.scores(IMAGE[None])[0, 1]
+    falls: dict[tuple[int, int], list[float]] = {}
+    for top in range(-(side // 2), SHAPE[0], side // 2):
+        for left in range(-(side // 2), SHAPE[1], side // 2):
+            image, box = IMAGE.copy(), np.zeros(SHAPE[:2], bool)
+            box[max(0, top) : top + side, max(0, left) : left + side] = True
+            if not box.any():
+                continue
+            image[box] = IMAGE.mean(axis=(0, 1))
+            fall = float(plain - probe.scores(image[None])[0, 1])
+            for place in zip(*np.nonzero(box), strict=True):
+                falls.setdefault(place, []).append(fall)
+    wanted = np.array([[np.mean(falls[row, column]) for column in range(SHAPE[1])] for row in range(SHAPE[0])])
+    map_ = map_method("occlusion").maps(probe, IMAGE, Targets.classes([1], 3))[0]
+    assert map_ == pytest.approx(wanted, abs=1e-6)

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from attentive_lens.scoring.slices import FEWEST, _chance_within, slices_of
+from attentive_lens.scoring.slices import FEWEST, _chance_within, _holm, slices_of
 
 
 def test_a_planted_weakness_is_found_first_and_is_no_chance() -> None:
@@ -92,3 +92,9 @@ def test_within_classes_chance_is_that_of_dealing_again(images: int, kinds: int,
             dealt[own] = rng.permutation(right[own])
         low += dealt[place].sum() <= right[place].sum()
     assert low / deals == pytest.approx(_chance_within(right, place, classes), abs=0.12)
+
+
+def test_the_correction_is_holm_s() -> None:
+    """Worked out by hand; four times each would be 0.04, 0.08, 0.12, 0.02."""
+    assert _holm(np.array([0.01, 0.02, 0.03, 0.005])) == pytest.approx([0.03, 0.04, 0.04, 0.02])
+    assert _holm(np.array([0.5, 0.9])) == pytest.approx([1.0, 1.0])

@@ -261,3 +261,14 @@ def test_answers_of_very_many_classes_are_not_noted(tmp_path: Path, monkeypatch:
         (epoch,) = (event for event in events if event["event"] == "epoch")
         assert (epoch["by_class"] is not None) == known
         assert epoch["validation"]["macro_f1"] >= 0
+
+
+def test_a_validation_loss_that_is_infinite_ends_training_with_a_sentence() -> None:
+    pixels, labels = spots(12)
+    preprocessor = Preprocessor.measured(pixels, PREPARATION)
+    network = Network.start(PLAN, PREPARATION.shape, 1)
+    network.weights["output"]["matrix"][:] = 3e38
+    with ThreadPool(1) as thread_pool, np.errstate(all="ignore"):
+        learner = Classifier(network, WHOLE, preprocessor, thread_pool)
+        with pytest.raises(LensError, match="on the validation images the numbers ran away"):
+            learner.evaluate(pixels, labels)

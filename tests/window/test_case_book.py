@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -183,3 +184,26 @@ def test_filters_of_any_layer_lead_to_their_images_and_the_drawer_grows(qtbot: Q
     qtbot.waitUntil(lambda: page.image == seen.images[rows.order[0]][0], timeout=30_000)
     click(qtbot, frame, "tall drawer")
     assert page.twins.pair.isVisible()
+
+
+def test_a_note_that_is_being_typed_is_not_written_over(qtbot: QtBot, frame: Frame) -> None:
+    qtbot.keyClick(explain(frame), Qt.Key.Key_C)
+    note = child(frame, QPlainTextEdit, "case note")
+    qtbot.keyClicks(note, "a thumb")
+    book = frame.session.cases
+    book.change(replace(book.book.cases[0], remedy="wipe it"), "a remedy from elsewhere")  # all of it is shown anew
+    assert note.toPlainText() == "a thumb"
+    qtbot.waitUntil(lambda: book.book.cases[0].note == "a thumb", timeout=10_000)
+
+
+def test_the_next_mistake_is_explained_ahead_and_no_other(qtbot: QtBot, frame: Frame) -> None:
+    page, mistakes = explain(frame), frame.session.scores.mistakes()
+    page.open_image(mistakes[0])
+    following = page._request(1, mistakes[1])
+    qtbot.waitUntil(lambda: page.ahead.known(following) is not None, timeout=60_000)
+    assert page.ahead.known(page._request(1, mistakes[2 % len(mistakes)])) is None or len(mistakes) == 2
+    ahead = page.ahead.known(following)
+    click(qtbot, frame, "next mistake")
+    assert page.explanation is ahead, "it is there at once"
+    assert page.explanation is not None
+    assert page.explanation.image == mistakes[1]

@@ -3,6 +3,7 @@ from __future__ import annotations
 import os
 import sqlite3
 import threading
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ from attentive_lens.desk.runs import RunReader
 from attentive_lens.errors import BadFile, BadValue, LensError, NotHere
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.corrections import GONE, Correction
 
 
 def pictures(root: Path, **classes: int) -> Path:
@@ -162,3 +164,22 @@ def test_the_catalogue_is_stamped_while_others_open_and_close_it(station: Worksp
         stop.set()
         other.join()
     assert lengths <= {2, 4}
+
+
+def test_an_image_that_is_gone_is_not_brought_back_by_a_decision_about_its_set(station: Workspace) -> None:
+    row = replace(station.catalogue.images()[0], given_set=GONE)
+    decided = Correction(label=2, set_name="training", flagged=True).applied(row)
+    assert (decided.given_set, decided.label, decided.flagged) == (GONE, 2, True)
+    assert Correction(set_name="training").applied(replace(row, given_set="test")).given_set == "training"
+
+
+def test_a_source_that_moved_takes_its_own_files_along_and_no_other_s(station: Workspace) -> None:
+    catalogue = station.catalogue
+    rows = catalogue.images()
+    with catalogue._open() as base:
+        base.execute("INSERT INTO origins (id, kind, place, reading) SELECT 2, kind, 'other', reading FROM origins")
+        base.execute("UPDATE images SET file = ?, part = 'x', origin = 2 WHERE id = 2", (rows[0].file,))
+    catalogue.move_origin(2, "elsewhere", {rows[0].file: "elsewhere/new.png"})
+    after = catalogue.images()
+    assert (after[0].file, after[1].file) == (rows[0].file, "elsewhere/new.png")
+    assert {number: origin.place for number, origin in catalogue.origins().items()}[2] == "elsewhere"
