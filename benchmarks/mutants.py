@@ -200,12 +200,13 @@ class Callers:
         self.calls: dict[str, list[str]] = noted["calls"]
 
     def of(self, mutant: Mutant) -> list[str]:
-        """Of its function; of all functions of the file where that one is called by compiled code alone."""
-        tests = self.calls.get(f"{mutant.file}:{mutant.function}")
-        if tests is None:
-            places = [place for place in self.calls if place.startswith(f"{mutant.file}:")]
-            tests = sorted({test for place in places for test in self.calls[place]})
-        return sorted(tests, key=lambda test: self.seconds.get(test, 1.0))
+        """Of its function; of its file or its folder where it is called by compiled code alone, which is not seen."""
+        near = (f"{mutant.file}:{mutant.function}", f"{mutant.file}:", f"{Path(mutant.file).parent}/")
+        for begins in near:
+            tests = {test for place in self.calls if place.startswith(begins) for test in self.calls[place]}
+            if tests:
+                return sorted(tests, key=lambda test: self.seconds.get(test, 1.0))
+        return []
 
 
 def copy_of_project(folder: Path) -> Path:

@@ -161,6 +161,16 @@ def test_the_tile_transform_has_the_gradient_that_differences_give(
     agree(layer, (n, height, width, 2), seed, "tiles")
 
 
+@pytest.mark.parametrize("filters", [3, 6, 9])
+@pytest.mark.parametrize("more", [{}, {"stride": 2}, {"dilation": 2}, {"padding": "valid"}])
+def test_filters_of_one_channel_each_have_the_gradient_that_differences_give(
+    filters: int, more: dict[str, Any]
+) -> None:
+    layer = Convolution(filters=filters, groups=3, kernel_size=3, **more)
+    assert LAYERS["convolution"]("layer", layer).kernel((8, 7, 3)) == "depthwise"
+    agree(layer, (2, 8, 7, 3), filters)
+
+
 @settings(max_examples=30, deadline=None)
 @given(st.sampled_from([Add(), Multiply(), Concatenate()]), st.integers(2, 3), st.booleans(), st.integers(0, 99))
 def test_joining_layers_have_the_gradients_that_differences_give(
