@@ -171,6 +171,13 @@ def test_filters_of_one_channel_each_have_the_gradient_that_differences_give(
     agree(layer, (2, 8, 7, 3), filters)
 
 
+@pytest.mark.parametrize("more", [{}, {"stride": 2}, {"dilation": 2}, {"padding": "valid"}])
+def test_groups_of_several_channels_have_the_gradient_that_differences_give(more: dict[str, Any]) -> None:
+    layer = Convolution(filters=6, groups=2, kernel_size=3, **more)
+    assert LAYERS["convolution"]("layer", layer).kernel((8, 7, 4)) != "depthwise"
+    agree(layer, (2, 8, 7, 4), 5)
+
+
 @settings(max_examples=30, deadline=None)
 @given(st.sampled_from([Add(), Multiply(), Concatenate()]), st.integers(2, 3), st.booleans(), st.integers(0, 99))
 def test_joining_layers_have_the_gradients_that_differences_give(
