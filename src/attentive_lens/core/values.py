@@ -239,7 +239,8 @@ def _hints(kind: type) -> dict[str, Any]:
 def unknown_word(where: str, word: str, known: set[str] | frozenset[str]) -> BadUsage:
     """The error for a word that is not on a list, with the nearest that is."""
     near = difflib.get_close_matches(word, known, n=1)
-    remedy = f"Did you mean «{near[0]}»?" if near else f"Known are: {', '.join(sorted(known))}"
+    others = f"Known are: {', '.join(sorted(known))}" if known else "Leave it out"
+    remedy = f"Did you mean «{near[0]}»?" if near else others
     return BadUsage(f"{where} is not known", f"«{word}» is none of the words used here", remedy.rstrip("."))
 
 

@@ -5,9 +5,8 @@ Places are parts of the side, 0–1. To add one: a class here and a function the
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar, Self
+from typing import Any, ClassVar
 
 from attentive_lens.core.values import Kind, spec
 
@@ -126,11 +125,6 @@ class Mix(ChangeSettings):
     def other_image(self) -> int | None:
         """The one mixed in."""
         return self.image
-
-    @classmethod
-    def read(cls, table: Mapping[str, object]) -> Self:
-        """As all others; case books of earlier versions call the image «with»."""
-        return super().read({"image" if name == "with" else name: value for name, value in table.items()})
 
 
 @dataclass(frozen=True)

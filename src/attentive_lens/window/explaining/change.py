@@ -173,10 +173,9 @@ class ChangePanel(Panel):
         self.replay({"kind": "cover", **{name: round(value, 3) for name, value in place.items()}})
 
     def replay(self, change: PlainTable) -> None:
-        """A change that was tried before, with all its settings; case books of earlier versions say «change»."""
-        named = {"kind" if name == "change" else name: value for name, value in change.items()}
+        """A change that was tried before, with all its settings."""
         try:
-            settings = read_kind("change", CHANGE_SETTINGS, named)
+            settings = read_kind("change", CHANGE_SETTINGS, change)
         except LensError as error:
             self.says.setText(str(error))
             return

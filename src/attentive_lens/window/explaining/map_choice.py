@@ -19,11 +19,8 @@ ANOTHER = "another image …"
 
 def settings_of(table: PlainTable) -> MapSettings:
     """As pinned evidence holds them; what is no method here, or no setting of one, is the usual one."""
-    named = {"kind": table.get("kind", table.get("method", ""))}
-    known = MAP_METHODS.get(str(named["kind"]))
-    names = known.specs() if known is not None else {}
     try:
-        return read_kind("method", MAP_METHODS, named | {name: table[name] for name in names if table.get(name)})
+        return read_kind("method", MAP_METHODS, {name: value for name, value in table.items() if name != "for"})
     except LensError:
         return DEFAULT
 
