@@ -196,3 +196,14 @@ def test_other_preprocessing_is_a_fault_that_taking_it_over_mends(station: Works
     assert design.sound
     assert design.plan.base is not None
     assert design.plan.base.take_preprocessing
+
+
+def test_a_linear_probe_does_not_mind_the_units_of_its_features() -> None:
+    random = np.random.default_rng(2)
+    labels = np.arange(90) % 3
+    features = random.normal(0, 1, (90, 12))
+    features[np.arange(90), labels] += 1.5
+    plain = linear_probe(features[:60], labels[:60], features[60:], labels[60:], 3)
+    scaled = features * 10.0 ** random.integers(-4, 5, 12) + random.normal(0, 100, 12)
+    assert plain > 0.6
+    assert linear_probe(scaled[:60], labels[:60], scaled[60:], labels[60:], 3) == pytest.approx(plain, abs=0.04)

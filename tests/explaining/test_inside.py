@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from tests.answering import change, probe_of
-from tests.explaining.test_explaining import IMAGE, SHAPE
+from tests.explaining.test_explaining import IMAGE, SHAPE, linear
 from tests.explaining.test_methods import small, spot
 
 from attentive_lens.core.jobs import finish
@@ -315,3 +315,15 @@ def test_two_groups_on_one_place_are_one_cause() -> None:
     cells = np.stack([in_cells(map_) for map_ in maps])
     parts = [_group(cells, np.arange(a, b)) for a, b in ((0, 8), (8, 20), (20, 30))]
     assert sorted(len(group.members) for group in _joined(cells, parts)) == [10, 20]
+
+
+def test_a_square_of_half_the_side_is_tried_too() -> None:
+    """Score 36 against 12: only with all 36 pixels at the mean, 0.25, is it less."""
+    weights, image = np.zeros((12, 12, 1)), np.zeros((12, 12, 1))
+    weights[3:9, 3:9] = image[3:9, 3:9] = 1.0
+    network = linear(weights)
+    network.weights["output"]["bias"] = np.array([0.0, 12.0])
+    search = finish(smallest_cover(probe_of(network), image))
+    assert search.cover is not None
+    assert (search.cover.pixels, search.complete) == (6, True)
+    assert (search.cover.row, search.cover.column) == (0.5, 0.5)

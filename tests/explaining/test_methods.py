@@ -381,3 +381,13 @@ def test_occlusion_is_the_mean_over_squares_that_lie_half_over_each_other() -> N
     wanted = np.array([[np.mean(falls[row, column]) for column in range(SHAPE[1])] for row in range(SHAPE[0])])
     map_ = map_method("occlusion").maps(probe, IMAGE, Targets.classes([1], 3))[0]
     assert map_ == pytest.approx(wanted, abs=1e-6)
+
+
+def test_the_smoothed_gradient_is_the_mean_over_copies_with_a_tenth_of_the_range_as_noise() -> None:
+    probe, asked = small(), Targets.classes([1], 3)
+    noise = random_generator(0, "smoothed gradient").standard_normal((16, *SHAPE), np.float32)
+    copies = IMAGE + 0.1 * (IMAGE.max() - IMAGE.min()) * noise
+    grads = [probe.gradients(copy[None], asked.weights, asked.of)[0] for copy in copies]
+    wanted = np.abs(np.mean(grads, axis=0)).max(axis=2)
+    map_ = map_method("smoothed_gradient").maps(probe, IMAGE, asked)[0]
+    assert map_ == pytest.approx(wanted, rel=1e-4, abs=1e-6 * float(wanted.max()))

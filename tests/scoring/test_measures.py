@@ -142,3 +142,11 @@ def test_a_temperature_that_was_put_in_is_found(temperature: float) -> None:
     found = fitted_temperature(made(warm / warm.sum(axis=1, keepdims=True), true))
     assert found == pytest.approx(temperature, rel=0.05)
     assert fitted_temperature(made(raw, true, output="none")) is None
+
+
+def test_a_class_is_taken_for_another_and_never_for_itself() -> None:
+    """Eight of ten are right; of the others two of three go the same way."""
+    answers = np.repeat([0, 2, 1], [7, 2, 1])
+    scores = made(np.eye(3)[answers] * 0.8 + 0.2 / 3, np.zeros(10, np.int64))
+    each = per_class(scores)[0]
+    assert (each.taken_for, each.taken) == ("class 2", 2)
