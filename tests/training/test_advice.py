@@ -264,6 +264,10 @@ def test_too_few_validation_images_are_told_with_the_interval() -> None:
         in advice(epochs(FLAT, FLAT), validation=(4000, 0))["validation noise"].evidence
     )
     assert "validation noise" not in advice(epochs(FLAT, FLAT), validation=(38, 2), state="training")
+    for fraction, more in ((0.2, "30%"), (0.25, "38%"), (0.35, "40%")):
+        plan = PLAN.changed({"split.validation_fraction": fraction})
+        found = advice(epochs(FLAT, FLAT), plan, validation=(38, 2))["validation noise"]
+        assert f"Hold {more} of the images out" in found.remedy
     assert "validation noise" not in advice(epochs(FLAT, FLAT))
 
 

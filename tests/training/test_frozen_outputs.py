@@ -36,7 +36,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.predicting import Predictor
 from attentive_lens.training import frozen_outputs
-from attentive_lens.training.frozen_outputs import outputs_of
+from attentive_lens.training.frozen_outputs import bytes_of, outputs_of
 from attentive_lens.workspace import Workspace
 
 FROZEN = Learning(lr_multiplier=0.0)
@@ -141,6 +141,13 @@ def test_what_is_kept_for_validation_is_what_the_model_answers_by() -> None:
 def test_a_fixed_number_of_variants_allows_it_and_each_comes_in_turn() -> None:
     plan = replace(frozen(plain(), "convolution 1"), augmentation=(Flip(),))
     assert frozen_part(plan.changed({"training.augmentation_variants": 3})).node == "max pooling 1"
+
+
+def test_kept_outputs_take_four_bytes_a_number() -> None:
+    whole = Network.start(
+        built([Convolution(filters=5), Relu(), GlobalPooling(), Output()]).with_outputs(3), (8, 6, 3), 1
+    )
+    assert bytes_of(whole, "relu 1", 7) == outputs_of(whole, "relu 1", np.zeros((7, 8, 6, 3), np.float32)).nbytes
 
 
 def test_the_head_gives_what_the_whole_gives_to_the_bit() -> None:

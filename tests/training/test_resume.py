@@ -145,6 +145,13 @@ def test_an_interrupted_run_ends_as_if_it_never_was(
     assert state(cut) == state(whole)
 
 
+def test_seconds_are_those_since_a_run_went_on_and_add_up(tmp_path: Path) -> None:
+    first, second = train(tmp_path, "adam", "step", stop_after=5), train(tmp_path, "adam", "step")
+    position = read_checkpoint(tmp_path / "checkpoints" / "last.alens").card["position"]
+    assert first.seconds > 0
+    assert first.seconds + second.seconds == pytest.approx(position["seconds"], abs=0.02)
+
+
 def test_the_epochs_told_after_going_on_are_those_of_the_whole_run(tmp_path: Path) -> None:
     train(tmp_path / "whole", "adam", "step")
     train(tmp_path / "cut", "adam", "step", stop_after=5)
