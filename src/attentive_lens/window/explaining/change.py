@@ -75,8 +75,9 @@ class ChangePanel(Panel):
         self.other.setFont(look.font())
         self.other.setPrefix("image ")
         self.other.valueChanged.connect(lambda _: self._try())
-        grid.addWidget(self.other, 4, 0, 1, 3)
-        for place in range(4):
+        most = max(len(with_slider(kind)) for kind in CHANGE_SETTINGS.values())
+        grid.addWidget(self.other, most, 0, 1, 3)
+        for place in range(most):
             words, slider, figure = label(role="faint"), QSlider(Qt.Orientation.Horizontal), label()
             slider.setObjectName(f"knob {place}")
             slider.setRange(0, STEPS)
@@ -118,8 +119,7 @@ class ChangePanel(Panel):
     @property
     def sliding(self) -> dict[str, Spec]:
         """Its settings that have a slider, by name."""
-        specs = {name: known for name, known in self.way.specs().items() if name not in FROM_THE_PLACE}
-        return {name: known for name, known in specs.items() if not known.names and (known.slider or known.high == 1)}
+        return with_slider(self.way)
 
     @property
     def mixes(self) -> str:
@@ -307,6 +307,12 @@ class ChangePanel(Panel):
         if self.tried is not None and self.tried.after:
             change = self.tried.after[0].change
             self.pinned.emit(self.pins, in_words(self.tried), change.write_kind() if change is not None else {})
+
+
+def with_slider(kind: type[ChangeSettings]) -> dict[str, Spec]:
+    """Settings of a change that have a slider, by name: numbers of a range that fits on one, but for the place."""
+    specs = {name: known for name, known in kind.specs().items() if name not in FROM_THE_PLACE}
+    return {name: known for name, known in specs.items() if not known.names and (known.slider or known.high == 1)}
 
 
 def in_words(tried: Tried) -> str:
