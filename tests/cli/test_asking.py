@@ -134,9 +134,13 @@ def test_changes_are_tried_on_a_file_and_written_down_with_their_maps(station: W
         (["measure", "--kernels", "fast"], "auto", 2),
     ],
 )
-def test_what_cannot_be_asked_is_said(words: list[str], reason: str, code: int, station_once: Path) -> None:
+def test_what_cannot_be_asked_is_said_and_nothing_is_written(
+    words: list[str], reason: str, code: int, station_once: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
     told = last_object(command(*[str(station_once) if w == "STATION" else w for w in words], "--json", code=code))
     assert reason in " ".join(told["error"].values())
+    assert list(tmp_path.iterdir()) == []
 
 
 def test_images_no_workspace_knows_are_explained_by_a_model_file_alone(station: Workspace, tmp_path: Path) -> None:

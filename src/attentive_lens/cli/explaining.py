@@ -66,12 +66,12 @@ def explain(
     if model is not None and wrong:
         why = "a model file knows no set, and so no mistakes"
         raise BadUsage("--wrong cannot be asked of --model", why, "Ask the run in its workspace")
-    subjects = _files(places, model) if model is not None else _numbers(places, wrong, on)
-    filters = watched(carry_out(ask.FirstFilters(next(iter(subjects.values())))), "first filters")
-    filters_picture = write_filters(filters, into)
     methods = (
         [each() for each in MAP_METHODS.values()] if method == "all" else [in_words("--method", MAP_METHODS, method)]
     )
+    subjects = _files(places, model) if model is not None else _numbers(places, wrong, on)
+    filters = watched(carry_out(ask.FirstFilters(next(iter(subjects.values())))), "first filters")
+    filters_picture = write_filters(filters, into)
     verdicts: list[bool | None] = []
     for stem, subject in subjects.items():
         results: list[ask.Explanation] = []
