@@ -182,7 +182,7 @@ WINDOW = """
 import sys
 import time
 from pathlib import Path
-from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton
+from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QLabel, QPushButton
 from attentive_lens.window.application import make_application, open_folder
 application = make_application()
 frame = open_folder(Path(sys.argv[1]))
@@ -192,6 +192,14 @@ for stage in ("counts", "network", "training", "results", "explain"):
 until = time.monotonic() + 60
 while frame.page("explain").explanation is None and time.monotonic() < until:
     application.processEvents()
+box = frame.findChild(QComboBox, "method")
+box.setCurrentIndex(box.findData("squared_gradient"))
+box.activated.emit(box.currentIndex())
+frame.findChild(QDoubleSpinBox, "map power").setValue(3.5)
+page = frame.page("explain")
+while getattr(page.explanation.method, "power", 0) != 3.5 and time.monotonic() < until:
+    application.processEvents()
+print(page.explanation.method.words)
 frame.findChild(QPushButton, "drawer facts").click()
 frame.show_stage("results")
 frame.findChild(QPushButton, "losses of scores").click()
@@ -207,6 +215,7 @@ def test_the_window_shows_what_is_new(planted: Path, station: Workspace) -> None
     assert done.returncode == 0, done.stderr
     assert "90 images" in done.stdout
     assert "11 layers answered" in done.stdout
+    assert "squared gradient power 3.5" in done.stdout, "a number of a method has its field"
     assert "greatest loss" in done.stdout
     for own in ("'counts'", "'sign descent'", "'polynomial'", "'squared gradient'", "'lay fog over it'"):
         assert own in done.stdout, (own, done.stdout)

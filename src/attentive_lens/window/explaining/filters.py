@@ -201,6 +201,13 @@ class FiltersPanel(Panel):
         self.says.setText("")
         self.look.show()
 
+    def forget(self) -> None:
+        """Patches of images that have other contents now do not stand."""
+        self._run, self._awaited = None, {}
+        self.rows.show_layer(None)
+        self.says.setText("")
+        self.look.show()
+
     def _ask(self) -> None:
         if self._run is None or not self.layer.currentText():
             return

@@ -5,12 +5,13 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QInputDialog, QWidget
+from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QInputDialog, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import Spec, read_kind
 from attentive_lens.desk.requests.explaining import DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.errors import LensError
+from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, horizontal, label
 from attentive_lens.window.session import Session
 
@@ -46,7 +47,7 @@ class MapChooser(QWidget):
         for kind, method in MAP_METHODS.items():
             self.methods.addItem(method.label, kind)
         self.methods.activated.connect(lambda _: self._choose(MAP_METHODS[str(self.methods.currentData())]()))
-        self.settings: dict[str, QComboBox] = {}
+        self.settings: dict[str, QComboBox | QDoubleSpinBox] = {}
         self.take(self.choice)
 
     def _box(self, name: str, words: str) -> QComboBox:
@@ -62,16 +63,44 @@ class MapChooser(QWidget):
         specs = choice.specs()
         for name in (*self.settings, *specs):
             if name not in self.settings:
-                self.settings[name] = self._box(f"map {name}", f"{name} of the map method")
-                self.settings[name].activated.connect(partial(self._choose_setting, name))
+                self.settings[name] = self._editor(name, choice.types()[name])
             self.settings[name].setVisible(name in specs)
         for name, known in specs.items():
-            self._fill(self.settings[name], known, getattr(choice, name))
+            editor, value = self.settings[name], getattr(choice, name)
+            if isinstance(editor, QComboBox):
+                self._fill(editor, known, value)
+            else:
+                self._set(editor, known, float(value))
+
+    def _editor(self, name: str, kind: type) -> QComboBox | QDoubleSpinBox:
+        """A list for a word, a field for a number."""
+        if kind is str:
+            box = self._box(f"map {name}", f"{name} of the map method")
+            box.activated.connect(partial(self._choose_setting, name))
+            return box
+        field = QDoubleSpinBox()
+        field.setObjectName(f"map {name}")
+        field.setAccessibleName(f"{name} of the map method")
+        field.setFont(look.font())
+        field.setDecimals(0 if kind is int else 3)
+        field.setKeyboardTracking(False)
+        field.valueChanged.connect(lambda value: self._choose(self.choice.with_(**{name: kind(value)})))
+        self.row.addWidget(field)
+        return field
+
+    def _set(self, field: QDoubleSpinBox, known: Spec, value: float) -> None:
+        """Show a number without telling that it changed."""
+        field.blockSignals(True)
+        field.setToolTip(known.meaning)
+        field.setPrefix(f"{known.label} ")
+        field.setRange(-1e9 if known.low is None else known.low, 1e9 if known.high is None else known.high)
+        field.setValue(value)
+        field.blockSignals(False)
 
     def _fill(self, box: QComboBox, known: Spec, value: object) -> None:
         box.clear()
         box.setToolTip(known.meaning)
-        words = [*known.offers, *(self._layers() if known.names == "layer with maps" else ())]
+        words = [*known.offers, *known.choices, *(self._layers() if known.names == "layer with maps" else ())]
         for word in words if value in words else [*words, str(value)]:
             box.addItem(f"{known.label} {word}" if word else "at the last maps", word)
         if known.names == "image":
@@ -91,7 +120,8 @@ class MapChooser(QWidget):
         self.changed.emit()
 
     def _choose_setting(self, name: str, _: int) -> None:
-        word = str(self.settings[name].currentData() or "")
+        box = self.settings[name]
+        word = str(box.currentData() or "") if isinstance(box, QComboBox) else ""
         if word == ANOTHER:
             images = len(self.session.images.collection.rows)
             number, chosen = QInputDialog.getInt(

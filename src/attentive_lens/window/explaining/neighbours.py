@@ -82,6 +82,11 @@ class NeighboursPanel(Panel):
         if self.isVisible() and self.found is None:
             self._ask()
 
+    def forget(self) -> None:
+        """Neighbours and maps of images that have other contents now do not stand."""
+        self.found, self.maps, self._awaited = None, {}, {}
+        self._show()
+
     def _ask(self) -> None:
         if self.explanation is None:
             return
