@@ -14,6 +14,7 @@ from tests.warm import WarmResident
 from attentive_lens.desk.runs import reap_children
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.results.matrix import MatrixView
 from attentive_lens.window.session import Session
@@ -86,3 +87,15 @@ def seen(qtbot: QtBot, shared: Frame) -> Frame:
     page.behind.wrong()
     qtbot.waitUntil(lambda: shared.session.scores.current is not None, timeout=30_000)
     return shared
+
+
+@pytest.fixture
+def page(qtbot: QtBot, shared: Frame) -> ExplainPage:
+    """The stage with the surest mistake under the lens."""
+    stage(qtbot, shared, "explain")
+    page = shared.page("explain")
+    assert isinstance(page, ExplainPage)
+    first = shared.session.scores.mistakes()[0]
+    page.open_image(first)
+    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image == first, timeout=30_000)
+    return page
