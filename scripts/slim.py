@@ -1,6 +1,6 @@
 """Remove from the environment what the program never uses: a third of it.
 
-Qt comes whole, with a browser's worth of modules; NumPy, SciPy and Numba come with their own tests. Run by the
+Qt comes whole, with a browser's worth of modules; others come with their own tests. Run by the
 environment's interpreter, once after its packages were installed.
 """
 
@@ -13,7 +13,7 @@ from pathlib import Path
 
 QT_MODULES = frozenset(
     {
-        *("Core", "Gui", "Widgets", "DBus", "Network", "OpenGL", "Svg", "Test", "PrintSupport"),
+        *("Core", "Gui", "Widgets", "DBus", "Network", "OpenGL", "OpenGLWidgets", "Svg", "Test", "PrintSupport"),
         *("XcbQpa", "WaylandClient", "WaylandEglClientHwIntegration", "WlShellIntegration"),
     }
 )
@@ -29,7 +29,7 @@ UNUSED_PLUGINS = ("platforms/libqeglfs.so", "imageformats/libqpdf.so")
 QT_LIBRARIES = ("libicu",)
 """Beginnings of the names of other libraries in Qt's folder that stay."""
 KEPT_FOLDERS = ("lib", "plugins")
-WITH_TESTS = ("numpy", "scipy", "numba")
+WITH_TESTS = ("numpy", "scipy", "numba", "matplotlib")
 
 
 def unused(packages: Path) -> list[Path]:

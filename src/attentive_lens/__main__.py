@@ -7,19 +7,13 @@ import io
 import json
 import os
 import sys
-from typing import TYPE_CHECKING
 
 # Matrix products use our own threads; this must stand before NumPy is first imported.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 from attentive_lens.cli import libraries
 from attentive_lens.cli.entry import is_command, run_command, workspace_named
-from attentive_lens.errors import LensError, NotHere
-
-if TYPE_CHECKING:
-    from pathlib import Path
-
-    from attentive_lens.scoring.scores import Scores
+from attentive_lens.errors import LensError
 
 
 def main() -> int:
@@ -29,7 +23,7 @@ def main() -> int:
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")  # names that are no text are printed all the same
     if is_command(words):
-        code = run_command(words, {"open_window": _open_window, "write_figures": _write_figures})
+        code = run_command(words, {"open_window": _open_window})
         _say_the_rest()
         return code
     try:
@@ -55,22 +49,6 @@ def _open_window(workspace: str | None) -> int:
     except ImportError as error:
         return _no_window(f"PyQt6 could not be loaded ({error})", "Set the program up again with ./start.")
     return open_window(workspace)
-
-
-def _write_figures(folder: Path, scores: Scores) -> list[Path]:
-    """Figures of scores as the window draws them; on a machine without a display they are drawn all the same."""
-    os.environ["QT_QPA_PLATFORM"] = "offscreen"
-    lacking = libraries.missing("offscreen")
-    if lacking:
-        command = libraries.install_command(libraries.packages(lacking))
-        why = f"the system lacks {', '.join(lacking)}, which Qt needs"
-        raise NotHere("The figures cannot be drawn", why, f"As root, type: {command}")
-    try:
-        from attentive_lens.window.figures import write_figures
-    except ImportError as error:
-        why = f"PyQt6 could not be loaded ({error})"
-        raise NotHere("The figures cannot be drawn", why, "Set the program up again with ./start") from None
-    return write_figures(folder, scores)
 
 
 def _say_the_rest() -> None:

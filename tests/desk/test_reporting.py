@@ -16,10 +16,12 @@ from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.casebook import OpenCases
-from attentive_lens.desk.report_charts import Curve, calibration, lines
+from attentive_lens.desk.figures import Curve, as_svg, by_confidence, by_epoch, confusion_matrix, counts_by_confidence
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.reporting import WriteReport
 from attentive_lens.desk.tasks import carry_out
+from attentive_lens.scoring.measures import Bin
+from attentive_lens.scoring.scores import scored
 from attentive_lens.workspace import Workspace
 
 
@@ -93,21 +95,39 @@ def test_a_report_that_cannot_be_written_is_a_sentence(station: Workspace, place
     assert "written" in last_object(command(*words, code=1))["error"]["what"]
 
 
-def test_charts_are_drawings_with_their_words() -> None:
+def test_figures_are_drawings_with_their_words() -> None:
     curves = [
-        Curve("training <1>", [(1, 2.0), (2, 1.0)], "#000"),
-        Curve("none", [], "#111"),
-        Curve("b", [(1, 0.5)], "#222"),
+        Curve("training <1> $x$", [(1, 2.0), (2, 1.0)], "#000000"),
+        Curve("none", [], "#111111"),
+        Curve("b", [(1, 0.5)], "#222222"),
     ]
-    for drawn in (lines("loss", curves), calibration([(0.5, 0.4, 3), (0.9, 1.0, 7)])):
-        root = ElementTree.fromstring(drawn)  # noqa: S314  # our own
-        assert root.tag == "svg"
-    drawn = lines("loss", curves)
-    assert "training &lt;1&gt;" in drawn
-    assert drawn.count("<polyline") == 2
-    assert lines("nothing", []) == calibration([]) == ""
-    one = ElementTree.fromstring(lines("share", [Curve("a", [(1, 1.0)], "#000")], as_percent=True))  # noqa: S314
-    assert "nan" not in ElementTree.tostring(one, "unicode")
+    bins = (Bin(0.4, 0.5, 3, 4, 0.45), Bin(0.8, 0.9, 0, 0, None), Bin(0.9, 1.0, 7, 7, 0.95))
+    drawn = as_svg(by_epoch("loss", curves), "loss by epoch")
+    for each in (drawn, as_svg(by_confidence(bins), "calibration"), as_svg(counts_by_confidence(bins), "confidence")):
+        root = ElementTree.fromstring(each)  # noqa: S314  # our own
+        assert root.tag.endswith("svg")
+        assert root.attrib["aria-label"]
+    assert "training &lt;1&gt; $x$" in drawn, "names are no formulas"
+    assert drawn == as_svg(by_epoch("loss", curves), "loss by epoch"), "the same bytes again"
+    assert drawn.count("stroke: #000000") >= 2
+    assert "#111111" not in drawn
+    assert as_svg(by_epoch("nothing", []), "none") == as_svg(by_confidence(()), "none") == ""
+    shares = by_epoch("share", [Curve("a", [(1, 0.25), (2, 0.75)], "#000000")], as_percent=True)
+    assert shares is not None
+    assert shares.axes[0].get_ylim() == (0.0, 1.0)
+
+
+def test_a_matrix_is_shaded_by_the_part_of_the_true_class() -> None:
+    true, predicted = np.array([0, 0, 0, 0, 1, 1]), np.array([0, 0, 0, 1, 1, 1])
+    sure = np.full((6, 2), 0.5, np.float32)
+    figure = confusion_matrix(scored("test", ["a_1", "b$2$"], range(1, 7), true, predicted, sure, sure[:, 0], "loss"))
+    axes = figure.axes[0]
+    assert [text.get_text() for text in axes.texts] == ["3", "1", "2"]
+    assert [label.get_text() for label in axes.get_yticklabels()] == ["a_1", "b$2$"]
+    shades = np.asarray(axes.images[0].get_array())
+    paper, petrol = shades[1, 0], shades[1, 1]
+    assert np.allclose(shades[0, 0], paper + 0.75 * (petrol - paper))
+    assert shades[0, 1][0] > shades[0, 1][2], "mistakes are red"
 
 
 def test_a_report_under_way_hands_over_no_results_of_its_parts(station: Workspace, tmp_path: Path) -> None:

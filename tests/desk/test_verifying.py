@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 from pathlib import Path
 
@@ -96,11 +97,13 @@ def test_scores_are_written_with_their_figures(station: Workspace, tmp_path: Pat
     told = last_object(command("score", station.folder, 1, "--out", out, "--json"))
     names = {file.name for file in out.iterdir()}
     drawings = ("confusion-matrix", "calibration", "confidence")
-    pictures = {f"{name}{kind}" for name in drawings for kind in (".svg", ".png")}
+    pictures = {f"{name}{kind}" for name in drawings for kind in (".svg", ".png", ".pdf")}
     assert names == {"scores.json", "answers.csv", *pictures}
     assert json.loads((out / "scores.json").read_text("utf-8"))["accuracy"] == told["accuracy"]
     drawn = (out / "confusion-matrix.svg").read_text("utf-8")
     assert all(name in drawn for name in told["classes"]), "words stay words"
+    counts = set(re.findall(r">(\d+)</text>", drawn))
+    assert {str(count) for row in told["confusion"] for count in row if count} <= counts
     with Image.open(out / "calibration.png") as picture:
         assert np.asarray(picture).std() > 3
 

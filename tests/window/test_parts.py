@@ -1,9 +1,14 @@
 from __future__ import annotations
 
+import math
+import subprocess
+import sys
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PyQt6.QtCore import QPointF, QRectF
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.plan.blocks import Residual, Squeeze, built
@@ -15,7 +20,8 @@ from attentive_lens.window import look, words
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.parts.basics import ink_on_paper, map_colours, to_image
-from attentive_lens.window.parts.chart import Chart, Curve, log_steps, points_within, reduced, round_steps
+from attentive_lens.window.parts.chart import Chart, Curve, points_within, reduced
+from attentive_lens.window.parts.plot import Axis, Plot
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 
@@ -51,14 +57,11 @@ def test_numbers_read_as_people_write_them() -> None:
 
 
 @given(st.floats(-1e3, 1e3), st.floats(1e-3, 1e3), st.integers(2, 9))
-def test_steps_of_an_axis_are_round_even_and_not_too_many(low: float, span: float, most: int) -> None:
-    steps = round_steps(low, low + span, most)
-    assert len(steps) <= most + 1
-    if len(steps) > 1:
-        gaps = np.diff(steps)
-        assert np.allclose(gaps, gaps[0])
-        digits = gaps[0] / 10 ** np.floor(np.log10(gaps[0]) + 1e-9)
-        assert min(abs(digits - d) for d in (1, 2, 5, 10)) < 1e-6
+def test_steps_of_an_axis_are_round_and_not_too_many(qapp: object, low: float, span: float, most: int) -> None:
+    ((step, _),) = Axis("left").tickSpacing(low, low + span, most * Axis.room)
+    assert span / step <= most + 1
+    digits = step / 10 ** np.floor(np.log10(step) + 1e-9)
+    assert min(abs(digits - d) for d in (1, 2, 5, 10)) < 1e-6
 
 
 @given(st.lists(st.floats(-5, 5), min_size=1, max_size=900), st.integers(8, 100))
@@ -204,19 +207,75 @@ def test_ways_past_plates_that_are_left_out_lead_to_the_right_ones(qapp: object)
     bench.grab()
 
 
-def test_a_logarithmic_axis_has_round_steps_and_keeps_the_order_of_values(qtbot: QtBot) -> None:
-    assert log_steps(0.3, 2.5) == pytest.approx([0.5, 1, 2])
-    assert log_steps(1e-6, 2.0) == pytest.approx([10.0**power for power in range(-6, 1)])
+def test_a_logarithmic_axis_has_round_figures_and_keeps_the_order_of_values(qtbot: QtBot) -> None:
     chart = Chart("Loss", "", "chart")
-    chart.show_curves((Curve("validation", ((0, 2.0), (1, 0.02), (2, 0.0)), "ink"),), 2)
     qtbot.addWidget(chart)
-    chart.show_log(True)
-    low, high = chart._limits()
-    assert 0 < low < 0.02 < 2 < high
-    heights = [chart._height(value, low, high) for value in (0.0, low, 0.02, 0.2, 2.0, high)]
-    assert heights == sorted(heights)
-    assert heights[0] == heights[1] == 0
-    assert heights[-1] == pytest.approx(1)
-    assert heights[4] - heights[3] == pytest.approx(heights[3] - heights[2]), "tenfold is as far everywhere"
     chart.resize(400, 200)
-    chart.grab()
+    chart.show()
+    chart.show_curves((Curve("validation", ((0, 2.0), (1, 0.02), (2, 0.0)), "ink"),), 2)
+    chart.show_log(True)
+    low, high = chart.limits()
+    assert 0 < low < 0.02 < 2 < high
+    heights = [chart.place(0, value).y() for value in (0.0, low, 0.02, 0.2, 2.0, high)]
+    assert heights == sorted(heights, reverse=True)
+    assert heights[0] == heights[1] == pytest.approx(chart.area().bottom())
+    assert heights[-1] == pytest.approx(chart.area().top())
+    assert heights[3] - heights[4] == pytest.approx(heights[2] - heights[3]), "tenfold is as far everywhere"
+    for low, high, figures in ((0.3, 2.5, (0.5, 1, 2)), (1e-6, 2.0, tuple(10.0**power for power in range(-6, 1)))):
+        ((_, powers),) = Axis("left").logTickValues(math.log10(low), math.log10(high), 200.0, None)
+        assert sorted(10 ** np.array(powers)) == pytest.approx(figures)
+
+
+def test_a_plot_leaves_faults_to_whoever_catches_them() -> None:
+    words = "import sys; h = sys.excepthook; import attentive_lens.window.parts.plot; sys.exit(sys.excepthook is not h)"
+    subprocess.run([sys.executable, "-c", words], check=True)
+
+
+@pytest.mark.parametrize(
+    ("across", "up", "log"), [((0, 12), (0, 1), ""), ((1e-6, 10), (0, 3), "x"), ((0, 4), (1e-4, 1), "y")]
+)
+def test_a_place_in_a_plot_and_its_values_are_one(
+    qtbot: QtBot, across: tuple[float, float], up: tuple[float, float], log: str
+) -> None:
+    plot = Plot("Title", "plot", (40, 20, 30, 25))
+    qtbot.addWidget(plot)
+    plot.resize(500, 300)
+    plot.show()
+    plot.set_range(across, up, log=log)
+    assert plot.area() == QRectF(40, 30, 440, 245)
+    assert plot.place(across[0], up[0]) == plot.area().bottomLeft()
+    assert plot.place(across[1], up[1]) == plot.area().topRight()
+    at = QPointF(173.0, 111.0)
+    back = plot.place(*plot.value(at))
+    assert (back.x(), back.y()) == pytest.approx((at.x(), at.y()))
+    assert plot.value(QPointF(-50, 900)) == pytest.approx((across[0], up[0])), "outside is at the end"
+    view = plot._item.vb
+    for x, y in ((0.25, 0.5), (0.75, 0.1)):
+        scene = view.mapViewToScene(
+            QPointF(
+                *(
+                    plot._range[2 * k] + part * (plot._range[2 * k + 1] - plot._range[2 * k])
+                    for k, part in enumerate((x, y))
+                )
+            )
+        )
+        drawn = plot._view.mapToParent(plot._view.mapFromScene(scene))
+        wanted = QPointF(40 + 440 * x, 30 + 245 * (1 - y))
+        assert abs(drawn.x() - wanted.x()) <= 1
+        assert abs(drawn.y() - wanted.y()) <= 1
+
+
+def test_a_plot_takes_the_colours_of_another_theme(qtbot: QtBot) -> None:
+    chart = Chart("Loss", "", "chart")
+    qtbot.addWidget(chart)
+    chart.resize(400, 200)
+    chart.show()
+    chart.show_curves((Curve("validation", ((0, 2.0), (1, 0.5), (2, 1.0)), "petrol"),), 2)
+    seen = {}
+    for theme in ("dark", "light"):
+        look.use(theme)
+        chart.setStyleSheet(look.stylesheet())
+        picture = chart.grab().toImage()
+        colours = {picture.pixelColor(x, y).name() for x in range(picture.width()) for y in range(picture.height())}
+        seen[theme] = look.THEMES[theme].colour("petrol").name() in colours
+    assert seen == {"dark": True, "light": True}

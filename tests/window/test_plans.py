@@ -223,7 +223,7 @@ def test_learning_rates_are_swept_and_one_click_takes_one(
     assert child(frame, QLabel, "rates advice").text() == swept.advice
     assert child(frame, QPushButton, "take rate").text() == f"Use {swept.suggested:.2g}"
     before = frame.session.design.plan.optimiser.learning_rate
-    at = QPoint(round(chart.place_of(2e-4)), chart.height() // 2)
+    at = QPoint(round(chart.place_across(2e-4)), chart.height() // 2)
     qtbot.mouseClick(chart, LEFT, pos=at)
     assert chart.chosen == pytest.approx(2e-4, rel=0.1)
     click(qtbot, frame, "take rate")
@@ -305,7 +305,7 @@ def test_a_run_is_watched_with_its_learning_rate_a_logarithm_and_one_cursor(
     assert rates == sorted(rates, reverse=True)
     assert rates[-1] < rates[0] / 2
     assert rate.span == loss.span == 3
-    area = loss._area()
+    area = loss.area()
     qtbot.mouseMove(loss, QPoint(round(area.left() + area.width() * 2 / 3), round(area.center().y())))
     assert rate.read_at == loss.read_at == pytest.approx(2, abs=0.05)
     frame.grab()

@@ -84,8 +84,8 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
     x, y = line.points[len(line.points) // 2]
     at = QPointF(area.left() + x * area.width(), area.bottom() - y * area.height())
     QApplication.sendEvent(curve, QMouseEvent(QEvent.Type.MouseMove, at, at, NO_BUTTON, NO_BUTTON, NONE))
-    assert f"recall {x * 100:.1f}" in curve.told()
-    assert "at threshold" in curve.told()
+    assert f"recall {x * 100:.1f}" in curve.in_words()
+    assert "at threshold" in curve.in_words()
     curve.grab()
     table.sortItems(2)
     shown = [told[table.item(row, 0).text()].recall.value for row in range(table.rowCount())]

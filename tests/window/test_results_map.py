@@ -137,8 +137,8 @@ def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, seen
     qtbot.waitUntil(lambda: curves.found is not None and len(curves.found.ways) == len(DEGRADED), timeout=60_000)
     assert curves.found is not None
     row, way = next((k, way) for k, way in enumerate(curves.found.ways) if way.grades[-1].broken)
-    at = curves.point(row, len(way.grades) - 1).toPoint()
-    qtbot.mouseClick(curves, LEFT, pos=at)
+    chart = curves.charts[row]
+    qtbot.mouseClick(chart, LEFT, pos=chart.place(*chart.points[-1]).toPoint())
     assert set(places(frame)) == {number - 1 for number in way.grades[-1].broken}
     qtbot.keyClick(curves, Qt.Key.Key_Left)
     assert curves.current == (row, len(way.grades) - 2)

@@ -104,7 +104,7 @@ def test_a_value_is_read_under_the_mouse(qtbot: QtBot) -> None:
     chart.show_curves((Curve("validation", tuple((float(k), k / 10) for k in range(1, 11)), "petrol"),), 10)
     chart.show()
     plain = chart.grab().toImage()
-    place = chart._area().center()
+    place = chart.area().center()
     button = Qt.MouseButton.NoButton
     event = QMouseEvent(
         QMouseEvent.Type.MouseMove, QPointF(place), QPointF(place), button, button, Qt.KeyboardModifier.NoModifier

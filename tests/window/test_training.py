@@ -183,7 +183,7 @@ def test_a_reference_curve_is_drawn_and_taken_off(
 
 def test_dragging_along_a_chart_shows_that_stretch_in_all_and_a_double_click_all(qtbot: QtBot, frame: Frame) -> None:
     loss, accuracy = child(frame, Chart, "loss chart"), child(frame, Chart, "accuracy chart")
-    area = loss._area()
+    area = loss.area()
     ends = [QPoint(round(area.left() + area.width() * part), round(area.center().y())) for part in (0.25, 0.75)]
     qtbot.mousePress(loss, LEFT, pos=ends[0])
     qtbot.mouseMove(loss, ends[1])

@@ -110,7 +110,7 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
         Without the program's name.
     other_face : mapping
         What the window's face does for this one, given from outside, for neither knows the other: "open_window" opens
-        it on a workspace, "write_figures" draws the figures of scores into a folder.
+        it on a workspace.
     """
     from typer.exceptions import Abort, TyperException
 

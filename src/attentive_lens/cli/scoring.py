@@ -11,7 +11,7 @@ from rich.table import Column, Table
 
 from attentive_lens.cli.answer_results import Mistake, ScoresOfRun
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_folder, printable
-from attentive_lens.cli.speaking import console, fits, out, reporting, say_json, watched
+from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.cautions import cautions_of, changed_since, judged_by_test
@@ -21,7 +21,7 @@ from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.requests.verifying import Calibrate, Verify
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.verified import verified_in_words
-from attentive_lens.errors import BadValue, NotHere
+from attentive_lens.errors import BadValue
 from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.scoring.slices import Slice
@@ -65,7 +65,6 @@ def _top(told: ScoresOfRun, k: int) -> str:
 @app.command()
 @reporting
 def score(
-    context: typer.Context,
     workspace: InWorkspace,
     runs: Annotated[list[int], typer.Argument(help="Numbers of the runs.", metavar="RUN…")],
     on: OnSet = "validation",
@@ -85,7 +84,7 @@ def score(
     ] = None,
     folder: Annotated[
         Path | None,
-        out_folder("Write scores.json, every answer as CSV, and figures as SVG and PNG there."),
+        out_folder("Write scores.json, every answer as CSV, and figures as SVG, PNG and PDF there."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
@@ -107,7 +106,7 @@ def score(
         if folder is not None:
             make_folder(folder)
             into = folder if len(runs) == 1 else folder / f"run-{number}"
-            _write(into, told, scores, {row.number: printable(row.file) for row in place.catalogue.images()}, context)
+            _write(into, told, scores, {row.number: printable(row.file) for row in place.catalogue.images()})
         if as_json:
             say_json(told)
         elif len(runs) == 1:
@@ -165,15 +164,13 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
     return told, scores
 
 
-def _write(folder: Path, told: ScoresOfRun, scores: Scores, files: dict[int, str], context: typer.Context) -> None:
-    """Scores, answers and figures; where these cannot be drawn it is said, and the others stand."""
+def _write(folder: Path, told: ScoresOfRun, scores: Scores, files: dict[int, str]) -> None:
+    """Scores, answers and figures."""
     from attentive_lens.desk.exporting import write_scores
+    from attentive_lens.desk.figures import write_figures
 
     write_scores(folder, told, scores, files)
-    try:
-        context.obj["write_figures"](folder, scores)
-    except NotHere as error:
-        console.print(str(error))
+    write_figures(folder, scores)
 
 
 @app.command()

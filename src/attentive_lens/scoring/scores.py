@@ -45,8 +45,8 @@ class Scores:
         Part of each class's images answered rightly; None for a class with no images.
     confusion : ndarray, K×K int64
         Row true, column said.
-    numbers, said, true : ndarray, N int64
-        Every image's number in the catalogue, class said and true class, in the set's order.
+    numbers, predicted, true : ndarray, N int64
+        Every image's number in the catalogue, class predicted and true class, in the set's order.
     probabilities : ndarray, N×K float32
         Answers of every class, raw scores where the output function is none.
     losses : ndarray, N float32

@@ -168,6 +168,7 @@ def stylesheet() -> str:
     return f"""
     QWidget {{ color: {t.ink}; background: {t.paper}; }}
     QLabel, QCheckBox {{ background: transparent; }}
+    QLabel#readout {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px; padding: 3px 7px; }}
     QLabel[role="faint"] {{ color: {t.faint}; }}
     QLabel[role="bad"] {{ color: {t.vermilion}; }}
     QLabel[role="good"] {{ color: {t.petrol}; }}

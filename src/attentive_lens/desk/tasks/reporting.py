@@ -20,8 +20,8 @@ from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.cautions import cautions_of, changed_since
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.figures import INK, PETROL, Curve, as_svg, by_confidence, by_epoch
 from attentive_lens.desk.map_colours import over_image
-from attentive_lens.desk.report_charts import Curve, calibration, lines
 from attentive_lens.desk.requests.cases import CasesTried, TryCases
 from attentive_lens.desk.requests.causes import Cause, Causes
 from attentive_lens.desk.requests.explaining import DEFAULT, Explain, Explanation
@@ -47,7 +47,6 @@ from attentive_lens.workspace import Run, Workspace
 SETS = ("training", "validation", "test")
 MOST_CLASSES, MOST_PAIRS, MOST_PICTURES = 30, 12, 12
 """Classes up to which the matrix is drawn, pairs told, and pictures of a cause."""
-PETROL, INK = "#0F6B72", "#23292E"
 TEMPLATE = "report.html.j2"
 
 
@@ -154,7 +153,11 @@ def _charts(view: RunView) -> list[str]:
         known = [(float(at), each) for at, each in figures if each is not None]
         loss.append(Curve(name, [(at, each.loss) for at, each in known if np.isfinite(each.loss)], colour, dashed))
         accuracy.append(Curve(name, [(at, each.accuracy) for at, each in known], colour, dashed))
-    return [lines("loss by epoch", loss), lines("accuracy by epoch", accuracy, as_percent=True)]
+    words = "loss by epoch", "accuracy by epoch"
+    return [
+        as_svg(by_epoch("Loss", loss), words[0]),
+        as_svg(by_epoch("Accuracy", accuracy, as_percent=True), words[1]),
+    ]
 
 
 def _advice(place: Workspace, run: Run, view: RunView) -> list[str]:
@@ -180,7 +183,6 @@ def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
         ("calibration error", [_error(scores) for scores in scored.values()]),
     ]
     bins = measures.calibration(chosen) if chosen.output != "none" else ()
-    points = [(b.confidence, b.right / b.images, b.images) for b in bins if b.images and b.confidence is not None]
     return {
         "measures": [{"name": name, "figures": figures} for name, figures in rows],
         "matrix": _matrix(chosen) if len(chosen.classes) <= MOST_CLASSES else [],
@@ -198,8 +200,8 @@ def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
             }
             for each in measures.per_class(chosen)
         ],
-        "calibration": calibration(points),
-        "calibration_words": f"Answers are off by {_error(chosen)} from how sure they are." if points else "",
+        "calibration": as_svg(by_confidence(bins), "calibration"),
+        "calibration_words": f"Answers are off by {_error(chosen)} from how sure they are." if bins else "",
     }
 
 

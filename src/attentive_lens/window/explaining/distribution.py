@@ -4,29 +4,28 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtCore import QPointF, QSize
+from PyQt6.QtWidgets import QSizePolicy
 
 from attentive_lens.desk.requests.activity import LayerActive
-from attentive_lens.window import look
+from attentive_lens.window.parts.plot import Plot
 from attentive_lens.window.words import percent
 
 TALL, UNDER = 64, 16
 
 
-class DistributionChart(QWidget):
+class DistributionChart(Plot):
     """Bars for the training images, a line for this image; the root of each share, so that rare values are seen."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("layer distribution")
+        super().__init__("", "layer distribution", (0, 0, 0, UNDER))
         self.setAccessibleName("distribution of the layer's values")
         self.setToolTip(
             "Bars: values in training images. Line: in this image. Heights are roots of shares, so that rare values"
             " are seen."
         )
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setMinimumSize(QSize(100, TALL + UNDER))
         self.setFixedHeight(TALL + UNDER)
         self.seen: LayerActive | None = None
         self.own: NDArray[np.int64] | None = None
@@ -39,37 +38,24 @@ class DistributionChart(QWidget):
             inside = np.clip(values.reshape(-1), seen.edges[0], seen.edges[-1])
             self.own = np.histogram(inside, seen.edges)[0]
         self.setAccessibleDescription(in_words(seen, values))
-        self.update()
+        self.refresh()
 
-    def sizeHint(self) -> QSize:
-        """As tall as it is."""
-        return QSize(200, TALL + UNDER)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
+    def draw(self) -> None:
         """Bars, line and the ends of the range."""
+        for axis in "xy":
+            self.set_figures(axis, ())
         if self.seen is None:
             return
-        t, painter = look.theme, QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        edges = np.asarray(self.seen.edges, np.float64)
         shares = np.sqrt(self.seen.counts / max(1, int(self.seen.counts.sum())))
         own = np.zeros(len(shares)) if self.own is None else np.sqrt(self.own / max(1, int(self.own.sum())))
-        top = max(float(shares.max()), float(own.max()), 1e-9)
-        wide = self.width() / len(shares)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(t.colour("line"))
-        for k, share in enumerate(shares.tolist()):
-            tall = share / top * TALL
-            painter.drawRect(QRectF(k * wide, TALL - tall, max(1.0, wide - 1), tall))
+        self.set_range((edges[0], edges[-1]), (0.0, max(float(shares.max()), float(own.max()), 1e-9)))
+        gap = (edges[-1] - edges[0]) / max(1.0, self.area().width())
+        self.bars(edges[:-1], np.maximum(edges[1:] - gap, edges[:-1] + gap / 2), np.zeros(len(shares)), shares, "line")
         if self.own is not None:
-            line = [QPointF((k + 0.5) * wide, TALL - share / top * TALL) for k, share in enumerate(own.tolist())]
-            painter.setPen(QPen(t.colour("petrol"), 1.5))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawPolyline(QPolygonF(line))
-        painter.setFont(look.font(look.SMALL))
-        painter.setPen(t.colour("faint"))
-        under = QRectF(0, TALL + 1, self.width(), UNDER)
-        painter.drawText(under, Qt.AlignmentFlag.AlignLeft, f"{self.seen.edges[0]:.3g}")
-        painter.drawText(under, Qt.AlignmentFlag.AlignRight, f"{self.seen.edges[-1]:.3g}")
+            self.line(np.stack([(edges[:-1] + edges[1:]) / 2, own], axis=1), "petrol", 1.5)
+        for x, value, align in ((0.0, edges[0], 0.0), (float(self.width()), edges[-1], 1.0)):
+            self.words(f"{value:.3g}", QPointF(x, TALL + UNDER / 2), "faint", align)
 
 
 def in_words(seen: LayerActive | None, values: NDArray[np.float32] | None) -> str:

@@ -1,4 +1,4 @@
-"""A curve over epochs: few lines, an axis with round numbers, a value wherever the mouse is.
+"""A curve over epochs: few lines with their names at their ends, and their values wherever the mouse is.
 
 Of curves longer than a point a pixel only the first, least, greatest and last of every stretch are drawn, so that a
 run of any length costs the same to paint. Dragging along a chart shows that stretch alone, a double click all of it.
@@ -12,20 +12,22 @@ from typing import TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QLabel
 
 from attentive_lens.core.objects import Same
 from attentive_lens.window import look
+from attentive_lens.window.parts.plot import Plot, figure
 
-LEFT, RIGHT, TOP, BOTTOM = 48, 92, 34, 26
+RIGHT = 92
+"""Pixels at the right for the names of curves."""
+NAME = 15
+"""Pixels between two of them."""
 LEAST_DRAG = 8
 """Pixels that a drag must have to mean a stretch."""
 Points: TypeAlias = tuple[tuple[float, float], ...] | NDArray[np.float64]
 """(x, y) in order of x, as pairs or as N×2."""
-LINES = {"dashed": Qt.PenStyle.DashLine, "dotted": Qt.PenStyle.DotLine}
-"""Styles of lines that are broken."""
 
 
 @dataclass(frozen=True)
@@ -50,7 +52,7 @@ class Curve:
     style: str = "line"
 
 
-class Chart(QWidget):
+class Chart(Plot):
     """Curves over a shared axis.
 
     Parameters
@@ -71,22 +73,24 @@ class Chart(QWidget):
     pointed, zoomed = pyqtSignal(float), pyqtSignal(float, float)
 
     def __init__(self, title: str, unit: str, name: str) -> None:
-        super().__init__()
-        self.setObjectName(name)
-        self.setAccessibleName(title)
-        self.title, self.unit = title, unit
+        super().__init__(title, name, (48, RIGHT, 34, 26), clips=True)
+        self.unit = unit
         self.curves: tuple[Curve, ...] = ()
         self.span = 1.0
         self.marked: float | None = None
         self.flags: tuple[tuple[float, str], ...] = ()
         self.stretch: tuple[float, float] | None = None
-        self._dragged: tuple[float, float] | None = None
-        self._reduced: dict[tuple[Same, tuple[float, float], int], NDArray[np.float64]] = {}
         self.log = False
         self.read_at: float | None = None
-        self.setMouseTracking(True)
+        self._dragged: tuple[float, float] | None = None
+        self._reduced: dict[tuple[Same, tuple[float, float], int], NDArray[np.float64]] = {}
+        self._readout = QLabel(self)
+        self._readout.setObjectName("readout")
+        self._readout.setTextFormat(Qt.TextFormat.RichText)
+        self._readout.setFont(look.font(look.SMALL))
+        self._readout.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self._readout.hide()
         self.setMinimumSize(QSize(240, 140))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
     def show_curves(
         self,
@@ -98,12 +102,17 @@ class Chart(QWidget):
         """Draw other curves over epochs 0 to ``span``; ``marked`` is the best epoch, flags tell what began where."""
         self.curves, self.span, self.marked, self.flags = curves, max(span, 1.0), marked, flags
         self._reduced = {}
-        self.update()
+        self.refresh()
 
     def show_stretch(self, low: float, high: float) -> None:
         """Show some epochs alone; all where there are none between."""
         self.stretch = (max(0.0, low), high) if high > low else None
-        self.update()
+        self.refresh()
+
+    def show_log(self, log: bool) -> None:
+        """Draw values by their logarithm, or as they are."""
+        self.log = log
+        self.refresh()
 
     @property
     def seen(self) -> tuple[float, float]:
@@ -114,31 +123,17 @@ class Chart(QWidget):
 
     def _drawn(self, curve: Curve) -> NDArray[np.float64]:
         """The points of a curve that are drawn, worked out once for each stretch and width."""
-        width = max(50, int(self._area().width()))
+        width = max(50, int(self.area().width()))
         key = (Same(curve), self.seen, width)
         if key not in self._reduced:
             self._reduced[key] = reduced(points_within(curve.points, *self.seen, 1), width)
         return self._reduced[key]
 
-    def _x(self, epoch: float, area: QRectF) -> float:
-        low, high = self.seen
-        return area.left() + (epoch - low) / (high - low) * area.width()
-
-    def _epoch(self, x: float, area: QRectF) -> float:
-        low, high = self.seen
-        return min(high, max(low, low + (x - area.left()) / area.width() * (high - low)))
-
-    def show_log(self, log: bool) -> None:
-        """Draw values by their logarithm, or as they are."""
-        self.log = log
-        self.update()
-
-    def _limits(self) -> tuple[float, float]:
+    def limits(self) -> tuple[float, float]:
         """The least and greatest value that is drawn."""
         if self.unit == "%":
             return 0.0, 1.0
-        parts = [self._drawn(curve)[:, 1] for curve in self.curves]
-        values = np.concatenate([np.zeros(0), *parts])
+        values = np.concatenate([np.zeros(0), *(self._drawn(curve)[:, 1] for curve in self.curves)])
         values = values[np.isfinite(values)]
         if self.log:
             values = values[values > 0]
@@ -149,160 +144,65 @@ class Chart(QWidget):
         top = float(values.max()) if len(values) < 20 else float(np.quantile(values, 0.98))
         return 0.0, max(top * 1.06, 1e-12)
 
-    def _height(self, value: float, low: float, high: float) -> float:
-        """Where a value stands between the limits, from 0 to 1."""
-        if self.log:
-            return math.log(max(value, low) / low) / math.log(high / low)
-        return (value - low) / (high - low)
-
-    def _area(self) -> QRectF:
-        return QRectF(LEFT, TOP, self.width() - LEFT - RIGHT, self.height() - TOP - BOTTOM)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Title, grid, curves, names at their ends, and the values under the mouse."""
-        t = look.theme
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        area = self._area()
-        low, high = self._limits()
-        painter.setFont(look.font(look.TEXT, True))
-        painter.setPen(t.colour("ink"))
-        painter.drawText(QRectF(0, 4, self.width() - 8, 20), Qt.AlignmentFlag.AlignLeft, self.title)
-        painter.setFont(look.font(look.SMALL))
-        for value in log_steps(low, high) if self.log else round_steps(low, high, 4):
-            y = area.bottom() - self._height(value, low, high) * area.height()
-            painter.setPen(QPen(t.colour("line"), 1))
-            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-            painter.setPen(t.colour("faint"))
-            at = QRectF(0, y - 9, LEFT - 8, 18)
-            painter.drawText(at, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self._figure(value))
-        for value in round_steps(*self.seen, 8):
-            if value != int(value) and self.stretch is None:
-                continue
-            x = self._x(value, area)
-            painter.setPen(t.colour("faint"))
-            at = QRectF(x - 30, area.bottom() + 4, 60, 18)
-            painter.drawText(at, Qt.AlignmentFlag.AlignCenter, f"{value:g}")
-        for epoch, words in self.flags:
-            self._paint_flag(painter, area, epoch, words)
-        if self.marked is not None and self.seen[0] <= self.marked <= self.seen[1]:
-            x = self._x(self.marked, area)
-            painter.setPen(QPen(t.colour("petrol"), 1, Qt.PenStyle.DotLine))
-            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-            at = QRectF(x - 16, area.bottom() - 20, 32, 16)
-            painter.fillRect(at, t.colour("sheet", 220))
-            painter.setPen(t.colour("petrol"))
-            painter.drawText(at, Qt.AlignmentFlag.AlignCenter, "best")
-        self._paint_curves(painter, area, low, high)
+    def draw(self) -> None:
+        """Curves, their names at their ends, what is marked, and the values under the mouse."""
+        self.set_range(self.seen, self.limits(), ("", self.unit), "y" if self.log else "")
         if self._dragged is not None:
-            one, other = (self._x(epoch, area) for epoch in self._dragged)
-            painter.fillRect(QRectF(one, area.top(), other - one, area.height()), t.colour("petrol", 40))
-        if self.read_at is not None:
-            self._paint_cursor(painter, area, round(self.read_at))
-
-    def _paint_flag(self, painter: QPainter, area: QRectF, epoch: float, words: str) -> None:
-        """Where trouble began: a line in ochre from its name down."""
-        if not self.seen[0] <= epoch <= self.seen[1]:
-            return
-        x, t = self._x(epoch, area), look.theme
-        painter.setPen(QPen(t.colour("ochre"), 1, Qt.PenStyle.DashLine))
-        painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-        width = painter.fontMetrics().horizontalAdvance(words) + 12
-        left = min(max(area.left(), x - width / 2), area.right() - width)
-        box = QRectF(left, area.bottom() - 20, width, 17)
-        painter.setPen(QPen(t.colour("ochre"), 1))
-        painter.setBrush(t.colour("sheet"))
-        painter.drawRoundedRect(box, look.RADIUS, look.RADIUS)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
-
-    def _paint_curves(self, painter: QPainter, area: QRectF, low: float, high: float) -> None:
-        t = look.theme
+            self.band(*self._dragged, "petrol", 40)
+        for epoch, words in (*self.flags, *([(self.marked, "best")] if self.marked is not None else [])):
+            if self.seen[0] <= epoch <= self.seen[1]:
+                best = words == "best"
+                self.upright(epoch, "petrol" if best else "ochre", "dotted" if best else "dashed", words)
         ends: list[tuple[float, Curve]] = []
-        painter.save()
-        painter.setClipRect(area.adjusted(-2, -2, 2, 2))
         for curve in self.curves:
-            if not len(curve.points):
-                continue
             points = self._drawn(curve)
-            line = QPolygonF(
-                [
-                    QPointF(
-                        self._x(x, area),
-                        area.bottom() - self._height(min(y, high * 2), low, high) * area.height(),
-                    )
-                    for x, y in points.tolist()
-                    if math.isfinite(y)
-                ]
-            )
-            colour = t.colour(curve.role, 90 if curve.style == "faint" else 255)
-            pen = QPen(colour, 1 if curve.style == "faint" else 2)
-            if curve.style in LINES:
-                pen.setStyle(LINES[curve.style])
-            painter.setPen(pen)
-            painter.drawPolyline(line)
-            if line.count() == 1:
-                painter.setBrush(colour)
-                painter.drawEllipse(line.at(0), 2, 2)
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-            if line.count() and curve.style != "faint":
-                ends.append((line.at(line.count() - 1).y(), curve))
-        painter.restore()
-        last = -100.0
-        for y, curve in sorted(ends, key=lambda e: e[0]):
-            y = max(min(max(y, area.top()), area.bottom()), last + 15)
-            last = y
-            painter.setPen(t.colour(curve.role))
-            painter.drawText(QRectF(area.right() + 8, y - 9, RIGHT - 8, 18), Qt.AlignmentFlag.AlignVCenter, curve.name)
-
-    def _paint_cursor(self, painter: QPainter, area: QRectF, epoch: int) -> None:
-        """A line at an epoch, and the curves' values there."""
-        t = look.theme
-        lines = []
-        for curve in self.curves:
-            if curve.style == "faint":
+            points = points[np.isfinite(points[:, 1])]
+            if not len(points):
                 continue
-            near = points_within(curve.points, epoch - 0.51, epoch + 0.51)
-            if len(near):
-                lines.append((curve, float(near[np.abs(near[:, 0] - epoch).argmin(), 1])))
-        if not lines:
-            return
-        x = self._x(epoch, area)
-        painter.setPen(QPen(t.colour("faint"), 1))
-        painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-        words = [f"epoch {epoch}"] + [f"{curve.name}  {self._figure(y, True)}".strip() for curve, y in lines]
-        width = max(painter.fontMetrics().horizontalAdvance(w) for w in words) + 16
-        left = x + 8 if x + 8 + width < area.right() + RIGHT else x - 8 - width
-        box = QRectF(left, area.top() + 4, width, 18 * len(words) + 6)
-        painter.setPen(t.colour("line"))
-        painter.setBrush(t.colour("sheet"))
-        painter.drawRoundedRect(box, look.RADIUS, look.RADIUS)
-        for k, word in enumerate(words):
-            painter.setPen(t.colour("faint" if k == 0 else lines[k - 1][0].role))
-            painter.drawText(QRectF(left + 8, box.top() + 3 + 18 * k, width, 18), Qt.AlignmentFlag.AlignVCenter, word)
+            faint = curve.style == "faint"
+            style = "line" if faint else curve.style
+            self.line(points, curve.role, 1 if faint else 2, style, 90 if faint else 255)
+            if not faint:
+                ends.append((self.place(*points[-1]).y(), curve))
+        last, area = -100.0, self.area()
+        for y, curve in sorted(ends, key=lambda end: end[0]):
+            last = max(min(max(y, area.top()), area.bottom()), last + NAME)
+            self.words(curve.name, QPointF(area.right() + 8, last), curve.role, align=0.0)
+        self._read()
 
-    def _figure(self, value: float, fine: bool = False) -> str:
-        if self.unit == "%":
-            return f"{value * 100:.1f}\u2009%" if fine else f"{value * 100:.0f}\u2009%"
-        if fine:
-            return f"{value:.3f}" if value >= 0.1 or value == 0 else f"{value:.2g}"
-        return f"{value:g}"
+    def _read(self) -> None:
+        """A line at the epoch under the mouse, and the curves' values there."""
+        lines = []
+        epoch = round(self.read_at or 0)
+        for curve in self.curves if self.read_at is not None else ():
+            near = points_within(curve.points, epoch - 0.51, epoch + 0.51)
+            if curve.style != "faint" and len(near):
+                value = float(near[np.abs(near[:, 0] - epoch).argmin(), 1])
+                words = f"{curve.name}\u2002{figure(value, self.unit, fine=True)}".strip()
+                lines.append(f'<span style="color:{look.theme.colour(curve.role).name()}">{words}</span>')
+        self._readout.setVisible(bool(lines))
+        if lines:
+            self.upright(epoch, "faint")
+            self._readout.setText("<br>".join([f"epoch {epoch}", *lines]))
+            self._readout.adjustSize()
+            x, wide = self.place_across(epoch), self._readout.width()
+            left = x + 8 if x + 8 + wide < self.width() else x - 8 - wide
+            self._readout.move(round(left), round(self.area().top() + 4))
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Read values."""
         if event is not None:
-            area = self._area()
-            at = self._epoch(event.position().x(), area)
+            at = self.value(event.position())[0]
             if self._dragged is not None:
                 self._dragged = (self._dragged[0], at)
-                self.update()
-            inside = area.adjusted(-4, -4, 4, 4).contains(event.position())
+                self.refresh()
+            inside = self.area().adjusted(-4, -4, 4, 4).contains(event.position())
             self._point(at if inside else None)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Begin to choose a stretch."""
         if event is not None and event.button() == Qt.MouseButton.LeftButton:
-            at = self._epoch(event.position().x(), self._area())
+            at = self.value(event.position())[0]
             self._dragged = (at, at)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
@@ -311,10 +211,9 @@ class Chart(QWidget):
             return
         low, high = sorted(self._dragged)
         self._dragged = None
-        area = self._area()
-        if self._x(high, area) - self._x(low, area) >= LEAST_DRAG:
+        if self.place_across(high) - self.place_across(low) >= LEAST_DRAG:
             self.zoomed.emit(low, high)
-        self.update()
+        self.refresh()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         """Show all again."""
@@ -333,28 +232,7 @@ class Chart(QWidget):
     def show_cursor(self, cursor: float | None) -> None:
         """Read the values at an epoch, or none."""
         self.read_at = None if cursor is None or cursor < 0 else cursor
-        self.update()
-
-
-def round_steps(low: float, high: float, most: int) -> list[float]:
-    """Round values from low to high, at most about ``most`` of them: steps of 1, 2 or 5 and zeros."""
-    if not high > low:
-        return [low]
-    rough = (high - low) / most
-    size = 10.0 ** math.floor(math.log10(rough))
-    step = next(size * factor for factor in (1, 2, 5, 10) if size * factor >= rough * 0.999)
-    first = math.ceil(low / step - 1e-9)
-    last = math.floor(high / step + 1e-9)
-    return [k * step for k in range(first, last + 1)]
-
-
-def log_steps(low: float, high: float) -> list[float]:
-    """Round values from low to high for a logarithmic axis: powers of ten, and their 2 and 5 where there are few."""
-    powers = range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)
-    every = [factor * 10.0**power for power in powers for factor in (1, 2, 5)]
-    inside = [value for value in every if low <= value <= high]
-    tens = [value for value in inside if math.isclose(math.log10(value) % 1, 0, abs_tol=1e-9)]
-    return tens if len(tens) > 3 else inside
+        self.refresh()
 
 
 def points_within(points: Points, low: float, high: float, more: int = 0) -> NDArray[np.float64]:

@@ -7,13 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtCore import QEvent, QPointF
+from PyQt6.QtGui import QMouseEvent
 
-from attentive_lens.window import look
+from attentive_lens.window.parts.plot import SHARE_FIGURES, Plot
 
-LEFT, RIGHT, TOP, BOTTOM = 44, 12, 30, 36
 MOST_POINTS = 600
 NEAR = 24.0
 """Pixels from the mouse within which a point is told of."""
@@ -28,13 +26,12 @@ class Line:
 
     points: NDArray[np.float64]
     role: str = "petrol"
-    joined: bool = True
     dots: bool = False
     dashed: bool = False
     at: tuple[str, NDArray[np.float64]] | None = None
 
 
-class UnitSquare(QWidget):
+class UnitSquare(Plot):
     """Lines in a square.
 
     Parameters
@@ -44,65 +41,37 @@ class UnitSquare(QWidget):
     """
 
     def __init__(self, title: str, across: str, up: str, name: str) -> None:
-        super().__init__()
-        self.setObjectName(name)
-        self.setAccessibleName(title)
-        self.title, self.across, self.up = title, across, up
+        super().__init__(title, name, (44, 20, 30, 40), square=True)
+        self.across, self.up = across, up
         self.lines: tuple[Line, ...] = ()
         self.note = ""
         self.over: tuple[int, int] | None = None
         """The line and its point under the mouse."""
-        self.setMouseTracking(True)
-        self.setMinimumSize(QSize(180, 180))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
     def show_lines(self, lines: Sequence[Line], note: str = "") -> None:
         """Others; the note stands beside the title."""
         self.lines, self.note, self.over = tuple(lines), note, None
-        self.update()
+        self.refresh()
 
-    def area(self) -> QRectF:
-        """Where they are drawn."""
-        wide, high = self.width() - LEFT - RIGHT, self.height() - TOP - BOTTOM
-        side = max(10.0, min(float(wide), float(high)))
-        return QRectF(LEFT, TOP, side, side)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Grid, words, lines."""
-        t, painter, area = look.theme, QPainter(self), self.area()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(look.font(look.TEXT, strong=True))
-        painter.setPen(t.colour("ink"))
-        title = QRectF(2, 2, self.width() - 4, 22)
-        painter.drawText(title, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.title)
-        wide = painter.fontMetrics().horizontalAdvance(self.title)
-        painter.setFont(look.font(look.SMALL))
-        painter.setPen(t.colour("faint"))
-        beside = QRectF(wide + 14, 2, self.width() - wide - 16, 22)
-        words = self.told() or self.note
-        painter.drawText(beside, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
-        for share in (0.0, 0.5, 1.0):
-            x, y = area.left() + share * area.width(), area.bottom() - share * area.height()
-            painter.setPen(QPen(t.colour("line"), 1))
-            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-            painter.setPen(t.colour("faint"))
-            words = f"{share * 100:.0f}\u2009%"
-            painter.drawText(QRectF(0, y - 9, LEFT - 6, 18), Qt.AlignmentFlag.AlignRight, words)
-            if share:
-                below = QRectF(x - 30, area.bottom() + 2, 40, 16)
-                painter.drawText(below, Qt.AlignmentFlag.AlignRight, words)
-        foot = QRectF(area.left(), area.bottom() + 16, max(area.width(), 200.0), 18)
-        painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, f"across: {self.across}; up: {self.up}")
+    def draw(self) -> None:
+        """Lines, what lies along the axes, and the point under the mouse."""
+        self.set_range((0.0, 1.0), (0.0, 1.0))
+        for axis in "xy":
+            self.set_figures(axis, SHARE_FIGURES)
+        self.set_note(self.in_words() or self.note)
+        foot = QPointF(self.area().left(), self.area().bottom() + 29)
+        self.words(f"across: {self.across}; up: {self.up}", foot, "faint", align=0.0)
         for line in self.lines:
-            self._paint(painter, area, line)
+            points = line.points
+            if len(points) > MOST_POINTS:
+                points = points[np.linspace(0, len(points) - 1, MOST_POINTS).astype(np.int64)]
+            self.line(points, line.role, 1 if line.dashed else 2, "dashed" if line.dashed else "line")
+            if line.dots:
+                self.dots(points, line.role, 8)
         if self.over is not None:
-            x, y = self.lines[self.over[0]].points[self.over[1]]
-            painter.setPen(QPen(t.colour("ink"), 2))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawEllipse(QPointF(area.left() + x * area.width(), area.bottom() - y * area.height()), 5.0, 5.0)
+            self.dots(self.lines[self.over[0]].points[[self.over[1]]], "ink", 10, hollow=True)
 
-    def told(self) -> str:
+    def in_words(self) -> str:
         """The values of the point under the mouse; empty for none."""
         if self.over is None:
             return ""
@@ -126,28 +95,9 @@ class UnitSquare(QWidget):
                 best, over = float(away.min()), (number, int(away.argmin()))
         if over != self.over:
             self.over = over
-            self.update()
+            self.refresh()
 
     def leaveEvent(self, event: QEvent | None) -> None:
         """No point is under the mouse."""
         self.over = None
-        self.update()
-
-    def _paint(self, painter: QPainter, area: QRectF, line: Line) -> None:
-        points = line.points
-        if len(points) > MOST_POINTS:
-            points = points[np.linspace(0, len(points) - 1, MOST_POINTS).astype(np.int64)]
-        places = [
-            QPointF(area.left() + x * area.width(), area.bottom() - y * area.height()) for x, y in points.tolist()
-        ]
-        colour = look.theme.colour(line.role)
-        if line.joined and len(places) > 1:
-            style = Qt.PenStyle.DashLine if line.dashed else Qt.PenStyle.SolidLine
-            painter.setPen(QPen(colour, 1 if line.dashed else 2, style))
-            painter.drawPolyline(QPolygonF(places))
-        if line.dots:
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(colour)
-            for place in places:
-                painter.drawEllipse(place, 4.0, 4.0)
-            painter.setBrush(Qt.BrushStyle.NoBrush)
+        self.refresh()

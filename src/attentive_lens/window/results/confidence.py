@@ -5,15 +5,14 @@ from __future__ import annotations
 from functools import partial
 
 import numpy as np
-from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSlider, QWidget
+from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QSlider
 
 from attentive_lens.desk.requests.verifying import Calibrate, Calibrated
 from attentive_lens.scoring.measures import Bin, calibration, calibration_error, withheld
 from attentive_lens.scoring.scores import Scores
-from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, horizontal, label, vertical
+from attentive_lens.window.parts.plot import Plot, figure
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
@@ -168,45 +167,29 @@ def calibration_lines(scores: Scores) -> tuple[Line, ...]:
     return (even, Line(met.reshape(-1, 2), dots=True)) if len(met) else ()
 
 
-class BinBars(QWidget):
+class BinBars(Plot):
     """How many answers are how sure: right ones above, wrong ones on them."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("confidence bars")
+        super().__init__("Answers", "confidence bars", (16, 16, 44, 24))
         self.setAccessibleName("right and wrong answers by confidence")
+        self.set_note("by how sure; red: wrong")
         self.bins: tuple[Bin, ...] = ()
-        self.setMinimumSize(QSize(180, 160))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
     def show_bins(self, bins: tuple[Bin, ...]) -> None:
         """Others."""
         self.bins = bins
-        self.update()
+        self.refresh()
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """A bar a bin."""
-        t, painter = look.theme, QPainter(self)
-        painter.setFont(look.font(look.TEXT, strong=True))
-        painter.setPen(t.colour("ink"))
-        painter.drawText(QRectF(2, 2, self.width(), 22), Qt.AlignmentFlag.AlignLeft, "Answers")
-        painter.setFont(look.font(look.SMALL))
-        painter.setPen(t.colour("faint"))
-        painter.drawText(QRectF(80, 4, self.width() - 82, 22), Qt.AlignmentFlag.AlignLeft, "by how sure; red: wrong")
+    def draw(self) -> None:
+        """A bar a bin, and how many it holds."""
         most = max((each.images for each in self.bins), default=0)
-        if not most:
-            return
-        top, bottom = 32.0, self.height() - 24.0
-        wide = (self.width() - 32) / len(self.bins)
-        for k, each in enumerate(self.bins):
-            left, high = 16 + k * wide, (bottom - top) * each.images / most
-            wrong = (bottom - top) * (each.images - each.right) / most
-            painter.fillRect(QRectF(left + 2, bottom - high, wide - 4, high - wrong), t.colour("petrol"))
-            painter.fillRect(QRectF(left + 2, bottom - wrong, wide - 4, wrong), t.colour("vermilion"))
-            painter.setPen(t.colour("faint"))
+        self.set_range((0.0, 1.0), (0.0, max(1, most)), ("%", ""))
+        self.set_figures("y", ())
+        self.set_figures("x", [(each.low, figure(each.low, "%")) for each in self.bins[::2]])
+        for each in self.bins:
+            wrong, left, right = each.images - each.right, each.low + 0.01, each.high - 0.01
+            self.bars([left], [right], [wrong], [each.images], "petrol")
+            self.bars([left], [right], [0], [wrong], "vermilion")
             if each.images:
-                count = QRectF(left - 6, bottom - high - 16, wide + 12, 14)
-                painter.drawText(count, Qt.AlignmentFlag.AlignCenter, str(each.images))
-            if k % 2 == 0:
-                foot = QRectF(left - 14, bottom + 4, 36, 16)
-                painter.drawText(foot, Qt.AlignmentFlag.AlignCenter, f"{each.low * 100:.0f}\u2009%")
+                self.words(str(each.images), self.place((left + right) / 2, each.images) - QPointF(0, 9), "faint")

@@ -2,26 +2,86 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
+from functools import partial
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QWidget
 
 from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
-from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, vertical
+from attentive_lens.window.parts.basics import button, label, retire, vertical
+from attentive_lens.window.parts.plot import SHARE_FIGURES, Plot
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
-COLUMNS = 2
-LEFT, RIGHT, TOP, BOTTOM = 46, 16, 26, 22
-NEAR = 18.0
+COLUMNS, ROWS = 2, 4
+"""Small charts beside each other, and at least as many places below."""
+NEAR = 28.0
+"""Pixels across from a grade within which the mouse means it."""
+
+
+class GradeCurve(Plot):
+    """Accuracy on pictures made worse in one way, by grade; the first point is the pictures as they are.
+
+    Signals
+    -------
+    chosen
+        Row of a grade.
+    """
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, way: Way, as_they_are: float) -> None:
+        super().__init__(f"{way.what}, {way.unit}" if way.unit else way.what, "grade curve", (46, 16, 26, 22))
+        self.setMinimumSize(QSize(140, 60))
+        self.way, self.current = way, -1
+        shares = [as_they_are, *(grade.right.value or 0.0 for grade in way.grades)]
+        self.points = np.stack([np.arange(len(shares), dtype=np.float64), shares], axis=1)
+
+    def draw(self) -> None:
+        """Curve, intervals, and a ring about the grade that is chosen."""
+        grades = self.way.grades
+        self.set_range((0.0, len(grades)), (0.0, 1.0))
+        self.set_figures("x", [(k + 1, f"{grade.grade:g}") for k, grade in enumerate(grades)])
+        self.set_figures("y", SHARE_FIGURES)
+        for k, grade in enumerate(grades, 1):
+            ends = [[k, grade.right.low or 0.0], [k, grade.right.high or 0.0]]
+            self.line(np.array(ends, np.float64), "petrol", 5, alpha=90)
+        self.line(self.points, "petrol")
+        self.dots(self.points, "petrol", 7)
+        if self.current >= 0:
+            self.dots(self.points[[self.current + 1]], "ink", 14, hollow=True)
+
+    def show_chosen(self, grade: int) -> None:
+        """Mark a grade; below zero none."""
+        if grade != self.current:
+            self.current = grade
+            self.refresh()
+
+    def at(self, place: QPointF) -> int | None:
+        """The grade whose column is nearest to a place, if it is near."""
+        gaps = np.abs(np.array([self.place(*point).x() for point in self.points[1:]]) - place.x())
+        return int(gaps.argmin()) if gaps.min() <= NEAR and place.y() > self.area().top() - NEAR else None
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Choose the grade."""
+        grade = self.at(event.position()) if event is not None else None
+        if grade is not None:
+            self.chosen.emit(grade)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Say what the grade under the mouse is."""
+        grade = self.at(event.position()) if event is not None else None
+        self.setCursor(Qt.CursorShape.ArrowCursor if grade is None else Qt.CursorShape.PointingHandCursor)
+        self.setToolTip(in_words(self.way, self.way.grades[grade]) if grade is not None else "")
 
 
 class GradeCurves(QWidget):
-    """A small chart a way: accuracy by grade, the first point being the pictures as they are.
+    """A small chart a way.
 
     Signals
     -------
@@ -36,108 +96,35 @@ class GradeCurves(QWidget):
         self.setObjectName("grade curves")
         self.setAccessibleName("accuracy on worse pictures")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(QSize(300, 260))
         self.found: RobustnessMeasured | None = None
         self.current: tuple[int, int] | None = None
+        self.charts: list[GradeCurve] = []
+        self.places = QGridLayout(self)
+        self.places.setContentsMargins(0, 0, 0, 0)
+        self.places.setSpacing(0)
 
     def show_ways(self, found: RobustnessMeasured | None) -> None:
         """Others."""
-        self.found = found
-        if found is None:
-            self.current = None
-        self.update()
-
-    def _ways(self) -> tuple[Way, ...]:
-        return self.found.ways if self.found is not None else ()
-
-    def area(self, row: int) -> QRectF:
-        """Where the curve of a way is drawn."""
-        lines = max(1, -(-len(self._ways()) // COLUMNS))
-        wide, high = self.width() / COLUMNS, self.height() / max(lines, 4)
-        down, across = divmod(row, COLUMNS)
-        return QRectF(across * wide + LEFT, down * high + TOP, wide - LEFT - RIGHT, max(20.0, high - TOP - BOTTOM))
-
-    def point(self, row: int, grade: int) -> QPointF:
-        """Where a grade of a way stands; grade −1 is the pictures as they are."""
-        way, area = self._ways()[row], self.area(row)
-        share = self.found.right if grade < 0 and self.found is not None else way.grades[max(0, grade)].right
-        x = area.left() + area.width() * (grade + 1) / len(way.grades)
-        return QPointF(x, area.bottom() - area.height() * (share.value or 0.0))
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Titles, grids, curves with their intervals."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for row, way in enumerate(self._ways()):
-            self._paint(painter, row, way)
-
-    def _paint(self, painter: QPainter, row: int, way: Way) -> None:
-        t, area = look.theme, self.area(row)
-        painter.setFont(look.font(look.SMALL, True))
-        painter.setPen(t.colour("ink"))
-        unit = f", {way.unit}" if way.unit else ""
-        head = QRectF(area.left() - LEFT + 4, area.top() - TOP, area.width() + LEFT, TOP - 4)
-        words = painter.fontMetrics().elidedText(f"{way.what}{unit}", Qt.TextElideMode.ElideRight, int(head.width()))
-        painter.drawText(head, Qt.AlignmentFlag.AlignVCenter, words)
-        painter.setFont(look.font(look.SMALL))
-        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        for share in (0.0, 0.5, 1.0):
-            y = area.bottom() - share * area.height()
-            painter.setPen(QPen(t.colour("line"), 1))
-            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-            painter.setPen(t.colour("faint"))
-            painter.drawText(QRectF(area.left() - LEFT, y - 8, LEFT - 6, 16), right, f"{share * 100:.0f}\u2009%")
-        points = [self.point(row, k) for k in range(-1, len(way.grades))]
-        for k, (at, grade) in enumerate(zip(points[1:], way.grades, strict=True)):
-            painter.setPen(t.colour("faint"))
-            below = QRectF(at.x() - 30, area.bottom() + 3, 60, 16)
-            painter.drawText(below, Qt.AlignmentFlag.AlignHCenter, f"{grade.grade:g}")
-            low, high = grade.right.low or 0.0, grade.right.high or 0.0
-            painter.setPen(QPen(t.colour("petrol", 90), 5))
-            painter.drawLine(
-                QPointF(at.x(), area.bottom() - low * area.height()),
-                QPointF(at.x(), area.bottom() - high * area.height()),
-            )
-            if self.current == (row, k):
-                painter.setPen(QPen(t.colour("ink"), 2))
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawEllipse(at, 7.0, 7.0)
-        painter.setPen(QPen(t.colour("petrol"), 2))
-        painter.drawPolyline(QPolygonF(points))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(t.colour("petrol"))
-        for at in points:
-            painter.drawEllipse(at, 3.5, 3.5)
+        for chart in self.charts:
+            retire(chart)
+        self.found, self.current = found, None
+        ways, right = (found.ways, found.right.value or 0.0) if found is not None else ((), 0.0)
+        self.charts = [GradeCurve(way, right) for way in ways]
+        for row, chart in enumerate(self.charts):
+            chart.chosen.connect(partial(self.choose, row))
+            self.places.addWidget(chart, *divmod(row, COLUMNS))
+        for row in range(ROWS):
+            self.places.setRowStretch(row, 1)
 
     def choose(self, row: int, grade: int) -> None:
         """Take a grade of a way."""
         self.current = (row, grade)
-        self.update()
+        for k, chart in enumerate(self.charts):
+            chart.show_chosen(grade if k == row else -1)
+        self.setFocus()
         self.chosen.emit(row, grade)
-
-    def at(self, place: QPointF) -> tuple[int, int] | None:
-        """The grade whose column is nearest to a place, if it is near."""
-        for row, way in enumerate(self._ways()):
-            area = self.area(row).adjusted(-NEAR, -NEAR, NEAR, BOTTOM)
-            if area.contains(place):
-                gaps = [abs(self.point(row, k).x() - place.x()) for k in range(len(way.grades))]
-                best = min(range(len(gaps)), key=gaps.__getitem__)
-                return (row, best) if gaps[best] <= NEAR * 1.5 else None
-        return None
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Choose the grade."""
-        place = self.at(event.position()) if event is not None else None
-        if place is not None:
-            self.choose(*place)
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """Say what the grade under the mouse is."""
-        place = self.at(event.position()) if event is not None else None
-        self.setCursor(Qt.CursorShape.ArrowCursor if place is None else Qt.CursorShape.PointingHandCursor)
-        self.setToolTip(in_words(self._ways()[place[0]], self._ways()[place[0]].grades[place[1]]) if place else "")
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Left and right to another grade, up and down to another way."""
@@ -147,7 +134,8 @@ class GradeCurves(QWidget):
             Qt.Key.Key_Up: (-COLUMNS, 0),
             Qt.Key.Key_Down: (COLUMNS, 0),
         }
-        key, ways = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown, self._ways()
+        key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
+        ways = self.found.ways if self.found is not None else ()
         if key not in moves or not ways:
             super().keyPressEvent(event)
             return

@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-import math
-
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
+import numpy as np
+from PyQt6.QtCore import QPointF, pyqtSignal
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout
 
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, set_role, vertical
-from attentive_lens.window.parts.chart import round_steps
+from attentive_lens.window.parts.plot import Plot
 from attentive_lens.window.session import Session
 
-LEFT, RIGHT, TOP, BOTTOM = 48, 24, 26, 40
 
-
-class RateChart(QWidget):
+class RateChart(Plot):
     """Loss over the learning rate, whose axis is logarithmic; a click chooses a rate.
 
     Signals
@@ -30,12 +27,9 @@ class RateChart(QWidget):
     picked = pyqtSignal(float)
 
     def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("rate chart")
+        super().__init__("", "rate chart", (48, 24, 26, 40), clips=True)
         self.setAccessibleName("loss over the learning rate")
         self.setToolTip("Click to take another rate than the one suggested.")
-        self.setMinimumSize(QSize(240, 160))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.swept: RatesSwept | None = None
         self.planned, self.chosen = 0.0, 0.0
 
@@ -43,89 +37,42 @@ class RateChart(QWidget):
         """Draw a sweep, with the plan's rate; what is suggested is chosen."""
         self.swept, self.planned = swept, planned
         self.chosen = swept.suggested if swept is not None else 0.0
-        self.update()
+        self.refresh()
 
-    def _area(self) -> QRectF:
-        return QRectF(LEFT, TOP, self.width() - LEFT - RIGHT, self.height() - TOP - BOTTOM)
-
-    def _ends(self) -> tuple[float, float]:
-        """Logarithms of the first and the last rate."""
-        rates = self.swept.rates if self.swept is not None and self.swept.rates else (1e-6, 10.0)
-        return math.log10(rates[0]), math.log10(max(rates[-1], 10 * rates[0]))
-
-    def place_of(self, rate: float) -> float:
-        """Where a rate stands, in pixels from the left."""
-        (low, high), area = self._ends(), self._area()
-        return area.left() + (math.log10(rate) - low) / (high - low) * area.width()
-
-    def rate_at(self, x: float) -> float:
-        """The rate at a place, rounded to two figures."""
-        (low, high), area = self._ends(), self._area()
-        share = min(1.0, max(0.0, (x - area.left()) / area.width()))
-        return float(f"{10 ** (low + share * (high - low)):.1e}")
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """The rates that learn, a grid, both curves, the plan's rate and the one chosen."""
-        if self.swept is None or not self.swept.rates:
+    def draw(self) -> None:
+        """The rates that learn, both curves, the plan's rate and the one chosen."""
+        swept = self.swept
+        if swept is None or not swept.rates:
             return
-        t, area, swept = look.theme, self._area(), self.swept
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(look.font(look.SMALL))
+        rates = np.asarray(swept.rates)
         top = max(swept.curve[0] * 1.35, max(swept.curve[: max(1, len(swept.curve) // 2)]) * 1.05)
+        ends = float(rates[0]), float(max(rates[-1], 10 * rates[0]))
+        self.set_range(ends, (0.0, top), log="x")
         if swept.suggested:
-            left, right = self.place_of(swept.lowest), self.place_of(swept.highest)
-            painter.fillRect(QRectF(left, area.top(), max(2.0, right - left), area.height()), t.colour("tint"))
-        for value in round_steps(0, top, 4):
-            y = area.bottom() - value / top * area.height()
-            painter.setPen(QPen(t.colour("line"), 1))
-            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-            painter.setPen(t.colour("faint"))
-            at = QRectF(0, y - 9, LEFT - 8, 18)
-            painter.drawText(at, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:g}")
-        low, high = self._ends()
-        for power in range(math.ceil(low), math.floor(high) + 1):
-            x = self.place_of(10.0**power)
-            painter.setPen(t.colour("faint"))
-            at = QRectF(x - 40, area.bottom() + 3, 80, 16)
-            painter.drawText(at, Qt.AlignmentFlag.AlignCenter, f"{10.0**power:g}")
-        under = QRectF(area.left(), area.bottom() + 19, area.width(), 16)
-        painter.drawText(under, Qt.AlignmentFlag.AlignCenter, "learning rate")
-        painter.save()
-        painter.setClipRect(area.adjusted(0, -2, 2, 2))
-        for values, pen in (
-            (swept.losses, QPen(t.colour("ink", 80), 1)),
-            (swept.curve, QPen(t.colour("petrol"), 2)),
+            self.band(swept.lowest, max(swept.highest, swept.lowest * 1.01), "tint")
+        self.line(np.stack([rates, np.minimum(swept.losses, 2 * top)], axis=1), "ink", 1, alpha=80)
+        self.line(np.stack([rates, np.minimum(swept.curve, 2 * top)], axis=1), "petrol")
+        under = QPointF(self.area().center().x(), self.area().bottom() + 28)
+        self.words("learning rate", under, "faint")
+        for rate, words, role, style in (
+            (self.planned, "plan", "ochre", "dotted"),
+            (self.chosen, f"{self.chosen:.2g}", "petrol", "line"),
         ):
-            painter.setPen(pen)
-            points = [
-                QPointF(self.place_of(rate), area.bottom() - min(value, 2 * top) / top * area.height())
-                for rate, value in zip(swept.rates, values, strict=True)
-            ]
-            painter.drawPolyline(QPolygonF(points))
-        painter.restore()
-        self._mark(painter, area, self.planned, "plan", "ochre", Qt.PenStyle.DotLine)
-        self._mark(painter, area, self.chosen, f"{self.chosen:.2g}", "petrol", Qt.PenStyle.SolidLine)
-
-    def _mark(self, painter: QPainter, area: QRectF, rate: float, words: str, role: str, style: Qt.PenStyle) -> None:
-        if rate <= 0:
-            return
-        x = self.place_of(rate)
-        if area.left() <= x <= area.right():
-            painter.setPen(QPen(look.theme.colour(role), 1.4, style))
-            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-            lower = style == Qt.PenStyle.DotLine and abs(self.place_of(self.chosen or rate) - x) < 60
-            at = QRectF(x - 60, area.top() - 18, 120, 16)
-            if lower and self.chosen:
-                at = QRectF(x + 6, area.top() + 2, 60, 16)
-            align = Qt.AlignmentFlag.AlignLeft if lower and self.chosen else Qt.AlignmentFlag.AlignCenter
-            painter.drawText(at, align, words)
+            if ends[0] <= rate <= ends[1]:
+                self.upright(rate, role, style)
+                x, close = (
+                    self.place(rate, 0).x(),
+                    abs(self.place(self.chosen or rate, 0).x() - self.place(rate, 0).x()),
+                )
+                beside = style == "dotted" and self.chosen > 0 and close < 60
+                at = QPointF(x + 6 if beside else x, self.area().top() + (10 if beside else -10))
+                self.words(words, at, role, align=0.0 if beside else 0.5)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Choose the rate under the mouse."""
         if event is not None and self.swept is not None and self.swept.rates:
-            self.chosen = self.rate_at(event.position().x())
-            self.update()
+            self.chosen = float(f"{self.value(event.position())[0]:.1e}")
+            self.refresh()
             self.picked.emit(self.chosen)
 
 
@@ -199,5 +146,5 @@ class RatesPanel(QFrame):
             self._refuse(str(error))
             return
         self.chart.planned = rate
-        self.chart.update()
+        self.chart.refresh()
         self.closed.emit()

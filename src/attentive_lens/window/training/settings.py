@@ -145,7 +145,7 @@ class SettingsPanel(QWidget):
             form.show_value(getattr(plan, section))
         for fold, parts in self.folds:
             fold.say(", ".join(word for section, names in parts for word in _unusual(plan, section, names)))
-        self.schedule.refresh()
+        self.schedule.show_plan()
         self._offer_rate(plan)
 
     def _offer_rate(self, plan: Plan) -> None:
