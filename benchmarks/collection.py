@@ -143,7 +143,7 @@ def main() -> None:
             flush=True,
         )
         prepare = (
-            "import sys; from attentive_lens.desk.requests.table import Prepare;"
+            "import sys; from attentive_lens.desk.requests.images import Prepare;"
             " from attentive_lens.desk.tasks import carry_out; from attentive_lens.core.jobs import finish;"
             " finish(carry_out(Prepare(sys.argv[1])))"
         )

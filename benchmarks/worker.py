@@ -24,7 +24,15 @@ import numpy as np
 from attentive_lens.core.jobs import finish, on_breath
 from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.bases import ProbeBase
+from attentive_lens.desk.requests.causes import Causes
+from attentive_lens.desk.requests.explaining import Activations, Explain, FirstFilters, Trust
+from attentive_lens.desk.requests.images import Augment, ClassAverages, FindFaults, Measure, OpenPicture, Prepare
+from attentive_lens.desk.requests.inspecting import Channels, Layer, Neighbours, TryChanges
+from attentive_lens.desk.requests.mapping import MapData
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.batches import learn
@@ -40,7 +48,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
 
-def stretches(request: ask.Request[Any]) -> list[float]:
+def stretches(request: Request[Any]) -> list[float]:
     """Seconds between the places where a task can be overtaken."""
     seen: list[float] = []
     last = time.perf_counter()
@@ -98,25 +106,25 @@ def measure(folder: str, run: int) -> None:
     plan = Workspace.open(Path(folder)).run(run).plan()
     facts = plan.network.with_outputs(2).facts(plan.preprocessing.shape)
     layer = [fact.name for fact in facts if len(fact.shape) == 3][-1]
-    asked: list[ask.Request[Any]] = [
-        ask.Prepare(folder),
-        ask.Measure(folder),
-        ask.OpenPicture(folder, 1),
-        ask.ClassAverages(folder),
-        ask.Augment(folder, Plan().write(), 8, 5),
-        ask.FindFaults(folder),
-        ask.Score(folder, run, "training"),
-        *(ask.Explain(ask.RunImage(folder, run, 3), method()) for method in MAP_METHODS.values()),
-        ask.Activations(ask.RunImage(folder, run, 3)),
-        ask.Trust(ask.RunImage(folder, run, 3)),
-        ask.Causes(folder, run, "test"),
-        ask.ProbeBase(folder, with_base(Workspace.open(Path(folder)), Plan(), Base(run)).write()),
-        ask.FirstFilters(ask.RunImage(folder, run, 1)),
-        ask.Layer(folder, run, layer),
-        ask.Channels(ask.RunImage(folder, run, 3), layer),
-        ask.Neighbours(ask.RunImage(folder, run, 3)),
-        ask.MapData(folder, run),
-        ask.TryChanges(ask.RunImage(folder, run, 3), (CHANGE_SETTINGS["rotate"](degrees=20),)),
+    asked: list[Request[Any]] = [
+        Prepare(folder),
+        Measure(folder),
+        OpenPicture(folder, 1),
+        ClassAverages(folder),
+        Augment(folder, Plan().write(), 8, 5),
+        FindFaults(folder),
+        Score(folder, run, "training"),
+        *(Explain(RunImage(folder, run, 3), method()) for method in MAP_METHODS.values()),
+        Activations(RunImage(folder, run, 3)),
+        Trust(RunImage(folder, run, 3)),
+        Causes(folder, run, "test"),
+        ProbeBase(folder, with_base(Workspace.open(Path(folder)), Plan(), Base(run)).write()),
+        FirstFilters(RunImage(folder, run, 1)),
+        Layer(folder, run, layer),
+        Channels(RunImage(folder, run, 3), layer),
+        Neighbours(RunImage(folder, run, 3)),
+        MapData(folder, run),
+        TryChanges(RunImage(folder, run, 3), (CHANGE_SETTINGS["rotate"](degrees=20),)),
     ]
     print(f"a training step on 32 images: {1000 * step:.0f} ms")
     for request in asked:
@@ -125,7 +133,7 @@ def measure(folder: str, run: int) -> None:
             if file.name != "images.npz":  # which notes what the run was trained with
                 file.unlink()  # what is kept would make the second request no work
         found = stretches(request)
-        name = type(request).__name__ + (f" {request.method}" if isinstance(request, ask.Explain) else "")
+        name = type(request).__name__ + (f" {request.method}" if isinstance(request, Explain) else "")
         longest = max(found)
         print(f"  {name:36} {1000 * longest:7.1f} ms, {longest / step:5.2f} steps; in all {1000 * sum(found):.0f} ms",
               flush=True)  # fmt: skip

@@ -31,13 +31,14 @@ from PIL import Image
 from attentive_lens.__main__ import main as command
 from attentive_lens.cli import collecting, commands, explaining, planning
 from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.tasks.table import TASKS
+from attentive_lens.desk.tasks import load_all
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.workspace import Workspace
 
-del collecting, commands, explaining, planning, execute, TASKS  # imported before the forks, so that these are quick
+load_all()
+del collecting, commands, explaining, planning, execute  # imported before the forks, so that these are quick
 
 TINY = ["--set", "network=two blocks", "--set", "preprocessing.input_size=16", "--set", "training.epochs=3"]
 

@@ -30,7 +30,9 @@ from scipy.ndimage import gaussian_filter
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.causes import Causes
+from attentive_lens.desk.requests.maps import ClassMaps
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training import execute
 from attentive_lens.images.decoding import decode
@@ -106,7 +108,7 @@ def trained(workspace: Workspace, plan: Plan) -> int:
 
 
 def wrong(workspace: Workspace, run: int) -> set[int]:
-    return {a.image for a in finish(carry_out(ask.Score(str(workspace.folder), run, "validation"))).wrong}
+    return {a.image for a in finish(carry_out(Score(str(workspace.folder), run, "validation"))).wrong}
 
 
 def measure(folder: Path, place: Path, others: list[Path], plant: bool, words: argparse.Namespace) -> None:
@@ -117,8 +119,8 @@ def measure(folder: Path, place: Path, others: list[Path], plant: bool, words: a
     if folder.name == "materials":
         plan = plan.changed({"split.keep_together": "name pattern", "split.group_pattern": "^(.+)_t"})
     first = trained(workspace, plan)
-    found = finish(carry_out(ask.Causes(str(workspace.folder), first, "validation")))
-    validation = finish(carry_out(ask.Score(str(workspace.folder), first, "validation")))
+    found = finish(carry_out(Causes(str(workspace.folder), first, "validation")))
+    validation = finish(carry_out(Score(str(workspace.folder), first, "validation")))
     print(f"{folder.name}, {'planted' if plant else 'as it is'}: {validation.images} images,"
           f" {found.mistakes} mistakes", flush=True)  # fmt: skip
     for cause in found.groups:
@@ -126,7 +128,7 @@ def measure(folder: Path, place: Path, others: list[Path], plant: bool, words: a
         of = ", ".join(f"{kind} {count}" for kind, count in held.most_common()) if plant else ""
         figures = ", ".join(f"{word} {value:.2f}" for word, value in cause.figures.items())
         print(f"  {cause.kind}: {len(cause.images)} {cause.short} ({figures}) {of}", flush=True)
-    rests = finish(carry_out(ask.ClassMaps(str(workspace.folder), first, "training")))
+    rests = finish(carry_out(ClassMaps(str(workspace.folder), first, "training")))
     goes = [each.name for each in rests.classes if each.trial is not None and each.trial.decides]
     aside = [each.name for each in rests.classes if each.together]
     print(f"  of {len(rests.classes)} classes {len(aside)} rest on one place aside, {len(goes)} go by it:"

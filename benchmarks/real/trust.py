@@ -21,7 +21,7 @@ from scipy.ndimage import gaussian_filter
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.models import model_and_data
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
@@ -36,7 +36,7 @@ SURE = 0.6
 
 def chosen(workspace: Path, images: int) -> dict[str, list[int]]:
     """Numbers of images the run surely answers wrongly and rightly, spread over all of them."""
-    scores = finish(carry_out(ask.Score(str(workspace), 1, "validation")))
+    scores = finish(carry_out(Score(str(workspace), 1, "validation")))
     parts = {
         "mistakes": [a.image for a in scores.answers if a.predicted != a.true and a.probability > SURE],
         "right": [a.image for a in scores.answers if a.predicted == a.true and a.probability > SURE],

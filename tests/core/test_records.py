@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from attentive_lens.core.records import from_plain, schema, to_plain, without_arrays
-from attentive_lens.desk.requests.table import REQUESTS
+from attentive_lens.desk.requests import requests_by_name
 
 
 @dataclass(frozen=True)
@@ -136,7 +136,7 @@ def test_a_field_too_many_or_missing_is_refused() -> None:
 
 
 def test_every_request_names_a_result_that_has_a_schema() -> None:
-    for name, request in REQUESTS.items():
+    for name, request in requests_by_name().items():
         assert request.__name__ == name
         assert is_dataclass(request.result), name
         assert schema(request.result)["type"] == "object", name

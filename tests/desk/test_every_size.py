@@ -11,7 +11,11 @@ from tests.answering import answer, by, change
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.causes import Causes
+from attentive_lens.desk.requests.explaining import Explain, FirstFilters, Trust
+from attentive_lens.desk.requests.inspecting import Channels, Layer, TryChanges
+from attentive_lens.desk.requests.mapping import MapData
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.causes.grouping import grouped, in_cells
@@ -54,27 +58,27 @@ def test_every_explaining_task_works(side: int, colour: str, classes: int, tmp_p
     folder = str(place.folder)
     channels = 1 if colour == "grey" else 3
     for method in METHODS:
-        told = answer(ask.Explain(ask.RunImage(folder, 1, 1), by(method)))
+        told = answer(Explain(RunImage(folder, 1, 1), by(method)))
         assert told.maps[0].values.shape == (side, side)
         assert np.isfinite(told.maps[0].values).all()
-    measured = answer(ask.Trust(ask.RunImage(folder, 1, 2), by("gradient")))
+    measured = answer(Trust(RunImage(folder, 1, 2), by("gradient")))
     assert all(np.isfinite(value) for value in measured.agreement.values())
-    found = answer(ask.Causes(folder, 1, "training"))
+    found = answer(Causes(folder, 1, "training"))
     assert sum(len(group.images) for group in found.groups) == found.mistakes > 0
-    layer = answer(ask.Layer(folder, 1, "relu 1", patches=2, drawn=2))
+    layer = answer(Layer(folder, 1, "relu 1", patches=2, drawn=2))
     assert layer.patches.shape[-1] == channels
-    assert {own.channel for own in answer(ask.Channels(ask.RunImage(folder, 1, 3), "relu 2", 1)).channels} == {
+    assert {own.channel for own in answer(Channels(RunImage(folder, 1, 3), "relu 2", 1)).channels} == {
         0,
         1,
         2,
         3,
     }
-    assert np.isfinite(answer(ask.MapData(folder, 1, "relu 1")).places).all()
+    assert np.isfinite(answer(MapData(folder, 1, "relu 1")).places).all()
     if side <= 15:
-        tried = answer(ask.TryChanges(ask.RunImage(folder, 1, 3), (change("rotate", degrees=20),)))
+        tried = answer(TryChanges(RunImage(folder, 1, 3), (change("rotate", degrees=20),)))
         assert tried.smallest_cover is not None
         assert tried.smallest_cover.complete
-    pictures = answer(ask.FirstFilters(ask.RunImage(folder, 1, 1))).pictures
+    pictures = answer(FirstFilters(RunImage(folder, 1, 1))).pictures
     assert pictures is not None
     assert pictures.shape == (4, 3, 3, 3)
 
@@ -94,4 +98,4 @@ def test_maps_that_round_below_zero_are_grouped_all_the_same() -> None:
 def test_an_image_no_run_can_be_asked_about_is_said(tmp_path: Path) -> None:
     place = finish(make_workspace(tmp_path / "work", spoken(tmp_path / "images", 2, 8))).workspace
     with pytest.raises(LensError, match="There is no run 1"):
-        answer(ask.Explain(ask.RunImage(str(place.folder), 1, 1)))
+        answer(Explain(RunImage(str(place.folder), 1, 1)))

@@ -15,7 +15,15 @@ from attentive_lens.demo.station import read_key
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.curating import Curating, act, moved
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.images import (
+    ClassAverages,
+    FindFaults,
+    Measure,
+    OpenPicture,
+    Prepare,
+    Preview,
+    ResizeModes,
+)
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.plan.plan import Plan
@@ -23,7 +31,7 @@ from attentive_lens.workspace import Workspace
 
 
 def test_measures_tell_bright_from_dark_and_sharp_from_blurred(station: Workspace) -> None:
-    request = ask.Measure(str(station.folder))
+    request = Measure(str(station.folder))
     first = answer(request)
     names = ("brightness", "contrast", "sharpness")
     assert {getattr(first, name).shape for name in names} == {(90,)}
@@ -40,7 +48,7 @@ def test_measures_tell_bright_from_dark_and_sharp_from_blurred(station: Workspac
 
 
 def test_images_are_measured_where_nothing_can_be_written(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
-    expected = answer(ask.Measure(str(station.folder)))
+    expected = answer(Measure(str(station.folder)))
     for file in station.cache.glob("measures*"):
         file.unlink()
     real = Path.open
@@ -51,12 +59,12 @@ def test_images_are_measured_where_nothing_can_be_written(station: Workspace, mo
         return real(self, mode, *args, **options)  # type: ignore[arg-type]
 
     monkeypatch.setattr(Path, "open", refuse)
-    assert np.array_equal(answer(ask.Measure(str(station.folder))).sharpness, expected.sharpness)
+    assert np.array_equal(answer(Measure(str(station.folder))).sharpness, expected.sharpness)
     assert not list(station.cache.glob("*measures*"))
 
 
 def test_class_averages_are_those_of_the_training_images(station: Workspace) -> None:
-    found = answer(ask.ClassAverages(str(station.folder)))
+    found = answer(ClassAverages(str(station.folder)))
     told = collection(station, Plan())
     pixels = prepared_pixels(station)
     own = [k for k, row in enumerate(told.rows) if row.label == 2 and told.sets[k] == "training"]
@@ -65,7 +73,7 @@ def test_class_averages_are_those_of_the_training_images(station: Workspace) -> 
 
 
 def prepared_pixels(place: Workspace) -> np.ndarray:
-    file = answer(ask.Prepare(str(place.folder))).file
+    file = answer(Prepare(str(place.folder))).file
     assert file is not None
     return np.load(file)
 
@@ -77,7 +85,7 @@ def test_resize_modes_are_shown_with_a_batch_of_mean_0_and_deviation_1(
 ) -> None:
     settings = {"input_size": 24, "colour_space": colour, "normalisation": normalisation}
     plan = Plan().changed({f"preprocessing.{key}": value for key, value in settings.items()})
-    found = answer(ask.ResizeModes(str(station.folder), plan.write(), 5))
+    found = answer(ResizeModes(str(station.folder), plan.write(), 5))
     shape = (5, *plan.preprocessing.shape)
     assert {mode: array.shape for mode, array in found.modes.items()} == dict.fromkeys(
         ("stretch", "letterbox", "centre crop"), shape
@@ -90,16 +98,16 @@ def test_resize_modes_are_shown_with_a_batch_of_mean_0_and_deviation_1(
 def test_a_picture_comes_as_its_file_has_it_and_smaller_if_it_is_vast(station: Workspace) -> None:
     row = collection(station, Plan()).rows[0]
     Image.new("RGB", (5000, 40), (9, 8, 7)).save(station.folder / row.file)
-    found = answer(ask.OpenPicture(str(station.folder), 1))
+    found = answer(OpenPicture(str(station.folder), 1))
     assert found.step == 3
     assert found.pixels.shape == (14, 1667, 3)
-    assert answer(ask.OpenPicture(str(station.folder), 2)).pixels.shape == (64, 64, 3)
+    assert answer(OpenPicture(str(station.folder), 2)).pixels.shape == (64, 64, 3)
     with pytest.raises(NotHere, match="numbered 1 to 90"):
-        answer(ask.OpenPicture(str(station.folder), 91))
+        answer(OpenPicture(str(station.folder), 91))
 
 
 def test_a_preview_shows_every_way_a_source_can_be_read(station: Workspace, tmp_path: Path) -> None:
-    found = answer(ask.Preview(str(station.folder / "images"), {}))
+    found = answer(Preview(str(station.folder / "images"), {}))
     assert found.kind == "folders"
     (way,) = found.ways
     assert way.images == 94
@@ -107,22 +115,22 @@ def test_a_preview_shows_every_way_a_source_can_be_read(station: Workspace, tmp_
     assert way.pixels.shape == (10, 64, 64, 3)
     images = np.random.default_rng(0).integers(0, 255, (20, 3, 9, 3)).astype(np.uint8)
     np.savez(tmp_path / "a.npz", images=images, labels=np.arange(20) % 2)
-    found = answer(ask.Preview(str(tmp_path / "a.npz"), {}))
+    found = answer(Preview(str(tmp_path / "a.npz"), {}))
     assert [way.reading["layout"] for way in found.ways] == ["NHWC", "NCHW"]
     assert not np.array_equal(found.ways[0].pixels, found.ways[1].pixels)
     pixels = prepared_pixels(station)[:20]
     np.savez(tmp_path / "b.npz", images=pixels.transpose(0, 3, 1, 2).reshape(20, -1), labels=np.arange(20) % 2)
-    found = answer(ask.Preview(str(tmp_path / "b.npz"), {}))
+    found = answer(Preview(str(tmp_path / "b.npz"), {}))
     assert found.ways[found.likeliest].reading["order"] == "CHW"
     with pytest.raises(LensError, match="no such file"):
-        answer(ask.Preview(str(tmp_path / "none"), {}))
+        answer(Preview(str(tmp_path / "none"), {}))
 
 
 def test_planted_copies_are_found_and_their_fix_excludes_them(tmp_path: Path) -> None:
     workspace = finish(make_demo(tmp_path / "station", 240, 5)).workspace
     rows, _ = read_key(tmp_path / "station")
     planted = {(r.file, f[8:]) for r in rows for f in r.faults if f.startswith("copy of ")}
-    found = answer(ask.FindFaults(str(workspace.folder))).faults
+    found = answer(FindFaults(str(workspace.folder))).faults
     (leak,) = [f for f in found if f.kind == "leak"]
     told = collection(workspace, Plan())
     files = {row.number: row.file.removeprefix("images/") for row in told.rows}
@@ -133,7 +141,7 @@ def test_planted_copies_are_found_and_their_fix_excludes_them(tmp_path: Path) ->
     after = collection(workspace, Plan())
     out = {files[k + 1] for k, name in enumerate(after.sets) if name == "excluded"}
     assert out == {training for _, training in planted}
-    again = answer(ask.FindFaults(str(workspace.folder))).faults
+    again = answer(FindFaults(str(workspace.folder))).faults
     assert not [f for f in again if f.kind == "leak"]
 
 
@@ -141,7 +149,7 @@ def test_runs_that_take_turns_doubt_a_label_that_is_wrong(station: Workspace) ->
     for fold in (1, 2):
         plan = small_plan().changed({"split.folds": 2, "split.validation_fold": fold})
         finish(execute(station, station.claim_run(plan), lambda: False))
-    kinds = [f.kind for f in answer(ask.FindFaults(str(station.folder))).faults]
+    kinds = [f.kind for f in answer(FindFaults(str(station.folder))).faults]
     assert set(kinds) <= {
         "leak",
         "duplicate",
@@ -161,5 +169,5 @@ def test_excluded_images_take_no_part(station: Workspace) -> None:
     label = collection(station, Plan()).rows[0].label
     own = [row.number for row in collection(station, Plan()).rows if row.label == label]
     Curating(station).change("exclude", own, moved("excluded"))
-    findings = answer(ask.FindFaults(str(station.folder))).faults
+    findings = answer(FindFaults(str(station.folder))).faults
     assert not set(own) & {n for f in findings for n in f.images}

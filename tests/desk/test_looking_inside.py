@@ -12,7 +12,14 @@ from tests.answering import answer, by, change
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.values import in_words
 from attentive_lens.desk.data import gather
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.activity import LayerActivity
+from attentive_lens.desk.requests.causes import Causes
+from attentive_lens.desk.requests.explaining import Explain, Trust
+from attentive_lens.desk.requests.inspecting import Channels, Neighbours, TryChanges
+from attentive_lens.desk.requests.maps import ClassMaps, Maps
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.numbers import LayerNumbers
+from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.errors import BadUsage, BadValue, LensError, NotHere
@@ -29,7 +36,7 @@ SMALL = change("cover", row=0.5, column=0.5, side=0.4)
 
 def test_every_method_makes_the_map_that_explain_makes_and_the_quick_ones_come_first(station: Workspace) -> None:
     folder = str(station.folder)
-    job, shown = carry_out(ask.Maps(ask.RunImage(folder, 1, IMAGE))), []
+    job, shown = carry_out(Maps(RunImage(folder, 1, IMAGE))), []
     while True:
         try:
             told = next(job)
@@ -44,24 +51,24 @@ def test_every_method_makes_the_map_that_explain_makes_and_the_quick_ones_come_f
     assert slow == sorted(slow)
     assert {each.method.kind for each in made.maps} == set(MAP_METHODS)
     for each in made.maps:
-        explained = answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), each.method)).maps[0]
+        explained = answer(Explain(RunImage(folder, 1, IMAGE), each.method)).maps[0]
         scale = float(np.abs(explained.values).max())
         assert each.values == pytest.approx(explained.values, abs=1e-4 * scale), each.method
         bends = (explained.trust.deletion, explained.trust.insertion)
         if all(abs(bend.area - bend.limit) > 0.01 for bend in bends):  # pixels of like strength may change places
             assert each.passed == explained.trust.passed, each.method
-    assert made.target == answer(ask.Explain(ask.RunImage(folder, 1, IMAGE))).predicted
+    assert made.target == answer(Explain(RunImage(folder, 1, IMAGE))).predicted
 
 
 def test_maps_of_a_difference_are_those_of_explain(station: Workspace) -> None:
     folder = str(station.folder)
-    wrong = answer(ask.Score(folder, 1, "training")).wrong[0].image
-    explained = answer(ask.Explain(ask.RunImage(folder, 1, wrong), by("gradient")))
+    wrong = answer(Score(folder, 1, "training")).wrong[0].image
+    explained = answer(Explain(RunImage(folder, 1, wrong), by("gradient")))
     methods = (by("gradient"), by("contribution"))
-    made = answer(ask.Maps(ask.RunImage(folder, 1, wrong), methods, explained.predicted, str(explained.true)))
+    made = answer(Maps(RunImage(folder, 1, wrong), methods, explained.predicted, str(explained.true)))
     assert [each.method for each in made.maps] == list(methods)
     for each in made.maps:
-        difference = answer(ask.Explain(ask.RunImage(folder, 1, wrong), each.method)).difference
+        difference = answer(Explain(RunImage(folder, 1, wrong), each.method)).difference
         scale = np.abs(difference).max()
         assert each.values == pytest.approx(difference, abs=1e-3 * float(scale)), each.method
 
@@ -76,13 +83,13 @@ def test_maps_of_a_difference_are_those_of_explain(station: Workspace) -> None:
 )
 def test_what_maps_cannot_be_asked_is_said(settings: dict[str, object], part: str, station: Workspace) -> None:
     with pytest.raises(LensError, match=part):
-        answer(replace(ask.Maps(ask.RunImage(str(station.folder), 1, IMAGE)), **settings))
+        answer(replace(Maps(RunImage(str(station.folder), 1, IMAGE)), **settings))
 
 
 @pytest.mark.parametrize(("layer", "part"), [("relu 9", "Did you mean «relu"), ("output", "one row of values")])
 def test_a_layer_that_class_activation_cannot_weigh_is_said(layer: str, part: str, station: Workspace) -> None:
     with pytest.raises(LensError, match=part):
-        answer(ask.Explain(ask.RunImage(str(station.folder), 1, IMAGE), by("class_activation", layer=layer)))
+        answer(Explain(RunImage(str(station.folder), 1, IMAGE), by("class_activation", layer=layer)))
 
 
 @pytest.mark.parametrize(
@@ -111,32 +118,26 @@ def test_where_integrated_gradients_begin_is_where_they_add_up_from(station: Wor
     image = predictor.prepare(data.pixels[IMAGE - 1][None])
     seen = []
     for baseline, pixels in starts.items():
-        found = answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline=baseline))).maps[
-            0
-        ]
+        found = answer(Explain(RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline=baseline))).maps[0]
         label = model.classes.index(found.target)
         rise = predictor.scores(image)[0, label] - predictor.scores(predictor.prepare(pixels[None]))[0, label]
         assert found.trust.completeness is not None
         assert found.trust.completeness.expected == pytest.approx(rise, abs=1e-4)
         seen.append(found.values)
     assert not np.allclose(*seen)
-    plain = answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("class_activation"))).maps[0].values
-    early = (
-        answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("class_activation", layer="convolution 1")))
-        .maps[0]
-        .values
-    )
+    plain = answer(Explain(RunImage(folder, 1, IMAGE), by("class_activation"))).maps[0].values
+    early = answer(Explain(RunImage(folder, 1, IMAGE), by("class_activation", layer="convolution 1"))).maps[0].values
     assert not np.allclose(plain, early)
     with pytest.raises(BadUsage, match="a model file has none"):
         file = str(next(station.folder.rglob("*.png")))
-        subject = ask.FileImage(file, str(station.run(1).model))
-        answer(ask.Explain(subject, by("integrated_gradients", baseline="image 9")))
+        subject = FileImage(file, str(station.run(1).model))
+        answer(Explain(subject, by("integrated_gradients", baseline="image 9")))
 
 
 def test_what_classes_rest_on_is_the_mean_of_their_right_answers_maps(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(ask.ClassMaps(folder, 1, "training"))
-    scores = answer(ask.Score(folder, 1, "training"))
+    found = answer(ClassMaps(folder, 1, "training"))
+    scores = answer(Score(folder, 1, "training"))
     right = {name: [] for name in scores.classes}
     for each in scores.answers:
         if each.predicted == each.true:
@@ -150,11 +151,11 @@ def test_what_classes_rest_on_is_the_mean_of_their_right_answers_maps(station: W
         assert each.map.min() >= 0
         assert float(each.map.sum()) == pytest.approx(1, abs=1e-4)
     one = found.classes[0]
-    maps = [answer(ask.Explain(ask.RunImage(folder, 1, image), found.method)).maps[0].values for image in one.images]
+    maps = [answer(Explain(RunImage(folder, 1, image), found.method)).maps[0].values for image in one.images]
     shares = [np.maximum(values, 0) / np.maximum(values, 0).sum() for values in maps]
     assert one.map == pytest.approx(np.mean(shares, axis=0), abs=1e-5)
     with pytest.raises(BadValue, match="at least 1"):
-        answer(ask.ClassMaps(folder, 1, "training", images=0))
+        answer(ClassMaps(folder, 1, "training", images=0))
 
 
 def test_a_model_that_answers_nothing_rightly_is_told_so(station: Workspace) -> None:
@@ -163,17 +164,17 @@ def test_a_model_that_answers_nothing_rightly_is_told_so(station: Workspace) -> 
     weights = {node: dict(arrays) for node, arrays in model.weights.items()}
     weights[model.plan.nodes[-1].name]["bias"] = np.eye(6, dtype=np.float32)[0] * 1e6
     replace(model, weights=weights).write(run.model)  # the first class is said of everything
-    found = answer(ask.ClassMaps(str(station.folder), 1, "training"))
+    found = answer(ClassMaps(str(station.folder), 1, "training"))
     assert [each.name for each in found.classes] == [model.classes[0]]
     rows = finish(gather(station, run.plan(), run)).collection.rows
     station.catalogue.correct({row.number: Correction(label=1) for row in rows if row.label == 0})
     with pytest.raises(NotHere, match="answers no training image rightly"):
-        answer(ask.ClassMaps(str(station.folder), 1, "training"))
+        answer(ClassMaps(str(station.folder), 1, "training"))
 
 
 def test_the_activity_of_a_layer_is_what_its_outputs_are(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(ask.LayerActivity(folder, 1, "relu 1"))
+    found = answer(LayerActivity(folder, 1, "relu 1"))
     model = read_model(station.run(1).model)
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
     members = data.members("training")
@@ -187,17 +188,17 @@ def test_the_activity_of_a_layer_is_what_its_outputs_are(station: Workspace) -> 
     wanted = np.histogram(np.clip(outs, found.edges[0], found.edges[-1]), found.edges)[0]
     assert np.array_equal(found.counts, wanted)
     assert found.edges[0] == 0
-    again = answer(ask.LayerActivity(folder, 1, "relu 1"))
+    again = answer(LayerActivity(folder, 1, "relu 1"))
     assert np.array_equal(again.counts, found.counts)
-    assert answer(ask.LayerActivity(folder, 1, "output")).mean.shape == (6, 6)
+    assert answer(LayerActivity(folder, 1, "output")).mean.shape == (6, 6)
     with pytest.raises(LensError, match="relu 1"):
-        answer(ask.LayerActivity(folder, 1, "relo 1"))
+        answer(LayerActivity(folder, 1, "relo 1"))
 
 
 def test_raw_numbers_are_the_models_and_their_gradient_is_that_of_the_loss(station: Workspace) -> None:
     folder, run = str(station.folder), station.run(1)
     model = read_model(run.model)
-    seen = answer(ask.LayerNumbers(folder, 1, "convolution 2", "kernel", IMAGE))
+    seen = answer(LayerNumbers(folder, 1, "convolution 2", "kernel", IMAGE))
     assert np.array_equal(seen.values, model.weights["convolution 2"]["kernel"])
     assert seen.arrays[0] == "kernel"
     data = finish(gather(station, run.plan(), run))
@@ -225,17 +226,17 @@ def test_raw_numbers_are_the_models_and_their_gradient_is_that_of_the_loss(stati
     assert kept
     assert {key: value.tolist() for key, value in seen.optimiser.items()} == {k: v.tolist() for k, v in kept.items()}
     assert seen.epoch == last.card["epoch"]
-    without = answer(ask.LayerNumbers(folder, 1, "convolution 2"))
+    without = answer(LayerNumbers(folder, 1, "convolution 2"))
     assert (without.array, without.gradient, without.loss) == ("kernel", None, None)
     for layer, array, part in (("relu 1", "", "nothing in it is learned"), ("convolution 2", "kernal", "kernel")):
         with pytest.raises(LensError, match=part):
-            answer(ask.LayerNumbers(folder, 1, layer, array))
+            answer(LayerNumbers(folder, 1, layer, array))
 
 
 def test_the_nearest_right_answer_of_each_class_is_right_and_nearest(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(ask.Neighbours(ask.RunImage(folder, 1, IMAGE), "", 200))
-    scores = answer(ask.Score(folder, 1, "training"))
+    found = answer(Neighbours(RunImage(folder, 1, IMAGE), "", 200))
+    scores = answer(Score(folder, 1, "training"))
     right = {each.image for each in scores.answers if each.predicted == each.true}
     for key in ("predicted", "true"):
         name = found.classes[key]
@@ -249,28 +250,28 @@ def test_the_nearest_right_answer_of_each_class_is_right_and_nearest(station: Wo
 def test_a_file_has_the_neighbours_the_channels_and_the_changes_of_its_image(station: Workspace) -> None:
     folder, run = str(station.folder), station.run(1)
     rows = finish(gather(station, run.plan(), run)).collection.rows
-    wrong = answer(ask.Score(folder, 1, "training")).wrong[0].image
+    wrong = answer(Score(folder, 1, "training")).wrong[0].image
     file = str(Path(folder) / rows[wrong - 1].file)
-    known = answer(ask.Neighbours(ask.RunImage(folder, 1, wrong)))
-    of_run = ask.FileImage(file, workspace=folder, run=1, against=known.classes["true"])
-    new = answer(ask.Neighbours(of_run))
+    known = answer(Neighbours(RunImage(folder, 1, wrong)))
+    of_run = FileImage(file, workspace=folder, run=1, against=known.classes["true"])
+    new = answer(Neighbours(of_run))
     assert new.classes == known.classes
     assert new.near["predicted"] == known.near["predicted"]
     assert new.near["true"][0].image == wrong  # an image that is new is near itself
-    assert set(answer(ask.Neighbours(replace(of_run, against=""))).near) == {"predicted"}
-    of_model = ask.FileImage(file, str(run.model))
-    told = answer(ask.Channels(ask.RunImage(folder, 1, wrong), "relu 2", 1))
-    of_file = answer(ask.Channels(replace(of_model, against=told.true), "relu 2", 1))
+    assert set(answer(Neighbours(replace(of_run, against=""))).near) == {"predicted"}
+    of_model = FileImage(file, str(run.model))
+    told = answer(Channels(RunImage(folder, 1, wrong), "relu 2", 1))
+    of_file = answer(Channels(replace(of_model, against=told.true), "relu 2", 1))
     assert of_file == told
-    tried = answer(ask.TryChanges(ask.RunImage(folder, 1, wrong), (SMALL,), smallest=False, method=by("gradient")))
-    again = answer(ask.TryChanges(of_model, (SMALL,), False, by("gradient")))
+    tried = answer(TryChanges(RunImage(folder, 1, wrong), (SMALL,), smallest=False, method=by("gradient")))
+    again = answer(TryChanges(of_model, (SMALL,), False, by("gradient")))
     assert tried.after == again.after
     assert np.array_equal(tried.maps, again.maps)
     with pytest.raises(BadUsage, match="a model file has none"):
-        answer(ask.TryChanges(of_model, (change("mix", image=1),), False))
-    mixed = answer(ask.TryChanges(of_run, (change("mix", image=1),), False))
+        answer(TryChanges(of_model, (change("mix", image=1),), False))
+    mixed = answer(TryChanges(of_run, (change("mix", image=1),), False))
     assert np.array_equal(
-        mixed.pixels, answer(ask.TryChanges(ask.RunImage(folder, 1, wrong), (change("mix", image=1),), False)).pixels
+        mixed.pixels, answer(TryChanges(RunImage(folder, 1, wrong), (change("mix", image=1),), False)).pixels
     )
 
 
@@ -278,12 +279,10 @@ def test_a_changed_image_has_the_map_that_it_would_have_as_a_file(station: Works
     from PIL import Image
 
     folder = str(station.folder)
-    tried = answer(
-        ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (SMALL,), smallest=False, method=by("integrated_gradients"))
-    )
+    tried = answer(TryChanges(RunImage(folder, 1, IMAGE), (SMALL,), smallest=False, method=by("integrated_gradients")))
     file = tmp_path / "changed.png"
     Image.fromarray(tried.pixels[0]).save(file)
-    explained = answer(ask.Explain(ask.FileImage(str(file), str(station.run(1).model))))
+    explained = answer(Explain(FileImage(str(file), str(station.run(1).model))))
     assert explained.predicted == tried.after[0].predicted
     assert tried.maps is not None
     assert np.array_equal(tried.maps[0], explained.maps[0].values)
@@ -292,9 +291,7 @@ def test_a_changed_image_has_the_map_that_it_would_have_as_a_file(station: Works
 def test_an_image_is_mixed_with_another(station: Workspace) -> None:
     folder = str(station.folder)
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
-    tried = answer(
-        ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (change("mix", image=9, share=0.25),), smallest=False)
-    )
+    tried = answer(TryChanges(RunImage(folder, 1, IMAGE), (change("mix", image=9, share=0.25),), smallest=False))
     wanted = 0.75 * data.pixels[IMAGE - 1].astype(float) + 0.25 * data.pixels[8]
     assert np.abs(tried.pixels[0] - wanted).max() <= 0.51
     for wrong in ({"image": 1.5}, {"image": 9, "share": 2}, {"image": "x"}, {"share": float("nan")}, {"picture": 9}):
@@ -303,7 +300,7 @@ def test_an_image_is_mixed_with_another(station: Workspace) -> None:
 
 
 def test_every_cause_has_its_share_and_remedies_that_can_be_carried_out(station: Workspace) -> None:
-    found = answer(ask.Causes(str(station.folder), 1, "training"))
+    found = answer(Causes(str(station.folder), 1, "training"))
     assert sum(group.share for group in found.groups) == pytest.approx(1)
     names = set(station.catalogue.classes())
     kinds = set()
@@ -320,7 +317,7 @@ def test_every_cause_has_its_share_and_remedies_that_can_be_carried_out(station:
                 assert set(remedy.merges) <= names
                 pair = set(remedy.merges)
                 rows = finish(gather(station, station.run(1).plan(), station.run(1))).collection.rows
-                scores = {each.image: each for each in answer(ask.Score(str(station.folder), 1, "training")).answers}
+                scores = {each.image: each for each in answer(Score(str(station.folder), 1, "training")).answers}
                 inside = [
                     image
                     for image in group.images
@@ -341,13 +338,13 @@ def test_an_image_of_a_class_the_model_does_not_know_is_told_so_by_everything(st
     station.catalogue.correct({IMAGE: Correction(label=6)}, new_classes=["odd"])
     folder = str(station.folder)
     for request in (
-        ask.Explain(ask.RunImage(folder, 1, IMAGE)),
-        ask.Maps(ask.RunImage(folder, 1, IMAGE)),
-        ask.Neighbours(ask.RunImage(folder, 1, IMAGE)),
-        ask.Trust(ask.RunImage(folder, 1, IMAGE)),
-        ask.LayerNumbers(folder, 1, "convolution 1", image=IMAGE),
-        ask.Channels(ask.RunImage(folder, 1, IMAGE), "relu 2"),
-        ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (SMALL,)),
+        Explain(RunImage(folder, 1, IMAGE)),
+        Maps(RunImage(folder, 1, IMAGE)),
+        Neighbours(RunImage(folder, 1, IMAGE)),
+        Trust(RunImage(folder, 1, IMAGE)),
+        LayerNumbers(folder, 1, "convolution 1", image=IMAGE),
+        Channels(RunImage(folder, 1, IMAGE), "relu 2"),
+        TryChanges(RunImage(folder, 1, IMAGE), (SMALL,)),
     ):
         with pytest.raises(NotHere, match="its class «odd» came after the run was trained"):
             answer(request)
@@ -359,19 +356,16 @@ def test_a_script_looks_inside_as_the_window_does(station: Workspace) -> None:
     folder, run = str(station.folder), al.open_workspace(station.folder).run(1)
     assert set(run.maps(IMAGE)) == set(MAP_METHODS)
     black = (
-        answer(ask.Explain(ask.RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline="black")))
+        answer(Explain(RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline="black")))
         .map("predicted")
         .values
     )
     assert np.array_equal(run.explain(IMAGE, baseline="black")["predicted"], black)
     assert [each.name for each in run.class_maps("training")] == [
-        each.name for each in answer(ask.ClassMaps(folder, 1, "training")).classes
+        each.name for each in answer(ClassMaps(folder, 1, "training")).classes
     ]
     assert all(each.remedies for each in run.causes("training"))
-    assert np.array_equal(run.activity("relu 1").used, answer(ask.LayerActivity(folder, 1, "relu 1")).used)
+    assert np.array_equal(run.activity("relu 1").used, answer(LayerActivity(folder, 1, "relu 1")).used)
     assert run.numbers("convolution 1", image=IMAGE).gradient is not None
     (covered,) = run.try_changes(IMAGE, SMALL.write_kind())
-    assert (
-        covered
-        == answer(ask.TryChanges(ask.RunImage(folder, 1, IMAGE), (SMALL,), smallest=False)).after[0].probabilities
-    )
+    assert covered == answer(TryChanges(RunImage(folder, 1, IMAGE), (SMALL,), smallest=False)).after[0].probabilities

@@ -12,7 +12,13 @@ from tests.answering import answer, by, change
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.activity import LayerActivity
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.explaining import Activations, Explain, Trust
+from attentive_lens.desk.requests.inspecting import Channels, Layer, Neighbours, TryChanges
+from attentive_lens.desk.requests.maps import ClassMaps, Maps
+from attentive_lens.desk.requests.numbers import LayerNumbers
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import LensError
 from attentive_lens.formats.reading import read_model
@@ -43,17 +49,17 @@ def trained(folder: Path, network: NetworkPlan, classes: int = 3, **settings: ob
     return station
 
 
-def everything(folder: str, layer: str) -> list[ask.Request[object]]:
+def everything(folder: str, layer: str) -> list[Request[object]]:
     return [
-        ask.Explain(ask.RunImage(folder, 1, 5)),
-        ask.Maps(ask.RunImage(folder, 1, 5)),
-        ask.Activations(ask.RunImage(folder, 1, 5)),
-        ask.LayerActivity(folder, 1, layer),
-        ask.LayerNumbers(folder, 1, layer, image=5),
-        ask.Channels(ask.RunImage(folder, 1, 5), layer),
-        ask.Neighbours(ask.RunImage(folder, 1, 5), layer),
-        ask.TryChanges(ask.RunImage(folder, 1, 5), (CHANGE,), method=by("gradient")),
-        ask.Trust(ask.RunImage(folder, 1, 5), by("gradient"), agreement=False),
+        Explain(RunImage(folder, 1, 5)),
+        Maps(RunImage(folder, 1, 5)),
+        Activations(RunImage(folder, 1, 5)),
+        LayerActivity(folder, 1, layer),
+        LayerNumbers(folder, 1, layer, image=5),
+        Channels(RunImage(folder, 1, 5), layer),
+        Neighbours(RunImage(folder, 1, 5), layer),
+        TryChanges(RunImage(folder, 1, 5), (CHANGE,), method=by("gradient")),
+        Trust(RunImage(folder, 1, 5), by("gradient"), agreement=False),
     ]
 
 
@@ -61,11 +67,11 @@ def test_a_network_without_feature_maps_is_explained_by_all_that_needs_none(tmp_
     folder, layer = str(trained(tmp_path, DENSE).folder), "fully connected 1"
     for request in everything(folder, layer):
         assert answer(request) is not None
-    made = answer(ask.Maps(ask.RunImage(folder, 1, 5)))
+    made = answer(Maps(RunImage(folder, 1, 5)))
     refused = {each.method.kind: each.refused for each in made.maps if each.values is None}
     assert set(refused) == {"class_activation"}
     assert "no feature maps" in refused["class_activation"]
-    for request in (ask.Explain(ask.RunImage(folder, 1, 5), by("class_activation")), ask.Layer(folder, 1, layer)):
+    for request in (Explain(RunImage(folder, 1, 5), by("class_activation")), Layer(folder, 1, layer)):
         with pytest.raises(LensError, match="no feature maps"):
             answer(request)
 
@@ -74,7 +80,7 @@ def test_a_network_with_one_output_is_asked_in_every_way(tmp_path: Path) -> None
     station = trained(tmp_path, PLAIN, 2, **{"loss.kind": "binary cross-entropy"})
     for request in everything(str(station.folder), "convolution 1"):
         assert answer(request) is not None
-    seen = answer(ask.LayerNumbers(str(station.folder), 1, "output", image=5))
+    seen = answer(LayerNumbers(str(station.folder), 1, "output", image=5))
     assert seen.values.shape[-1] == 1
     assert seen.gradient is not None
     assert seen.gradient.shape == seen.values.shape
@@ -91,11 +97,11 @@ def test_gradients_that_are_zero_everywhere_are_said_not_drawn(tmp_path: Path) -
     folder = str(station.folder)
     for request in everything(folder, "convolution 1"):
         assert answer(request) is not None
-    found = answer(ask.Explain(ask.RunImage(folder, 1, 5)))
+    found = answer(Explain(RunImage(folder, 1, 5)))
     assert all(each.trust.empty and not each.values.any() for each in found.maps)
     assert found.regions == ()
-    made = answer(ask.Maps(ask.RunImage(folder, 1, 5)))
+    made = answer(Maps(RunImage(folder, 1, 5)))
     assert all(each.passed is None for each in made.maps if not each.values.any())
-    for each in answer(ask.ClassMaps(folder, 1, "training")).classes:
+    for each in answer(ClassMaps(folder, 1, "training")).classes:
         assert "zero everywhere" in each.words
         assert not each.map.any()

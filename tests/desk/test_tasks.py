@@ -19,7 +19,11 @@ from attentive_lens.core.records import without_arrays
 from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.data import gather
 from attentive_lens.desk.design import price_in_memory
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import Activations, Explain, FirstFilters
+from attentive_lens.desk.requests.images import Augment
+from attentive_lens.desk.requests.inspecting import Channels, Layer
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.resident import Reply, Resident, _remove_old
 from attentive_lens.desk.runs import (
     RunReader,
@@ -40,7 +44,7 @@ from attentive_lens.workspace.corrections import NOTHING, Correction
 
 
 def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Workspace) -> None:
-    request = ask.Score(str(station.folder), 1, "test")
+    request = Score(str(station.folder), 1, "test")
     first = answer(request)
     file = station.run(1).scores_file("test")
     made = file.stat().st_mtime_ns
@@ -53,47 +57,47 @@ def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Wo
 
 def test_an_explanation_has_both_answers_and_its_trust_and_every_layer_when_asked(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(ask.Explain(ask.RunImage(folder, 1, 5), target="winged"))
+    found = answer(Explain(RunImage(folder, 1, 5), target="winged"))
     assert [own.key for own in found.maps] == ["predicted", "true", "for"]
     assert [own.target for own in found.maps] == [found.predicted, found.true, "winged"]
     assert sum(found.probabilities.values()) == pytest.approx(1)
     assert max(found.probabilities, key=lambda name: found.probabilities[name]) == found.predicted
     assert {own.values.shape for own in found.maps} == {(32, 32)}
-    outputs = answer(ask.Activations(ask.RunImage(folder, 1, 5))).outputs
+    outputs = answer(Activations(RunImage(folder, 1, 5))).outputs
     assert {name: out.shape for name, out in outputs.items()} == {own.name: own.shape for own in found.layers}
-    some = answer(ask.Activations(ask.RunImage(folder, 1, 5), ("relu 1",))).outputs
+    some = answer(Activations(RunImage(folder, 1, 5), ("relu 1",))).outputs
     assert some.keys() == {"relu 1"}
     assert np.array_equal(some["relu 1"], outputs["relu 1"])
     with pytest.raises(LensError, match="relu 1"):
-        answer(ask.Activations(ask.RunImage(folder, 1, 5), ("rely 1",)))
+        answer(Activations(RunImage(folder, 1, 5), ("rely 1",)))
 
 
 def test_variants_are_of_training_images_and_nothing_without_augmentation(station: Workspace) -> None:
     folder = str(station.folder)
-    plain = answer(ask.Augment(folder, {"network": "two blocks"}, 8, 2))
+    plain = answer(Augment(folder, {"network": "two blocks"}, 8, 2))
     assert np.array_equal(plain.variants, np.concatenate([plain.originals] * 2))
     plan = {
         "network": "two blocks",
         "augmentation": [{"kind": "noise", "probability": 1.0, "range": [0.1, 0.1]}],
     }
-    noisy = answer(ask.Augment(folder, plan, 8, 2)).variants
+    noisy = answer(Augment(folder, plan, 8, 2)).variants
     assert not np.array_equal(noisy[:8], noisy[8:])
-    assert np.array_equal(noisy, answer(ask.Augment(folder, plan, 8, 2)).variants)
+    assert np.array_equal(noisy, answer(Augment(folder, plan, 8, 2)).variants)
     small = {**plan, "preprocessing": {"input_size": 48, "colour_space": "grey"}}
-    assert answer(ask.Augment(folder, small, 8, 1)).variants.shape == (8, 48, 48, 1)
+    assert answer(Augment(folder, small, 8, 1)).variants.shape == (8, 48, 48, 1)
     station.catalogue.correct({n: Correction(0) for n in range(1, 91)})
-    again = answer(ask.Augment(folder, plan, 8, 2)).originals
+    again = answer(Augment(folder, plan, 8, 2)).originals
     assert not np.array_equal(again, plain.originals)
     with pytest.raises(LensError, match="noise"):
-        answer(ask.Augment(folder, {"network": "two blocks", "augmentation": [{"kind": "nois"}]}, 8, 2))
+        answer(Augment(folder, {"network": "two blocks", "augmentation": [{"kind": "nois"}]}, 8, 2))
 
 
 def test_what_is_not_there_is_said_with_what_is(station: Workspace) -> None:
     folder = str(station.folder)
     for request, reason in (
-        (ask.Explain(ask.RunImage(folder, 1, 500)), "numbered 1 to 90"),
-        (ask.Explain(ask.RunImage(folder, 1, 5), target="wingd"), "winged"),
-        (ask.Score(folder, 4, "test"), "runs 1"),
+        (Explain(RunImage(folder, 1, 500)), "numbered 1 to 90"),
+        (Explain(RunImage(folder, 1, 5), target="wingd"), "winged"),
+        (Score(folder, 4, "test"), "runs 1"),
     ):
         with pytest.raises(LensError, match=reason):
             answer(request)
@@ -213,17 +217,17 @@ def until_end(resident: Resident, number: int) -> Reply:
 
 def test_the_worker_answers_in_order_of_urgency_reports_faults_and_ends(resident: Resident, station: Workspace) -> None:
     folder = str(station.folder)
-    reply = until_end(resident, resident.ask(ask.Explain(ask.RunImage(folder, 1, 3))))
-    expected = answer(ask.Explain(ask.RunImage(folder, 1, 3)))
+    reply = until_end(resident, resident.ask(Explain(RunImage(folder, 1, 3))))
+    expected = answer(Explain(RunImage(folder, 1, 3)))
     assert without_arrays(reply.result) == without_arrays(expected)
     assert np.array_equal(reply.result.maps[0].values, expected.maps[0].values)
     assert np.array_equal(reply.result.difference, expected.difference)
     assert list(resident.folder.iterdir()) == []
-    bad = until_end(resident, resident.ask(ask.Explain(ask.RunImage(folder, 9, 3))))
+    bad = until_end(resident, resident.ask(Explain(RunImage(folder, 9, 3))))
     assert bad.error is not None
     assert bad.error.what == "There is no run 9"
-    slow = resident.ask(ask.Score(folder, 1, "training"), 9)
-    quick = resident.ask(ask.FirstFilters(ask.RunImage(folder, 1, 1)), 1)
+    slow = resident.ask(Score(folder, 1, "training"), 9)
+    quick = resident.ask(FirstFilters(RunImage(folder, 1, 1)), 1)
     ends: list[int] = []
 
     def both() -> bool:
@@ -238,7 +242,7 @@ def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
     place = al.open_workspace(station.folder)
     model = place.runs()[-1].model
     first = place.files()[0]
-    assert model.predict([first]) == [answer(ask.Explain(ask.RunImage(str(station.folder), 1, 1))).probabilities]
+    assert model.predict([first]) == [answer(Explain(RunImage(str(station.folder), 1, 1))).probabilities]
     assert model.explain(first, target="spiny").shape == (32, 32)
     assert model.explain(np.zeros((9, 30, 3), np.uint8), method="gradient").min() >= 0
     with pytest.raises(LensError, match="no such file"):
@@ -247,25 +251,25 @@ def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
 
 def test_a_channel_is_scaled_and_what_all_add_is_told(station: Workspace) -> None:
     folder = str(station.folder)
-    told = answer(ask.Channels(ask.RunImage(folder, 1, 5), "convolution 2", 3))
+    told = answer(Channels(RunImage(folder, 1, 5), "convolution 2", 3))
     assert [row.factor for row in told.answers] == [1.0, 0.0, 0.5, 2.0]
-    plain = answer(ask.Explain(ask.RunImage(folder, 1, 5))).probabilities
+    plain = answer(Explain(RunImage(folder, 1, 5))).probabilities
     assert told.answers[0].probabilities == pytest.approx(plain, abs=1e-5)
     assert len(told.channels) == 16
     with pytest.raises(BadValue, match="channels 0 to 15"):
-        answer(ask.Channels(ask.RunImage(folder, 1, 5), "convolution 2", 16))
+        answer(Channels(RunImage(folder, 1, 5), "convolution 2", 16))
 
 
 def test_channels_are_ranked_by_what_is_lost_without_them_and_said_for_what(station: Workspace) -> None:
     folder, node = str(station.folder), "convolution 2"
-    table = answer(ask.Score(folder, 1, "training"))
+    table = answer(Score(folder, 1, "training"))
     right = next(a.image for a in table.answers if a.predicted == a.true)
     wrong = table.wrong[0].image
     model = read_model(station.run(1).model)
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
     network = model.network()
     for image, differ in ((right, False), (wrong, True)):
-        told = answer(ask.Channels(ask.RunImage(folder, 1, image), node, 0))
+        told = answer(Channels(RunImage(folder, 1, image), node, 0))
         assert (told.predicted != told.true) is differ
         assert told.of == ("said − true" if differ else told.predicted)
         predicted, true = model.classes.index(told.predicted), model.classes.index(told.true)
@@ -287,11 +291,11 @@ def test_a_layer_is_shown_all_training_images_or_a_part_of_every_class(station: 
     folder = str(station.folder)
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
     training = data.members("training")
-    whole = answer(ask.Layer(folder, 1, "convolution 2", patches=len(training), drawn=1))
+    whole = answer(Layer(folder, 1, "convolution 2", patches=len(training), drawn=1))
     assert whole.images_looked_at == whole.images_in_all == len(training)
     seen = {image for own in whole.images for image in own}
     assert seen == {int(k) + 1 for k in training}, "whole classes were passed over once"
-    part = answer(ask.Layer(folder, 1, "convolution 2", patches=9, images=18, drawn=1))
+    part = answer(Layer(folder, 1, "convolution 2", patches=9, images=18, drawn=1))
     assert part.images_looked_at < part.images_in_all == len(training)
     drawn = {image for own in part.images for image in own}
     assert {int(data.labels[k - 1]) for k in drawn} == set(data.labels[training].tolist())
@@ -299,7 +303,7 @@ def test_a_layer_is_shown_all_training_images_or_a_part_of_every_class(station: 
 
 def test_what_excites_a_layer_is_kept_while_the_model_stays(station: Workspace) -> None:
     folder = str(station.folder)
-    request = ask.Layer(folder, 1, "convolution 1", patches=3, drawn=2)
+    request = Layer(folder, 1, "convolution 1", patches=3, drawn=2)
     first = answer(request)
     (file,) = station.run(1).folder.glob("layer-*.npz")
     made = file.stat().st_mtime_ns

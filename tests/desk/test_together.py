@@ -14,7 +14,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.data import Data, gather
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.images import FindFaults
 from attentive_lens.desk.tasks import carry_out, looking
 from attentive_lens.desk.tasks.looking import asked_about_marks
 from attentive_lens.desk.together import keep_together, what_moves
@@ -136,7 +136,7 @@ def test_the_pattern_proposed_for_tiles_splits_the_files_as_they_are_named(tmp_p
             tile.save(folder / f"wall{photograph}_t{k}.png")
     workspace = finish(make_workspace(tmp_path / "work", tmp_path / "walls")).workspace
     place = str(workspace.folder)
-    (tiles,) = [fault for fault in finish(carry_out(ask.FindFaults(place))).faults if fault.kind == "tiles"]
+    (tiles,) = [fault for fault in finish(carry_out(FindFaults(place))).faults if fault.kind == "tiles"]
     plan = Plan().changed(tiles.actions[0].settings)
     split = collection(workspace, plan)
     sets: dict[str, set[str]] = {}
@@ -145,5 +145,5 @@ def test_the_pattern_proposed_for_tiles_splits_the_files_as_they_are_named(tmp_p
     assert len(sets) == 15
     assert all(len(own) == 1 for own in sets.values())
     assert split.count("validation") > 0
-    again = finish(carry_out(ask.FindFaults(place, plan.write()))).faults
+    again = finish(carry_out(FindFaults(place, plan.write()))).faults
     assert not [fault for fault in again if fault.kind == "tiles"], "the split that cures it was followed"

@@ -5,10 +5,12 @@ from __future__ import annotations
 import io
 import json
 import os
+import sys
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any, ClassVar
 
 import numpy as np
@@ -18,12 +20,14 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress, breathe, on_breath
 from attentive_lens.desk import resident as resident_module
-from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.base import Request
-from attentive_lens.desk.requests.table import REQUESTS
+from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.images import OpenPicture
+from attentive_lens.desk.requests.mapping import DataMap, MapData
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
 from attentive_lens.desk.resident import Resident, memory
-from attentive_lens.desk.tasks import table
 from attentive_lens.desk.worker import Worker
 from attentive_lens.errors import BadUsage, BadValue, NotHere
 from attentive_lens.workspace import Workspace
@@ -42,6 +46,7 @@ class Count(Request[Counted]):
     """Count to a number, breathing as often in each step."""
 
     result: ClassVar[type[Any]] = Counted
+    task: ClassVar[str] = "counting.count"
     to: int
     breaths: int = 0
     fault: str = ""
@@ -67,9 +72,8 @@ def count(request: Count) -> Job[Counted]:
 
 @pytest.fixture
 def planted(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """A task from outside, by one line in each table."""
-    monkeypatch.setitem(REQUESTS, "Count", Count)
-    monkeypatch.setitem(table.TASKS, Count, count)
+    """A task from outside."""
+    monkeypatch.setitem(sys.modules, "attentive_lens.desk.tasks.counting", SimpleNamespace(count=count))
     LOG.clear()
     yield
     on_breath(None)
@@ -239,7 +243,7 @@ def until(resident: Resident, numbers: set[int]) -> dict[int, Any]:
 
 def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station: Workspace) -> None:
     folder = str(station.folder)
-    numbers = [resident.ask(ask.Explain(ask.RunImage(folder, 1, image)), scope="explain") for image in range(1, 21)]
+    numbers = [resident.ask(Explain(RunImage(folder, 1, image)), scope="explain") for image in range(1, 21)]
     found = until(resident, set(numbers))
     done = [n for n in numbers if found[n].result is not None]
     assert done[-1] == numbers[-1]
@@ -248,17 +252,17 @@ def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station
 
 
 def test_a_result_is_seen_while_it_is_made(resident: Resident, station: Workspace) -> None:
-    resident.ask(ask.MapData(str(station.folder), 1))
+    resident.ask(MapData(str(station.folder), 1))
     seen, end, limit = [], None, time.monotonic() + 60
     while end is None:
         assert time.monotonic() < limit
         for reply in resident.replies():
             if reply.progress is None:
                 end = reply
-            elif isinstance(reply.result, ask.DataMap):
+            elif isinstance(reply.result, DataMap):
                 seen.append((reply.progress[0], reply.result))
         time.sleep(0.01)
-    assert isinstance(end.result, ask.DataMap)
+    assert isinstance(end.result, DataMap)
     assert len(seen) > 2
     assert {tuple(found.images) for _, found in seen} == {tuple(end.result.images)}
     assert not np.array_equal(seen[1][1].places, seen[-1][1].places)
@@ -266,9 +270,9 @@ def test_a_result_is_seen_while_it_is_made(resident: Resident, station: Workspac
 
 
 def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station: Workspace) -> None:
-    wrong = resident.ask(ask.Explain(ask.RunImage(str(station.folder), 1, 1), target="no such class"))
-    lost = resident.ask(ask.Score("/nowhere/at/all", 1, "test"))
-    right = resident.ask(ask.Score(str(station.folder), 1, "test"))
+    wrong = resident.ask(Explain(RunImage(str(station.folder), 1, 1), target="no such class"))
+    lost = resident.ask(Score("/nowhere/at/all", 1, "test"))
+    right = resident.ask(Score(str(station.folder), 1, "test"))
     found = until(resident, {wrong, lost, right})
     assert "no such class" in str(found[wrong].error)
     assert "not a workspace" in str(found[lost].error)
@@ -282,11 +286,11 @@ def test_more_than_the_pipe_takes_is_sent_without_waiting(resident: Resident, st
     process.suspend()
     began = time.monotonic()
     for k in range(3000):
-        resident.ask(ask.OpenPicture(str(station.folder), 1 + k % 9), scope="picture")
+        resident.ask(OpenPicture(str(station.folder), 1 + k % 9), scope="picture")
     assert resident.unsent
     assert time.monotonic() - began < 30
     process.resume()
-    last = resident.ask(ask.OpenPicture(str(station.folder), 3), scope="picture")
+    last = resident.ask(OpenPicture(str(station.folder), 3), scope="picture")
     assert until(resident, {last})[last].result.image == 3
     assert not resident.unsent
 
@@ -302,7 +306,7 @@ def test_memory_counts_the_worker_too(resident: Resident) -> None:
 
 
 def test_arrays_stay_readable_when_their_file_is_gone(resident: Resident, station: Workspace) -> None:
-    number = resident.ask(ask.Explain(ask.RunImage(str(station.folder), 1, 2)))
+    number = resident.ask(Explain(RunImage(str(station.folder), 1, 2)))
     found = until(resident, {number})[number].result
     assert list(resident.folder.iterdir()) == []
     assert np.isfinite(found.maps[0].values).all()
@@ -318,7 +322,7 @@ def test_where_there_is_no_shared_memory_the_temporary_folder_serves(
     made = Resident()
     try:
         assert made.folder.parent == tmp_path
-        number = made.ask(ask.OpenPicture(str(station.folder), 1))
+        number = made.ask(OpenPicture(str(station.folder), 1))
         assert until(made, {number})[number].result.image == 1
     finally:
         made.close()

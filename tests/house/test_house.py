@@ -2,18 +2,31 @@
 
 from __future__ import annotations
 
+import importlib
 import re
 import shutil
 import subprocess
 import sys
 import tomllib
 from pathlib import Path
+from typing import get_args, get_type_hints
 
 import pytest
 
+from attentive_lens.desk.requests import requests_by_name
+
 ROOT = Path(__file__).parents[2]
 SOURCES = ROOT / "src" / "attentive_lens"
-HEAVY = ("numba", "scipy", "sklearn", "onnx", "attentive_lens.engine", "attentive_lens.explaining.")
+HEAVY = (
+    "numba",
+    "scipy",
+    "sklearn",
+    "onnx",
+    "matplotlib",
+    "pyqtgraph",
+    "attentive_lens.engine",
+    "attentive_lens.explaining.",
+)
 LIGHT = tuple(f"attentive_lens.explaining.{name}" for name in ("change_settings", "figures", "methods"))
 """Plain values and descriptions, which compute nothing."""
 
@@ -84,3 +97,14 @@ def test_every_pinned_package_has_its_hashes() -> None:
     for wanted in table["project"]["dependencies"]:
         name = re.split(r"[>=<]", wanted)[0].lower()
         assert re.search(rf"^{re.escape(name)}==", locked, re.MULTILINE), name
+
+
+def test_every_request_has_a_task_that_takes_it_and_gives_its_result() -> None:
+    ours = {name: kind for name, kind in requests_by_name().items() if kind.__module__.startswith("attentive_lens.")}
+    assert len(ours) > 30
+    for name, request in ours.items():
+        module, _, function = request.task.partition(".")
+        task = getattr(importlib.import_module(f"attentive_lens.desk.tasks.{module}"), function)  # noqa: TID251
+        hints = get_type_hints(task)
+        assert hints["request"] is request, name
+        assert get_args(hints["return"])[2] is request.result, name

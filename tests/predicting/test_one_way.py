@@ -16,7 +16,10 @@ from tests.cli.running import command, last_object
 import attentive_lens as al
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.inspecting import TryChanges
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.training import execute
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.outputs import OUTPUTS
@@ -165,7 +168,7 @@ def test_training_score_predict_explain_trust_and_python_say_the_same(
     model = read_model(run.model)
     assert model.output == LOSSES[kind].output
     for on in ("validation", "test"):
-        scores = answer(ask.Score(folder, number, on))
+        scores = answer(Score(folder, number, on))
         assert scores.output == model.output
         rows = {row.number: row for row in place.catalogue.images()}
         for own in scores.answers[:4]:
@@ -173,10 +176,10 @@ def test_training_score_predict_explain_trust_and_python_say_the_same(
             printed = json.loads(command("predict", run.model, file, "--json").splitlines()[-1])
             name = model.classes[own.predicted]
             assert printed["predicted"] == name
-            explained = answer(ask.Explain(ask.RunImage(folder, number, own.image), by("gradient")))
-            foreign = answer(ask.Explain(ask.FileImage(str(file), str(run.model)), by("gradient")))
+            explained = answer(Explain(RunImage(folder, number, own.image), by("gradient")))
+            foreign = answer(Explain(FileImage(str(file), str(run.model)), by("gradient")))
             told = al.open_model(run.model).predict(file)[0]
-            tried = answer(ask.TryChanges(ask.RunImage(folder, number, own.image), (), smallest=False))
+            tried = answer(TryChanges(RunImage(folder, number, own.image), (), smallest=False))
             values = {
                 "printed": printed["probabilities"][name],
                 "explained": explained.probabilities[name],
@@ -194,7 +197,7 @@ def test_the_best_epoch_s_figures_are_those_of_the_score(losses_once: Path) -> N
     for number in range(1, len(LOSSES) + 1):
         events, _ = read_events(place.run(number).journal)
         best = [own for own in events if own.get("best")][-1]
-        scores = answer(ask.Score(str(place.folder), number, "validation"))
+        scores = answer(Score(str(place.folder), number, "validation"))
         assert scores.accuracy == best["validation"]["accuracy"]
         assert scores.loss == best["validation"]["loss"]
 
@@ -208,7 +211,7 @@ def test_one_score_for_two_classes_and_none_for_distances(losses_once: Path) -> 
     distance = kinds.index("squared error") + 1
     told = last_object(command("score", losses_once, distance, "--json"))
     assert told["output"] == "none"
-    found = answer(ask.Explain(ask.RunImage(str(losses_once), distance, 1), by("gradient")))
+    found = answer(Explain(RunImage(str(losses_once), distance, 1), by("gradient")))
     assert found.output == "none"
     assert sum(found.probabilities.values()) != pytest.approx(1, abs=1e-6)
 

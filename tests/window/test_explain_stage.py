@@ -13,7 +13,9 @@ from pytestqt.qtbot import QtBot
 from tests.answering import answer, by
 from tests.driving import LEFT, child, click
 
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import Activations, Explain
+from attentive_lens.desk.requests.inspecting import Channels, Neighbours
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.formats.reading import read_model
 from attentive_lens.window.explaining.activations import ActivationsPanel
@@ -84,7 +86,7 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     qtbot.waitUntil(lambda: name.text() == other, timeout=30_000)
     shown = page.explanation
     assert shown is not None
-    wanted = answer(ask.Explain(ask.RunImage(folder_of(shared), 1, shown.image), target=other)).map("for")
+    wanted = answer(Explain(RunImage(folder_of(shared), 1, shown.image), target=other)).map("for")
     lens, right = child(shared, Lens, "lens predicted"), child(shared, Lens, "lens true")
     positive = right.map
     click(qtbot, shared, "both signs")
@@ -102,9 +104,7 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     assert lens.top == right.top == pytest.approx(max(np.abs(m.values).max() for m in shown.maps), rel=0.6)
     choose(child(shared, QComboBox, "map baseline"), "from black")
     black = (
-        answer(
-            ask.Explain(ask.RunImage(folder_of(shared), 1, shown.image), by("integrated_gradients", baseline="black"))
-        )
+        answer(Explain(RunImage(folder_of(shared), 1, shown.image), by("integrated_gradients", baseline="black")))
         .maps[0]
         .values
     )
@@ -172,16 +172,16 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
     qtbot.waitUntil(lambda: bool(tiles.tiles), timeout=30_000)
     layer = panel.layer
     image = page.image or 0
-    maps = answer(ask.Activations(ask.RunImage(folder_of(shared), 1, image), (layer,))).outputs[layer]
+    maps = answer(Activations(RunImage(folder_of(shared), 1, image), (layer,))).outputs[layer]
     assert panel.order == np.argsort(-np.abs(maps).mean(axis=(0, 1)), kind="stable").tolist()
     choose(child(shared, QComboBox, "channels order"), "by number")
     assert panel.order == list(range(maps.shape[2]))
-    seen = answer(ask.Channels(ask.RunImage(folder_of(shared), 1, image), layer, 0))
+    seen = answer(Channels(RunImage(folder_of(shared), 1, image), layer, 0))
     choose(child(shared, QComboBox, "channels order"), "what they add")
     adds = [each.channel for each in seen.channels]
     qtbot.waitUntil(lambda: panel.order == adds, timeout=30_000)
     assert tiles.tiles[0].caption.startswith(f"{adds[0]}  ")
-    found = answer(ask.Neighbours(ask.RunImage(folder_of(shared), 1, image), count=1))
+    found = answer(Neighbours(RunImage(folder_of(shared), 1, image), count=1))
     name, near = next(iter(found.right.items()))
     choose(child(shared, QComboBox, "image beside"), f"nearest right {name}")
     qtbot.waitUntil(lambda: panel.beside == near.image and bool(panel.beside_maps), timeout=30_000)
@@ -195,7 +195,7 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
         f"image {near.image}",
         "difference",
     ]
-    told = answer(ask.Channels(ask.RunImage(folder_of(shared), 1, image), layer, adds[0]))
+    told = answer(Channels(RunImage(folder_of(shared), 1, image), layer, adds[0]))
     click(qtbot, shared, "channel off")
     off = next(each.probabilities for each in told.answers if each.factor == 0)
     for bar in child(shared, Bars, "channel answers").bars:

@@ -13,8 +13,9 @@ from tests.answering import answer, by
 from tests.driving import LEFT, child, click, stage
 from tests.window.test_explain_stage import folder_of
 
-from attentive_lens.desk.requests import table as ask
 from attentive_lens.desk.requests.causes import Cause, CausesFound, Remedy
+from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.filters import FiltersPanel
 from attentive_lens.window.explaining.neighbours import NeighboursPanel
@@ -44,7 +45,7 @@ def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page
     numbers = {each.image for rows in panel.found.near.values() for each in rows}  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: numbers <= panel.maps.keys(), timeout=30_000)
     number = min(numbers)
-    wanted = answer(ask.Explain(ask.RunImage(folder_of(shared), 1, number), by("gradient_times_input"))).maps[0].values
+    wanted = answer(Explain(RunImage(folder_of(shared), 1, number), by("gradient_times_input"))).maps[0].values
     assert panel.maps[number] == pytest.approx(wanted, abs=1e-4 * float(np.abs(wanted).max()))
     sheet = child(shared, ContactSheet, "neighbours sheet")
     assert {place + 1 for place in sheet.maps} >= numbers

@@ -20,7 +20,9 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import make
 from attentive_lens.desk.curating import Curating, moved, read_list, relabelled
 from attentive_lens.desk.making import look_again, make_demo, make_workspace, move_source
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.training import execute
 from attentive_lens.errors import BadFile, LensError, NotHere
 from attentive_lens.images.sources import Skipped, open_source
@@ -42,23 +44,23 @@ def test_a_new_class_leaves_earlier_runs_usable_and_goes_with_its_last_image(
     station: Workspace, tmp_path: Path
 ) -> None:
     folder = str(station.folder)
-    before = answer(ask.Score(folder, 1, "test"))
+    before = answer(Score(folder, 1, "test"))
     image = before.answers[0].image
     (tmp_path / "l.csv").write_text(f"image,label\n{image},air bubble\n", "utf-8")
     read_list(station, tmp_path / "l.csv", new_classes=True)
     assert station.catalogue.classes()[-1] == "air bubble"
-    after = answer(ask.Score(folder, 1, "test"))
+    after = answer(Score(folder, 1, "test"))
     assert after.unknown == 1
     assert after.images == before.images - 1
     others = tuple(own for own in before.answers if own.image != image)
     assert after.answers == others
-    assert answer(ask.Explain(ask.RunImage(folder, 1, others[0].image))).predicted
+    assert answer(Explain(RunImage(folder, 1, others[0].image))).predicted
     with pytest.raises(NotHere, match="air bubble"):
-        answer(ask.Explain(ask.RunImage(folder, 1, image)))
+        answer(Explain(RunImage(folder, 1, image)))
     (tmp_path / "l.csv").write_text(f"image,label\n{image},spiny\n", "utf-8")
     read_list(station, tmp_path / "l.csv")
     assert "air bubble" not in station.catalogue.classes()
-    assert answer(ask.Score(folder, 1, "test")).unknown == 0
+    assert answer(Score(folder, 1, "test")).unknown == 0
 
 
 def test_a_run_goes_on_though_a_class_was_added(station: Workspace, tmp_path: Path) -> None:
@@ -76,7 +78,7 @@ def test_a_run_of_other_images_is_said_not_to_fit(station: Workspace, tmp_path: 
     other = finish(make_workspace(tmp_path / "w", drawn(tmp_path / "leaves"))).workspace
     shutil.copytree(station.folder / "runs", other.folder / "runs")
     with pytest.raises(NotHere, match="does not fit these images"):
-        answer(ask.Score(str(other.folder), 1, "validation"))
+        answer(Score(str(other.folder), 1, "validation"))
 
 
 def test_a_workspace_within_its_source_takes_none_of_its_own_pictures(tmp_path: Path) -> None:

@@ -11,7 +11,9 @@ from attentive_lens.cli.run_results import RunEnded
 from attentive_lens.cli.speaking import out, watched
 from attentive_lens.cli.training import summary, train_run
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import Activations, Explain, FirstFilters
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.runs import RunReader, RunView, resumable
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import BadValue, LensError
@@ -84,10 +86,10 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
     explained: list[Explained] = []
     folder, results = str(place.folder), place.folder / "results"
     wrong: list[Answer] = []
-    filters = write_filters(finish(carry_out(ask.FirstFilters(ask.RunImage(folder, run.number, 1)))), results)
+    filters = write_filters(finish(carry_out(FirstFilters(RunImage(folder, run.number, 1)))), results)
     for on in ("validation", "test"):
         try:
-            set_scores = watched(carry_out(ask.Score(folder, run.number, on)), "scoring")
+            set_scores = watched(carry_out(Score(folder, run.number, on)), "scoring")
         except LensError as error:
             say(str(error))
             continue
@@ -95,9 +97,9 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
         say(f"On {on}: {set_scores.accuracy:.1%} of {set_scores.images} images right, {len(set_scores.wrong)} wrong.")
         wrong = set_scores.wrong or wrong
     for answer in wrong[:MISTAKES]:
-        subject = ask.RunImage(folder, run.number, answer.image)
-        explanation = finish(carry_out(ask.Explain(subject)))
-        layers = finish(carry_out(ask.Activations(subject)))
+        subject = RunImage(folder, run.number, answer.image)
+        explanation = finish(carry_out(Explain(subject)))
+        layers = finish(carry_out(Activations(subject)))
         entry = write_explanation([explanation], layers, results, f"image-{answer.image:05d}")
         explained.append(replace(entry, filters_picture=filters))
         say(f"  image {answer.image}: said {entry.predicted}, true {entry.true} · {entry.maps[0].picture}")

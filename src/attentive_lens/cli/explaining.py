@@ -24,8 +24,19 @@ from attentive_lens.cli.results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import in_words
-from attentive_lens.desk.requests import table as ask
-from attentive_lens.desk.requests.explaining import PAIR
+from attentive_lens.desk.requests.causes import Cause, Causes
+from attentive_lens.desk.requests.explaining import (
+    PAIR,
+    Activations,
+    Explain,
+    Explanation,
+    FirstFilters,
+    Trust,
+    TrustChecks,
+)
+from attentive_lens.desk.requests.maps import ClassMaps
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, QUICK
 
@@ -70,24 +81,24 @@ def explain(
         [each() for each in MAP_METHODS.values()] if method == "all" else [in_words("--method", MAP_METHODS, method)]
     )
     subjects = _files(places, model) if model is not None else _numbers(places, wrong, on)
-    filters = watched(carry_out(ask.FirstFilters(next(iter(subjects.values())))), "first filters")
+    filters = watched(carry_out(FirstFilters(next(iter(subjects.values())))), "first filters")
     filters_picture = write_filters(filters, into)
     verdicts: list[bool | None] = []
     for stem, subject in subjects.items():
-        results: list[ask.Explanation] = []
+        results: list[Explanation] = []
         refused: list[NotShown] = []
         for settings in methods:
             try:
-                results.append(watched(carry_out(ask.Explain(subject, settings, target)), "explaining"))
+                results.append(watched(carry_out(Explain(subject, settings, target)), "explaining"))
             except LensError as error:
                 if method != "all" or settings is methods[0]:
                     raise
                 refused.append(NotShown(settings, error.why))
-        layers = watched(carry_out(ask.Activations(subject)), "asking the layers")
-        measured: list[ask.TrustChecks] = []
+        layers = watched(carry_out(Activations(subject)), "asking the layers")
+        measured: list[TrustChecks] = []
         if trust:
             for result in results:
-                checks = ask.Trust(subject, result.method, not wrong)
+                checks = Trust(subject, result.method, not wrong)
                 measured.append(watched(carry_out(checks), "checking trust"))
         explained = replace(
             write_explanation(results, layers, into, stem),
@@ -107,7 +118,7 @@ def explain(
         out.print(f"{sum(decided)} of {len(decided)} maps for what was said pass{more}")
 
 
-def _numbers(places: list[str], wrong: int, on: str) -> dict[str, ask.Subject]:
+def _numbers(places: list[str], wrong: int, on: str) -> dict[str, Subject]:
     """Images by the beginning of their files' names: those named, or so many surest mistakes."""
     if len(places) < (2 if wrong else 3):
         remedy = "Write «explain WORKSPACE RUN IMAGE …», or «explain --model FILE IMAGE …» for image files"
@@ -117,7 +128,7 @@ def _numbers(places: list[str], wrong: int, on: str) -> dict[str, ask.Subject]:
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
     numbers = _mistakes(workspace, int(run), wrong, on) if wrong else [int(image) for image in images]
-    return {f"image-{number:05d}": ask.RunImage(workspace, int(run), number) for number in numbers}
+    return {f"image-{number:05d}": RunImage(workspace, int(run), number) for number in numbers}
 
 
 def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
@@ -125,22 +136,22 @@ def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
     from attentive_lens.errors import NotHere
 
     check_set(on)
-    scores = watched(carry_out(ask.Score(workspace, run, on)), "scoring")
+    scores = watched(carry_out(Score(workspace, run, on)), "scoring")
     if not scores.wrong:
         why = f"run {run} answers every {on} image rightly"
         raise NotHere("There are no mistakes to explain", why, "Choose another set")
     return [answer.image for answer in scores.wrong[:wrong]]
 
 
-def _files(places: list[str], model: Path) -> dict[str, ask.Subject]:
+def _files(places: list[str], model: Path) -> dict[str, Subject]:
     """Image files by the beginning of the names of what is written for them."""
     from attentive_lens.desk.answering import image_files
 
-    files: dict[str, ask.Subject] = {}
+    files: dict[str, Subject] = {}
     for file in image_files([Path(place) for place in places]):
         stem = printable(Path(file).stem)
         number = sum(1 for known in files if known == stem or known.startswith(f"{stem}~"))
-        files[f"{stem}~{number + 1}" if number else stem] = ask.FileImage(str(file), str(model))
+        files[f"{stem}~{number + 1}" if number else stem] = FileImage(str(file), str(model))
     return files
 
 
@@ -181,7 +192,7 @@ def _say(explained: Explained) -> None:
         out.print(f"  first-layer filters: {explained.filters_picture}")
 
 
-def _say_trust(checks: ask.TrustChecks) -> None:
+def _say_trust(checks: TrustChecks) -> None:
     """The measured figures, each beside its limit."""
     words = {True: "passes", False: "fails", None: "cannot be told"}
     for check in checks.maps:
@@ -223,7 +234,7 @@ def causes(
 
     check_set(on)
     settings = in_words("--method", MAP_METHODS, method)
-    causes_found = watched(carry_out(ask.Causes(str(workspace), run, on, settings)), "finding common causes")
+    causes_found = watched(carry_out(Causes(str(workspace), run, on, settings)), "finding common causes")
     judged = judged_by_test(Workspace.open(workspace))
     plans = plans_of(causes_found.groups)
     written = _write_plans(plan_out, plans) if plan_out is not None else []
@@ -266,7 +277,7 @@ def class_maps(
 
     check_set(on)
     settings = in_words("--method", MAP_METHODS, method)
-    found = watched(carry_out(ask.ClassMaps(str(workspace), run, on, settings, images)), "explaining right answers")
+    found = watched(carry_out(ClassMaps(str(workspace), run, on, settings, images)), "explaining right answers")
     written = write_classes(found, into)
     if as_json:
         say_json(written)
@@ -277,7 +288,7 @@ def class_maps(
         out.print(f"    {each.picture}")
 
 
-def plans_of(groups: tuple[ask.Cause, ...]) -> list[tuple[str, PlainTable]]:
+def plans_of(groups: tuple[Cause, ...]) -> list[tuple[str, PlainTable]]:
     """The plans of all groups' remedies with their words, each once, those of the largest group first."""
     plans: list[tuple[str, PlainTable]] = []
     for group in groups:

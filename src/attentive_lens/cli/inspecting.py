@@ -23,8 +23,13 @@ from attentive_lens.cli.app import (
 from attentive_lens.cli.results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.values import in_words
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.activity import LayerActivity
+from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.requests.explaining import PAIR
+from attentive_lens.desk.requests.inspecting import Channels, Layer, Neighbours, TryChanges
+from attentive_lens.desk.requests.numbers import LayerNumbers, WriteWeights
+from attentive_lens.desk.requests.rates import SweepRates
+from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.errors import BadUsage
 from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
 from attentive_lens.explaining.methods import MAP_METHODS
@@ -52,7 +57,7 @@ def layer(
     from attentive_lens.cli.pictures import write_layer
     from attentive_lens.desk.tasks import carry_out
 
-    request = ask.Layer(str(workspace), run, name, images=images)
+    request = Layer(str(workspace), run, name, images=images)
     written = write_layer(watched(carry_out(request), "looking for patches"), into)
     if as_json:
         say_json(written)
@@ -78,7 +83,7 @@ def probe(
     from attentive_lens.desk.tasks import carry_out
 
     chosen = planned_in(workspace, plan, settings)
-    probed = watched(carry_out(ask.ProbeBase(str(workspace), chosen.write())), "asking the base")
+    probed = watched(carry_out(ProbeBase(str(workspace), chosen.write())), "asking the base")
     if as_json:
         say_json(probed)
         return
@@ -104,7 +109,7 @@ def rates(
     from attentive_lens.desk.tasks import carry_out
 
     chosen = planned_in(workspace, plan, settings)
-    swept = watched(carry_out(ask.SweepRates(str(workspace), chosen.write())), "sweeping the learning rate")
+    swept = watched(carry_out(SweepRates(str(workspace), chosen.write())), "sweeping the learning rate")
     if as_json:
         say_json(swept)
         return
@@ -130,7 +135,7 @@ def neighbours(
     """List the training images that a layer finds nearest to an image, of the class said and of the true one."""
     from attentive_lens.desk.tasks import carry_out
 
-    request = ask.Neighbours(ask.RunImage(str(workspace), run, image), name)
+    request = Neighbours(RunImage(str(workspace), run, image), name)
     nearest = watched(carry_out(request), "looking for neighbours")
     if as_json:
         say_json(nearest)
@@ -154,7 +159,7 @@ def activity(
     """Tell how active a layer's channels are over the training images, by class, and which are never used."""
     from attentive_lens.desk.tasks import carry_out
 
-    seen = watched(carry_out(ask.LayerActivity(str(workspace), run, name, images)), "asking the layer")
+    seen = watched(carry_out(LayerActivity(str(workspace), run, name, images)), "asking the layer")
     if as_json:
         mean = {
             label: tuple(value if value == value else None for value in row)
@@ -203,13 +208,13 @@ def numbers(
     if name == EVERY_LAYER:
         if into is None:
             raise BadUsage("All weights need a file", "they are too many to print", "Name it with --out")
-        written = watched(carry_out(ask.WriteWeights(str(workspace), run, str(into))), "writing weights")
+        written = watched(carry_out(WriteWeights(str(workspace), run, str(into))), "writing weights")
         if as_json:
             say_json(written)
         else:
             out.print(f"{written.file}: {written.numbers:,} numbers in {written.arrays} arrays")
         return
-    seen = watched(carry_out(ask.LayerNumbers(str(workspace), run, name, array, image)), "reading the layer")
+    seen = watched(carry_out(LayerNumbers(str(workspace), run, name, array, image)), "reading the layer")
     file = write_numbers(seen, into) if into is not None else None
     slope = float(np.sqrt(np.mean(seen.gradient.astype(np.float64) ** 2))) if seen.gradient is not None else None
     told = NumbersWritten(
@@ -273,7 +278,7 @@ def try_changes(
     settings = tuple(in_words("--change", CHANGE_SETTINGS, words) for words in changes or [])
     maps_by = in_words("--method", MAP_METHODS, method) if method else None
     subject = _one_file(places, model) if model is not None else _one_image(places)
-    request = ask.TryChanges(subject, settings, smallest or not settings, maps_by)
+    request = TryChanges(subject, settings, smallest or not settings, maps_by)
     tried = watched(carry_out(request), "trying")
     if into is not None:
         write_tried(tried, into)
@@ -302,20 +307,20 @@ def try_changes(
         out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
 
 
-def _one_file(places: list[str], model: Path) -> ask.Subject:
+def _one_file(places: list[str], model: Path) -> Subject:
     if len(places) != 1:
         raise BadUsage("try needs one image", "--model takes an image file", "Write «try --model FILE IMAGE»")
-    return ask.FileImage(places[0], str(model))
+    return FileImage(places[0], str(model))
 
 
-def _one_image(places: list[str]) -> ask.Subject:
+def _one_image(places: list[str]) -> Subject:
     if len(places) != 3:
         why = "it takes a workspace, a run and an image"
         raise BadUsage("try needs other words", why, "Write «try WORKSPACE RUN IMAGE», or «try --model FILE IMAGE»")
     for word in places[1:]:
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
-    return ask.RunImage(places[0], int(places[1]), int(places[2]))
+    return RunImage(places[0], int(places[1]), int(places[2]))
 
 
 @app.command()
@@ -331,7 +336,7 @@ def channel(
     """Rank a layer's channels by what the answer loses without them, and turn one off and up to see the answer."""
     from attentive_lens.desk.tasks import carry_out
 
-    request = ask.Channels(ask.RunImage(str(workspace), run, image), name, number)
+    request = Channels(RunImage(str(workspace), run, image), name, number)
     seen = watched(carry_out(request), "asking the channels")
     if as_json:
         say_json(seen)

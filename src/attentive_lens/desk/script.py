@@ -28,7 +28,14 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import read_kind, unknown_word
 from attentive_lens.desk.answering import image_files
 from attentive_lens.desk.models import answered_file, by_class
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.causes import Cause, Causes
+from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
+from attentive_lens.desk.requests.maps import ClassMaps, Maps, RestsOn
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
@@ -216,14 +223,14 @@ class Run:
 
     def score(self, on: str = "validation") -> Scores:
         """Accuracy, loss, confusion matrix and every answer on a set: training, validation or test."""
-        return self._answer(ask.Score(*self._place, on))
+        return self._answer(Score(*self._place, on))
 
     @property
     def confusion(self) -> NDArray[np.int64]:
         """Of the validation set: classes×classes, row true, column said."""
         return np.array(self.score().confusion, np.int64)
 
-    def _answer(self, request: ask.Request[R]) -> R:
+    def _answer(self, request: Request[R]) -> R:
         return finish(carry_out(request))
 
     @property
@@ -241,7 +248,7 @@ class Run:
 
         ``settings`` are the method's own, as ``baseline="image 12"`` of integrated gradients.
         """
-        explanation = self._answer(ask.Explain(self._image(image), _settings_of(method, settings), target))
+        explanation = self._answer(Explain(self._image(image), _settings_of(method, settings), target))
         maps: dict[str, NDArray[np.generic]] = {map_.key: map_.values for map_ in explanation.maps}
         if explanation.difference is not None:
             maps["difference"] = explanation.difference
@@ -252,34 +259,34 @@ class Run:
 
         Of the class said if no ``target`` is named; of its score less another class's with ``against``.
         """
-        made = self._answer(ask.Maps(self._image(image), (), target, against))
+        made = self._answer(Maps(self._image(image), (), target, against))
         return {each.method.kind: each.values for each in made.maps if each.values is not None}
 
-    def class_maps(self, on: str = "validation") -> tuple[ask.RestsOn, ...]:
+    def class_maps(self, on: str = "validation") -> tuple[RestsOn, ...]:
         """What the right answers of each class rest on; see `desk.requests.maps.RestsOn`."""
-        return self._answer(ask.ClassMaps(*self._place, on)).classes
+        return self._answer(ClassMaps(*self._place, on)).classes
 
-    def causes(self, on: str = "validation") -> tuple[ask.Cause, ...]:
+    def causes(self, on: str = "validation") -> tuple[Cause, ...]:
         """What the mistakes on a set come from, with their remedies; see `desk.requests.causes.Cause`."""
-        return self._answer(ask.Causes(*self._place, on)).groups
+        return self._answer(Causes(*self._place, on)).groups
 
-    def activity(self, layer: str) -> ask.LayerActive:
+    def activity(self, layer: str) -> LayerActive:
         """How active a layer is over the training images; see `desk.requests.activity.LayerActive`."""
-        return self._answer(ask.LayerActivity(*self._place, layer))
+        return self._answer(LayerActivity(*self._place, layer))
 
-    def numbers(self, layer: str, array: str = "", image: int = 0) -> ask.NumbersSeen:
+    def numbers(self, layer: str, array: str = "", image: int = 0) -> NumbersSeen:
         """A layer's weights, their gradient for an image, the optimiser's state; see `desk.requests.numbers`."""
-        return self._answer(ask.LayerNumbers(*self._place, layer, array, image))
+        return self._answer(LayerNumbers(*self._place, layer, array, image))
 
     def try_changes(self, image: int, *changes: PlainTable) -> list[dict[str, float]]:
         """Answers after changes of an image, each on the original: ``{"kind": "cover", "row": 0.8, …}``."""
         chosen = tuple(read_kind("change", CHANGE_SETTINGS, change) for change in changes)
-        tried = self._answer(ask.TryChanges(self._image(image), chosen, smallest=False))
+        tried = self._answer(TryChanges(self._image(image), chosen, smallest=False))
         return [after.probabilities for after in tried.after]
 
     def neighbours(self, image: int, layer: str = "", count: int = 8) -> dict[str, list[tuple[int, float]]]:
         """The training images a layer finds nearest to an image: (number, distance) for *said* and for *true*."""
-        neighbours = self._answer(ask.Neighbours(self._image(image), layer, count))
+        neighbours = self._answer(Neighbours(self._image(image), layer, count))
         return {
             key: [(neighbour.image, neighbour.distance) for neighbour in rows] for key, rows in neighbours.near.items()
         }

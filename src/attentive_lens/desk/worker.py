@@ -25,9 +25,9 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress, Stopped, on_breath
 from attentive_lens.core.objects import settle
 from attentive_lens.core.records import from_plain, to_plain
-from attentive_lens.desk.requests.table import REQUESTS
+from attentive_lens.desk.requests import requests_by_name
 from attentive_lens.desk.requests.wire import Answer, Message, line, read_line, written_error
-from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.tasks import carry_out, load_all
 from attentive_lens.errors import LensError
 
 FAULT = LensError(
@@ -81,7 +81,7 @@ class Worker:
         if scope:
             self._stop([entry for entry in self.waiting if entry.scope == scope])
         try:
-            request = from_plain(REQUESTS[message.request], message.values, ())
+            request = from_plain(requests_by_name()[message.request], message.values, ())
             job = carry_out(request)
         except LensError as error:
             self._refuse(number, error)
@@ -225,9 +225,7 @@ def main() -> None:
     while not inbox.ended:
         if not worker.waiting:
             if worker.answered:
-                from attentive_lens.desk.tasks import table  # now, when nobody waits: what comes next needs it
-
-                del table
+                load_all()  # now, when nobody waits: what comes next needs it
             settle()
         for message in inbox.messages(0 if worker.waiting else None):
             worker.take(message)

@@ -1,5 +1,18 @@
-"""What the desk can be asked, and what it answers: one frozen dataclass each, by family; all of them in ``table``.
+"""What can be asked: requests and their results, frozen and light to import.
 
-Nothing here computes, so that the window can name them without loading what does. A request is carried out by the
-function of the same name in ``desk/tasks``; arrays in results say their shape and dtype.
+A request is a class here that names its function in `desk.tasks`; nothing else lists it.
 """
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+
+from attentive_lens.desk.requests.base import REQUESTS, Request
+
+
+def requests_by_name() -> dict[str, type[Request[object]]]:
+    """Every request by the name of its class, whichever of these modules it stands in."""
+    for module in pkgutil.iter_modules(__path__):
+        importlib.import_module(f"{__name__}.{module.name}")  # noqa: TID251  # of this room, seen file by file
+    return REQUESTS

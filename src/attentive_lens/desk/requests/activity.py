@@ -48,6 +48,7 @@ class LayerActivity(Request[LayerActive]):
     """How active a layer is over the training images, or a part of every class drawn at random."""
 
     result: ClassVar[type[object]] = LayerActive
+    task: ClassVar[str] = "inspecting.activity"
     workspace: str
     run: int
     layer: str

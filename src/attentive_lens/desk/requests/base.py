@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar, Generic, TypeVar
+from typing import Any, ClassVar, Generic, TypeVar
 
 R_co = TypeVar("R_co", covariant=True)
 
@@ -12,8 +12,23 @@ R_co = TypeVar("R_co", covariant=True)
 class Request(Generic[R_co]):
     """Base of the requests; ``R_co`` is the dataclass of the result.
 
-    To add one: its class and that of its result here, one function in ``desk/tasks``, and a line in each table.
+    To add one: its class and that of its result in a file here, and the function in a file of ``desk/tasks``.
+
+    Attributes
+    ----------
+    result : type
+        The class ``R_co``, for reading what came from another process.
+    task : str
+        The module of ``desk/tasks`` and its function that carries the request out, with a dot between.
     """
 
     result: ClassVar[type[object]]
-    """The class ``R_co``, for reading what came from another process."""
+    task: ClassVar[str]
+
+    def __init_subclass__(cls, **options: Any) -> None:
+        super().__init_subclass__(**options)
+        REQUESTS[cls.__name__] = cls
+
+
+REQUESTS: dict[str, type[Request[object]]] = {}
+"""Those whose module is loaded, by the name of their class; see `requests_by_name`."""

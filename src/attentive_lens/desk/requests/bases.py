@@ -71,5 +71,6 @@ class ProbeBase(Request[BaseProbe]):
     """Whether the base of a plan, given as its table, can help with a workspace's images."""
 
     result: ClassVar[type[object]] = BaseProbe
+    task: ClassVar[str] = "probing.probe"
     workspace: str
     plan: PlainTable

@@ -50,4 +50,5 @@ class TryCases(Request[CasesTried]):
     """Ask every run's best model about the image of every case."""
 
     result: ClassVar[type[object]] = CasesTried
+    task: ClassVar[str] = "cases.try_cases"
     workspace: str

@@ -119,6 +119,7 @@ class Causes(Request[CausesFound]):
     """Groups of a run's mistakes on a set that come from the same thing."""
 
     result: ClassVar[type[object]] = CausesFound
+    task: ClassVar[str] = "causes.causes"
     workspace: str
     run: int
     on: str = "validation"

@@ -39,5 +39,6 @@ class SeeDropout(Request[DropoutSeen]):
     """Draw the masks of every dropout layer several times for one image."""
 
     result: ClassVar[type[object]] = DropoutSeen
+    task: ClassVar[str] = "dropout.see_dropout"
     subject: Subject
     draws: int = 32

@@ -170,6 +170,7 @@ class Explain(Request[Explanation]):
     """Why a model answered as it did for one image; ``target`` is a class to explain besides."""
 
     result: ClassVar[type[object]] = Explanation
+    task: ClassVar[str] = "explaining.explain"
     subject: Subject
     method: MapSettings = DEFAULT
     target: str | None = None
@@ -187,6 +188,7 @@ class Activations(Request[ActivationMaps]):
     """What some layers make of an image; all of them if none is named."""
 
     result: ClassVar[type[object]] = ActivationMaps
+    task: ClassVar[str] = "explaining.activations"
     subject: Subject
     layers: tuple[str, ...] = ()
 
@@ -247,6 +249,7 @@ class Trust(Request[TrustChecks]):
     """All trust checks for the maps of *said* and of *true*."""
 
     result: ClassVar[type[object]] = TrustChecks
+    task: ClassVar[str] = "explaining.trust"
     subject: Subject
     method: MapSettings = DEFAULT
     agreement: bool = True
@@ -265,6 +268,7 @@ class FirstFilters(Request[Filters]):
     """The first convolution's filters of the model that answers an image."""
 
     result: ClassVar[type[object]] = Filters
+    task: ClassVar[str] = "explaining.filters"
     subject: Subject
 
 

@@ -41,6 +41,7 @@ class Prepare(Request[Prepared]):
     """Have the contact sheet's images made, or found."""
 
     result: ClassVar[type[object]] = Prepared
+    task: ClassVar[str] = "images.prepare"
     workspace: str
 
 
@@ -91,6 +92,7 @@ class Preview(Request[Previewed]):
     """The first images of a source, in every way it can be read, before anything is imported."""
 
     result: ClassVar[type[object]] = Previewed
+    task: ClassVar[str] = "images.preview"
     source: str
     reading: PlainTable
     count: int = 10
@@ -116,6 +118,7 @@ class OpenPicture(Request[Picture]):
     """One image in full size, made smaller if a side is above 2 400 pixels."""
 
     result: ClassVar[type[object]] = Picture
+    task: ClassVar[str] = "images.open_picture"
     workspace: str
     image: int
 
@@ -134,6 +137,7 @@ class Measure(Request[Measures]):
     """What images are sorted and filtered by."""
 
     result: ClassVar[type[object]] = Measures
+    task: ClassVar[str] = "images.measure"
     workspace: str
 
 
@@ -150,6 +154,7 @@ class ClassAverages(Request[Averages]):
     """What the training images of a class have in common."""
 
     result: ClassVar[type[object]] = Averages
+    task: ClassVar[str] = "images.class_averages"
     workspace: str
 
 
@@ -181,6 +186,7 @@ class ResizeModes(Request[ResizeModesShown]):
     """A plan's preprocessing on some images, with each resize mode beside the others."""
 
     result: ClassVar[type[object]] = ResizeModesShown
+    task: ClassVar[str] = "images.resize_modes"
     workspace: str
     plan: PlainTable
     columns: int = 8
@@ -199,6 +205,7 @@ class Augment(Request[Augmented]):
     """What a plan's augmentation makes of some training images, of the classes in turn."""
 
     result: ClassVar[type[object]] = Augmented
+    task: ClassVar[str] = "images.augmented"
     workspace: str
     plan: PlainTable
     columns: int
@@ -271,6 +278,7 @@ class FindFaults(Request[FaultsFound]):
     """
 
     result: ClassVar[type[object]] = FaultsFound
+    task: ClassVar[str] = "looking.find"
     workspace: str
     plan: PlainTable | None = None
     finders: tuple[str, ...] = ()

@@ -69,6 +69,7 @@ class Layer(Request[LayerSeen]):
     """What the channels of a layer look for, in all training images or a part of every class drawn at random."""
 
     result: ClassVar[type[object]] = LayerSeen
+    task: ClassVar[str] = "inspecting.layer"
     workspace: str
     run: int
     layer: str
@@ -120,6 +121,7 @@ class Channels(Request[ChannelSeen]):
     """What the channels of a layer add to an answer, and the answer with one of them scaled."""
 
     result: ClassVar[type[object]] = ChannelSeen
+    task: ClassVar[str] = "inspecting.channels"
     subject: Subject
     layer: str
     channel: int = 0
@@ -162,6 +164,7 @@ class Neighbours(Request[NeighboursFound]):
     """
 
     result: ClassVar[type[object]] = NeighboursFound
+    task: ClassVar[str] = "neighbours.neighbours"
     subject: Subject
     layer: str = ""
     count: int = 8
@@ -231,6 +234,7 @@ class TryChanges(Request[Tried]):
     """
 
     result: ClassVar[type[object]] = Tried
+    task: ClassVar[str] = "changing.try_changes"
     subject: Subject
     changes: tuple[ChangeSettings, ...]
     smallest: bool = True

@@ -64,6 +64,7 @@ class MapData(Request[DataMap]):
     """
 
     result: ClassVar[type[object]] = DataMap
+    task: ClassVar[str] = "mapping.map_data"
     workspace: str
     run: int
     layer: str = ""

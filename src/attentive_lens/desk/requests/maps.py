@@ -64,6 +64,7 @@ class Maps(Request[MapsMade]):
     """
 
     result: ClassVar[type[object]] = MapsMade
+    task: ClassVar[str] = "maps.maps"
     subject: Subject
     methods: tuple[MapSettings, ...] = ()
     target: str = ""
@@ -91,6 +92,7 @@ class MapImages(Request[ImageMaps]):
     """Maps of some images of a run's workspace, each for the class said of it."""
 
     result: ClassVar[type[object]] = ImageMaps
+    task: ClassVar[str] = "maps.map_images"
     workspace: str
     run: int
     images: tuple[int, ...]
@@ -171,6 +173,7 @@ class ClassMaps(Request[ClassesRest]):
     """
 
     result: ClassVar[type[object]] = ClassesRest
+    task: ClassVar[str] = "maps.class_maps"
     workspace: str
     run: int
     on: str = "validation"

@@ -17,6 +17,7 @@ class Score(Request[Scores]):
     """Scores of a run's best model on a set: training, validation or test; kept beside the run."""
 
     result: ClassVar[type[object]] = Scores
+    task: ClassVar[str] = "scoring.score"
     workspace: str
     run: int
     on: str = "validation"
@@ -86,6 +87,7 @@ class AnswerNew(Request[NewAnswers]):
     """Answers of a run's best model to image files and folders, each with how unlike its training images it is."""
 
     result: ClassVar[type[object]] = NewAnswers
+    task: ClassVar[str] = "new_images.answer_new"
     workspace: str
     run: int
     places: tuple[str, ...]

@@ -48,6 +48,7 @@ class LayerNumbers(Request[NumbersSeen]):
     """The raw numbers of one array of a layer (its largest if none is named), and their gradient for one image."""
 
     result: ClassVar[type[object]] = NumbersSeen
+    task: ClassVar[str] = "numbers.numbers"
     workspace: str
     run: int
     layer: str
@@ -69,6 +70,7 @@ class WriteWeights(Request[WeightsWritten]):
     """Write all weights of a run's best model into one NumPy archive."""
 
     result: ClassVar[type[object]] = WeightsWritten
+    task: ClassVar[str] = "numbers.write_weights"
     workspace: str
     run: int
     file: str

@@ -23,6 +23,7 @@ class OrderClasses(Request[ClassesOrdered]):
     """The classes of a run's scores in one of `scoring.ordering.ORDERS`."""
 
     result: ClassVar[type[object]] = ClassesOrdered
+    task: ClassVar[str] = "scoring.order_classes"
     workspace: str
     run: int
     on: str

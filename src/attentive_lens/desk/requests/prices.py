@@ -62,6 +62,7 @@ class PricePlan(Request[PlanPrice]):
     """What a plan, given as its table, will cost with a workspace's images; for each number of threads if wanted."""
 
     result: ClassVar[type[object]] = PlanPrice
+    task: ClassVar[str] = "pricing.price"
     workspace: str
     plan: PlainTable
     threads: bool = False

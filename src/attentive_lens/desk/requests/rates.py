@@ -37,5 +37,6 @@ class SweepRates(Request[RatesSwept]):
     """Train a plan, given as its table, for a moment at rising learning rates; nothing of it is kept."""
 
     result: ClassVar[type[object]] = RatesSwept
+    task: ClassVar[str] = "sweeping.sweep_rates"
     workspace: str
     plan: PlainTable

@@ -36,6 +36,7 @@ class WriteReport(Request[ReportWritten]):
     """
 
     result: ClassVar[type[object]] = ReportWritten
+    task: ClassVar[str] = "reporting.write_report"
     workspace: str
     run: int
     file: str

@@ -67,6 +67,7 @@ class MeasureRobustness(Request[RobustnessMeasured]):
     """Accuracy under graded blur, noise, brightness, contrast, rotation, shift and JPEG; all ways if none is named."""
 
     result: ClassVar[type[object]] = RobustnessMeasured
+    task: ClassVar[str] = "robustness.measure_robustness"
     workspace: str
     run: int
     on: str = "validation"

@@ -21,6 +21,7 @@ class FindSlices(Request[SlicesFound]):
     """Parts of a set by brightness, contrast, sharpness, size, shape, folder and format, and how a run does on them."""
 
     result: ClassVar[type[object]] = SlicesFound
+    task: ClassVar[str] = "slicing.find_slices"
     workspace: str
     run: int
     on: str = "validation"

@@ -50,6 +50,7 @@ class Verify(Request[Verified]):
     """Read a run's best model anew, score it again, and compare with the scores that were kept, bit by bit."""
 
     result: ClassVar[type[object]] = Verified
+    task: ClassVar[str] = "verifying.verify"
     workspace: str
     run: int
     on: str = "validation"
@@ -82,6 +83,7 @@ class Calibrate(Request[Calibrated]):
     """Keep the temperature that fits the validation images in a run's best model, or take it out again."""
 
     result: ClassVar[type[object]] = Calibrated
+    task: ClassVar[str] = "verifying.calibrate"
     workspace: str
     run: int
     undo: bool = False

@@ -1,27 +1,29 @@
 """Short work, as jobs: what the resident worker does for the window, and the command line and Python do for themselves.
 
-Each task is one function and one line in `table.TASKS`; it takes a request and gives the result that the request names.
+Each task is a function that takes a request and gives the result that the request names.
 """
 
 from __future__ import annotations
 
-from typing import Any, TypeVar
+import importlib
+import pkgutil
+from typing import TypeVar
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.base import Request
 
 R = TypeVar("R")
 
 
-def carry_out(request: ask.Request[R]) -> Job[R]:
-    """The job that answers a request; what it needs is imported when it begins."""
-    if isinstance(request, ask.Prepare):  # what a window waits for first; the others take a second to import
-        from attentive_lens.desk.tasks.images import prepare
+def load_all() -> None:
+    """Import what all tasks need: a second and a half, where that is waited for by nobody."""
+    for module in pkgutil.iter_modules(__path__):
+        importlib.import_module(f"{__name__}.{module.name}")  # noqa: TID251  # of this room, seen file by file
 
-        job: Job[Any] = prepare(request)
-    else:
-        from attentive_lens.desk.tasks.table import TASKS
 
-        job = TASKS[type(request)](request)
-    result: R = yield from job
+def carry_out(request: Request[R]) -> Job[R]:
+    """The job that answers a request; its module, and what that needs, is imported when it begins."""
+    module, _, name = request.task.partition(".")
+    task = getattr(importlib.import_module(f"{__name__}.{module}"), name)  # noqa: TID251  # of this room, seen file by file
+    result: R = yield from task(request)
     return result

@@ -21,7 +21,21 @@ from attentive_lens.desk.models import (
     model_answering,
     place_of,
 )
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.explaining import (
+    ActivationMaps,
+    Activations,
+    Explain,
+    Explanation,
+    Filters,
+    FirstFilters,
+    LayerShape,
+    MapChecks,
+    MapOfClass,
+    MapTrust,
+    RegionOfMap,
+    Trust,
+    TrustChecks,
+)
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
@@ -39,7 +53,7 @@ RANDOMISED_IMAGES, RANDOMISED_COSTLY = 32, 8
 """Images on which weight randomisation is measured; fewer for methods of hundreds of passes."""
 
 
-def explain(request: ask.Explain) -> Job[ask.Explanation]:
+def explain(request: Explain) -> Job[Explanation]:
     """See `Explain`."""
     image = yield from answered_image(request.subject)
     yield Progress(0, 1, "explaining the image")
@@ -47,7 +61,7 @@ def explain(request: ask.Explain) -> Job[ask.Explanation]:
     return (yield from explained(image, method, request.target))
 
 
-def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) -> Job[ask.Explanation]:
+def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) -> Job[Explanation]:
     """Answer and maps of one image, shown as soon as they are there, then their trust."""
     model, pixels, true = answered.model, answered.pixels, answered.label
     with ThreadPool(THREADS) as thread_pool:
@@ -82,9 +96,9 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         trusts = []
         for k, label in enumerate(every):
             sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
-            trusts.append(ask.MapTrust(float(before[label]), None, None, None, not maps[k].any(), sums))
+            trusts.append(MapTrust(float(before[label]), None, None, None, not maps[k].any(), sums))
         facts = model.plan.facts(model.preprocessor.settings.shape)
-        found = ask.Explanation(
+        found = Explanation(
             answered.subject,
             answered.number,
             answered.file,
@@ -95,14 +109,14 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             model.output,
             chosen.settings,
             tuple(
-                ask.MapOfClass(key, model.classes[label], trusts[every.index(label)], maps[every.index(label)])
+                MapOfClass(key, model.classes[label], trusts[every.index(label)], maps[every.index(label)])
                 for key, label in labels.items()
             ),
             tuple(
-                ask.RegionOfMap(r.top, r.left, r.height, r.width, r.share, dict(zip(labels, r.gives, strict=False)))
+                RegionOfMap(r.top, r.left, r.height, r.width, r.share, dict(zip(labels, r.gives, strict=False)))
                 for r in regions
             ),
-            tuple(ask.LayerShape(fact.name, fact.shape) for fact in facts),
+            tuple(LayerShape(fact.name, fact.shape) for fact in facts),
             pixels,
             difference,
         )
@@ -129,7 +143,7 @@ def _difference(
     return np.asarray(method.maps(probe, image, Targets(weights[:1] - weights[1:]))[0])
 
 
-def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
+def activations(request: Activations) -> Job[ActivationMaps]:
     """See `Activations`."""
     answered = yield from answered_image(request.subject)
     model = answered.model
@@ -138,10 +152,10 @@ def activations(request: ask.Activations) -> Job[ask.ActivationMaps]:
     yield Progress(0, 1, "asking the layers")
     names = request.layers or tuple(node.name for node in model.plan.nodes)
     outputs = feature_maps(model.network(), model.preprocessor.apply(answered.pixels[None])[0], names)
-    return ask.ActivationMaps({name: np.asarray(out, np.float32) for name, out in outputs.items()})
+    return ActivationMaps({name: np.asarray(out, np.float32) for name, out in outputs.items()})
 
 
-def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
+def trust(request: Trust) -> Job[TrustChecks]:
     """See `Trust`."""
     place, run = place_of(request.subject)
     model, data = yield from model_and_data(place, run)
@@ -176,9 +190,9 @@ def trust(request: ask.Trust) -> Job[ask.TrustChecks]:
         if expected is not None:
             sums = completeness(maps[k], float(expected[k]), float(scores[0, label]))
         bend = bends[k]
-        checks.append(ask.MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
+        checks.append(MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
     predicted = model.classes[labels["predicted"]]
-    return ask.TrustChecks(answered.number, request.method, predicted, tuple(checks), randomised, agreement)
+    return TrustChecks(answered.number, request.method, predicted, tuple(checks), randomised, agreement)
 
 
 def _works(method: MapMethod, probe: Probe, image: NDArray[np.float32]) -> bool:
@@ -205,8 +219,8 @@ def _randomised(run: Run, method: MapMethod, probe: Probe, data: Data) -> Weight
     return known
 
 
-def filters(request: ask.FirstFilters) -> Job[ask.Filters]:
+def filters(request: FirstFilters) -> Job[Filters]:
     """See `FirstFilters`."""
     pictures = first_filters(model_answering(request.subject).network())
     yield Progress(1, 1)
-    return ask.Filters(*pictures) if pictures is not None else ask.Filters(None, None)
+    return Filters(*pictures) if pictures is not None else Filters(None, None)

@@ -14,7 +14,23 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.data import Data, gather, references
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.images import (
+    Augment,
+    Augmented,
+    Averages,
+    ClassAverages,
+    Measure,
+    Measures,
+    OpenPicture,
+    Picture,
+    Prepare,
+    Prepared,
+    Preview,
+    Previewed,
+    ResizeModes,
+    ResizeModesShown,
+    WayToRead,
+)
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.images.preprocessing import Preprocessor, resized
 from attentive_lens.images.reading import Reading
@@ -35,16 +51,16 @@ SHOWN = 64
 """Side of the pictures in a preview."""
 
 
-def prepare(request: ask.Prepare) -> Job[ask.Prepared]:
+def prepare(request: Prepare) -> Job[Prepared]:
     """See `Prepare`."""
     place = Workspace.open(Path(request.workspace))
     pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preprocessing, place.cache)
     if isinstance(pixels, Rows):
-        return ask.Prepared(str(pixels.file), None)
-    return ask.Prepared(None, np.asarray(pixels))
+        return Prepared(str(pixels.file), None)
+    return Prepared(None, np.asarray(pixels))
 
 
-def preview(request: ask.Preview) -> Job[ask.Previewed]:
+def preview(request: Preview) -> Job[Previewed]:
     """See `Preview`."""
     where, count = Path(request.source), request.count
     kind = kind_of(where)
@@ -71,7 +87,7 @@ def preview(request: ask.Preview) -> Job[ask.Previewed]:
         classes = dict(counts.most_common(MOST_CLASSES))
         problems = [*problems, *skipped[:5]]
         ways.append(
-            ask.WayToRead(
+            WayToRead(
                 reading.write(),
                 tuple(labels),
                 counts.total(),
@@ -83,9 +99,9 @@ def preview(request: ask.Preview) -> Job[ask.Previewed]:
             )
         )
     if len({(way.reading["layout"], way.reading["order"]) for way in ways}) < 2:
-        return ask.Previewed(kind, SOURCES[kind].title, tuple(ways), 0)  # pictures cannot tell them apart
+        return Previewed(kind, SOURCES[kind].title, tuple(ways), 0)  # pictures cannot tell them apart
     rough = [_roughness(way.pixels) for way in ways]
-    return ask.Previewed(kind, SOURCES[kind].title, tuple(ways), int(np.argmin(rough)))
+    return Previewed(kind, SOURCES[kind].title, tuple(ways), int(np.argmin(rough)))
 
 
 def _sets(given: list[str | None], classes: list[str]) -> dict[str, int]:
@@ -121,7 +137,7 @@ def _first_pictures(
     return shown, labels, problems
 
 
-def open_picture(request: ask.OpenPicture) -> Job[ask.Picture]:
+def open_picture(request: OpenPicture) -> Job[Picture]:
     """See `OpenPicture`."""
     place, image = Workspace.open(Path(request.workspace)), request.image
     rows = place.catalogue.images()
@@ -135,17 +151,17 @@ def open_picture(request: ask.OpenPicture) -> Job[ask.Picture]:
     step = -(-max(pixels.shape[:2]) // LONGEST)
     shown, stored = np.ascontiguousarray(pixels[::step, ::step]), reference.stored()
     if stored is None:
-        return ask.Picture(image, step, shown)
-    return ask.Picture(image, step, shown, stored.low, stored.high, stored.bits)
+        return Picture(image, step, shown)
+    return Picture(image, step, shown, stored.low, stored.high, stored.bits)
 
 
-def measure(request: ask.Measure) -> Job[ask.Measures]:
+def measure(request: Measure) -> Job[Measures]:
     """See `Measure`; sharpness is the strength of detail one to two pixels wide, at the input size."""
     place = Workspace.open(Path(request.workspace))
     pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preprocessing, place.cache)
     file = place.cache / "measures.npz"
     key = key_of("measures", pixels.file.name) if isinstance(pixels, Rows) else ""
-    known = kept(file, ask.Measures, key) if key else None
+    known = kept(file, Measures, key) if key else None
     if known is not None:
         return known
     brightness, contrast, sharpness = (np.empty(len(pixels), np.float32) for _ in range(3))
@@ -158,13 +174,13 @@ def measure(request: ask.Measure) -> Job[ask.Measures]:
         brightness[places] = grey.mean(axis=(1, 2))
         contrast[places] = grey.std(axis=(1, 2))
         sharpness[places] = fine_detail(grey)
-    measures = ask.Measures(brightness, contrast, sharpness)
+    measures = Measures(brightness, contrast, sharpness)
     if key:
         keep(file, measures, key)
     return measures
 
 
-def class_averages(request: ask.ClassAverages) -> Job[ask.Averages]:
+def class_averages(request: ClassAverages) -> Job[Averages]:
     """See `ClassAverages`; standard deviations are shown twice as strong, for they cannot pass half of white."""
     data = yield from gather(Workspace.open(Path(request.workspace)), Plan())
     classes = len(data.collection.classes)
@@ -183,10 +199,10 @@ def class_averages(request: ask.ClassAverages) -> Job[ask.Averages]:
     counts = np.maximum(np.bincount(data.labels[members], minlength=classes), 1)[:, None, None, None]
     mean = sums / counts
     std = np.sqrt(np.maximum(squares / counts - mean**2, 0))
-    return ask.Averages((mean + 0.5).astype(np.uint8), np.minimum(std * 2 + 0.5, 255).astype(np.uint8))
+    return Averages((mean + 0.5).astype(np.uint8), np.minimum(std * 2 + 0.5, 255).astype(np.uint8))
 
 
-def resize_modes(request: ask.ResizeModes) -> Job[ask.ResizeModesShown]:
+def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
     """See `ResizeModes`."""
     plan = Plan.read(request.plan)
     place = Workspace.open(Path(request.workspace))
@@ -207,14 +223,14 @@ def resize_modes(request: ask.ResizeModes) -> Job[ask.ResizeModesShown]:
     low, high = seen.min(axis=(1, 2), keepdims=True), seen.max(axis=(1, 2), keepdims=True)
     network = ((seen - low) / np.maximum(high - low, 1e-6) * 255).astype(np.uint8)
     mean, std = batch.mean(axis=(0, 1, 2)).tolist(), batch.std(axis=(0, 1, 2)).tolist()
-    return ask.ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network)
+    return ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network)
 
 
 _ORIGINALS: Recent[tuple[NDArray[np.uint8], list[int]]] = Recent(1)
 """The originals asked for last: a slider that moves asks for the same many times a second."""
 
 
-def augmented(request: ask.Augment) -> Job[ask.Augmented]:
+def augmented(request: Augment) -> Job[Augmented]:
     """See `Augment`."""
     plan = Plan.read(request.plan)
     place = Workspace.open(Path(request.workspace))
@@ -228,7 +244,7 @@ def augmented(request: ask.Augment) -> Job[ask.Augmented]:
     from attentive_lens.images.augmentation import augment  # as above
 
     drawn = [augment(originals, chosen, plan.augmentation, 0, draw).images for draw in draws]
-    return ask.Augmented(originals, (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8))
+    return Augmented(originals, (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8))
 
 
 def _some_of_each(data: Data, count: int) -> tuple[NDArray[np.uint8], list[int]]:

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.desk.models import THREADS, answered_image, by_class, check_layer, model_and_data
-from attentive_lens.desk.requests import table as ask
+from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
+from attentive_lens.desk.requests.inspecting import AnswerAt, ChannelEffects, Channels, ChannelSeen, Layer, LayerSeen
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
@@ -35,7 +36,7 @@ FACTORS = (1.0, 0.0, 0.5, 2.0)
 """A channel as it is, switched off, halved and doubled."""
 
 
-def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
+def layer(request: Layer) -> Job[LayerSeen]:
     """See `Layer`; kept beside the run, and read from there the next time."""
     node = request.layer
     place = Workspace.open(Path(request.workspace))
@@ -43,7 +44,7 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
     model, data = yield from model_and_data(place, run)
     key = key_of("layer", run.model, data.fingerprint, node, request.patches, request.images, request.drawn)
     file = run.folder / f"layer-{key_of(node)[:16]}.npz"
-    known = kept(file, ask.LayerSeen, key)
+    known = kept(file, LayerSeen, key)
     if known is not None:
         return known
     check_layer(model, node)
@@ -77,7 +78,7 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
             row, column = int(strongest.rows[channel, k]), int(strongest.columns[channel, k])
             cut[channel, k] = patch(data.pixels[members[at]], fact, row, column)
     rows = data.collection.rows
-    seen = ask.LayerSeen(
+    seen = LayerSeen(
         node,
         fact.receptive_field,
         model.classes,
@@ -97,7 +98,7 @@ def layer(request: ask.Layer) -> Job[ask.LayerSeen]:
     return seen
 
 
-def activity(request: ask.LayerActivity) -> Job[ask.LayerActive]:
+def activity(request: LayerActivity) -> Job[LayerActive]:
     """See `LayerActivity`; kept beside the run, and read from there the next time."""
     node = request.layer
     place = Workspace.open(Path(request.workspace))
@@ -105,7 +106,7 @@ def activity(request: ask.LayerActivity) -> Job[ask.LayerActive]:
     model, data = yield from model_and_data(place, run)
     key = key_of("activity", run.model, data.fingerprint, node, request.images)
     file = run.folder / f"activity-{key_of(node)[:16]}.npz"
-    known = kept(file, ask.LayerActive, key)
+    known = kept(file, LayerActive, key)
     if known is not None:
         return known
     check_layer(model, node)
@@ -119,9 +120,7 @@ def activity(request: ask.LayerActivity) -> Job[ask.LayerActive]:
             part = members[first : first + PIECE]
             collected.add(predictor.outputs(node, predictor.prepare(data.pixels[part])), data.labels[part])
     counted = (len(members), len(training))
-    seen = ask.LayerActive(
-        node, model.classes, *counted, collected.edges, collected.counts, collected.mean, collected.used
-    )
+    seen = LayerActive(node, model.classes, *counted, collected.edges, collected.counts, collected.mean, collected.used)
     keep(file, seen, key)
     return seen
 
@@ -131,7 +130,7 @@ def _shown(image: Array) -> NDArray[np.uint8]:
     return (128 + 50 * image).clip(0, 255).astype(np.uint8)
 
 
-def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
+def channels(request: Channels) -> Job[ChannelSeen]:
     """See `Channels`."""
     node, number = request.layer, request.channel
     answered = yield from answered_image(request.subject)
@@ -157,12 +156,12 @@ def channels(request: ask.Channels) -> Job[ask.ChannelSeen]:
     yield Progress(1, 2, "scaling the channel")
     rows = scaled(probe, image, node, number, list(FACTORS))
     order = np.argsort(-np.abs(adds), kind="stable").tolist()
-    return ask.ChannelSeen(
+    return ChannelSeen(
         node,
         number,
         "said − true" if predicted != true else model.classes[predicted],
         model.classes[predicted],
         model.classes[true],
-        tuple(ask.ChannelEffects(k, float(adds[k]), float(first_order[k])) for k in order),
-        tuple(ask.AnswerAt(f, by_class(model.classes, row)) for f, row in zip(FACTORS, rows, strict=True)),
+        tuple(ChannelEffects(k, float(adds[k]), float(first_order[k])) for k in order),
+        tuple(AnswerAt(f, by_class(model.classes, row)) for f, row in zip(FACTORS, rows, strict=True)),
     )
