@@ -18,7 +18,7 @@ import typer
 from tests.cli.running import SCHEMA, command, last_object, run_words
 
 from attentive_lens.cli.entry import COMMANDS, with_commands
-from attentive_lens.cli.results import RESULTS
+from attentive_lens.cli.results import results_by_command
 from attentive_lens.core.records import schema
 from attentive_lens.workspace import Workspace
 
@@ -71,7 +71,7 @@ def run(*words: str) -> tuple[int, str, str]:
 
 def test_the_list_of_commands_is_whole() -> None:
     assert set(parameters()) == set(NAMES)
-    assert set(RESULTS) - {"error"} == set(NAMES)
+    assert set(results_by_command()) - {"error"} == set(NAMES)
     assert {name.split(" ")[0] for name in NAMES} == set(COMMANDS)
 
 
@@ -114,9 +114,9 @@ def test_a_place_that_is_not_there_is_said_in_one_sentence(
 @pytest.mark.parametrize("name", NAMES)
 def test_what_a_command_prints_is_described_by_its_classes(name: str) -> None:
     described = SCHEMA["$defs"][name]
-    kinds = [schema(kind) for kind in RESULTS[name]]
+    kinds = [schema(kind) for kind in results_by_command()[name]]
     assert described == (kinds[0] if len(kinds) == 1 else {"anyOf": kinds})
-    for kind in RESULTS[name]:
+    for kind in results_by_command()[name]:
         assert kind.__doc__
         assert all(key == key.lower() for key in schema(kind)["properties"])
 

@@ -123,7 +123,7 @@ def test_nothing_takes_more_than_three_files_and_every_kind_is_shown() -> None:
         "A map method",
         "A source of images",
         "A page",
-        "A command",
+        "Something to ask, with its command",
         "A change tried on an image",
         "A panel of evidence",
         "A view of the results",
@@ -165,6 +165,9 @@ def test_a_run_is_trained_explained_and_told_by_all_that_is_new(planted: Path, t
     assert (made["images"], len(made["skipped"])) == (24, 1)
     assert json.loads(command(planted, "classes", work, "--json")) == {"classes": {"bright": 12, "dark": 12}}
     assert command(planted, "classes", work).split() == ["12", "bright", "12", "dark"]
+    assert json.loads(command(planted, "classes", work, "--fewest", 13, "--json")) == {"classes": {}}
+    refused = run(planted, "-m", "attentive_lens", "classes", work, "--fewest", -1)
+    assert (refused.returncode, "--fewest" in refused.stderr) == (2, True)
     settings = ["optimiser=sign descent", "schedule=polynomial", "training.epochs=2", "preprocessing.input_size=16"]
     words = [word for own in settings for word in ("--set", own)]
     assert json.loads(command(planted, "train", work, *words, "--json").splitlines()[-1])["state"] == "done"

@@ -8,7 +8,7 @@ import os
 import sys
 import traceback
 from collections.abc import Callable, Mapping
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from attentive_lens.core.launching import processes_launched
 from attentive_lens.desk.faults import open_log
@@ -16,6 +16,8 @@ from attentive_lens.errors import BadUsage, LensError
 
 if TYPE_CHECKING:
     from typer import Typer
+
+    from attentive_lens.desk.requests.base import Request
 
 COMMANDS: dict[str, str] = {
     "demo": "commands",
@@ -39,26 +41,26 @@ COMMANDS: dict[str, str] = {
     "control": "steering",
     "score": "scoring",
     "verify": "scoring",
-    "calibrate": "scoring",
-    "robustness": "robustness",
+    "calibrate": "verifying.Calibrate",
+    "robustness": "robustness.MeasureRobustness",
     "explain": "explaining",
     "causes": "explaining",
     "class-maps": "explaining",
     "cases": "cases",
-    "report": "reporting",
+    "report": "reporting.WriteReport",
     "layer": "inspecting",
     "activity": "inspecting",
     "numbers": "inspecting",
-    "channel": "inspecting",
-    "neighbours": "inspecting",
+    "channel": "inspecting.Channels",
+    "neighbours": "inspecting.Neighbours",
     "map": "mapping",
-    "probe": "inspecting",
-    "rates": "inspecting",
+    "probe": "bases.ProbeBase",
+    "rates": "rates.SweepRates",
     "try": "inspecting",
     "predict": "predicting",
     "measure": "commands",
 }
-"""The module of each, which alone is loaded for it, in the order of the help."""
+"""The module of each, or the request in a module of `desk.requests` that it asks; that alone is loaded for it."""
 TOGETHER = "train"
 """The command that several processes carry out together."""
 COMPLETING = "_ATTENTIVE_LENS_COMPLETE"
@@ -91,13 +93,30 @@ def workspace_named(words: list[str]) -> str | None:
     raise BadUsage(f"«{first}» is not known", "it is neither a command nor a folder that exists", remedy)
 
 
+def requests_asked(commands: Mapping[str, str] = COMMANDS) -> dict[str, type[Request[Any]]]:
+    """The requests of those commands that ask one, by command."""
+    asked: dict[str, type[Request[Any]]] = {}
+    for name, home in commands.items():
+        module, _, request = home.partition(".")
+        if request:
+            found = importlib.import_module(f"attentive_lens.desk.requests.{module}")  # noqa: TID251  # named in COMMANDS
+            asked[name] = getattr(found, request)
+    return asked
+
+
 def with_commands(named: str = "") -> Typer:
     """The application with the command of that name alone, or with all where none has it: they take long to load."""
     from attentive_lens.cli.app import application
 
-    modules = dict.fromkeys(COMMANDS.values()) if named not in COMMANDS else (COMMANDS[named],)
-    for module in modules:
+    chosen = COMMANDS if named not in COMMANDS else {named: COMMANDS[named]}
+    for module in dict.fromkeys(home for home in chosen.values() if "." not in home):
         importlib.import_module(f"attentive_lens.cli.{module}")  # noqa: TID251  # of this room, seen file by file
+    asked = requests_asked(chosen)
+    if asked:
+        from attentive_lens.cli.asking import add_command
+
+        for name, request in asked.items():
+            add_command(name, request)
     return application([named] if named in COMMANDS else list(COMMANDS))
 
 

@@ -13,8 +13,6 @@ from attentive_lens.cli.app import (
     AsJson,
     InWorkspace,
     OfRun,
-    PlanFile,
-    Settings,
     app,
     map_method_option,
     out_file,
@@ -24,11 +22,8 @@ from attentive_lens.cli.results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests.activity import LayerActivity
-from attentive_lens.desk.requests.bases import ProbeBase
-from attentive_lens.desk.requests.explaining import PAIR
-from attentive_lens.desk.requests.inspecting import Channels, Layer, Neighbours, TryChanges
+from attentive_lens.desk.requests.inspecting import Layer, TryChanges
 from attentive_lens.desk.requests.numbers import LayerNumbers, WriteWeights
-from attentive_lens.desk.requests.rates import SweepRates
 from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.errors import BadUsage
 from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
@@ -68,83 +63,6 @@ def layer(
         out.print(f"{key}: {place}")
     for number, classes in enumerate(written.speaks):
         out.print(f"  channel {number}: " + ", ".join(f"{effect.target} {effect.adds:+.2f}" for effect in classes))
-
-
-@app.command()
-@reporting
-def probe(
-    workspace: InWorkspace,
-    plan: PlanFile = None,
-    settings: Settings = None,
-    as_json: AsJson = False,
-) -> None:
-    """Ask whether a base can help, before training on it: a linear classifier on each of its layers, and on pixels."""
-    from attentive_lens.cli.planning import planned_in
-    from attentive_lens.desk.tasks import carry_out
-
-    chosen = planned_in(workspace, plan, settings)
-    probed = watched(carry_out(ProbeBase(str(workspace), chosen.write())), "asking the base")
-    if as_json:
-        say_json(probed)
-        return
-    table = Table("layer", "statistics of", "accuracy", box=None)
-    for layer in probed.layers:
-        table.add_row(layer.layer, layer.statistics, f"{layer.accuracy:.1%}")
-    table.add_row("random weights, best layer", "training images", f"{probed.untrained:.1%}")
-    table.add_row("pixels", "", f"{probed.pixels:.1%}")
-    out.print(table)
-    out.print(probed.advice)
-
-
-@app.command()
-@reporting
-def rates(
-    workspace: InWorkspace,
-    plan: PlanFile = None,
-    settings: Settings = None,
-    as_json: AsJson = False,
-) -> None:
-    """Train a plan for a moment at rising learning rates: the loss after each, and which to begin with."""
-    from attentive_lens.cli.planning import planned_in
-    from attentive_lens.desk.tasks import carry_out
-
-    chosen = planned_in(workspace, plan, settings)
-    swept = watched(carry_out(SweepRates(str(workspace), chosen.write())), "sweeping the learning rate")
-    if as_json:
-        say_json(swept)
-        return
-    table = Table("learning rate", "loss after a step", "smoothed", "", box=None)
-    for rate, loss, smooth in list(zip(swept.rates, swept.losses, swept.curve, strict=True))[::5]:
-        sound = "falls" if swept.lowest <= rate <= swept.highest and swept.suggested else ""
-        table.add_row(f"{rate:.2g}", f"{loss:.3f}", f"{smooth:.3f}", sound)
-    out.print(table)
-    out.print(swept.advice)
-
-
-@app.command()
-@reporting
-def neighbours(
-    workspace: InWorkspace,
-    run: OfRun,
-    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
-    name: Annotated[
-        str, typer.Option("--layer", metavar="LAYER", help="The last before the answers if left out.")
-    ] = "",
-    as_json: AsJson = False,
-) -> None:
-    """List the training images that a layer finds nearest to an image, of the class said and of the true one."""
-    from attentive_lens.desk.tasks import carry_out
-
-    request = Neighbours(RunImage(str(workspace), run, image), name)
-    nearest = watched(carry_out(request), "looking for neighbours")
-    if as_json:
-        say_json(nearest)
-        return
-    for key in nearest.near:
-        near = ", ".join(f"{neighbour.image} ({neighbour.distance:.2f})" for neighbour in nearest.near[key])
-        out.print(f"nearest of {PAIR.get(key, key)}, {nearest.classes[key]}, at {nearest.layer}: {near}")
-    right = ", ".join(f"{name} {near.image} ({near.distance:.2f})" for name, near in nearest.right.items())
-    out.print(f"nearest that are answered rightly: {right}")
 
 
 @app.command()
@@ -321,31 +239,3 @@ def _one_image(places: list[str]) -> Subject:
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
     return RunImage(places[0], int(places[1]), int(places[2]))
-
-
-@app.command()
-@reporting
-def channel(
-    workspace: InWorkspace,
-    run: OfRun,
-    image: Annotated[int, typer.Argument(help="Number of the image.", metavar="IMAGE")],
-    name: Annotated[str, typer.Argument(help="A layer, as «relu 2».", metavar="LAYER")],
-    number: Annotated[int, typer.Argument(min=0, help="Which channel, from 0.", metavar="[CHANNEL]")] = 0,
-    as_json: AsJson = False,
-) -> None:
-    """Rank a layer's channels by what the answer loses without them, and turn one off and up to see the answer."""
-    from attentive_lens.desk.tasks import carry_out
-
-    request = Channels(RunImage(str(workspace), run, image), name, number)
-    seen = watched(carry_out(request), "asking the channels")
-    if as_json:
-        say_json(seen)
-        return
-    of = f"said − true ({seen.predicted} − {seen.true})" if seen.predicted != seen.true else f"«{seen.of}»"
-    out.print(f"{name} adds to {of}, each channel switched off (in brackets: to first order):")
-    for effect in seen.channels[:8]:
-        out.print(f"  channel {effect.channel}: {effect.adds:+.3f} ({effect.gradient:+.3f})")
-    for row in seen.answers:
-        best = sorted(row.probabilities.items(), key=lambda pair: -pair[1])[:3]
-        words = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}[row.factor]
-        out.print(f"  channel {number} {words}: " + ", ".join(f"{label} {p:.2f}" for label, p in best))

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from attentive_lens.cli.answer_results import AnswersWritten, Mapped, ScoresOfRun
+from attentive_lens.cli.entry import requests_asked
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
 from attentive_lens.cli.run_results import (
     AdviceGiven,
@@ -19,19 +20,15 @@ from attentive_lens.cli.run_results import (
 from attentive_lens.core.records import PlainTable, schema
 from attentive_lens.desk.comparing import RunsCompared, RunsTable, Spread
 from attentive_lens.desk.measuring_results import Measured
-from attentive_lens.desk.requests.bases import BaseProbe
 from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.explaining import MapSettings, MapTrust, RegionOfMap, TrustChecks
 from attentive_lens.desk.requests.images import FaultAction, Skipped
-from attentive_lens.desk.requests.inspecting import ChannelSeen, NeighboursFound, Tried
+from attentive_lens.desk.requests.inspecting import Tried
 from attentive_lens.desk.requests.maps import PlaceTrial
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.numbers import WeightsWritten
-from attentive_lens.desk.requests.rates import RatesSwept
-from attentive_lens.desk.requests.reporting import ReportWritten
-from attentive_lens.desk.requests.robustness import RobustnessMeasured
-from attentive_lens.desk.requests.verifying import Calibrated, Verified
+from attentive_lens.desk.requests.verifying import Verified
 from attentive_lens.training.journal import EpochEvent
 
 
@@ -361,32 +358,30 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "repeat": (Spread,),
     "score": (ScoresOfRun,),
     "verify": (Verified,),
-    "calibrate": (Calibrated,),
-    "robustness": (RobustnessMeasured,),
     "explain": (Explained,),
     "causes": (CommonCauses,),
     "class-maps": (ClassesWritten,),
     "cases": (CasesTried,),
-    "report": (ReportWritten,),
-    "probe": (BaseProbe,),
-    "rates": (RatesSwept,),
     "layer": (LayerWritten,),
     "activity": (ActivityTold,),
     "numbers": (NumbersWritten, WeightsWritten),
-    "channel": (ChannelSeen,),
-    "neighbours": (NeighboursFound,),
     "map": (Mapped,),
     "try": (Tried,),
     "predict": (Prediction, Unreadable, AnswersWritten),
     "measure": (Measured,),
     "error": (Failed,),
 }
-"""By command; where there are several classes, a line is one of them."""
+"""By command that is written by hand; where there are several classes, a line is one of them."""
+
+
+def results_by_command() -> dict[str, tuple[type[Any], ...]]:
+    """Of all commands, and of an error: those that ask a request print its result."""
+    return {**RESULTS, **{name: (asked.result,) for name, asked in requests_asked().items()}}
 
 
 def json_schema() -> PlainTable:
     """The JSON schema (draft 7) of all of them."""
-    schemas = {name: [schema(kind) for kind in kinds] for name, kinds in RESULTS.items()}
+    schemas = {name: [schema(kind) for kind in kinds] for name, kinds in results_by_command().items()}
     return {
         "$schema": "http://json-schema.org/draft-07/schema#",
         "title": "What attentive-lens prints with --json",

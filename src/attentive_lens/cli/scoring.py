@@ -11,6 +11,7 @@ from rich.table import Column, Table
 
 from attentive_lens.cli.answer_results import Mistake, ScoresOfRun
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_folder, printable
+from attentive_lens.cli.asking import say
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
@@ -18,11 +19,9 @@ from attentive_lens.desk.cautions import cautions_of, changed_since, judged_by_t
 from attentive_lens.desk.collection import collection
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices
-from attentive_lens.desk.requests.verifying import Calibrate, Verify
+from attentive_lens.desk.requests.verifying import Verify
 from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.verified import verified_in_words
 from attentive_lens.errors import BadValue
-from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.scoring.slices import Slice
 
@@ -39,7 +38,7 @@ MOST_CLASSES = 12
 
 
 MEASURES: dict[str, Callable[[ScoresOfRun], str]] = {
-    "accuracy": lambda told: percent(told.overview.accuracy),
+    "accuracy": lambda told: told.overview.accuracy.words,
     "loss": lambda told: f"{told.loss:.3f}",
     "balanced accuracy": lambda told: _share(told.overview.balanced_accuracy),
     "macro F1": lambda told: "–" if told.overview.macro_f1 is None else f"{told.overview.macro_f1:.3f}",
@@ -59,7 +58,7 @@ def _share(value: float | None) -> str:
 
 
 def _top(told: ScoresOfRun, k: int) -> str:
-    return next((percent(share) for own, share in told.overview.top if own == k), "–")
+    return next((share.words for own, share in told.overview.top if own == k), "–")
 
 
 @app.command()
@@ -183,35 +182,8 @@ def verify(workspace: InWorkspace, run: OfRun, on: OnSet = "validation", as_json
     told = watched(carry_out(Verify(str(workspace), run, on)), "scoring again")
     if not told.same:
         what = f"The scores of run {run} are not confirmed"
-        raise BadValue(what, verified_in_words(told).rstrip("."), "Score again, or put the model back")
-    if as_json:
-        say_json(told)
-    else:
-        out.print(verified_in_words(told))
-
-
-@app.command()
-@reporting
-def calibrate(
-    workspace: InWorkspace,
-    run: OfRun,
-    undo: Annotated[bool, typer.Option("--undo", help="Take the temperature out again.")] = False,
-    as_json: AsJson = False,
-) -> None:
-    """Keep the temperature in a run's best model by which its answers are as sure as they are right."""
-    from attentive_lens.desk.tasks import carry_out
-
-    told = watched(carry_out(Calibrate(str(workspace), run, undo)), "fitting the temperature")
-    if as_json:
-        say_json(told)
-        return
-    if undo:
-        out.print(f"run {run} answers as it was trained: off by {told.error:.1%}, loss {told.loss:.3f}")
-        return
-    out.print(
-        f"run {run} keeps a temperature of {told.temperature:.2f}: on validation off by {told.error:.1%}, before by"
-        f" {told.error_before:.1%}; loss {told.loss:.3f}, before {told.loss_before:.3f}. Undo with --undo."
-    )
+        raise BadValue(what, " ".join(told.words()).rstrip("."), "Score again, or put the model back")
+    say_json(told) if as_json else say(told)
 
 
 def _slices(workspace: Path, run: int, on: str, by: str) -> tuple[Slice, ...]:
@@ -222,22 +194,15 @@ def _slices(workspace: Path, run: int, on: str, by: str) -> tuple[Slice, ...]:
     return tuple(each for each in found.slices if by in ("all", each.by))
 
 
-def percent(share: Share) -> str:
-    """A share with its interval."""
-    if share.value is None or share.low is None or share.high is None:
-        return "–"
-    return f"{share.value:.1%} ({share.low * 100:.0f}–{share.high * 100:.0f})"
-
-
 def _say(told: ScoresOfRun, scores: Scores) -> None:
     view, names = told.overview, scores.classes
     out.print(
-        f"run {told.run} on {told.on}: {percent(view.accuracy)} of {scores.images} images right,"
+        f"run {told.run} on {told.on}: {view.accuracy.words} of {scores.images} images right,"
         f" {scores.loss_function} {scores.loss:.3f}"
     )
     if scores.unknown:
         out.print(f"{scores.unknown} images more are of classes that it does not know; they do not count.")
-    more = [f"top-{k} {percent(share)}" for k, share in view.top]
+    more = [f"top-{k} {share.words}" for k, share in view.top]
     if view.balanced_accuracy is not None and view.macro_f1 is not None:
         more += [f"balanced accuracy {view.balanced_accuracy:.1%}", f"macro F1 {view.macro_f1:.3f}"]
     if view.chance is not None and view.majority is not None:
@@ -256,8 +221,8 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
         taken = f"{each.taken_for} ({each.taken})" if each.taken else ""
         table.add_row(
             each.name,
-            percent(each.precision),
-            percent(each.recall),
+            each.precision.words,
+            each.recall.words,
             "–" if each.f1 is None else f"{each.f1:.3f}",
             "–" if area is None else f"{area:.3f}",
             str(each.support),
@@ -285,7 +250,7 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
         table = Table("cut by", "part", "right", "others", "chance", "within classes", box=None)
         for cut in told.slices[:MOST]:
             others = "–" if cut.others is None else f"{cut.others:.1%}"
-            right = f"{percent(cut.right)} of {cut.right.of}"
+            right = f"{cut.right.words} of {cut.right.of}"
             table.add_row(cut.by, cut.name, right, others, f"{cut.p_value:.2g}", f"{cut.p_within:.2g}")
         out.print(table)
     for entry in told.wrong[:MOST]:

@@ -136,7 +136,7 @@ def say_rows(table: Table, columns: Collection[str]) -> None:
 
 
 def say_json(result: Any) -> None:
-    """A result of `cli.results.RESULTS`, its arrays left out, as one object on one line."""
+    """A result of `cli.results.results_by_command`, its arrays left out, as one object on one line."""
     if sys.stdout is not None:
         line = json.dumps(without_arrays(result), ensure_ascii=False, allow_nan=False) + "\n"
         sys.stdout.write(line.encode("utf-8", "backslashreplace").decode())

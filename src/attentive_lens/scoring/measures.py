@@ -40,6 +40,13 @@ class Share:
     low: float | None
     high: float | None
 
+    @property
+    def words(self) -> str:
+        """With its interval, in hundredths."""
+        if self.value is None or self.low is None or self.high is None:
+            return "–"
+        return f"{self.value:.1%} ({self.low * 100:.0f}–{self.high * 100:.0f})"
+
     @classmethod
     def made(cls, count: int, of: int) -> Share:
         """From counts."""

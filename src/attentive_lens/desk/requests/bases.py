@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.records import PlainTable
+from attentive_lens.core.telling import Rows, Words
 from attentive_lens.desk.requests.base import Request
 
 
@@ -65,12 +66,21 @@ class BaseProbe:
     helps: bool
     advice: str
 
+    def words(self) -> Words:
+        """Every layer beside what untrained ones and the pixels give, and what follows."""
+        rows = [(layer.layer, layer.statistics, f"{layer.accuracy:.1%}") for layer in self.layers]
+        rows.append(("random weights, best layer", "training images", f"{self.untrained:.1%}"))
+        rows.append(("pixels", "", f"{self.pixels:.1%}"))
+        yield Rows(("layer", "statistics of", "accuracy"), tuple(rows))
+        yield self.advice
+
 
 @dataclass(frozen=True)
 class ProbeBase(Request[BaseProbe]):
-    """Whether the base of a plan, given as its table, can help with a workspace's images."""
+    """Ask whether a base can help, before training on it: a linear classifier on each of its layers, and on pixels."""
 
     result: ClassVar[type[object]] = BaseProbe
     task: ClassVar[str] = "probing.probe"
+    doing: ClassVar[str] = "asking the base"
     workspace: str
     plan: PlainTable

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.desk.requests.explaining import PAIR
 from attentive_lens.desk.requests.subjects import Subject
 from attentive_lens.explaining.change_settings import CHANGE_SETTINGS, ChangeSettings
 from attentive_lens.explaining.methods import QUICK, MapSettings
@@ -78,6 +81,10 @@ class Layer(Request[LayerSeen]):
     drawn: int = 8
 
 
+FACTORS = {1.0: "as it is", 0.0: "switched off", 0.5: "halved", 2.0: "doubled"}
+"""What a channel's output is multiplied by, in words."""
+
+
 @dataclass(frozen=True)
 class ChannelEffects:
     """What one channel adds to a number: measured by switching it off, and to first order by its gradient."""
@@ -115,16 +122,29 @@ class ChannelSeen:
     channels: tuple[ChannelEffects, ...]
     answers: tuple[AnswerAt, ...]
 
+    def words(self) -> Iterator[str]:
+        """The channels that add most, and the answers with one of them scaled."""
+        of = f"said − true ({self.predicted} − {self.true})" if self.predicted != self.true else f"«{self.of}»"
+        yield f"{self.layer} adds to {of}, each channel switched off (in brackets: to first order):"
+        for effect in self.channels[:8]:
+            yield f"  channel {effect.channel}: {effect.adds:+.3f} ({effect.gradient:+.3f})"
+        for row in self.answers:
+            best = sorted(row.probabilities.items(), key=lambda pair: -pair[1])[:3]
+            shown = ", ".join(f"{label} {p:.2f}" for label, p in best)
+            yield f"  channel {self.channel} {FACTORS[row.factor]}: {shown}"
+
 
 @dataclass(frozen=True)
 class Channels(Request[ChannelSeen]):
-    """What the channels of a layer add to an answer, and the answer with one of them scaled."""
+    """Rank a layer's channels by what the answer loses without them, and turn one off and up to see the answer."""
 
     result: ClassVar[type[object]] = ChannelSeen
     task: ClassVar[str] = "inspecting.channels"
+    doing: ClassVar[str] = "asking the channels"
+    arguments: ClassVar[tuple[str, ...]] = ("channel",)
     subject: Subject
-    layer: str
-    channel: int = 0
+    layer: str = spec(names="layer", meaning="A layer, as «relu 2».")
+    channel: int = spec(0, low=0, names="[channel]", meaning="Which channel, from 0.")
 
 
 @dataclass(frozen=True)
@@ -155,18 +175,27 @@ class NeighboursFound:
     near: dict[str, tuple[Near, ...]]
     right: dict[str, Near]
 
+    def words(self) -> Iterator[str]:
+        """Their numbers and how far they are."""
+        for key, images in self.near.items():
+            near = ", ".join(f"{each.image} ({each.distance:.2f})" for each in images)
+            yield f"nearest of {PAIR.get(key, key)}, {self.classes[key]}, at {self.layer}: {near}"
+        right = ", ".join(f"{name} {near.image} ({near.distance:.2f})" for name, near in self.right.items())
+        yield f"nearest that are answered rightly: {right}"
+
 
 @dataclass(frozen=True)
 class Neighbours(Request[NeighboursFound]):
-    """The training images a layer (the last before the output, if none is named) finds nearest to an image.
+    """List the training images that a layer finds nearest to an image, of the class said and of the true one.
 
     Feature maps of many values are averaged over squares before they are compared.
     """
 
     result: ClassVar[type[object]] = NeighboursFound
     task: ClassVar[str] = "neighbours.neighbours"
+    doing: ClassVar[str] = "looking for neighbours"
     subject: Subject
-    layer: str = ""
+    layer: str = spec("", names="layer", meaning="The last before the answers if left out.")
     count: int = 8
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.records import PlainTable
+from attentive_lens.core.telling import Rows, Words
 from attentive_lens.desk.requests.base import Request
 
 
@@ -31,12 +32,23 @@ class RatesSwept:
     suggested: float
     advice: str
 
+    def words(self) -> Words:
+        """Every fifth rate, and what to begin with."""
+        rows = [
+            (f"{rate:.2g}", f"{loss:.3f}", f"{smooth:.3f}",
+             "falls" if self.lowest <= rate <= self.highest and self.suggested else "")
+            for rate, loss, smooth in list(zip(self.rates, self.losses, self.curve, strict=True))[::5]
+        ]  # fmt: skip
+        yield Rows(("learning rate", "loss after a step", "smoothed", ""), tuple(rows))
+        yield self.advice
+
 
 @dataclass(frozen=True)
 class SweepRates(Request[RatesSwept]):
-    """Train a plan, given as its table, for a moment at rising learning rates; nothing of it is kept."""
+    """Train a plan for a moment at rising learning rates: the loss after each, and which to begin with."""
 
     result: ClassVar[type[object]] = RatesSwept
     task: ClassVar[str] = "sweeping.sweep_rates"
+    doing: ClassVar[str] = "sweeping the learning rate"
     workspace: str
     plan: PlainTable

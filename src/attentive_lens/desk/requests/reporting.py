@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
 
 
@@ -18,28 +20,22 @@ class ReportWritten:
     causes: int
     cases: int
 
+    def words(self) -> Iterator[str]:
+        """Where it is, and what it holds."""
+        held = f"{self.mistakes} mistakes, {self.causes} causes, {self.cases} cases"
+        yield f"{self.file}: {held}, {self.bytes / 1e6:.1f} MB"
+
 
 @dataclass(frozen=True)
 class WriteReport(Request[ReportWritten]):
-    """Write a run's report as one HTML file that needs nothing else.
-
-    Attributes
-    ----------
-    file : str
-        Where it goes; what is there is replaced.
-    on : str
-        The set whose mistakes are shown.
-    mistakes : int
-        The surest ones, so many, with their maps.
-    causes : bool
-        Whether the causes of all mistakes are looked for, which takes longest.
-    """
+    """Write a run's report: one HTML file with plan, curves, scores, mistakes, causes and cases."""
 
     result: ClassVar[type[object]] = ReportWritten
     task: ClassVar[str] = "reporting.write_report"
+    doing: ClassVar[str] = "writing the report"
     workspace: str
     run: int
-    file: str
+    file: str = spec("", meaning="Where it goes; report-RUN.html here if left out.")
     on: str = "validation"
-    mistakes: int = 8
-    causes: bool = True
+    mistakes: int = spec(8, low=0, high=100, meaning="The surest mistakes that are shown with their maps.")
+    causes: bool = spec(True, meaning="Whether to look for what all mistakes come from.")

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.telling import Rows, Words
+from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.scoring.measures import Share
 
@@ -61,15 +63,31 @@ class RobustnessMeasured:
     right: Share
     ways: tuple[Way, ...]
 
+    def words(self) -> Words:
+        """How many stay right, way by way."""
+        drawn = f" of {self.in_all}" if self.images < self.in_all else ""
+        yield f"run {self.run} on {self.images}{drawn} {self.on} images as they are: {self.right.words} right"
+        rows = [
+            (way.what * (grade is way.grades[0]), f"{grade.grade:g} {way.unit}".strip(), grade.right.words,
+             str(len(grade.broken)))
+            for way in self.ways for grade in way.grades
+        ]  # fmt: skip
+        yield Rows(("", "grade", "right", "broken"), tuple(rows))
+
 
 @dataclass(frozen=True)
 class MeasureRobustness(Request[RobustnessMeasured]):
-    """Accuracy under graded blur, noise, brightness, contrast, rotation, shift and JPEG; all ways if none is named."""
+    """Make a set's pictures worse, grade by grade, and tell how many answers stay right and which break."""
 
     result: ClassVar[type[object]] = RobustnessMeasured
     task: ClassVar[str] = "robustness.measure_robustness"
+    doing: ClassVar[str] = "making pictures worse"
     workspace: str
     run: int
     on: str = "validation"
-    ways: tuple[str, ...] = ()
-    most: int = 500
+    ways: tuple[str, ...] = spec(
+        (),
+        label="way",
+        meaning="blur, noise, darker, brighter, contrast, rotation, shift or JPEG; all if left out. Repeatable.",
+    )
+    most: int = spec(500, low=1, meaning="Images; of more, a part of every class is drawn.")

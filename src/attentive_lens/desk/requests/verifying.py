@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
 
 
@@ -44,6 +46,20 @@ class Verified:
     differ: int
     most: float
 
+    def words(self) -> Iterator[str]:
+        """Whether the answers are the same."""
+        figures = f"accuracy {self.accuracy!r}, loss {self.loss!r}"
+        if not self.kept:
+            yield f"There were no scores of {self.on} to compare with; now there are: {figures}."
+        elif self.same:
+            yield f"The model, read anew, gives the same {self.images} answers of {self.on} to the last bit: {figures}."
+        else:
+            yield (
+                f"{self.differ} of {self.images} answers of {self.on} differ, by {self.most:.2g} at most: {figures},"
+                f" before accuracy {self.kept_accuracy!r}, loss {self.kept_loss!r}."
+            )
+            yield "The file or the libraries of this machine changed."
+
 
 @dataclass(frozen=True)
 class Verify(Request[Verified]):
@@ -77,13 +93,24 @@ class Calibrated:
     error_before: float
     loss_before: float
 
+    def words(self) -> Iterator[str]:
+        """What is kept, and what it makes of the answers."""
+        if self.temperature == 1.0:
+            yield f"Run {self.run} answers as it was trained: off by {self.error:.1%}, loss {self.loss:.3f}."
+            return
+        yield (
+            f"Run {self.run} keeps a temperature of {self.temperature:.2f}: on validation off by {self.error:.1%},"
+            f" before by {self.error_before:.1%}; loss {self.loss:.3f}, before {self.loss_before:.3f}."
+        )
+
 
 @dataclass(frozen=True)
 class Calibrate(Request[Calibrated]):
-    """Keep the temperature that fits the validation images in a run's best model, or take it out again."""
+    """Keep the temperature in a run's best model by which its answers are as sure as they are right."""
 
     result: ClassVar[type[object]] = Calibrated
     task: ClassVar[str] = "verifying.calibrate"
+    doing: ClassVar[str] = "fitting the temperature"
     workspace: str
     run: int
-    undo: bool = False
+    undo: bool = spec(False, meaning="Take the temperature out again.")

@@ -93,7 +93,7 @@ def write_report(request: WriteReport) -> Job[ReportWritten]:
         "layers": _layers(plan, len(chosen.classes)),
     }
     text = _filled(values)
-    file = Path(request.file)
+    file = Path(request.file or f"report-{request.run}.html")
     check_folder_of(file)
     write_text(file, text)
     return ReportWritten(str(file), len(text.encode()), len(explanations), len(groups), len(cases.cases))

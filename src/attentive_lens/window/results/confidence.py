@@ -130,14 +130,7 @@ class ConfidenceView(ResultsView):
 
     def _take_calibrated(self, told: Calibrated) -> None:
         self._free()
-        if told.temperature == 1.0:
-            words = f"Run {told.run} answers as it was trained."
-        else:
-            words = (
-                f"Run {told.run} keeps a temperature of {told.temperature:.2f}: off by {percent(told.error)} on the"
-                f" validation images, before by {percent(told.error_before)}."
-            )
-        self.session.message.emit(words, False)
+        self.session.message.emit(" ".join(told.words()), False)
         self.session.scores.forget()
 
     def _fail(self, words: str) -> None:

@@ -13,7 +13,6 @@ from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.images import FaultAction, FaultsFound, FindFaults
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.verifying import Verified, Verify
-from attentive_lens.desk.verified import verified_in_words
 from attentive_lens.errors import LensError
 from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
 from attentive_lens.scoring.measures import Overview, calibration_error, overview
@@ -267,7 +266,7 @@ class OverviewView(ResultsView):
         self.found.setText(words)
 
     def _take_verified(self, told: Verified) -> None:
-        self.found.setText(verified_in_words(told))
+        self.found.setText(" ".join(told.words()))
 
     def _take_faults(self, found: FaultsFound) -> None:
         self._looking = False
