@@ -24,10 +24,10 @@ import numpy as np
 from PIL import Image
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.augmentation import Erasing, Noise, Rotate, Scale, Translate
 from attentive_lens.plan.layers import (

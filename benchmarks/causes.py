@@ -35,7 +35,7 @@ from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import Answer

@@ -14,8 +14,8 @@ import os
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
-from attentive_lens.desk.measuring import Bench
-from attentive_lens.desk.measuring_epochs import PARTS, epoch_of
+from attentive_lens.desk.measuring.engine import Bench
+from attentive_lens.desk.measuring.epochs import PARTS, epoch_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS

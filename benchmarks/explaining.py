@@ -19,7 +19,7 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QApplication
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.data import gather
+from attentive_lens.desk.images.data import gather
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import map_method
 from attentive_lens.formats.reading import read_model

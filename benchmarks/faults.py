@@ -29,7 +29,7 @@ from attentive_lens.demo.station import make, read_key
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.images import FindFaults
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.images.decoding import decode
 from attentive_lens.plan.plan import Plan
 

@@ -27,7 +27,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.requests.images import Augment
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.images.augmentation import augment
 from attentive_lens.plan.augmentation import STEPS, Brightness, Contrast, Flip, Rotate, Scale, Translate
 from attentive_lens.plan.plan import Plan

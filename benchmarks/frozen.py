@@ -23,10 +23,10 @@ import numpy as np
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import make
-from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.network.bases import with_base
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool

@@ -19,7 +19,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 
-from attentive_lens.desk.measuring import large, reference
+from attentive_lens.desk.measuring.engine import large, reference
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.channels import Excitement

@@ -18,9 +18,9 @@ from pathlib import Path
 import numpy as np
 import psutil
 
-from attentive_lens.desk.answer_files import AnswerFile
-from attentive_lens.desk.answering import answers_to, image_files
-from attentive_lens.desk.models import AT_ONCE, THREADS, model_of
+from attentive_lens.desk.results.answer_files import AnswerFile
+from attentive_lens.desk.results.answering import answers_to, image_files
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.ahead import read_files

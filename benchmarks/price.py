@@ -20,9 +20,9 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import make
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.prices import PricePlan
-from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 

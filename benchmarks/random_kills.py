@@ -27,8 +27,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.plan.plan import Plan
@@ -81,7 +81,7 @@ def wait(process: multiprocessing.process.BaseProcess, seconds: float) -> bool:
 def trainers(workspace: Workspace, kills: int, chance: random.Random) -> tuple[int, int]:
     """Kills done, and runs that came out different."""
     fork = multiprocessing.get_context("forkserver")
-    fork.set_forkserver_preload(["attentive_lens.desk.training", "attentive_lens.engine.kernels.direct"])
+    fork.set_forkserver_preload(["attentive_lens.desk.training.executing", "attentive_lens.engine.kernels.direct"])
     place = str(workspace.folder)
     whole = claim(workspace)
     process = fork.Process(target=train, args=(place, whole.number, False))

@@ -22,9 +22,9 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import make
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.rates import SweepRates
-from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace

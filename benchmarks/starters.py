@@ -19,10 +19,10 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import make
-from attentive_lens.desk.design import facts_of
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.network.design import facts_of
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 

@@ -23,7 +23,7 @@ from pathlib import Path
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.workspace import Workspace
 
 BIN = Path(sys.executable).parent

@@ -22,10 +22,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 import numpy as np
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.controlling import RunControl
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.controlling import RunControl
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool

@@ -92,7 +92,7 @@ def gaps_in_window(workspace: Path, seconds: float, train: bool) -> list[float]:
     """The longest gaps between ticks in the window, longest first; the first second is left out."""
     from PyQt6.QtCore import QEventLoop, QTimer
 
-    from attentive_lens.desk.runs import reap_children
+    from attentive_lens.desk.training.runs import reap_children
     from attentive_lens.window.application import make_application, make_frame
     from attentive_lens.window.session import open_session
 

@@ -22,8 +22,8 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import numpy as np
 
 from attentive_lens.core.jobs import finish, on_breath
-from attentive_lens.desk.bases import with_base
 from attentive_lens.desk.making import make_demo
+from attentive_lens.desk.network.bases import with_base
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.requests.causes import Causes
@@ -34,7 +34,7 @@ from attentive_lens.desk.requests.mapping import MapData
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.engine.batches import learn
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import one_hot

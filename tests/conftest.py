@@ -21,7 +21,7 @@ from hypothesis import settings
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 from tests.warm import WarmResident

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import ClassVar
 
-from attentive_lens.desk.resident import Resident
+from attentive_lens.desk.worker.resident import Resident
 
 PATIENCE = 3.0
 """Seconds in which a worker that is given back must have ended all that was asked of it."""

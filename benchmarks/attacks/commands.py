@@ -22,7 +22,7 @@ from attentive_lens.__main__ import main as command
 from attentive_lens.cli.entry import COMMANDS
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace

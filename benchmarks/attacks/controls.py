@@ -57,7 +57,7 @@ def main() -> int:
         work = Path(shutil.copytree(arguments.workspace, Path(folder) / "work"))
         answer_dialogs(patch)
         for name in BEGINNING:
-            patch.setattr(f"attentive_lens.desk.open_runs.{name}", refuse)
+            patch.setattr(f"attentive_lens.desk.training.state.{name}", refuse)
         frame = make_frame(Session(Workspace.open(work)))
         sys.excepthook = note
         frame.show()

@@ -30,9 +30,9 @@ from PIL import Image
 
 from attentive_lens.__main__ import main as command
 from attentive_lens.cli import collecting, commands, explaining, planning
-from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks import load_all
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.workspace import Workspace

@@ -17,7 +17,7 @@ from typing import Any
 
 import tomlkit
 
-from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.network.design import facts_of
 from attentive_lens.errors import LensError
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS

@@ -20,11 +20,11 @@ import numpy as np
 from PIL import Image
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.answer_files import COLUMNS, AnswerFile, class_columns
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import gather, white_in
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import gather, white_in
 from attentive_lens.desk.making import look_again, make_workspace
 from attentive_lens.desk.requests.models import Prediction
+from attentive_lens.desk.results.answer_files import COLUMNS, AnswerFile, class_columns
 from attentive_lens.images.decoding import white_of
 from attentive_lens.plan.plan import Plan
 

@@ -34,7 +34,7 @@ from attentive_lens.desk.requests.causes import Causes
 from attentive_lens.desk.requests.maps import ClassMaps
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.images.decoding import decode
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace

@@ -20,8 +20,8 @@ from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
-from attentive_lens.desk.models import model_and_data
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.results.models import model_and_data
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError

@@ -14,7 +14,7 @@ import pytest
 from PIL import Image
 from tests.cli.running import TINY, command, last_object, leaves, run_words
 
-from attentive_lens.desk.runs import reap_children, start_training
+from attentive_lens.desk.training.runs import reap_children, start_training
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.losses import LOSSES
 from attentive_lens.training.journal import read_events

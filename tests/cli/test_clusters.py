@@ -16,10 +16,10 @@ import pytest
 from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import clusters
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.series import Turn
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.many import clusters
+from attentive_lens.desk.many.series import Turn
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_model
 from attentive_lens.training.control import PAUSE

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from tests.cli.running import command, last_object
 
-from attentive_lens.desk.comparing import alike
+from attentive_lens.desk.results.comparing import alike
 from attentive_lens.workspace import Workspace
 
 

@@ -16,11 +16,11 @@ from tests.conftest import small_plan
 
 from attentive_lens.core.files import steerless
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.references import read_reference
 from attentive_lens.desk.requests.reporting import WriteReport
-from attentive_lens.desk.runs import check_resumable
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.references import read_reference
+from attentive_lens.desk.training.runs import check_resumable
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.layers import Output

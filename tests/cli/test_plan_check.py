@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from tests.cli.running import command, last_object, run_words
 
-from attentive_lens.desk.checking import faults_of
+from attentive_lens.desk.network.checking import faults_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.plan.text import written

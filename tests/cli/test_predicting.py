@@ -15,12 +15,12 @@ from pyarrow import parquet
 from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import answer_files
-from attentive_lens.desk.answer_files import COLUMNS, AnswerFile, class_columns
-from attentive_lens.desk.answering import answers_to, image_files
-from attentive_lens.desk.familiar import MOST, familiar
-from attentive_lens.desk.models import model_of
 from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.desk.results import answer_files
+from attentive_lens.desk.results.answer_files import COLUMNS, AnswerFile, class_columns
+from attentive_lens.desk.results.answering import answers_to, image_files
+from attentive_lens.desk.results.familiar import MOST, familiar
+from attentive_lens.desk.results.models import model_of
 from attentive_lens.errors import BadFile
 from attentive_lens.images.ahead import AHEAD, BATCH
 from attentive_lens.workspace import Workspace

@@ -14,8 +14,8 @@ import psutil
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training import team as teams
 from attentive_lens.training.control import PAUSE

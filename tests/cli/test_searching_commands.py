@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from tests.cli.running import command, last_object
 
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.runs import read_plan
 
@@ -49,7 +49,7 @@ def test_halving_trains_only_the_better_ones_on(station: Workspace) -> None:
 
 
 def test_a_sweep_of_random_combinations_can_be_queued(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("attentive_lens.desk.queue.start_claimed", lambda workspace, run: None)
+    monkeypatch.setattr("attentive_lens.desk.training.queue.start_claimed", lambda workspace, run: None)
     monkeypatch.setattr("attentive_lens.workspace.Run.begin", lambda self: None)
     over = ("--over", "optimiser.learning_rate=0.0001..0.01", "--random", "3")
     told = last_object(command("sweep", station.folder, *over, *SMALL, "--queue", "--json"))

@@ -15,8 +15,8 @@ from pathlib import Path
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.runs import RunReader, check_resumable
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader, check_resumable
 from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.plan.plan import Plan

@@ -10,10 +10,10 @@ import contextlib
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.advising import advice_of
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.advice import ADVICE

@@ -11,12 +11,12 @@ import pytest
 from tests.answering import answer
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.bases import base_file, base_model, with_base, without_base
-from attentive_lens.desk.checking import faults_of
-from attentive_lens.desk.design import Design
+from attentive_lens.desk.network.bases import base_file, base_model, with_base, without_base
+from attentive_lens.desk.network.checking import faults_of
+from attentive_lens.desk.network.design import Design
 from attentive_lens.desk.requests.bases import ProbeBase, ProbedLayer
 from attentive_lens.desk.tasks.probing import advice_of
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.explaining.linear_probe import linear_probe, pooled
 from attentive_lens.formats.reading import read_model

@@ -10,8 +10,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from attentive_lens.desk import memory
-from attentive_lens.desk.browsing import MEASURES, ORDERS, SHOWN_SETS, Answers, Wanted, browse, histogram, pixels_of
-from attentive_lens.desk.collection import Collection
+from attentive_lens.desk.images.browsing import (
+    MEASURES,
+    ORDERS,
+    SHOWN_SETS,
+    Answers,
+    Wanted,
+    browse,
+    histogram,
+    pixels_of,
+)
+from attentive_lens.desk.images.collection import Collection
 from attentive_lens.workspace import ImageRow
 
 

@@ -14,12 +14,12 @@ from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.case_status import STATUSES, RunAnswer, status_of
-from attentive_lens.desk.casebook import OpenCases
-from attentive_lens.desk.curating import Curating, moved, relabel
+from attentive_lens.desk.explaining.casebook import OpenCases
+from attentive_lens.desk.images.curating import Curating, moved, relabel
 from attentive_lens.desk.requests.cases import TryCases
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.cases import FILE, Case, CaseBook, Evidence, read_cases

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from attentive_lens.desk.cautions import PERFECT, caution_of_names, classes_by_folder
-from attentive_lens.desk.collection import Collection
+from attentive_lens.desk.images.collection import Collection
+from attentive_lens.desk.training.cautions import PERFECT, caution_of_names, classes_by_folder
 from attentive_lens.workspace import ImageRow
 
 

@@ -10,16 +10,16 @@ from tests.cli.running import TINY, command, last_object
 from tests.conftest import small_plan
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.curating import Curating, relabel_as_new
-from attentive_lens.desk.design import Design
 from attentive_lens.desk.history import Timeline
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.curating import Curating, relabel_as_new
+from attentive_lens.desk.images.state import OpenImages
 from attentive_lens.desk.making import look_again
-from attentive_lens.desk.open_images import OpenImages
+from attentive_lens.desk.network.design import Design
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.prices import PricePlan
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.plan import Plan

@@ -10,8 +10,8 @@ import pytest
 from tests.conftest import small_plan
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.comparing import RunRow, alike, compare, free_seed, judged, runs_table, spread
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.results.comparing import RunRow, alike, compare, free_seed, judged, runs_table, spread
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError
 from attentive_lens.plan.difference import Difference
 from attentive_lens.workspace import Workspace

@@ -11,17 +11,17 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from tests.answering import answer
 
-from attentive_lens.desk.cautions import (
+from attentive_lens.desk.history import History
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.curating import Curating, flagged, moved, read_list, relabelled, write_list
+from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.training.cautions import (
     caution_of_gap,
     caution_of_labels,
     caution_of_test,
     changed_since,
     judged_by_test,
 )
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled, write_list
-from attentive_lens.desk.history import History
-from attentive_lens.desk.requests.models import Score
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import scored

@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
-from attentive_lens.desk.design import Design
+from attentive_lens.desk.network.design import Design
 from attentive_lens.errors import LensError
 from attentive_lens.plan import editing
 from attentive_lens.plan.blocks import BLOCKS

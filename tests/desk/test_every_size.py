@@ -16,7 +16,7 @@ from attentive_lens.desk.requests.explaining import Explain, FirstFilters, Trust
 from attentive_lens.desk.requests.inspecting import Channels, Layer, TryChanges
 from attentive_lens.desk.requests.mapping import MapData
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.causes.grouping import grouped, in_cells
 from attentive_lens.explaining.saliency import METHODS

@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.desk import memory
-from attentive_lens.desk.bases import base_layers, with_base
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.design import facts_of
-from attentive_lens.desk.runs import RunReader, start_training
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.network.bases import base_layers, with_base
+from attentive_lens.desk.network.design import facts_of
+from attentive_lens.desk.training.runs import RunReader, start_training
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.plan import Plan

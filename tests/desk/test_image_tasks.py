@@ -12,8 +12,8 @@ from tests.conftest import small_plan
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import read_key
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.curating import Curating, act, moved
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.curating import Curating, act, moved
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.requests.images import (
     ClassAverages,
@@ -24,7 +24,7 @@ from attentive_lens.desk.requests.images import (
     Preview,
     ResizeModes,
 )
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace

@@ -15,7 +15,7 @@ from tests.conftest import small_plan
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.images import OpenPicture
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.engine.network import Network
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import of_values, stored_values

@@ -11,7 +11,7 @@ from tests.answering import answer, by, change
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.values import in_words
-from attentive_lens.desk.data import gather
+from attentive_lens.desk.images.data import gather
 from attentive_lens.desk.requests.activity import LayerActivity
 from attentive_lens.desk.requests.causes import Causes
 from attentive_lens.desk.requests.explaining import Explain, Trust

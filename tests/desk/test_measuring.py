@@ -9,9 +9,9 @@ import pytest
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import without_arrays
-from attentive_lens.desk import measuring
-from attentive_lens.desk.measuring import CASES, Bench, large, measure, reference
-from attentive_lens.desk.measuring_results import Held
+from attentive_lens.desk.measuring import engine as measuring
+from attentive_lens.desk.measuring.engine import CASES, Bench, large, measure, reference
+from attentive_lens.desk.measuring.results import Held
 from attentive_lens.engine.threads import ThreadPool
 
 

@@ -6,7 +6,7 @@ import time
 
 import pytest
 
-from attentive_lens.desk.measuring_epochs import PARTS, REST, Clock, costs_of_first, epoch_of, part_of
+from attentive_lens.desk.measuring.epochs import PARTS, REST, Clock, costs_of_first, epoch_of, part_of
 from attentive_lens.plan.layers import LAYERS, Convolution, Flatten, Output, Relu
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan

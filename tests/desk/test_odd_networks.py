@@ -19,7 +19,7 @@ from attentive_lens.desk.requests.inspecting import Channels, Layer, Neighbours,
 from attentive_lens.desk.requests.maps import ClassMaps, Maps
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.layers import Convolution, Flatten, Output, Relu

@@ -15,22 +15,22 @@ import pytest
 from tests.answering import answer
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import runs as desk_runs
-from attentive_lens.desk.browsing import Answers, Wanted, browse, histogram
 from attentive_lens.desk.cards import keep_pictures, read_card
-from attentive_lens.desk.collection import Library
-from attentive_lens.desk.curating import Curating, flagged, moved, read_list, relabelled
-from attentive_lens.desk.design import Design
 from attentive_lens.desk.history import History
+from attentive_lens.desk.images.browsing import Answers, Wanted, browse, histogram
+from attentive_lens.desk.images.collection import Library
+from attentive_lens.desk.images.curating import Curating, flagged, moved, read_list, relabelled
+from attentive_lens.desk.images.state import OpenImages
+from attentive_lens.desk.network.design import Design
 from attentive_lens.desk.observing import Signal
-from attentive_lens.desk.open_images import OpenImages
-from attentive_lens.desk.open_runs import OpenRuns
-from attentive_lens.desk.open_scores import OpenScores
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.desk.requests.models import Score
-from attentive_lens.desk.runs import RunReader, thinned
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.results.state import OpenScores
+from attentive_lens.desk.training import runs as desk_runs
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader, thinned
+from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.journal import BatchEvent, Journal

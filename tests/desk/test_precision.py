@@ -10,15 +10,15 @@ from tests.answering import answer
 from tests.conftest import small_plan
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.design import price_in_memory
-from attentive_lens.desk.preparing import prepare
+from attentive_lens.desk.network.design import price_in_memory
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.requests.explaining import Activations, Explain
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.requests.prices import PricePlan
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.preparing import prepare
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.plan.augmentation import Flip

@@ -12,11 +12,11 @@ from dataclasses import replace
 import pytest
 from tests.conftest import small_plan
 
-from attentive_lens.desk import queue as queueing
-from attentive_lens.desk.comparing import runs_table
-from attentive_lens.desk.open_runs import OpenRuns
-from attentive_lens.desk.queue import enqueue, start_next, take_from_queue, waiting
-from attentive_lens.desk.runs import RunReader, reap_children
+from attentive_lens.desk.results.comparing import runs_table
+from attentive_lens.desk.training import queue as queueing
+from attentive_lens.desk.training.queue import enqueue, start_next, take_from_queue, waiting
+from attentive_lens.desk.training.runs import RunReader, reap_children
+from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.workspace import Run, Workspace
 from attentive_lens.workspace.about import MOST_NOTE, About

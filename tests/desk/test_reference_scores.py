@@ -9,7 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QLabel, QLineEdit
 from pytestqt.qtbot import QtBot
 
-from attentive_lens.desk.reference_scores import read_reference_scores, typed_reference
+from attentive_lens.desk.results.reference_scores import read_reference_scores, typed_reference
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.window.results.classes import HEADS, ClassesView
 from attentive_lens.window.session import Session

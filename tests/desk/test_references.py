@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from attentive_lens.desk.references import read_reference
+from attentive_lens.desk.training.references import read_reference
 from attentive_lens.errors import BadFile
 
 

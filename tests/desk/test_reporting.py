@@ -15,10 +15,17 @@ from PIL import Image
 from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.casebook import OpenCases
-from attentive_lens.desk.figures import Curve, as_svg, by_confidence, by_epoch, confusion_matrix, counts_by_confidence
+from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.reporting import WriteReport
+from attentive_lens.desk.results.figures import (
+    Curve,
+    as_svg,
+    by_confidence,
+    by_epoch,
+    confusion_matrix,
+    counts_by_confidence,
+)
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.scoring.measures import Bin
 from attentive_lens.scoring.scores import scored

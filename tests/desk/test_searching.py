@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from attentive_lens.desk.comparing import RunRow
-from attentive_lens.desk.searching import Axis, better_half, check_judged, grid, read_axis, rungs, sample
+from attentive_lens.desk.many.searching import Axis, better_half, check_judged, grid, read_axis, rungs, sample
+from attentive_lens.desk.results.comparing import RunRow
 from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.plan.plan import Plan
 

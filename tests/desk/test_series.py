@@ -9,8 +9,8 @@ import pytest
 import typer
 
 from attentive_lens.cli import serial
-from attentive_lens.desk.comparing import seeds_left
-from attentive_lens.desk.series import Turn, halved, ranked, run_of, trained
+from attentive_lens.desk.many.series import Turn, halved, ranked, run_of, trained
+from attentive_lens.desk.results.comparing import seeds_left
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Run, Workspace

@@ -16,16 +16,16 @@ import attentive_lens as al
 from attentive_lens.core.files import is_alive
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import without_arrays
-from attentive_lens.desk.bases import with_base
-from attentive_lens.desk.data import gather
-from attentive_lens.desk.design import price_in_memory
+from attentive_lens.desk.images.data import gather
+from attentive_lens.desk.network.bases import with_base
+from attentive_lens.desk.network.design import price_in_memory
 from attentive_lens.desk.requests.explaining import Activations, Explain, FirstFilters
 from attentive_lens.desk.requests.images import Augment
 from attentive_lens.desk.requests.inspecting import Channels, Layer
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.resident import Reply, Resident, _remove_old
-from attentive_lens.desk.runs import (
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import (
     RunReader,
     check_resumable,
     reap_children,
@@ -33,7 +33,7 @@ from attentive_lens.desk.runs import (
     resume_training,
     start_training,
 )
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.worker.resident import Reply, Resident, _remove_old
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.formats.reading import read_model

@@ -11,13 +11,13 @@ from PIL import Image
 from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import Data, gather
+from attentive_lens.desk.images.together import keep_together, what_moves
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.images import FindFaults
 from attentive_lens.desk.tasks import carry_out, looking
 from attentive_lens.desk.tasks.looking import asked_about_marks
-from attentive_lens.desk.together import keep_together, what_moves
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.trials import Trial
 from attentive_lens.images.faults import Action, Evidence, Finding

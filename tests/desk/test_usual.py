@@ -12,9 +12,9 @@ from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
-from attentive_lens.desk.design import Design
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.usual import fitted, usual_plan
+from attentive_lens.desk.network.design import Design
+from attentive_lens.desk.network.usual import fitted, usual_plan
 from attentive_lens.images.flips import turned_by_flip
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import ImageRow, Workspace

@@ -14,11 +14,11 @@ from tests.cli.running import command, last_object
 
 import attentive_lens as al
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.cautions import cautions_of
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.verifying import Verify
 from attentive_lens.desk.tasks import carry_out, verifying
 from attentive_lens.desk.tasks.verifying import AS_TRAINED, cooled, temperature_of
+from attentive_lens.desk.training.cautions import cautions_of
 from attentive_lens.formats.reading import read_model
 from attentive_lens.scoring.measures import calibration_error
 from attentive_lens.scoring.scores import Scores

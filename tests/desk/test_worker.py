@@ -19,16 +19,16 @@ import pytest
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress, breathe, on_breath
-from attentive_lens.desk import resident as resident_module
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.images import OpenPicture
 from attentive_lens.desk.requests.mapping import DataMap, MapData
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.requests.wire import Answer, Message, line, read_line
-from attentive_lens.desk.resident import Resident, memory
-from attentive_lens.desk.worker import Worker
+from attentive_lens.desk.worker import resident as resident_module
+from attentive_lens.desk.worker.resident import Resident, memory
+from attentive_lens.desk.worker.wire import Answer, Message, line, read_line
+from attentive_lens.desk.worker.worker import Worker
 from attentive_lens.errors import BadUsage, BadValue, NotHere
 from attentive_lens.workspace import Workspace
 

@@ -12,7 +12,7 @@ from tests.conftest import small_plan
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.dropout import DropoutSeen, SeeDropout
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.engine.network import Network
 from attentive_lens.errors import NotHere
 from attentive_lens.explaining.dropout import at_work

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.map_layout import by_interest, disc, inside, into_unit, shown_apart, stamped
+from attentive_lens.desk.images.map_layout import by_interest, disc, inside, into_unit, shown_apart, stamped
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.distances import squared_distances, squeezed
 from attentive_lens.explaining.embedding import STEPS, Likelihoods, embedded, gradient, likelihoods_of

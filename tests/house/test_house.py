@@ -33,7 +33,7 @@ LIGHT = tuple(f"attentive_lens.explaining.{name}" for name in ("change_settings"
 BREACHES = {
     "engine/network.py": "import attentive_lens.images",
     "images/split.py": "import attentive_lens.workspace",
-    "desk/runs.py": "import PyQt6.QtCore",
+    "desk/training/runs.py": "import PyQt6.QtCore",
     "training/loop.py": "import sqlite3",
     "window/session.py": "import attentive_lens.engine.network",
     "window/pages/images.py": "import attentive_lens.window.pages.results",
@@ -65,7 +65,7 @@ def test_each_breach_of_the_layering_is_caught(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "module", ["attentive_lens.cli.commands", "attentive_lens.window.application", "attentive_lens.desk.runs"]
+    "module", ["attentive_lens.cli.commands", "attentive_lens.window.application", "attentive_lens.desk.training.runs"]
 )
 def test_the_faces_are_light(module: str) -> None:
     code = f"import sys, {module}; print([m for m in sys.modules if m.startswith({HEAVY!r}) and m not in {LIGHT!r}])"

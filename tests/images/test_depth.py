@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.data import gather, white_in
+from attentive_lens.desk.images.data import gather, white_in
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.errors import BadFile
 from attentive_lens.formats.reading import read_model

@@ -20,7 +20,7 @@ from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.inspecting import TryChanges
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.threads import ThreadPool

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from tests.training.test_loop import PREPARATION, spots
 from tests.training.test_resume import HELD, PLAN, TRAINING, train
 
-from attentive_lens.desk.design import price_in_memory
+from attentive_lens.desk.network.design import price_in_memory
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool

@@ -10,7 +10,7 @@ import pytest
 from tests.training.test_loop import PREPARATION, Asked
 from tests.training.test_resume import EPOCHS, PLAN, TRAINING, Killed, state, train
 
-from attentive_lens.desk.controlling import RunControl
+from attentive_lens.desk.training.controlling import RunControl
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError

@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.batches import inference
 from attentive_lens.engine.network import Network
 from attentive_lens.formats.reading import read_model

@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.controlling import RunControl
-from attentive_lens.desk.runs import RunReader
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.controlling import RunControl
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.augmentation import STEPS

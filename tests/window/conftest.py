@@ -11,7 +11,7 @@ from pytestqt.qtbot import QtBot
 from tests.driving import click, stage
 from tests.warm import WarmResident
 
-from attentive_lens.desk.runs import reap_children
+from attentive_lens.desk.training.runs import reap_children
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage

@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import OpenPicture, Picture, Prepare
-from attentive_lens.desk.resident import Reply
+from attentive_lens.desk.worker.resident import Reply
 from attentive_lens.errors import LensError
 from attentive_lens.window import asking
 from attentive_lens.window.asking import FIRST_WAIT_MS, LONGEST_WAIT_MS, Asker

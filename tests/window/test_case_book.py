@@ -16,7 +16,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.filters import ChannelRows

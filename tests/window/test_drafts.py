@@ -18,9 +18,9 @@ from tests.driving import stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
-from attentive_lens.desk.comparing import runs_table
 from attentive_lens.desk.making import look_again, make_workspace
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.results.comparing import runs_table
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.losses import LOSSES
 from attentive_lens.plan.plan import Plan

@@ -16,7 +16,7 @@ from tests.driving import child, click, stage
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk import memory
 from attentive_lens.desk.making import make_demo, make_workspace
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.window.application import open_folder
 from attentive_lens.window.bench.bench import Bench

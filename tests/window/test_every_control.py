@@ -15,8 +15,8 @@ from tests.window.test_drafts import BINARY, draw_class, of_two_classes
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import look_again
-from attentive_lens.desk.runs import reap_children
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import reap_children
 from attentive_lens.errors import BadFile
 from attentive_lens.window.application import make_frame
 from attentive_lens.window.frame import Frame
@@ -66,7 +66,7 @@ def test_whatever_is_clicked_and_in_whatever_order_there_is_no_fault(
 
     workspace = make(tmp_path, station)
     for name in ("start_training", "resume_training", "start_halving", "enqueue"):
-        monkeypatch.setattr(f"attentive_lens.desk.open_runs.{name}", refuse)
+        monkeypatch.setattr(f"attentive_lens.desk.training.state.{name}", refuse)
     answer_dialogs(monkeypatch)
     frame = make_frame(Session(workspace))
     with qtbot.waitSignal(frame.session.pixels_ready, timeout=30_000):

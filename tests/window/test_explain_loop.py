@@ -13,7 +13,7 @@ from tests.driving import LEFT, child
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.requests.models import Score
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.frame import Frame

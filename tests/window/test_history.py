@@ -23,7 +23,7 @@ from pytestqt.qtbot import QtBot
 from tests.conftest import small_plan
 from tests.driving import child, stage
 
-from attentive_lens.desk.curating import flagged, moved
+from attentive_lens.desk.images.curating import flagged, moved
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.session import Session

@@ -13,12 +13,12 @@ from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import design
-from attentive_lens.desk.browsing import find_images
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.comparing import compare
-from attentive_lens.desk.design import FILE, Design, save_plan
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.images.browsing import find_images
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.network import design
+from attentive_lens.desk.network.design import FILE, Design, save_plan
+from attentive_lens.desk.results.comparing import compare
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training import loop
 from attentive_lens.window.frame import Frame

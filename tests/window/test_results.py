@@ -15,7 +15,7 @@ from tests.driving import LEFT, child, click, stage
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError
 from attentive_lens.scoring.measures import overview, per_class, withheld
 from attentive_lens.scoring.paired import paired

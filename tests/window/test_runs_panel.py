@@ -18,8 +18,8 @@ from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, begin, child, click, stage
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.runs import reap_children
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import reap_children
 from attentive_lens.window.frame import Frame
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.about import About
@@ -82,7 +82,7 @@ def test_runs_are_named_noted_pinned_deleted_and_brought_back(
 def test_a_sweep_and_a_repeat_are_queued_and_what_is_wrong_is_said_in_place(
     qtbot: QtBot, frame: Frame, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("attentive_lens.desk.queue.start_claimed", lambda workspace, run: None)
+    monkeypatch.setattr("attentive_lens.desk.training.queue.start_claimed", lambda workspace, run: None)
     monkeypatch.setattr("attentive_lens.workspace.Run.begin", lambda self: None)
     station = frame.session.workspace
     click(qtbot, frame, "all runs view")

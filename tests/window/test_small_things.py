@@ -20,7 +20,7 @@ from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.images import FaultAction, FindFaults
 from attentive_lens.desk.requests.prices import PlanPrice
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.images.faults import FAULTS
 from attentive_lens.window.explaining.numbers import NumbersPanel
 from attentive_lens.window.frame import Frame

@@ -11,8 +11,9 @@ from tests.cli.running import command
 from tests.desk.test_series import told_done
 
 from attentive_lens.cli import serial
-from attentive_lens.desk import open_runs, runs
-from attentive_lens.desk.comparing import folds_told
+from attentive_lens.desk.results.comparing import folds_told
+from attentive_lens.desk.training import runs
+from attentive_lens.desk.training import state as open_runs
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.training.sweep_tools import SweepTools

@@ -24,11 +24,11 @@ from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, begin, child, click, stage
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.curves import curve, smoothed
-from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks.pricing import choices_of_threads
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.curves import curve, smoothed
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import MEASURES

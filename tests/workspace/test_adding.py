@@ -11,8 +11,8 @@ from PIL import Image
 from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import gather
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import gather
 from attentive_lens.errors import BadFile
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace

@@ -12,8 +12,8 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 from PIL import Image
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.collection import Library
-from attentive_lens.desk.curating import Curating, flagged, moved, relabelled
+from attentive_lens.desk.images.collection import Library
+from attentive_lens.desk.images.curating import Curating, flagged, moved, relabelled
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Workspace

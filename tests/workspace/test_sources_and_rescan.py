@@ -12,9 +12,9 @@ from tests.images.drawn import kinds, leaves
 from tests.images.test_array_sources import WRITERS
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.curating import Curating, flagged
-from attentive_lens.desk.data import gather
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.curating import Curating, flagged
+from attentive_lens.desk.images.data import gather
 from attentive_lens.desk.making import look_again, make_workspace
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture

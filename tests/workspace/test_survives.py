@@ -18,12 +18,12 @@ from tests.images.drawn import leaves
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.demo.station import make
-from attentive_lens.desk.curating import Curating, moved, read_list, relabelled
+from attentive_lens.desk.images.curating import Curating, moved, read_list, relabelled
 from attentive_lens.desk.making import look_again, make_demo, make_workspace, move_source
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.training import execute
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import BadFile, LensError, NotHere
 from attentive_lens.images.sources import Skipped, open_source
 from attentive_lens.images.sources.base import class_name

@@ -10,9 +10,9 @@ import pytest
 from PIL import Image
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.collection import collection
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.making import make_workspace
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadFile, BadValue, LensError, NotHere
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace

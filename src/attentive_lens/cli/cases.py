@@ -16,7 +16,7 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.errors import BadUsage, LensError, NotHere
 
 if TYPE_CHECKING:
-    from attentive_lens.desk.casebook import OpenCases
+    from attentive_lens.desk.explaining.casebook import OpenCases
 
 
 @app.command()
@@ -56,7 +56,7 @@ def cases(
 
 def _opened(workspace: Path, image: int, run: int) -> int:
     """The number of an image's case, opened if there is none."""
-    from attentive_lens.desk.collection import collection
+    from attentive_lens.desk.images.collection import collection
     from attentive_lens.desk.tasks import carry_out
     from attentive_lens.workspace import Workspace
 
@@ -77,7 +77,7 @@ def _opened(workspace: Path, image: int, run: int) -> int:
 
 
 def _book(workspace: Path) -> OpenCases:
-    from attentive_lens.desk.casebook import OpenCases
+    from attentive_lens.desk.explaining.casebook import OpenCases
     from attentive_lens.workspace import Workspace
 
     place = Workspace.open(workspace)

@@ -124,8 +124,8 @@ def faults(
 
 def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[str]:
     """Do the first action of the findings of some kinds; what was done."""
-    from attentive_lens.desk.curating import Curating, act
-    from attentive_lens.desk.together import keep_together
+    from attentive_lens.desk.images.curating import Curating, act
+    from attentive_lens.desk.images.together import keep_together
     from attentive_lens.errors import BadUsage, BadValue
     from attentive_lens.plan.plan import Plan
 
@@ -160,7 +160,7 @@ def add(
     as_json: AsJson = False,
 ) -> None:
     """Copy new images into a workspace as images of a class; the next run knows them."""
-    from attentive_lens.desk.answering import image_files
+    from attentive_lens.desk.results.answering import image_files
     from attentive_lens.workspace.adding import add_images
 
     numbers = add_images(Workspace.open(workspace), [Path(file) for file in image_files(images)], label)
@@ -255,7 +255,7 @@ def label(
     as_json: AsJson = False,
 ) -> None:
     """Take corrected labels, sets and flags from a table, or write them to one; image files are never touched."""
-    from attentive_lens.desk.curating import Curating, merge_classes, read_list, write_list
+    from attentive_lens.desk.images.curating import Curating, merge_classes, read_list, write_list
     from attentive_lens.errors import BadUsage
     from attentive_lens.images.sources.base import class_name
 

@@ -12,9 +12,9 @@ from rich.table import Table
 from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app
 from attentive_lens.cli.results import DemoMade, RunWatched
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
-from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.cautions import caution_of_labels, changed_since
-from attentive_lens.desk.collection import collection
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.cautions import caution_of_labels, changed_since
 
 WATCH_SECONDS = 0.4
 
@@ -150,7 +150,7 @@ def measure(
 ) -> None:
     """Time the engine on this machine, as ratios to its matrix-product peak."""
     from attentive_lens.core.values import unknown_word
-    from attentive_lens.desk.measuring import measure as measured
+    from attentive_lens.desk.measuring.engine import measure as measured
     from attentive_lens.engine.kernels.choice import KERNELS
 
     if kernels not in KERNELS:

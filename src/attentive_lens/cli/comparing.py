@@ -26,7 +26,7 @@ def runs(
 ) -> None:
     """List all runs: best validation accuracy with its interval, loss, time, and the settings in which they differ."""
     from attentive_lens.core.values import unknown_word
-    from attentive_lens.desk.comparing import RunRow, RunsTable, runs_table
+    from attentive_lens.desk.results.comparing import RunRow, RunsTable, runs_table
 
     if sort not in SORTS:
         raise unknown_word("--sort", sort, frozenset(SORTS))
@@ -75,8 +75,8 @@ def repeat(
     """
     from attentive_lens.cli.planning import planned_in
     from attentive_lens.cli.serial import trainer
-    from attentive_lens.desk.comparing import seeds_left, spread
-    from attentive_lens.desk.series import trained
+    from attentive_lens.desk.many.series import trained
+    from attentive_lens.desk.results.comparing import seeds_left, spread
 
     place = Workspace.open(workspace)
     if of is not None and (plan is not None or settings):
@@ -135,8 +135,8 @@ def compare(
     as_json: AsJson = False,
 ) -> None:
     """Say what two runs differ in, how far apart they are, image by image too, and whether that is more than chance."""
-    from attentive_lens.desk.comparing import compare as compared
     from attentive_lens.desk.requests.models import Score
+    from attentive_lens.desk.results.comparing import compare as compared
     from attentive_lens.desk.tasks import carry_out
     from attentive_lens.scoring.paired import in_words, paired
 

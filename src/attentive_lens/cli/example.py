@@ -14,8 +14,8 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.explaining import Activations, Explain, FirstFilters
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.runs import RunReader, RunView, resumable
 from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.training.runs import RunReader, RunView, resumable
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import Answer

@@ -145,7 +145,7 @@ def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
 
 def _files(places: list[str], model: Path) -> dict[str, Subject]:
     """Image files by the beginning of the names of what is written for them."""
-    from attentive_lens.desk.answering import image_files
+    from attentive_lens.desk.results.answering import image_files
 
     files: dict[str, Subject] = {}
     for file in image_files([Path(place) for place in places]):
@@ -228,8 +228,8 @@ def causes(
     as_json: AsJson = False,
 ) -> None:
     """Find what the mistakes of a run come from, tried on the model, each cause with the remedy that fits."""
-    from attentive_lens.desk.cautions import caution_of_test, judged_by_test
     from attentive_lens.desk.tasks import carry_out
+    from attentive_lens.desk.training.cautions import caution_of_test, judged_by_test
     from attentive_lens.workspace import Workspace
 
     check_set(on)

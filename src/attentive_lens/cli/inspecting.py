@@ -120,7 +120,7 @@ def numbers(
     as_json: AsJson = False,
 ) -> None:
     """Show a layer's raw numbers: its weights, their gradient for an image, and what the optimiser remembers."""
-    from attentive_lens.desk.exporting import write_numbers
+    from attentive_lens.desk.results.exporting import write_numbers
     from attentive_lens.desk.tasks import carry_out
 
     if name == EVERY_LAYER:

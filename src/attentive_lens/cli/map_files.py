@@ -12,8 +12,8 @@ from PIL import Image, ImageDraw
 from attentive_lens.cli.answer_results import Mapped
 from attentive_lens.cli.speaking import watched
 from attentive_lens.core.files import check_folder_of, write_text
+from attentive_lens.desk.images.map_layout import by_interest, into_unit, shown_apart
 from attentive_lens.desk.map_colours import class_colour
-from attentive_lens.desk.map_layout import by_interest, into_unit, shown_apart
 from attentive_lens.desk.requests.images import Prepare
 from attentive_lens.desk.requests.mapping import DataMap
 from attentive_lens.errors import BadFile

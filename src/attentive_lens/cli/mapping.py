@@ -11,7 +11,7 @@ from attentive_lens.cli.answer_results import Mapped, MappedImage
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, out_file, printable
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.collection import collection
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.mapping import LAYOUTS, MapData
 
 METHODS = {name.lower(): name for name in LAYOUTS}

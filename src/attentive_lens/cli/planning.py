@@ -117,7 +117,7 @@ def check(
 
 def _check_all(file: Path, classes: int | None, workspace: Path | None) -> None:
     """Say every fault of a plan file but the first, which is raised."""
-    from attentive_lens.desk.checking import faults_of
+    from attentive_lens.desk.network.checking import faults_of
     from attentive_lens.workspace import Workspace
 
     place = None if workspace is None else Workspace.open(workspace)
@@ -295,7 +295,7 @@ def split_base(settings: PlainTable) -> PlainTable:
 
 def planned_in(workspace: Path, file: Path | None, settings: list[str] | None) -> Plan:
     """The plan in a file, or the one that the workspace begins with, with ``--set`` words applied."""
-    from attentive_lens.desk.usual import usual_plan
+    from attentive_lens.desk.network.usual import usual_plan
     from attentive_lens.workspace import Workspace
 
     with from_words():
@@ -306,7 +306,7 @@ def planned_in(workspace: Path, file: Path | None, settings: list[str] | None) -
 
 def _planned(place: Workspace, plan: Plan, settings: PlainTable) -> Plan:
     """The plan with its settings changed; a base alone brings its network and preprocessing along."""
-    from attentive_lens.desk.bases import base_file, with_base
+    from attentive_lens.desk.network.bases import base_file, with_base
 
     base = split_base(settings)
     plan = plan.changed(settings)

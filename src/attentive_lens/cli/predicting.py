@@ -19,8 +19,8 @@ from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.errors import BadFile, BadUsage
 
 if TYPE_CHECKING:
-    from attentive_lens.desk.answer_files import AnswerFile
-    from attentive_lens.desk.familiar import Familiar
+    from attentive_lens.desk.results.answer_files import AnswerFile
+    from attentive_lens.desk.results.familiar import Familiar
     from attentive_lens.formats.bundle import ModelFile
 
 
@@ -43,10 +43,10 @@ def predict(
     as_json: AsJson = False,
 ) -> None:
     """Ask a model about new images; folders of any size, a line each or into a file."""
-    from attentive_lens.desk.answer_files import AnswerFile
-    from attentive_lens.desk.answering import answers_to, image_files
-    from attentive_lens.desk.familiar import familiar_to
-    from attentive_lens.desk.models import model_of
+    from attentive_lens.desk.results.answer_files import AnswerFile
+    from attentive_lens.desk.results.answering import answers_to, image_files
+    from attentive_lens.desk.results.familiar import familiar_to
+    from attentive_lens.desk.results.models import model_of
 
     if resume and file is None:
         raise BadUsage("--resume goes on with a file", "none is named", "Name it with --out")
@@ -81,7 +81,7 @@ def _say(told: Prediction | Unreadable, as_json: bool) -> None:
 
 def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, into: AnswerFile) -> Job[AnswersWritten]:
     """Answers into a file; whatever ends it, what was written is whole lines and can be gone on with."""
-    from attentive_lens.desk.answering import answers_to
+    from attentive_lens.desk.results.answering import answers_to
 
     predicted: Counter[str] = Counter()
     unreadable = unlike = answered = 0

@@ -18,8 +18,7 @@ from attentive_lens.cli.run_results import (
     SweepDone,
 )
 from attentive_lens.core.records import PlainTable, schema
-from attentive_lens.desk.comparing import RunsCompared, RunsTable, Spread
-from attentive_lens.desk.measuring_results import Measured
+from attentive_lens.desk.measuring.results import Measured
 from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.explaining import MapSettings, MapTrust, RegionOfMap, TrustChecks
@@ -29,6 +28,7 @@ from attentive_lens.desk.requests.maps import PlaceTrial
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.numbers import WeightsWritten
 from attentive_lens.desk.requests.verifying import Verified
+from attentive_lens.desk.results.comparing import RunsCompared, RunsTable, Spread
 from attentive_lens.training.journal import EpochEvent
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from attentive_lens.desk.comparing import RunRow
+from attentive_lens.desk.results.comparing import RunRow
 from attentive_lens.plan.difference import Difference
 from attentive_lens.training.figures import Figures
 

@@ -15,12 +15,12 @@ from attentive_lens.cli.asking import say
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.cautions import cautions_of, changed_since, judged_by_test
-from attentive_lens.desk.collection import collection
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.requests.verifying import Verify
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.training.cautions import cautions_of, changed_since, judged_by_test
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.scoring.slices import Slice
@@ -165,8 +165,8 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
 
 def _write(folder: Path, told: ScoresOfRun, scores: Scores, files: dict[int, str]) -> None:
     """Scores, answers and figures."""
-    from attentive_lens.desk.exporting import write_scores
-    from attentive_lens.desk.figures import write_figures
+    from attentive_lens.desk.results.exporting import write_scores
+    from attentive_lens.desk.results.figures import write_figures
 
     write_scores(folder, told, scores, files)
     write_figures(folder, scores)

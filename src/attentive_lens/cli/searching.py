@@ -10,7 +10,7 @@ import typer
 from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, PlanFile, Settings, app, out_file
 from attentive_lens.cli.run_results import CrossValidated, SweepDone
 from attentive_lens.cli.speaking import from_words, out, reporting, say_json, watched
-from attentive_lens.desk.comparing import row_of
+from attentive_lens.desk.results.comparing import row_of
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Workspace
 
@@ -42,9 +42,9 @@ def sweep(
     Runs of the same plans that are there already count, and interrupted ones go on: the same command again continues.
     """
     from attentive_lens.cli.planning import planned_in
-    from attentive_lens.desk.queue import enqueue
-    from attentive_lens.desk.searching import check_judged, grid, read_axis, sample
-    from attentive_lens.desk.series import halved, ranked, run_of, trained
+    from attentive_lens.desk.many.searching import check_judged, grid, read_axis, sample
+    from attentive_lens.desk.many.series import halved, ranked, run_of, trained
+    from attentive_lens.desk.training.queue import enqueue
 
     place = Workspace.open(workspace)
     with from_words():
@@ -96,9 +96,9 @@ def cross_validate(
     """Train a plan once for each fold, so that every training image is answered by a model that never saw it."""
     from attentive_lens.cli.planning import planned_in
     from attentive_lens.cli.serial import trainer
-    from attentive_lens.desk import searching
-    from attentive_lens.desk.folding import crossed, write_answers
-    from attentive_lens.desk.series import trained
+    from attentive_lens.desk.many import searching
+    from attentive_lens.desk.many.folding import crossed, write_answers
+    from attentive_lens.desk.many.series import trained
 
     place = Workspace.open(workspace)
     first = planned_in(workspace, plan, settings)

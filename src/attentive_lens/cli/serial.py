@@ -8,7 +8,7 @@ import typer
 
 from attentive_lens.cli.speaking import STOPPED, console, watched
 from attentive_lens.cli.training import NewEpochs, stopping, train_run
-from attentive_lens.desk.series import Train, Turn
+from attentive_lens.desk.many.series import Train, Turn
 from attentive_lens.errors import LensError
 from attentive_lens.workspace import Run
 
@@ -43,7 +43,7 @@ def train_in_turn(turns: Sequence[Turn]) -> None:
 
 def train_on(address: str, turns: Sequence[Turn]) -> None:
     """On a cluster; Ctrl+C stops the runs after the step each is in."""
-    from attentive_lens.desk.clusters import Cluster  # only here: others do without Dask
+    from attentive_lens.desk.many.clusters import Cluster  # only here: others do without Dask
 
     lines: list[str] = []
     followed: list[NewEpochs] = []

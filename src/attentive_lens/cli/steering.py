@@ -12,9 +12,9 @@ from attentive_lens.cli.run_results import AdviceGiven, FoundTrouble, Steered
 from attentive_lens.cli.speaking import out, reporting, say_json
 from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.controlling import ACTIONS, RATE, steer
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.controlling import ACTIONS, RATE, steer
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Run, Workspace
 
@@ -67,7 +67,7 @@ def advise(
     as_json: AsJson = False,
 ) -> None:
     """Name the trouble a run has by its figures, with a remedy as a new plan, and what came of it if it was tried."""
-    from attentive_lens.desk.remedies import effect_of
+    from attentive_lens.desk.results.remedies import effect_of
     from attentive_lens.plan.difference import differences
     from attentive_lens.workspace.runs import write_plan
 

@@ -14,11 +14,11 @@ import typer
 from attentive_lens.cli.planning import planned_in
 from attentive_lens.cli.run_results import RunEnded, RunQueued
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
-from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.queue import enqueue, start_next, waiting
 from attentive_lens.desk.requests.bases import ProbeBase
-from attentive_lens.desk.runs import RunReader, RunView, check_resumable
-from attentive_lens.desk.training import Trained, execute, follow_run
+from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.executing import Trained, execute, follow_run
+from attentive_lens.desk.training.queue import enqueue, start_next, waiting
+from attentive_lens.desk.training.runs import RunReader, RunView, check_resumable
 from attentive_lens.engine.ranks import ALONE, Ranks
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.plan.plan import Plan

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.keeping import keep, kept
 from attentive_lens.desk.memory import state_folder
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels
 from attentive_lens.workspace import Workspace

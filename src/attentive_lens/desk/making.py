@@ -8,9 +8,9 @@ from pathlib import Path
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.demo.station import make
-from attentive_lens.desk.cautions import classes_by_folder, small_classes
-from attentive_lens.desk.collection import Collection, collection
-from attentive_lens.desk.usual import note_usual
+from attentive_lens.desk.images.collection import Collection, collection
+from attentive_lens.desk.network.usual import note_usual
+from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES, kind_of, open_source

@@ -26,8 +26,6 @@ from PIL import Image
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import read_kind, unknown_word
-from attentive_lens.desk.answering import image_files
-from attentive_lens.desk.models import answered_file, by_class
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.causes import Cause, Causes
@@ -37,9 +35,11 @@ from attentive_lens.desk.requests.maps import ClassMaps, Maps, RestsOn
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
-from attentive_lens.desk.runs import RunReader
+from attentive_lens.desk.results.answering import image_files
+from attentive_lens.desk.results.models import answered_file, by_class
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.tasks.explaining import explained
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.explaining.change_settings import CHANGE_SETTINGS

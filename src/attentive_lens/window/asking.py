@@ -10,7 +10,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import QObject, QSocketNotifier, QTimer, pyqtSignal
 
 from attentive_lens.desk.requests.base import Request
-from attentive_lens.desk.resident import Reply, Resident, memory
+from attentive_lens.desk.worker.resident import Reply, Resident, memory
 
 FIRST_WAIT_MS, LONGEST_WAIT_MS = 500, 30_000
 """Before a worker that ended is started anew: doubled each time, until one has answered."""

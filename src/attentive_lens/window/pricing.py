@@ -8,7 +8,7 @@ from functools import partial
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from attentive_lens.desk.design import Design
+from attentive_lens.desk.network.design import Design
 from attentive_lens.desk.observing import Asks
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.plan.plan import Plan

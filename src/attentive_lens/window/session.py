@@ -9,15 +9,15 @@ from typing import TypeVar
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from attentive_lens.desk.casebook import OpenCases
-from attentive_lens.desk.design import Design
+from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.history import Timeline
-from attentive_lens.desk.open_images import OpenImages
-from attentive_lens.desk.open_runs import OpenRuns
-from attentive_lens.desk.open_scores import OpenScores
+from attentive_lens.desk.images.state import OpenImages
+from attentive_lens.desk.images.together import what_moves
+from attentive_lens.desk.network.design import Design
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
-from attentive_lens.desk.together import what_moves
+from attentive_lens.desk.results.state import OpenScores
+from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import read_augmentation
 from attentive_lens.window.asking import Asker, Failed

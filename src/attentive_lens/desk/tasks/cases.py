@@ -13,10 +13,10 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import key_of
 from attentive_lens.desk.case_status import RunAnswer, status_of
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import references
-from attentive_lens.desk.models import THREADS, model_of
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import references
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
+from attentive_lens.desk.results.models import THREADS, model_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan

@@ -15,12 +15,12 @@ from numpy.typing import NDArray
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import some_of
-from attentive_lens.desk.cause_remedies import remedies_of
-from attentive_lens.desk.data import Data
-from attentive_lens.desk.models import THREADS, model_and_data
+from attentive_lens.desk.explaining.cause_remedies import remedies_of
+from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
+from attentive_lens.desk.results.models import THREADS, model_and_data
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.engine.arrays import Array

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.models import THREADS, answered_image, by_class, other_image
 from attentive_lens.desk.requests.inspecting import SmallestCover, Tried, TriedChange, TryChanges
+from attentive_lens.desk.results.models import THREADS, answered_image, by_class, other_image
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.changes import changed

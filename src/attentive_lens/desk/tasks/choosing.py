@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.models import other_image
 from attentive_lens.desk.requests.subjects import Subject
+from attentive_lens.desk.results.models import other_image
 from attentive_lens.explaining.methods import MapSettings
 from attentive_lens.explaining.saliency import MapMethod, map_method
 from attentive_lens.formats.bundle import ModelFile

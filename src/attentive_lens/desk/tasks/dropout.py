@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.models import answered_image
 from attentive_lens.desk.requests.dropout import DropoutSeen, SeeDropout
+from attentive_lens.desk.results.models import answered_image
 from attentive_lens.errors import NotHere
 from attentive_lens.explaining.dropout import at_work
 from attentive_lens.explaining.probe import Probe

@@ -9,18 +9,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
-from attentive_lens.desk.data import Data
-from attentive_lens.desk.models import (
-    THREADS,
-    AnsweredImage,
-    answered_image,
-    by_class,
-    check_layer,
-    class_number,
-    model_and_data,
-    model_answering,
-    place_of,
-)
+from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
     Activations,
@@ -35,6 +24,17 @@ from attentive_lens.desk.requests.explaining import (
     RegionOfMap,
     Trust,
     TrustChecks,
+)
+from attentive_lens.desk.results.models import (
+    THREADS,
+    AnsweredImage,
+    answered_image,
+    by_class,
+    check_layer,
+    class_number,
+    model_and_data,
+    model_answering,
+    place_of,
 )
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.engine.arrays import Array

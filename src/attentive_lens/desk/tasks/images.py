@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.recent import Recent
-from attentive_lens.desk.data import Data, gather, references
+from attentive_lens.desk.images.data import Data, gather, references
 from attentive_lens.desk.requests.images import (
     Augment,
     Augmented,

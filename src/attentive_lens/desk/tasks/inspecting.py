@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
-from attentive_lens.desk.models import THREADS, answered_image, by_class, check_layer, model_and_data
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.inspecting import AnswerAt, ChannelEffects, Channels, ChannelSeen, Layer, LayerSeen
+from attentive_lens.desk.results.models import THREADS, answered_image, by_class, check_layer, model_and_data
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue

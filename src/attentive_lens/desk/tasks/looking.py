@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.desk.data import Data, gather
+from attentive_lens.desk.images.data import Data, gather
 from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound, FindFaults, Skipped
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.threads import ThreadPool

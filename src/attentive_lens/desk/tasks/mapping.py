@@ -9,9 +9,9 @@ import numpy as np
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.models import THREADS, check_layer, last_layer, model_and_data
-from attentive_lens.desk.outputs import outputs_of
 from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
+from attentive_lens.desk.results.models import THREADS, check_layer, last_layer, model_and_data
+from attentive_lens.desk.results.outputs import outputs_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, NotHere
 from attentive_lens.explaining.distances import principal

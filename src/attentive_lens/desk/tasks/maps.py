@@ -10,8 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import some_of
-from attentive_lens.desk.data import Data
-from attentive_lens.desk.models import THREADS, answered_image, class_number, last_layer, model_and_data
+from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.requests.maps import (
     ClassesRest,
     ClassMaps,
@@ -25,6 +24,7 @@ from attentive_lens.desk.requests.maps import (
 )
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
+from attentive_lens.desk.results.models import THREADS, answered_image, class_number, last_layer, model_and_data
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.engine.threads import ThreadPool

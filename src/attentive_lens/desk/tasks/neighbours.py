@@ -5,9 +5,16 @@ from __future__ import annotations
 import numpy as np
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.models import THREADS, answered_image, check_layer, last_layer, model_and_data, place_of
-from attentive_lens.desk.outputs import compared, outputs_of
 from attentive_lens.desk.requests.inspecting import Near, Neighbours, NeighboursFound
+from attentive_lens.desk.results.models import (
+    THREADS,
+    answered_image,
+    check_layer,
+    last_layer,
+    model_and_data,
+    place_of,
+)
+from attentive_lens.desk.results.outputs import compared, outputs_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.neighbours import nearest
 from attentive_lens.predicting import Predictor

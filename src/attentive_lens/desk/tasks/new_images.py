@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.desk.answering import Answering, image_files
-from attentive_lens.desk.familiar import Familiar, familiar
-from attentive_lens.desk.models import AT_ONCE, THREADS, model_of
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Unreadable
+from attentive_lens.desk.results.answering import Answering, image_files
+from attentive_lens.desk.results.familiar import Familiar, familiar
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.images.ahead import read_files

@@ -8,9 +8,9 @@ import numpy as np
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.exporting import write_archive
-from attentive_lens.desk.models import check_layer, model_and_data, model_of
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
+from attentive_lens.desk.results.exporting import write_archive
+from attentive_lens.desk.results.models import check_layer, model_and_data, model_of
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.errors import BadValue, LensError

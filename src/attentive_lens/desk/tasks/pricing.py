@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import random_generator
-from attentive_lens.desk.bases import base_model
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.design import facts_of, price_in_memory
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.network.bases import base_model
+from attentive_lens.desk.network.design import facts_of, price_in_memory
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan, ThreadTime
 from attentive_lens.engine.arrays import DTYPES
 from attentive_lens.engine.layers import StepContext

@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import some_of
-from attentive_lens.desk.bases import base_model
-from attentive_lens.desk.data import Data, gather
-from attentive_lens.desk.models import THREADS
+from attentive_lens.desk.images.data import Data, gather
+from attentive_lens.desk.network.bases import base_model
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
+from attentive_lens.desk.results.models import THREADS
 from attentive_lens.engine.arrays import DTYPES, Array
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool

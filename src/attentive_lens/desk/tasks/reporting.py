@@ -16,12 +16,9 @@ from PIL import Image
 from attentive_lens.core.files import check_folder_of, shown, steerless, write_text
 from attentive_lens.core.jobs import Job, Progress, inside
 from attentive_lens.core.version import VERSION
-from attentive_lens.desk.advising import advice_of
-from attentive_lens.desk.cautions import cautions_of, changed_since
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.design import facts_of
-from attentive_lens.desk.figures import INK, PETROL, Curve, as_svg, by_confidence, by_epoch
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.map_colours import over_image
+from attentive_lens.desk.network.design import facts_of
 from attentive_lens.desk.requests.cases import CasesTried, TryCases
 from attentive_lens.desk.requests.causes import Cause, Causes
 from attentive_lens.desk.requests.explaining import DEFAULT, Explain, Explanation
@@ -29,12 +26,15 @@ from attentive_lens.desk.requests.images import Prepare
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.runs import RunReader, RunView
+from attentive_lens.desk.results.figures import INK, PETROL, Curve, as_svg, by_confidence, by_epoch
 from attentive_lens.desk.tasks.cases import try_cases
 from attentive_lens.desk.tasks.causes import causes
 from attentive_lens.desk.tasks.explaining import explain
 from attentive_lens.desk.tasks.images import prepare
 from attentive_lens.desk.tasks.scoring import score
+from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.cautions import cautions_of, changed_since
+from attentive_lens.desk.training.runs import RunReader, RunView
 from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.difference import settings_of

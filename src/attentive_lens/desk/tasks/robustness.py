@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress, breathe
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.explaining.degrading import DEGRADATIONS, Degradation

@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, kept, key_of
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import fingerprint_of, gather
-from attentive_lens.desk.models import AT_ONCE, THREADS
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import fingerprint_of, gather
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
+from attentive_lens.desk.results.models import AT_ONCE, THREADS
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.threads import ThreadPool

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.collection import collection
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.images import Measure
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound

@@ -9,11 +9,11 @@ import numpy as np
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.random import some_of
-from attentive_lens.desk.bases import base_model
-from attentive_lens.desk.collection import collection
-from attentive_lens.desk.data import gather
-from attentive_lens.desk.preparing import check_memory, starting_point
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import gather
+from attentive_lens.desk.network.bases import base_model
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
+from attentive_lens.desk.training.preparing import check_memory, starting_point
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.images.feeding import Feed

@@ -12,8 +12,8 @@ from attentive_lens.core.files import replacing
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.verifying import Calibrate, Calibrated, Verified, Verify
-from attentive_lens.desk.runs import RunReader
 from attentive_lens.desk.tasks.scoring import kept_scores, score, scored_anew
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model

@@ -22,9 +22,9 @@ from PyQt6.QtWidgets import (
 )
 
 from attentive_lens.core.files import write_text
-from attentive_lens.desk.exporting import write_numbers
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
+from attentive_lens.desk.results.exporting import write_numbers
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel

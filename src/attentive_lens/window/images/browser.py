@@ -8,8 +8,8 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from attentive_lens.desk.browsing import Shown, Wanted, browse
-from attentive_lens.desk.cautions import classes_by_folder, small_classes
+from attentive_lens.desk.images.browsing import Shown, Wanted, browse
+from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
 from attentive_lens.window import look
 from attentive_lens.window.images.details import Details
 from attentive_lens.window.images.distribution import Distribution

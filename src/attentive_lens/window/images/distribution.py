@@ -8,7 +8,7 @@ from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 
-from attentive_lens.desk.browsing import MEASURES, histogram
+from attentive_lens.desk.images.browsing import MEASURES, histogram
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, retire, vertical
 from attentive_lens.window.parts.range import FIGURE, RangeSlider

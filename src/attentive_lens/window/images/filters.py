@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QPushButton, QSlider, QWidget
 
-from attentive_lens.desk.browsing import ORDERS, SHOWN_SETS
-from attentive_lens.desk.collection import Collection
+from attentive_lens.desk.images.browsing import ORDERS, SHOWN_SETS
+from attentive_lens.desk.images.collection import Collection
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, filter_button, horizontal, label
 from attentive_lens.window.words import thousands

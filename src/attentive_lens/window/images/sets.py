@@ -6,7 +6,7 @@ from PyQt6.QtCore import QEvent, QPoint, QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QToolTip, QWidget
 
-from attentive_lens.desk.collection import Collection
+from attentive_lens.desk.images.collection import Collection
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.split import Split
 from attentive_lens.window import look

@@ -7,7 +7,7 @@ from dataclasses import replace
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
 
-from attentive_lens.desk.bases import base_layers, with_base, without_base
+from attentive_lens.desk.network.bases import base_layers, with_base, without_base
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIX, Base

@@ -8,8 +8,8 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QScrollArea, QSizePolicy, QWidget
 
-from attentive_lens.desk.bases import without_base
-from attentive_lens.desk.design import facts_of
+from attentive_lens.desk.network.bases import without_base
+from attentive_lens.desk.network.design import facts_of
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS, Starter

@@ -9,7 +9,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from attentive_lens.desk.design import Remedy
+from attentive_lens.desk.network.design import Remedy
 from attentive_lens.errors import LensError
 from attentive_lens.plan import editing
 from attentive_lens.plan.examination import Fault

@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from attentive_lens.desk.curating import write_list
+from attentive_lens.desk.images.curating import write_list
 from attentive_lens.errors import LensError
 from attentive_lens.window.images.averages import AveragesView
 from attentive_lens.window.images.browser import Browser

@@ -6,8 +6,8 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from attentive_lens.desk.bases import ON
-from attentive_lens.desk.design import memory_of
+from attentive_lens.desk.network.bases import ON
+from attentive_lens.desk.network.design import memory_of
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS

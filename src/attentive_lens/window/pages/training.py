@@ -9,8 +9,8 @@ from typing import Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QProgressBar, QScrollArea, QStackedWidget
 
-from attentive_lens.desk.controlling import CONTINUE, PAUSE, RATE, STOP, STOP_AFTER_EPOCH
-from attentive_lens.desk.runs import RunView, resumable
+from attentive_lens.desk.training.controlling import CONTINUE, PAUSE, RATE, STOP, STOP_AFTER_EPOCH
+from attentive_lens.desk.training.runs import RunView, resumable
 from attentive_lens.plan.optimisers import OptimiserSettings
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page

@@ -7,7 +7,7 @@ from functools import partial
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu, QPushButton, QWidget
 
-from attentive_lens.desk.curating import flagged, moved
+from attentive_lens.desk.images.curating import flagged, moved
 from attentive_lens.window.parts.basics import button
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands

@@ -6,7 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
-from attentive_lens.desk.browsing import find_images
+from attentive_lens.desk.images.browsing import find_images
 from attentive_lens.window import look
 from attentive_lens.window.session import Session
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QWidget
 
-from attentive_lens.desk.design import open_plan, save_plan
+from attentive_lens.desk.network.design import open_plan, save_plan
 from attentive_lens.errors import LensError
 from attentive_lens.plan.outline import NAME, SEED
 from attentive_lens.window import look

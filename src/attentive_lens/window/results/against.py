@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import (
     QHeaderView,
 )
 
-from attentive_lens.desk.comparing import seeds_in_words
+from attentive_lens.desk.results.comparing import seeds_in_words
 from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label, vertical
 from attentive_lens.window.parts.table import Cell, head, table

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import (
     QVBoxLayout,
 )
 
-from attentive_lens.desk.reference_scores import ReferenceScores, read_reference_scores, typed_reference
+from attentive_lens.desk.results.reference_scores import ReferenceScores, read_reference_scores, typed_reference
 from attentive_lens.errors import LensError
 from attentive_lens.scoring.curves import curves_of
 from attentive_lens.scoring.intervals import interval

@@ -11,8 +11,8 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from attentive_lens.desk.images.map_layout import by_interest, disc, inside, into_unit, shown_apart, stamped
 from attentive_lens.desk.map_colours import class_colour
-from attentive_lens.desk.map_layout import by_interest, disc, inside, into_unit, shown_apart, stamped
 from attentive_lens.desk.requests.mapping import DataMap
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look

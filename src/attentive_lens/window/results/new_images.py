@@ -10,8 +10,8 @@ from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
-from attentive_lens.desk.answer_files import ENDINGS, AnswerFile
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction
+from attentive_lens.desk.results.answer_files import ENDINGS, AnswerFile
 from attentive_lens.errors import LensError
 from attentive_lens.window.dropping import places_in
 from attentive_lens.window.parts.basics import button, horizontal, label, vertical

@@ -5,9 +5,9 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFrame
 
-from attentive_lens.desk.advising import Finding, advice_of
-from attentive_lens.desk.remedies import effect_of
-from attentive_lens.desk.runs import RunView
+from attentive_lens.desk.results.remedies import effect_of
+from attentive_lens.desk.training.advising import Finding, advice_of
+from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
 from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 from attentive_lens.window.session import Session

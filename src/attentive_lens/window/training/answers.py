@@ -6,8 +6,8 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSlider, QVBoxLayout
 
-from attentive_lens.desk.curves import answered, confusion
-from attentive_lens.desk.runs import RunView
+from attentive_lens.desk.training.curves import answered, confusion
+from attentive_lens.desk.training.runs import RunView
 from attentive_lens.window.parts.basics import label
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.training.last_batch import LastBatchView

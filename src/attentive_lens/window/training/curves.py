@@ -8,9 +8,9 @@ import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QSpinBox, QWidget
 
-from attentive_lens.desk.curves import curve, smoothed
-from attentive_lens.desk.references import Reference, read_reference
-from attentive_lens.desk.runs import RunView
+from attentive_lens.desk.training.curves import curve, smoothed
+from attentive_lens.desk.training.references import Reference, read_reference
+from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look

@@ -8,8 +8,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QFrame, QScrollArea, QSizePolicy, QWidget
 
-from attentive_lens.desk.health import FIGURES, Series, health_of, is_sound
-from attentive_lens.desk.runs import RunView
+from attentive_lens.desk.training.health import FIGURES, Series, health_of, is_sound
+from attentive_lens.desk.training.runs import RunView
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench

@@ -8,7 +8,7 @@ from functools import partial
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QLineEdit, QMenu, QMessageBox, QWidget
 
-from attentive_lens.desk.comparing import free_seed
+from attentive_lens.desk.results.comparing import free_seed
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, horizontal, vertical

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import (
     QHeaderView,
 )
 
-from attentive_lens.desk.comparing import RunRow, compare, folds_told, runs_table, spread
+from attentive_lens.desk.results.comparing import RunRow, compare, folds_told, runs_table, spread
 from attentive_lens.errors import LensError
 from attentive_lens.window.parts.basics import button, label, set_role, vertical
 from attentive_lens.window.parts.table import Cell, head, table

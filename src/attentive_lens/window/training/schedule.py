@@ -7,7 +7,7 @@ from PyQt6.QtCore import QPointF, QSize, Qt
 from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QSizePolicy
 
-from attentive_lens.desk.scheduling import Handle, dragged, handles, rates_over
+from attentive_lens.desk.network.scheduling import Handle, dragged, handles, rates_over
 from attentive_lens.window.parts.plot import Plot
 from attentive_lens.window.session import Session
 

@@ -11,8 +11,8 @@ from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from attentive_lens.core.values import Kind
+from attentive_lens.desk.network.scheduling import scaled_rate
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
-from attentive_lens.desk.scheduling import scaled_rate
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import CHOICES, Plan
 from attentive_lens.window import look

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QLineEdit, QSpinBox, QWidget
 
-from attentive_lens.desk.searching import Axis, check_judged, folds, grid, read_axis, rungs, sample
+from attentive_lens.desk.many.searching import Axis, check_judged, folds, grid, read_axis, rungs, sample
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.plan.outline import settings
 from attentive_lens.plan.plan import Plan

@@ -1,0 +1,1 @@
+"""Cases, and what can be done about causes."""

@@ -1,0 +1,1 @@
+"""Many runs at once: sweeps, folds, series, a cluster."""

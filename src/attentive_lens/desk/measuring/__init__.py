@@ -1,0 +1,1 @@
+"""How fast the engine runs on this machine."""

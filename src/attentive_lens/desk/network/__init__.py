@@ -1,0 +1,1 @@
+"""The plan being designed, and what it is built on."""

@@ -1,0 +1,90 @@
+"""The plan that a workspace begins with, made for its images: their size, whether they are grey, what flips do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.errors import LensError
+from attentive_lens.images.flips import Turned, turned_by_flip
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.starters import STARTERS
+from attentive_lens.workspace import ImageRow, Workspace
+from attentive_lens.workspace.runs import read_plan, write_plan
+
+FILE = "usual.toml"
+"""The plan that a workspace begins with, where it is not the default one."""
+GREY = ("grey", "black and white")
+LEAST, MOST = 8, 64
+"""Sides between which the input size follows the images."""
+SAMPLED, SIDE = 1200, 16
+"""Images that flips are tried on, and their side."""
+
+
+def usual_plan(workspace: Workspace) -> Plan:
+    """What a workspace begins with; the default plan where nothing was noted or it cannot be read."""
+    file = workspace.folder / FILE
+    try:
+        return read_plan(file) if file.exists() else Plan()
+    except LensError:
+        return Plan()
+
+
+def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, list[str]]:
+    """A plan for images of this size and colour, and a sentence for each thing that is not as usual."""
+    plan = plan or Plan()
+    sentences: list[str] = []
+    if not rows:
+        return plan, sentences
+    side = int(np.median([max(row.width, row.height) for row in rows]))
+    changes: dict[str, object] = {}
+    if side < MOST:
+        changes["preprocessing.input_size"] = max(LEAST, side)
+        sentences.append(f"The longer side of the images is {side} pixels: so is the input of the usual plan.")
+    if all(row.mode.startswith(GREY) for row in rows):
+        changes["preprocessing.colour_space"] = "grey"
+        sentences.append("All images are grey: the usual plan looks at one channel.")
+    for network in ("three blocks", "two blocks"):
+        try:
+            return plan.changed({**changes, "network": network}) if changes else plan, sentences
+        except LensError:
+            continue  # too deep for so few pixels
+    smallest = min(STARTERS, key=lambda name: len(STARTERS[name].network.nodes))
+    return plan.changed({**changes, "network": smallest}), sentences
+
+
+def note_usual(workspace: Workspace) -> Job[list[str]]:
+    """Look at a new workspace's images, note the plan that it begins with, and say what is not as usual."""
+    rows = workspace.catalogue.images()
+    plan, sentences = fitted(rows)
+    flips = [step for step in plan.augmentation if step.kind == "flip"]
+    turned = (yield from _turned(workspace, rows)) if flips else ()
+    if turned:
+        plan = plan.with_augmentation(tuple(step for step in plan.augmentation if step.kind != "flip"))
+        pairs = ", ".join(f"«{each.name}» looks like «{each.other}»" for each in turned[:3])
+        more = f" and {len(turned) - 3} more do alike" if len(turned) > 3 else ""
+        sentences.append(f"Mirrored, {pairs}{more}: the usual plan does not flip images.")
+    if plan != Plan():
+        write_plan(workspace.folder / FILE, plan)
+    return sentences
+
+
+def _turned(workspace: Workspace, rows: Sequence[ImageRow]) -> Job[tuple[Turned, ...]]:
+    from attentive_lens.desk.images.data import references
+    from attentive_lens.images.preprocessing import resized
+    from attentive_lens.plan.preprocessing import Preprocessing
+
+    some = rows[:: max(1, -(-len(rows) // SAMPLED))]
+    small = Preprocessing(input_size=SIDE)
+    pixels: list[NDArray[np.uint8]] = []
+    labels: list[int] = []
+    for done, (row, reference) in enumerate(zip(some, references(workspace, some), strict=True)):
+        if done % 64 == 0:
+            yield Progress(done, len(some), "trying flips")
+        if reference is not None:
+            pixels.append(resized(reference.picture().pixels, small))
+            labels.append(row.label)
+    return turned_by_flip(np.stack(pixels), np.array(labels, np.int64), workspace.catalogue.classes())

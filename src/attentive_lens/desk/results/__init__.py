@@ -1,0 +1,1 @@
+"""How good runs are: scores, comparisons, answers to new images, and these written down."""

@@ -1,0 +1,109 @@
+"""Answers to image files, however many: no more are held than the network needs."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.desk.results.familiar import Familiar
+from attentive_lens.desk.results.models import THREADS, by_class
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import BadFile
+from attentive_lens.explaining.channel_statistics import channel_statistics
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.ahead import Read, read_ahead
+from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.predicting import Predictor
+
+
+def image_files(places: Sequence[Path]) -> Iterator[str]:
+    """The files named, and those inside the folders named, in order; a file is taken whatever its ending.
+
+    Folders are walked while their files are used: no list of all is made.
+
+    Raises
+    ------
+    BadFile
+        If a place does not exist, at once; or a folder holds no images, when it is reached.
+    """
+    for place in places:
+        if not place.exists():
+            raise BadFile(f"{place} could not be read", "there is no such file", "Check the path")
+    return _walked(places)
+
+
+def _walked(places: Sequence[Path]) -> Iterator[str]:
+    for place in places:
+        if not place.is_dir():
+            yield str(place)
+            continue
+        found = False
+        for folder, inner, names in os.walk(place):
+            inner.sort()
+            for name in sorted(names):
+                if os.path.splitext(name)[1].lower() in SUFFIXES:  # noqa: PTH122  # fast
+                    found = True
+                    yield os.path.join(folder, name)  # noqa: PTH118
+        if not found:
+            raise BadFile(f"{place} holds no images", "no file in it ends like one", "Name another folder")
+
+
+class Answering:
+    """A model that answers to files, batch by batch.
+
+    Parameters
+    ----------
+    model : ModelFile
+        Who answers.
+    thread_pool : ThreadPool
+        Who computes.
+    familiar : Familiar, optional
+        What it was trained on: each answer then says how unlike all of that its image is.
+    """
+
+    def __init__(self, model: ModelFile, thread_pool: ThreadPool, familiar: Familiar | None = None) -> None:
+        self.model, self.familiar = model, familiar
+        self.predictor = Predictor.of(model, thread_pool)
+
+    def answer(self, read: Read) -> list[Prediction | Unreadable]:
+        """Answers to files that were read, in their order; a file without pixels gives its reason."""
+        pixels = [image for _, image in read if not isinstance(image, str)]
+        answered: Iterator[Prediction] = iter(())
+        if pixels:
+            files = [file for file, image in read if not isinstance(image, str)]
+            answered = iter(self._asked(files, self.predictor.prepare(np.stack(pixels))))
+        return [Unreadable(file, image) if isinstance(image, str) else next(answered) for file, image in read]
+
+    def _asked(self, files: Sequence[str], images: NDArray[np.floating]) -> Iterator[Prediction]:
+        scores = self.predictor.scores(images)
+        unlike: list[float | None] = [None] * len(files)
+        nearest: list[int | None] = [None] * len(files)
+        if self.familiar is not None:
+            told = self.familiar.unlikeness(channel_statistics(self.predictor, images))
+            unlike, nearest = list(told[0].tolist()), list(told[1].tolist())
+        rows = zip(
+            files,
+            self.predictor.predicted(scores).tolist(),
+            self.predictor.checked(scores),
+            unlike,
+            nearest,
+            strict=True,
+        )
+        for file, label, row, distance, number in rows:
+            predicted, answers = self.model.classes[label], by_class(self.model.classes, row)
+            yield Prediction(file, predicted, answers[predicted], answers, self.model.output, distance, number)
+
+
+def answers_to(
+    model: ModelFile, files: Iterable[str], familiar: Familiar | None = None
+) -> Iterator[list[Prediction | Unreadable]]:
+    """Answers to files in their order, a batch at a time, while the next batches are read."""
+    with ThreadPool(THREADS) as thread_pool:
+        answering = Answering(model, thread_pool, familiar)
+        for read in read_ahead(model.preprocessor, files):
+            yield answering.answer(read)

@@ -1,0 +1,75 @@
+"""Results written down for others: scores as JSON, every answer as CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.files import check_folder_of, make_folder, replacing, write_text
+from attentive_lens.core.records import without_arrays
+from attentive_lens.desk.requests.numbers import NumbersSeen
+from attentive_lens.desk.results.answer_files import class_columns
+from attentive_lens.errors import BadFile
+from attentive_lens.scoring.scores import Scores
+
+
+def write_scores(folder: Path, told: object, scores: Scores, files: Mapping[int, str]) -> None:
+    """``scores.json`` with what is told of them, and ``answers.csv``: an image a line, with the answer of every class.
+
+    Raises
+    ------
+    BadFile
+        If the folder cannot be written.
+    """
+    make_folder(folder)
+    text = json.dumps(without_arrays(told), ensure_ascii=False, allow_nan=False, indent=1)
+    write_text(folder / "scores.json", text + "\n")
+    lines = io.StringIO()
+    table = csv.writer(lines, lineterminator="\n")
+    heads = ["image", "file", "true", "predicted", "probability", "loss"]
+    table.writerow([*heads, *class_columns(heads, scores.classes)])
+    for answer, row, loss in zip(scores.answers, scores.probabilities, scores.losses, strict=True):
+        names = scores.classes[answer.true], scores.classes[answer.predicted]
+        figures = [f"{value:.6g}" for value in (answer.probability, loss, *row)]
+        table.writerow([answer.image, files.get(answer.image, ""), *names, *figures])
+    write_text(folder / "answers.csv", lines.getvalue())
+
+
+def write_numbers(seen: NumbersSeen, file: Path) -> str:
+    """A layer's values, gradient and optimiser state as one NumPy archive; where it is.
+
+    Raises
+    ------
+    BadFile
+        If the file cannot be written.
+    """
+    arrays: dict[str, Any] = {"values": seen.values}
+    if seen.gradient is not None:
+        arrays["gradient"] = seen.gradient
+    arrays |= {f"optimiser {name}": array for name, array in seen.optimiser.items()}
+    return write_archive(arrays, file)
+
+
+def write_archive(arrays: Mapping[str, NDArray[np.generic]], file: Path) -> str:
+    """Arrays by their names as one NumPy archive, whole or not at all; where it is.
+
+    Raises
+    ------
+    BadFile
+        If the file cannot be written.
+    """
+    check_folder_of(file)
+    try:
+        with replacing(file) as part, part.open("wb") as stream:
+            np.savez(stream, **dict(arrays))  # type: ignore[arg-type]
+    except OSError as error:
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Name another file") from None
+    return str(file)

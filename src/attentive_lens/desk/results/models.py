@@ -1,0 +1,164 @@
+"""Trained models as tasks and commands take them: from a file or a run, with the images of that run."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.jobs import Job
+from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.images.data import Data, gather
+from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
+from attentive_lens.errors import BadUsage
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_model
+from attentive_lens.plan.layers import Dropout
+from attentive_lens.workspace import Run, Workspace
+
+AT_ONCE = 64
+THREADS = 2
+
+
+def by_class(classes: tuple[str, ...], row: NDArray[np.floating]) -> dict[str, float]:
+    """Answers K by the classes' names."""
+    return {name: float(p) for name, p in zip(classes, row, strict=True)}
+
+
+def model_and_data(place: Workspace, run: Run, image: int | None = None) -> Job[tuple[ModelFile, Data]]:
+    """A run's best model, and the images in the sets it was trained with, prepared and numbered as the model has it.
+
+    Who asks about one image alone names its number, see `gather`.
+    """
+    model = model_of(run.model)
+    data = yield from gather(place, run.plan(), run, model.preprocessor.settings, image)
+    return model, data.seen_by(model.classes)
+
+
+@dataclass(frozen=True, eq=False)
+class AnsweredImage:
+    """An image with the model that answers it.
+
+    Attributes
+    ----------
+    subject : Subject
+        As it was asked about.
+    model : ModelFile
+        Who answers.
+    pixels : ndarray, S×S×C uint8
+        At the model's input size.
+    label : int or None
+        Number of the class on its label, if it has one.
+    against : int or None
+        The same, or of the class that takes its place.
+    set_name : str
+        The set it is in; empty for a file.
+    file : str
+        Where it is from.
+    """
+
+    subject: Subject
+    model: ModelFile
+    pixels: NDArray[np.uint8]
+    label: int | None
+    against: int | None
+    set_name: str
+    file: str
+
+    @property
+    def number(self) -> int | None:
+        """Of an image of a workspace."""
+        return self.subject.image if isinstance(self.subject, RunImage) else None
+
+
+def answered_image(subject: Subject) -> Job[AnsweredImage]:
+    """The image of a subject at the model's input size, with the model.
+
+    Raises
+    ------
+    LensError
+        If there is no such image, file, run or model, or the model does not know a class that is named.
+    """
+    if isinstance(subject, RunImage):
+        model, data = yield from model_and_data(*place_of(subject), subject.image)
+        at = data.place(subject.image)
+        label, row = int(data.labels[at]), data.collection.rows[at]
+        return AnsweredImage(subject, model, data.pixels[at], label, label, data.collection.sets[at], row.file)
+    model = model_answering(subject)
+    return answered_file(subject, model, model.preprocessor.opened(Path(subject.file)))
+
+
+def answered_file(subject: FileImage, model: ModelFile, pixels: NDArray[np.uint8]) -> AnsweredImage:
+    """As `answered_image`, of a file, or of no file at all, whose pixels S×S×C are there already."""
+    against = class_number(model, subject.against) if subject.against else None
+    return AnsweredImage(subject, model, pixels, None, against, "", subject.file)
+
+
+def model_answering(subject: Subject) -> ModelFile:
+    """The model that answers a subject."""
+    if isinstance(subject, FileImage) and subject.model:
+        return model_of(Path(subject.model))
+    return model_of(place_of(subject)[1].model)
+
+
+def place_of(subject: Subject) -> tuple[Workspace, Run]:
+    """The workspace and the run of a subject.
+
+    Raises
+    ------
+    BadUsage
+        If only a model file is named.
+    """
+    if not subject.workspace:
+        why = "it takes other images of a workspace, and a model file has none"
+        raise BadUsage("This cannot be asked of a model file", why, "Ask the run in its workspace")
+    workspace = Workspace.open(Path(subject.workspace))
+    return workspace, workspace.run(subject.run)
+
+
+def class_number(model: ModelFile, name: str) -> int:
+    """Of a model's class by its name; `BadUsage` with the nearest if it has none of that name."""
+    if name not in model.classes:
+        raise unknown_word("class", name, frozenset(model.classes))
+    return model.classes.index(name)
+
+
+def other_image(subject: Subject, number: int) -> Job[NDArray[np.uint8]]:
+    """Another image of the subject's workspace, S×S×C at the input size of the run's model."""
+    _, data = yield from model_and_data(*place_of(subject), number)
+    pixels: NDArray[np.uint8] = data.pixels[data.place(number)]
+    return pixels
+
+
+def check_layer(model: ModelFile, node: str) -> None:
+    """Raise `BadValue` where a model has no such node."""
+    names = frozenset(other.name for other in model.plan.nodes)
+    if node not in names:
+        raise unknown_word("layer", node, names)
+
+
+def last_layer(model: ModelFile) -> str:
+    """The last node before the answers that computes: dropout passes images through unchanged."""
+    by_name = {node.name: node for node in model.plan.nodes}
+    name = model.plan.nodes[-1].after[0]
+    while name in by_name and isinstance(by_name[name].layer, Dropout):
+        name = by_name[name].after[0]
+    return name
+
+
+def model_of(file: Path) -> ModelFile:
+    """A model file, read once while it stays as it is."""
+    try:
+        changed = file.stat().st_mtime_ns
+    except OSError:
+        changed = 0
+    return _model_as_of(file, changed)
+
+
+@lru_cache(maxsize=4)
+def _model_as_of(file: Path, changed: int) -> ModelFile:
+    del changed
+    return read_model(file)

@@ -1,0 +1,1 @@
+"""Runs: made ready, executed, followed, steered, and what is to be said of them."""

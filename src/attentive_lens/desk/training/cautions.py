@@ -1,0 +1,167 @@
+"""What to warn of before anybody trusts a figure: small classes, labels changed since, a test set used to choose by."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from pathlib import PurePath
+
+import numpy as np
+
+from attentive_lens.desk.images.collection import Collection, collection
+from attentive_lens.images.sources.base import SET_WORDS
+from attentive_lens.images.split import LEFT_OUT, SETS, name_pattern
+from attentive_lens.scoring.scores import Scores
+from attentive_lens.training.journal import EpochEvent
+from attentive_lens.workspace import Run, Workspace
+
+FEW = 10
+"""Images below which a class is called small."""
+GAP = 0.08
+"""Accuracy by which a test set must fall behind the validation set to be told."""
+PERFECT = 0.985
+"""Validation accuracy from which it is looked whether that can be."""
+SHARED = 0.5
+"""Part of the validation images that share names with training images for it to be told."""
+NAMED = 3
+"""Classes named one by one."""
+
+
+def changed_since(run: Run, collection: Collection) -> list[int]:
+    """Numbers of the images a run was trained or judged with under another label than they have now."""
+    noted = run.images()
+    if noted is None:
+        return []
+    return [row.number for row, then in zip(collection.rows, noted[0].tolist(), strict=False) if row.label != then]
+
+
+def repainted_since(run: Run, collection: Collection) -> list[int]:
+    """Numbers of the images that a run was trained or judged with and that have other pixels now, as a rescan noted."""
+    pairs = zip(collection.rows, run.digests().tolist(), strict=False)
+    return [row.number for row, then in pairs if row.digest != then and row.digest and then]
+
+
+def judged_by_test(workspace: Workspace) -> list[int]:
+    """Numbers of the runs that the test set has judged so far."""
+    return [run.number for run in workspace.runs() if run.scores_file("test").exists()]
+
+
+def caution_of_test(judged: Sequence[int]) -> str:
+    """What to say once the test set has judged several runs; empty before."""
+    if len(judged) < 2:
+        return ""
+    return (
+        f"The test set has judged {len(judged)} runs ({', '.join(map(str, judged))}). Choose between runs by the"
+        " validation set: a run chosen by the test set looks better there than it is."
+    )
+
+
+def caution_of_gap(run: Run, best: EpochEvent | None, scores: Scores) -> str:
+    """What to say where a run does far worse on the test set than it did on the validation set; empty if it does not.
+
+    Far is eight points, and three standard errors of the difference of two parts.
+    """
+    images = run.images()
+    noted = images[1].count("validation") if images is not None else 0
+    if scores.on != "test" or best is None or best.validation is None or not noted:
+        return ""
+    gap = best.validation.accuracy - scores.accuracy
+    both = (best.validation.accuracy * noted + scores.accuracy * scores.images) / (noted + scores.images)
+    error = math.sqrt(both * (1 - both) * (1 / noted + 1 / scores.images))
+    if gap < GAP or gap < 3 * error:
+        return ""
+    return (
+        f"Of the test images {scores.accuracy:.1%} are right, of the validation images {best.validation.accuracy:.1%}:"
+        " more apart than by chance. The test set shows what training never did, or the validation set is too much like"
+        " the training set, by copies or by tiles of one photograph: look for faults."
+    )
+
+
+def caution_of_names(collection: Collection, accuracy: float) -> str:
+    """What to say where nearly all validation images are right and share names with training images; else empty."""
+    if accuracy < PERFECT:
+        return ""
+    members = np.concatenate([collection.members("training"), collection.members("validation")])
+    names = [collection.rows[k].name for k in members]
+    pattern, groups = name_pattern(names, collection.labels[members])
+    first = len(collection.members("training"))
+    trained = {group for place, group in groups.items() if place < first}
+    shared = sum(group in trained for place, group in groups.items() if place >= first)
+    held_out = len(members) - first
+    if not pattern or not held_out or shared < SHARED * held_out:
+        return ""
+    return (
+        f"{accuracy:.1%} of the validation images are right, and {shared} of {held_out} share their name, but for the"
+        " last numbers, with training images: if they are copies or tiles of one picture, that is too good to be true."
+        " Look for faults."
+    )
+
+
+def classes_by_folder(collection: Collection) -> list[str]:
+    """A sentence where classes stand in one folder each that they share with some others, but not with all."""
+    folders: dict[int, set[str]] = {}
+    for row, set_name in zip(collection.rows, collection.sets, strict=True):
+        if set_name in (*SETS, LEFT_OUT):
+            name = collection.classes[row.label]
+            parts = [part for part in PurePath(row.file).parent.parts if part != name and part.lower() not in SET_WORDS]
+            folders.setdefault(row.label, set()).add("/".join(parts))
+    every = set().union(*folders.values()) if folders else set()
+    if len(every) < 2:
+        return []
+    alone = {label: next(iter(places)) for label, places in folders.items() if len(places) == 1}
+    shared = [label for label, place in alone.items() if sum(place in places for places in folders.values()) > 1]
+    if not shared:
+        return []
+    names = ", ".join(f"«{collection.classes[label]}»" for label in shared[:NAMED])
+    more = f" and {len(shared) - NAMED} more" if len(shared) > NAMED else ""
+    stand = "stands" if len(shared) == 1 else "stand"
+    return [
+        f"{names}{more} {stand} in one folder only, of {len(every)}: a network may learn the folder, its camera or its"
+        " day, in place of the class."
+    ]
+
+
+def cautions_of(
+    workspace: Workspace, run: Run, scores: Scores, changed: Sequence[int], best: EpochEvent | None
+) -> list[str]:
+    """All there is to know before a run's scores are trusted; ``best`` is its best epoch."""
+    repainted = repainted_since(run, collection(workspace, run.plan(), run))
+    cautions = [caution_of_labels(run.number, changed), caution_of_pixels(run.number, repainted)]
+    if scores.on == "test":
+        cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]
+    if scores.on == "validation" and scores.accuracy >= PERFECT:
+        cautions.append(caution_of_names(collection(workspace, run.plan(), run), scores.accuracy))
+    return [sentence for sentence in cautions if sentence]
+
+
+def caution_of_labels(run: int, changed: Sequence[int]) -> str:
+    """What to say when labels were changed after a run; empty if none were."""
+    if not changed:
+        return ""
+    images = "1 image has" if len(changed) == 1 else f"{len(changed)} images have"
+    shown = ", ".join(map(str, changed[:8])) + (", …" if len(changed) > 8 else "")
+    return f"{images} another label now than run {run} knew: {shown}. Train again to learn from the new ones."
+
+
+def caution_of_pixels(run: int, changed: Sequence[int]) -> str:
+    """What to say when images have other pixels than they had for a run; empty if none have."""
+    if not changed:
+        return ""
+    images = "1 image has" if len(changed) == 1 else f"{len(changed)} images have"
+    shown = ", ".join(map(str, changed[:8])) + (", …" if len(changed) > 8 else "")
+    return (
+        f"{images} other contents now than when run {run} was trained: {shown}. Scores, maps and neighbours are made"
+        " anew from what is there now; train again to learn from it."
+    )
+
+
+def small_classes(collection: Collection) -> list[str]:
+    """Sentences about classes with fewer images than can be split and learned from; many are told in one."""
+    small = [(name, count) for name, count in zip(collection.classes, collection.totals, strict=True) if count < FEW]
+    sentences = []
+    for name, count in small[:NAMED]:
+        images = "1 image" if count == 1 else f"{count} images"
+        sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")
+    if len(small) > NAMED:
+        sentences.append(f"… and {len(small) - NAMED} more classes have fewer than {FEW} images.")
+    return sentences

@@ -1,0 +1,245 @@
+"""Executing a claimed run, in this process."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import platform
+from collections.abc import Callable
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TypeVar
+
+import numpy as np
+
+from attentive_lens.core.files import remove_leftovers
+from attentive_lens.core.jobs import Job, finish
+from attentive_lens.core.records import PlainTable
+from attentive_lens.core.version import VERSION
+from attentive_lens.desk.training.controlling import RunControl
+from attentive_lens.desk.training.preparing import Bench, last_checkpoint, prepare
+from attentive_lens.desk.training.runs import RunReader
+from attentive_lens.engine.network import fingerprint
+from attentive_lens.engine.ranks import ALONE, Ranks
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.errors import BadValue, LensError
+from attentive_lens.formats.reading import read_model
+from attentive_lens.images.feeding import Feed
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.control import STOP
+from attentive_lens.training.journal import Journal
+from attentive_lens.training.learner import Classifier
+from attentive_lens.training.loop import Outcome, Position, run
+from attentive_lens.training.team import Team, follow
+from attentive_lens.workspace import Run, Workspace
+
+T = TypeVar("T")
+INPUT_IMAGES = 64
+"""On which the prepared images' mean and standard deviation are taken."""
+
+
+@dataclass(frozen=True)
+class Trained:
+    """A run that ended: how, and the fingerprint of its best weights (empty if no epoch was finished)."""
+
+    run: Run
+    outcome: Outcome
+    weights_sha256: str
+
+
+def execute(
+    workspace: Workspace,
+    claimed: Run,
+    stop: Callable[[], bool],
+    resume: bool = False,
+    lock: int | None = None,
+    until: int = 0,
+    ranks: Ranks = ALONE,
+    threads: int = 0,
+) -> Job[Trained]:
+    """Train a claimed run to its end, or go on with one that was stopped or broken off.
+
+    One that goes on ends with the same weights, to the bit, as if it had never been interrupted; without a checkpoint
+    it begins anew. Its journal ends with exactly one ``end`` event, whatever happens short of being killed or of a
+    full disk.
+
+    Parameters
+    ----------
+    workspace, claimed
+        Whose run.
+    stop : callable
+        Asked after every step.
+    resume : bool
+        Whether it was begun before.
+    lock : int, optional
+        From `Run.hold`, where the process that started this one held the run for it.
+    until : int
+        Epochs after which it stops, to go on later; 0 for none.
+    ranks : Ranks
+        Processes that train it with this one, which leads them: they `follow`.
+    threads : int
+        Instead of the plan's; 0 for those.
+
+    Raises
+    ------
+    LensError
+        If the images, the base or the numbers do not allow it; the journal holds the same sentence.
+    """
+    held = lock if lock is not None and _is_open(lock) else claimed.hold()
+    try:
+        remove_leftovers(claimed.folder)
+        with Journal(claimed.journal) as journal:
+            try:
+                control = RunControl(claimed, stop, until)
+                trained = yield from _execute(workspace, claimed, journal, control, resume, ranks, threads)
+            except LensError as error:
+                _end(journal, state="failed", error=str(error))
+                raise
+            except (GeneratorExit, KeyboardInterrupt):
+                _end(journal, state="stopped", error="")
+                raise
+            except BaseException as error:
+                _end(journal, state="failed", error=f"A fault of the program: {error!r}")
+                raise
+            journal.write(
+                "end",
+                state=trained.outcome.state,
+                epochs=trained.outcome.epochs,
+                seconds=round(trained.outcome.seconds, 3),
+                weights_sha256=trained.weights_sha256,
+                reason=trained.outcome.reason,
+            )
+            return trained
+    finally:
+        os.close(held)
+
+
+def _is_open(file: int) -> bool:
+    try:
+        os.fstat(file)
+    except OSError:
+        return False
+    return True
+
+
+def _end(journal: Journal, **values: object) -> None:
+    """Tell how it ended, if the journal can be written."""
+    with contextlib.suppress(LensError):
+        journal.write("end", **values)
+
+
+def _execute(
+    workspace: Workspace, claimed: Run, journal: Journal, control: RunControl, resume: bool, ranks: Ranks, threads: int
+) -> Job[Trained]:
+    plan = claimed.plan()
+    last = last_checkpoint(claimed) if resume else None
+    position = Position.read(last.card["position"]) if last else Position()
+    if resume:
+        journal.write("resume", epoch=position.epoch)
+    if last is None:
+        journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.loss.kind)
+    else:
+        epochs_told = {epoch.epoch for epoch in RunReader(claimed).view().epochs}
+        for epoch in last.card.get("untold", ()):
+            if epoch["epoch"] not in epochs_told:
+                journal.write("epoch", **epoch)
+    bench = yield from prepare(workspace, claimed, last)
+    if last is None:
+        claimed.keep_images(bench.data.collection.rows, bench.data.collection.sets, bench.names)
+        _tell_input(journal, bench.feed)
+    with ThreadPool(threads or threads_of(bench.plan, ranks)) as thread_pool:
+        learner = bench.learner(claimed, thread_pool, ranks)
+        judged = yield from _unless(lambda: control.word() == STOP, bench.judged(workspace, learner, thread_pool))
+        _call(ranks, claimed.number, last is not None, bench, learner)
+        outcome = yield from run(
+            learner,
+            bench.feed,
+            judged or bench.held_out(),
+            bench.plan,
+            Checkpoints(
+                claimed.checkpoints,
+                bench.model(),
+                keep_last=plan.training.keep_last,
+                keep_every=plan.training.keep_every,
+                seconds=plan.training.checkpoint_minutes * 60,
+            ),
+            journal,
+            {"plan": bench.plan.write(), "run": claimed.number, "versions": _versions()},
+            control,
+            position,
+        )
+    sha = fingerprint(read_model(claimed.model).weights) if outcome.epochs else ""
+    return Trained(claimed, outcome, sha)
+
+
+def threads_of(plan: Plan, ranks: Ranks) -> int:
+    """Threads of this process: the plan's, shared with the others on this machine."""
+    return max(1, plan.training.threads // ranks.local)
+
+
+def _call(ranks: Ranks, number: int, resume: bool, bench: Bench, learner: Classifier) -> None:
+    """Have the others stand where this process stands."""
+    if ranks.count == 1:
+        return
+    ranks.say("train", run=number, resume=resume, kept=bench.feed.kept is not None)
+    mark = bench.mark(learner)
+    for other, told in enumerate(ranks.gather_words(mark), 1):
+        if told != mark:
+            alike = len(told) == len(mark) and " " not in told
+            why = "it sees other images or labels, or has another version of a library" if alike else told.rstrip(".")
+            raise BadValue(
+                f"Process {other} of {ranks.count} cannot take part", why, "Give every machine the same workspace"
+            )
+
+
+def follow_run(folder: Path, team: Team) -> None:
+    """Train with the first process of a team what it trains, until it ends."""
+    told = team.hear()
+    if told["do"] != "train":
+        return
+    with ExitStack() as stack:
+        try:
+            workspace = Workspace.open(folder)
+            claimed = workspace.run(int(told["run"]))
+            bench = finish(prepare(workspace, claimed, last_checkpoint(claimed) if told["resume"] else None))
+            thread_pool = stack.enter_context(ThreadPool(threads_of(bench.plan, team)))
+            learner = bench.learner(claimed, thread_pool, team)
+            judged = finish(bench.judged(workspace, learner, thread_pool)) if told["kept"] else bench.held_out()
+        except LensError as error:
+            team.gather_words(str(error))
+            while team.hear()["do"] != "end":
+                pass
+            return
+        team.gather_words(bench.mark(learner))
+        follow(team, learner, bench.feed, judged)
+
+
+def _unless(asked: Callable[[], bool], job: Job[T | None]) -> Job[T | None]:
+    """A job's result, or None where somebody asks to stop before."""
+    while True:
+        try:
+            progress = next(job)
+        except StopIteration as end:
+            result: T | None = end.value
+            return result
+        yield progress
+        if asked():
+            job.close()
+            return None
+
+
+def _tell_input(journal: Journal, feed: Feed) -> None:
+    """Note mean and standard deviation of some prepared images, without augmentation, and batches of an epoch."""
+    values = feed.preprocessor.apply(feed.pixels[feed.members[:: max(1, len(feed.members) // INPUT_IMAGES)]])
+    mean, std = float(values.mean(dtype=np.float64)), float(values.std(dtype=np.float64))
+    journal.write("input", mean=round(mean, 4), std=round(std, 4), batches=feed.batches)
+
+
+def _versions() -> PlainTable:
+    return {
+        "attentive_lens": VERSION,
+        "numpy": np.__version__,
+        "python": platform.python_version(),
+    }

@@ -1,0 +1,273 @@
+"""The runs of an open workspace: how each stands, which is in view, and starting, resuming and stopping them."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Sequence
+
+from attentive_lens.desk.history import Step, Timeline
+from attentive_lens.desk.network.design import facts_of
+from attentive_lens.desk.observing import Signal
+from attentive_lens.desk.training.controlling import steer
+from attentive_lens.desk.training.queue import enqueue, start_next, take_from_queue
+from attentive_lens.desk.training.runs import (
+    RunReader,
+    RunView,
+    reap_children,
+    resume_training,
+    start_halving,
+    start_training,
+)
+from attentive_lens.errors import LensError
+from attentive_lens.plan.examination import Facts
+from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.last_batch import LastBatch, read_last_batch
+from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.about import About
+
+UNSETTLED = ("waiting", "training", "broken off")
+"""States that change without a word in the journal."""
+
+
+class OpenRuns:
+    """Follows the journals of all runs, whoever trains them.
+
+    Attributes
+    ----------
+    current : int or None
+        Number of the run in view.
+    changed : Signal
+        A run was added, ended, or another is in view.
+    message : Signal
+        A sentence, and whether it is bad news.
+    """
+
+    def __init__(self, workspace: Workspace, timeline: Timeline | None = None) -> None:
+        self.workspace, self._timeline = workspace, timeline or Timeline()
+        self.changed, self.message = Signal(), Signal()
+        self.views: dict[int, RunView] = {}
+        self._readers: dict[int, RunReader] = {}
+        self._sizes: dict[int, int] = {}
+        self._images: dict[int, int] = {}
+        self._plans: dict[int, Plan] = {}
+        self._read()
+        finished = [n for n, v in self.views.items() if v.has_model]
+        self.current = finished[-1] if finished else (max(self.views) if self.views else None)
+        if self.training is not None:
+            self.current = self.training.number
+
+    @property
+    def view(self) -> RunView | None:
+        """The run in view."""
+        return self.views.get(self.current) if self.current is not None else None
+
+    @property
+    def training(self) -> RunView | None:
+        """The run that is training now, if any."""
+        return next((view for view in self.views.values() if view.state == "training"), None)
+
+    def tick(self) -> None:
+        """Read what the runs wrote since the last time; start the next of the queue if nobody else did."""
+        reap_children()
+        if self.training is None and any(view.state == "waiting" for view in self.views.values()):
+            with contextlib.suppress(LensError):
+                start_next(self.workspace)
+        before = {n: (v.state, v.name) for n, v in self.views.items()}
+        self._read()
+        if before != {n: (v.state, v.name) for n, v in self.views.items()}:
+            self.changed.emit()
+
+    def _read(self) -> None:
+        """A run that ended is read again when its journal grew, one that broke off always: somebody may resume it."""
+        for run in self.workspace.runs():
+            reader = self._readers.setdefault(run.number, RunReader(run))
+            known, size = self.views.get(run.number), run.journal_size
+            if known is None or known.state in UNSETTLED or size != self._sizes.get(run.number):
+                self._sizes[run.number] = size
+                view = self.views[run.number] = reader.view()
+                if known is not None and known.state == "training" and view.state != "training":
+                    self._tell_end(view)
+
+    def _tell_end(self, view: RunView) -> None:
+        if view.state == "failed":
+            self.message.emit(view.error, True)
+        elif view.best is not None and view.best.validation is not None:
+            accuracy = view.best.validation.accuracy
+            self.message.emit(f"Run {view.number} {view.state}: best validation accuracy {accuracy:.1%}", False)
+        else:
+            self.message.emit(f"Run {view.number} {view.state}", view.state == "broken off")
+
+    def choose(self, number: int) -> None:
+        """Put another run in view."""
+        if number != self.current and number in self.views:
+            self.current = number
+            self.changed.emit()
+
+    def plan(self) -> Plan | None:
+        """The plan of the run in view."""
+        if self.current is None:
+            return None
+        try:
+            if self.current not in self._plans:
+                self._plans[self.current] = self.workspace.run(self.current).plan()
+            return self._plans[self.current]
+        except LensError as error:
+            self.message.emit(str(error), True)
+            return None
+
+    def classes(self) -> tuple[str, ...]:
+        """Classes of the run in view, as it was trained with them; those of the workspace before a run began."""
+        own = self.workspace.run(self.current).classes() if self.current is not None else ()
+        return own or tuple(self.workspace.catalogue.classes())
+
+    def facts(self) -> tuple[NetworkPlan, tuple[Facts, ...]] | None:
+        """The network of the run in view with its output, and its facts; None where its plan cannot be read."""
+        plan = self.plan()
+        return None if plan is None else facts_of(plan, len(self.classes()))
+
+    def training_images(self, number: int) -> int:
+        """Training images of a run, as it noted them; 0 where it did not."""
+        if number not in self._images:
+            noted = self.workspace.run(number).images()
+            if noted is None:
+                return 0
+            self._images[number] = noted[1].count("training")
+        return self._images[number]
+
+    def last_batch(self) -> LastBatch | None:
+        """Some images of the last batch of the run in view, with what was said of them; None where there are none."""
+        return read_last_batch(self.workspace.run(self.current).last_batch) if self.current is not None else None
+
+    def start(self, plan: Plan, price: float | None = None) -> None:
+        """Train a plan, in a process of its own; ``price`` is what an epoch was said to take, in seconds."""
+        try:
+            run = start_training(self.workspace, plan)
+            if price is not None:
+                run.keep_price(price)
+        except LensError as error:
+            self.message.emit(str(error), True)
+            return
+        self.current = run.number
+        self.tick()
+        self.changed.emit()
+
+    def enqueue(self, plan: Plan) -> None:
+        """Let a plan wait for its turn."""
+        try:
+            run = enqueue(self.workspace, plan)
+        except LensError as error:
+            self.message.emit(str(error), True)
+            return
+        self.tick()
+        self.changed.emit()
+        self.message.emit(
+            f"Run {run.number} waits in the queue and begins by itself, with or without this window.", False
+        )
+
+    def halve(self, plan: Plan, over: Sequence[str]) -> bool:
+        """Begin successive halving over settings with values, in a process of its own; whether it was begun."""
+        try:
+            start_halving(self.workspace, plan, over)
+        except LensError as error:
+            self.message.emit(str(error), True)
+            return False
+        return True
+
+    def delete(self, number: int) -> bool:
+        """Put a run into the bin; whether it was."""
+        done = self._delete(number)
+        if done:
+            step = Step(f"deleting run {number}", lambda: self._restore(number), lambda: self._delete(number))
+            self._timeline.add(step)
+            self.message.emit(f"Run {number} is in the bin.", False)
+        return done
+
+    def restore(self, number: int) -> bool:
+        """Bring a run back out of the bin; whether it was."""
+        done = self._restore(number)
+        if done:
+            step = Step(f"bringing run {number} back", lambda: self._delete(number), lambda: self._restore(number))
+            self._timeline.add(step)
+            self.message.emit(f"Run {number} is back.", False)
+        return done
+
+    def deleted(self) -> tuple[int, ...]:
+        """Numbers of the runs in the bin."""
+        return self.workspace.deleted_runs()
+
+    def empty_bin(self) -> None:
+        """Remove the deleted runs for good."""
+        try:
+            removed = self.workspace.forget_deleted()
+        except LensError as error:
+            self.message.emit(str(error), True)
+        else:
+            self.message.emit(f"{removed} deleted runs are gone for good.", False)
+
+    def keep_about(self, number: int, about: About) -> None:
+        """Keep what a person says of a run, unless it is kept already; it can be undone."""
+        before = self.workspace.run(number).about()
+
+        def keep(words: About) -> bool:
+            try:
+                self.workspace.run(number).keep_about(words)
+            except LensError as error:
+                self.message.emit(str(error), True)
+                return False
+            self.changed.emit()
+            return True
+
+        if about != before and keep(about):
+            what = "name" if about.name != before.name else "note" if about.note != before.note else "pin"
+            self._timeline.add(Step(f"the {what} of run {number}", lambda: keep(before), lambda: keep(about)))
+
+    def _delete(self, number: int) -> bool:
+        view = self.views.get(number)
+        try:
+            if view is not None and view.state == "waiting":
+                take_from_queue(self.workspace, number)  # it may just be beginning
+            else:
+                self.workspace.delete_run(number)
+        except LensError as error:
+            self.message.emit(str(error), True)
+            return False
+        for known in (self.views, self._readers, self._sizes, self._images, self._plans):
+            known.pop(number, None)
+        if self.current == number:
+            self.current = max(self.views, default=None)
+        self.changed.emit()
+        return True
+
+    def _restore(self, number: int) -> bool:
+        try:
+            self.workspace.restore_run(number)
+        except LensError as error:
+            self.message.emit(str(error), True)
+            return False
+        self._read()
+        self.changed.emit()
+        return True
+
+    def resume(self) -> None:
+        """Go on with the run in view, which was interrupted."""
+        if self.current is None:
+            return
+        try:
+            resume_training(self.workspace, self.current)
+        except LensError as error:
+            self.message.emit(str(error), True)
+            return
+        self._sizes.pop(self.current, None)
+        self._read()
+        self.changed.emit()
+
+    def steer(self, action: str, rate: float = 0.0) -> None:
+        """Ask the training run for one of `ACTIONS`."""
+        training = self.training
+        if training is None:
+            return
+        try:
+            self.message.emit(steer(self.workspace.run(training.number), action, rate), False)
+        except LensError as error:
+            self.message.emit(str(error), True)
