@@ -14,7 +14,7 @@ import os
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
-from attentive_lens.desk.measuring.engine import Bench
+from attentive_lens.desk.measuring.engine import Sampler
 from attentive_lens.desk.measuring.epochs import PARTS, epoch_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan.plan import Plan
@@ -31,10 +31,10 @@ def main() -> None:
     print("| network | share of the peak | seconds | " + " | ".join(PARTS) + " |")
     print("|---" * (len(PARTS) + 3) + "|")
     with ThreadPool(words.threads) as thread_pool:
-        bench = Bench(thread_pool, 1)
+        sampler = Sampler(thread_pool, 1)
         for name in words.names:
             plan = Plan().changed({"network": name, "training.threads": words.threads})
-            figure = epoch_of(name, plan, words.images, words.epochs, bench.middle_peak)
+            figure = epoch_of(name, plan, words.images, words.epochs, sampler.middle_peak)
             shares = " | ".join(f"{figure.shares[part]:.0%}" for part in PARTS)
             print(f"| {name} | {figure.ratio:.3f} | {figure.seconds:.2f} | {shares} |", flush=True)
 

@@ -27,7 +27,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
-from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_checkpoint
@@ -53,7 +53,7 @@ RATE_STEP, RATE = 20, 0.0004
 def train(place: str, number: int, resume: bool) -> None:
     """Execute a run in this process."""
     workspace = Workspace.open(Path(place))
-    finish(execute(workspace, workspace.run(number), lambda: False, resume))
+    finish(execute(workspace, workspace.run(number), lambda: False, Launch(resume)))
 
 
 def claim(workspace: Workspace) -> Run:

@@ -62,7 +62,7 @@ def health(name: str, images: int, pairs: int) -> tuple[float, float, float]:
 
         def epoch(learner: Classifier, number: int) -> float:
             began = time.perf_counter()
-            for place, batch in enumerate(feed.epoch(number)):
+            for place, batch in enumerate(feed.batches_of(number)):
                 learner.learn(batch, StepContext(1, number, place, 0), feed.batches)
             learner.health(min(HEALTH_IMAGES, max(8, images // HEALTH_SHARE)))
             return time.perf_counter() - began

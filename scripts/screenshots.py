@@ -17,7 +17,7 @@ from PIL import Image, ImageFilter
 from PyQt6.QtCore import QEventLoop, QPointF, QTimer
 from PyQt6.QtWidgets import QPushButton
 
-from attentive_lens.desk.results.remedies import effect_of
+from attentive_lens.desk.results.effects import effect_of
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.window.application import make_application, make_frame, open_folder
 from attentive_lens.window.explaining.activations import ActivationsPanel

@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.desk.training.runs import RunReader, check_resumable
 from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.formats.reading import read_checkpoint
@@ -109,7 +109,9 @@ def test_a_disk_without_locks_is_said(station: Workspace, monkeypatch: pytest.Mo
         run.hold()
     monkeypatch.undo()
     assert not run.is_training()
-    assert finish(execute(station, run, lambda: False, lock=987)).outcome.state == "done", "no lock was handed over"
+    assert finish(execute(station, run, lambda: False, Launch(lock=987))).outcome.state == "done", (
+        "no lock was handed over"
+    )
 
 
 def test_the_lock_dies_with_its_process(station: Workspace) -> None:
@@ -154,7 +156,7 @@ def test_a_run_killed_in_its_first_moments_is_begun_again_in_place(steps: int, s
         (run.folder / "images.npz").unlink(missing_ok=True)
     assert RunReader(run).view().state == "broken off"
     check_resumable(run)
-    again = finish(execute(station, run, lambda: False, resume=True))
+    again = finish(execute(station, run, lambda: False, Launch(resume=True)))
     assert again.weights_sha256 == whole.weights_sha256
     assert [epoch.epoch for epoch in RunReader(run).view().epochs] == [1, 2]
 
@@ -174,7 +176,7 @@ def test_a_run_killed_after_its_last_checkpoint_is_completed(station: Workspace)
     view = RunReader(run).view()
     assert (view.state, view.epochs) == ("broken off", [])
     check_resumable(run)
-    done = finish(execute(station, run, lambda: False, resume=True))
+    done = finish(execute(station, run, lambda: False, Launch(resume=True)))
     view = RunReader(run).view()
     assert (view.state, [epoch.epoch for epoch in view.epochs]) == ("done", [1, 2])
     assert done.outcome.epochs == 2

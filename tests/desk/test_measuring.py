@@ -10,7 +10,7 @@ import pytest
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.records import without_arrays
 from attentive_lens.desk.measuring import engine as measuring
-from attentive_lens.desk.measuring.engine import CASES, Bench, large, measure, reference
+from attentive_lens.desk.measuring.engine import CASES, Sampler, large, measure, reference
 from attentive_lens.desk.measuring.results import Held
 from attentive_lens.engine.threads import ThreadPool
 
@@ -44,10 +44,10 @@ def test_twice_the_work_is_half_the_ratio(monkeypatch: pytest.MonkeyPatch) -> No
     monkeypatch.setattr(measuring, "SIDE", 64)
     monkeypatch.setattr(measuring, "_stolen", lambda: 0)
     with ThreadPool(1) as thread_pool:
-        bench = Bench(thread_pool, 5)
-        monkeypatch.setattr(bench, "peak", lambda: 1e6)
-        one = bench.ratio("a", lambda: time.sleep(0.01), 1000.0)
-        two = bench.ratio("b", lambda: time.sleep(0.02), 1000.0)
+        sampler = Sampler(thread_pool, 5)
+        monkeypatch.setattr(sampler, "peak", lambda: 1e6)
+        one = sampler.ratio("a", lambda: time.sleep(0.01), 1000.0)
+        two = sampler.ratio("b", lambda: time.sleep(0.02), 1000.0)
     assert one.ratio == pytest.approx(0.1, rel=0.2)
     assert two.ratio == pytest.approx(0.05, rel=0.2)
 
@@ -57,7 +57,7 @@ def test_samples_with_stolen_time_are_dropped_and_counted(monkeypatch: pytest.Mo
     ticks = iter(range(10**6))
     monkeypatch.setattr(measuring, "_stolen", lambda: next(ticks))
     with ThreadPool(1) as thread_pool:
-        figure = Bench(thread_pool, 2).ratio("a", lambda: None, 1.0)
+        figure = Sampler(thread_pool, 2).ratio("a", lambda: None, 1.0)
     assert (figure.samples, figure.dropped) == (0, 6)
     assert (figure.ratio, figure.low, figure.high) == (None, None, None)
     assert "NaN" not in json.dumps(without_arrays(figure))

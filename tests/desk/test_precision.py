@@ -16,7 +16,7 @@ from attentive_lens.desk.requests.explaining import Activations, Explain
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.requests.prices import PricePlan
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.desk.training.preparing import prepare
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
@@ -35,7 +35,7 @@ def in_precision(word: str, **settings: object) -> Plan:
 
 def train(workspace: Workspace, plan: Plan, until: int = 0) -> Run:
     run = workspace.claim_run(plan)
-    finish(execute(workspace, run, lambda: False, until=until))
+    finish(execute(workspace, run, lambda: False, Launch(until=until)))
     return run
 
 
@@ -75,7 +75,7 @@ def test_in_double_too_a_run_that_goes_on_ends_with_the_same_bits(station: Works
     plan = in_precision("double", **{"training.epochs": 2, "averaging": averaging})
     whole, broken = train(station, plan), train(station, plan, until=1)
     assert len(losses(broken)) == 1
-    finish(execute(station, broken, lambda: False, resume=True))
+    finish(execute(station, broken, lambda: False, Launch(resume=True)))
     assert dtypes(broken) == {"float64"}
     assert fingerprint(read_model(whole.model).weights) == fingerprint(read_model(broken.model).weights)
 

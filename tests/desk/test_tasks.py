@@ -24,7 +24,7 @@ from attentive_lens.desk.requests.images import Augment
 from attentive_lens.desk.requests.inspecting import Channels, Layer
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.desk.training.runs import (
     RunReader,
     check_resumable,
@@ -164,7 +164,7 @@ def test_a_killed_run_goes_on_to_the_same_bits_and_refuses_other_labels(station:
     assert resumable(view)
     station.catalogue.correct({1: Correction(label=5)})
     with pytest.raises(BadValue, match="1 labels were changed"):
-        finish(execute(station, run, lambda: False, resume=True))
+        finish(execute(station, run, lambda: False, Launch(resume=True)))
     station.catalogue.correct({1: NOTHING})
     resume_training(station, run.number)
     with pytest.raises(BadValue, match="it is training"):

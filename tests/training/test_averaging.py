@@ -84,7 +84,7 @@ def test_running_statistics_of_an_epoch_average_are_those_of_the_training_images
     with ThreadPool(1) as thread_pool:
         network = Network.start(PLAN, PREPARATION.shape, 1)
         learner = Classifier(network, plan, preprocessor, thread_pool, examples=feed.examples)
-        for number, batch in enumerate(feed.epoch(0)):
+        for number, batch in enumerate(feed.batches_of(0)):
             learner.learn(batch, StepContext(1, 0, number, 0), feed.batches)
         learner.before_evaluation(0.5)
         model = learner.model()

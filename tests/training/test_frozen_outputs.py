@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.batches import inference
 from attentive_lens.engine.network import Network
@@ -231,7 +231,7 @@ def test_who_asks_to_stop_while_outputs_are_computed_is_heard_at_once(station: W
     assert doing.count("computing the frozen part once") == 1
     assert RunReader(run).view().state == "stopped"
     assert not list((station.cache / "frozen").glob("*"))
-    finish(execute(station, run, lambda: False, resume=True))
+    finish(execute(station, run, lambda: False, Launch(resume=True)))
     assert RunReader(run).view().state == "done"
 
 

@@ -85,7 +85,7 @@ def learned(watching: bool, folder: Path) -> tuple[str, Classifier]:
         network = Network.start(PLAN, PREPARATION.shape, 1)
         learner = Classifier(network, plan, preprocessor, thread_pool, examples=feed.examples if watching else None)
         for epoch in range(2):
-            for number, batch in enumerate(feed.epoch(epoch)):
+            for number, batch in enumerate(feed.batches_of(epoch)):
                 learner.learn(batch, StepContext(1, epoch, number, 0), feed.batches)
             health = learner.health(16)
             assert (health is not None) == watching

@@ -53,7 +53,7 @@ def test_pictures_are_the_batch_before_its_levels(kinds: tuple[str, ...]) -> Non
     preprocessor = Preprocessor.measured(pixels, Plan().preprocessing)
     steps = tuple(STEPS[kind]() for kind in kinds)
     feed = Feed(pixels, np.arange(20) % 4, np.arange(1, 20), steps, preprocessor, 3, 6, 4)
-    for number, batch in enumerate(feed.epoch(2)):
+    for number, batch in enumerate(feed.batches_of(2)):
         images, rows = feed.pictures(2, number, 4)
         assert len(images) == len(rows) == min(4, batch.count)
         assert np.abs(preprocessor.apply(images) - batch.images[:4]).max() < 0.51 / 255 / min(preprocessor.std)

@@ -133,9 +133,9 @@ def test_rows_of_a_batch_are_those_of_the_whole_batch(
     steps = tuple(STEPS[kind](probability=0.7) for kind in kinds)
     preprocessor = Preprocessor.measured(pixels, Plan().preprocessing)
     feed = Feed(pixels, np.arange(20) % 4, np.arange(19), steps, preprocessor, 3, size, 4)
-    whole = list(feed.epoch(epoch))
+    whole = list(feed.batches_of(epoch))
     feed.rows = lambda count: slice(min(edges[0], count - 1), min(max(edges[0] + 1, edges[1]), count))
-    for all_of_it, part in zip(whole, feed.epoch(epoch), strict=True):
+    for all_of_it, part in zip(whole, feed.batches_of(epoch), strict=True):
         rows = feed.rows(all_of_it.count)
         assert part.count == all_of_it.count == len(all_of_it.images)
         assert np.array_equal(part.images, all_of_it.images[rows])
@@ -158,7 +158,7 @@ def test_an_epoch_and_its_evaluation_are_the_same_for_any_number_of_processes(ki
     def epoch(ranks: Ranks) -> tuple[str, str, Any]:
         with ThreadPool(1) as pool:
             learner, feed = learner_of(ranks, pool, kind)
-            for number, batch in enumerate(feed.epoch(0)):
+            for number, batch in enumerate(feed.batches_of(0)):
                 learner.learn(batch, StepContext(0, 0, number, 0), feed.batches)
             learner.before_evaluation(1.0)
             held_out = feed.pixels[26:], feed.labels[26:]
@@ -188,7 +188,7 @@ def test_numbers_that_run_away_in_one_process_are_told_alike_by_all() -> None:
     def away(ranks: Ranks) -> str:
         with ThreadPool(1) as pool:
             learner, feed = learner_of(ranks, pool)
-            batch = next(feed.epoch(0))
+            batch = next(feed.batches_of(0))
             if ranks.index == ranks.count - 1:
                 batch.images[0, 0, 0, 0] = np.nan
             with pytest.raises(SharedFault) as fault:
@@ -231,7 +231,7 @@ def test_who_follows_does_what_the_first_says_and_no_more() -> None:
 
     with ThreadPool(1) as pool:
         _, feed = learner_of(ALONE, pool)
-    first = {epoch: [float(batch.images[0, 0, 0, 0]) for batch in feed.epoch(epoch)] for epoch in (0, 1)}
+    first = {epoch: [float(batch.images[0, 0, 0, 0]) for batch in feed.batches_of(epoch)] for epoch in (0, 1)}
 
     def step(epoch: int, batch: int, rates: list[list[float]]) -> dict[str, Any]:
         return {"do": "learn", "epoch": epoch, "batch": batch, "batches": 4, "rates": rates}

@@ -14,6 +14,7 @@ from attentive_lens.cli import serial
 from attentive_lens.desk.results.comparing import folds_told
 from attentive_lens.desk.training import runs
 from attentive_lens.desk.training import state as open_runs
+from attentive_lens.desk.training.executing import Launch
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.training.sweep_tools import SweepTools
@@ -106,8 +107,8 @@ def test_halving_begins_a_process_whose_command_does_it(tools: SweepTools, monke
     (name, words), place = begun[0], tools.session.workspace
     assert "4 plans are trained" in messages[-1]
 
-    def train_run(_: Workspace, run: Run, __: bool, ___: None, until: int) -> object:
-        plan = run.plan()
+    def train_run(_: Workspace, run: Run, launch: Launch) -> object:
+        plan, until = run.plan(), launch.until
         run.journal.unlink(missing_ok=True)
         told_done(run, until, plan.optimiser.learning_rate, plan.training.epochs)
         return type("Trained", (), {"outcome": type("Outcome", (), {"state": "stopped", "epochs": until})})

@@ -23,7 +23,7 @@ from attentive_lens.desk.making import look_again, make_demo, make_workspace, mo
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.errors import BadFile, LensError, NotHere
 from attentive_lens.images.sources import Skipped, open_source
 from attentive_lens.images.sources.base import class_name
@@ -70,7 +70,7 @@ def test_a_run_goes_on_though_a_class_was_added(station: Workspace, tmp_path: Pa
     steps = iter(range(10**6))
     finish(execute(station, run, lambda: next(steps) > 4))
     station.catalogue.add_class("air bubble")
-    again = finish(execute(station, run, lambda: False, resume=True))
+    again = finish(execute(station, run, lambda: False, Launch(resume=True)))
     assert again.weights_sha256 == whole.weights_sha256
 
 

@@ -77,12 +77,14 @@ def train(
 
     A run that was stopped ends with exit code 3; a second Ctrl+C ends at once, with what the last checkpoint holds.
     """
-    from attentive_lens.cli.training import queue_here, train_here
+    from attentive_lens.cli.training import Which, queue_here, train_here
+    from attentive_lens.desk.training.executing import Launch
 
     if queue:
         queue_here(workspace, plan, settings or [], resume, as_json)
         return
-    train_here(workspace, plan, settings or [], claimed, resume, go_on, lock, as_json, until, threads)
+    which = Which(plan, settings or [], claimed, resume, go_on)
+    train_here(workspace, which, Launch(lock=lock, until=until, threads=threads), as_json)
 
 
 @app.command()

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 from attentive_lens.core.launching import processes_launched
-from attentive_lens.desk.faults import open_log
+from attentive_lens.desk.log import open_log
 from attentive_lens.errors import BadUsage, LensError
 
 if TYPE_CHECKING:

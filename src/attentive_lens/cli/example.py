@@ -15,6 +15,7 @@ from attentive_lens.desk.requests.explaining import Activations, Explain, FirstF
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.training.executing import Launch
 from attentive_lens.desk.training.runs import RunReader, RunView, resumable
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
@@ -53,7 +54,7 @@ def full_example(place: Workspace, epochs: int, quiet: bool = False) -> ExampleD
         if view is not None:
             run.forget_word()
             say(f"Run {run.number} was interrupted after epoch {len(view.epochs)}: it goes on.")
-        trained = train_run(place, run, resume=view is not None)
+        trained = train_run(place, run, Launch(resume=view is not None))
         ended = summary(trained)
         if trained.outcome.state != "done":
             say(f"Stopped after epoch {trained.outcome.epochs}. The same command goes on with it.")

@@ -97,7 +97,7 @@ def cross_validate(
     from attentive_lens.cli.planning import planned_in
     from attentive_lens.cli.serial import trainer
     from attentive_lens.desk.many import searching
-    from attentive_lens.desk.many.folding import crossed, write_answers
+    from attentive_lens.desk.many.cross_validation import crossed, write_answers
     from attentive_lens.desk.many.series import trained
 
     place = Workspace.open(workspace)

@@ -9,6 +9,7 @@ import typer
 from attentive_lens.cli.speaking import STOPPED, console, watched
 from attentive_lens.cli.training import NewEpochs, stopping, train_run
 from attentive_lens.desk.many.series import Train, Turn
+from attentive_lens.desk.training.executing import Launch
 from attentive_lens.errors import LensError
 from attentive_lens.workspace import Run
 
@@ -30,7 +31,7 @@ def train_in_turn(turns: Sequence[Turn]) -> None:
     for turn in turns:
         run, begun = turn.take()
         try:
-            trained = train_run(turn.workspace, run, begun, None, turn.until)
+            trained = train_run(turn.workspace, run, Launch(begun, until=turn.until))
         except LensError as error:
             failed += 1
             if failed == len(turns):

@@ -67,7 +67,7 @@ def advise(
     as_json: AsJson = False,
 ) -> None:
     """Name the trouble a run has by its figures, with a remedy as a new plan, and what came of it if it was tried."""
-    from attentive_lens.desk.results.remedies import effect_of
+    from attentive_lens.desk.results.effects import effect_of
     from attentive_lens.plan.difference import differences
     from attentive_lens.workspace.runs import write_plan
 

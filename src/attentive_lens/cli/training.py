@@ -6,6 +6,7 @@ import os
 import signal
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext, suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Timer
 
@@ -16,10 +17,10 @@ from attentive_lens.cli.run_results import RunEnded, RunQueued
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.training.advising import advice_of
-from attentive_lens.desk.training.executing import Trained, execute, follow_run
+from attentive_lens.desk.training.executing import Launch, Trained, execute, follow_run
 from attentive_lens.desk.training.queue import enqueue, start_next, waiting
 from attentive_lens.desk.training.runs import RunReader, RunView, check_resumable
-from attentive_lens.engine.ranks import ALONE, Ranks
+from attentive_lens.engine.ranks import ALONE
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.figures import Figures
@@ -33,28 +34,28 @@ LAST_SECONDS = 5.0
 """After the second request the process is gone."""
 
 
-def train_here(
-    workspace: Path,
-    plan_file: Path | None,
-    settings: list[str],
-    claimed: int | None,
-    resume: int | None,
-    go_on: bool,
-    lock: int | None,
-    as_json: bool,
-    until: int = 0,
-    threads: int = 0,
-) -> None:
+@dataclass(frozen=True)
+class Which:
+    """The run that is to be trained: of a plan, claimed already by number, or one that goes on."""
+
+    plan: Path | None
+    settings: list[str]
+    claimed: int | None = None
+    resume: int | None = None
+    go_on: bool = False
+
+
+def train_here(workspace: Path, which: Which, launch: Launch, as_json: bool) -> None:
     """Train a plan, or the claimed run, or go on with an interrupted one, and tell how it ended.
 
     Started as one of several processes, it takes part in what the first of them trains.
     """
-    team = joined() if claimed is None else None
+    team = joined() if which.claimed is None else None
     if team is not None and team.index:
         _follow(workspace, team)
         return
     with team or nullcontext():
-        trained = _lead(workspace, plan_file, settings, claimed, resume, go_on, lock, team or ALONE, until, threads)
+        trained = _lead(workspace, which, replace(launch, ranks=team or ALONE))
     if as_json:
         say_json(summary(trained))
     else:
@@ -79,41 +80,30 @@ def _follow(workspace: Path, team: Team) -> None:
         raise
 
 
-def _lead(
-    workspace: Path,
-    plan_file: Path | None,
-    settings: list[str],
-    claimed: int | None,
-    resume: int | None,
-    go_on: bool,
-    lock: int | None,
-    ranks: Ranks,
-    until: int,
-    threads: int,
-) -> Trained:
+def _lead(workspace: Path, which: Which, launch: Launch) -> Trained:
     place = Workspace.open(workspace)
-    if resume is not None:
-        run = place.run(resume)
-        if plan_file or settings:
+    if which.resume is not None:
+        run = place.run(which.resume)
+        if which.plan or which.settings:
             raise BadUsage("A run goes on with its own plan", "it never changes", "Leave out --plan and --set")
         check_resumable(run)
-    elif claimed is None:
-        plan = planned_in(workspace, plan_file, settings)
+    elif which.claimed is None:
+        plan = planned_in(workspace, which.plan, which.settings)
         _warn_of_base(workspace, plan)
         run = place.claim_run(plan)
     else:
-        run = place.run(claimed)
-        if not go_on and run.journal.exists():
+        run = place.run(which.claimed)
+        if not which.go_on and run.journal.exists():
             raise BadUsage(
-                f"Run {claimed} was begun already", "only a new run is claimed", "Let it go on with --resume"
+                f"Run {which.claimed} was begun already", "only a new run is claimed", "Let it go on with --resume"
             )
     try:
-        trained = train_run(place, run, go_on or resume is not None, lock, until, ranks, threads)
+        trained = train_run(place, run, replace(launch, resume=which.go_on or which.resume is not None))
     except LensError:
-        if claimed is not None:
+        if which.claimed is not None:
             start_next(place)
         raise
-    if claimed is not None and (trained.outcome.state != "stopped" or run.asked()):
+    if which.claimed is not None and (trained.outcome.state != "stopped" or run.asked()):
         start_next(place)  # not where this process was told to end: whoever did that wants no other
     return trained
 
@@ -146,22 +136,11 @@ def _say(trained: Trained) -> None:
         out.print(f"model: {run.model}")
 
 
-def train_run(
-    place: Workspace,
-    run: Run,
-    resume: bool = False,
-    lock: int | None = None,
-    until: int = 0,
-    ranks: Ranks = ALONE,
-    threads: int = 0,
-) -> Trained:
-    """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand.
-
-    With ``until`` it stops after so many epochs, to go on later.
-    """
+def train_run(place: Workspace, run: Run, launch: Launch) -> Trained:
+    """Execute a claimed run with a bar and a line an epoch; Ctrl+C and SIGTERM stop it after the step at hand."""
     epochs = NewEpochs(run)
     with stopping() as stopped:
-        job = execute(place, run, lambda: bool(stopped), resume, lock, until, ranks, threads)
+        job = execute(place, run, lambda: bool(stopped), launch)
         return watched(job, f"training run {run.number}", epochs.lines)
 
 

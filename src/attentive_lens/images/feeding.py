@@ -141,7 +141,7 @@ class Feed:
         for number in range(min(self.batches, -(-count // self.size))):
             yield self.batch(variant, number, order)
 
-    def epoch(self, epoch: int, first: int = 0) -> Iterator[Batch]:
+    def batches_of(self, epoch: int, first: int = 0) -> Iterator[Batch]:
         """The batches of an epoch from ``first`` on, in its own order; made ahead, stopped when it is closed."""
         order = random_generator(self.seed, "order", epoch).permutation(len(self.members))
         waiting: queue.Queue[Any] = queue.Queue(AHEAD)

@@ -218,7 +218,7 @@ class _Loop:
     def epoch(self) -> Job[tuple[str, str]]:
         """The batches left of an epoch: what somebody asked for meanwhile, and by which rule the run ended in it."""
         self.started, self.waited = self.clock.seconds(), self.feed.waited
-        batches = self.feed.epoch(self.here.epoch, self.here.batch)
+        batches = self.feed.batches_of(self.here.epoch, self.here.batch)
         try:
             return (yield from self.steps(batches))
         except JournalFault:

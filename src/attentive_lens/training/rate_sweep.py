@@ -104,12 +104,12 @@ def sweep(learner: Rising, feed: Feed, judged: Batch) -> Job[Swept]:
     steps = min(STEPS, max(FEWEST, int(SECONDS / each)))
     rates = np.geomspace(LOWEST, HIGHEST, steps)
     losses: list[float] = []
-    batches = feed.epoch(0)
+    batches = feed.batches_of(0)
     for step, rate in enumerate(rates):
         batch = next(batches, None)
         if batch is None:
             epoch, number = epoch + 1, 0
-            batches = feed.epoch(epoch)
+            batches = feed.batches_of(epoch)
             batch = next(batches)
         learner.rate = float(rate)
         try:

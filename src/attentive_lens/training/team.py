@@ -165,7 +165,7 @@ def follow(team: Team, learner: Classifier, feed: Feed, held_out: tuple[Any | Ch
                     if batches is None or place != (epoch, number):
                         if batches is not None:
                             batches.close()  # type: ignore[attr-defined]
-                        batches = feed.epoch(epoch, number)
+                        batches = feed.batches_of(epoch, number)
                     batch, place = next(batches), (epoch, number + 1)
                     learner.rates = tuple((int(first), float(rate)) for first, rate in told["rates"])
                     try:

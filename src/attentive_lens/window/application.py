@@ -11,7 +11,7 @@ from types import TracebackType
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
-from attentive_lens.desk.faults import open_log
+from attentive_lens.desk.log import open_log
 from attentive_lens.desk.memory import recall, remembered_theme
 from attentive_lens.errors import LensError
 from attentive_lens.window import look

@@ -72,7 +72,7 @@ IMAGES = 320
 """Training images of an epoch that is measured."""
 
 
-class Bench:
+class Sampler:
     """Times work against the peak.
 
     Parameters
@@ -170,31 +170,31 @@ def measure(threads: int, quick: bool, kernels: str = "auto") -> Job[Measured]:
     samples = 5 if quick else 15
     figures: list[Figure] = []
     with ThreadPool(threads) as thread_pool:
-        bench = Bench(thread_pool, samples)
+        sampler = Sampler(thread_pool, samples)
         shapes = [SHAPES[k] for k in QUICK] if quick else list(SHAPES)
         starters = QUICK_STARTERS if quick else tuple(STARTERS)
         cases = list(CASES)[: 2 if quick else None]
         works = len(shapes) + len(cases) + len(starters)
         for number, (n, side, channels, filters) in enumerate(shapes):
             yield Progress(number, works, f"timing {side}×{side}, {channels} → {filters}")
-            figures += _convolution(bench, n, side, channels, filters, kernels)
+            figures += _convolution(sampler, n, side, channels, filters, kernels)
         memory: dict[str, Held | None] = {}
         for number, name in enumerate(cases):
             yield Progress(len(shapes) + number, works, f"timing the {name}")
             plan, batch, side = CASES[name]
-            figures += _network(bench, name, plan(), batch, side, kernels)
+            figures += _network(sampler, name, plan(), batch, side, kernels)
             memory[name] = _memory(name, threads, kernels)
         epochs = []
         for number, name in enumerate(starters):
             asked = Plan().changed({"network": name, "training.threads": threads, "training.kernels": kernels})
             yield Progress(len(shapes) + len(cases) + number, works, f"training {name}")
-            epochs.append(epoch_of(name, asked, IMAGES, 1 if quick else 3, bench.middle_peak))
-        peaks = bench.peaks
+            epochs.append(epoch_of(name, asked, IMAGES, 1 if quick else 3, sampler.middle_peak))
+        peaks = sampler.peaks
         whole = (min(peaks), max(peaks))
         return Measured(threads, statistics.median(peaks), whole, tuple(figures), memory, tuple(epochs))
 
 
-def _convolution(bench: Bench, n: int, side: int, channels: int, filters: int, kernels: str) -> Iterator[Figure]:
+def _convolution(sampler: Sampler, n: int, side: int, channels: int, filters: int, kernels: str) -> Iterator[Figure]:
     random = np.random.default_rng(1)
     settings = Convolution(filters=filters)
     layer = LAYERS["convolution"]("measured", settings)
@@ -216,21 +216,21 @@ def _convolution(bench: Bench, n: int, side: int, channels: int, filters: int, k
         def piece(k: int) -> None:
             layer.forward(images[k], weights, ready)  # let go at once, as a step does piece by piece
 
-        bench.thread_pool.each(piece, pieces)
+        sampler.thread_pool.each(piece, pieces)
 
     what = f"3×3 {channels} → {filters} at {side}×{side}"
-    yield bench.ratio(f"{what}, forward with bias and ReLU", forward, cost, kernel)
+    yield sampler.ratio(f"{what}, forward with bias and ReLU", forward, cost, kernel)
     for words, inputs, parameters in (("gradient of inputs", True, False), ("gradient of weights", False, True)):
         if inputs and channels == 3:
             continue
 
         def back(inputs: bool = inputs, parameters: bool = parameters) -> None:
-            bench.thread_pool.each(lambda k: layer.backward(grads[k], saved[k], weights, inputs, parameters), pieces)
+            sampler.thread_pool.each(lambda k: layer.backward(grads[k], saved[k], weights, inputs, parameters), pieces)
 
-        yield bench.ratio(f"{what}, {words}", back, cost, kernel)
+        yield sampler.ratio(f"{what}, {words}", back, cost, kernel)
 
 
-def _network(bench: Bench, name: str, plan: NetworkPlan, batch: int, side: int, kernels: str) -> Iterator[Figure]:
+def _network(sampler: Sampler, name: str, plan: NetworkPlan, batch: int, side: int, kernels: str) -> Iterator[Figure]:
     random = np.random.default_rng(2)
     shape = (side, side, 3)
     network = Network.start(plan, shape, 7, kernels=kernels)
@@ -242,22 +242,22 @@ def _network(bench: Bench, name: str, plan: NetworkPlan, batch: int, side: int, 
     rule = AdamOptimiser(Adam())
 
     def step() -> None:
-        result = learn(network, images, targets, route, StepContext(7, 0, 0, 0), bench.thread_pool)
+        result = learn(network, images, targets, route, StepContext(7, 0, 0, 0), sampler.thread_pool)
         rule.step(network.weights, result.gradients)
         network.absorb(result.sums)
 
-    yield bench.ratio(f"{name}, training step", step, batch * (3 * cost - first))
+    yield sampler.ratio(f"{name}, training step", step, batch * (3 * cost - first))
     light = folded(network)
-    yield bench.ratio(f"{name}, inference", lambda: inference(light, images, bench.thread_pool), batch * cost)
+    yield sampler.ratio(f"{name}, inference", lambda: inference(light, images, sampler.thread_pool), batch * cost)
     back = network.route(image=True)
 
     def saliency() -> None:
         trace = network.forward(images[:1], route=back)
         network.backward(trace, {network.output: targets[:1]}, back)
 
-    alone = bench.ratio(f"{name}, one image forward", lambda: network.forward(images[:1]), cost)
+    alone = sampler.ratio(f"{name}, one image forward", lambda: network.forward(images[:1]), cost)
     yield alone
-    yield bench.ratio(f"{name}, one image's gradient map", saliency, 2 * cost)
+    yield sampler.ratio(f"{name}, one image's gradient map", saliency, 2 * cost)
 
 
 def _memory(name: str, threads: int, kernels: str) -> Held | None:

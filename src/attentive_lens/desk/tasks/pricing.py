@@ -73,7 +73,7 @@ def price(request: PricePlan) -> Job[PlanPrice]:
         if frozen and bytes_of(network, frozen, training + validation) <= BUDGET:
             judged = outputs_of(network, frozen, feed.prepared(0, 0, size), thread_pool)
             feed.kept = np.resize(judged, (1, len(members), *judged.shape[1:]))
-        batches = feed.epoch(0)
+        batches = feed.batches_of(0)
         began = time.perf_counter()
         for number, batch in enumerate(batches):
             learner.learn(batch, StepContext(plan.seed, 0, number, 0), feed.batches)

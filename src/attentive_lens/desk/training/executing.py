@@ -18,7 +18,7 @@ from attentive_lens.core.jobs import Job, finish
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.training.controlling import RunControl
-from attentive_lens.desk.training.preparing import Bench, last_checkpoint, prepare
+from attentive_lens.desk.training.preparing import Setup, last_checkpoint, prepare
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.engine.ranks import ALONE, Ranks
@@ -49,16 +49,35 @@ class Trained:
     weights_sha256: str
 
 
-def execute(
-    workspace: Workspace,
-    claimed: Run,
-    stop: Callable[[], bool],
-    resume: bool = False,
-    lock: int | None = None,
-    until: int = 0,
-    ranks: Ranks = ALONE,
-    threads: int = 0,
-) -> Job[Trained]:
+@dataclass(frozen=True)
+class Launch:
+    """How this process carries a run out.
+
+    Attributes
+    ----------
+    resume : bool
+        Whether it was begun before.
+    lock : int or None
+        From `Run.hold`, where the process that started this one held the run for it.
+    until : int
+        Epochs after which it stops, to go on later; 0 for none.
+    threads : int
+        Instead of the plan's; 0 for those.
+    ranks : Ranks
+        Processes that train it with this one, which leads them: they `follow`.
+    """
+
+    resume: bool = False
+    lock: int | None = None
+    until: int = 0
+    threads: int = 0
+    ranks: Ranks = ALONE
+
+
+AS_NEW = Launch()
+
+
+def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool], launch: Launch = AS_NEW) -> Job[Trained]:
     """Train a claimed run to its end, or go on with one that was stopped or broken off.
 
     One that goes on ends with the same weights, to the bit, as if it had never been interrupted; without a checkpoint
@@ -71,29 +90,22 @@ def execute(
         Whose run.
     stop : callable
         Asked after every step.
-    resume : bool
-        Whether it was begun before.
-    lock : int, optional
-        From `Run.hold`, where the process that started this one held the run for it.
-    until : int
-        Epochs after which it stops, to go on later; 0 for none.
-    ranks : Ranks
-        Processes that train it with this one, which leads them: they `follow`.
-    threads : int
-        Instead of the plan's; 0 for those.
+    launch : Launch
+        How.
 
     Raises
     ------
     LensError
         If the images, the base or the numbers do not allow it; the journal holds the same sentence.
     """
+    lock = launch.lock
     held = lock if lock is not None and _is_open(lock) else claimed.hold()
     try:
         remove_leftovers(claimed.folder)
         with Journal(claimed.journal) as journal:
             try:
-                control = RunControl(claimed, stop, until)
-                trained = yield from _execute(workspace, claimed, journal, control, resume, ranks, threads)
+                control = RunControl(claimed, stop, launch.until)
+                trained = yield from _execute(workspace, claimed, journal, control, launch)
             except LensError as error:
                 _end(journal, state="failed", error=str(error))
                 raise
@@ -130,13 +142,11 @@ def _end(journal: Journal, **values: object) -> None:
         journal.write("end", **values)
 
 
-def _execute(
-    workspace: Workspace, claimed: Run, journal: Journal, control: RunControl, resume: bool, ranks: Ranks, threads: int
-) -> Job[Trained]:
-    plan = claimed.plan()
-    last = last_checkpoint(claimed) if resume else None
+def _execute(workspace: Workspace, claimed: Run, journal: Journal, control: RunControl, launch: Launch) -> Job[Trained]:
+    plan, ranks = claimed.plan(), launch.ranks
+    last = last_checkpoint(claimed) if launch.resume else None
     position = Position.read(last.card["position"]) if last else Position()
-    if resume:
+    if launch.resume:
         journal.write("resume", epoch=position.epoch)
     if last is None:
         journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.loss.kind)
@@ -145,28 +155,30 @@ def _execute(
         for epoch in last.card.get("untold", ()):
             if epoch["epoch"] not in epochs_told:
                 journal.write("epoch", **epoch)
-    bench = yield from prepare(workspace, claimed, last)
+    setup = yield from prepare(workspace, claimed, last)
     if last is None:
-        claimed.keep_images(bench.data.collection.rows, bench.data.collection.sets, bench.names)
-        _tell_input(journal, bench.feed)
-    with ThreadPool(threads or threads_of(bench.plan, ranks)) as thread_pool:
-        learner = bench.learner(claimed, thread_pool, ranks)
-        judged = yield from _unless(lambda: control.word() == STOP, bench.judged(workspace, learner, thread_pool))
-        _call(ranks, claimed.number, last is not None, bench, learner)
+        claimed.keep_images(setup.data.collection.rows, setup.data.collection.sets, setup.names)
+        _tell_input(journal, setup.feed)
+    with ThreadPool(launch.threads or threads_of(setup.plan, ranks)) as thread_pool:
+        learner = setup.learner(claimed, thread_pool, ranks)
+        judged = yield from _unless(
+            lambda: control.word() == STOP, setup.with_frozen_outputs(workspace, learner, thread_pool)
+        )
+        _call(ranks, claimed.number, last is not None, setup, learner)
         outcome = yield from run(
             learner,
-            bench.feed,
-            judged or bench.held_out(),
-            bench.plan,
+            setup.feed,
+            judged or setup.held_out(),
+            setup.plan,
             Checkpoints(
                 claimed.checkpoints,
-                bench.model(),
+                setup.model(),
                 keep_last=plan.training.keep_last,
                 keep_every=plan.training.keep_every,
                 seconds=plan.training.checkpoint_minutes * 60,
             ),
             journal,
-            {"plan": bench.plan.write(), "run": claimed.number, "versions": _versions()},
+            {"plan": setup.plan.write(), "run": claimed.number, "versions": _versions()},
             control,
             position,
         )
@@ -179,12 +191,12 @@ def threads_of(plan: Plan, ranks: Ranks) -> int:
     return max(1, plan.training.threads // ranks.local)
 
 
-def _call(ranks: Ranks, number: int, resume: bool, bench: Bench, learner: Classifier) -> None:
+def _call(ranks: Ranks, number: int, resume: bool, setup: Setup, learner: Classifier) -> None:
     """Have the others stand where this process stands."""
     if ranks.count == 1:
         return
-    ranks.say("train", run=number, resume=resume, kept=bench.feed.kept is not None)
-    mark = bench.mark(learner)
+    ranks.say("train", run=number, resume=resume, kept=setup.feed.kept is not None)
+    mark = setup.mark(learner)
     for other, told in enumerate(ranks.gather_words(mark), 1):
         if told != mark:
             alike = len(told) == len(mark) and " " not in told
@@ -203,17 +215,19 @@ def follow_run(folder: Path, team: Team) -> None:
         try:
             workspace = Workspace.open(folder)
             claimed = workspace.run(int(told["run"]))
-            bench = finish(prepare(workspace, claimed, last_checkpoint(claimed) if told["resume"] else None))
-            thread_pool = stack.enter_context(ThreadPool(threads_of(bench.plan, team)))
-            learner = bench.learner(claimed, thread_pool, team)
-            judged = finish(bench.judged(workspace, learner, thread_pool)) if told["kept"] else bench.held_out()
+            setup = finish(prepare(workspace, claimed, last_checkpoint(claimed) if told["resume"] else None))
+            thread_pool = stack.enter_context(ThreadPool(threads_of(setup.plan, team)))
+            learner = setup.learner(claimed, thread_pool, team)
+            judged = (
+                finish(setup.with_frozen_outputs(workspace, learner, thread_pool)) if told["kept"] else setup.held_out()
+            )
         except LensError as error:
             team.gather_words(str(error))
             while team.hear()["do"] != "end":
                 pass
             return
-        team.gather_words(bench.mark(learner))
-        follow(team, learner, bench.feed, judged)
+        team.gather_words(setup.mark(learner))
+        follow(team, learner, setup.feed, judged)
 
 
 def _unless(asked: Callable[[], bool], job: Job[T | None]) -> Job[T | None]:

@@ -36,7 +36,7 @@ Judged = tuple[Chosen | NDArray[np.float32], NDArray[np.int64]]
 
 
 @dataclass(frozen=True)
-class Bench:
+class Setup:
     """A run's plan, data and network, before its first step here.
 
     Attributes
@@ -96,8 +96,11 @@ class Bench:
         rows = rows[self.data.labels[rows] >= 0]  # of classes without training images nothing is asked
         return Chosen(self.data.pixels, rows), self.data.labels[rows]
 
-    def judged(self, workspace: Workspace, learner: Classifier, thread_pool: ThreadPool) -> Job[Judged]:
-        """What the learner is judged by; where a part is frozen, its outputs are made or found, for training too."""
+    def with_frozen_outputs(self, workspace: Workspace, learner: Classifier, thread_pool: ThreadPool) -> Job[Judged]:
+        """Validation images and classes; where a part is frozen, its outputs instead, and the feed takes them too.
+
+        They are read from a file of the workspace or computed now.
+        """
         images, labels = self.held_out()
         if learner.frozen and isinstance(images, Chosen):
             kept = yield from _kept(workspace, learner, self.feed, images, thread_pool)
@@ -116,7 +119,7 @@ class Bench:
         return digest.hexdigest()
 
 
-def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[Bench]:
+def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[Setup]:
     """Gather the data of a claimed run, and its network as it starts or as a checkpoint has it.
 
     Raises
@@ -153,7 +156,7 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[B
         classes,
         plan.training.augmentation_variants,
     )
-    return Bench(plan, data, network, preprocessor, feed, last)
+    return Setup(plan, data, network, preprocessor, feed, last)
 
 
 def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.files import is_alive
 from attentive_lens.core.records import from_plain, to_plain
-from attentive_lens.desk.faults import open_log
+from attentive_lens.desk.log import open_log
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.worker.wire import Answer, Message, line, read_error, read_line
 from attentive_lens.errors import LensError

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFrame
 
-from attentive_lens.desk.results.remedies import effect_of
+from attentive_lens.desk.results.effects import effect_of
 from attentive_lens.desk.training.advising import Finding, advice_of
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
