@@ -66,7 +66,7 @@ def reference(frame: Frame, image: int) -> float:
     return min(times)
 
 
-def told(what: str, times: list[float], gradient: float, aim: float) -> None:
+def result(what: str, times: list[float], gradient: float, aim: float) -> None:
     middle, slowest = statistics.median(times), max(times)
     print(
         f"{what:46} {1000 * middle:7.1f} ms, slowest {1000 * slowest:7.1f} ms (aim {1000 * aim:.0f});"
@@ -92,9 +92,9 @@ def mistakes(frame: Frame, page: ExplainPage, gradient: float) -> None:
         ahead.append(waited(lambda: page.explanation is not None and page.explanation.image == page.image))
         page.twins.repaint()
         waited(lambda: not frame.session.asker._asked)
-    told("a mistake: click to first map", maps, gradient, 0.150)
-    told("the next mistake, asked ahead", ahead, gradient, 0.150)
-    told("a mistake: click to feature maps", features, gradient, 0.250)
+    result("a mistake: click to first map", maps, gradient, 0.150)
+    result("the next mistake, asked ahead", ahead, gradient, 0.150)
+    result("a mistake: click to feature maps", features, gradient, 0.250)
 
 
 def methods(frame: Frame, page: ExplainPage, gradient: float) -> None:
@@ -109,8 +109,8 @@ def methods(frame: Frame, page: ExplainPage, gradient: float) -> None:
         first = waited(lambda: panel.made is not None and bool(panel.made.maps))
         firsts.append(first)
         wholes.append(first + waited(lambda: panel.made is not None and "pass" in panel.says.text()))
-    told("all methods: first tile", firsts, gradient, 0.150)
-    told("all methods: every tile with its verdict", wholes, gradient, 3.0)
+    result("all methods: first tile", firsts, gradient, 0.150)
+    result("all methods: every tile with its verdict", wholes, gradient, 3.0)
 
 
 def changes(page: ExplainPage, gradient: float) -> None:
@@ -125,7 +125,7 @@ def changes(page: ExplainPage, gradient: float) -> None:
         panel.picture.moved.emit(0.2 + 0.03 * k, 0.3)
         wanted = panel.change()
         times.append(waited(lambda wanted=wanted: panel.tried is not None and panel.tried.after[0].change == wanted))  # type: ignore[misc]
-    told("a change dragged: answers and map", times, gradient, 0.100)
+    result("a change dragged: answers and map", times, gradient, 0.100)
 
 
 def lens(page: ExplainPage, gradient: float) -> None:
@@ -142,7 +142,7 @@ def lens(page: ExplainPage, gradient: float) -> None:
         for each in page.twins.lenses.values():
             each.repaint()
         times.append(time.perf_counter() - began)
-    told("the lens dragged: a frame of both", times, gradient, 1 / 60)
+    result("the lens dragged: a frame of both", times, gradient, 1 / 60)
 
 
 def main() -> None:

@@ -41,9 +41,9 @@ MARKS = (
 Planted = dict[str, set[object]]
 
 
-def told(name: str, found: set[object], planted: set[object]) -> str:
-    false = len(found - planted) / max(1, len(found))
-    return f"{name} {len(found & planted)}/{len(planted)} found, {false:.0%} of {len(found)} false"
+def summary(name: str, result: set[object], planted: set[object]) -> str:
+    false = len(result - planted) / max(1, len(result))
+    return f"{name} {len(result & planted)}/{len(planted)} found, {false:.0%} of {len(result)} false"
 
 
 def judged(workspace: Path, planted: Planted) -> str:
@@ -52,7 +52,7 @@ def judged(workspace: Path, planted: Planted) -> str:
     findings = finish(carry_out(FindFaults(str(workspace)))).faults
     spent = time.perf_counter() - began
     rows = make_rows(workspace)
-    found: Planted = {
+    result: Planted = {
         "copies": set(),
         "out of focus": set(),
         "mark": set(),
@@ -63,12 +63,12 @@ def judged(workspace: Path, planted: Planted) -> str:
         files = [rows[n] for n in finding.images]
         if finding.groups:
             named = [[rows[n] for n in group] for group in finding.groups]
-            found["copies"] |= {frozenset((a, b)) for group in named for a in group for b in group if a < b}
+            result["copies"] |= {frozenset((a, b)) for group in named for a in group for b in group if a < b}
         elif finding.kind == "rare class":
-            found["rare class"].add(finding.why.split("»")[0].strip("«"))
-        elif finding.kind in found:
-            found[finding.kind] |= set(files)
-    words = [told(kind, found[kind], own) for kind, own in planted.items()]
+            result["rare class"].add(finding.why.split("»")[0].strip("«"))
+        elif finding.kind in result:
+            result[finding.kind] |= set(files)
+    words = [summary(kind, result[kind], own) for kind, own in planted.items()]
     return f"{'; '.join(words)}; {len(rows) / spent:.0f} images/s"
 
 

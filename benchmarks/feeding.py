@@ -63,8 +63,10 @@ def augmentation(samples: int) -> None:
         theirs = (time.perf_counter() - start) * 4
         rates.append(256 / ours)
         ratios.append(theirs / ours)
-    told = f"{statistics.median(ratios):.1f} times SciPy's affine transform alone ({min(ratios):.1f}–{max(ratios):.1f})"
-    print(f"whole augmentation, one core: {statistics.median(rates):.0f} images/s of 64×64×3, {told}")
+    summary = (
+        f"{statistics.median(ratios):.1f} times SciPy's affine transform alone ({min(ratios):.1f}–{max(ratios):.1f})"
+    )
+    print(f"whole augmentation, one core: {statistics.median(rates):.0f} images/s of 64×64×3, {summary}")
     print("one step alone, as a part of SciPy's affine transform:")
     for kind, step in STEPS.items():
         start = time.perf_counter()
@@ -76,7 +78,7 @@ def live(workspace: Path, samples: int) -> None:
     """Seconds of one request for 40 variants, and of 40 bare conversions to float in the same run."""
     plan = Plan().with_augmentation(AUGMENTATION).write()
     finish(carry_out(Augment(str(workspace), plan, 8, 5)))
-    found = []
+    result = []
     for draw in range(samples):
         start = time.perf_counter()
         made = finish(carry_out(Augment(str(workspace), plan, 8, 5, draw)))
@@ -84,8 +86,8 @@ def live(workspace: Path, samples: int) -> None:
         start = time.perf_counter()
         for _ in range(5):
             made.originals.astype(np.float32)
-        found.append((spent, spent / (time.perf_counter() - start)))
-    spent, ratio = (statistics.median(column) for column in zip(*found, strict=True))
+        result.append((spent, spent / (time.perf_counter() - start)))
+    spent, ratio = (statistics.median(column) for column in zip(*result, strict=True))
     print(f"40 variants of 64×64: {spent * 1000:.1f} ms, {ratio:.0f} times their bare conversion to float")
 
 

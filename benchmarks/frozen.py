@@ -61,7 +61,7 @@ def main() -> None:
             finish(execute(workspace, run, lambda: False))
             plan = with_base(workspace, first.changed({"training.epochs": EPOCHS}), Base(run.number))
             plan = replace(plan, augmentation=())
-            kept = epoch_of(workspace, plan)
+            saved = epoch_of(workspace, plan)
             (file,) = (workspace.cache / "frozen").glob("*.npy")
             stored = np.load(file)
             head_seconds, reading = head_alone(run.model, plan, stored, file)
@@ -70,7 +70,7 @@ def main() -> None:
             frozen_outputs.BUDGET = budget
             file.unlink()
             alone = head_seconds + reading
-            print(f"{name}, frozen up to {frozen_part(plan).node}: kept {kept / alone:.2f}, computed every time"
+            print(f"{name}, frozen up to {frozen_part(plan).node}: kept {saved / alone:.2f}, computed every time"
                   f" {anew / alone:.2f} of {alone:.2f} s (head {head_seconds:.2f}, reading {reading:.3f})")  # fmt: skip
 
 

@@ -35,12 +35,12 @@ from attentive_lens.predicting import Predictor
 
 def seconds(work: Callable[[], object], samples: int) -> float:
     work()
-    found = []
+    result = []
     for _ in range(samples):
         start = time.perf_counter()
         work()
-        found.append(time.perf_counter() - start)
-    return statistics.median(found)
+        result.append(time.perf_counter() - start)
+    return statistics.median(result)
 
 
 def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
@@ -49,25 +49,25 @@ def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
     one = seconds(lambda: network.forward(image[None]), samples)
     print(f"{name} at {side}×{side}: one image forward {1000 * one:.1f} ms")
 
-    def told(what: str, work: Callable[[], object], times: int) -> None:
+    def summary(what: str, work: Callable[[], object], times: int) -> None:
         spent = seconds(work, times)
         print(f"  {what:44} {1000 * spent:8.0f} ms, {spent / one:6.0f} forward passes", flush=True)
 
     with ThreadPool(2) as thread_pool:
         preprocessor = Preprocessor.plain(Preprocessing(input_size=side))
         predictor = Predictor(network, preprocessor, tuple("abcdef"), thread_pool=thread_pool)
-        probe, asked = Probe(predictor), Targets.classes([0, 1], 6)
+        probe, request = Probe(predictor), Targets.classes([0, 1], 6)
         for key, method in METHODS.items():
-            told(key, partial(method.maps, probe, image, asked), samples if side == 64 else 1)
+            summary(key, partial(method.maps, probe, image, request), samples if side == 64 else 1)
         first = METHODS["gradient_times_input"]
 
         def trusted() -> None:
-            maps = first.maps(probe, image, asked)
+            maps = first.maps(probe, image, request)
             curves(probe, image, maps, [0, 1])
-            stability(first, probe, image, asked, maps)
+            stability(first, probe, image, request, maps)
 
-        told("gradient × input with curves and stability", trusted, 1)
-        told(
+        summary("gradient × input with curves and stability", trusted, 1)
+        summary(
             "feature maps of all layers",
             lambda: feature_maps(network, image, [node.name for node in plan.nodes]),
             samples,
@@ -82,7 +82,7 @@ def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
                 collected.add(probe.outputs("relu 4", many))
             collected.strongest()
 
-        told("patches of every filter over 2 000 images", patches, 1)
+        summary("patches of every filter over 2 000 images", patches, 1)
 
 
 def main() -> None:

@@ -263,20 +263,20 @@ def main() -> None:
     parser.add_argument("--tests", nargs="+", default=list(TESTS), help="folders of tests")
     parser.add_argument("--notes", type=Path, help="what was noted before of which test calls which function")
     parser.add_argument("--out", type=Path, default=Path("mutants.json"))
-    asked = parser.parse_args()
-    notes = asked.notes or asked.out.with_name(PLACES)
+    request = parser.parse_args()
+    notes = request.notes or request.out.with_name(PLACES)
     if not notes.exists():
         noting = Noting()
-        folders = [str(ROOT / "tests" / folder) for folder in asked.tests]
+        folders = [str(ROOT / "tests" / folder) for folder in request.tests]
         failed = pytest.main(["-q", "-n", "0", "-p", "no:cacheprovider", *folders], plugins=[noting])
         noting.write(notes)
         if failed:
             sys.exit(f"tests fail without any fault: mend them, or take them out of {notes}, and ask again")
-    callers, chosen = Callers(notes), drawn(asked.rooms, asked.count, asked.seed)
-    told: list[dict[str, object]] = []
-    with tempfile.TemporaryDirectory() as folder, ThreadPoolExecutor(asked.jobs) as pool:
+    callers, chosen = Callers(notes), drawn(request.rooms, request.count, request.seed)
+    result: list[dict[str, object]] = []
+    with tempfile.TemporaryDirectory() as folder, ThreadPoolExecutor(request.jobs) as pool:
         free: Queue[Path] = Queue()
-        for number in range(asked.jobs):
+        for number in range(request.jobs):
             free.put(copy_of_project(Path(folder) / str(number)))
 
         def one(mutant: Mutant) -> None:
@@ -285,11 +285,11 @@ def main() -> None:
                 word = is_caught(mutant, project, tests, callers.seconds) if tests else "no test calls it"
             finally:
                 free.put(project)
-            told.append({"became": word, **asdict(mutant)})
-            caught = sum(each["became"] == "caught" for each in told)
+            result.append({"became": word, **asdict(mutant)})
+            caught = sum(each["became"] == "caught" for each in result)
             change = f"{mutant.before!r:.60} → {mutant.after!r:.60}"
-            print(f"{caught} of {len(told)}: {word}  {mutant.file}:{mutant.line}  {change}", flush=True)  # noqa: T201
-            asked.out.write_text(json.dumps(told, indent=1))
+            print(f"{caught} of {len(result)}: {word}  {mutant.file}:{mutant.line}  {change}", flush=True)  # noqa: T201
+            request.out.write_text(json.dumps(result, indent=1))
 
         list(pool.map(one, chosen))
 

@@ -77,9 +77,9 @@ def main() -> None:
                     losses.append(float("inf"))
             best = min(losses)
             row = " | ".join(f"{loss / best:.2f}" if loss < float("inf") else "ran away" for loss in losses)
-            found = f"{swept.suggested:.2g} | {swept.lowest:.2g} | {swept.highest:.2g}"
+            result = f"{swept.suggested:.2g} | {swept.lowest:.2g} | {swept.highest:.2g}"
             cost = took / statistics.median(seconds)
-            print(f"| {network} | {optimiser} | {found} | {row} | {cost:.1f} |", flush=True)
+            print(f"| {network} | {optimiser} | {result} | {row} | {cost:.1f} |", flush=True)
 
 
 if __name__ == "__main__":

@@ -123,11 +123,11 @@ def layout() -> None:
         first, job = None, embedded(features, thread_pool=thread_pool)
         while True:
             try:
-                told = next(job)
+                summary = next(job)
             except StopIteration as end:
                 places = end.value
                 break
-            if first is None and told.so_far is not None:
+            if first is None and summary.so_far is not None:
                 first = time.perf_counter() - began
         whole = time.perf_counter() - began
     wanted = np.full((5000, 5000), 1 / 5000**2)
@@ -142,12 +142,12 @@ def layout() -> None:
     predicted, true = np.repeat(np.arange(10), 500), np.repeat(np.arange(10), 500)
     predicted[::7] = 3
     numbers = np.arange(1, 5001)
-    found = DataMap(
+    result = DataMap(
         "x", "t-SNE", tuple("abcdefghij"), 5000, (), numbers, places, predicted, true, np.ones(5000, np.float32)
     )
     widget = ImageMap()
     widget.resize(620, 460)
-    widget.show_map(found, pixels, ["training"] * 5000, frozenset({"training"}))
+    widget.show_map(result, pixels, ["training"] * 5000, frozenset({"training"}))
     widget.show()
     QApplication.processEvents()
     moves = timed(lambda: widget.move_by(3, 2), widget)

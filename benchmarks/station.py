@@ -53,20 +53,20 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
     plain = [a for a in test.answers if "mark" not in facts[files[a.image]][0].faults]
     spiny = test.classes.index(MARKED_TYPE)
     victims = [a for a in marked if a.predicted == spiny]
-    found = {key: [0, 0] for key in METHODS}
+    result = {key: [0, 0] for key in METHODS}
     area = []
     for answer in victims:
         mask = facts[files[answer.image]][1]
         dot = binary_dilation(mask & MARK > 0, iterations=REACH)
         area.append(float(dot.mean()))
-        for method, counts in found.items():
+        for method, counts in result.items():
             map_ = finish(carry_out(Explain(RunImage(str(folder), run.number, answer.image), method))).maps[0].values
             peak = np.unravel_index(gaussian_filter(map_, SMOOTH).argmax(), map_.shape)
             counts[0] += bool(dot[peak])
             counts[1] += bool(mask[peak] & GRAIN)
     peaks = {
         f"{method}: peak on the {place}": round(counts[k] / max(1, len(victims)), 3)
-        for method, counts in found.items()
+        for method, counts in result.items()
         for k, place in enumerate(("dot", "grain"))
     }
     return {
@@ -106,11 +106,11 @@ def main() -> None:
     words = parser.parse_args()
     for seed in words.seeds:
         with tempfile.TemporaryDirectory() as folder:
-            found = measure(words.images, seed, Path(folder) / "station")
+            result = measure(words.images, seed, Path(folder) / "station")
         if words.json:
-            print(json.dumps(found), flush=True)
+            print(json.dumps(result), flush=True)
         else:
-            for key, value in found.items():
+            for key, value in result.items():
                 print(f"{key:28} {value}", flush=True)
             print()
 

@@ -40,9 +40,9 @@ def trained(folder: Path, network: str, processes: int, threads: int) -> tuple[f
     done = subprocess.run(
         [*launcher, *PROGRAM, "train", str(folder), *words, "--json"], capture_output=True, text=True, check=True
     )
-    told = json.loads(done.stdout)
-    epochs = RunReader(Workspace.open(folder).run(told["run"])).view().epochs
-    return statistics.median(epoch.seconds for epoch in epochs[1:]), str(told["weights_sha256"])
+    result = json.loads(done.stdout)
+    epochs = RunReader(Workspace.open(folder).run(result["run"])).view().epochs
+    return statistics.median(epoch.seconds for epoch in epochs[1:]), str(result["weights_sha256"])
 
 
 def processes(folder: Path, network: str, pairs: int) -> None:

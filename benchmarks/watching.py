@@ -135,8 +135,8 @@ def main() -> None:
             print(f"epoch with health over one without, {name}: {middle:.3f} ({low:.3f}–{high:.3f})", flush=True)
     with tempfile.TemporaryDirectory() as folder:
         workspace = finish(make_demo(Path(folder) / "station", 600, 5)).workspace
-        asked, share = asking(workspace)
-        print(f"asking what is wanted over a step: {asked:.5f}")
+        request, share = asking(workspace)
+        print(f"asking what is wanted over a step: {request:.5f}")
         print(f"checkpoints over the whole run: {share:.4f}")
     small, large = chart(1000), chart(10_000_000)
     print(f"a curve of ten million points: {large * 1000:.0f} ms, {large / small:.1f} times one of a thousand")

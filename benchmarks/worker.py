@@ -78,13 +78,13 @@ def one_step() -> float:
     network = Network.start(plan.network.with_outputs(6), plan.preprocessing.shape, 0)
     images = np.random.default_rng(0).standard_normal((32, *plan.preprocessing.shape), np.float32)
     targets, route = one_hot(np.arange(32) % 6, 6), network.route(frozenset(network.weights))
-    found = []
+    result = []
     with ThreadPool(2) as thread_pool:
         for k in range(6):
             began = time.perf_counter()
             learn(network, images, targets, route, StepContext(0, 0, k, 0), thread_pool)
-            found.append(time.perf_counter() - began)
-    return statistics.median(found[1:])
+            result.append(time.perf_counter() - began)
+    return statistics.median(result[1:])
 
 
 def main() -> None:
@@ -106,7 +106,7 @@ def measure(folder: str, run: int) -> None:
     plan = Workspace.open(Path(folder)).run(run).plan()
     facts = plan.network.with_outputs(2).facts(plan.preprocessing.shape)
     layer = [fact.name for fact in facts if len(fact.shape) == 3][-1]
-    asked: list[Request[Any]] = [
+    selected: list[Request[Any]] = [
         Prepare(folder),
         Measure(folder),
         OpenPicture(folder, 1),
@@ -127,15 +127,15 @@ def measure(folder: str, run: int) -> None:
         TryChanges(RunImage(folder, run, 3), (CHANGE_SETTINGS["rotate"](degrees=20),)),
     ]
     print(f"a training step on 32 images: {1000 * step:.0f} ms")
-    for request in asked:
+    for request in selected:
         stretches(request)
         for file in Path(folder).glob("runs/*/*.npz"):
             if file.name != "images.npz":  # which notes what the run was trained with
                 file.unlink()  # what is kept would make the second request no work
-        found = stretches(request)
+        result = stretches(request)
         name = type(request).__name__ + (f" {request.method}" if isinstance(request, Explain) else "")
-        longest = max(found)
-        print(f"  {name:36} {1000 * longest:7.1f} ms, {longest / step:5.2f} steps; in all {1000 * sum(found):.0f} ms",
+        longest = max(result)
+        print(f"  {name:36} {1000 * longest:7.1f} ms, {longest / step:5.2f} steps; in all {1000 * sum(result):.0f} ms",
               flush=True)  # fmt: skip
 
 

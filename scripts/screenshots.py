@@ -78,9 +78,9 @@ def main() -> None:
         button.click()
     while page.findChild(QPushButton, "finding 0") is None:
         wait(0.5)
-    found = page.findChild(QPushButton, "finding 0")
-    if found is not None:
-        found.click()
+    result = page.findChild(QPushButton, "finding 0")
+    if result is not None:
+        result.click()
     wait(0.5)
     frame.grab().save(str(into / "faults.png"))
     frame.show_stage("augmentation")
@@ -115,7 +115,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
         wait(0.5)
     wait(1)
     rows = view.map.in_view()
-    wrong = rows[view.found.predicted[rows] != view.found.true[rows]] if view.found is not None else rows
+    wrong = rows[view.result.predicted[rows] != view.result.true[rows]] if view.result is not None else rows
     middle = np.median(view.map.at()[wrong], axis=0)
     view.map.zoom_by(1.5, QPointF(*middle.tolist()))
     near = rows[np.hypot(*(view.map.at()[rows] - view.map.at()[wrong[len(wrong) // 2]]).T) < 90]
@@ -126,7 +126,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
     with tempfile.TemporaryDirectory() as folder:
         draw_new(session, Path(folder))
         new_images.open_places([Path(folder)])
-        while new_images.found is None or "answering" in frame.bottom.work.text():
+        while new_images.result is None or "answering" in frame.bottom.work.text():
             wait(0.3)
         wait(1)
         strange = new_images.sheet.groups[0].places
@@ -246,8 +246,8 @@ def take_training(frame: Frame, training: TrainingPage, session: Session, into: 
 def training_advice(session: Session, number: int) -> bool:
     """Whether a run has advice whose remedy was tried."""
     run = session.workspace.run(number)
-    found = advice_of(session.workspace, run, session.runs.views[number])
-    return any(effect_of(session.workspace, run, finding) is not None for finding in found)
+    result = advice_of(session.workspace, run, session.runs.views[number])
+    return any(effect_of(session.workspace, run, finding) is not None for finding in result)
 
 
 def take_import(session: Session, folder: Path, into: Path) -> None:

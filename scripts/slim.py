@@ -35,20 +35,20 @@ WITH_TESTS = ("numpy", "scipy", "numba", "matplotlib")
 def unused(packages: Path) -> list[Path]:
     """Files and folders that can go."""
     qt = packages / "PyQt6" / "Qt6"
-    found = [folder for folder in qt.iterdir() if folder.name not in KEPT_FOLDERS]
-    found += [plugin for plugin in (qt / "plugins").iterdir() if plugin.name not in QT_PLUGINS]
-    found += [qt / "plugins" / name for name in UNUSED_PLUGINS]
+    result = [folder for folder in qt.iterdir() if folder.name not in KEPT_FOLDERS]
+    result += [plugin for plugin in (qt / "plugins").iterdir() if plugin.name not in QT_PLUGINS]
+    result += [qt / "plugins" / name for name in UNUSED_PLUGINS]
     for library in (qt / "lib").iterdir():
         module = library.name.removeprefix("libQt6").split(".")[0]
         if module not in QT_MODULES and not library.name.startswith(QT_LIBRARIES):
-            found.append(library)
+            result.append(library)
     for binding in (packages / "PyQt6").glob("Qt*"):
         module = binding.name.removeprefix("Qt").split(".")[0]
         if binding.suffix in (".so", ".pyi") and module not in QT_MODULES:
-            found.append(binding)
+            result.append(binding)
     for name in WITH_TESTS:
-        found += [folder for folder in (packages / name).rglob("tests") if folder.is_dir()]
-    return found
+        result += [folder for folder in (packages / name).rglob("tests") if folder.is_dir()]
+    return result
 
 
 def main() -> None:

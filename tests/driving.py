@@ -16,9 +16,9 @@ W = TypeVar("W", bound=QWidget)
 
 
 def child(frame: QWidget, kind: type[W], name: str) -> W:
-    found = frame.findChild(kind, name)
-    assert found is not None, name
-    return found
+    result = frame.findChild(kind, name)
+    assert result is not None, name
+    return result
 
 
 def click(qtbot: QtBot, frame: QWidget, name: str) -> None:

@@ -125,25 +125,25 @@ def attack(count: int, seed: int, folder: Path) -> tuple[collections.Counter[int
             words = misused(rng, place, spare)
             out, err = io.StringIO(), io.StringIO()
             sys.argv = ["attentive-lens", *words]
-            told = " ".join(words)[:200].encode("ascii", "backslashreplace").decode()
+            result = " ".join(words)[:200].encode("ascii", "backslashreplace").decode()
             try:
                 with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
                     code = command()
             except BaseException as error:  # noqa: BLE001
-                faults.append(f"{told}: {type(error).__name__}: {error}")
+                faults.append(f"{result}: {type(error).__name__}: {error}")
                 continue
             codes[code] += 1
             lines = out.getvalue().splitlines()
             try:
                 objects = [json.loads(line, parse_constant=lambda word: 1 / 0) for line in lines]
             except (ValueError, ZeroDivisionError):
-                faults.append(f"{told}: no JSON: {out.getvalue()[:200]}")
+                faults.append(f"{result}: no JSON: {out.getvalue()[:200]}")
                 continue
             if code not in (0, 1, 2, 3) or "Traceback" in err.getvalue() or (code in (1, 2) and not objects):
-                faults.append(f"{told}: {code} {err.getvalue()[:300]}")
+                faults.append(f"{result}: {code} {err.getvalue()[:300]}")
             error = objects[-1].get("error") if objects else None
             if isinstance(error, dict) and error["what"] == "The program has a fault":
-                faults.append(f"{told}: {error['why'][:200]}")
+                faults.append(f"{result}: {error['why'][:200]}")
     finally:
         os.chdir(before)
     return codes, faults

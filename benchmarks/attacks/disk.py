@@ -61,9 +61,9 @@ def attack(sizes: int, folder: Path) -> tuple[int, int, list[str]]:
             for name, words in steps.items():
                 code, _ = attempt(words, log=log)
                 given += 1
-                told = log.read_text("utf-8", errors="replace")
-                if "Traceback" in told or "The program has a fault" in told or code not in (0, 1):
-                    faults.append(f"{kilobytes} KB, {name}: exit code {code}: {told[-300:]}")
+                result = log.read_text("utf-8", errors="replace")
+                if "Traceback" in result or "The program has a fault" in result or code not in (0, 1):
+                    faults.append(f"{kilobytes} KB, {name}: exit code {code}: {result[-300:]}")
                 if code == 0:
                     continue
                 refused += 1
@@ -88,8 +88,8 @@ def steered(folder: Path) -> list[str]:
             work, log = str(place / "work"), folder / "log"
             attempt(["new", work, str(source)], log=log)
             program = [sys.executable, "-m", "attentive_lens", long[0], work, *long[1:]]
-            with log.open("w") as told:
-                process = subprocess.Popen(program, stdout=told, stderr=told)
+            with log.open("w") as result:
+                process = subprocess.Popen(program, stdout=result, stderr=result)
             checkpoint = place / "work" / "runs" / "0001" / "checkpoints" / "last.alens"
             until = time.monotonic() + 60
             while not checkpoint.exists() and time.monotonic() < until:

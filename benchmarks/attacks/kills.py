@@ -96,9 +96,9 @@ def attempt(
         time.sleep(after_seconds)
         os.kill(child, signal.SIGKILL)
     _, status = os.waitpid(child, 0)
-    told = os.read(read, 32)
+    summary = os.read(read, 32)
     os.close(read)
-    return os.waitstatus_to_exitcode(status), int(told or 0)
+    return os.waitstatus_to_exitcode(status), int(summary or 0)
 
 
 def drawn(folder: Path, count: int = 8) -> Path:
@@ -173,9 +173,9 @@ class Label(Scene):
 
     def facts(self, folder: Path) -> Any:
         catalogue = Workspace.open(folder / "work").catalogue
-        kept = catalogue.corrections(), catalogue.classes()
+        stored = catalogue.corrections(), catalogue.classes()
         catalogue.restore()
-        return kept, (catalogue.corrections(), catalogue.classes())
+        return stored, (catalogue.corrections(), catalogue.classes())
 
 
 class Rescan(Scene):
@@ -210,11 +210,11 @@ class Train(Scene):
 
     def sound(self, folder: Path) -> None:
         for run in Workspace.open(folder / "work").runs():
-            told = max((epoch.epoch for epoch in RunReader(run).view().epochs), default=0)
+            summary = max((epoch.epoch for epoch in RunReader(run).view().epochs), default=0)
             last = run.checkpoints / "last.alens"
             held = read_checkpoint(last).card["position"]["epoch"] if last.exists() else 0
-            if told > held:
-                raise AssertionError(f"epoch {told} was told and the checkpoint holds {held}")
+            if summary > held:
+                raise AssertionError(f"epoch {summary} was told and the checkpoint holds {held}")
 
     def facts(self, folder: Path) -> Any:
         (run,) = Workspace.open(folder / "work").runs()
@@ -242,8 +242,8 @@ def chain(scene: Scene, base: Path, wanted: Any, kills: list[dict[str, Any]]) ->
             code, _ = attempt(words)
             if code and not (words[0] == "train" and scene.facts(folder)[0] == "done"):
                 return f"asking again ended with exit code {code}"
-            found = scene.facts(folder)
-            return "" if found == wanted else f"{json.dumps(found, default=str)[:200]}"
+            outcome = scene.facts(folder)
+            return "" if outcome == wanted else f"{json.dumps(outcome, default=str)[:200]}"
         except Exception as error:  # noqa: BLE001
             return f"{type(error).__name__}: {error}"
 

@@ -208,7 +208,7 @@ def highest(anew: bool = False) -> float:
 def opened(folder: Path) -> dict[str, Any]:
     """How opening them went, the longest time in seconds, and what must not be; this process does nothing else."""
     base = read_model(folder / "good.alens")
-    found: collections.Counter[str] = collections.Counter()
+    result: collections.Counter[str] = collections.Counter()
     longest, faults, greedy = 0.0, [], 0.0
     for file in sorted(folder.glob("*.hostile")):
         before = highest(anew=True)
@@ -216,21 +216,21 @@ def opened(folder: Path) -> dict[str, Any]:
         try:
             model = read_model(file)
         except LensError as error:
-            found["refused"] += 1
+            result["refused"] += 1
             if not str(error).isprintable() or len(str(error)) > 600:
                 faults.append(f"{file.stem}: no plain sentence: {error!r:.300}")
         except Exception as error:  # noqa: BLE001
-            found["faults"] += 1
+            result["faults"] += 1
             faults.append(f"{file.stem}: {type(error).__name__}: {error}")
         else:
-            found["taken"] += 1
+            result["taken"] += 1
             if fingerprint(model.weights) != fingerprint(base.weights) or model.classes != base.classes:
                 faults.append(f"{file.stem}: taken")
         longest = max(longest, time.perf_counter() - began)
         grown = highest() - before
         allowed = 3 * file.stat().st_size / 2**20 + 64
         greedy = max(greedy, grown / allowed)
-    return {"found": dict(found), "longest": longest, "memory": greedy, "faults": faults}
+    return {"found": dict(result), "longest": longest, "memory": greedy, "faults": faults}
 
 
 def main() -> int:
@@ -245,11 +245,11 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         cases(words.count, words.seed, Path(folder))
         command = [sys.executable, __file__, "--open", folder]
-        told = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
-    print(f"{sum(told['found'].values())} files: {told['found']}, the longest {told['longest']:.2f} s,"
-          f" memory at most {told['memory']:.2f} of what opening may cost")  # fmt: skip
-    print("\n".join(told["faults"][:30]))
-    return 1 if told["faults"] or told["longest"] > 5 or told["memory"] > 1 else 0
+        summary = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+    print(f"{sum(summary['found'].values())} files: {summary['found']}, the longest {summary['longest']:.2f} s,"
+          f" memory at most {summary['memory']:.2f} of what opening may cost")  # fmt: skip
+    print("\n".join(summary["faults"][:30]))
+    return 1 if summary["faults"] or summary["longest"] > 5 or summary["memory"] > 1 else 0
 
 
 if __name__ == "__main__":

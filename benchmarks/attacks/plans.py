@@ -85,7 +85,7 @@ def attack(count: int, seed: int) -> tuple[collections.Counter[str], float, list
     """How it went, the longest time, and what must not be."""
     rng = random.Random(seed)
     bases = starts()
-    found: collections.Counter[str] = collections.Counter()
+    result: collections.Counter[str] = collections.Counter()
     longest, faults = 0.0, []
     for number in range(count):
         table = copy.deepcopy(rng.choice(bases))
@@ -95,14 +95,14 @@ def attack(count: int, seed: int) -> tuple[collections.Counter[str], float, list
         began = time.perf_counter()
         try:
             facts_of(Plan.read(table), 6)
-            found["taken"] += 1
+            result["taken"] += 1
         except LensError:
-            found["refused"] += 1
+            result["refused"] += 1
         except Exception as error:  # noqa: BLE001
-            found["faults"] += 1
+            result["faults"] += 1
             faults.append(f"plan {number}: {type(error).__name__}: {error}")
         longest = max(longest, time.perf_counter() - began)
-    return found, longest, faults
+    return result, longest, faults
 
 
 FILES = {
@@ -142,8 +142,8 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=20_000)
     parser.add_argument("--seed", type=int, default=0)
     words = parser.parse_args()
-    found, longest, faults = attack(words.count, words.seed)
-    print(f"{words.count} plans: {dict(found)}, the longest {longest:.2f} s")
+    result, longest, faults = attack(words.count, words.seed)
+    print(f"{words.count} plans: {dict(result)}, the longest {longest:.2f} s")
     print("\n".join(faults[:20]))
     return 1 if faults or longest > 1 else 0
 

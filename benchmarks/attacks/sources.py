@@ -79,9 +79,9 @@ def seen_again(chosen: random.Random, folder: Path) -> str:
             os.utime(file, ns=(state.st_atime_ns, state.st_mtime_ns))
     after = finish(gather(workspace, Plan())).pixels[:]
     moved = {row.number for row in rows if not np.array_equal(before[row.number - 1], after[row.number - 1])}
-    told = set(finish(look_again(workspace)).changed)
-    if told != moved:
-        return f"{ending}: changed are {sorted(moved)}, told {sorted(told)}"
+    result = set(finish(look_again(workspace)).changed)
+    if result != moved:
+        return f"{ending}: changed are {sorted(moved)}, told {sorted(result)}"
     if (collection(workspace, Plan()).fingerprint != print_before) != bool(moved):
         return f"{ending}: what is kept does not follow the pixels"
     return ""

@@ -119,11 +119,11 @@ def measure(folder: Path, place: Path, others: list[Path], plant: bool, words: a
     if folder.name == "materials":
         plan = plan.changed({"split.keep_together": "name pattern", "split.group_pattern": "^(.+)_t"})
     first = trained(workspace, plan)
-    found = finish(carry_out(Causes(str(workspace.folder), first, "validation")))
+    result = finish(carry_out(Causes(str(workspace.folder), first, "validation")))
     validation = finish(carry_out(Score(str(workspace.folder), first, "validation")))
     print(f"{folder.name}, {'planted' if plant else 'as it is'}: {validation.images} images,"
-          f" {found.mistakes} mistakes", flush=True)  # fmt: skip
-    for cause in found.groups:
+          f" {result.mistakes} mistakes", flush=True)  # fmt: skip
+    for cause in result.groups:
         held = Counter(kinds.get(names[image], "") or "nothing planted" for image in cause.images)
         of = ", ".join(f"{kind} {count}" for kind, count in held.most_common()) if plant else ""
         figures = ", ".join(f"{word} {value:.2f}" for word, value in cause.figures.items())
@@ -133,16 +133,16 @@ def measure(folder: Path, place: Path, others: list[Path], plant: bool, words: a
     aside = [each.name for each in rests.classes if each.together]
     print(f"  of {len(rests.classes)} classes {len(aside)} rest on one place aside, {len(goes)} go by it:"
           f" {', '.join(goes) or 'none'}" + f" (marked: {marked_class(folder)})" * plant, flush=True)  # fmt: skip
-    mistaken = {image for cause in found.groups for image in cause.images}
+    mistaken = {image for cause in result.groups for image in cause.images}
     of_kind = {kind: {answer.image for answer in validation.answers if kinds.get(names[answer.image]) == kind}
                for kind in (*PLANTED, "")}  # fmt: skip
     plain = len(of_kind[""] & mistaken) / max(1, len(of_kind[""]))
     for kind in PLANTED if plant else ():
-        there, told = of_kind[kind] & mistaken, {i for c in found.groups if c.kind == kind for i in c.images}
+        there, listed = of_kind[kind] & mistaken, {i for c in result.groups if c.kind == kind for i in c.images}
         error = len(there) / max(1, len(of_kind[kind]))
         print(f"  planted «{kind}»: {error:.0%} of {len(of_kind[kind])} wrong, {plain:.0%} of what was left alone;"
-              f" {len(told & there)} of its {len(there)} mistakes told so, among {len(told)}", flush=True)  # fmt: skip
-    with_plan = [cause for cause in found.groups if cause.plan is not None]
+              f" {len(listed & there)} of its {len(there)} mistakes, among {len(listed)}", flush=True)  # fmt: skip
+    with_plan = [cause for cause in result.groups if cause.plan is not None]
     if words.no_remedy or not with_plan:
         return
     control = wrong(workspace, trained(workspace, replace(plan, seed=2)))

@@ -155,10 +155,10 @@ def of_groups(shown: Shown, findings: list[Finding]) -> str:
         false += bool(wrong)
         for pair in wrong[:1]:
             print(f"    a group of {len(group)}, not the same:", *(shown.names[k] for k in pair))
-    kept = sum(any(pair <= set(group) for group in groups) for pair in shown.copies)
+    stored = sum(any(pair <= set(group) for group in groups) for pair in shown.copies)
     most = max((len(group) for group in groups), default=0)
-    found = f", planted {kept}/{len(shown.copies)}" if shown.copies else ""
-    return f"copies: {len(groups)} groups, {false} false, largest {most}{found}"
+    result = f", planted {stored}/{len(shown.copies)}" if shown.copies else ""
+    return f"copies: {len(groups)} groups, {false} false, largest {most}{result}"
 
 
 def report(shown: Shown) -> str:
@@ -167,11 +167,11 @@ def report(shown: Shown) -> str:
     findings = finish(find_faults(shown.evidence()))
     lines = [f"  {len(shown.labels)} images, {time.perf_counter() - began:.1f} s", f"  {of_groups(shown, findings)}"]
     for kind in ("out of focus", "washed out", "too small", "mark"):
-        found = {place for finding in findings if finding.kind == kind for place in finding.places}
+        result = {place for finding in findings if finding.kind == kind for place in finding.places}
         wanted = shown.planted.get(kind, set())
-        wrong = found - set().union(*shown.planted.values())
+        wrong = result - set().union(*shown.planted.values())
         false = f"{len(wrong)} false ({len(wrong) / len(shown.labels):.1%} of images)"
-        lines.append(f"  {kind}: {false}" + (f", planted {len(found & wanted)}/{len(wanted)}" if wanted else ""))
+        lines.append(f"  {kind}: {false}" + (f", planted {len(result & wanted)}/{len(wanted)}" if wanted else ""))
     others = [f for f in findings if f.kind not in (*GROUPED, "out of focus", "washed out", "too small", "mark")]
     lines += [f"  {f.kind}: {f.why}" for f in others if "class" not in f.kind]
     return "\n".join(lines)

@@ -76,13 +76,13 @@ def main() -> None:
                             except LensError:
                                 continue
                         verdicts.append(curves(probe, image, maps, [predicted])[0])
-                    told = [own.passed for own in verdicts if own.passed is not None]
+                    result = [own.passed for own in verdicts if own.passed is not None]
                     halves = [
                         np.mean([bool(half and half.passed) for half in part] or [0])
                         for part in ([own.deletion for own in verdicts], [own.insertion for own in verdicts])
                     ]
                     line.append(
-                        f"{name} {np.mean(told or [0]):4.0%} (deletion {halves[0]:4.0%}, insertion {halves[1]:4.0%})"
+                        f"{name} {np.mean(result or [0]):4.0%} (deletion {halves[0]:4.0%}, insertion {halves[1]:4.0%})"
                     )
                 spent = (time.perf_counter() - began) / max(1, sum(map(len, groups.values())))
                 print(f"  {key:28} {'; '.join(line)}; {1000 * spent:.0f} ms a map", flush=True)

@@ -30,16 +30,16 @@ def wrong(*words: object, code: int) -> str:
 
 def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path) -> None:
     folder, out = station.folder, tmp_path / "out"
-    told = last_object(
+    result = last_object(
         command("explain", folder, 1, 2, "--method", "integrated_gradients", "--trust", "--out", out, "--json")
     )
-    assert all(region["gives"].keys() == {"predicted", "true"} for region in told["regions"])
-    assert told["regions"]
-    (measured,) = told["measured"]
+    assert all(region["gives"].keys() == {"predicted", "true"} for region in result["regions"])
+    assert result["regions"]
+    (measured,) = result["measured"]
     assert measured["agreement"].keys() == METHODS.keys() - {"integrated_gradients"}
     assert [own["key"] for own in measured["maps"]] == ["predicted", "true"]
     assert measured["maps"][0]["completeness"]["error"] < 0.05
-    quick = {own["key"]: own["trust"] for own in told["maps"] if own["trust"]}
+    quick = {own["key"]: own["trust"] for own in result["maps"] if own["trust"]}
     for own in measured["maps"]:
         assert own["deletion"] == quick[own["key"]]["deletion"], "there is one deletion test"
     assert (station.run(1).folder / "randomised-integrated_gradients.npz").exists()
@@ -82,12 +82,12 @@ def test_a_layer_and_the_classes_are_looked_into(station: Workspace, tmp_path: P
     assert set(active["mean"]) == set(CLASSES)
     assert "above zero anywhere" in command("activity", folder, 1, "relu 2")
     file = tmp_path / "numbers.npz"
-    told = last_object(command("numbers", folder, 1, "convolution 2", "--image", 2, "--out", file, "--json"))
+    result = last_object(command("numbers", folder, 1, "convolution 2", "--image", 2, "--out", file, "--json"))
     with np.load(file) as arrays:
-        assert arrays["values"].shape == tuple(told["shape"]) == arrays["gradient"].shape
-        assert float(arrays["values"].min()) == pytest.approx(told["least"])
-        assert float(np.sqrt((arrays["gradient"].astype(float) ** 2).mean())) == pytest.approx(told["gradient"])
-        assert {f"optimiser {name}" for name in told["optimiser"]} < set(arrays)
+        assert arrays["values"].shape == tuple(result["shape"]) == arrays["gradient"].shape
+        assert float(arrays["values"].min()) == pytest.approx(result["least"])
+        assert float(np.sqrt((arrays["gradient"].astype(float) ** 2).mean())) == pytest.approx(result["gradient"])
+        assert {f"optimiser {name}" for name in result["optimiser"]} < set(arrays)
     assert "the optimiser remembers" in command("numbers", folder, 1, "convolution 2", "bias")
     nowhere = tmp_path / "none" / "numbers.npz"
     assert "could not be written" in wrong("numbers", folder, 1, "output", "--out", nowhere, code=1)
@@ -138,8 +138,8 @@ def test_what_cannot_be_asked_is_said_and_nothing_is_written(
     words: list[str], reason: str, code: int, station_once: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.chdir(tmp_path)
-    told = last_object(command(*[str(station_once) if w == "STATION" else w for w in words], "--json", code=code))
-    assert reason in " ".join(told["error"].values())
+    result = last_object(command(*[str(station_once) if w == "STATION" else w for w in words], "--json", code=code))
+    assert reason in " ".join(result["error"].values())
     assert list(tmp_path.iterdir()) == []
 
 
@@ -149,16 +149,16 @@ def test_images_no_workspace_knows_are_explained_by_a_model_file_alone(station: 
     files = [place / "round leaf" / "leaf 0.png", place / "a long leaf with quite a long name to it" / "leaf 0.png"]
     out = tmp_path / "out"
     text = command("explain", "--model", model, *files, "--for", "spiny", "--out", out, "--json")
-    told = [json.loads(line) for line in text.splitlines()]
-    assert [entry["file"] for entry in told] == [str(f) for f in files]
-    written = [entry["file"] for one in told for entry in one["maps"]]
+    result = [json.loads(line) for line in text.splitlines()]
+    assert [entry["file"] for entry in result] == [str(f) for f in files]
+    written = [entry["file"] for one in result for entry in one["maps"]]
     assert len(set(written)) == len(written) == 4
-    for one in told:
+    for one in result:
         assert (one["image"], one["true"]) == (None, None)
         assert [entry["key"] for entry in one["maps"]] == ["predicted", "for"]
         assert all(np.load(entry["file"]).shape == (32, 32) for entry in one["maps"])
     predicted = [json.loads(line) for line in command("predict", model, *files, "--json").splitlines()]
-    for one, answer in zip(told, predicted, strict=True):
+    for one, answer in zip(result, predicted, strict=True):
         assert one["probabilities"] == pytest.approx(answer["probabilities"], abs=1e-5)
     assert "said" in command("explain", "--model", model, place / "round leaf", "--out", out)
     (tmp_path / "words.png").write_text("no picture")
@@ -173,10 +173,10 @@ def test_images_no_workspace_knows_are_explained_by_a_model_file_alone(station: 
 def test_the_surest_mistakes_are_explained_in_one_call(station: Workspace, tmp_path: Path) -> None:
     wrong = last_object(command("score", station.folder, 1, "--on", "training", "--json"))["wrong"]
     words = ("explain", station.folder, 1, "--wrong", 2, "--on", "training", "--out", tmp_path / "out")
-    told = [json.loads(line) for line in command(*words, "--trust", "--json").splitlines()]
-    assert [one["image"] for one in told] == [entry["image"] for entry in wrong[:2]]
-    assert all(not one["measured"][0]["agreement"] for one in told), "the other methods are not asked each time"
-    for one in told:
+    result = [json.loads(line) for line in command(*words, "--trust", "--json").splitlines()]
+    assert [one["image"] for one in result] == [entry["image"] for entry in wrong[:2]]
+    assert all(not one["measured"][0]["agreement"] for one in result), "the other methods are not asked each time"
+    for one in result:
         shown, measured = one["maps"][0]["trust"], one["measured"][0]["maps"][0]
         assert [shown[key] for key in ("passed", "deletion", "insertion")] == [
             measured[key] for key in ("passed", "deletion", "insertion")
@@ -192,9 +192,9 @@ def test_all_methods_and_several_images_are_explained_at_once(station: Workspace
     images = [wrong[0]["image"], wrong[1]["image"]]
     out = tmp_path / "out"
     text = command("explain", station.folder, 1, *images, "--method", "all", "--out", out, "--json")
-    told = [json.loads(line) for line in text.splitlines()]
-    assert [one["image"] for one in told] == images
-    for one in told:
+    result = [json.loads(line) for line in text.splitlines()]
+    assert [one["image"] for one in result] == images
+    for one in result:
         assert {(e["method"]["kind"], e["key"]) for e in one["maps"]} == {
             (method, key) for method in METHODS for key in ("predicted", "true", "difference")
         }
@@ -277,8 +277,8 @@ def test_watching_follows_a_run_until_it_ends(station: Workspace) -> None:
 def test_causes_are_looked_for_on_validation_and_the_test_set_counts_as_asked(station: Workspace) -> None:
     assert last_object(command("causes", station.folder, 1, "--json"))["on"] == "validation"
     assert not station.run(1).scores_file("test").exists()
-    told = last_object(command("causes", station.folder, 1, "--on", "test", "--json"))
-    assert told["judged_by_test"] == [1]
+    result = last_object(command("causes", station.folder, 1, "--on", "test", "--json"))
+    assert result["judged_by_test"] == [1]
     assert last_object(command("score", station.folder, 1, "--json"))["judged_by_test"] == [1]
 
 

@@ -44,7 +44,7 @@ def answers(address: str) -> bool:
 def is_paused(run: Run) -> bool:
     """Asks for it until it is: who only begins takes an older word back."""
     view = RunReader(run).view()
-    if view.state == "training" and not view.paused and run.asked() != PAUSE:
+    if view.state == "training" and not view.paused and run.command() != PAUSE:
         run.ask(PAUSE)
     return view.paused
 
@@ -107,10 +107,10 @@ def test_a_sweep_on_a_cluster_survives_the_loss_of_a_worker_to_the_bit(station: 
     wait_for(lambda: not any(child.is_running() and child.status() != psutil.STATUS_ZOMBIE for child in children), 5)
     for number in (2, 3):
         station.run(number).forget_word()
-    out, told = process.communicate(timeout=100)
-    assert process.returncode == 0, told
-    assert "its worker was lost; another goes on with it" in told
-    assert "epoch  12" in told, "epochs are told as they end"
+    out, result = process.communicate(timeout=100)
+    assert process.returncode == 0, result
+    assert "its worker was lost; another goes on with it" in result
+    assert "epoch  12" in result, "epochs are told as they end"
     assert out.count("12 epochs") == 2
     for number in (2, 3):
         run = station.run(number)
@@ -153,6 +153,6 @@ def test_workers_need_the_same_version_and_workspace(
 ) -> None:
     at = f"dask://{cluster.address}"
     monkeypatch.setattr(clusters, "VERSION", "0.0.0")
-    told = command("repeat", station.folder, *SMALL, "--times", "2", "--on", at, "--json", code=1)
-    assert "None of the runs could be trained" in told
-    assert "of attentive-lens, this machine 0.0.0" in told
+    result = command("repeat", station.folder, *SMALL, "--times", "2", "--on", at, "--json", code=1)
+    assert "None of the runs could be trained" in result
+    assert "of attentive-lens, this machine 0.0.0" in result

@@ -38,15 +38,15 @@ def test_the_whole_loop_on_images_that_are_not_ours(tmp_path: Path) -> None:
     assert (scored["relabelled"], scored["judged_by_test"]) == ([], [])
     assert len(scored["wrong"]) == round(6 * (1 - scored["accuracy"]))
     assert trained["validation"]["accuracy"] == pytest.approx(scored["accuracy"])
-    told = last_object(command("explain", work, 1, 3, "--json", "--out", tmp_path / "out"))
-    assert {entry["key"] for entry in told["maps"]} >= {"predicted", "true"}
-    for entry in told["maps"]:
+    result = last_object(command("explain", work, 1, 3, "--json", "--out", tmp_path / "out"))
+    assert {entry["key"] for entry in result["maps"]} >= {"predicted", "true"}
+    for entry in result["maps"]:
         map_ = np.load(entry["file"])
         assert map_.shape == (24, 24)
         assert map_.dtype == np.float32
         with Image.open(entry["picture"]) as picture:
             assert picture.width == 2 * picture.height
-    with Image.open(told["filters_picture"]) as picture:
+    with Image.open(result["filters_picture"]) as picture:
         assert picture.size == (420, 56)
     answers = command("predict", trained["model"], source, "--json").strip().splitlines()
     lines = [json.loads(line) for line in answers]
@@ -69,9 +69,9 @@ def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) 
     assert "true \\ said" in command("score", folder, 1, "--on", "test")
     assert "must be below" in command("explain", folder, 1, 2, "--out", tmp_path / "out")
     assert "unreadable: images/training/netted/tape99-empty.png: it is empty" in command("faults", folder)
-    told = last_object(command("faults", folder, "--json"))
-    assert len(told["skipped"]) == 4
-    assert all(finding["files"] for finding in told["findings"])
+    result = last_object(command("faults", folder, "--json"))
+    assert len(result["skipped"]) == 4
+    assert all(finding["files"] for finding in result["findings"])
     model = station.run(1).model
     assert "(0." in command("predict", model, folder / "images" / "test" / "spiny")
     assert command("--version").strip()
@@ -79,14 +79,14 @@ def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) 
 
 def test_the_demo_runs_the_full_example_once_and_goes_on_with_an_interrupted_one(tmp_path: Path) -> None:
     words = ("demo", tmp_path / "p", "--images", 60, "--no-window", "--epochs", 2, "--json")
-    told = last_object(command(*words))
-    assert told["train"]["epochs"] == 2
-    assert told["scores"].keys() == {"validation", "test"}
-    assert 1 <= len(told["explained"]) <= 5
-    pictures = list(Path(told["results"]).glob("*-predicted.png"))
-    assert len(pictures) == len(told["explained"])
+    result = last_object(command(*words))
+    assert result["train"]["epochs"] == 2
+    assert result["scores"].keys() == {"validation", "test"}
+    assert 1 <= len(result["explained"]) <= 5
+    pictures = list(Path(result["results"]).glob("*-predicted.png"))
+    assert len(pictures) == len(result["explained"])
     again = last_object(command(*words))
-    assert again == {**told, "train": None}
+    assert again == {**result, "train": None}
     runs = tmp_path / "p" / "runs"
     # Cut off after its first epoch, as when the machine goes down.
     journal = runs / "0001" / "journal.jsonl"
@@ -96,8 +96,8 @@ def test_the_demo_runs_the_full_example_once_and_goes_on_with_an_interrupted_one
     (runs / "0001" / "checkpoints" / "last.alens").unlink()
     went_on = last_object(command(*words))
     assert went_on["train"]["run"] == 1
-    assert went_on["train"]["weights_sha256"] == told["train"]["weights_sha256"]
-    assert went_on["scores"] == told["scores"]
+    assert went_on["train"]["weights_sha256"] == result["train"]["weights_sha256"]
+    assert went_on["scores"] == result["scores"]
     assert [run.name for run in runs.iterdir()] == ["0001"]
 
 
@@ -117,9 +117,9 @@ def test_a_failure_is_one_sentence_and_exit_code_1(
 ) -> None:
     monkeypatch.chdir(tmp_path)
     ready = [str(station_once) if w == "STATION" else w for w in words]
-    told = last_object(command(*ready, "--json", code=1))
-    assert told.keys() == {"error"}
-    assert reason in " ".join(told["error"].values())
+    result = last_object(command(*ready, "--json", code=1))
+    assert result.keys() == {"error"}
+    assert reason in " ".join(result["error"].values())
 
 
 @pytest.mark.parametrize(
@@ -156,10 +156,10 @@ def test_wrong_words_and_keys_are_exit_code_2(
 ) -> None:
     monkeypatch.chdir(tmp_path)
     ready = [str(station_once) if w == "STATION" else w for w in words]
-    told = last_object(command(*ready, "--json", code=2))
-    assert told.keys() == {"error"}
-    assert told["error"].keys() == {"what", "why", "remedy"}
-    assert reason in " ".join(told["error"].values())
+    result = last_object(command(*ready, "--json", code=2))
+    assert result.keys() == {"error"}
+    assert result["error"].keys() == {"what", "why", "remedy"}
+    assert reason in " ".join(result["error"].values())
     assert list(tmp_path.iterdir()) == []
 
 
@@ -186,11 +186,11 @@ def test_ctrl_c_stops_after_the_step_and_keeps_everything(station: Workspace) ->
         time.sleep(0.05)
     os.kill(process.pid, signal.SIGINT)
     out, _ = process.communicate(timeout=30)
-    told = last_object(out)
+    result = last_object(out)
     assert process.returncode == 3
-    assert told["state"] == "stopped"
-    assert told["epochs"] >= 1
-    assert Path(told["model"]).exists()
+    assert result["state"] == "stopped"
+    assert result["epochs"] >= 1
+    assert Path(result["model"]).exists()
 
 
 def test_every_command_has_its_schema_its_words_and_its_place_in_the_manual() -> None:
@@ -256,18 +256,18 @@ def test_paths_that_cannot_be_used_are_a_sentence(
 ) -> None:
     monkeypatch.chdir(tmp_path)
     ready = [w.replace("STATION", str(station.folder)).replace("LONG", "x" * 5000) for w in words]
-    told = last_object(command(*ready, "--json", code=1))
-    assert "fault" not in told["error"]["what"], told
+    result = last_object(command(*ready, "--json", code=1))
+    assert "fault" not in result["error"]["what"], result
 
 
 def test_a_fault_of_the_program_is_json_too_and_says_where_its_trace_is(
     station: Workspace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("attentive_lens.desk.tasks.carry_out", lambda *_: 1 / 0)
-    told = last_object(command("score", station.folder, 1, "--json", code=1))
-    assert told["error"]["what"] == "The program has a fault"
-    assert "ZeroDivisionError" in told["error"]["why"]
-    log = Path(told["error"]["why"].rsplit("its trace is in ", 1)[1])
+    result = last_object(command("score", station.folder, 1, "--json", code=1))
+    assert result["error"]["what"] == "The program has a fault"
+    assert "ZeroDivisionError" in result["error"]["why"]
+    log = Path(result["error"]["why"].rsplit("its trace is in ", 1)[1])
     assert "ZeroDivisionError" in log.read_text("utf-8")
     err = io.StringIO()
     with contextlib.redirect_stderr(err):
@@ -279,7 +279,7 @@ def test_a_moved_source_and_a_damaged_catalogue_are_mended_by_command(tmp_path: 
     source, work = leaves(tmp_path / "leaves"), tmp_path / "work"
     command("new", work, source)
     source.rename(tmp_path / "elsewhere")
-    assert last_object(command("source", work, tmp_path / "elsewhere", "--json"))["found"] == 28
+    assert last_object(command("source", work, tmp_path / "elsewhere", "--json"))["present"] == 28
     assert "28 images are there, 0 are not" in command("source", work, tmp_path / "elsewhere")
     assert last_object(command("rescan", work, "--json")) == {"added": [], "changed": [], "gone": [], "back": []}
     (work / "catalogue.sqlite").write_bytes(b"nothing")

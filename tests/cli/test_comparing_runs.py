@@ -10,10 +10,10 @@ from attentive_lens.workspace import Workspace
 
 def test_a_plan_is_repeated_as_often_as_is_missing_and_the_spread_told(station: Workspace) -> None:
     place, plan = station.folder, station.run(1).plan()
-    told = last_object(command("repeat", place, "--of", "1", "--times", "3", "--json"))
-    assert told["runs"] == [1, 2, 3]
+    result = last_object(command("repeat", place, "--of", "1", "--times", "3", "--json"))
+    assert result["runs"] == [1, 2, 3]
     assert [station.run(number).plan().seed for number in (2, 3)] == [plan.seed + 1, plan.seed + 2]
-    assert told["low"] <= told["mean"] <= told["high"]
+    assert result["low"] <= result["mean"] <= result["high"]
     words = " ".join(command("repeat", place, "--of", "1", "--times", "3").split())
     assert len(alike(station, plan)) == 3, "they were there already"
     assert "3 runs that differ in the seed alone" in words

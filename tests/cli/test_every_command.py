@@ -47,8 +47,8 @@ def parameters() -> dict[str, list[typer.core.TyperArgument]]:
     known = dict(group.commands)  # type: ignore[attr-defined]
     known |= {f"plan {name}": own for name, own in known.pop("plan").commands.items()}
     return {
-        name: [own for own in found.params if isinstance(own, typer.core.TyperArgument)]
-        for name, found in known.items()
+        name: [own for own in result.params if isinstance(own, typer.core.TyperArgument)]
+        for name, result in known.items()
     }
 
 
@@ -89,8 +89,8 @@ def test_an_option_that_is_none_is_said_and_nothing_is_done(
     name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.chdir(tmp_path)
-    told = last_object(command(*words_of(name), "--no-such-option", "--json", code=2))
-    assert "--no-such-option" in " ".join(told["error"].values())
+    summary = last_object(command(*words_of(name), "--no-such-option", "--json", code=2))
+    assert "--no-such-option" in " ".join(summary["error"].values())
     code, out, err = run(*words_of(name), "--no-such-option")
     assert (code, out) == (2, "")
     assert err.count("\n") == 1, "one sentence"
@@ -104,10 +104,10 @@ def test_a_place_that_is_not_there_is_said_in_one_sentence(
     monkeypatch.chdir(tmp_path)
     code, out, _ = run(*words_of(name), "--json")
     assert code in (1, 2), out
-    told = last_object(out)
-    assert told["error"].keys() == {"what", "why", "remedy"}
-    assert all(told["error"].values())
-    assert "fault" not in told["error"]["what"]
+    summary = last_object(out)
+    assert summary["error"].keys() == {"what", "why", "remedy"}
+    assert all(summary["error"].values())
+    assert "fault" not in summary["error"]["what"]
     assert list(tmp_path.iterdir()) == []
 
 
@@ -159,8 +159,8 @@ def test_a_workspace_that_cannot_be_written_is_read_all_the_same(reading: Worksp
     assert (tmp_path / "list.csv").read_text("utf-8").startswith("image,file")
     (tmp_path / "flag.csv").write_text("image,flag\n1,look\n", "utf-8")
     for words in (["train", folder], ["label", folder, tmp_path / "flag.csv"]):
-        told = last_object(command(*words, "--json", code=1))
-        assert "written" in " ".join(told["error"].values())
+        summary = last_object(command(*words, "--json", code=1))
+        assert "written" in " ".join(summary["error"].values())
     assert [run.number for run in reading.runs()] == [1]
 
 

@@ -19,8 +19,8 @@ QT = Path(PyQt6.__file__).parent / "Qt6"
 
 def needed(file: Path) -> dict[str, str]:
     """Libraries a file asks for, and where each was found."""
-    told = subprocess.run(["ldd", str(file)], capture_output=True, text=True, check=True).stdout
-    return dict(re.findall(r"^\s*(\S+) => (.*?)(?: \(0x[0-9a-f]+\))?$", told, re.MULTILINE))
+    result = subprocess.run(["ldd", str(file)], capture_output=True, text=True, check=True).stdout
+    return dict(re.findall(r"^\s*(\S+) => (.*?)(?: \(0x[0-9a-f]+\))?$", result, re.MULTILINE))
 
 
 @pytest.mark.parametrize(("platform", "plugin"), [("offscreen", "libqoffscreen.so"), ("xcb", "libqxcb.so")])
@@ -54,13 +54,13 @@ def test_a_machine_without_any_is_told_few_packages_that_bring_all() -> None:
 
     lacking = missing("xcb", nothing)
     assert set(lacking) == (ALWAYS | PLATFORMS["xcb"]).keys()
-    asked = packages(lacking)
+    request = packages(lacking)
     known = {package for table in (ALWAYS, *PLATFORMS.values()) for package in table.values()}
-    brought = {package for own in asked for package in BRINGS.get(own, ())}
-    assert set(asked) <= known
-    assert {ALWAYS.get(name) or PLATFORMS["xcb"][name] for name in lacking} <= set(asked) | brought
-    assert not set(asked) & brought
-    assert install_command(asked).startswith("apt-get update && apt-get install")
+    brought = {package for own in request for package in BRINGS.get(own, ())}
+    assert set(request) <= known
+    assert {ALWAYS.get(name) or PLATFORMS["xcb"][name] for name in lacking} <= set(request) | brought
+    assert not set(request) & brought
+    assert install_command(request).startswith("apt-get update && apt-get install")
 
 
 def test_a_single_missing_library_is_asked_for_by_its_own_package() -> None:
@@ -111,9 +111,9 @@ def test_without_a_display_the_commands_are_named() -> None:
 
 
 def test_the_environment_is_said_to_be_as_large_as_it_is() -> None:
-    told = int(re.findall(r"requirements-check.lock\" (\d+)", (ROOT / "check").read_text("utf-8"))[0])
+    result = int(re.findall(r"requirements-check.lock\" (\d+)", (ROOT / "check").read_text("utf-8"))[0])
     place = Path(sys.prefix)
     if place != ROOT / ".venv":
         pytest.skip("not run from the project's own environment")
     size = sum(f.stat().st_size for f in place.rglob("*") if f.is_file() and not f.is_symlink()) / 2**20
-    assert 0.6 * told < size < 1.1 * told
+    assert 0.6 * result < size < 1.1 * result

@@ -19,20 +19,20 @@ from attentive_lens.workspace import Workspace
 
 def test_every_image_of_the_sets_has_a_place(station: Workspace, tmp_path: Path) -> None:
     folder = station.folder
-    told = last_object(command("map", folder, 1, "--json", "--out", tmp_path / "map.csv"))
-    assert (told["method"], told["in_all"], told["explained"]) == ("t-SNE", len(told["images"]), [])
+    summary = last_object(command("map", folder, 1, "--json", "--out", tmp_path / "map.csv"))
+    assert (summary["method"], summary["in_all"], summary["explained"]) == ("t-SNE", len(summary["images"]), [])
     for on in ("training", "validation", "test"):
         scores = finish(carry_out(Score(str(folder), 1, on)))
-        own = {each["image"]: each for each in told["images"] if each["set"] == on}
+        own = {each["image"]: each for each in summary["images"] if each["set"] == on}
         assert own.keys() == {answer.image for answer in scores.answers}
         for answer in scores.answers:
             names = scores.classes[answer.predicted], scores.classes[answer.true]
             assert (own[answer.image]["predicted"], own[answer.image]["true"]) == names
     with (tmp_path / "map.csv").open(newline="") as stream:
         rows = list(csv.DictReader(stream))
-    assert [int(row["image"]) for row in rows] == [each["image"] for each in told["images"]]
+    assert [int(row["image"]) for row in rows] == [each["image"] for each in summary["images"]]
     assert [float(row["across"]) for row in rows] == pytest.approx(
-        [each["across"] for each in told["images"]], rel=1e-4
+        [each["across"] for each in summary["images"]], rel=1e-4
     )
 
 
@@ -42,18 +42,18 @@ def test_a_layer_is_laid_out_by_principal_components_as_a_picture(station: Works
     assert "test: " in words
     with Image.open(tmp_path / "map.png") as picture:
         assert np.asarray(picture).std() > 1
-    found = finish(carry_out(MapData(str(station.folder), 1, "relu 1", "PCA")))
-    assert np.var(found.places, axis=0)[0] >= np.var(found.places, axis=0)[1]
-    assert 0 < sum(found.explained) <= 1
+    result = finish(carry_out(MapData(str(station.folder), 1, "relu 1", "PCA")))
+    assert np.var(result.places, axis=0)[0] >= np.var(result.places, axis=0)[1]
+    assert 0 < sum(result.explained) <= 1
 
 
 def test_of_many_images_a_part_of_every_class_is_drawn(station: Workspace) -> None:
-    found = finish(carry_out(MapData(str(station.folder), 1, method="PCA", most=20)))
+    result = finish(carry_out(MapData(str(station.folder), 1, method="PCA", most=20)))
     every = finish(carry_out(MapData(str(station.folder), 1, method="PCA")))
-    assert found.in_all == every.in_all == len(every.images) > 20
-    assert set(found.images.tolist()) < set(every.images.tolist())
-    assert set(found.true.tolist()) == set(every.true.tolist())
-    assert abs(len(found.images) - 20) <= len(found.classes)
+    assert result.in_all == every.in_all == len(every.images) > 20
+    assert set(result.images.tolist()) < set(every.images.tolist())
+    assert set(result.true.tolist()) == set(every.true.tolist())
+    assert abs(len(result.images) - 20) <= len(result.classes)
 
 
 @pytest.mark.parametrize(
@@ -66,5 +66,5 @@ def test_of_many_images_a_part_of_every_class_is_drawn(station: Workspace) -> No
     ],
 )
 def test_what_cannot_be_laid_out_is_a_sentence(station: Workspace, words: list[str], part: str) -> None:
-    told = last_object(command("map", station.folder, 1, *words, "--json", code=2))
-    assert part in " ".join(told["error"].values()).lower()
+    summary = last_object(command("map", station.folder, 1, *words, "--json", code=2))
+    assert part in " ".join(summary["error"].values()).lower()

@@ -71,11 +71,11 @@ def test_a_plan_s_fault_ends_alike_from_a_file_and_from_words_and_a_mark_of_byte
 ) -> None:
     wrong, marked = tmp_path / "wrong.toml", tmp_path / "marked.toml"
     wrong.write_text("format = 1\n[training]\nepochs = -3\n", "utf-8")
-    told = [
+    result = [
         last_object(command("train", station.folder, *words, "--json", code=2))["error"]
         for words in (("--plan", wrong), ("--set", "training.epochs=-3"))
     ]
-    assert told[0] == told[1]
+    assert result[0] == result[1]
     marked.write_text(commented(Plan()), "utf-8-sig")
     assert last_object(command("plan", "check", marked, "--json"))["weights"]
 

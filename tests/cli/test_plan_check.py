@@ -23,8 +23,8 @@ def line_of(text: str, words: str) -> int:
 
 def test_every_fault_is_told_with_its_line() -> None:
     text = TEXT.replace("filters = 16", "filters = 0").replace("epochs = 20", "epochs = 0").replace('"relu 2"', "2")
-    found = {fault.line: str(fault.error) for fault in faults_of(text)}
-    assert found.keys() == {line_of(text, "filters = 0"), line_of(text, "epochs = 0"), line_of(text, "name = 2")}
+    result = {fault.line: str(fault.error) for fault in faults_of(text)}
+    assert result.keys() == {line_of(text, "filters = 0"), line_of(text, "epochs = 0"), line_of(text, "name = 2")}
     assert faults_of(TEXT) == ()
     assert faults_of(TEXT, 7) == ()
 

@@ -38,10 +38,10 @@ def test_a_table_an_object_a_line_and_parquet_say_the_same(station: Workspace, t
     assert not (tmp_path / "deep").exists()
     (tmp_path / "deep").mkdir()
     files = {kind: tmp_path / "deep" / f"answers{kind}" for kind in (".csv", ".jsonl", ".parquet")}
-    told = {kind: last_object(command("predict", model, source, "--out", f, "--json")) for kind, f in files.items()}
+    result = {kind: last_object(command("predict", model, source, "--out", f, "--json")) for kind, f in files.items()}
     printed = [json.loads(line) for line in command("predict", model, source, "--json").splitlines()]
     answered = [entry for entry in printed if "error" not in entry]
-    for each in told.values():
+    for each in result.values():
         assert (each["answered"], each["held"], each["unlike"]) == (len(answered), 0, None)
         assert each["unreadable"] == len(printed) - len(answered) > 0
         assert sum(each["predicted"].values()) == len(answered)
@@ -76,9 +76,9 @@ def test_a_file_that_broke_off_is_gone_on_with(station: Workspace, tmp_path: Pat
         stream.write(b'{"file": "half' if kind != ".csv" else b"half,of a")
     refused = last_object(command("predict", model, source, "--out", broken, "--json", code=2))
     assert "--resume" in refused["error"]["remedy"]
-    told = last_object(command("predict", model, source, "--out", broken, "--resume", "--json"))
-    assert told["held"] == 20
-    assert told["answered"] + told["unreadable"] == len(names) - 20
+    result = last_object(command("predict", model, source, "--out", broken, "--resume", "--json"))
+    assert result["held"] == 20
+    assert result["answered"] + result["unreadable"] == len(names) - 20
     assert every["answered"] + every["unreadable"] == len(names)
     if kind == ".parquet":
         assert parquet.read_table(broken).equals(parquet.read_table(whole))
@@ -93,13 +93,13 @@ def test_a_parquet_file_that_is_whole_is_gone_on_with_when_there_is_more(station
     for batch in answers_to(model_of(model), names[:30]):
         into.write(batch)
     into.finish()
-    told = last_object(command("predict", model, source, "--out", file, "--resume", "--json"))
-    assert (told["held"], told["answered"] + told["unreadable"]) == (30, len(names) - 30)
+    result = last_object(command("predict", model, source, "--out", file, "--resume", "--json"))
+    assert (result["held"], result["answered"] + result["unreadable"]) == (30, len(names) - 30)
     command("predict", model, source, "--out", tmp_path / "whole.parquet")
     assert parquet.read_table(file).equals(parquet.read_table(tmp_path / "whole.parquet"))
     before = file.read_bytes()
-    told = last_object(command("predict", model, source, "--out", file, "--resume", "--json"))
-    assert (told["held"], told["answered"], told["unreadable"]) == (len(names), 0, 0)
+    result = last_object(command("predict", model, source, "--out", file, "--resume", "--json"))
+    assert (result["held"], result["answered"], result["unreadable"]) == (len(names), 0, 0)
     assert file.read_bytes() == before
     assert [each.name for each in tmp_path.iterdir() if each.name.startswith(".")] == []
 
@@ -154,8 +154,8 @@ def test_what_cannot_be_written_is_a_sentence(
     station: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, words: list[str], code: int, part: str
 ) -> None:
     monkeypatch.chdir(tmp_path)
-    told = last_object(command("predict", station.run(1).model, station.folder, *words, "--json", code=code))
-    assert part in " ".join(told["error"].values())
+    result = last_object(command("predict", station.run(1).model, station.folder, *words, "--json", code=code))
+    assert part in " ".join(result["error"].values())
 
 
 def test_without_the_library_parquet_is_a_sentence(
@@ -170,8 +170,10 @@ def test_a_folder_without_images_leaves_no_file(station: Workspace, tmp_path: Pa
     (tmp_path / "empty").mkdir()
     for kind in (".csv", ".jsonl", ".parquet"):
         out = tmp_path / f"answers{kind}"
-        told = last_object(command("predict", station.run(1).model, tmp_path / "empty", "--out", out, "--json", code=1))
-        assert "holds no images" in told["error"]["what"]
+        result = last_object(
+            command("predict", station.run(1).model, tmp_path / "empty", "--out", out, "--json", code=1)
+        )
+        assert "holds no images" in result["error"]["what"]
     assert [file.name for file in tmp_path.iterdir() if file.is_file()] == []
 
 
@@ -232,8 +234,8 @@ def test_images_unlike_all_training_images_are_told(station: Workspace, tmp_path
     assert all(entry["unlike"] > 1 for entry in odd)
     assert np.mean([entry["unlike"] > 1 for entry in usual if "error" not in entry]) < 0.5
     assert "unlike all training images" in command("predict", model, strange, "--unlike")
-    told = last_object(command("predict", model, strange, "--unlike", "--out", tmp_path / "a.csv", "--json"))
-    assert told["unlike"] == 4
+    result = last_object(command("predict", model, strange, "--unlike", "--out", tmp_path / "a.csv", "--json"))
+    assert result["unlike"] == 4
     known = finish(familiar(station, station.run(1)))
     assert known.known.rows.shape[0] == len(known.numbers) <= MOST
     rows = {row.number: row for row in station.catalogue.images()}
@@ -248,9 +250,9 @@ def test_images_unlike_all_training_images_are_told(station: Workspace, tmp_path
 
 
 def test_worse_pictures_are_told_grade_by_grade(station: Workspace) -> None:
-    told = last_object(command("robustness", station.folder, 1, "--way", "darker", "--way", "JPEG", "--json"))
-    assert [way["name"] for way in told["ways"]] == ["darker", "JPEG"]
-    assert all(len(way["grades"]) == 5 for way in told["ways"])
+    result = last_object(command("robustness", station.folder, 1, "--way", "darker", "--way", "JPEG", "--json"))
+    assert [way["name"] for way in result["ways"]] == ["darker", "JPEG"]
+    assert all(len(way["grades"]) == 5 for way in result["ways"])
     words = command("robustness", station.folder, 1, "--way", "darker")
     assert "as they are" in words
     assert "0.25" in words

@@ -27,11 +27,11 @@ def epochs(station: Workspace, number: int) -> int:
 def test_a_sweep_ranks_its_runs_and_goes_on_where_it_was_interrupted(station: Workspace) -> None:
     place = station.folder
     command("train", place, *SMALL, "--set", "optimiser.learning_rate=0.003")
-    told = last_object(command("sweep", place, *RATES, *SMALL, "--json"))
-    assert {row["run"] for row in told["ranked"]} == {1, 2, 3}, "the runs that were there count"
-    accuracies = [row["accuracy"] for row in told["ranked"]]
+    result = last_object(command("sweep", place, *RATES, *SMALL, "--json"))
+    assert {row["run"] for row in result["ranked"]} == {1, 2, 3}, "the runs that were there count"
+    accuracies = [row["accuracy"] for row in result["ranked"]]
     assert accuracies == sorted(accuracies, reverse=True)
-    assert told["best"] == told["ranked"][0]["run"]
+    assert result["best"] == result["ranked"][0]["run"]
     printed = command("sweep", place, *RATES, *SMALL)
     assert len(station.runs()) == 3, "all of it was done"
     assert printed.count("run ") >= 3
@@ -39,10 +39,10 @@ def test_a_sweep_ranks_its_runs_and_goes_on_where_it_was_interrupted(station: Wo
 
 def test_halving_trains_only_the_better_ones_on(station: Workspace) -> None:
     four = ("--over", "optimiser.learning_rate=0.00001,0.0003,0.001,0.003")
-    told = last_object(
+    result = last_object(
         command("sweep", station.folder, *four, *SMALL, "--set", "training.epochs=4", "--halving", "--json")
     )
-    numbers = [row["run"] for row in told["ranked"]]
+    numbers = [row["run"] for row in result["ranked"]]
     assert [epochs(station, number) for number in numbers] == [4, 2, 1, 1]
     assert RunReader(station.run(numbers[0])).view().state == "done"
     assert RunReader(station.run(numbers[1])).view().state == "stopped", "it could be trained on"
@@ -52,8 +52,8 @@ def test_a_sweep_of_random_combinations_can_be_queued(station: Workspace, monkey
     monkeypatch.setattr("attentive_lens.desk.training.queue.start_claimed", lambda workspace, run: None)
     monkeypatch.setattr("attentive_lens.workspace.Run.begin", lambda self: None)
     over = ("--over", "optimiser.learning_rate=0.0001..0.01", "--random", "3")
-    told = last_object(command("sweep", station.folder, *over, *SMALL, "--queue", "--json"))
-    assert told["queued"] == [2, 3, 4]
+    result = last_object(command("sweep", station.folder, *over, *SMALL, "--queue", "--json"))
+    assert result["queued"] == [2, 3, 4]
     assert all(station.run(number).is_waiting() for number in (2, 3, 4))
     command("sweep", station.folder, *RATES, *SMALL, "--queue", "--halving", "--json", code=2)
     command("sweep", station.folder, "--over", "training.epoch=1,2", *SMALL, "--json", code=2)
@@ -63,19 +63,19 @@ def test_a_sweep_of_random_combinations_can_be_queued(station: Workspace, monkey
 def test_cross_validation_answers_every_training_image_once(station: Workspace, tmp_path: Path) -> None:
     file = tmp_path / "answers.csv"
     words = (*SMALL, "--set", "training.epochs=1", "--folds", "3", "--out", str(file))
-    told = last_object(command("cross-validate", station.folder, *words, "--json"))
+    result = last_object(command("cross-validate", station.folder, *words, "--json"))
     with file.open(newline="") as stream:
         rows = list(csv.DictReader(stream))
-    noted = station.run(told["runs"][0]).images()
+    noted = station.run(result["runs"][0]).images()
     assert noted is not None
     members = {k for k, name in enumerate(noted[1]) if name in ("training", "validation")}
-    assert len(rows) == told["images"] == len({row["image"] for row in rows}) == len(members)
+    assert len(rows) == result["images"] == len({row["image"] for row in rows}) == len(members)
     right = sum(row["true"] == row["predicted"] for row in rows)
-    assert told["accuracy"] == pytest.approx(right / len(rows))
-    assert told["low"] <= told["accuracy"] <= told["high"]
+    assert result["accuracy"] == pytest.approx(right / len(rows))
+    assert result["low"] <= result["accuracy"] <= result["high"]
     assert {row["fold"] for row in rows} == {"1", "2", "3"}
-    assert len(told["by_fold"]) == 3
-    for fold, number in enumerate(told["runs"], 1):
+    assert len(result["by_fold"]) == 3
+    for fold, number in enumerate(result["runs"], 1):
         held = station.run(number).images()
         assert held is not None
         assert held[1].count("validation") == sum(row["fold"] == str(fold) for row in rows)
@@ -85,8 +85,8 @@ def test_cross_validation_answers_every_training_image_once(station: Workspace, 
 def test_advice_is_printed_with_plans_that_train(station: Workspace, tmp_path: Path) -> None:
     place = station.folder
     command("train", place, *SMALL, "--set", "optimiser.learning_rate=1e-7", "--set", "training.epochs=3")
-    told = last_object(command("advise", place, "2", "--plans", str(tmp_path / "plans"), "--json"))
-    slow = told["findings"][0]
+    result = last_object(command("advise", place, "2", "--plans", str(tmp_path / "plans"), "--json"))
+    slow = result["findings"][0]
     assert slow["kind"] == "rate too low"
     assert [each["key"] for each in slow["changes"]] == ["optimiser.learning_rate"]
     assert read_plan(Path(slow["plan"])).optimiser.learning_rate > 1e-7
@@ -109,13 +109,13 @@ def test_only_a_run_that_trains_is_steered(station: Workspace) -> None:
     command("control", place, "pause", "--rate", "0.1", "--json", code=2)
     held = station.run(1).hold()
     try:
-        told = last_object(command("control", place, "pause", "--json"))
-        assert (told["run"], told["action"]) == (1, "pause")
-        assert station.run(1).asked() == "pause"
+        result = last_object(command("control", place, "pause", "--json"))
+        assert (result["run"], result["action"]) == (1, "pause")
+        assert station.run(1).command() == "pause"
         command("control", place, "continue")
-        assert station.run(1).asked() == ""
+        assert station.run(1).command() == ""
         command("control", place, "rate", "--rate", "0.0005")
-        assert station.run(1).asked_rate() == 0.0005
+        assert station.run(1).commanded_rate() == 0.0005
         assert "is not from" in command("control", place, "rate", "--rate", "99", "--json", code=1)
     finally:
         os.close(held)
@@ -123,7 +123,7 @@ def test_only_a_run_that_trains_is_steered(station: Workspace) -> None:
 
 def test_a_run_that_a_rule_ended_says_so_and_does_not_go_on(station: Workspace) -> None:
     place = station.folder
-    told = last_object(command("train", place, *SMALL, "--set", "stopping.batches=3", "--json"))
-    assert (told["state"], told["epochs"], told["reason"]) == ("done", 1, "batch limit: 3 batches are done")
+    result = last_object(command("train", place, *SMALL, "--set", "stopping.batches=3", "--json"))
+    assert (result["state"], result["epochs"], result["reason"]) == ("done", 1, "batch limit: 3 batches are done")
     assert "ended by batch limit: 3 batches are done" in command("watch", place, "2")
     assert "it ended as planned (batch limit" in command("train", place, "--resume", "2", "--json", code=1)

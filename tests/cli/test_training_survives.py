@@ -147,9 +147,9 @@ def test_a_run_killed_in_its_first_moments_is_begun_again_in_place(steps: int, s
     for _ in range(steps):
         next(job)
     # What a kill leaves: neither an end in the journal nor a checkpoint.
-    kept = run.journal.read_bytes() if run.journal.exists() else b""
+    stored = run.journal.read_bytes() if run.journal.exists() else b""
     job.close()
-    run.journal.write_bytes(kept)
+    run.journal.write_bytes(stored)
     for file in run.checkpoints.glob("*"):
         file.unlink()
     if steps < 2:
@@ -169,9 +169,9 @@ def test_a_run_killed_after_its_last_checkpoint_is_completed(station: Workspace)
     cut = next(k for k, line in enumerate(lines) if '"event": "epoch"' in line)
     run.journal.write_text("\n".join(lines[:cut]) + "\n", "utf-8")
     last = run.checkpoints / "last.alens"
-    kept = read_checkpoint(last)
-    told = [{k: v for k, v in event.items() if k not in ("event", "at")} for event in untold]
-    replace(kept, card={**kept.card, "untold": told}).write(last)
+    stored = read_checkpoint(last)
+    result = [{k: v for k, v in event.items() if k not in ("event", "at")} for event in untold]
+    replace(stored, card={**stored.card, "untold": result}).write(last)
     assert run.trained() == 2
     view = RunReader(run).view()
     assert (view.state, view.epochs) == ("broken off", [])

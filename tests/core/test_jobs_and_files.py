@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.files import is_alive, part_of, remove_leftovers, shown, write_text
 from attentive_lens.core.jobs import Job, Progress, Stopped, breathe, finish, inside, on_breath
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile
@@ -136,12 +136,12 @@ def test_a_result_is_kept_under_the_key_of_its_inputs_and_no_other(tmp_path: Pat
     file = tmp_path / "deep" / "er" / "kept.npz"
     key = key_of("found", source, 3)
     keep(file, Found("a", np.ones(3, np.float32)), key)
-    again = kept(file, Found, key)
+    again = stored(file, Found, key)
     assert again is not None
     assert again.values.tolist() == [1, 1, 1]
     source.write_text("other")
     assert key_of("found", source, 3) != key
-    assert kept(file, Found, key_of("found", source, 3)) is None
+    assert stored(file, Found, key_of("found", source, 3)) is None
     assert key_of("found", tmp_path / "none") == key_of("found", tmp_path / "none")
 
 
@@ -150,15 +150,15 @@ def test_a_damaged_kept_result_is_none(content: bytes, tmp_path: Path) -> None:
     file = tmp_path / "kept.npz"
     keep(file, Found("a", np.ones(3, np.float32)), "k")
     file.write_bytes(content)
-    assert kept(file, Found, "k") is None
+    assert stored(file, Found, "k") is None
     keep(file, Found("b", np.ones(1, np.float32)), "k")
-    assert kept(file, Found, "k") is not None
+    assert stored(file, Found, "k") is not None
 
 
 def test_where_nothing_may_be_written_nothing_is_kept_and_nobody_is_disturbed(tmp_path: Path) -> None:
     (tmp_path / "file").write_text("x")
     keep(tmp_path / "file" / "kept.npz", Found("a", np.ones(3, np.float32)), "k")
-    assert kept(tmp_path / "file" / "kept.npz", Found, "k") is None
+    assert stored(tmp_path / "file" / "kept.npz", Found, "k") is None
     assert [own.name for own in tmp_path.iterdir()] == ["file"]
 
 
@@ -233,10 +233,10 @@ def test_a_job_inside_another_tells_its_progress_without_its_own_results() -> No
         yield Progress(1, 2, "a part", so_far="half of it")
         return 7
 
-    job, told = inside(part()), []
+    job, result = inside(part()), []
     try:
         while True:
-            told.append(next(job))
+            result.append(next(job))
     except StopIteration as end:
         assert end.value == 7
-    assert told == [Progress(1, 2, "a part")]
+    assert result == [Progress(1, 2, "a part")]

@@ -97,8 +97,8 @@ def test_a_probe_says_what_each_layer_knows(station: Workspace) -> None:
 def test_advice_follows_the_accuracies() -> None:
     chosen, better = ProbedLayer("relu 3", "base", 0.48), ProbedLayer("relu 2", "training images", 0.66)
     assert "knows no more" in advice_of("run 1", chosen, replace(better, accuracy=0.53), 0.52, 0.28, 300)
-    told = advice_of("run 1", chosen, better, 0.52, 0.28, 300)
-    assert "Better is «relu 2» with the statistics of the training images: 66%." in told
+    result = advice_of("run 1", chosen, better, 0.52, 0.28, 300)
+    assert "Better is «relu 2» with the statistics of the training images: 66%." in result
     assert "can help" in advice_of("run 1", better, better, 0.52, 0.28, 300)
 
 

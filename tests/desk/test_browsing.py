@@ -56,24 +56,24 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
     descending: bool,
 ) -> None:
     random = np.random.default_rng(seed)
-    found = collected(random, n)
-    measures = {"pixels": pixels_of(found), "brightness": random.integers(0, 5, n).astype(np.float32)}
-    asked = random.permutation(n)[: n // 2] + 1
-    answers = Answers({int(k): (int(random.integers(3)), float(random.random())) for k in asked})
+    result = collected(random, n)
+    measures = {"pixels": pixels_of(result), "brightness": random.integers(0, 5, n).astype(np.float32)}
+    request = random.permutation(n)[: n // 2] + 1
+    answers = Answers({int(k): (int(random.integers(3)), float(random.random())) for k in request})
     wanted = Wanted(label, sets, flagged, answered, {"brightness": (1.0, 3.0)}, order, descending)
     expected = set()
-    for place, row in enumerate(found.rows):
+    for place, row in enumerate(result.rows):
         predicted = answers.predicted.get(row.number)
         verdict = "" if predicted is None else "correct" if predicted[0] == row.label else "wrong"
         if (
             (label is None or row.label == label)
-            and found.sets[place] in sets
+            and result.sets[place] in sets
             and (row.flagged or not flagged)
             and 1 <= measures["brightness"][place] <= 3
             and (answered in ("", verdict) or not answers.predicted)
         ):
             expected.add(place)
-    groups = browse(found, wanted, measures, answers)
+    groups = browse(result, wanted, measures, answers)
     shown = [int(place) for group in groups for place in group.places]
     assert sorted(shown) == sorted(expected)
     assert all(len(group.places) for group in groups)
@@ -81,7 +81,7 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
         values = measures[order][shown]
         assert (np.diff(-values if descending else values) >= 0).all()
     elif order in MEASURES or order == "class and set":
-        keys = [(found.rows[k].label, SHOWN_SETS.index(found.sets[k]), k) for k in shown]
+        keys = [(result.rows[k].label, SHOWN_SETS.index(result.sets[k]), k) for k in shown]
         assert keys == sorted(keys)
     else:
         sure = {

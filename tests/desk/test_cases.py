@@ -62,7 +62,7 @@ class Steps(RuleBasedStateMachine):
 
     @precondition(lambda self: self.cases.book.cases)
     @rule(place=st.integers(0, 9), cause=st.sampled_from(["", "a mark or place", "a thumb"]), note=st.text(max_size=5))
-    def told(self, place: int, cause: str, note: str) -> None:
+    def summary(self, place: int, cause: str, note: str) -> None:
         case = replace(self.some(place), cause=cause, note=note)
         self.cases.change(case, "telling")
         assert self.cases.book.case(case.number) == case
@@ -140,10 +140,10 @@ def answers(*runs: tuple[int, str, bool]) -> list[RunAnswer]:
 def test_fixed_is_most_seeds_and_more_than_unchanged(
     runs: list[tuple[int, str, bool]], status: str, words: str
 ) -> None:
-    found = status_of(CASE, answers(*runs), "winged", True)
-    assert found.word == status
-    assert words in found.words
-    assert found.word in STATUSES
+    result = status_of(CASE, answers(*runs), "winged", True)
+    assert result.word == status
+    assert words in result.words
+    assert result.word in STATUSES
 
 
 def test_what_was_right_and_is_wrong_now_is_newly_broken() -> None:
@@ -172,9 +172,9 @@ def test_cases_are_tried_with_every_run(station: Workspace) -> None:
     curating = Curating(station)
     relabel(curating, "as said", station.catalogue.images(), [wrong[1].image], wrong[1].predicted)
     curating.change("left out", [wrong[2].image], moved(EXCLUDED))
-    told = finish(carry_out(TryCases(folder)))
-    assert [each.case.image for each in told.cases] == [answer.image for answer in wrong]
-    first, second, third = told.cases
+    summary = finish(carry_out(TryCases(folder)))
+    assert [each.case.image for each in summary.cases] == [answer.image for answer in wrong]
+    first, second, third = summary.cases
     assert [answer.run for answer in first.answers] == [1, 2, 3]
     assert first.answers[0].predicted == scores.classes[wrong[0].predicted]
     assert first.answers[0].probability == pytest.approx(wrong[0].probability, abs=1e-6)
@@ -182,7 +182,7 @@ def test_cases_are_tried_with_every_run(station: Workspace) -> None:
     assert all(answer.right == (answer.predicted == first.label) for answer in first.answers)
     assert first.set == "validation"
     assert (second.status, third.status) == ("settled by its label", "excluded")
-    assert sum(told.by_status.values()) == sum(told.by_cause.values()) == 3
+    assert sum(summary.by_status.values()) == sum(summary.by_cause.values()) == 3
 
 
 def test_the_command_opens_tells_and_lists(station: Workspace) -> None:
@@ -190,8 +190,8 @@ def test_the_command_opens_tells_and_lists(station: Workspace) -> None:
     assert "empty" in command("cases", folder)
     wrong = last_object(command("score", folder, 1, "--json"))["wrong"][0]
     words = ("cases", folder, "--open", wrong["image"], "--run", 1, "--cause", "a thumb", "--note", "seen twice")
-    told = last_object(command(*words, "--json"))
-    (case,) = told["cases"]
+    summary = last_object(command(*words, "--json"))
+    (case,) = summary["cases"]
     assert (case["case"]["predicted"], case["case"]["true"]) == (wrong["predicted"], wrong["true"])
     assert (case["case"]["cause"], case["status"]) == ("a thumb", "not re-tried")
     shown = command("cases", folder, "--case", 1, "--close", "--remedy", "masked")

@@ -33,8 +33,8 @@ def test_classes_of_one_folder_are_told_where_folders_part_the_classes() -> None
             [(f"{place}/{k}.png", n, "training") for n, where in places.items() for place in where for k in range(4)]
         )
 
-    told = classes_by_folder(files({0: ["bench 1"], 1: ["bench 1", "bench 2"], 2: ["bench 2", "bench 3"]}))
-    assert told == [
+    result = classes_by_folder(files({0: ["bench 1"], 1: ["bench 1", "bench 2"], 2: ["bench 2", "bench 3"]}))
+    assert result == [
         "«spiny» stands in one folder only, of 3: a network may learn the folder, its camera or its day, in place of"
         " the class."
     ]

@@ -58,8 +58,8 @@ def test_a_list_that_is_none_of_texts_is_refused() -> None:
 
 
 def test_an_emptied_class_has_no_unit(station: Workspace) -> None:
-    told = last_object(command("label", station.folder, "--merge", "triangular=smooth", "--json"))
-    assert told["relabelled"] == sum(row.label == 4 for row in station.catalogue.images())
+    result = last_object(command("label", station.folder, "--merge", "triangular=smooth", "--json"))
+    assert result["relabelled"] == sum(row.label == 4 for row in station.catalogue.images())
     assert "triangular" not in collection(station, Plan()).taught
     assert trained(station, small_plan().changed({"training.epochs": 1})) == tuple(
         name for name in NAMES if name != "triangular"

@@ -52,15 +52,15 @@ def test_runs_are_listed_with_what_they_differ_in_alone(station: Workspace) -> N
 
 def test_two_runs_are_compared_by_what_differs(station: Workspace) -> None:
     finish(execute(station, station.claim_run(small_plan().changed({"seed": 8})), lambda: False))
-    found = compare(station, 1, 2)
-    assert [each.key for each in found.differences] == ["seed"]
-    assert found.one.accuracy is not None
-    assert found.other.accuracy is not None
-    assert found.points == pytest.approx(found.other.accuracy - found.one.accuracy)
-    assert "so far do seeds move this plan" in found.advice
+    result = compare(station, 1, 2)
+    assert [each.key for each in result.differences] == ["seed"]
+    assert result.one.accuracy is not None
+    assert result.other.accuracy is not None
+    assert result.points == pytest.approx(result.other.accuracy - result.one.accuracy)
+    assert "so far do seeds move this plan" in result.advice
     mirrored = compare(station, 2, 1)
-    assert mirrored.points == -found.points
-    assert mirrored.chance == found.chance
+    assert mirrored.points == -result.points
+    assert mirrored.chance == result.chance
     station.claim_run(small_plan())
     for pair, why in (((1, 1), "named twice"), ((1, 9), "There is no run 9"), ((1, 3), "not finished an epoch")):
         with pytest.raises(LensError, match=why):
@@ -100,13 +100,13 @@ def test_runs_that_differ_in_the_seed_alone_tell_how_far_apart_a_seed_brings_the
     station.claim_run(replace(plan, seed=22))
     assert [row.run for row in alike(station, plan)] == [1, 2, 3], "neither another plan nor one that is not done"
     assert free_seed(station, replace(plan, seed=20)) == 23
-    found = spread(station, plan)
-    assert found is not None
+    result = spread(station, plan)
+    assert result is not None
     values = np.array([row.accuracy for row in alike(station, plan)])
-    assert found.mean == pytest.approx(values.mean())
-    assert found.deviation == pytest.approx(values.std(ddof=1))
+    assert result.mean == pytest.approx(values.mean())
+    assert result.deviation == pytest.approx(values.std(ddof=1))
     half = 4.302653 * values.std(ddof=1) / np.sqrt(3)  # Student's t for two degrees of freedom
-    assert found.low == pytest.approx(max(0, values.mean() - half), abs=1e-6)
-    assert found.high == pytest.approx(min(1, values.mean() + half), abs=1e-6)
-    assert (found.lowest, found.highest) == (values.min(), values.max())
-    assert "3 runs that differ in the seed alone" in found.advice
+    assert result.low == pytest.approx(max(0, values.mean() - half), abs=1e-6)
+    assert result.high == pytest.approx(min(1, values.mean() + half), abs=1e-6)
+    assert (result.lowest, result.highest) == (values.min(), values.max())
+    assert "3 runs that differ in the seed alone" in result.advice

@@ -99,15 +99,15 @@ def test_decisions_come_from_a_table_by_number_path_or_name(station: Workspace, 
     text = f"file,label,set\n{rows[0].file},{other},\n{name},,excluded\n"
     taken = read_list(station, written(tmp_path, text))
     assert (taken.relabelled, taken.moved) == (1, 1)
-    found = collection(station, Plan())
-    assert found.classes[found.rows[0].label] == other
-    assert found.sets[1] == "excluded"
+    result = collection(station, Plan())
+    assert result.classes[result.rows[0].label] == other
+    assert result.sets[1] == "excluded"
     read_list(station, written(tmp_path, "image,set\n2,as split\n"))
     assert collection(station, Plan()).sets[1] != "excluded"
 
 
 @pytest.mark.parametrize(
-    ("text", "told"),
+    ("text", "summary"),
     [
         ("a,b\n1,2\n", "does not name"),
         ("image,label\n3,winged\n1,smooht\n", "line 3: class is not known"),
@@ -117,8 +117,10 @@ def test_decisions_come_from_a_table_by_number_path_or_name(station: Workspace, 
         ("image,label\n3,winged\n1\n", "does not have 2 cells"),
     ],
 )
-def test_a_table_with_one_wrong_line_changes_nothing(text: str, told: str, station: Workspace, tmp_path: Path) -> None:
-    with pytest.raises(BadValue, match=told):
+def test_a_table_with_one_wrong_line_changes_nothing(
+    text: str, summary: str, station: Workspace, tmp_path: Path
+) -> None:
+    with pytest.raises(BadValue, match=summary):
         read_list(station, written(tmp_path, text))
     assert station.catalogue.corrections() == {}
 
@@ -126,9 +128,9 @@ def test_a_table_with_one_wrong_line_changes_nothing(text: str, told: str, stati
 def test_labels_not_known_become_classes_when_asked(station: Workspace, tmp_path: Path) -> None:
     taken = read_list(station, written(tmp_path, "image,label\n1,tufted\n2,tufted\n"), new_classes=True)
     assert taken.new_classes == ("tufted",)
-    found = collection(station, Plan())
-    assert found.classes[found.rows[0].label] == "tufted"
-    assert found.totals[-1] == 2
+    result = collection(station, Plan())
+    assert result.classes[result.rows[0].label] == "tufted"
+    assert result.totals[-1] == 2
 
 
 def test_labels_changed_after_a_run_are_told_and_its_sets_stay(station: Workspace) -> None:
@@ -184,15 +186,15 @@ class UndoMachine(RuleBasedStateMachine):
 
     @rule()
     def undo(self) -> None:
-        told = self.history.undo()
-        assert bool(told) == (len(self.past) > 1)
+        summary = self.history.undo()
+        assert bool(summary) == (len(self.past) > 1)
         if len(self.past) > 1:
             self.future.append(self.past.pop())
 
     @rule()
     def redo(self) -> None:
-        told = self.history.redo()
-        assert bool(told) == bool(self.future)
+        summary = self.history.redo()
+        assert bool(summary) == bool(self.future)
         if self.future:
             self.past.append(self.future.pop())
 

@@ -58,13 +58,13 @@ def test_every_explaining_task_works(side: int, colour: str, classes: int, tmp_p
     folder = str(place.folder)
     channels = 1 if colour == "grey" else 3
     for method in METHODS:
-        told = answer(Explain(RunImage(folder, 1, 1), by(method)))
-        assert told.maps[0].values.shape == (side, side)
-        assert np.isfinite(told.maps[0].values).all()
+        summary = answer(Explain(RunImage(folder, 1, 1), by(method)))
+        assert summary.maps[0].values.shape == (side, side)
+        assert np.isfinite(summary.maps[0].values).all()
     measured = answer(Trust(RunImage(folder, 1, 2), by("gradient")))
     assert all(np.isfinite(value) for value in measured.agreement.values())
-    found = answer(Causes(folder, 1, "training"))
-    assert sum(len(group.images) for group in found.groups) == found.mistakes > 0
+    result = answer(Causes(folder, 1, "training"))
+    assert sum(len(group.images) for group in result.groups) == result.mistakes > 0
     layer = answer(Layer(folder, 1, "relu 1", patches=2, drawn=2))
     assert layer.patches.shape[-1] == channels
     assert {own.channel for own in answer(Channels(RunImage(folder, 1, 3), "relu 2", 1)).channels} == {

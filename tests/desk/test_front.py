@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.desk import memory
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.bases import base_layers, with_base
@@ -26,12 +26,12 @@ from attentive_lens.workspace import Run, Workspace
 
 
 def test_a_collection_counts_every_image_once(station: Workspace) -> None:
-    found = collection(station, Plan())
-    by_set = {name: found.count(name) for name in ("training", "validation", "test")}
-    assert sum(by_set.values()) == len(found.rows) == 90
+    result = collection(station, Plan())
+    by_set = {name: result.count(name) for name in ("training", "validation", "test")}
+    assert sum(by_set.values()) == len(result.rows) == 90
     for name, total in by_set.items():
-        assert sum(found.count(name, label) for label in range(6)) == total
-    assert {row.given_set for row, s in zip(found.rows, found.sets, strict=True) if s == "test"} == {"test"}
+        assert sum(result.count(name, label) for label in range(6)) == total
+    assert {row.given_set for row, s in zip(result.rows, result.sets, strict=True) if s == "test"} == {"test"}
 
 
 def test_another_seed_parts_the_same_images_otherwise(station: Workspace) -> None:
@@ -111,16 +111,16 @@ def test_what_is_kept_is_forgotten_when_one_of_its_inputs_is_another(tmp_path: P
     model.write_bytes(b"weights")
     figures = Figures(0.5, np.arange(3, dtype=np.float32), {"a": (1, 2)})
     keep(file, figures, key_of("scores", model, "images as now"))
-    found = kept(file, Figures, key_of("scores", model, "images as now"))
-    assert found is not None
-    assert (found.accuracy, found.curve.tolist(), found.by_class) == (0.5, [0, 1, 2], {"a": (1, 2)})
-    assert kept(file, Figures, key_of("scores", model, "one label changed")) is None
+    result = stored(file, Figures, key_of("scores", model, "images as now"))
+    assert result is not None
+    assert (result.accuracy, result.curve.tolist(), result.by_class) == (0.5, [0, 1, 2], {"a": (1, 2)})
+    assert stored(file, Figures, key_of("scores", model, "one label changed")) is None
     model.write_bytes(b"other weights")
-    assert kept(file, Figures, key_of("scores", model, "images as now")) is None
+    assert stored(file, Figures, key_of("scores", model, "images as now")) is None
     key = key_of("scores", model, "images as now")
     for harm in (b"", b"{half", file.read_bytes()[:-30]):
         file.write_bytes(harm)
-        assert kept(file, Figures, key) is None
+        assert stored(file, Figures, key) is None
     keep(tmp_path / "no folder" / "kept.npz", figures, key)
     assert [own.name for own in tmp_path.iterdir() if own.name.startswith(".")] == []
 
@@ -138,18 +138,18 @@ def test_a_damaged_memory_is_no_memory(tmp_path: Path, monkeypatch: pytest.Monke
 
 def test_what_was_told_of_epochs_that_are_trained_again_is_void(station: Workspace) -> None:
     run = station.claim_run(Plan())
-    told = {"training": {"accuracy": 0.5, "loss": 1.0}, "validation": None, "best": True, "seconds": 3.0}
+    summary = {"training": {"accuracy": 0.5, "loss": 1.0}, "validation": None, "best": True, "seconds": 3.0}
     with Journal(run.journal) as journal:
         journal.write("start", plan="p", epochs=3)
-        journal.write("epoch", epoch=1, **told)
-        journal.write("epoch", epoch=2, **{**told, "seconds": 9.0})
+        journal.write("epoch", epoch=1, **summary)
+        journal.write("epoch", epoch=2, **{**summary, "seconds": 9.0})
         journal.write("batch", epoch=3, step=9, of=12, loss=1.0)
         journal.write("end", state="stopped", error="")
     reader = RunReader(run)
     assert (len(reader.view().epochs), reader.view().state) == (2, "stopped")
     with Journal(run.journal) as journal:
         journal.write("resume", epoch=1)
-        journal.write("epoch", epoch=2, **told)
+        journal.write("epoch", epoch=2, **summary)
     view = reader.view()
     assert [(epoch.epoch, epoch.seconds) for epoch in view.epochs] == [(1, 3.0), (2, 3.0)]
     assert view.batches == []

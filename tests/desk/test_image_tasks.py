@@ -64,12 +64,12 @@ def test_images_are_measured_where_nothing_can_be_written(station: Workspace, mo
 
 
 def test_class_averages_are_those_of_the_training_images(station: Workspace) -> None:
-    found = answer(ClassAverages(str(station.folder)))
-    told = collection(station, Plan())
+    result = answer(ClassAverages(str(station.folder)))
+    summary = collection(station, Plan())
     pixels = prepared_pixels(station)
-    own = [k for k, row in enumerate(told.rows) if row.label == 2 and told.sets[k] == "training"]
-    assert np.abs(found.mean[2] - pixels[own].mean(axis=0)).max() <= 1
-    assert np.abs(found.std[2] / 2 - pixels[own].std(axis=0)).max() <= 1
+    own = [k for k, row in enumerate(summary.rows) if row.label == 2 and summary.sets[k] == "training"]
+    assert np.abs(result.mean[2] - pixels[own].mean(axis=0)).max() <= 1
+    assert np.abs(result.std[2] / 2 - pixels[own].std(axis=0)).max() <= 1
 
 
 def prepared_pixels(place: Workspace) -> np.ndarray:
@@ -85,43 +85,43 @@ def test_resize_modes_are_shown_with_a_batch_of_mean_0_and_deviation_1(
 ) -> None:
     settings = {"input_size": 24, "colour_space": colour, "normalisation": normalisation}
     plan = Plan().changed({f"preprocessing.{key}": value for key, value in settings.items()})
-    found = answer(ResizeModes(str(station.folder), plan.write(), 5))
+    result = answer(ResizeModes(str(station.folder), plan.write(), 5))
     shape = (5, *plan.preprocessing.shape)
-    assert {mode: array.shape for mode, array in found.modes.items()} == dict.fromkeys(
+    assert {mode: array.shape for mode, array in result.modes.items()} == dict.fromkeys(
         ("stretch", "letterbox", "centre crop"), shape
     )
-    assert found.network.shape == shape
-    assert found.mean == pytest.approx([0] * plan.preprocessing.channels, abs=0.25)
-    assert found.std == pytest.approx([1] * plan.preprocessing.channels, abs=0.25)
+    assert result.network.shape == shape
+    assert result.mean == pytest.approx([0] * plan.preprocessing.channels, abs=0.25)
+    assert result.std == pytest.approx([1] * plan.preprocessing.channels, abs=0.25)
 
 
 def test_a_picture_comes_as_its_file_has_it_and_smaller_if_it_is_vast(station: Workspace) -> None:
     row = collection(station, Plan()).rows[0]
     Image.new("RGB", (5000, 40), (9, 8, 7)).save(station.folder / row.file)
-    found = answer(OpenPicture(str(station.folder), 1))
-    assert found.step == 3
-    assert found.pixels.shape == (14, 1667, 3)
+    result = answer(OpenPicture(str(station.folder), 1))
+    assert result.step == 3
+    assert result.pixels.shape == (14, 1667, 3)
     assert answer(OpenPicture(str(station.folder), 2)).pixels.shape == (64, 64, 3)
     with pytest.raises(NotHere, match="numbered 1 to 90"):
         answer(OpenPicture(str(station.folder), 91))
 
 
 def test_a_preview_shows_every_way_a_source_can_be_read(station: Workspace, tmp_path: Path) -> None:
-    found = answer(Preview(str(station.folder / "images"), {}))
-    assert found.kind == "folders"
-    (way,) = found.ways
+    result = answer(Preview(str(station.folder / "images"), {}))
+    assert result.kind == "folders"
+    (way,) = result.ways
     assert way.images == 94
     assert sum(way.classes.values()) == 94
     assert way.pixels.shape == (10, 64, 64, 3)
     images = np.random.default_rng(0).integers(0, 255, (20, 3, 9, 3)).astype(np.uint8)
     np.savez(tmp_path / "a.npz", images=images, labels=np.arange(20) % 2)
-    found = answer(Preview(str(tmp_path / "a.npz"), {}))
-    assert [way.reading["layout"] for way in found.ways] == ["NHWC", "NCHW"]
-    assert not np.array_equal(found.ways[0].pixels, found.ways[1].pixels)
+    result = answer(Preview(str(tmp_path / "a.npz"), {}))
+    assert [way.reading["layout"] for way in result.ways] == ["NHWC", "NCHW"]
+    assert not np.array_equal(result.ways[0].pixels, result.ways[1].pixels)
     pixels = prepared_pixels(station)[:20]
     np.savez(tmp_path / "b.npz", images=pixels.transpose(0, 3, 1, 2).reshape(20, -1), labels=np.arange(20) % 2)
-    found = answer(Preview(str(tmp_path / "b.npz"), {}))
-    assert found.ways[found.likeliest].reading["order"] == "CHW"
+    result = answer(Preview(str(tmp_path / "b.npz"), {}))
+    assert result.ways[result.likeliest].reading["order"] == "CHW"
     with pytest.raises(LensError, match="no such file"):
         answer(Preview(str(tmp_path / "none"), {}))
 
@@ -130,13 +130,13 @@ def test_planted_copies_are_found_and_their_fix_excludes_them(tmp_path: Path) ->
     workspace = finish(make_demo(tmp_path / "station", 240, 5)).workspace
     rows, _ = read_key(tmp_path / "station")
     planted = {(r.file, f[8:]) for r in rows for f in r.faults if f.startswith("copy of ")}
-    found = answer(FindFaults(str(workspace.folder))).faults
-    (leak,) = [f for f in found if f.kind == "leak"]
-    told = collection(workspace, Plan())
-    files = {row.number: row.file.removeprefix("images/") for row in told.rows}
+    result = answer(FindFaults(str(workspace.folder))).faults
+    (leak,) = [f for f in result if f.kind == "leak"]
+    summary = collection(workspace, Plan())
+    files = {row.number: row.file.removeprefix("images/") for row in summary.rows}
     assert {tuple(sorted(files[n] for n in group)) for group in leak.groups} == {tuple(sorted(p)) for p in planted}
     assert not workspace.catalogue.copies(), "looking changes nothing"
-    assert collection(workspace, Plan()).sets == told.sets
+    assert collection(workspace, Plan()).sets == summary.sets
     act(Curating(workspace), leak.actions[0])
     after = collection(workspace, Plan())
     out = {files[k + 1] for k, name in enumerate(after.sets) if name == "excluded"}

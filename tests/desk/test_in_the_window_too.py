@@ -60,15 +60,15 @@ def test_the_way_a_layer_is_drawn_stands_in_a_plan_s_text() -> None:
     assert read_text(text.replace("orthogonal", "nothing")).faults
 
 
-@pytest.mark.parametrize(("every", "last", "kept"), [(2, 0, [2, 4]), (0, 2, [4, 5]), (2, 1, [2, 4, 5]), (0, 0, [])])
+@pytest.mark.parametrize(("every", "last", "saved"), [(2, 0, [2, 4]), (0, 2, [4, 5]), (2, 1, [2, 4, 5]), (0, 0, [])])
 def test_models_are_kept_every_few_epochs_and_of_the_last(
-    station: Workspace, every: int, last: int, kept: list[int]
+    station: Workspace, every: int, last: int, saved: list[int]
 ) -> None:
     settings = {"training.epochs": 5, "training.keep_every": every, "training.keep_last": last}
     run = station.claim_run(small_plan().changed({"preprocessing.input_size": 16, **settings}))
     finish(execute(station, run, lambda: False))
-    assert sorted(file.name for file in run.checkpoints.glob("epoch-*")) == [f"epoch-{k:04d}.alens" for k in kept]
-    for number in kept:
+    assert sorted(file.name for file in run.checkpoints.glob("epoch-*")) == [f"epoch-{k:04d}.alens" for k in saved]
+    for number in saved:
         assert read_model(run.checkpoints / f"epoch-{number:04d}.alens").card["epoch"] == number
 
 
@@ -106,7 +106,7 @@ def test_top_five_of_a_class_counts_where_its_own_class_ranks() -> None:
 
 def test_all_weights_are_written_in_one_archive(station: Workspace, tmp_path: Path) -> None:
     file = tmp_path / "weights.npz"
-    told = last_object(command("numbers", station.folder, 1, "all", "--out", file, "--json"))
+    result = last_object(command("numbers", station.folder, 1, "all", "--out", file, "--json"))
     model = read_model(station.run(1).model)
     with np.load(file) as arrays:
         assert set(arrays.files) == {f"{node}/{name}" for node, own in model.weights.items() for name in own}
@@ -114,6 +114,6 @@ def test_all_weights_are_written_in_one_archive(station: Workspace, tmp_path: Pa
             np.array_equal(arrays[key], model.weights[key.rpartition("/")[0]][key.rpartition("/")[2]])
             for key in arrays.files
         )
-        assert told["numbers"] == sum(arrays[key].size for key in arrays.files)
+        assert result["numbers"] == sum(arrays[key].size for key in arrays.files)
     command("numbers", station.folder, 1, "all", "--json", code=2)
     assert [each.name for each in tmp_path.iterdir() if each.name.startswith(".")] == []

@@ -39,12 +39,12 @@ def test_every_method_makes_the_map_that_explain_makes_and_the_quick_ones_come_f
     job, shown = carry_out(Maps(RunImage(folder, 1, IMAGE))), []
     while True:
         try:
-            told = next(job)
+            summary = next(job)
         except StopIteration as end:
             made = end.value
             break
-        if told.so_far is not None:
-            shown.append(len(told.so_far.maps))
+        if summary.so_far is not None:
+            shown.append(len(summary.so_far.maps))
     assert shown == sorted(shown)
     assert set(range(len(MAP_METHODS))) <= set(shown)
     slow = [each.method.slow for each in made.maps]
@@ -118,12 +118,12 @@ def test_where_integrated_gradients_begin_is_where_they_add_up_from(station: Wor
     image = predictor.prepare(data.pixels[IMAGE - 1][None])
     seen = []
     for baseline, pixels in starts.items():
-        found = answer(Explain(RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline=baseline))).maps[0]
-        label = model.classes.index(found.target)
+        result = answer(Explain(RunImage(folder, 1, IMAGE), by("integrated_gradients", baseline=baseline))).maps[0]
+        label = model.classes.index(result.target)
         rise = predictor.scores(image)[0, label] - predictor.scores(predictor.prepare(pixels[None]))[0, label]
-        assert found.trust.completeness is not None
-        assert found.trust.completeness.expected == pytest.approx(rise, abs=1e-4)
-        seen.append(found.values)
+        assert result.trust.completeness is not None
+        assert result.trust.completeness.expected == pytest.approx(rise, abs=1e-4)
+        seen.append(result.values)
     assert not np.allclose(*seen)
     plain = answer(Explain(RunImage(folder, 1, IMAGE), by("class_activation"))).maps[0].values
     early = answer(Explain(RunImage(folder, 1, IMAGE), by("class_activation", layer="convolution 1"))).maps[0].values
@@ -136,22 +136,22 @@ def test_where_integrated_gradients_begin_is_where_they_add_up_from(station: Wor
 
 def test_what_classes_rest_on_is_the_mean_of_their_right_answers_maps(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(ClassMaps(folder, 1, "training"))
+    result = answer(ClassMaps(folder, 1, "training"))
     scores = answer(Score(folder, 1, "training"))
     right = {name: [] for name in scores.classes}
     for each in scores.answers:
         if each.predicted == each.true:
             right[scores.classes[each.true]].append(each.image)
-    assert [each.name for each in found.classes] == [name for name in scores.classes if right[name]]
+    assert [each.name for each in result.classes] == [name for name in scores.classes if right[name]]
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
-    for each in found.classes:
+    for each in result.classes:
         assert sorted(each.images) == sorted(right[each.name])
         pixels = data.pixels[np.array(each.images) - 1]
         assert np.abs(each.mean.astype(float) - pixels.mean(axis=0)).max() <= 0.51
         assert each.map.min() >= 0
         assert float(each.map.sum()) == pytest.approx(1, abs=1e-4)
-    one = found.classes[0]
-    maps = [answer(Explain(RunImage(folder, 1, image), found.method)).maps[0].values for image in one.images]
+    one = result.classes[0]
+    maps = [answer(Explain(RunImage(folder, 1, image), result.method)).maps[0].values for image in one.images]
     shares = [np.maximum(values, 0) / np.maximum(values, 0).sum() for values in maps]
     assert one.map == pytest.approx(np.mean(shares, axis=0), abs=1e-5)
     with pytest.raises(BadValue, match="at least 1"):
@@ -164,8 +164,8 @@ def test_a_model_that_answers_nothing_rightly_is_told_so(station: Workspace) -> 
     weights = {node: dict(arrays) for node, arrays in model.weights.items()}
     weights[model.plan.nodes[-1].name]["bias"] = np.eye(6, dtype=np.float32)[0] * 1e6
     replace(model, weights=weights).write(run.model)  # the first class is said of everything
-    found = answer(ClassMaps(str(station.folder), 1, "training"))
-    assert [each.name for each in found.classes] == [model.classes[0]]
+    result = answer(ClassMaps(str(station.folder), 1, "training"))
+    assert [each.name for each in result.classes] == [model.classes[0]]
     rows = finish(gather(station, run.plan(), run)).collection.rows
     station.catalogue.correct({row.number: Correction(label=1) for row in rows if row.label == 0})
     with pytest.raises(NotHere, match="answers no training image rightly"):
@@ -174,22 +174,22 @@ def test_a_model_that_answers_nothing_rightly_is_told_so(station: Workspace) -> 
 
 def test_the_activity_of_a_layer_is_what_its_outputs_are(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(LayerActivity(folder, 1, "relu 1"))
+    result = answer(LayerActivity(folder, 1, "relu 1"))
     model = read_model(station.run(1).model)
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
     members = data.members("training")
     outs = Predictor.of(model).outputs("relu 1", Predictor.of(model).prepare(data.pixels[members]))
-    assert found.images_looked_at == found.images_in_all == len(members)
-    assert found.counts.sum() == outs.size
+    assert result.images_looked_at == result.images_in_all == len(members)
+    assert result.counts.sum() == outs.size
     for label in range(len(model.classes)):
         own = outs[data.labels[members] == label]
-        assert found.mean[label] == pytest.approx(own.mean(axis=(0, 1, 2)), abs=1e-4)
-    assert found.used == pytest.approx((outs > 0).any(axis=(1, 2)).mean(axis=0), abs=1e-6)
-    wanted = np.histogram(np.clip(outs, found.edges[0], found.edges[-1]), found.edges)[0]
-    assert np.array_equal(found.counts, wanted)
-    assert found.edges[0] == 0
+        assert result.mean[label] == pytest.approx(own.mean(axis=(0, 1, 2)), abs=1e-4)
+    assert result.used == pytest.approx((outs > 0).any(axis=(1, 2)).mean(axis=0), abs=1e-6)
+    wanted = np.histogram(np.clip(outs, result.edges[0], result.edges[-1]), result.edges)[0]
+    assert np.array_equal(result.counts, wanted)
+    assert result.edges[0] == 0
     again = answer(LayerActivity(folder, 1, "relu 1"))
-    assert np.array_equal(again.counts, found.counts)
+    assert np.array_equal(again.counts, result.counts)
     assert answer(LayerActivity(folder, 1, "output")).mean.shape == (6, 6)
     with pytest.raises(LensError, match="relu 1"):
         answer(LayerActivity(folder, 1, "relo 1"))
@@ -222,9 +222,9 @@ def test_raw_numbers_are_the_models_and_their_gradient_is_that_of_the_loss(stati
         moved.append(loss_with(kernel))
     assert (moved[0] - moved[1]) / (2 * step) == pytest.approx(float(seen.gradient[place]), rel=0.05)
     last = read_checkpoint(run.model.with_name("last.alens"))
-    kept = {key.rsplit("/", 1)[1]: value for key, value in last.optimiser.items() if "convolution 2/kernel/" in key}
-    assert kept
-    assert {key: value.tolist() for key, value in seen.optimiser.items()} == {k: v.tolist() for k, v in kept.items()}
+    stored = {key.rsplit("/", 1)[1]: value for key, value in last.optimiser.items() if "convolution 2/kernel/" in key}
+    assert stored
+    assert {key: value.tolist() for key, value in seen.optimiser.items()} == {k: v.tolist() for k, v in stored.items()}
     assert seen.epoch == last.card["epoch"]
     without = answer(LayerNumbers(folder, 1, "convolution 2"))
     assert (without.array, without.gradient, without.loss) == ("kernel", None, None)
@@ -235,15 +235,15 @@ def test_raw_numbers_are_the_models_and_their_gradient_is_that_of_the_loss(stati
 
 def test_the_nearest_right_answer_of_each_class_is_right_and_nearest(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(Neighbours(RunImage(folder, 1, IMAGE), "", 200))
+    result = answer(Neighbours(RunImage(folder, 1, IMAGE), "", 200))
     scores = answer(Score(folder, 1, "training"))
     right = {each.image for each in scores.answers if each.predicted == each.true}
     for key in ("predicted", "true"):
-        name = found.classes[key]
-        wanted = next((near for near in found.near[key] if near.image in right), None)
-        assert found.right.get(name) == wanted
+        name = result.classes[key]
+        wanted = next((near for near in result.near[key] if near.image in right), None)
+        assert result.right.get(name) == wanted
     assert {scores.classes[each.true] for each in scores.answers if each.image in right and each.image != IMAGE} == set(
-        found.right
+        result.right
     )
 
 
@@ -260,9 +260,9 @@ def test_a_file_has_the_neighbours_the_channels_and_the_changes_of_its_image(sta
     assert new.near["true"][0].image == wrong  # an image that is new is near itself
     assert set(answer(Neighbours(replace(of_run, against=""))).near) == {"predicted"}
     of_model = FileImage(file, str(run.model))
-    told = answer(Channels(RunImage(folder, 1, wrong), "relu 2", 1))
-    of_file = answer(Channels(replace(of_model, against=told.true), "relu 2", 1))
-    assert of_file == told
+    summary = answer(Channels(RunImage(folder, 1, wrong), "relu 2", 1))
+    of_file = answer(Channels(replace(of_model, against=summary.true), "relu 2", 1))
+    assert of_file == summary
     tried = answer(TryChanges(RunImage(folder, 1, wrong), (SMALL,), smallest=False, method=by("gradient")))
     again = answer(TryChanges(of_model, (SMALL,), False, by("gradient")))
     assert tried.after == again.after
@@ -300,12 +300,12 @@ def test_an_image_is_mixed_with_another(station: Workspace) -> None:
 
 
 def test_every_cause_has_its_share_and_remedies_that_can_be_carried_out(station: Workspace) -> None:
-    found = answer(Causes(str(station.folder), 1, "training"))
-    assert sum(group.share for group in found.groups) == pytest.approx(1)
+    result = answer(Causes(str(station.folder), 1, "training"))
+    assert sum(group.share for group in result.groups) == pytest.approx(1)
     names = set(station.catalogue.classes())
     kinds = set()
-    for group in found.groups:
-        assert group.share == pytest.approx(len(group.images) / found.mistakes)
+    for group in result.groups:
+        assert group.share == pytest.approx(len(group.images) / result.mistakes)
         assert group.remedies
         for remedy in group.remedies:
             kinds.add(remedy.kind)

@@ -22,20 +22,20 @@ def test_every_figure_is_a_ratio_with_its_range_and_kernel(monkeypatch: pytest.M
     monkeypatch.setattr(measuring, "CASES", {"reference network": (reference, 2, 16)})
     monkeypatch.setattr(measuring, "_memory", lambda *_: Held(3.0, 2.0, 1.5))
     monkeypatch.setattr(measuring, "IMAGES", 8)
-    told = finish(measure(1, True))
-    assert told.threads == 1
-    assert told.peak_range[0] <= told.peak_multiply_adds_per_second <= told.peak_range[1]
-    for figure in told.figures:
+    result = finish(measure(1, True))
+    assert result.threads == 1
+    assert result.peak_range[0] <= result.peak_multiply_adds_per_second <= result.peak_range[1]
+    for figure in result.figures:
         if figure.samples:
             assert 0 < figure.low <= figure.ratio <= figure.high
         assert figure.samples <= 5
         assert figure.samples or figure.dropped
-    kernels = {f.what: f.kernel for f in told.figures if "forward with" in f.what}
+    kernels = {f.what: f.kernel for f in result.figures if "forward with" in f.what}
     assert list(kernels.values()) == ["direct", "tiles"]
     forced = finish(measure(1, True, "direct"))
     assert {f.kernel for f in forced.figures} == {"direct", ""}
-    assert [each.name for each in told.epochs] == list(measuring.QUICK_STARTERS)
-    held = told.memory["reference network"]
+    assert [each.name for each in result.epochs] == list(measuring.QUICK_STARTERS)
+    held = result.memory["reference network"]
     assert held is not None
     assert held.ratio == 1.5
 

@@ -97,9 +97,9 @@ def test_gradients_that_are_zero_everywhere_are_said_not_drawn(tmp_path: Path) -
     folder = str(station.folder)
     for request in everything(folder, "convolution 1"):
         assert answer(request) is not None
-    found = answer(Explain(RunImage(folder, 1, 5)))
-    assert all(each.trust.empty and not each.values.any() for each in found.maps)
-    assert found.regions == ()
+    result = answer(Explain(RunImage(folder, 1, 5)))
+    assert all(each.trust.empty and not each.values.any() for each in result.maps)
+    assert result.regions == ()
     made = answer(Maps(RunImage(folder, 1, 5)))
     assert all(each.passed is None for each in made.maps if not each.values.any())
     for each in answer(ClassMaps(folder, 1, "training")).classes:

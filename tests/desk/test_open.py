@@ -42,7 +42,7 @@ class Answering:
     """Answers at once, in this process, and notes what it was asked."""
 
     def __init__(self) -> None:
-        self.asked: list[Request[Any]] = []
+        self.command: list[Request[Any]] = []
 
     def ask(
         self,
@@ -52,15 +52,15 @@ class Answering:
         priority: int = 5,
         scope: str = "",
     ) -> None:
-        self.asked.append(request)
+        self.command.append(request)
         try:
-            found = answer(request)
+            result = answer(request)
         except LensError as error:
             if failed is not None:
                 failed(str(error))
         else:
             if done is not None:
-                done(found)
+                done(result)
 
 
 class Told:
@@ -101,7 +101,7 @@ def test_a_decision_that_cannot_be_written_changes_nothing_and_undo_stays_where_
     images, *_ = opened(station)
     images.decide("excluded", [3], moved(EXCLUDED))
     history = images.curating.history
-    kept = (history.state, history.last)
+    stored = (history.state, history.last)
 
     def full(*_: Any) -> None:
         raise BadFile("The decisions could not be kept", "no space left on device", "Make room")
@@ -111,7 +111,7 @@ def test_a_decision_that_cannot_be_written_changes_nothing_and_undo_stays_where_
     images.undo()
     images.decide("flagged", [4], flagged(True))
     images.act(FaultAction("leave them out", (7,), (), (), (), None, ""))
-    assert (history.state, history.last) == kept
+    assert (history.state, history.last) == stored
     assert changed.calls == []
     assert [bad for _, bad in predicted.calls] == [True, True, True]
     monkeypatch.undo()
@@ -157,13 +157,13 @@ def test_scores_are_asked_for_once_and_forgotten_when_a_label_changes(station: W
     assert scores.current is None
     scores.want("test")
     scores.want("test")
-    assert [own for own in asks.asked if isinstance(own, Score)] == [Score(str(station.folder.absolute()), 1, "test")]
+    assert [own for own in asks.command if isinstance(own, Score)] == [Score(str(station.folder.absolute()), 1, "test")]
     assert len(ready.calls) == 2
     assert scores.current is not None
     assert {own.image for own in scores.current.answers} == set(scores.answers.predicted)
     assert len(scores.mistakes()) == len(scores.current.wrong)
     images.relabel("another", [scores.current.answers[0].image], 0)
-    assert sum(isinstance(own, Score) for own in asks.asked) == 2
+    assert sum(isinstance(own, Score) for own in asks.command) == 2
     assert runs.current == 1
 
 
@@ -175,9 +175,9 @@ class Later(Answering):
         self.waiting: list[Callable[[], None]] = []
 
     def ask(self, request: Request[Any], done: Any, failed: Any = None, priority: int = 5, scope: str = "") -> None:
-        found = answer(request)
-        self.asked.append(request)
-        self.waiting.append(lambda: done(found))
+        result = answer(request)
+        self.command.append(request)
+        self.waiting.append(lambda: done(result))
 
 
 def test_scores_of_labels_that_changed_meanwhile_are_asked_for_again(station: Workspace) -> None:
@@ -187,7 +187,7 @@ def test_scores_of_labels_that_changed_meanwhile_are_asked_for_again(station: Wo
     scores.want("test")
     place = images.collection.sets.index("test")
     images.relabel("another", [place + 1], (images.collection.rows[place].label + 1) % len(images.collection.classes))
-    assert len(later.asked) == 2
+    assert len(later.command) == 2
     later.waiting[0]()
     assert scores.current is None
     later.waiting[1]()
@@ -302,8 +302,8 @@ def test_a_disk_without_locks_serves_one_window(station: Workspace, monkeypatch:
         raise OSError(95, "Operation not supported")
 
     monkeypatch.setattr(fcntl, "flock", none)
-    found, held = station.for_window()
-    assert found.writable
+    result, held = station.for_window()
+    assert result.writable
     assert held is not None
     os.close(held)
 

@@ -64,12 +64,12 @@ def test_what_the_split_keeps_together_by_name_has_one_number() -> None:
 
 
 def test_every_mistake_of_a_run_stands_in_one_cause(station: Workspace) -> None:
-    found = answer(Causes(str(station.folder), 1, "training"))
-    images = [image for cause in found.groups for image in cause.images]
-    assert len(images) == len(set(images)) == found.mistakes > 0
-    for cause in found.groups:
+    result = answer(Causes(str(station.folder), 1, "training"))
+    images = [image for cause in result.groups for image in cause.images]
+    assert len(images) == len(set(images)) == result.mistakes > 0
+    for cause in result.groups:
         assert sum(cause.predicted.values()) == len(cause.images)
         assert cause.why.startswith(f"{len(cause.images)} mistake")
         assert cause.short
         assert (cause.place is not None) == (cause.kind in ("place", "other"))
-    assert answer(Causes(str(station.folder), 1, "training")).groups[0].why == found.groups[0].why
+    assert answer(Causes(str(station.folder), 1, "training")).groups[0].why == result.groups[0].why

@@ -45,9 +45,9 @@ def losses(run: Run) -> list[float]:
 
 def dtypes(run: Run) -> set[str]:
     model = read_checkpoint(run.checkpoints / "last.alens")
-    kept = [array for key, array in model.optimiser.items() if not key.startswith("/")]
+    stored = [array for key, array in model.optimiser.items() if not key.startswith("/")]
     return {str(array.dtype) for arrays in model.weights.values() for array in arrays.values()} | {
-        str(array.dtype) for array in kept
+        str(array.dtype) for array in stored
     }
 
 
@@ -103,11 +103,11 @@ def test_kept_outputs_of_a_frozen_part_and_those_computed_anew_train_to_the_same
 ) -> None:
     first = station.run(1).plan().changed({"training.precision": "double", "training.augmentation_variants": 2})
     plan = replace(first, base=Base(run=1, until="max pooling 2"), augmentation=(Flip(),))
-    kept = train(station, plan)
+    stored = train(station, plan)
     monkeypatch.setattr(frozen_outputs, "BUDGET", 10)
     beyond = train(station, plan)
     assert list((station.cache / "frozen").glob("*.npy"))
-    assert fingerprint(read_model(kept.model).weights) == fingerprint(read_model(beyond.model).weights)
+    assert fingerprint(read_model(stored.model).weights) == fingerprint(read_model(beyond.model).weights)
 
 
 def test_double_takes_twice_the_memory_and_is_priced_as_it_trains(station: Workspace) -> None:

@@ -31,10 +31,10 @@ def written(folder: Path, text: str) -> Path:
     ],
 )
 def test_a_table_by_class_and_a_matrix_say_the_same(text: str, tmp_path: Path) -> None:
-    found = read_reference_scores(written(tmp_path, text))
-    assert dict(found.by_class) == pytest.approx({"smooth": 0.5, "spiny": 0.9})
-    assert found.accuracy == pytest.approx(0.8)
-    assert found.name == "paper"
+    result = read_reference_scores(written(tmp_path, text))
+    assert dict(result.by_class) == pytest.approx({"smooth": 0.5, "spiny": 0.9})
+    assert result.accuracy == pytest.approx(0.8)
+    assert result.name == "paper"
 
 
 @pytest.mark.parametrize(
@@ -58,8 +58,8 @@ def test_what_is_none_is_a_sentence(text: str, words: str, tmp_path: Path) -> No
 
 
 def test_a_matrix_of_classes_with_dashes_blanks_and_capitals_is_read(tmp_path: Path) -> None:
-    found = read_reference_scores(written(tmp_path, ",Half-open pore,B\nHalf-open pore,3,1\n\nB,0,4\n"))
-    assert dict(found.by_class) == {"Half-open pore": 0.75, "B": 1.0}
+    result = read_reference_scores(written(tmp_path, ",Half-open pore,B\nHalf-open pore,3,1\n\nB,0,4\n"))
+    assert dict(result.by_class) == {"Half-open pore": 0.75, "B": 1.0}
 
 
 def test_an_accuracy_is_typed_as_people_write_it() -> None:

@@ -59,9 +59,9 @@ def test_a_report_needs_nothing_else_and_tells_the_run_s_figures(station: Worksp
     book = OpenCases(station)
     case = book.open_case(wrong.image, 1, scores.classes[wrong.predicted], scores.classes[wrong.true])
     assert case is not None
-    told = last_object(command("report", station.folder, 1, "--out", tmp_path / "r.html", "--mistakes", 2, "--json"))
-    page, words = read(Path(told["file"]))
-    assert (told["mistakes"], told["cases"], told["bytes"]) == (2, 1, Path(told["file"]).stat().st_size)
+    result = last_object(command("report", station.folder, 1, "--out", tmp_path / "r.html", "--mistakes", 2, "--json"))
+    page, words = read(Path(result["file"]))
+    assert (result["mistakes"], result["cases"], result["bytes"]) == (2, 1, Path(result["file"]).stat().st_size)
     for tag, attributes in page.tags:
         assert tag not in ("script", "link", "iframe")
         for name, value in attributes.items():
@@ -76,7 +76,7 @@ def test_a_report_needs_nothing_else_and_tells_the_run_s_figures(station: Worksp
     assert len(pictures) >= 2 * 3 + 1
     with Image.open(BytesIO(b64decode(pictures[0].partition(",")[2]))) as picture:
         assert np.asarray(picture).std() > 1
-    cells = [int(n) for n in re.findall(r"<td style=[^>]*>(\d+)</td>", Path(told["file"]).read_text("utf-8"))]
+    cells = [int(n) for n in re.findall(r"<td style=[^>]*>(\d+)</td>", Path(result["file"]).read_text("utf-8"))]
     assert sum(cells) == scores.images
     assert "mistakes" in command(
         "report", station.folder, 1, "--out", tmp_path / "s.html", "--no-causes", "--mistakes", 0
@@ -139,4 +139,4 @@ def test_a_matrix_is_shaded_by_the_part_of_the_true_class() -> None:
 
 def test_a_report_under_way_hands_over_no_results_of_its_parts(station: Workspace, tmp_path: Path) -> None:
     request = WriteReport(str(station.folder), 1, str(tmp_path / "report.html"), causes=False)
-    assert [told.so_far for told in carry_out(request) if told.so_far is not None] == []
+    assert [result.so_far for result in carry_out(request) if result.so_far is not None] == []

@@ -89,13 +89,13 @@ def test_far_ends_are_drawn_evenly_by_their_logarithm() -> None:
 
 @given(st.integers(1, 400), st.integers(1, 64))
 def test_rungs_double_and_end_with_the_whole_run(epochs: int, plans: int) -> None:
-    found = rungs(epochs, plans)
-    assert found[-1] == epochs
-    assert list(found) == sorted(set(found))
+    result = rungs(epochs, plans)
+    assert result[-1] == epochs
+    assert list(result) == sorted(set(result))
     left = plans
-    for _ in found[:-1]:
+    for _ in result[:-1]:
         left = max(1, math.ceil(left / 2))
-    assert left <= 2 or len(found) < math.ceil(math.log2(plans)) + 1, "no more is trained to its end than must be"
+    assert left <= 2 or len(result) < math.ceil(math.log2(plans)) + 1, "no more is trained to its end than must be"
 
 
 def row(number: int, accuracy: float | None, loss: float) -> RunRow:

@@ -110,9 +110,9 @@ def test_repeating_goes_on_with_interrupted_runs_first(station: Workspace) -> No
     assert seeds_left(station, plan, 1) == ()
     told_done(station.claim_run(replace(plan, seed=9)), 2, 0.5, 8, "failed")
     assert seeds_left(station, plan, 3) == (5, 9)
-    found = run_of(station, replace(plan, seed=5, name="another"))
-    assert found is not None
-    assert found.number == 2
+    result = run_of(station, replace(plan, seed=5, name="another"))
+    assert result is not None
+    assert result.number == 2
 
 
 def test_a_run_that_goes_on_leaves_the_queue_and_forgets_an_old_word(station: Workspace) -> None:
@@ -122,4 +122,4 @@ def test_a_run_that_goes_on_leaves_the_queue_and_forgets_an_old_word(station: Wo
     run.ask("pause")
     taken, begun = Turn(station, plan).take()
     assert (taken.number, begun) == (run.number, True)
-    assert (taken.is_waiting(), taken.asked()) == (False, "")
+    assert (taken.is_waiting(), taken.command()) == (False, "")

@@ -34,12 +34,12 @@ def listed(tmp_path: Path) -> Workspace:
 
 def test_columns_of_the_table_are_numbers_or_words(listed: Workspace) -> None:
     rows = listed.catalogue.images()
-    found = columns_of(listed, rows)
-    assert set(found) == {"column camera", "column hour", "column note"}, "an identifier cuts nothing"
+    result = columns_of(listed, rows)
+    assert set(result) == {"column camera", "column hour", "column note"}, "an identifier cuts nothing"
     order = [int(row.name[:2]) for row in rows]
-    assert found["column hour"].tolist() == [k / 2 for k in order]
-    assert found["column camera"].tolist() == [f"camera {k % 3}" for k in order]
-    assert found["column note"].tolist() == ["wet" if k % 4 == 0 else "none" for k in order]
+    assert result["column hour"].tolist() == [k / 2 for k in order]
+    assert result["column camera"].tolist() == [f"camera {k % 3}" for k in order]
+    assert result["column note"].tolist() == ["wet" if k % 4 == 0 else "none" for k in order]
 
 
 def test_a_table_that_is_gone_tells_nothing(listed: Workspace) -> None:

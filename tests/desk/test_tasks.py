@@ -57,14 +57,14 @@ def test_scores_repeat_to_the_last_digit_with_and_without_their_file(station: Wo
 
 def test_an_explanation_has_both_answers_and_its_trust_and_every_layer_when_asked(station: Workspace) -> None:
     folder = str(station.folder)
-    found = answer(Explain(RunImage(folder, 1, 5), target="winged"))
-    assert [own.key for own in found.maps] == ["predicted", "true", "for"]
-    assert [own.target for own in found.maps] == [found.predicted, found.true, "winged"]
-    assert sum(found.probabilities.values()) == pytest.approx(1)
-    assert max(found.probabilities, key=lambda name: found.probabilities[name]) == found.predicted
-    assert {own.values.shape for own in found.maps} == {(32, 32)}
+    outcome = answer(Explain(RunImage(folder, 1, 5), target="winged"))
+    assert [own.key for own in outcome.maps] == ["predicted", "true", "for"]
+    assert [own.target for own in outcome.maps] == [outcome.predicted, outcome.true, "winged"]
+    assert sum(outcome.probabilities.values()) == pytest.approx(1)
+    assert max(outcome.probabilities, key=lambda name: outcome.probabilities[name]) == outcome.predicted
+    assert {own.values.shape for own in outcome.maps} == {(32, 32)}
     outputs = answer(Activations(RunImage(folder, 1, 5))).outputs
-    assert {name: out.shape for name, out in outputs.items()} == {own.name: own.shape for own in found.layers}
+    assert {name: out.shape for name, out in outputs.items()} == {own.name: own.shape for own in outcome.layers}
     some = answer(Activations(RunImage(folder, 1, 5), ("relu 1",))).outputs
     assert some.keys() == {"relu 1"}
     assert np.array_equal(some["relu 1"], outputs["relu 1"])
@@ -205,14 +205,14 @@ def resident() -> Resident:
 
 
 def until_end(resident: Resident, number: int) -> Reply:
-    found: list[Reply] = []
+    outcome: list[Reply] = []
 
     def ended() -> bool:
-        found.extend(r for r in resident.replies() if r.number == number and r.progress is None)
-        return bool(found)
+        outcome.extend(r for r in resident.replies() if r.number == number and r.progress is None)
+        return bool(outcome)
 
     wait_for(ended, 60)
-    return found[0]
+    return outcome[0]
 
 
 def test_the_worker_answers_in_order_of_urgency_reports_faults_and_ends(resident: Resident, station: Workspace) -> None:
@@ -251,11 +251,11 @@ def test_a_script_can_do_what_the_window_does(station: Workspace) -> None:
 
 def test_a_channel_is_scaled_and_what_all_add_is_told(station: Workspace) -> None:
     folder = str(station.folder)
-    told = answer(Channels(RunImage(folder, 1, 5), "convolution 2", 3))
-    assert [row.factor for row in told.answers] == [1.0, 0.0, 0.5, 2.0]
+    summary = answer(Channels(RunImage(folder, 1, 5), "convolution 2", 3))
+    assert [row.factor for row in summary.answers] == [1.0, 0.0, 0.5, 2.0]
     plain = answer(Explain(RunImage(folder, 1, 5))).probabilities
-    assert told.answers[0].probabilities == pytest.approx(plain, abs=1e-5)
-    assert len(told.channels) == 16
+    assert summary.answers[0].probabilities == pytest.approx(plain, abs=1e-5)
+    assert len(summary.channels) == 16
     with pytest.raises(BadValue, match="channels 0 to 15"):
         answer(Channels(RunImage(folder, 1, 5), "convolution 2", 16))
 
@@ -269,22 +269,22 @@ def test_channels_are_ranked_by_what_is_lost_without_them_and_said_for_what(stat
     data = finish(gather(station, station.run(1).plan(), station.run(1)))
     network = model.network()
     for image, differ in ((right, False), (wrong, True)):
-        told = answer(Channels(RunImage(folder, 1, image), node, 0))
-        assert (told.predicted != told.true) is differ
-        assert told.of == ("said − true" if differ else told.predicted)
-        predicted, true = model.classes.index(told.predicted), model.classes.index(told.true)
+        summary = answer(Channels(RunImage(folder, 1, image), node, 0))
+        assert (summary.predicted != summary.true) is differ
+        assert summary.of == ("said − true" if differ else summary.predicted)
+        predicted, true = model.classes.index(summary.predicted), model.classes.index(summary.true)
         prepared = model.preprocessor.apply(data.pixels[image - 1][None])
         out = network.forward(prepared, watch=frozenset({node})).outputs[node]
-        adds = {own.channel: own.adds for own in told.channels}
+        adds = {own.channel: own.adds for own in summary.channels}
         for channel in (0, 7):
             edited = out.copy()
             edited[..., channel] = 0
             scores = [network.forward(prepared, edited={node: own}).outputs[network.output][0] for own in (out, edited)]
             numbers = [own[predicted] - own[true] if differ else own[predicted] for own in scores]
             assert adds[channel] == pytest.approx(float(numbers[0] - numbers[1]), abs=1e-4)
-        strengths = [abs(own.adds) for own in told.channels]
+        strengths = [abs(own.adds) for own in summary.channels]
         assert strengths == sorted(strengths, reverse=True)
-        assert any(own.gradient != own.adds for own in told.channels)
+        assert any(own.gradient != own.adds for own in summary.channels)
 
 
 def test_a_layer_is_shown_all_training_images_or_a_part_of_every_class(station: Workspace) -> None:

@@ -17,7 +17,7 @@ from attentive_lens.desk.images.together import keep_together, what_moves
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.images import FindFaults
 from attentive_lens.desk.tasks import carry_out, looking
-from attentive_lens.desk.tasks.looking import asked_about_marks
+from attentive_lens.desk.tasks.looking import with_marks_measured
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.trials import Trial
 from attentive_lens.images.faults import Action, Evidence, Finding
@@ -91,12 +91,12 @@ def test_a_workspace_that_is_only_read_keeps_no_groups(station: Workspace) -> No
 def test_a_run_is_asked_whether_it_goes_by_a_mark(
     trial: Trial | None, words: str, actions: int, station: Workspace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    asked: list[tuple[int, ...]] = []
+    request: list[tuple[int, ...]] = []
 
     def tried(
         predictor: object, carriers: np.ndarray, others: np.ndarray, truth: np.ndarray, label: int, spot: object
     ) -> Trial | None:
-        asked.append((len(carriers), len(others), label))
+        request.append((len(carriers), len(others), label))
         assert spot == (0.9, 0.1, 0.25)
         assert label not in truth
         return trial
@@ -116,9 +116,9 @@ def test_a_run_is_asked_whether_it_goes_by_a_mark(
     both = (Action("cover places at random", step=Erasing()), Action("flag them", flag=places))
     mark = Finding("mark", "90% of them have something: a mark", "Look", places, both, spot=(0.9, 0.1, 0.25))
     other = Finding("rare class", "few", "Add some", places[:2])
-    first, second = finish(asked_about_marks(station, evidence, [mark, other]))
+    first, second = finish(with_marks_measured(station, evidence, [mark, other]))
     assert second == other
-    assert asked == [(len(places), (data.labels != data.labels[0]).sum() - held_for_test(data), data.labels[0])]
+    assert request == [(len(places), (data.labels != data.labels[0]).sum() - held_for_test(data), data.labels[0])]
     assert words in first.why
     assert len(first.actions) == actions
     assert first.actions[-1].flag == places

@@ -49,8 +49,11 @@ def test_shapes_that_are_each_other_s_mirror_images_are_told_and_others_are_not(
     left, right = hooks(30, 16, 1), hooks(30, 16, 2)[:, :, ::-1]
     labels = np.repeat([0, 1, 2], 30)
     images = np.concatenate([left, right, rings(30, 16, 3)])
-    found = turned_by_flip(images, labels, ["bulge right", "bulge left", "ring"])
-    assert {(each.name, each.other) for each in found} == {("bulge right", "bulge left"), ("bulge left", "bulge right")}
+    result = turned_by_flip(images, labels, ["bulge right", "bulge left", "ring"])
+    assert {(each.name, each.other) for each in result} == {
+        ("bulge right", "bulge left"),
+        ("bulge left", "bulge right"),
+    }
     assert turned_by_flip(np.concatenate([left, rings(30, 16, 4)]), np.repeat([0, 1], 30), ["a", "b"]) == ()
     shuffled = random_generator(5, "labels").permutation(labels)
     assert turned_by_flip(images, shuffled, ["a", "b", "c"]) == (), "what cannot be told apart says nothing"
@@ -68,16 +71,16 @@ def written(folder: Path, classes: dict[str, NDArray[np.uint8]], mode: str = "L"
 def test_small_grey_mirror_images_get_a_plan_of_their_own(tmp_path: Path) -> None:
     source = written(tmp_path / "p", {"right": hooks(20, 20, 1), "left": hooks(20, 20, 2)[:, :, ::-1]})
     made = finish(make_workspace(tmp_path / "work", source))
-    told = " ".join(made.findings)
+    summary = " ".join(made.findings)
     for words in ("is 20 pixels", "one channel", "does not flip", "«left» looks like «right»"):
-        assert words in told
+        assert words in summary
     plan = usual_plan(made.workspace)
     assert plan.preprocessing.shape == (20, 20, 1)
     assert "flip" not in [step.kind for step in plan.augmentation]
     assert len(plan.augmentation) == len(Plan().augmentation) - 1
     assert Design(made.workspace).plan == plan
-    told = last_object(command("train", tmp_path / "work", "--set", "training.epochs=1", "--json"))
-    assert told["state"] == "done"
+    summary = last_object(command("train", tmp_path / "work", "--set", "training.epochs=1", "--json"))
+    assert summary["state"] == "done"
     assert Workspace.open(tmp_path / "work").run(1).plan().preprocessing == plan.preprocessing
 
 

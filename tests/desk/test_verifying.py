@@ -30,52 +30,52 @@ def scores_of(place: Workspace, on: str = "validation") -> Scores:
 
 
 def test_a_model_read_anew_gives_the_same_to_the_last_bit(station: Workspace) -> None:
-    kept = scores_of(station)
-    told = last_object(command("verify", station.folder, 1, "--json"))
-    assert (told["same"], told["kept"], told["differ"], told["most"]) == (True, True, 0, 0)
-    assert (told["accuracy"], told["loss"]) == (kept.accuracy, kept.loss)
-    assert repr(kept.loss) in command("verify", station.folder, 1)
+    stored = scores_of(station)
+    result = last_object(command("verify", station.folder, 1, "--json"))
+    assert (result["same"], result["compared"], result["differ"], result["most"]) == (True, True, 0, 0)
+    assert (result["accuracy"], result["loss"]) == (stored.accuracy, stored.loss)
+    assert repr(stored.loss) in command("verify", station.folder, 1)
     assert "no scores" not in command("verify", station.folder, 1)
     station.run(1).scores_file("test").unlink(missing_ok=True)
-    assert not last_object(command("verify", station.folder, 1, "--on", "test", "--json"))["kept"]
-    assert last_object(command("verify", station.folder, 1, "--on", "test", "--json"))["kept"]
+    assert not last_object(command("verify", station.folder, 1, "--on", "test", "--json"))["compared"]
+    assert last_object(command("verify", station.folder, 1, "--on", "test", "--json"))["compared"]
 
 
 def test_scores_that_are_not_the_model_s_are_told(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
-    kept = scores_of(station)
+    stored = scores_of(station)
     file = station.run(1).model
     cooled(read_model(file), 1.5).write(file)
-    monkeypatch.setattr(verifying, "kept_scores", lambda *_: kept)
-    told = finish(carry_out(Verify(str(station.folder), 1)))
-    assert not told.same
-    assert told.differ == told.images
-    assert told.most > 0.001
-    assert told.kept_accuracy == told.accuracy == kept.accuracy
+    monkeypatch.setattr(verifying, "kept_scores", lambda *_: stored)
+    result = finish(carry_out(Verify(str(station.folder), 1)))
+    assert not result.same
+    assert result.differ == result.images
+    assert result.most > 0.001
+    assert result.kept_accuracy == result.accuracy == stored.accuracy
     refused = last_object(command("verify", station.folder, 1, "--json", code=1))["error"]
-    assert f"{told.differ} of {told.images} answers" in refused["why"]
+    assert f"{result.differ} of {result.images} answers" in refused["why"]
 
 
 def test_a_temperature_kept_in_the_model_is_everybody_s(station: Workspace) -> None:
     folder, run = station.folder, station.run(1)
     before, whole = scores_of(station), run.model.read_bytes()
-    told = last_object(command("calibrate", folder, 1, "--json"))
-    assert told["temperature"] == pytest.approx(before.temperature)
-    assert (told["error_before"], told["loss_before"]) == (calibration_error(before), before.loss)
-    assert told["loss"] <= before.loss + 1e-6
+    result = last_object(command("calibrate", folder, 1, "--json"))
+    assert result["temperature"] == pytest.approx(before.temperature)
+    assert (result["error_before"], result["loss_before"]) == (calibration_error(before), before.loss)
+    assert result["loss"] <= before.loss + 1e-6
     now = scores_of(station)
-    raw = np.log(np.maximum(before.probabilities.astype(np.float64), 1e-30)) / told["temperature"]
+    raw = np.log(np.maximum(before.probabilities.astype(np.float64), 1e-30)) / result["temperature"]
     wanted = np.exp(raw - raw.max(axis=1, keepdims=True))
     wanted /= wanted.sum(axis=1, keepdims=True)
     assert now.probabilities == pytest.approx(wanted, abs=2e-5)
     assert np.array_equal(now.predicted, before.predicted)
     assert now.temperature == pytest.approx(1, abs=0.02), "what is left fits"
-    assert temperature_of(read_model(run.model)) == told["temperature"]
+    assert temperature_of(read_model(run.model)) == result["temperature"]
     number = int(now.numbers[0])
     row = next(row for row in station.catalogue.images() if row.number == number)
     answers = al.open_model(run.model).predict(station.path_of(row))[0]
     assert list(answers.values()) == pytest.approx(now.probabilities[0].tolist(), abs=1e-6)
     again = last_object(command("calibrate", folder, 1, "--json"))
-    assert again == told, "it is fitted to the model as it was trained, not to itself"
+    assert again == result, "it is fitted to the model as it was trained, not to itself"
     assert "Undo with" in command("calibrate", folder, 1)
     undone = last_object(command("calibrate", folder, 1, "--undo", "--json"))
     assert undone["temperature"] == 1
@@ -88,22 +88,22 @@ def test_a_temperature_kept_in_the_model_is_everybody_s(station: Workspace) -> N
 def test_what_cannot_be_calibrated_is_a_sentence(station: Workspace) -> None:
     command("calibrate", station.folder, 1)
     (station.run(1).checkpoints / AS_TRAINED).unlink()
-    told = last_object(command("calibrate", station.folder, 1, "--undo", "--json", code=1))
-    assert AS_TRAINED in told["error"]["why"]
+    result = last_object(command("calibrate", station.folder, 1, "--undo", "--json", code=1))
+    assert AS_TRAINED in result["error"]["why"]
 
 
 def test_scores_are_written_with_their_figures(station: Workspace, tmp_path: Path) -> None:
     out = tmp_path / "results"
-    told = last_object(command("score", station.folder, 1, "--out", out, "--json"))
+    result = last_object(command("score", station.folder, 1, "--out", out, "--json"))
     names = {file.name for file in out.iterdir()}
     drawings = ("confusion-matrix", "calibration", "confidence")
     pictures = {f"{name}{kind}" for name in drawings for kind in (".svg", ".png", ".pdf")}
     assert names == {"scores.json", "answers.csv", *pictures}
-    assert json.loads((out / "scores.json").read_text("utf-8"))["accuracy"] == told["accuracy"]
+    assert json.loads((out / "scores.json").read_text("utf-8"))["accuracy"] == result["accuracy"]
     drawn = (out / "confusion-matrix.svg").read_text("utf-8")
-    assert all(name in drawn for name in told["classes"]), "words stay words"
+    assert all(name in drawn for name in result["classes"]), "words stay words"
     counts = set(re.findall(r">(\d+)</text>", drawn))
-    assert {str(count) for row in told["confusion"] for count in row if count} <= counts
+    assert {str(count) for row in result["confusion"] for count in row if count} <= counts
     with Image.open(out / "calibration.png") as picture:
         assert np.asarray(picture).std() > 3
 
@@ -133,8 +133,8 @@ def test_scores_of_images_whose_pixels_changed_are_made_anew(station: Workspace)
     assert not np.array_equal(after.probabilities, before.probabilities)
     station.run(1).scores_file("validation").unlink()
     assert scores_of(station) == after
-    told = last_object(command("rescan", station.folder, "--json"))
-    assert sorted(told["changed"]) == sorted(before.numbers.tolist())
+    result = last_object(command("rescan", station.folder, "--json"))
+    assert sorted(result["changed"]) == sorted(before.numbers.tolist())
     assert scores_of(station) == after
     cautions = cautions_of(station, station.run(1), after, [], None)
     assert [words for words in cautions if f"{len(before.numbers)} images have other contents now" in words]

@@ -230,25 +230,25 @@ def resident() -> Iterator[Resident]:
 
 def until(resident: Resident, numbers: set[int]) -> dict[int, Any]:
     """The ends of some requests."""
-    found: dict[int, Any] = {}
+    outcome: dict[int, Any] = {}
     limit = time.monotonic() + 60
-    while not numbers <= found.keys():
+    while not numbers <= outcome.keys():
         assert time.monotonic() < limit
         for reply in resident.replies():
             if reply.progress is None:
-                found[reply.number] = reply
+                outcome[reply.number] = reply
         time.sleep(0.01)
-    return found
+    return outcome
 
 
 def test_twenty_presses_of_next_cost_one_explanation(resident: Resident, station: Workspace) -> None:
     folder = str(station.folder)
     numbers = [resident.ask(Explain(RunImage(folder, 1, image)), scope="explain") for image in range(1, 21)]
-    found = until(resident, set(numbers))
-    done = [n for n in numbers if found[n].result is not None]
+    outcome = until(resident, set(numbers))
+    done = [n for n in numbers if outcome[n].result is not None]
     assert done[-1] == numbers[-1]
     assert len(done) <= 2, "the first may have been over before the others came"
-    assert all(found[n].stopped for n in numbers if n not in done)
+    assert all(outcome[n].stopped for n in numbers if n not in done)
 
 
 def test_a_result_is_seen_while_it_is_made(resident: Resident, station: Workspace) -> None:
@@ -264,7 +264,7 @@ def test_a_result_is_seen_while_it_is_made(resident: Resident, station: Workspac
         time.sleep(0.01)
     assert isinstance(end.result, DataMap)
     assert len(seen) > 2
-    assert {tuple(found.images) for _, found in seen} == {tuple(end.result.images)}
+    assert {tuple(outcome.images) for _, outcome in seen} == {tuple(end.result.images)}
     assert not np.array_equal(seen[1][1].places, seen[-1][1].places)
     assert list(resident.folder.iterdir()) == []
 
@@ -273,11 +273,11 @@ def test_a_worker_that_is_asked_nonsense_goes_on(resident: Resident, station: Wo
     wrong = resident.ask(Explain(RunImage(str(station.folder), 1, 1), target="no such class"))
     lost = resident.ask(Score("/nowhere/at/all", 1, "test"))
     right = resident.ask(Score(str(station.folder), 1, "test"))
-    found = until(resident, {wrong, lost, right})
-    assert "no such class" in str(found[wrong].error)
-    assert "not a workspace" in str(found[lost].error)
-    assert [type(found[number].error) for number in (wrong, lost)] == [BadUsage, NotHere], "errors keep their class"
-    assert found[right].result.images == 16
+    outcome = until(resident, {wrong, lost, right})
+    assert "no such class" in str(outcome[wrong].error)
+    assert "not a workspace" in str(outcome[lost].error)
+    assert [type(outcome[number].error) for number in (wrong, lost)] == [BadUsage, NotHere], "errors keep their class"
+    assert outcome[right].result.images == 16
     assert not resident.ended
 
 
@@ -307,9 +307,9 @@ def test_memory_counts_the_worker_too(resident: Resident) -> None:
 
 def test_arrays_stay_readable_when_their_file_is_gone(resident: Resident, station: Workspace) -> None:
     number = resident.ask(Explain(RunImage(str(station.folder), 1, 2)))
-    found = until(resident, {number})[number].result
+    outcome = until(resident, {number})[number].result
     assert list(resident.folder.iterdir()) == []
-    assert np.isfinite(found.maps[0].values).all()
+    assert np.isfinite(outcome.maps[0].values).all()
 
 
 def test_where_there_is_no_shared_memory_the_temporary_folder_serves(

@@ -189,10 +189,10 @@ def test_joining_layers_have_the_gradients_that_differences_give(
         shapes[-1] = (2, 2)
     given_ = tuple(spread(random, shape) for shape in shapes)
     own = LAYERS[layer.kind]("layer", layer)
-    out, kept = own.forward(given_, {}, INFERENCE)
+    out, stored = own.forward(given_, {}, INFERENCE)
     assert out.shape[1:] == layer.output_shape(*(shape[1:] for shape in shapes))
     seedling = random.standard_normal(out.shape)
-    grads, _ = own.backward(seedling.copy(), kept, {}, True, False)
+    grads, _ = own.backward(seedling.copy(), stored, {}, True, False)
     for one, grad in zip(given_, grads, strict=True):
         check(lambda: float((own.forward(given_, {}, INFERENCE)[0] * seedling).sum()), one, grad, random)
 
@@ -222,19 +222,19 @@ def agree(settings_: LayerSettings, shape: tuple[int, ...], seed: int, kernels: 
         return Call(context, sums=layer.sums(images) if layer.whole_batch else None)
 
     call = call_for()
-    out, kept = layer.forward(images.copy(), weights, call)
+    out, stored = layer.forward(images.copy(), weights, call)
     assert out.shape == (shape[0], *settings_.output_shape(shape[1:]))
     seedling = random.standard_normal(out.shape)
 
     def scalar() -> float:
         return float((layer.forward(images.copy(), weights, call_for())[0] * seedling).sum())
 
-    grad, found = layer.backward(seedling.copy(), kept, weights, True, True)
+    grad, result = layer.backward(seedling.copy(), stored, weights, True, True)
     assert grad is not None
     check(scalar, images, grad, random)
-    assert found.keys() == settings_.weight_shapes(shape[1:]).keys()
-    assert weights.keys() == found.keys() | settings_.state_shapes(shape[1:]).keys()
-    for name, grad in found.items():
+    assert result.keys() == settings_.weight_shapes(shape[1:]).keys()
+    assert weights.keys() == result.keys() | settings_.state_shapes(shape[1:]).keys()
+    for name, grad in result.items():
         check(scalar, weights[name], grad, random)
 
 
@@ -255,9 +255,9 @@ def test_the_whole_network_has_the_gradient_that_differences_give() -> None:
 
     trace = network.forward(images, route=route, context=context)
     _, seed = cross_entropy(trace.outputs[network.output], wanted)
-    nodes, found = network.backward(trace, {network.output: seed}, route)
+    nodes, result = network.backward(trace, {network.output: seed}, route)
     check(loss, images, nodes[IMAGE], random, 40)
-    for node, arrays in found.items():
+    for node, arrays in result.items():
         for name, grad in arrays.items():
             check(loss, network.weights[node][name], grad, random)
 
@@ -300,12 +300,12 @@ def test_the_proof_fails_if_a_sign_is_flipped(kind: str, monkeypatch: pytest.Mon
     for flipped in arrays:
 
         def turned(
-            self: Any, grad: Any, kept: Any, weights: Any, inputs: Any, parameters: Any, own: str | None = flipped
+            self: Any, grad: Any, stored: Any, weights: Any, inputs: Any, parameters: Any, own: str | None = flipped
         ) -> tuple[Any, dict[str, Any]]:
-            onward, found = true(self, grad, kept, weights, inputs, parameters)
+            onward, result = true(self, grad, stored, weights, inputs, parameters)
             if own is None:
-                return -onward, found
-            return onward, {**found, own: -found[own]}
+                return -onward, result
+            return onward, {**result, own: -result[own]}
 
         monkeypatch.setattr(layer, "backward", turned)
         with pytest.raises(AssertionError):

@@ -220,19 +220,19 @@ def test_the_tile_transform_is_the_slow_convolution(shape: tuple[int, int, int])
     images = random.standard_normal((n, rows, columns, 5), np.float32)
     kernel = random.standard_normal((3, 3, 5, 7), np.float32)
     bias = random.standard_normal(7).astype(np.float32)
-    found = tiles.convolve(images, tiles.transformed(kernel), 1, rows, columns, bias, False)
-    slow = np.zeros(found.shape)
+    result = tiles.convolve(images, tiles.transformed(kernel), 1, rows, columns, bias, False)
+    slow = np.zeros(result.shape)
     for i in range(n):
         for f in range(7):
             for c in range(5):
                 slow[i, :, :, f] += correlate(images[i, :, :, c].astype(float), kernel[:, :, c, f], mode="constant")
     slow += bias
-    assert found == pytest.approx(slow, abs=1e-5 * float(np.abs(slow).max()))
+    assert result == pytest.approx(slow, abs=1e-5 * float(np.abs(slow).max()))
     activated = tiles.convolve(images, tiles.transformed(kernel), 1, rows, columns, bias, True)
-    assert np.array_equal(activated, np.maximum(found, 0))
+    assert np.array_equal(activated, np.maximum(result, 0))
     window = Window.square(3, 1, 1, 1)
-    assert found == pytest.approx(convolve(images, kernel, window, bias), abs=1e-5 * float(np.abs(slow).max()))
-    grad = random.standard_normal(found.shape).astype(np.float32)
+    assert result == pytest.approx(convolve(images, kernel, window, bias), abs=1e-5 * float(np.abs(slow).max()))
+    grad = random.standard_normal(result.shape).astype(np.float32)
     expected = weight_gradient(images, grad, window)
     assert tiles.filter_gradient(images, grad, 1) == pytest.approx(expected, abs=2e-5 * float(np.abs(expected).max()))
 
@@ -261,18 +261,18 @@ def test_where_numbers_ran_away_is_told_by_layer() -> None:
 
 @pytest.mark.parametrize("how", INITIALISATIONS)
 def test_starting_weights_have_the_spread_they_are_named_for(how: str) -> None:
-    found = initial_weights(
+    result = initial_weights(
         INITIALISATIONS[how](), (3, 3, 16, 100), 144, 900, np.random.default_rng(0), np.dtype(np.float64)
     )
-    flat = found.reshape(144, 100)
+    flat = result.reshape(144, 100)
     if how == "orthogonal":
         assert flat.T @ flat == pytest.approx(2 * np.eye(100), abs=1e-9)
     elif how == "constant":
-        assert np.ptp(found) == 0
+        assert np.ptp(result) == 0
     else:
         wanted = {"he": np.sqrt(2 / 144), "glorot": np.sqrt(2 / 1044), "normal": 0.01}[how]
-        assert found.std() == pytest.approx(wanted, rel=0.03)
-        assert abs(found.mean()) < 0.05 * wanted
+        assert result.std() == pytest.approx(wanted, rel=0.03)
+        assert abs(result.mean()) < 0.05 * wanted
 
 
 @pytest.mark.parametrize("between", [Dropout(rate=0.5), Flatten()], ids=["dropout", "flatten"])

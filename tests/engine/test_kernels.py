@@ -103,12 +103,12 @@ def test_nothing_is_written_or_counted_outside_the_arrays(
 
     images, kernel = within_nothing(n, height, width, channels), within_nothing(*window.kernel, channels, filters)
     grad = within_nothing(n, *window.counts(height, width), filters)
-    for found in (
+    for result in (
         convolve(images, kernel, window, within_nothing(filters), True),
         weight_gradient(images, grad, window),
         input_gradient(grad, kernel, window, height, width),
     ):
-        assert np.isfinite(found).all()
+        assert np.isfinite(result).all()
     for array in (images, kernel, grad):
         whole = array.base
         assert whole is not None
@@ -195,9 +195,9 @@ def test_a_known_convolution() -> None:
 def test_pooling_takes_the_greatest_and_gives_the_gradient_to_the_first_of_equals() -> None:
     layer = LAYERS["max pooling"]("pool", MaxPooling())
     image = np.array([[1, 5, 2, 2], [5, 0, 2, 2], [9, 9, 9, 9]], np.float32).reshape(1, 3, 4, 1)
-    out, kept = layer.forward(image, {}, INFERENCE)
+    out, stored = layer.forward(image, {}, INFERENCE)
     assert out.reshape(-1).tolist() == [5, 2]
-    grad, _ = layer.backward(np.array([10, 20], np.float32).reshape(out.shape), kept, {}, True, True)
+    grad, _ = layer.backward(np.array([10, 20], np.float32).reshape(out.shape), stored, {}, True, True)
     assert grad is not None
     assert grad[0, :, :, 0].tolist() == [[0, 10, 20, 0], [0, 0, 0, 0], [0, 0, 0, 0]]
 

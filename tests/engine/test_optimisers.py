@@ -37,8 +37,8 @@ def test_adam_takes_a_whole_step_first_and_then_follows_its_moments() -> None:
     assert steps("adam", [2.0, 1.0], learning_rate=0.1) == pytest.approx([0.9, second], rel=1e-6)
     # memories of 0.5 and 0.75: m1 = 1, v1 = 1, corrected 2 and 4; m2 = 1 → /0.75, v2 = 1 → /0.4375
     second = 0.9 - 0.1 * (1 / 0.75) / np.sqrt(1 / 0.4375)
-    found = steps("adam", [2.0, 1.0], learning_rate=0.1, beta1=0.5, beta2=0.75)
-    assert found == pytest.approx([0.9, second], rel=1e-6)
+    result = steps("adam", [2.0, 1.0], learning_rate=0.1, beta1=0.5, beta2=0.75)
+    assert result == pytest.approx([0.9, second], rel=1e-6)
 
 
 def test_every_optimiser_in_the_plan_finds_the_bottom_of_a_bowl() -> None:
@@ -90,24 +90,24 @@ def test_plain_descent_follows_the_gradient() -> None:
 
 def test_nesterov_looks_one_step_ahead() -> None:
     # v1 = 2, w1 = 1 - 0.1·(2 + 1.8); v2 = 2.8, w2 = 0.62 - 0.1·(1 + 2.52)
-    found = steps("sgd", [2.0, 1.0], learning_rate=0.1, momentum=0.9, nesterov=True)
-    assert found == pytest.approx([0.62, 0.268])
+    result = steps("sgd", [2.0, 1.0], learning_rate=0.1, momentum=0.9, nesterov=True)
+    assert result == pytest.approx([0.62, 0.268])
 
 
 def test_adagrad_divides_by_all_squares_so_far() -> None:
-    found = steps("adagrad", [2.0, 1.0], learning_rate=0.1)
-    assert found == pytest.approx([0.9, 0.9 - 0.1 / np.sqrt(5)], rel=1e-6)
+    result = steps("adagrad", [2.0, 1.0], learning_rate=0.1)
+    assert result == pytest.approx([0.9, 0.9 - 0.1 / np.sqrt(5)], rel=1e-6)
 
 
 def test_rmsprop_divides_by_a_running_square() -> None:
     # s1 = 0.4, s2 = 0.46
     first = 1 - 0.2 / np.sqrt(0.4)
-    found = steps("rmsprop", [2.0, 1.0], learning_rate=0.1)
-    assert found == pytest.approx([first, first - 0.1 / np.sqrt(0.46)], rel=1e-6)
+    result = steps("rmsprop", [2.0, 1.0], learning_rate=0.1)
+    assert result == pytest.approx([first, first - 0.1 / np.sqrt(0.46)], rel=1e-6)
 
 
 def test_weight_decay_pulls_matrices_decoupled_or_with_the_gradient() -> None:
-    found = {}
+    result = {}
     plain = {"sgd": optimisers.Sgd(momentum=0.0), "adam": optimisers.Adam()}
     for decoupled in (True, False):
         for name, settings in plain.items():
@@ -115,12 +115,12 @@ def test_weight_decay_pulls_matrices_decoupled_or_with_the_gradient() -> None:
             optimiser = OPTIMISERS[name](own)
             weights = {"n": {"matrix": np.array([[2.0]]), "bias": np.array([2.0])}}
             optimiser.step(weights, {"n": {"matrix": np.array([[1.0]]), "bias": np.array([1.0])}})
-            found[decoupled, name] = (float(weights["n"]["matrix"][0, 0]), float(weights["n"]["bias"][0]))
+            result[decoupled, name] = (float(weights["n"]["matrix"][0, 0]), float(weights["n"]["bias"][0]))
     # sgd: 2·(1 - 0.05) - 0.1 and 2 - 0.1·(1 + 1), the same; adam's first step is 0.1 whatever the gradient.
-    assert found[True, "sgd"] == pytest.approx((1.8, 1.9))
-    assert found[False, "sgd"] == pytest.approx((1.8, 1.9))
-    assert found[True, "adam"] == pytest.approx((1.8, 1.9))
-    assert found[False, "adam"] == pytest.approx((1.9, 1.9))
+    assert result[True, "sgd"] == pytest.approx((1.8, 1.9))
+    assert result[False, "sgd"] == pytest.approx((1.8, 1.9))
+    assert result[True, "adam"] == pytest.approx((1.8, 1.9))
+    assert result[False, "adam"] == pytest.approx((1.9, 1.9))
 
 
 def test_a_node_s_multiplier_changes_its_learning_rate_and_a_long_gradient_is_shortened() -> None:
@@ -164,8 +164,8 @@ def test_schedules_at_known_places() -> None:
 def test_steps_fall_where_they_are_due_however_their_size_is_written() -> None:
     """3 · 0.1 epochs of ten batches are three batches, though 0.3 / 0.1 is less than 3 in floating point."""
     schedule = schedules.Step(step_size=0.1, gamma=0.5)
-    found = [learning_rate_factor(schedule, At(step, 10, 5)) for step in range(50)]
-    assert found == pytest.approx([0.5**step for step in range(50)])
+    result = [learning_rate_factor(schedule, At(step, 10, 5)) for step in range(50)]
+    assert result == pytest.approx([0.5**step for step in range(50)])
     for tenths in range(1, 40):
         size = tenths / 10
         whole = schedules.Step(step_size=size, gamma=0.5)

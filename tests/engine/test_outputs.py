@@ -36,20 +36,20 @@ def test_known_answers() -> None:
 def test_answers_are_numbers_whatever_the_scores(name: str, row: list[float]) -> None:
     output = OUTPUTS[name]
     raw = np.array([row], np.float32)[:, : output.outputs(len(row))]
-    found = output.answers(output.spread(raw))
-    assert np.isfinite(found).all()
-    assert found.dtype == np.float32
+    result = output.answers(output.spread(raw))
+    assert np.isfinite(result).all()
+    assert result.dtype == np.float32
     if output.is_probability:
-        assert ((found >= 0) & (found <= 1)).all()
+        assert ((result >= 0) & (result <= 1)).all()
     if name in ("softmax", "one sigmoid"):
-        assert found.sum() == pytest.approx(1, abs=1e-5)
+        assert result.sum() == pytest.approx(1, abs=1e-5)
 
 
 @pytest.mark.parametrize("name", OUTPUTS)
 def test_the_gradient_is_what_differences_give(name: str) -> None:
     output, random = OUTPUTS[name], np.random.default_rng(3)
     own, weights = random.normal(0, 2, (4, 3)), random.normal(0, 1, (4, 3))
-    found = output.gradient(own, weights)
+    result = output.gradient(own, weights)
     for i in range(4):
         for k in range(3):
             ends = []
@@ -57,7 +57,7 @@ def test_the_gradient_is_what_differences_give(name: str) -> None:
                 moved = own.copy()
                 moved[i, k] += h
                 ends.append((output.answers(moved) * weights)[i].sum())
-            assert (ends[0] - ends[1]) / 2e-6 == pytest.approx(found[i, k], abs=1e-7)
+            assert (ends[0] - ends[1]) / 2e-6 == pytest.approx(result[i, k], abs=1e-7)
 
 
 @pytest.mark.parametrize("name", OUTPUTS)
@@ -82,16 +82,16 @@ def test_a_network_learns_two_classes_by_every_loss(kind: str) -> None:
         first = None
         for step in range(200):
             context = StepContext(0, 0, step, 0)
-            found = learn(network, images, one_hot(labels, 2, np.float64), route, context, thread_pool, loss, output)
-            first = found.loss if first is None else first
-            for node, arrays in found.gradients.items():
+            result = learn(network, images, one_hot(labels, 2, np.float64), route, context, thread_pool, loss, output)
+            first = result.loss if first is None else first
+            for node, arrays in result.gradients.items():
                 for name, grad in arrays.items():
                     network.weights[node][name] -= 0.05 * grad
         predicted = output.spread(inference(network, images, thread_pool)).argmax(axis=1)
     assert first is not None
-    assert found.loss < 0.7 * first
+    assert result.loss < 0.7 * first
     assert (predicted == labels).all()
-    assert found.right == 40
+    assert result.right == 40
 
 
 @pytest.mark.parametrize("far", [0.0, 1e2, 1e4])
@@ -112,16 +112,16 @@ def test_batch_normalisation_is_right_where_the_mean_is_far_larger_than_the_devi
             step = learn(network, images, one_hot(np.arange(32) % 2, 2), route, StepContext(0, 0, 0, 0), thread_pool)
             assert np.isfinite(step.loss)
             network.absorb(step.sums)
-        kept, part = network.weights[name], 1 - BatchNormalisation().momentum
-        assert kept["mean"] == pytest.approx(part * mean, rel=1e-6, abs=1e-6)
+        stored, part = network.weights[name], 1 - BatchNormalisation().momentum
+        assert stored["mean"] == pytest.approx(part * mean, rel=1e-6, abs=1e-6)
         unbiased = variance * exact[..., 0].size / (exact[..., 0].size - 1)
-        assert kept["variance"] == pytest.approx(1 - part + part * unbiased, rel=1e-5)
+        assert stored["variance"] == pytest.approx(1 - part + part * unbiased, rel=1e-5)
         return
     network.weights[name]["mean"][:] = mean
     network.weights[name]["variance"][:] = variance
-    found = network.forward(images, watch=frozenset({name})).outputs[name]
+    result = network.forward(images, watch=frozenset({name})).outputs[name]
     # what rounding the images and the kept mean to float32 leaves
-    assert np.abs(found - wanted).max() < 1e-5 + 2 * far * 2**-23
+    assert np.abs(result - wanted).max() < 1e-5 + 2 * far * 2**-23
 
 
 def test_folding_a_far_mean_changes_no_answer() -> None:

@@ -133,15 +133,15 @@ def test_soft_mistakes_are_told_where_right_answers_turn_once_blurred() -> None:
     plot.true[plot.wrong], plot.predicted[plot.wrong] = 0, 1
     plot.true[:TRAINING] = 0
     soft_mistakes(plot)
-    told = only("quality", plot.evidence(goes_by_fineness))
-    assert told is not None
-    assert told.short == "are softer than usual"
-    assert set(told.members[:14]) == set(range(14)), "the softest first"
-    assert len(told.members) < 20
-    assert told.figures["turned"] == 1
-    assert told.figures["part of the right answers"] < 0.2
-    assert told.plan is not None
-    (step,) = [step for step in told.plan.augmentation if step.kind == "blur"]
+    result = only("quality", plot.evidence(goes_by_fineness))
+    assert result is not None
+    assert result.short == "are softer than usual"
+    assert set(result.members[:14]) == set(range(14)), "the softest first"
+    assert len(result.members) < 20
+    assert result.figures["turned"] == 1
+    assert result.figures["part of the right answers"] < 0.2
+    assert result.plan is not None
+    (step,) = [step for step in result.plan.augmentation if step.kind == "blur"]
     assert step.range[1] > 0.3  # type: ignore[attr-defined]
     unmoved = only("quality", plot.evidence(constant))
     assert unmoved is None, "soft, but the model does not mind"
@@ -199,12 +199,12 @@ def test_a_step_takes_the_place_of_one_of_its_kind() -> None:
 def test_images_unlike_all_training_images_are_told_with_their_classes() -> None:
     plot = Plot()
     plot.statistics[plot.wrong[:9]] += 40
-    told = only("unlike training", plot.evidence())
-    assert told is not None
-    assert set(told.members) == set(range(9))
-    assert told.figures["part of the mistakes"] == pytest.approx(9 / WRONG)
-    assert told.figures["distance"] > 5 * told.figures["usual distance"]
-    assert "spiny (3)" in told.remedy
+    result = only("unlike training", plot.evidence())
+    assert result is not None
+    assert set(result.members) == set(range(9))
+    assert result.figures["part of the mistakes"] == pytest.approx(9 / WRONG)
+    assert result.figures["distance"] > 5 * result.figures["usual distance"]
+    assert "spiny (3)" in result.remedy
     plot.statistics[TRAINING : TRAINING + 40] += 40
     assert only("unlike training", plot.evidence()) is None, "right answers are as far"
     many = Plot(right=1000, wrong=1000)
@@ -220,11 +220,11 @@ def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about
     plot.statistics[doubtful] += 14 * (np.eye(12)[plot.predicted[doubtful]] - np.eye(12)[plot.true[doubtful]])
     plot.probability[TRAINING : TRAINING + RIGHT] = 0.8
     plot.probability[doubtful] = (0.9, 0.8, 0.7, 0.3)
-    told = only("label", plot.evidence())
-    assert told is not None
-    assert told.members == (0, 1, 2), "the surest first, and those the model is not sure of are not asked about"
-    assert told.remedy.startswith("Look at these 3 labels")
-    assert told.figures["neighbours of the class said"] > 0.9
+    result = only("label", plot.evidence())
+    assert result is not None
+    assert result.members == (0, 1, 2), "the surest first, and those the model is not sure of are not asked about"
+    assert result.remedy.startswith("Look at these 3 labels")
+    assert result.figures["neighbours of the class said"] > 0.9
     plot.statistics[doubtful, plot.predicted[doubtful]] += 60
     assert only("label", plot.evidence()) is None, "who is like nothing has neighbours that mean nothing"
     plot.statistics[doubtful, plot.predicted[doubtful]] -= 60
@@ -236,12 +236,12 @@ def test_a_part_of_the_source_is_told_by_what_its_classes_give_elsewhere() -> No
     plot = Plot()
     for k in [*plot.wrong[:15], *range(TRAINING, TRAINING + 6), *range(24)]:
         plot.origins[k] = ("source 1", "the folder bench 2")
-    told = only("origin", plot.evidence())
-    assert told is not None
-    assert (set(told.members), told.short) == (set(range(15)), "are from the folder bench 2")
-    assert told.figures["expected"] < 6
-    assert told.figures["part of the training images"] == pytest.approx(0.1)
-    assert "24 images from there (10% of the training images)" in told.why
+    result = only("origin", plot.evidence())
+    assert result is not None
+    assert (set(result.members), result.short) == (set(range(15)), "are from the folder bench 2")
+    assert result.figures["expected"] < 6
+    assert result.figures["part of the training images"] == pytest.approx(0.1)
+    assert "24 images from there (10% of the training images)" in result.why
     plot.units[plot.wrong[:15]] = 0
     plot.units[TRAINING : TRAINING + 6] = 1
     assert only("origin", plot.evidence()) is None, "tiles of one photograph are one"
@@ -263,13 +263,13 @@ def test_classes_that_overlap_are_told_with_what_one_class_would_give() -> None:
     assert only("overlap", plot.evidence()) is None, "the training images tell them apart"
     both = plot.true < 2
     plot.statistics[both] = np.random.default_rng(5).normal(0, 1, (int(both.sum()), 12))
-    told = only("overlap", plot.evidence())
-    assert told is not None
-    assert sorted(told.members) == list(range(WRONG))
-    assert told.figures["neighbours of the other class"] == pytest.approx(0.5, abs=0.07)
-    assert told.figures["accuracy"] == pytest.approx(RIGHT / (RIGHT + WRONG))
-    assert told.figures["accuracy as one class"] == 1
-    assert told.plan is None
+    result = only("overlap", plot.evidence())
+    assert result is not None
+    assert sorted(result.members) == list(range(WRONG))
+    assert result.figures["neighbours of the other class"] == pytest.approx(0.5, abs=0.07)
+    assert result.figures["accuracy"] == pytest.approx(RIGHT / (RIGHT + WRONG))
+    assert result.figures["accuracy as one class"] == 1
+    assert result.plan is None
 
 
 def at_a_corner() -> tuple[Plot, Any]:
@@ -287,25 +287,27 @@ def at_a_corner() -> tuple[Plot, Any]:
 
 def test_a_place_comes_with_a_plan_that_covers_it_where_covering_it_mends() -> None:
     plot, by_the_corner = at_a_corner()
-    told = only("place", plot.evidence(by_the_corner))
-    assert told is not None
-    assert len(told.members) >= 20
-    assert (told.figures["mended"], told.figures["mended elsewhere"], told.figures["broken"]) == (1, 0, 0)
-    assert "100% of them said to be netted: covering it mends 100% of them, the mirrored place 0%" in told.why
-    assert told.plan is not None
-    assert told.plan.augmentation[0].kind == "mask a place", "before anything moves it"
-    assert (told.plan.augmentation[0].row, told.plan.augmentation[0].column) == pytest.approx((0.86, 0.14), abs=0.05)  # type: ignore[attr-defined]
-    assert told.plan.network == Plan().network
+    result = only("place", plot.evidence(by_the_corner))
+    assert result is not None
+    assert len(result.members) >= 20
+    assert (result.figures["mended"], result.figures["mended elsewhere"], result.figures["broken"]) == (1, 0, 0)
+    assert "100% of them said to be netted: covering it mends 100% of them, the mirrored place 0%" in result.why
+    assert result.plan is not None
+    assert result.plan.augmentation[0].kind == "mask a place", "before anything moves it"
+    assert (result.plan.augmentation[0].row, result.plan.augmentation[0].column) == pytest.approx(
+        (0.86, 0.14), abs=0.05
+    )  # type: ignore[attr-defined]
+    assert result.plan.network == Plan().network
 
 
 def test_a_place_that_does_not_turn_is_told_as_where_the_thing_itself_is() -> None:
     plot, _ = at_a_corner()
     evidence = plot.evidence(lambda images: np.ones(len(images), int))
     assert only("place", evidence) is None
-    told = only("other", evidence)
-    assert told is not None
-    assert "covering it mends 0% of them, the mirrored place 0%: it is where the thing itself is" in told.why
-    assert told.plan is None
+    result = only("other", evidence)
+    assert result is not None
+    assert "covering it mends 0% of them, the mirrored place 0%: it is where the thing itself is" in result.why
+    assert result.plan is None
 
 
 def test_nearest_is_by_standardised_distance_and_equals_the_plain_way() -> None:
@@ -342,13 +344,13 @@ def test_dark_mistakes_are_told_where_light_mends_them_and_darkness_does_not() -
     def by_light(images: np.ndarray) -> np.ndarray:
         return (images.mean(axis=(1, 2, 3)) < 80).astype(int)
 
-    told = only("quality", plot.evidence(by_light))
-    assert told is not None
-    assert (set(told.members[:12]), told.short) == (set(range(12)), "are darker than usual")
-    assert (told.figures["mended"], told.figures["mended by more of it"]) == (pytest.approx(1), pytest.approx(0))
-    assert "taking it from them mends 100%, more of it 0%" in told.why
-    assert told.plan is not None
-    (step,) = [step for step in told.plan.augmentation if step.kind == "brightness"]
+    result = only("quality", plot.evidence(by_light))
+    assert result is not None
+    assert (set(result.members[:12]), result.short) == (set(range(12)), "are darker than usual")
+    assert (result.figures["mended"], result.figures["mended by more of it"]) == (pytest.approx(1), pytest.approx(0))
+    assert "taking it from them mends 100%, more of it 0%" in result.why
+    assert result.plan is not None
+    (step,) = [step for step in result.plan.augmentation if step.kind == "brightness"]
     assert step.range[0] < 0.25  # type: ignore[attr-defined]
 
     def by_a_level(images: np.ndarray) -> np.ndarray:

@@ -58,12 +58,12 @@ def test_what_breaks_is_what_was_right_and_is_wrong_then(station: Workspace, mon
     nothing = Degradation("nothing", "", (1.0,), lambda pixels, _, __: pixels)
     monkeypatch.setitem(DEGRADATIONS, "nothing", nothing)
     folder = str(station.folder)
-    found = finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing", "darker", "shift"))))
+    result = finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing", "darker", "shift"))))
     scores = finish(carry_out(Score(folder, 1, "training")))
     right = {answer.image: answer for answer in scores.answers if answer.predicted == answer.true}
-    assert found.images == found.in_all == scores.images
-    assert found.right.count == len(right)
-    same, darker, shifted = found.ways
+    assert result.images == result.in_all == scores.images
+    assert result.right.count == len(right)
+    same, darker, shifted = result.ways
     assert (same.grades[0].right.count, same.grades[0].broken) == (len(right), ())
     for way in (darker, shifted):
         for grade in way.grades:
@@ -71,7 +71,7 @@ def test_what_breaks_is_what_was_right_and_is_wrong_then(station: Workspace, mon
             assert all(predicted != right[n].true for n, predicted in zip(grade.broken, grade.predicted, strict=True))
             assert len(grade.broken) >= len(right) - grade.right.count
     assert darker.grades[-1].right.count < len(right)
-    assert finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing", "darker", "shift")))) == found, "kept"
+    assert finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing", "darker", "shift")))) == result, "kept"
     few = finish(carry_out(MeasureRobustness(folder, 1, "training", ("nothing",), most=12)))
     assert few.images < few.in_all
     with pytest.raises(LensError, match="way"):

@@ -42,8 +42,8 @@ IMAGE = np.random.default_rng(1).random((8, 8, 3), np.float32)
 def test_as_many_values_are_struck_out_as_the_rate_says_and_each_draw_is_another(rate: float) -> None:
     probe = probe_of(Convolution(8), Relu(), Dropout(rate=rate), Flatten(), Connected(50), Dropout(rate=rate))
     seen = at_work(probe, IMAGE, 40)
-    assert list(seen.kept) == ["dropout 1", "dropout 2"]
-    for mask in seen.kept.values():
+    assert list(seen.masks) == ["dropout 1", "dropout 2"]
+    for mask in seen.masks.values():
         assert mask.mean() == pytest.approx(1 - rate, abs=0.05)
         assert len(np.unique(mask.reshape(40, -1), axis=0)) == 40
     assert seen.answers.std(axis=0).max() > 0
@@ -52,7 +52,7 @@ def test_as_many_values_are_struck_out_as_the_rate_says_and_each_draw_is_another
 
 def test_whole_channels_drop_out_together() -> None:
     probe = probe_of(Convolution(16), Dropout(rate=0.5, unit="channel"), Flatten())
-    mask = at_work(probe, IMAGE, 12).kept["dropout 1"]
+    mask = at_work(probe, IMAGE, 12).masks["dropout 1"]
     assert (mask == mask[:, :1, :1]).all()
     assert 0 < mask.mean() < 1
 
@@ -64,7 +64,7 @@ def test_the_answers_are_those_of_a_network_with_these_values_set_to_nothing() -
     name = next(node.name for node in probe.network.plan.nodes if node.layer.kind == "fully connected")
     matrix, last = (next(a for a in weights[each].values() if a.ndim == 2) for each in (name, "output"))
     hidden = IMAGE.reshape(-1) @ matrix + weights[name]["bias"]
-    masked = hidden * seen.kept["dropout 1"] * 2
+    masked = hidden * seen.masks["dropout 1"] * 2
     raw = masked @ last + weights["output"]["bias"]
     expected = np.exp(raw - raw.max(axis=1, keepdims=True))
     assert seen.answers == pytest.approx(expected / expected.sum(axis=1, keepdims=True), abs=1e-5)

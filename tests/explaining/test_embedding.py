@@ -32,9 +32,9 @@ def groups(each: int, apart: float = 6.0, seed: int = 0) -> NDArray[np.float32]:
 
 def test_likelihoods_are_those_of_a_slow_search() -> None:
     features, perplexity = groups(20), 7.0
-    found = dense(likelihoods_of(features, perplexity))
-    assert found == pytest.approx(found.T)
-    assert found.sum() == pytest.approx(1, abs=1e-5)
+    result = dense(likelihoods_of(features, perplexity))
+    assert result == pytest.approx(result.T)
+    assert result.sum() == pytest.approx(1, abs=1e-5)
     gaps = squared_distances(features.astype(np.float64), features.astype(np.float64))
     np.fill_diagonal(gaps, np.inf)
     one_way = np.zeros_like(gaps)
@@ -48,7 +48,7 @@ def test_likelihoods_are_those_of_a_slow_search() -> None:
             entropy = -(shares * np.log(np.maximum(shares, 1e-300))).sum()
             low, high = (sharp, high) if entropy > np.log(perplexity) else (low, sharp)
         one_way[row, nearest] = shares
-    assert found == pytest.approx((one_way + one_way.T) / (2 * len(features)), abs=1e-6)
+    assert result == pytest.approx((one_way + one_way.T) / (2 * len(features)), abs=1e-6)
 
 
 @pytest.mark.parametrize("stress", [1.0, 12.0])
@@ -86,12 +86,12 @@ def test_near_images_stay_near_and_the_same_seed_gives_the_same_places() -> None
 
 
 def test_it_can_be_seen_while_it_works() -> None:
-    told = list(embedded(groups(20)))
-    assert told[0].so_far is None
-    seen = [each.so_far for each in told[1:]]
+    summary = list(embedded(groups(20)))
+    assert summary[0].so_far is None
+    seen = [each.so_far for each in summary[1:]]
     assert all(isinstance(each, np.ndarray) and each.shape == (60, 2) for each in seen)
-    assert [each.done for each in told] == sorted({each.done for each in told})
-    assert {each.total for each in told} == {STEPS}
+    assert [each.done for each in summary] == sorted({each.done for each in summary})
+    assert {each.total for each in summary} == {STEPS}
 
 
 @pytest.mark.parametrize("count", [1, 2, 3, 4, 5, 9])

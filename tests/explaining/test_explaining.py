@@ -89,8 +89,8 @@ def test_deletion_believes_a_true_map_and_no_false_one() -> None:
 def test_a_class_with_nothing_to_lose_is_not_evaluated() -> None:
     network = linear(np.ones(SHAPE))
     image = np.full(SHAPE, -1.0)
-    (found,) = curves(probe_of(network), image, np.ones((1, *SHAPE[:2]), np.float32), [0])
-    assert found.passed is None
+    (result,) = curves(probe_of(network), image, np.ones((1, *SHAPE[:2]), np.float32), [0])
+    assert result.passed is None
 
 
 def test_feature_maps_are_the_layers_outputs_and_the_strongest_come_first(network: Network) -> None:
@@ -104,9 +104,9 @@ def test_feature_maps_are_the_layers_outputs_and_the_strongest_come_first(networ
 
 
 def test_first_filters_keep_their_signs_about_grey(network: Network) -> None:
-    found = first_filters(network)
-    assert found is not None
-    name, pictures = found
+    result = first_filters(network)
+    assert result is not None
+    name, pictures = result
     kernel = network.weights["convolution 1"]["kernel"]
     assert (name, pictures.shape) == ("convolution 1", (8, 3, 3, 3))
     assert ((pictures > 0.5) == (np.moveaxis(kernel, 3, 0) > 0)).all()

@@ -26,8 +26,8 @@ from attentive_lens.plan.network import NetworkPlan
 
 def test_a_channel_s_contribution_is_what_is_lost_to_first_order_without_it() -> None:
     probe, node = small(), "relu 2"
-    asked = Targets.classes([0], 3)
-    adds = contributions(probe, IMAGE, node, asked)[0]
+    request = Targets.classes([0], 3)
+    adds = contributions(probe, IMAGE, node, request)[0]
     out = probe.outputs(node, IMAGE[None])
     assert len(adds) == out.shape[-1]
     channel = int(np.abs(adds).argmax())
@@ -47,12 +47,12 @@ def test_the_most_exciting_places_are_those_of_a_slow_search() -> None:
     collected = Excitement(6)
     for first in range(0, 20, 7):
         collected.add(outs[first : first + 7])
-    found = collected.strongest()
+    result = collected.strongest()
     for channel in range(3):
         best = sorted(range(20), key=lambda k: -outs[k, :, :, channel].max())[:6]
-        assert found.images[channel].tolist() == best
+        assert result.images[channel].tolist() == best
         for image, row, column, value in zip(
-            best, found.rows[channel], found.columns[channel], found.values[channel], strict=True
+            best, result.rows[channel], result.columns[channel], result.values[channel], strict=True
         ):
             assert outs[image, row, column, channel] == pytest.approx(value)
             assert value == pytest.approx(outs[image, :, :, channel].max())
@@ -85,9 +85,9 @@ def test_a_synthetic_image_excites_its_channel_more_than_noise_and_real_ones() -
 def test_what_channels_add_to_classes_is_told_for_every_class() -> None:
     probe = small()
     images = np.random.default_rng(1).standard_normal((5, *SHAPE))
-    found = speaks_for(probe, images, "relu 2")
+    result = speaks_for(probe, images, "relu 2")
     one = contributions(probe, images[0], "relu 2", Targets.classes([0, 1, 2], 3))
-    assert found.shape == one.shape
+    assert result.shape == one.shape
     assert speaks_for(probe, images[:1], "relu 2") == pytest.approx(one, abs=1e-9)
 
 
@@ -178,13 +178,13 @@ def test_the_smallest_cover_is_on_what_the_answer_rests_on() -> None:
     probe, image, where = spot()
     search = finish(smallest_cover(probe, image))
     assert search.complete
-    found = search.cover
-    assert found is not None
-    assert found.predicted == 1
+    result = search.cover
+    assert result is not None
+    assert result.predicted == 1
     rows, columns = np.nonzero(where)
-    assert abs(found.row * 16 - (rows.mean() + 0.5)) <= 2
-    assert abs(found.column * 16 - (columns.mean() + 0.5)) <= 2
-    assert found.side <= 4 / 16
+    assert abs(result.row * 16 - (rows.mean() + 0.5)) <= 2
+    assert abs(result.column * 16 - (columns.mean() + 0.5)) <= 2
+    assert result.side <= 4 / 16
     assert finish(smallest_cover(probe, -0.01 * image)) == Search(None, True)
 
 
@@ -192,16 +192,16 @@ def slow_search(probe: Probe, image: np.ndarray) -> tuple[int, set[tuple[int, in
     """The least side that changes the answer, and all its places with what is said then: every square, one by one."""
     predicted = int(probe.scores(image[None])[0].argmax())
     for side in range(1, min(image.shape[:2]) // 2 + 1):
-        found = set()
+        result = set()
         for row in range(image.shape[0] - side + 1):
             for column in range(image.shape[1] - side + 1):
                 copy = image.copy()
                 copy[row : row + side, column : column + side] = image.mean(axis=(0, 1))
                 other = int(probe.scores(copy[None])[0].argmax())
                 if other != predicted:
-                    found.add((row, column, other))
-        if found:
-            return side, found
+                    result.add((row, column, other))
+        if result:
+            return side, result
     return None
 
 
@@ -260,10 +260,10 @@ def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
     """Of an image that is one colour everywhere, nothing changes, whatever is covered."""
     probe = small()
     flat = np.broadcast_to(np.array([0.7, -1.2, 2.0]), SHAPE).copy()
-    asked = Targets.classes([0, 1], 3)
+    request = Targets.classes([0, 1], 3)
     for name in ("occlusion", "random_masks"):
-        assert np.abs(map_method(name).maps(probe, flat, asked)).max() < 1e-6, name
-    (region,) = evaluated(probe, flat, asked, np.ones(SHAPE[:2], np.float32), [np.eye(16, dtype=bool)])
+        assert np.abs(map_method(name).maps(probe, flat, request)).max() < 1e-6, name
+    (region,) = evaluated(probe, flat, request, np.ones(SHAPE[:2], np.float32), [np.eye(16, dtype=bool)])
     assert np.abs(region.gives).max() < 1e-9
     (bend,) = curves(probe, flat, np.random.default_rng(0).random((1, 16, 16)).astype(np.float32), [0])
     assert bend.deletion.area == pytest.approx(bend.answer) == pytest.approx(bend.deletion.random)

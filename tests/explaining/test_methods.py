@@ -119,10 +119,10 @@ def test_methods_that_add_up_agree_on_a_linear_network() -> None:
 @pytest.mark.parametrize("baseline", BASELINES)
 @pytest.mark.parametrize("probe", [small(), graph()], ids=["stack", "graph"])
 def test_integrated_gradients_add_up_to_the_rise(baseline: str, probe: Probe) -> None:
-    method, asked = map_method(by("integrated_gradients", baseline=baseline)), Targets.classes([0, 2], 3)
-    wanted = method.should_sum_to(probe, IMAGE, asked)
+    method, request = map_method(by("integrated_gradients", baseline=baseline)), Targets.classes([0, 2], 3)
+    wanted = method.should_sum_to(probe, IMAGE, request)
     assert wanted is not None
-    sums = method.maps(probe, IMAGE, asked).sum(axis=(1, 2))
+    sums = method.maps(probe, IMAGE, request).sum(axis=(1, 2))
     assert sums == pytest.approx(wanted, abs=0.08 * float(np.abs(wanted).max()) + 1e-4)
 
 
@@ -155,9 +155,9 @@ def test_symmetric_pixels_have_equal_shares() -> None:
         assert map_[3, 3] == pytest.approx(map_[12, 12], rel=1e-5)
         assert map_[3, 3] > 0.1
         assert map_.sum() == pytest.approx(map_[3, 3] + map_[12, 12], rel=1e-4)
-    probe, asked = probe_of(linear(weights)), Targets.classes([0], 2)
+    probe, request = probe_of(linear(weights)), Targets.classes([0], 2)
     spread, whole = (
-        method.maps(probe, image, asked)[0]
+        method.maps(probe, image, request)[0]
         for method in (map_method("integrated_gradients"), IntegratedGradients(DEFAULT, spread=0))
     )
     assert spread.sum() == pytest.approx(whole.sum(), rel=1e-4), "what is spread out adds up to the same"
@@ -221,8 +221,10 @@ def test_a_method_that_ignores_the_network_does_not_pass_randomised_weights() ->
     images = np.random.default_rng(0).standard_normal((4, *SHAPE))
 
     class Edges(METHODS["gradient"]):  # type: ignore[misc,valid-type]
-        def maps(self, probe: Probe, image: np.ndarray, asked: Targets) -> np.ndarray:
-            return np.repeat(np.abs(np.gradient(image.mean(axis=2))[0])[None], len(asked.weights), 0).astype(np.float32)
+        def maps(self, probe: Probe, image: np.ndarray, request: Targets) -> np.ndarray:
+            return np.repeat(np.abs(np.gradient(image.mean(axis=2))[0])[None], len(request.weights), 0).astype(
+                np.float32
+            )
 
     blind = weight_randomisation(Edges(by("gradient")), probe, images, seed=9)
     assert blind.all_layers == pytest.approx(1.0)
@@ -245,17 +247,17 @@ def test_rank_correlation_is_one_for_the_same_and_none_for_a_constant() -> None:
 
 def test_regions_are_found_and_what_they_give_is_measured() -> None:
     probe, image, where = spot()
-    asked = Targets.classes([0, 1], 2)
-    map_ = map_method("gradient_times_input").maps(probe, image, asked)[0]
+    request = Targets.classes([0, 1], 2)
+    map_ = map_method("gradient_times_input").maps(probe, image, request)[0]
     masks = marked(map_)
-    regions = evaluated(probe, image, asked, map_, masks)
+    regions = evaluated(probe, image, request, map_, masks)
     assert masks[0][where].all()
     assert regions[0].gives[0] > 0.8 * float(image[where].sum())
     assert regions[0].gives[1] == pytest.approx(0)
     assert regions[0].share == max(region.share for region in regions)
     assert abs(regions[0].top * 16 - 4) <= 2
     assert marked(np.zeros((8, 8), np.float32)) == []
-    (drawn,) = evaluated(probe, image, asked, map_, [where])
+    (drawn,) = evaluated(probe, image, request, map_, [where])
     lost = float((image[where] - image.mean(axis=(0, 1))).sum())
     assert drawn.gives[0] == pytest.approx(lost, rel=1e-6)
 
@@ -275,18 +277,18 @@ def test_contribution_keeps_the_score_on_every_starting_network(name: str, start
     random = np.random.default_rng(4)
     side = (64, 64, 3)
     network = Network.start(STARTERS[starter].network.with_outputs(3), side, 3)
-    image, asked = random.standard_normal(side).astype(np.float32), Targets.classes([0, 1, 2], 3)
-    plain = map_method(name).maps(probe_of(network), image, asked).sum(axis=(1, 2))
+    image, request = random.standard_normal(side).astype(np.float32), Targets.classes([0, 1, 2], 3)
+    plain = map_method(name).maps(probe_of(network), image, request).sum(axis=(1, 2))
     scores = probe_of(network).scores(image[None])[0]
     assert plain == pytest.approx(scores, abs=0.01 * float(np.abs(scores).max())), "fresh networks have no biases"
     for arrays in network.weights.values():
         for key in arrays.keys() & {"bias", "shift", "mean"}:
             arrays[key] += 0.3 * random.standard_normal(arrays[key].shape).astype(np.float32)
     probe = probe_of(network)
-    wanted = map_method(name).should_sum_to(probe, image, asked)
+    wanted = map_method(name).should_sum_to(probe, image, request)
     assert wanted is not None
     scores = probe.scores(image[None])[0]
-    assert map_method(name).maps(probe, image, asked).sum(axis=(1, 2)) == pytest.approx(
+    assert map_method(name).maps(probe, image, request).sum(axis=(1, 2)) == pytest.approx(
         wanted, abs=0.01 * float(np.abs(scores).max())
     )
     assert np.abs(wanted - scores).max() > 0.01, "biases keep a part of their own"
@@ -301,22 +303,22 @@ def test_contribution_keeps_the_score_on_every_starting_network(name: str, start
 def test_contribution_loses_nothing_in_any_layer(name: str, layer: LayerSettings) -> None:
     maps = [] if len(layer.output_shape((8, 8, 4))) == 1 else [Flatten()]
     plan = NetworkPlan.stack([Convolution(filters=4), Relu(), layer, *maps, Output()]).with_outputs(3)
-    probe, asked = probe_of(Network.start(plan, SHAPE, 3, np.float64)), Targets.classes([0, 1, 2], 3)
+    probe, request = probe_of(Network.start(plan, SHAPE, 3, np.float64)), Targets.classes([0, 1, 2], 3)
     scores = probe.scores(IMAGE[None])[0]
-    sums = map_method(name).maps(probe, IMAGE, asked).sum(axis=(1, 2))
+    sums = map_method(name).maps(probe, IMAGE, request).sum(axis=(1, 2))
     assert sums == pytest.approx(scores, abs=0.01 * float(np.abs(scores).max()))
 
 
 def test_biases_keep_what_they_added_and_no_more() -> None:
     probe, image, _ = spot()
-    asked = Targets.classes([0], 2)
+    request = Targets.classes([0], 2)
     scores = probe.scores(image[None])[0]
     method = map_method("contribution")
-    wanted = method.should_sum_to(probe, image, asked)
+    wanted = method.should_sum_to(probe, image, request)
     assert wanted is not None
     bias = float(probe.network.weights["output"]["bias"][0])
     assert float(wanted[0]) == pytest.approx(float(scores[0]) - bias, rel=0.02)
-    assert float(method.maps(probe, image, asked).sum()) == pytest.approx(float(wanted[0]), rel=1e-3)
+    assert float(method.maps(probe, image, request).sum()) == pytest.approx(float(wanted[0]), rel=1e-3)
 
 
 def test_class_activation_weighs_the_maps_that_all_paths_pass() -> None:
@@ -329,10 +331,10 @@ def test_class_activation_weighs_the_maps_that_all_paths_pass() -> None:
     assert nodes.index(name) > max(nodes.index(n) for n in nodes if n.startswith("convolution"))
     assert last_maps(small().network) == "relu 2", "pooling only thins its maps out"
     image = np.random.default_rng(0).standard_normal((64, 64, 3)).astype(np.float32)
-    probe, asked = probe_of(residual), Targets.classes([0], 3)
-    grads, outs = probe.gradients_at(name, image[None], asked.weights)
+    probe, request = probe_of(residual), Targets.classes([0], 3)
+    grads, outs = probe.gradients_at(name, image[None], request.weights)
     coarse = np.maximum((grads.mean(axis=(1, 2), keepdims=True) * outs).sum(axis=3), 0)[0]
-    map_ = map_method("class_activation").maps(probe, image, asked)[0]
+    map_ = map_method("class_activation").maps(probe, image, request)[0]
     block = 64 // coarse.shape[0]
     row, column = np.unravel_index(int(map_.argmax()), map_.shape)
     assert coarse[row // block, column // block] == coarse.max() > 0
@@ -384,10 +386,10 @@ def test_occlusion_is_the_mean_over_squares_that_lie_half_over_each_other() -> N
 
 
 def test_the_smoothed_gradient_is_the_mean_over_copies_with_a_tenth_of_the_range_as_noise() -> None:
-    probe, asked = small(), Targets.classes([1], 3)
+    probe, request = small(), Targets.classes([1], 3)
     noise = random_generator(0, "smoothed gradient").standard_normal((16, *SHAPE), np.float32)
     copies = IMAGE + 0.1 * (IMAGE.max() - IMAGE.min()) * noise
-    grads = [probe.gradients(copy[None], asked.weights, asked.of)[0] for copy in copies]
+    grads = [probe.gradients(copy[None], request.weights, request.of)[0] for copy in copies]
     wanted = np.abs(np.mean(grads, axis=0)).max(axis=2)
-    map_ = map_method("smoothed_gradient").maps(probe, IMAGE, asked)[0]
+    map_ = map_method("smoothed_gradient").maps(probe, IMAGE, request)[0]
     assert map_ == pytest.approx(wanted, rel=1e-4, abs=1e-6 * float(wanted.max()))

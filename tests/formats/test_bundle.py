@@ -118,10 +118,10 @@ def test_a_checkpoint_of_many_weights_holds_all_that_training_keeps_of_them(tmp_
     wide = built([Flatten(), Connected(4200), Output(units=2)])
     network = Network.start(wide, (32, 32, 1), 1)
     optimiser: dict[str, Array] = {
-        f"{node}/{name}/{kept}": np.zeros_like(array)
+        f"{node}/{name}/{stored}": np.zeros_like(array)
         for node, arrays in network.weights.items()
         for name, array in arrays.items()
-        for kept in ("mean", "square", "greatest", "average")
+        for stored in ("mean", "square", "greatest", "average")
     }
     preprocessor = Preprocessor(Preprocessing(input_size=32, colour_space="grey"), (0.5,), (1.0,))
     model = ModelFile(wide, network.weights, preprocessor, ("smooth", "spiny"), optimiser=optimiser)

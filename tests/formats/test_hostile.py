@@ -71,11 +71,11 @@ def test_a_forged_file_is_refused_with_its_reason(name: str, hostile: Path) -> N
 
 def test_opening_any_of_them_costs_little_and_never_ends_in_a_trace(hostile: Path) -> None:
     command = [sys.executable, str(ATTACKS / "models.py"), "--open", str(hostile)]
-    told = json.loads(subprocess.run(command, capture_output=True, text=True, check=True, timeout=100).stdout)
-    assert told["faults"] == []
-    assert sum(told["found"].values()) == 150
-    assert told["found"]["refused"] > 100
-    assert told["memory"] < 1, "more than three times the file and 64 MB"
+    result = json.loads(subprocess.run(command, capture_output=True, text=True, check=True, timeout=100).stdout)
+    assert result["faults"] == []
+    assert sum(result["found"].values()) == 150
+    assert result["found"]["refused"] > 100
+    assert result["memory"] < 1, "more than three times the file and 64 MB"
 
 
 def overflowing(file: Path) -> Path:

@@ -131,10 +131,10 @@ def written(file: Path, plan: NetworkPlan, preprocessing: Preprocessing, seed: i
 
 
 def both(file: Path, pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    found, classes = code()["probabilities"](file, pixels)
+    result, classes = code()["probabilities"](file, pixels)
     images = pixels if pixels.shape[3] == 3 else np.repeat(pixels, 3, axis=3)
     ours = [[answer[name] for name in classes] for answer in al.open_model(file).predict(images)]
-    return found, np.array(ours)
+    return result, np.array(ours)
 
 
 @pytest.mark.parametrize("name", PLANS)
@@ -182,6 +182,6 @@ def test_pictures_of_any_size_are_brought_to_the_input_size_as_the_page_says(
         framed.paste(picture, ((max(size) - wide) // 2, (max(size) - tall) // 2))
         picture = framed
     small = np.asarray(picture.resize((SIDE, SIDE), Image.Resampling.BILINEAR, reducing_gap=3.0))
-    found, classes = code()["probabilities"](file, small[None])
+    result, classes = code()["probabilities"](file, small[None])
     (ours,) = al.open_model(file).predict(pixels)
-    assert found[0] == pytest.approx([ours[name] for name in classes], abs=2e-5)
+    assert result[0] == pytest.approx([ours[name] for name in classes], abs=2e-5)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import importlib
 import re
 import shutil
@@ -108,3 +109,16 @@ def test_every_request_has_a_task_that_takes_it_and_gives_its_result() -> None:
         hints = get_type_hints(task)
         assert hints["request"] is request, name
         assert get_args(hints["return"])[2] is request.result, name
+
+
+def test_values_are_named_by_what_they_are() -> None:
+    """Participles that could name anything name nothing."""
+    banned = {"found", "told", "asked", "kept"}
+    for folder in (SOURCES, ROOT / "tests"):
+        for file in folder.rglob("*.py"):
+            tree = ast.parse(file.read_text("utf-8"))
+            names = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+            names |= {node.arg for node in ast.walk(tree) if isinstance(node, ast.arg)}
+            names |= {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
+            names |= {node.name for node in ast.walk(tree) if isinstance(node, ast.FunctionDef | ast.ClassDef)}
+            assert not names & banned, f"{file.name}: {names & banned}"

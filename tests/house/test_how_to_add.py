@@ -35,7 +35,7 @@ class Change:
 def changes() -> dict[str, list[Change]]:
     """The guide's changes by what they add."""
     text = GUIDE.read_text("utf-8").split("## How to add", 1)[1]
-    found: dict[str, list[Change]] = {}
+    result: dict[str, list[Change]] = {}
     for section in text.split("\n### ")[1:]:
         title, *_ = section.splitlines()
         file, rows = "", []
@@ -48,8 +48,8 @@ def changes() -> dict[str, list[Change]]:
             new = bool(named and named.group(1))
             rows.append(Change(file, code, table.group(1) if table else "", "at its head" in predicted, new))
         if rows:
-            found[title] = rows
-    return found
+            result[title] = rows
+    return result
 
 
 def make(change: Change, program: Path) -> None:
@@ -93,12 +93,12 @@ def share_kernels(source: Path, copy: Path) -> None:
 
     for file in source.rglob("*.py"):
         theirs = copy / file.relative_to(source)
-        kept, own = (
+        stored, own = (
             Path(config.CACHE_DIR) / _CacheLocator.get_suitable_cache_subpath(str(each)) for each in (file, theirs)
         )
-        if config.CACHE_DIR and kept.is_dir() and file.read_bytes() == theirs.read_bytes():
+        if config.CACHE_DIR and stored.is_dir() and file.read_bytes() == theirs.read_bytes():
             own.mkdir(exist_ok=True)
-            for each in kept.glob(f"{file.stem}.*"):
+            for each in stored.glob(f"{file.stem}.*"):
                 shutil.copy2(each, own)
 
 
@@ -115,8 +115,8 @@ def command(planted: Path, *words: object) -> str:
 
 
 def test_nothing_takes_more_than_three_files_and_every_kind_is_shown() -> None:
-    found = changes()
-    assert list(found) == [
+    result = changes()
+    assert list(result) == [
         "A layer",
         "An optimiser",
         "A schedule",
@@ -128,7 +128,7 @@ def test_nothing_takes_more_than_three_files_and_every_kind_is_shown() -> None:
         "A panel of evidence",
         "A view of the results",
     ]
-    for title, rows in found.items():
+    for title, rows in result.items():
         assert 2 <= len({change.file for change in rows}) <= MOST_FILES, title
         assert any(change.table for change in rows), title
 
@@ -171,10 +171,12 @@ def test_a_run_is_trained_explained_and_told_by_all_that_is_new(planted: Path, t
     settings = ["optimiser=sign descent", "schedule=polynomial", "training.epochs=2", "preprocessing.input_size=16"]
     words = [word for own in settings for word in ("--set", own)]
     assert json.loads(command(planted, "train", work, *words, "--json").splitlines()[-1])["state"] == "done"
-    told = json.loads(
+    summary = json.loads(
         command(planted, "explain", work, 1, 3, "--method", "squared_gradient power=3", "--json").splitlines()[-1]
     )
-    assert [own["method"] for own in told["maps"]] == [{"kind": "squared_gradient", "power": 3.0}] * len(told["maps"])
+    assert [own["method"] for own in summary["maps"]] == [{"kind": "squared_gradient", "power": 3.0}] * len(
+        summary["maps"]
+    )
     fogged = json.loads(command(planted, "try", work, 1, 3, "--change", "fog amount=0.5", "--json"))
     assert fogged["after"][0]["change"] == {"kind": "fog", "amount": 0.5}
     unknown = run(planted, "-m", "attentive_lens", "explain", work, 1, 3, "--method", "squared_gradent")

@@ -46,10 +46,10 @@ def test_vague_signatures_are_seen() -> None:
 
 def test_no_public_signature_of_these_rooms_is_vague() -> None:
     root = Path(attentive_lens.__file__).parent
-    found = {
+    result = {
         f"{file.relative_to(root)}: {name}"
         for room in ROOMS
         for file in sorted((root / room).rglob("*.py"))
         for name in vague(file.read_text("utf-8"))
     }
-    assert found == {"engine/network.py: saved"}, "a trace holds what its layers keep, and gives it back to them"
+    assert result == {"engine/network.py: saved"}, "a trace holds what its layers keep, and gives it back to them"

@@ -89,8 +89,8 @@ def test_images_and_labels_come_back_as_they_were_written(name: str, tmp_path: P
     images, labels = leaves(COUNT), kinds(COUNT)
     place = write(tmp_path, images, labels)
     assert kind_of(place) == kind
-    asked = Reading(order="HWC") if name == "table" else None
-    read, words = opened(open_source(place, asked))
+    request = Reading(order="HWC") if name == "table" else None
+    read, words = opened(open_source(place, request))
     assert np.array_equal(read, images)
     assert words in (labels, [str(sorted(set(labels)).index(word)) for word in labels])
 
@@ -108,14 +108,14 @@ def test_a_file_cut_in_half_is_refused_in_words(name: str, tmp_path: Path) -> No
     place = WRITERS[name][1](tmp_path, leaves(COUNT), kinds(COUNT))
     data = place.read_bytes()
     place.write_bytes(data[: len(data) // 2])
-    asked = Reading(order="HWC", labels="kind") if name == "table" else None
+    request = Reading(order="HWC", labels="kind") if name == "table" else None
     if name == "table":
-        items = list(open_source(place, asked).find())
+        items = list(open_source(place, request).find())
         assert sum(isinstance(item, Skipped) for item in items) == 1
         assert "values" in next(item.reason for item in items if isinstance(item, Skipped))
         return
     with pytest.raises(LensError) as caught:
-        opened(open_source(place, asked))
+        opened(open_source(place, request))
     assert len(str(caught.value)) < 400
 
 
@@ -126,10 +126,10 @@ def test_every_layout_finds_the_same_images(layout: str, channels: int) -> None:
         return
     plain = images if "C" in layout else images[:, :, :, 0]
     array = plain.transpose(["NHWC".index(axis) if "C" in layout else "NHW".index(axis) for axis in layout])
-    found = [r for r in readings(array.shape, 5, Reading()) if r.layout == layout]
-    assert len(found) == 1
+    result = [r for r in readings(array.shape, 5, Reading()) if r.layout == layout]
+    assert len(result) == 1
     for k in range(5):
-        assert np.array_equal(one(array, k, found[0]), images[k])
+        assert np.array_equal(one(array, k, result[0]), images[k])
 
 
 @given(st.sampled_from(["HWC", "CHW", "WHC", "CWH"]), st.sampled_from(["NP", "PN"]))
@@ -137,10 +137,10 @@ def test_every_order_of_pixels_in_a_line_finds_the_same_images(order: str, layou
     images = leaves(4, 6, 8)
     lines = np.stack([image.transpose(["HWC".index(axis) for axis in order]).reshape(-1) for image in images])
     array = lines if layout == "NP" else lines.T
-    (found,) = readings(array.shape, 4, Reading(order=order, height=6, width=8, layout=layout))
-    assert (found.height, found.width) == (6, 8)
+    (result,) = readings(array.shape, 4, Reading(order=order, height=6, width=8, layout=layout))
+    assert (result.height, result.width) == (6, 8)
     for k in range(4):
-        assert np.array_equal(one(array, k, found), images[k])
+        assert np.array_equal(one(array, k, result), images[k])
 
 
 def test_colours_in_one_line_are_asked_for_and_each_way_is_offered(tmp_path: Path) -> None:
@@ -174,10 +174,10 @@ def test_arrays_named_after_sets_become_sets(tmp_path: Path) -> None:
         test_labels=labels[6:],
         class_names=np.array(["broad", "narrow"]),
     )
-    found = [item for item in open_source(tmp_path / "all.npz").find() if isinstance(item, Found)]
-    assert [item.set_name for item in found] == ["training"] * 6 + ["test"] * 4
-    assert {item.label for item in found} == {"broad", "narrow"}
-    for item in found:
+    result = [item for item in open_source(tmp_path / "all.npz").find() if isinstance(item, Found)]
+    assert [item.set_name for item in result] == ["training"] * 6 + ["test"] * 4
+    assert {item.label for item in result} == {"broad", "narrow"}
+    for item in result:
         assert item.label == ["broad", "narrow"][item.index % 2]
 
 
@@ -206,8 +206,8 @@ def test_values_outside_their_range_and_missing_labels_are_told_one_by_one(tmp_p
     source = open_source(tmp_path / "a.npz")
     items = list(source.find())
     assert [item.reason for item in items if isinstance(item, Skipped)] == ["image 4 of «images» has a blank label"]
-    for index, told in ((2, "from -4 to 90"), (3, "from 300 to 300")):
-        with pytest.raises(BadFile, match=told):
+    for index, summary in ((2, "from -4 to 90"), (3, "from 300 to 300")):
+        with pytest.raises(BadFile, match=summary):
             source.picture(tmp_path / "a.npz", "images", index)
 
 
@@ -278,7 +278,7 @@ def test_each_pair_of_idx_files_is_a_set(names: tuple[str, ...], sets: tuple[str
         file = as_idx(tmp_path, leaves(COUNT + k), kinds(COUNT + k))
         file.rename(tmp_path / f"{name}-images.idx")
         (tmp_path / "leaves-labels").rename(tmp_path / f"{name}-labels.idx")
-    found = [item for item in open_source(tmp_path).find() if isinstance(item, Found)]
-    told = {(item.file.name.split("-")[0], item.set_name) for item in found}
-    assert told == set(zip(names, sets, strict=True))
-    assert len(found) == sum(COUNT + k for k in range(len(names)))
+    result = [item for item in open_source(tmp_path).find() if isinstance(item, Found)]
+    summary = {(item.file.name.split("-")[0], item.set_name) for item in result}
+    assert summary == set(zip(names, sets, strict=True))
+    assert len(result) == sum(COUNT + k for k in range(len(names)))

@@ -140,9 +140,9 @@ def test_known_matrices() -> None:
     for kind, step in (("rotate", Rotate(range=(90.0, 90.0))), ("translate", Translate(range=(0.5, 0.5)))):
         change = AUGMENTATIONS[kind]
         assert isinstance(change, Geometric)
-        found = change.matrix(step, random, 10)
+        result = change.matrix(step, random, 10)
         expected = [[0, -1, 0], [1, 0, 0], [0, 0, 1]] if kind == "rotate" else [[1, 0, -5], [0, 1, -5], [0, 0, 1]]
-        assert found == pytest.approx(np.array(expected, float), abs=1e-12)
+        assert result == pytest.approx(np.array(expected, float), abs=1e-12)
 
 
 def feed(augmentation: tuple[object, ...] = DEFAULT_AUGMENTATION, size: int = 4) -> Feed:
@@ -185,12 +185,12 @@ def test_mixed_images_are_wanted_as_much_as_they_hold(kind: str) -> None:
     whole = np.zeros((2, 12, 12, 3), np.uint8)
     whole[1] = 255
     for epoch in range(20):
-        found = augment(whole, [5, 8], [STEPS[kind](probability=1.0)], 3, epoch)
-        assert found.partners.tolist() == [1, 0]
-        held = [found.images[0].mean(), 1 - found.images[1].mean()]
-        assert found.shares == pytest.approx(np.array(held), abs=1e-5)
-        assert (found.shares > 0.05).all()
-        assert (found.shares < 0.45).all()
+        result = augment(whole, [5, 8], [STEPS[kind](probability=1.0)], 3, epoch)
+        assert result.partners.tolist() == [1, 0]
+        held = [result.images[0].mean(), 1 - result.images[1].mean()]
+        assert result.shares == pytest.approx(np.array(held), abs=1e-5)
+        assert (result.shares > 0.05).all()
+        assert (result.shares < 0.45).all()
     mixed = Feed(whole, np.array([0, 2]), np.arange(2), [STEPS[kind](probability=1.0)], NO_LEVELS, 1, 2, 4)
     for batch in mixed.epoch(0):
         assert batch.targets.sum(axis=1) == pytest.approx(np.ones(2))
@@ -201,10 +201,10 @@ def test_mixed_images_are_wanted_as_much_as_they_hold(kind: str) -> None:
 
 def test_an_image_is_mixed_once_at_most_after_all_else_and_a_lone_one_never() -> None:
     steps = [Blend(probability=1.0), PatchBlend(probability=1.0), Grey(probability=1.0)]
-    found = augment(IMAGES, NUMBERS, steps, 3, 1)
-    assert np.ptp(found.images, axis=3).max() < 1e-6
-    assert np.array_equal(found.images, augment(IMAGES, NUMBERS, [steps[2], steps[0]], 3, 1).images)
-    assert (found.partners != np.arange(6)).all()
+    result = augment(IMAGES, NUMBERS, steps, 3, 1)
+    assert np.ptp(result.images, axis=3).max() < 1e-6
+    assert np.array_equal(result.images, augment(IMAGES, NUMBERS, [steps[2], steps[0]], 3, 1).images)
+    assert (result.partners != np.arange(6)).all()
     alone = augment(IMAGES[:1], [0], steps, 3, 1)
     assert (alone.partners.tolist(), alone.shares.tolist()) == ([0], [0])
 

@@ -33,8 +33,8 @@ def test_quarter_turns_are_exact() -> None:
     possible = {np.ascontiguousarray(np.rot90(whole, k)).tobytes() for k in (1, 2, 3)}
     assert len(seen) == 3
     for one in seen:
-        found = np.frombuffer(one, np.float32).reshape(16, 16, 3)
-        assert any(np.allclose(found, np.frombuffer(p, np.float32).reshape(16, 16, 3), atol=1e-5) for p in possible)
+        result = np.frombuffer(one, np.float32).reshape(16, 16, 3)
+        assert any(np.allclose(result, np.frombuffer(p, np.float32).reshape(16, 16, 3), atol=1e-5) for p in possible)
 
 
 def test_mirroring_reverses_one_axis() -> None:
@@ -69,8 +69,8 @@ def test_a_crop_has_its_area_and_aspect_and_lies_inside() -> None:
     for seed in range(50):
         change = AUGMENTATIONS["crop"]
         assert isinstance(change, Geometric)
-        found = change.matrix(step, np.random.default_rng(seed), 10)
-        corners = np.array([found @ [x, y, 1] for x in (-5, 5) for y in (-5, 5)])[:, :2]
+        result = change.matrix(step, np.random.default_rng(seed), 10)
+        corners = np.array([result @ [x, y, 1] for x in (-5, 5) for y in (-5, 5)])[:, :2]
         assert np.abs(corners).max() <= 5 + 1e-9
         assert np.ptp(corners, axis=0) == pytest.approx([5, 5])
 

@@ -38,10 +38,10 @@ def modes() -> dict[str, tuple[Image.Image, str]]:
 @pytest.mark.parametrize("mode", modes())
 def test_every_mode_of_picture_comes_as_three_channels_of_bytes(mode: str, tmp_path: Path) -> None:
     picture, name = modes()[mode]
-    found = decode(saved(tmp_path, picture, name))
-    assert found.pixels.shape == (9, 12, 3)
-    assert found.pixels.dtype == np.uint8
-    assert found.mode == mode
+    result = decode(saved(tmp_path, picture, name))
+    assert result.pixels.shape == (9, 12, 3)
+    assert result.pixels.dtype == np.uint8
+    assert result.mode == mode
 
 
 def test_sixteen_bits_keep_their_brightness_and_transparency_lies_on_white(tmp_path: Path) -> None:

@@ -86,8 +86,8 @@ def test_the_scale_is_told_kept_in_the_model_and_used_for_what_is_new(tmp_path: 
     again = finish(gather(workspace, workspace.run(1).plan()))
     assert np.array_equal(again.pixels[number - 1], read_model(model).preprocessor.opened(new))
     scores = last_object(command("explain", work, 1, 1, "--out", tmp_path / "maps", "--json"))["probabilities"]
-    asked = last_object(command("predict", model, workspace.path_of(row), "--json"))["probabilities"]
-    assert asked == pytest.approx(scores, abs=1e-6)
+    request = last_object(command("predict", model, workspace.path_of(row), "--json"))["probabilities"]
+    assert request == pytest.approx(scores, abs=1e-6)
 
 
 def test_somebody_can_say_what_white_is(tmp_path: Path) -> None:

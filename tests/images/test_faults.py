@@ -38,7 +38,7 @@ def grains(n: int = 90, mark: Mark | None = None, marked: int = 0, seed: int = 1
     return np.stack(shots), np.arange(n) % 3
 
 
-def found(kind: str, seen: Evidence) -> list[Finding]:
+def result(kind: str, seen: Evidence) -> list[Finding]:
     return finish(FAULTS[kind].find(seen))
 
 
@@ -65,7 +65,7 @@ def test_copies_are_found_and_named_as_leaks_when_they_stand_in_two_sets() -> No
         np.concatenate([labels, [labels[4], labels[10], (labels[21] + 1) % 3]]),
         ["training"] * 60 + ["training", "test", "validation"],
     )
-    findings = found("duplicates", seen)
+    findings = result("duplicates", seen)
     assert [(f.kind, f.groups) for f in findings] == [
         ("leak", ((10, 61),)),
         ("contradiction", ((21, 62),)),
@@ -85,7 +85,7 @@ def test_copies_are_found_and_named_as_leaks_when_they_stand_in_two_sets() -> No
 )
 @pytest.mark.parametrize("marked", [0, 2])
 def test_a_mark_that_goes_with_one_class_is_found_wherever_and_in_whatever_colour(mark: Mark, marked: int) -> None:
-    findings = found("marks", evidence(*grains(150, mark, marked)))
+    findings = result("marks", evidence(*grains(150, mark, marked)))
     assert [f.kind for f in findings] == ["mark"]
     assert f"«{'abc'[marked]}»" in findings[0].why
     carriers = {k for k in range(150) if k % 3 == marked and k % 5}
@@ -98,7 +98,7 @@ def test_a_mark_on_all_classes_alike_is_no_shortcut() -> None:
         photograph(KINDS[k % 3], random_generator(1, "all", k), 64, Mark() if k % 2 else None).pixels
         for k in range(120)
     ]
-    assert found("marks", evidence(np.stack(shots), np.arange(120) % 3)) == []
+    assert result("marks", evidence(np.stack(shots), np.arange(120) % 3)) == []
 
 
 def test_images_that_carry_too_little_are_found_and_sorted() -> None:
@@ -106,16 +106,16 @@ def test_images_that_carry_too_little_are_found_and_sorted() -> None:
     for k in (7, 30):
         pixels[k] = photograph(KINDS[k % 3], random_generator(1, "faults test", k), 64, blur=3.0).pixels
     pixels[50] = (225 + (pixels[50].astype(float) - 128) * 0.05).astype(np.uint8)
-    findings = {f.kind: set(f.places) for f in found("poor images", evidence(pixels, labels))}
+    findings = {f.kind: set(f.places) for f in result("poor images", evidence(pixels, labels))}
     assert findings == {"out of focus": {7, 30}, "washed out": {50}}
-    small = found("poor images", evidence(pixels, labels, size=20))
+    small = result("poor images", evidence(pixels, labels, size=20))
     assert "smaller than half the input size" in small[-1].why
 
 
 def test_rare_and_tiny_classes_are_named() -> None:
     labels = np.array([0] * 60 + [1] * 60 + [2] * 60 + [3] * 12 + [4])
     flat = np.zeros((len(labels), 8, 8, 3), np.uint8)
-    findings = found("balance", evidence(flat, labels, classes=5))
+    findings = result("balance", evidence(flat, labels, classes=5))
     assert [(f.kind, len(f.places)) for f in findings] == [("small class", 1), ("rare class", 12)]
     assert "only 1 image" in findings[0].why
 
@@ -124,7 +124,7 @@ def test_rare_and_tiny_classes_are_named() -> None:
 @pytest.mark.parametrize("shape", [(1, 4, 4, 3), (3, 5, 5, 1), (25, 16, 16, 3)])
 def test_every_finder_takes_few_small_and_grey_images(kind: str, shape: tuple[int, ...]) -> None:
     pixels = np.random.default_rng(0).integers(0, 256, shape).astype(np.uint8)
-    for finding in found(kind, evidence(pixels, np.arange(len(pixels)) % 2, classes=min(2, len(pixels)))):
+    for finding in result(kind, evidence(pixels, np.arange(len(pixels)) % 2, classes=min(2, len(pixels)))):
         assert finding.places
         assert finding.why
         assert finding.remedy
@@ -141,8 +141,8 @@ def test_labels_that_unseen_models_contradict_are_doubtful_where_another_is_a_hu
     answers[20] = np.nan
     flat = np.zeros((60, 8, 8, 3), np.uint8)
     seen = evidence(flat, labels)
-    assert found("doubtful labels", seen) == []
-    (finding,) = found("doubtful labels", replace(seen, answers=answers))
+    assert result("doubtful labels", seen) == []
+    (finding,) = result("doubtful labels", replace(seen, answers=answers))
     assert finding.places == (15, 7)
     assert "of 59 answered" in finding.why
     assert finding.actions[1].relabel == ((15, 2), (7, 2))
@@ -155,9 +155,9 @@ def test_actions_leave_the_copy_in_the_test_set_and_cover_marks_in_training() ->
         np.append(labels, labels[10]),
         ["training"] * 60 + ["test"],
     )
-    (leak,) = found("duplicates", seen)
+    (leak,) = result("duplicates", seen)
     assert leak.actions[0].exclude == (10,)
-    (mark,) = found("marks", evidence(*grains(150, Mark(), 0)))
+    (mark,) = result("marks", evidence(*grains(150, Mark(), 0)))
     assert mark.actions[0].step is not None
     assert mark.actions[0].step.kind == "random erasing"
 
@@ -169,10 +169,10 @@ def test_images_not_in_use_are_not_looked_at() -> None:
     seen = replace(evidence(pixels, labels), pixels=twice, rows=rows)
     assert finish(find_faults(seen)) == []
     shifted = replace(seen, rows=np.arange(3, 63), labels=np.roll(labels, -3))
-    assert found("duplicates", shifted) == []
+    assert result("duplicates", shifted) == []
 
 
 def test_many_alike_images_are_compared_in_bounded_memory() -> None:
     flat = np.repeat(np.random.default_rng(0).integers(0, 256, (1, 16, 16, 3)), 300, axis=0).astype(np.uint8)
-    (finding,) = found("duplicates", evidence(flat, np.zeros(300, np.int64), classes=1))
+    (finding,) = result("duplicates", evidence(flat, np.zeros(300, np.int64), classes=1))
     assert len(finding.places) == 300

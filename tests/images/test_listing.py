@@ -18,35 +18,35 @@ def folder(root: Path, table: str, *names: str) -> Path:
     return root
 
 
-def told(place: Path, reading: Reading | None = None) -> tuple[list[tuple[str, str, str | None]], dict[str, str]]:
+def summary(place: Path, reading: Reading | None = None) -> tuple[list[tuple[str, str, str | None]], dict[str, str]]:
     items = list(open_source(place, reading).find())
-    found = [(item.file.name, item.label, item.set_name) for item in items if isinstance(item, Found)]
-    return found, {item.file.name: item.reason for item in items if isinstance(item, Skipped)}
+    result = [(item.file.name, item.label, item.set_name) for item in items if isinstance(item, Found)]
+    return result, {item.file.name: item.reason for item in items if isinstance(item, Skipped)}
 
 
 def test_a_folder_with_a_table_and_images_is_read_by_the_table(tmp_path: Path) -> None:
     root = folder(tmp_path, "file,kind\na.png,broad\nb.png,narrow\n", "a.png", "b.png", "c.png")
     assert kind_of(root) == "listing"
-    found, skipped = told(root)
-    assert found == [("a.png", "broad", None), ("b.png", "narrow", None)]
+    result, skipped = summary(root)
+    assert result == [("a.png", "broad", None), ("b.png", "narrow", None)]
     assert skipped == {"c.png": "list.csv does not name it"}
 
 
 def test_sets_semicolons_and_names_without_ending_are_understood(tmp_path: Path) -> None:
     root = folder(tmp_path, "label;image;split\nbroad;in/a;train\nnarrow;in/b;test\n", "in/a.png", "in/b.png")
-    found, _ = told(root / "list.csv")
-    assert found == [("a.png", "broad", "training"), ("b.png", "narrow", "test")]
+    result, _ = summary(root / "list.csv")
+    assert result == [("a.png", "broad", "training"), ("b.png", "narrow", "test")]
 
 
 def test_a_table_without_heading_is_read_too(tmp_path: Path) -> None:
     root = folder(tmp_path, "a.png,broad\nb.png,narrow\n", "a.png", "b.png")
-    assert told(root)[0] == [("a.png", "broad", None), ("b.png", "narrow", None)]
+    assert summary(root)[0] == [("a.png", "broad", None), ("b.png", "narrow", None)]
 
 
 def test_lines_that_are_wrong_are_told(tmp_path: Path) -> None:
     root = folder(tmp_path, "file,label\na.png,broad\na.png,narrow\nb.png,\nc.png\ngone.png,broad\n", "a.png", "b.png")
-    found, skipped = told(root)
-    assert [name for name, *_ in found] == ["a.png", "gone.png"]
+    result, skipped = summary(root)
+    assert [name for name, *_ in result] == ["a.png", "gone.png"]
     assert skipped["a.png"] == "line 3 names it a second time"
     assert skipped["b.png"] == "line 4 gives it no label"
     assert skipped["list.csv"] == "line 5: it has 1 values, 2 are needed"
@@ -59,4 +59,4 @@ def test_two_columns_that_can_be_labels_are_asked_for(tmp_path: Path) -> None:
     root = folder(tmp_path, "file,genus,habit\na.png,x,tree\nb.png,y,herb\n", "a.png", "b.png")
     with pytest.raises(BadValue, match=r"--read labels=genus or --read labels=habit"):
         open_source(root)
-    assert [label for _, label, _ in told(root, Reading(labels="habit"))[0]] == ["tree", "herb"]
+    assert [label for _, label, _ in summary(root, Reading(labels="habit"))[0]] == ["tree", "herb"]

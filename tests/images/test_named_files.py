@@ -68,8 +68,8 @@ def test_where_several_patterns_fit_somebody_chooses(tmp_path: Path) -> None:
     assert ["smooth", "spiny", "winged"] in classes
     assert all(sum(way.sets.values()) == 18 for way in ways)
     pattern = ways[classes.index(["smooth", "spiny", "winged"])].reading["labels"]
-    told = last_object(command("new", tmp_path / "work", folder, "--read", f"labels={pattern}", "--json"))
-    assert told["classes"] == {"smooth": 6, "spiny": 6, "winged": 6}
+    result = last_object(command("new", tmp_path / "work", folder, "--read", f"labels={pattern}", "--json"))
+    assert result["classes"] == {"smooth": 6, "spiny": 6, "winged": 6}
     assert last_object(command("rescan", tmp_path / "work", "--json"))["changed"] == []
 
 

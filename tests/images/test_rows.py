@@ -105,17 +105,17 @@ def test_a_cache_that_was_changed_is_made_anew_before_anybody_trains_on_it(tmp_p
     source = Folders(tmp_path / "images")
     references = [Reference(source, str(file), "", -1) for file in files]
     whole = np.asarray(finish(prepared(references, Preprocessing(input_size=40), cache)))
-    (kept,) = cache.glob("*.npy")
+    (stored,) = cache.glob("*.npy")
     for harm in (
-        lambda: kept.write_bytes(kept.read_bytes()[:-9]),
-        lambda: kept.write_bytes(kept.read_bytes()[:-4000] + bytes(4000)),
-        lambda: kept.write_bytes(kept.read_bytes()[:200] + b"\xff" * 5000 + kept.read_bytes()[5200:]),
-        lambda: kept.with_suffix(".json").unlink(),
-        lambda: kept.with_suffix(".json").write_text("{"),
+        lambda: stored.write_bytes(stored.read_bytes()[:-9]),
+        lambda: stored.write_bytes(stored.read_bytes()[:-4000] + bytes(4000)),
+        lambda: stored.write_bytes(stored.read_bytes()[:200] + b"\xff" * 5000 + stored.read_bytes()[5200:]),
+        lambda: stored.with_suffix(".json").unlink(),
+        lambda: stored.with_suffix(".json").write_text("{"),
     ):
         harm()
-        assert not is_whole(kept)
+        assert not is_whole(stored)
         assert np.array_equal(finish(prepared(references, Preprocessing(input_size=40), cache)), whole)
-        assert is_whole(kept)
-    seal(kept)
-    assert is_whole(kept)
+        assert is_whole(stored)
+    seal(stored)
+    assert is_whole(stored)

@@ -110,13 +110,13 @@ def test_names_that_give_the_same_text_are_a_group() -> None:
 
 
 @pytest.mark.parametrize(
-    ("settings", "told"),
+    ("settings", "result"),
     [
         ({"group_pattern": "("}, "no regular expression"),
         ({"folds": 3, "validation_fold": 4}, "no fold 4 of 3"),
         ({"validation_fraction": 0.5, "test_fraction": 0.6}, "nothing to train on"),
     ],
 )
-def test_splits_that_cannot_be_are_refused(settings: dict[str, Any], told: str) -> None:
-    with pytest.raises(BadValue, match=told):
+def test_splits_that_cannot_be_are_refused(settings: dict[str, Any], result: str) -> None:
+    with pytest.raises(BadValue, match=result):
         Split(**settings)

@@ -62,7 +62,7 @@ def evidence(
     return Evidence(np.stack(pixels), numbers, where, classes, sides, names=tuple(names or ()))
 
 
-def found(kind: str, seen: Evidence) -> list[Finding]:
+def result(kind: str, seen: Evidence) -> list[Finding]:
     return finish(FAULTS[kind].find(seen))
 
 
@@ -76,10 +76,10 @@ def again(image: np.ndarray, seed: int) -> np.ndarray:
 @pytest.mark.parametrize("kind", [pattern, surface, texture])
 def test_pictures_of_one_sort_are_no_copies_and_real_copies_are(kind: Callable[[int], np.ndarray]) -> None:
     pictures = [kind(k) for k in range(80)]
-    assert found("duplicates", evidence(pictures)) == []
+    assert result("duplicates", evidence(pictures)) == []
     if kind is texture:
         twins = [again(pictures[k], k) for k in (3, 20, 41)]
-        groups = {group for f in found("duplicates", evidence([*pictures, *twins])) for group in f.groups}
+        groups = {group for f in result("duplicates", evidence([*pictures, *twins])) for group in f.groups}
         assert groups == {(3, 80), (20, 81), (41, 82)}
 
 
@@ -89,7 +89,7 @@ def test_a_group_is_what_resembles_one_picture_never_a_chain() -> None:
     chain = []
     for one, other in pairwise(steps):
         chain += [(one * (1 - t) + other * t).astype(np.uint8) for t in np.linspace(0, 1, 12, endpoint=False)]
-    groups = [group for f in found("duplicates", evidence(chain)) for group in f.groups]
+    groups = [group for f in result("duplicates", evidence(chain)) for group in f.groups]
     assert max(len(group) for group in groups) <= 6
     prepared = [Registered.of(p.mean(axis=2, dtype=np.float32) / 255) for p in chain]
     for group in groups:
@@ -108,12 +108,12 @@ def test_sizes_of_one_drawing_are_a_kind_of_their_own_and_a_small_sign_on_one_ma
     signed = [drawings[0].copy(), drawings[4].copy()]
     for picture in signed:
         picture[40:54, 40:54] = (200, 30, 30)
-    (finding,) = found("duplicates", evidence([*drawings, *signed], sizes=[*sizes, 128, 128]))
+    (finding,) = result("duplicates", evidence([*drawings, *signed], sizes=[*sizes, 128, 128]))
     assert finding.kind == "sizes"
     assert set(finding.groups) == {(2 * k, 2 * k + 1) for k in range(12)}
     assert finding.actions[0].together == finding.groups
-    kept = set(finding.places) - set(finding.actions[1].exclude)
-    assert {sizes[place] for place in kept} == {128}
+    stored = set(finding.places) - set(finding.actions[1].exclude)
+    assert {sizes[place] for place in stored} == {128}
 
 
 def test_tiles_of_one_photograph_in_two_sets_are_named_with_the_pattern_that_parts_them() -> None:
@@ -126,15 +126,15 @@ def test_tiles_of_one_photograph_in_two_sets_are_named_with_the_pattern_that_par
             pixels.append(whole[row : row + SIDE, column : column + SIDE])
             labels.append(photograph % 3)
             names.append(f"wall{photograph}_t{k}")
-    (finding,) = found("tiles", evidence(pixels, labels, names=names))
+    (finding,) = result("tiles", evidence(pixels, labels, names=names))
     assert "overlap" in finding.why
     assert finding.actions[0].settings["split.group_pattern"]
     assert len(finding.groups) == 24
     apart = ["validation" if photograph % 5 == 0 else "training" for photograph in range(24) for _ in range(9)]
-    assert found("tiles", evidence(pixels, labels, apart, names=names)) == [], "each photograph in one set is no fault"
+    assert result("tiles", evidence(pixels, labels, apart, names=names)) == [], "each photograph in one set is no fault"
     mixed = np.random.default_rng(0).permutation(len(names)).tolist()
-    assert found("tiles", evidence(pixels, labels, names=[names[k] for k in mixed])) == [], "names alone prove nothing"
-    assert found("tiles", evidence(pixels, labels, names=[f"{'abc'[n]}_{k}" for k, n in enumerate(labels)])) == []
+    assert result("tiles", evidence(pixels, labels, names=[names[k] for k in mixed])) == [], "names alone prove nothing"
+    assert result("tiles", evidence(pixels, labels, names=[f"{'abc'[n]}_{k}" for k, n in enumerate(labels)])) == []
 
 
 def folder(seed: int) -> np.ndarray:
@@ -152,11 +152,11 @@ def test_what_reaches_on_into_the_thing_is_no_mark_and_a_dot_on_the_ground_is() 
     others = [levels(0.1 * noise(k, 2), 40, 225) for k in range(100, 220)]
     for k, picture in enumerate(others):
         picture[18:46, 18:46] = levels(noise(k, 3, 28), 50)
-    assert found("marks", evidence(things + others, [0] * 60 + [1 + k % 2 for k in range(120)])) == []
+    assert result("marks", evidence(things + others, [0] * 60 + [1 + k % 2 for k in range(120)])) == []
     dotted = [picture.copy() for picture in others[:60]]
     for picture in dotted[:50]:
         picture[50:58, 4:12] = (40, 60, 150)
-    (finding,) = found("marks", evidence(dotted + things + others[60:], [0] * 60 + [1] * 60 + [2] * 60))
+    (finding,) = result("marks", evidence(dotted + things + others[60:], [0] * 60 + [1] * 60 + [2] * 60))
     assert len(set(finding.places) & set(range(50))) >= 45
     assert finding.spot is not None
     assert np.hypot(finding.spot[0] - 54 / 64, finding.spot[1] - 8 / 64) < 0.1
@@ -165,10 +165,10 @@ def test_what_reaches_on_into_the_thing_is_no_mark_and_a_dot_on_the_ground_is() 
 def test_smooth_things_are_not_out_of_focus_and_blurred_ones_are() -> None:
     smooth, sharp = [surface(k) for k in range(60)], [texture(k) for k in range(60)]
     labels = [0] * 60 + [1] * 60
-    assert [f.kind for f in found("poor images", evidence(smooth + sharp, labels))] == []
+    assert [f.kind for f in result("poor images", evidence(smooth + sharp, labels))] == []
     for k in (3, 17, 30, 44):
         sharp[k] = gaussian_filter(sharp[k], (2.8, 2.8, 0))
-    (finding,) = found("poor images", evidence(smooth + sharp, labels))
+    (finding,) = result("poor images", evidence(smooth + sharp, labels))
     assert (finding.kind, set(finding.places)) == ("out of focus", {63, 77, 90, 104})
 
 
@@ -176,20 +176,20 @@ def test_washed_out_and_dark_are_told_from_pale_and_dark_things() -> None:
     pale, night = [levels(noise(k, 2), 6, 200) for k in range(40)], [levels(noise(k, 2), 8, 15) for k in range(40)]
     usual = [texture(k) for k in range(40)]
     labels = [0] * 40 + [1] * 40 + [2] * 40
-    assert found("poor images", evidence(pale + night + usual, labels)) == []
+    assert result("poor images", evidence(pale + night + usual, labels)) == []
     usual[5] = levels(noise(5, 2), 5, 180)
     usual[9] = (usual[9] * 0.1).astype(np.uint8)
-    kinds = {f.kind: f.places for f in found("poor images", evidence(pale + night + usual, labels))}
+    kinds = {f.kind: f.places for f in result("poor images", evidence(pale + night + usual, labels))}
     assert kinds == {"washed out": (85,), "too dark": (89,)}
 
 
 def test_many_small_files_are_the_input_size_s_fault() -> None:
     pictures, sizes = [texture(k) for k in range(60)], [20] * 25 + [90] * 35
-    (finding,) = found("poor images", evidence(pictures, sizes=sizes))
+    (finding,) = result("poor images", evidence(pictures, sizes=sizes))
     assert finding.kind == "input size"
     assert "42%" in finding.why
     assert not any(action.exclude for action in finding.actions)
-    (finding,) = found("poor images", evidence(pictures, sizes=[20] * 3 + [90] * 57))
+    (finding,) = result("poor images", evidence(pictures, sizes=[20] * 3 + [90] * 57))
     assert (finding.kind, finding.places) == ("too small", (0, 1, 2))
 
 

@@ -21,10 +21,10 @@ import plans  # noqa: E402
 
 @pytest.mark.parametrize("seed", range(3))
 def test_no_mutation_ends_in_a_trace(seed: int) -> None:
-    found, longest, faults = plans.attack(400, 1000 + seed)
+    result, longest, faults = plans.attack(400, 1000 + seed)
     assert faults == []
-    assert found["taken"] > 5
-    assert found["refused"] > 100
+    assert result["taken"] > 5
+    assert result["refused"] > 100
     assert longest < 5
 
 

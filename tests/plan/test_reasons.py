@@ -44,7 +44,7 @@ def reckoned(words: str) -> tuple[int, int]:
     """What is worked out for an axis, and what stands behind the sign of equality."""
     if words.startswith("windows that hold a pixel: "):
         return int(words.split(": ")[1]), int(words.split(": ")[1])
-    formula, told = words.split(" = ")
+    formula, result = words.split(" = ")
     rounded = re.search(r", rounded (up|down),$", formula.strip())
     whole = formula.replace("−", "-").split(", rounded")[0]
     assert re.fullmatch(r"[0-9+\-/() ]+", whole)
@@ -52,7 +52,7 @@ def reckoned(words: str) -> tuple[int, int]:
     if rounded is not None:
         assert value != int(value)
         value = math.ceil(value) if rounded[1] == "up" else math.floor(value)
-    return int(value), int(told)
+    return int(value), int(result)
 
 
 @given(WINDOWS, SIDES, SIDES)
@@ -62,21 +62,21 @@ def test_the_sum_that_is_told_comes_out_as_the_shape(layer: LayerSettings, rows:
     except LensError:
         return
     fact = fact_of(layer, (rows, columns, 3))
-    told = reason(layer, fact)
+    result = reason(layer, fact)
     axes = layer.axes((rows, columns, 3))
     assert axes is not None
     assert tuple(axis.count for axis in axes) == fact.shape[:2]
-    if told == "The shape stays as it is.":
+    if result == "The shape stays as it is.":
         assert fact.shape == fact.input_shape
         return
-    both = re.search(r"[Rr]ows and columns: ([^;]*?)[;.]", told)
-    each = re.search(r"[Rr]ows: ([^;]*); columns: ([^;]*?)[;.]", told)
+    both = re.search(r"[Rr]ows and columns: ([^;]*?)[;.]", result)
+    each = re.search(r"[Rr]ows: ([^;]*); columns: ([^;]*?)[;.]", result)
     sums = [both[1], both[1]] if both is not None else [each[1], each[2]] if each is not None else []
     results = [reckoned(words) for words in sums]
     for (value, number), side in zip(results, fact.shape[:2], strict=True):
         assert number == side
         assert value == side
-    assert "hold a pixel" not in told or any(axis.ceil for axis in axes)
+    assert "hold a pixel" not in result or any(axis.ceil for axis in axes)
 
 
 def test_known_sentences() -> None:

@@ -56,18 +56,18 @@ def numeric(known: Spec, whole: bool) -> SearchStrategy[Any]:
 
 def fields_of(cls: type[Value]) -> dict[str, SearchStrategy[Any]]:
     """Valid values for every field, drawn from what its description says."""
-    found: dict[str, SearchStrategy[Any]] = {}
+    result: dict[str, SearchStrategy[Any]] = {}
     for name, known in cls.specs().items():
         kind = cls.types()[name]
         if known.choices:
-            found[name] = st.sampled_from(known.choices)
+            result[name] = st.sampled_from(known.choices)
         elif kind is bool:
-            found[name] = st.booleans()
+            result[name] = st.booleans()
         elif kind in (int, float):
-            found[name] = numeric(known, kind is int)
+            result[name] = numeric(known, kind is int)
         elif kind is str:
-            found[name] = st.just("")
-    return found
+            result[name] = st.just("")
+    return result
 
 
 def drawn(cls: type[Value], data: st.DataObject) -> Value | None:

@@ -86,10 +86,10 @@ def test_company_and_threads_change_no_bit(name: str, output: str, count: int, t
     with np.errstate(over="raise", invalid="raise"):
         alone = predictor.answers(predictor.prepare(images[place : place + 1]))
     with ThreadPool(threads) as thread_pool:
-        asked = Predictor(predictor.network, predictor.preprocessor, ("a", "b"), output, thread_pool)
-        together = asked.answers(asked.prepare(images))
-        probe = Probe(asked)
-        explained = probe.answers(asked.prepare(images[place : place + 1]))
+        request = Predictor(predictor.network, predictor.preprocessor, ("a", "b"), output, thread_pool)
+        together = request.answers(request.prepare(images))
+        probe = Probe(request)
+        explained = probe.answers(request.prepare(images[place : place + 1]))
     assert together.shape == (count, 2)
     assert np.array_equal(together[place], alone[0])
     assert np.array_equal(explained, alone)
@@ -178,13 +178,13 @@ def test_training_score_predict_explain_trust_and_python_say_the_same(
             assert printed["predicted"] == name
             explained = answer(Explain(RunImage(folder, number, own.image), by("gradient")))
             foreign = answer(Explain(FileImage(str(file), str(run.model)), by("gradient")))
-            told = al.open_model(run.model).predict(file)[0]
+            summary = al.open_model(run.model).predict(file)[0]
             tried = answer(TryChanges(RunImage(folder, number, own.image), (), smallest=False))
             values = {
                 "printed": printed["probabilities"][name],
                 "explained": explained.probabilities[name],
                 "foreign": foreign.probabilities[name],
-                "python": told[name],
+                "python": summary[name],
                 "map": explained.maps[0].trust.answer,
             }
             assert {key: value for key, value in values.items() if value != own.probability} == {}
@@ -209,11 +209,11 @@ def test_one_score_for_two_classes_and_none_for_distances(losses_once: Path) -> 
     answers = al.Model(binary).predict(sorted(losses_once.parent.glob("images/*/*.png"))[:6])
     assert all(sum(own.values()) == pytest.approx(1, abs=1e-6) for own in answers)
     distance = kinds.index("squared error") + 1
-    told = last_object(command("score", losses_once, distance, "--json"))
-    assert told["output"] == "none"
-    found = answer(Explain(RunImage(str(losses_once), distance, 1), by("gradient")))
-    assert found.output == "none"
-    assert sum(found.probabilities.values()) != pytest.approx(1, abs=1e-6)
+    summary = last_object(command("score", losses_once, distance, "--json"))
+    assert summary["output"] == "none"
+    result = answer(Explain(RunImage(str(losses_once), distance, 1), by("gradient")))
+    assert result.output == "none"
+    assert sum(result.probabilities.values()) != pytest.approx(1, abs=1e-6)
 
 
 def test_binary_cross_entropy_refuses_a_third_class(station: Workspace) -> None:

@@ -54,12 +54,12 @@ def test_known_answers() -> None:
     assert (one.taken_for, one.taken, one.support) == ("class 0", 1, 3)
     assert one.confidence == pytest.approx((0.6 + 0.8 + 0.5) / 3)
     assert (two.recall, two.f1, two.support, two.taken_for) == (Share(0, 0, None, None, None), 0.0, 0, "")
-    told = overview(SMALL)
-    assert (told.accuracy.count, told.accuracy.of) == (3, 5)
-    assert told.balanced_accuracy == pytest.approx((1 + 1 / 3) / 2)
-    assert told.macro_f1 == pytest.approx((0.8 + 0.5 + 0) / 3)
-    assert (told.chance, told.majority) == (pytest.approx(1 / 3), 0.6)
-    assert [(k, share.count) for k, share in told.top] == [(2, 5)]
+    summary = overview(SMALL)
+    assert (summary.accuracy.count, summary.accuracy.of) == (3, 5)
+    assert summary.balanced_accuracy == pytest.approx((1 + 1 / 3) / 2)
+    assert summary.macro_f1 == pytest.approx((0.8 + 0.5 + 0) / 3)
+    assert (summary.chance, summary.majority) == (pytest.approx(1 / 3), 0.6)
+    assert [(k, share.count) for k, share in summary.top] == [(2, 5)]
     assert ranks_of_true(SMALL).tolist() == [0, 1, 0, 0, 1]
     pairs = [(pair.true, pair.predicted, pair.images, pair.of) for pair in confusions(SMALL)]
     assert pairs == [("class 1", "class 0", 1, 3), ("class 1", "class 2", 1, 3)]
@@ -113,22 +113,22 @@ def test_the_area_under_a_curve_is_the_rank_statistic(images: int, classes: int,
 @given(images=st.integers(1, 80), classes=st.integers(2, 9), seed=st.integers(0, 999))
 def test_laws(images: int, classes: int, seed: int) -> None:
     scores = random_scores(images, classes, seed)
-    told, each = overview(scores), per_class(scores)
-    assert sum(one.recall.count for one in each) == sum(one.precision.count for one in each) == told.accuracy.count
+    summary, each = overview(scores), per_class(scores)
+    assert sum(one.recall.count for one in each) == sum(one.precision.count for one in each) == summary.accuracy.count
     assert sum(one.support for one in each) == sum(one.precision.of for one in each) == images
-    assert sum(one.images for one in confusions(scores)) == images - told.accuracy.count
+    assert sum(one.images for one in confusions(scores)) == images - summary.accuracy.count
     assert sum(one.images for one in calibration(scores)) == images
-    assert sum(one.right for one in calibration(scores)) == told.accuracy.count
-    assert told.accuracy.value is not None
-    tops = [told.accuracy.value, *(share.value or 0 for _, share in told.top)]
+    assert sum(one.right for one in calibration(scores)) == summary.accuracy.count
+    assert summary.accuracy.value is not None
+    tops = [summary.accuracy.value, *(share.value or 0 for _, share in summary.top)]
     assert tops == sorted(tops)
     order = np.random.default_rng(seed).permutation(classes)
     true = np.array([answer.true for answer in scores.answers])
     permuted = made(scores.probabilities.astype(np.float64)[:, order], np.argsort(order)[true])
     other = overview(permuted)
-    assert other.accuracy == told.accuracy
-    assert other.balanced_accuracy == pytest.approx(told.balanced_accuracy)
-    assert other.macro_f1 == pytest.approx(told.macro_f1)
+    assert other.accuracy == summary.accuracy
+    assert other.balanced_accuracy == pytest.approx(summary.balanced_accuracy)
+    assert other.macro_f1 == pytest.approx(summary.macro_f1)
     assert calibration_error(permuted) == pytest.approx(calibration_error(scores), abs=1e-6)  # answers are float32
 
 
@@ -139,8 +139,8 @@ def test_a_temperature_that_was_put_in_is_found(temperature: float) -> None:
     honest = np.exp(raw) / np.exp(raw).sum(axis=1, keepdims=True)
     true = (honest.cumsum(axis=1) > rng.random((len(raw), 1))).argmax(axis=1)
     warm = np.exp(raw * temperature)
-    found = fitted_temperature(made(warm / warm.sum(axis=1, keepdims=True), true))
-    assert found == pytest.approx(temperature, rel=0.05)
+    result = fitted_temperature(made(warm / warm.sum(axis=1, keepdims=True), true))
+    assert result == pytest.approx(temperature, rel=0.05)
     assert fitted_temperature(made(raw, true, output="none")) is None
 
 

@@ -55,18 +55,18 @@ def test_known_orders() -> None:
 def test_a_hidden_row_of_similar_classes_is_found(seed: int, dense: int, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(ordering, "DENSE", dense)
     counts, hidden = chain(20, seed)
-    found = ordered(counts, tuple(map(str, range(20))), "similar together").tolist()
-    assert found in (hidden.tolist(), hidden[::-1].tolist())
+    result = ordered(counts, tuple(map(str, range(20))), "similar together").tolist()
+    assert result in (hidden.tolist(), hidden[::-1].tolist())
 
 
 def test_parts_that_are_never_confused_stand_by_themselves() -> None:
     counts = np.diag(np.full(9, 5))
     for one, other in ((0, 4), (4, 8), (8, 2), (1, 7)):
         counts[one, other] = 3
-    found = ordered(counts, tuple("abcdefghi"), "similar together").tolist()
-    assert found[:4] in ([0, 4, 8, 2], [2, 8, 4, 0])
-    assert found[4:6] == [1, 7]
-    assert found[6:] == [3, 5, 6]
+    result = ordered(counts, tuple("abcdefghi"), "similar together").tolist()
+    assert result[:4] in ([0, 4, 8, 2], [2, 8, 4, 0])
+    assert result[4:6] == [1, 7]
+    assert result[6:] == [3, 5, 6]
 
 
 def test_the_difference_of_two_sets_is_that_of_the_paper() -> None:

@@ -43,22 +43,22 @@ def test_intervals_hold_the_true_difference_as_often_as_they_say(
 def test_laws(pairs: list[tuple[bool, bool]]) -> None:
     numbers = list(range(1, len(pairs) + 1))
     one, other = answered([a for a, _ in pairs], numbers), answered([b for _, b in pairs], numbers)
-    found, back = paired(one, other), paired(other, one)
-    assert (found.fixed, found.broken, found.still_wrong) == (back.broken, back.fixed, back.still_wrong)
-    assert found.difference == pytest.approx(other.accuracy - one.accuracy)
-    assert (found.low, found.high) == (pytest.approx(-(back.high or 0)), pytest.approx(-(back.low or 0)))
-    assert found.low is not None
-    assert found.high is not None
-    assert -1 <= found.low <= found.difference <= found.high <= 1  # type: ignore[operator]
-    assert sum(each.fixed for each in found.by_class) == len(found.fixed)
-    assert sum(each.images for each in found.by_class) == found.images == len(pairs)
-    assert f"fixes {len(found.fixed)} mistakes of run 1" in in_words(found, 1, 2)
+    result, back = paired(one, other), paired(other, one)
+    assert (result.fixed, result.broken, result.still_wrong) == (back.broken, back.fixed, back.still_wrong)
+    assert result.difference == pytest.approx(other.accuracy - one.accuracy)
+    assert (result.low, result.high) == (pytest.approx(-(back.high or 0)), pytest.approx(-(back.low or 0)))
+    assert result.low is not None
+    assert result.high is not None
+    assert -1 <= result.low <= result.difference <= result.high <= 1  # type: ignore[operator]
+    assert sum(each.fixed for each in result.by_class) == len(result.fixed)
+    assert sum(each.images for each in result.by_class) == result.images == len(pairs)
+    assert f"fixes {len(result.fixed)} mistakes of run 1" in in_words(result, 1, 2)
 
 
 def test_only_images_in_common_count_and_none_are_told() -> None:
     one, other = answered([True, False, False], [1, 2, 3]), answered([True, False, True], [3, 4, 2])
-    found = paired(one, other)
-    assert (found.images, found.fixed, found.broken, found.still_wrong) == (2, (2, 3), (), ())
+    result = paired(one, other)
+    assert (result.images, result.fixed, result.broken, result.still_wrong) == (2, (2, 3), (), ())
     nothing = paired(one, answered([True], [9]))
     assert (nothing.images, nothing.difference, nothing.p_value) == (0, None, None)
     assert "no image in common" in in_words(nothing, 1, 2)

@@ -15,13 +15,13 @@ def test_a_planted_weakness_is_found_first_and_is_no_chance() -> None:
     rng = np.random.default_rng(0)
     dark, camera = rng.random(800), np.array(["one", "two", "three", "four"])[rng.integers(0, 4, 800)]
     right = rng.random(800) < np.where(dark < 0.25, 0.6, 0.95)
-    found = slices_of(np.arange(1, 801), right, {"brightness": dark, "camera": camera})
-    worst = found[0]
+    result = slices_of(np.arange(1, 801), right, {"brightness": dark, "camera": camera})
+    worst = result[0]
     assert worst.by == "brightness"
     assert worst.p_value < 1e-6
     assert set(worst.members.tolist()) == {int(k) + 1 for k in np.flatnonzero(dark < np.quantile(dark, 0.25))}
     assert worst.right.value == pytest.approx(right[worst.members - 1].mean())
-    assert all(each.p_value > 0.05 for each in found if each.by == "camera")
+    assert all(each.p_value > 0.05 for each in result if each.by == "camera")
     outside = np.setdiff1d(np.arange(800), worst.members - 1)
     assert worst.others == pytest.approx(right[outside].mean())
 
@@ -42,13 +42,13 @@ def test_laws(images: int, kinds: int, seed: int) -> None:
     right, words = rng.random(images) < 0.7, np.array([f"w{k}" for k in rng.integers(0, kinds, images)], np.str_)
     numbers = rng.random(images)
     numbers[rng.random(images) < 0.1] = np.nan
-    found = slices_of(np.arange(1, images + 1), right, {"word": words, "number": numbers})
-    values = [each.p_value for each in found]
+    result = slices_of(np.arange(1, images + 1), right, {"word": words, "number": numbers})
+    values = [each.p_value for each in result]
     assert values == sorted(values)
-    members = [number for each in found if each.by == "number" for number in each.members.tolist()]
+    members = [number for each in result if each.by == "number" for number in each.members.tolist()]
     assert len(members) == len(set(members)), "no image is in two parts"
     assert all(np.isfinite(numbers[number - 1]) for number in members)
-    for each in found:
+    for each in result:
         assert FEWEST <= each.right.of == len(each.members) < images
         table = [
             [each.right.count, each.right.of - each.right.count],
@@ -64,9 +64,9 @@ def test_a_slice_of_hard_classes_is_not_blamed_for_them() -> None:
     right = rng.random(900) < np.array([0.97, 0.95, 0.6])[classes]
     blurred = rng.random(900)
     right &= ~((blurred < 0.25) & (rng.random(900) < 0.3))
-    found = {each.name: each for each in slices_of(np.arange(900), right, {"folder": folder}, classes)}
-    assert found["north"].p_value < 1e-6
-    assert found["north"].p_within > 0.05
+    result = {each.name: each for each in slices_of(np.arange(900), right, {"folder": folder}, classes)}
+    assert result["north"].p_value < 1e-6
+    assert result["north"].p_within > 0.05
     soft = slices_of(np.arange(900), right, {"sharpness": blurred}, classes)[0]
     assert soft.p_value < 0.001
     assert soft.p_within < 0.001

@@ -97,9 +97,9 @@ def test_nothing_is_said_of_a_run_that_learns_and_of_one_without_an_epoch() -> N
 def test_over_fitting_is_named_with_the_epoch_since_when() -> None:
     validation = [1 - 0.05 * k for k in range(10)] + [0.55 + 0.03 * k for k in range(10)]
     training = [1 - 0.045 * k for k in range(20)]
-    found = advice(epochs(validation, training))["over-fitting"]
-    assert 10 <= found.epoch <= 12
-    assert found.epoch == over_fits_since(epochs(validation, training))
+    result = advice(epochs(validation, training))["over-fitting"]
+    assert 10 <= result.epoch <= 12
+    assert result.epoch == over_fits_since(epochs(validation, training))
     assert "over-fitting" in advice(epochs(validation, training), state="training"), "it is told while it trains"
     assert over_fits_since(epochs(validation, [1.0 + 0.01 * k for k in range(20)])) is None, "training rises as well"
     assert over_fits_since(epochs(FALLING, FALLING)) is None
@@ -115,19 +115,19 @@ def test_over_fitting_is_named_with_the_epoch_since_when() -> None:
 
 def test_an_end_that_came_while_the_loss_fell_is_told_and_no_other() -> None:
     assert still_falls(epochs(FALLING, FALLING))
-    found = advice(epochs(FALLING, FALLING))["still improving"]
-    assert found.plan is not None
-    assert found.plan.training.epochs == 2 * PLAN.training.epochs
+    result = advice(epochs(FALLING, FALLING))["still improving"]
+    assert result.plan is not None
+    assert result.plan.training.epochs == 2 * PLAN.training.epochs
     assert "still improving" not in advice(epochs(FALLING, FALLING), state="stopped")
     assert "still improving" not in advice(epochs(FLAT, FLAT))
     assert advice(epochs(FALLING[:5], FALLING[:5])) == {}, "too few epochs to say anything"
 
 
 def test_under_fitting_is_told_by_the_training_images_themselves() -> None:
-    found = advice(epochs(FLAT, FLAT, 0.5, 0.52))["under-fitting"]
-    assert found.evidence.startswith("50.0% of the training images are right")
-    assert found.plan is not None
-    assert found.plan.network.nodes[0].layer == PLAN.network.nodes[0].layer.with_(filters=32)
+    result = advice(epochs(FLAT, FLAT, 0.5, 0.52))["under-fitting"]
+    assert result.evidence.startswith("50.0% of the training images are right")
+    assert result.plan is not None
+    assert result.plan.network.nodes[0].layer == PLAN.network.nodes[0].layer.with_(filters=32)
     assert "under-fitting" not in advice(epochs(FLAT, FLAT, 0.5, 0.3)), "what it learned it does not know again"
     assert "under-fitting" not in advice(epochs(FLAT, FLAT, 0.5, 0.52), state="training")
     annealed = PLAN.changed({"schedule": "cosine"})
@@ -137,9 +137,9 @@ def test_under_fitting_is_told_by_the_training_images_themselves() -> None:
 
 
 def test_a_plateau_is_told_at_a_learning_rate_that_stays() -> None:
-    found = advice(epochs(FLAT, FLAT))["plateau"]
-    assert found.plan is not None
-    assert found.plan.schedule.kind == "cosine"
+    result = advice(epochs(FLAT, FLAT))["plateau"]
+    assert result.plan is not None
+    assert result.plan.schedule.kind == "cosine"
     assert "plateau" not in advice(epochs(FLAT, FLAT), PLAN.changed({"schedule": "cosine"}))
     assert "plateau" not in advice(epochs(FLAT, FLAT), rates_changed=True)
     assert "plateau" not in advice(epochs(FALLING, FALLING))
@@ -147,7 +147,7 @@ def test_a_plateau_is_told_at_a_learning_rate_that_stays() -> None:
 
 
 @pytest.mark.parametrize(
-    ("losses", "error", "told"),
+    ("losses", "error", "summary"),
     [
         ([0.7, 0.69, 0.68], "Training stopped in epoch 4: numbers ran away: infinity", True),
         ([3.0, 2.0, 1.0, 0.9], "", True),
@@ -157,15 +157,15 @@ def test_a_plateau_is_told_at_a_learning_rate_that_stays() -> None:
     ],
 )
 def test_divergence_is_a_loss_above_chance_or_numbers_that_ran_away(
-    losses: list[float], error: str, told: bool
+    losses: list[float], error: str, summary: bool
 ) -> None:
-    found = advice(epochs(losses, losses, 0.5, 0.5), error=error, state="failed" if error else "done")
-    assert ("divergence" in found) == told
-    if told:
-        plan = found["divergence"].plan
+    result = advice(epochs(losses, losses, 0.5, 0.5), error=error, state="failed" if error else "done")
+    assert ("divergence" in result) == summary
+    if summary:
+        plan = result["divergence"].plan
         assert plan is not None
         assert plan.optimiser.learning_rate == pytest.approx(PLAN.optimiser.learning_rate / 10)
-        assert found.keys() <= {"divergence", "input not normalised", "batch size", "validation noise"}
+        assert result.keys() <= {"divergence", "input not normalised", "batch size", "validation noise"}
 
 
 def test_dropout_that_makes_training_hard_is_no_divergence() -> None:
@@ -174,16 +174,16 @@ def test_dropout_that_makes_training_hard_is_no_divergence() -> None:
 
 def test_rates_are_judged_by_the_size_of_their_steps() -> None:
     stuck = [0.69] * 8
-    found = advice(epochs(stuck, stuck, 0.5, 0.5, health(update=0.05)))
-    assert "rate too high" in found
+    result = advice(epochs(stuck, stuck, 0.5, 0.5, health(update=0.05)))
+    assert "rate too high" in result
     up_and_down = [0.5, 0.6, 0.4, 0.5, 0.4, 0.5, 0.4, 0.45]
     assert "rate too high" in advice(epochs(up_and_down, up_and_down, look=health(update=0.03)))
     assert "rate too high" not in advice(epochs(up_and_down, up_and_down, look=health(update=0.003)))
     died = health(update=0.03, dead_at={LAYERS[1]: 0.9})
     assert "«relu 1»" in advice(epochs(FLAT, FLAT, look=died))["rate too high"].evidence
     slow = [0.69 - 0.001 * k for k in range(8)]
-    found = advice(epochs(slow, slow, 0.5, 0.5, health(update=1e-5)))
-    plan = found["rate too low"].plan
+    result = advice(epochs(slow, slow, 0.5, 0.5, health(update=1e-5)))
+    plan = result["rate too low"].plan
     assert plan is not None
     assert plan.optimiser.learning_rate == 0.03
     assert "rate too low" not in advice(epochs(FALLING, FALLING, look=health(update=1e-5))), "it learns all the same"
@@ -195,10 +195,10 @@ def test_dead_units_are_told_by_layer_and_more_of_them_after_a_fully_connected_o
     assert "dead units" in advice(epochs(LEARNING, LEARNING, look=health(dead_at={LAYERS[1]: 0.5})))
     assert "dead units" not in advice(epochs(LEARNING, LEARNING, look=health(dead_at={LAYERS[1]: 0.3})))
     assert "dead units" not in advice(epochs(LEARNING, LEARNING, look=health(dead_at={flat: 0.7})))
-    found = advice(epochs(LEARNING, LEARNING, look=health(dead_at={flat: 0.9})))["dead units"]
-    assert found.plan is not None
-    assert not any(isinstance(node.layer, Relu) for node in found.plan.network.nodes)
-    assert any(isinstance(node.layer, LeakyRelu) for node in found.plan.network.nodes)
+    result = advice(epochs(LEARNING, LEARNING, look=health(dead_at={flat: 0.9})))["dead units"]
+    assert result.plan is not None
+    assert not any(isinstance(node.layer, Relu) for node in result.plan.network.nodes)
+    assert any(isinstance(node.layer, LeakyRelu) for node in result.plan.network.nodes)
 
 
 def test_gradients_that_vanish_or_explode_are_told_by_the_layers_they_reach() -> None:
@@ -208,9 +208,9 @@ def test_gradients_that_vanish_or_explode_are_told_by_the_layers_they_reach() ->
     assert "vanishing gradients" not in advice(epochs(FLAT, FLAT, look=health(gradient_at={first: 1e-4}))), (
         "it has learned"
     )
-    found = advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient=50.0)))["exploding gradients"]
-    assert found.plan is not None
-    assert found.plan.training.clip_norm == 1.0
+    result = advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient=50.0)))["exploding gradients"]
+    assert result.plan is not None
+    assert result.plan.training.clip_norm == 1.0
     clipped = PLAN.changed({"training.clip_norm": 1.0})
     assert "exploding gradients" not in advice(epochs(FLAT, FLAT, 0.5, 0.5, health(gradient=50.0)), clipped)
     output = LAYERS[-1]
@@ -239,10 +239,10 @@ def confusion(rights: tuple[float, ...], images: tuple[int, ...]) -> ByClass:
 def test_classes_are_told_that_are_ignored_or_small_and_worse() -> None:
     sizes: dict[str, Any] = {"classes": ("a", "b", "c"), "training": (900, 900, 60), "validation": (300, 300, 20)}
     ignored = epochs(FLAT, FLAT, by_class=confusion((0.9, 0.9, 0.0), (300, 300, 20)))
-    found = advice(ignored, **sizes)["class ignored"]
-    assert "«c» (60 training images)" in found.evidence
-    assert found.plan is not None
-    assert found.plan.loss.class_weights == "balanced"
+    result = advice(ignored, **sizes)["class ignored"]
+    assert "«c» (60 training images)" in result.evidence
+    assert result.plan is not None
+    assert result.plan.loss.class_weights == "balanced"
     balanced = PLAN.changed({"loss.class_weights": "balanced"})
     assert "class ignored" not in advice(ignored, balanced, **sizes)
     worse = epochs(FLAT, FLAT, by_class=confusion((0.95, 0.95, 0.5), (300, 300, 20)))
@@ -266,8 +266,8 @@ def test_too_few_validation_images_are_told_with_the_interval() -> None:
     assert "validation noise" not in advice(epochs(FLAT, FLAT), validation=(38, 2), state="training")
     for fraction, more in ((0.2, "30%"), (0.25, "38%"), (0.35, "40%")):
         plan = PLAN.changed({"split.validation_fraction": fraction})
-        found = advice(epochs(FLAT, FLAT), plan, validation=(38, 2))["validation noise"]
-        assert f"Hold {more} of the images out" in found.remedy
+        result = advice(epochs(FLAT, FLAT), plan, validation=(38, 2))["validation noise"]
+        assert f"Hold {more} of the images out" in result.remedy
     assert "validation noise" not in advice(epochs(FLAT, FLAT))
 
 
@@ -280,14 +280,14 @@ def test_the_interval_is_wilson_s(images: int, data: st.DataObject) -> None:
 
 def test_batches_are_too_large_or_too_small_for_what_there_is_to_learn() -> None:
     large = PLAN.changed({"training.batch_size": 512})
-    found = advice(epochs(FLAT, FLAT, 0.5, 0.5), large, training=(300, 300), batches=2)["batch size"]
-    assert found.plan is not None
-    assert found.plan.training.batch_size == 25, "600 images in 24 steps"
+    result = advice(epochs(FLAT, FLAT, 0.5, 0.5), large, training=(300, 300), batches=2)["batch size"]
+    assert result.plan is not None
+    assert result.plan.training.batch_size == 25, "600 images in 24 steps"
     assert "batch size" not in advice(epochs(FLAT, FLAT, 0.5, 0.5), large, training=(60_000, 60_000), batches=235)
     tiny = PLAN.changed({"training.batch_size": 2, "optimiser": "sgd"})
-    found = advice(epochs(FLAT, FLAT), tiny, batches=2000)["batch size"]
-    assert found.plan is not None
-    assert found.plan.optimiser.learning_rate / tiny.optimiser.learning_rate == pytest.approx(16, rel=0.05)
+    result = advice(epochs(FLAT, FLAT), tiny, batches=2000)["batch size"]
+    assert result.plan is not None
+    assert result.plan.optimiser.learning_rate / tiny.optimiser.learning_rate == pytest.approx(16, rel=0.05)
 
 
 def test_augmentation_is_too_strong_where_augmented_images_stay_behind() -> None:
@@ -300,15 +300,15 @@ def test_augmentation_is_too_strong_where_augmented_images_stay_behind() -> None
 
 
 def test_images_far_from_zero_or_without_contrast_are_not_normalised() -> None:
-    for mean, std, told in (
+    for mean, std, summary in (
         (0.0, 1.0, False),
         (0.4, 0.3, False),
         (0.87, 0.02, True),
         (0.0, 0.1, True),
         (5.0, 1.0, True),
     ):
-        found = advice(SOUND, PLAN.changed({"preprocessing.normalisation": "0-1"}), input_mean=mean, input_std=std)
-        assert ("input not normalised" in found) == told, (mean, std)
+        result = advice(SOUND, PLAN.changed({"preprocessing.normalisation": "0-1"}), input_mean=mean, input_std=std)
+        assert ("input not normalised" in result) == summary, (mean, std)
 
 
 @pytest.mark.parametrize("kind", sorted(STEPS))
@@ -342,10 +342,10 @@ def test_whatever_a_run_did_advice_is_whole_and_its_plan_differs(
         EpochEvent(k + 1, Figures(r, t), Figures(h, v), not k, seconds=1.0, health=look)
         for k, (v, t, r, h) in enumerate(curves)
     )
-    found = advise(record(of, state=state))
-    kinds = [finding.kind for finding in found]
+    result = advise(record(of, state=state))
+    kinds = [finding.kind for finding in result]
     assert len(set(kinds)) == len(kinds)
-    for finding in found:
+    for finding in result:
         assert finding.kind in ADVICE
         assert finding.plan != PLAN
         assert finding.sentence.endswith((".", "!"))

@@ -69,10 +69,10 @@ def test_the_averaged_weights_are_judged_and_kept_and_the_others_trained_on(kind
     train(tmp_path / "mean", "adam", "cosine", averaging=SETTINGS[kind](**own), training=TRAINING.with_(keep_last=1))
     folder = tmp_path / "mean" / "checkpoints"
     plain, mean = (read_checkpoint(tmp_path / name / "checkpoints" / "last.alens") for name in ("plain", "mean"))
-    kept = read_checkpoint(folder / "epoch-0003.alens").weights["convolution 1"]["kernel"]
+    stored = read_checkpoint(folder / "epoch-0003.alens").weights["convolution 1"]["kernel"]
     assert plain.weights["convolution 1"]["kernel"].tobytes() == mean.weights["convolution 1"]["kernel"].tobytes()
-    assert kept.tobytes() == mean.optimiser["convolution 1/kernel/average"].tobytes()
-    assert kept.tobytes() != mean.weights["convolution 1"]["kernel"].tobytes()
+    assert stored.tobytes() == mean.optimiser["convolution 1/kernel/average"].tobytes()
+    assert stored.tobytes() != mean.weights["convolution 1"]["kernel"].tobytes()
 
 
 def test_running_statistics_of_an_epoch_average_are_those_of_the_training_images() -> None:

@@ -33,7 +33,7 @@ class Words(Control):
 
     def __init__(self, words: dict[int, str], rates: dict[int, float] | None = None) -> None:
         self.words, self.asked_rates = words, rates or {}
-        self.steps, self.kept = 0, list[Rates]()
+        self.steps, self.noted = 0, list[Rates]()
 
     def word(self) -> str:
         self.steps += 1
@@ -43,10 +43,10 @@ class Words(Control):
         return self.asked_rates.pop(self.steps, None)
 
     def keep_rates(self, rates: Sequence[tuple[int, float]]) -> None:
-        self.kept.append(tuple(rates))
+        self.noted.append(tuple(rates))
 
 
-def told(folder: Path, *kinds: str) -> list[dict[str, object]]:
+def result(folder: Path, *kinds: str) -> list[dict[str, object]]:
     return [event for event in read_events(folder / "journal.jsonl")[0] if event["event"] in kinds]
 
 
@@ -72,7 +72,7 @@ def test_a_pause_waits_after_the_step_with_all_on_disk_and_changes_nothing(whole
     assert outcome.state == "done"
     assert outcome.seconds <= gone - 3 * 0.05, "a pause is no training"
     assert (control.on_disk["epoch"], control.on_disk["batch"]) == (1, 1), "it is asked after each epoch too"
-    events = told(tmp_path / "run", "pause", "continue")
+    events = result(tmp_path / "run", "pause", "continue")
     assert [event["event"] for event in events] == ["pause", "continue"]
     assert [(event["epoch"], event["step"]) for event in events] == [(2, 5), (2, 5)]
     assert state(tmp_path / "run") == state(whole)
@@ -88,7 +88,7 @@ def test_a_stop_after_the_epoch_lets_it_be_judged(whole: Path, tmp_path: Path) -
     words = dict.fromkeys(range(2, 50), STOP_AFTER_EPOCH)
     outcome = train(tmp_path / "run", "adam", "cosine", control=Words(words))
     assert (outcome.state, outcome.epochs) == ("stopped", 1)
-    assert [event["epoch"] for event in told(tmp_path / "run", "epoch")] == [1]
+    assert [event["epoch"] for event in result(tmp_path / "run", "epoch")] == [1]
     train(tmp_path / "run", "adam", "cosine")
     assert state(tmp_path / "run") == state(whole)
     last = train(tmp_path / "last", "adam", "cosine", control=Words(dict.fromkeys(range(11, 50), STOP_AFTER_EPOCH)))
@@ -100,8 +100,8 @@ def test_a_rate_that_is_set_holds_from_the_next_step_and_a_resume_from_before_re
 ) -> None:
     control = Words({}, {5: 0.001})
     train(tmp_path / "whole", "adam", "cosine", control=control)
-    assert control.kept == [((4, 0.001),)]
-    (event,) = told(tmp_path / "whole", "rate")
+    assert control.noted == [((4, 0.001),)]
+    (event,) = result(tmp_path / "whole", "rate")
     assert (event["epoch"], event["step"], event["learning_rate"]) == (2, 4, 0.001)
     assert state(tmp_path / "whole") != state(whole)
 
@@ -135,18 +135,21 @@ def test_the_rate_at_a_step_is_the_last_that_was_set_by_then() -> None:
 def test_a_rate_set_before_a_later_one_takes_its_place(tmp_path: Path) -> None:
     control = Words({}, {5: 0.002})
     train(tmp_path / "run", "adam", "cosine", control=control, rates=((2, 0.5), (9, 0.004)))
-    assert control.kept == [((2, 0.5), (4, 0.002))]
+    assert control.noted == [((2, 0.5), (4, 0.002))]
 
 
 def test_a_batch_limit_ends_the_run_and_the_schedule_in_the_middle_of_an_epoch(tmp_path: Path) -> None:
     outcome = train(tmp_path / "run", "adam", "cosine", stopping=Stopping(batches=6))
     assert (outcome.state, outcome.epochs) == ("done", 2)
     assert outcome.reason == "batch limit: 6 batches are done"
-    epochs = told(tmp_path / "run", "epoch")
+    epochs = result(tmp_path / "run", "epoch")
     assert [event["epoch"] for event in epochs] == [1, 2]
     assert epochs[-1]["validation"] is not None, "what was learned of the last epoch is judged"
     full = train(tmp_path / "full", "adam", "cosine")
-    rates = told(tmp_path / "run", "epoch")[-1]["learning_rate"], told(tmp_path / "full", "epoch")[-1]["learning_rate"]
+    rates = (
+        result(tmp_path / "run", "epoch")[-1]["learning_rate"],
+        result(tmp_path / "full", "epoch")[-1]["learning_rate"],
+    )
     assert full.reason == ""
     assert rates[0] < 0.001, "the schedule came to its end with the sixth batch"
     again = train(tmp_path / "run", "adam", "cosine", stopping=Stopping(batches=6))
@@ -177,7 +180,7 @@ def test_a_time_limit_counts_what_was_trained_before(tmp_path: Path) -> None:
 @pytest.mark.parametrize("every", [2, 3, 5])
 def test_evaluation_now_and_then_judges_the_last_epoch_too(every: int, tmp_path: Path) -> None:
     train(tmp_path / "run", "adam", "plateau", training=TRAINING.with_(epochs=5, evaluate_every=every))
-    epochs = told(tmp_path / "run", "epoch")
+    epochs = result(tmp_path / "run", "epoch")
     judged = [event["epoch"] for event in epochs if event["validation"] is not None]
     assert judged == sorted({*range(every, 6, every), 5})
     best = [event["epoch"] for event in epochs if event["best"]]
@@ -212,11 +215,11 @@ def test_what_was_written_down_before_a_process_died_is_not_asked_for_again(tmp_
     run.ask_rate(0.0005)  # as if the process died between the two
     control = RunControl(run, lambda: False)
     assert control.rate() is None
-    assert run.asked_rate() is None
+    assert run.commanded_rate() is None
     run.ask_rate(0.0002)
     assert control.rate() == 0.0002
     control.keep_rates([(7, 0.0005), (9, 0.0002)])
-    assert (run.asked_rate(), run.rates()) == (None, ((7, 0.0005), (9, 0.0002)))
+    assert (run.commanded_rate(), run.rates()) == (None, ((7, 0.0005), (9, 0.0002)))
     run.ask("pause")
     assert control.word() == PAUSE
     run.ask("sing")
@@ -229,8 +232,8 @@ def test_what_was_written_down_before_a_process_died_is_not_asked_for_again(tmp_
 
 def test_the_last_epochs_are_kept_as_models_and_older_ones_removed(tmp_path: Path) -> None:
     train(tmp_path / "run", "adam", "cosine", training=TRAINING.with_(epochs=5, keep_last=2))
-    kept = sorted(file.name for file in (tmp_path / "run" / "checkpoints").glob("epoch-*"))
-    assert kept == ["epoch-0004.alens", "epoch-0005.alens"]
+    noted = sorted(file.name for file in (tmp_path / "run" / "checkpoints").glob("epoch-*"))
+    assert noted == ["epoch-0004.alens", "epoch-0005.alens"]
     last, fifth = (
         read_checkpoint(tmp_path / "run" / "checkpoints" / name).weights["convolution 1"]["kernel"].tobytes()
         for name in ("last.alens", "epoch-0005.alens")
@@ -242,7 +245,7 @@ def test_the_last_epochs_are_kept_as_models_and_older_ones_removed(tmp_path: Pat
 def test_the_best_epoch_is_chosen_by_the_measure_asked_for(measure: str, tmp_path: Path) -> None:
     training = TRAINING.with_(epochs=6, best_by=measure)
     outcome = train(tmp_path / "run", "sgd", "constant", training=training)
-    figures = [event["validation"] for event in told(tmp_path / "run", "epoch")]
+    figures = [event["validation"] for event in result(tmp_path / "run", "epoch")]
     sign = -1 if measure == "loss" else 1
     values = [(sign * each[measure], -each["loss"]) for each in figures]  # type: ignore[index]
     best = values.index(max(values))

@@ -130,12 +130,12 @@ def test_what_is_kept_for_validation_is_what_the_model_answers_by() -> None:
     for name in ("mean", "variance", "scale"):
         whole.weights["batch normalisation 1"][name] += random.uniform(0.1, 0.9, 4).astype(np.float32)
     images = random.standard_normal((5, 12, 12, 3), np.float32)
-    kept = outputs_of(whole, "relu 1", images, as_inference=True)
+    saved = outputs_of(whole, "relu 1", images, as_inference=True)
     preprocessor = Preprocessor.plain(Preprocessing(input_size=12))
     scores, ours = (Predictor(net, preprocessor, ("a", "b", "c")).raw_scores(fed)
-                    for net, fed in ((whole, images), (whole.head("relu 1"), kept)))  # fmt: skip
+                    for net, fed in ((whole, images), (whole.head("relu 1"), saved)))  # fmt: skip
     assert np.array_equal(scores, ours)
-    assert not np.array_equal(kept, outputs_of(whole, "relu 1", images)), "merging changes the last bits"
+    assert not np.array_equal(saved, outputs_of(whole, "relu 1", images)), "merging changes the last bits"
 
 
 def test_a_fixed_number_of_variants_allows_it_and_each_comes_in_turn() -> None:
@@ -179,7 +179,7 @@ def test_training_reads_kept_outputs_and_ends_as_if_they_were_computed_every_tim
         augmentation=(Flip(),) if variants else (),
         training=first.training.with_(epochs=3, augmentation_variants=variants),
     )
-    kept = trained(station, plan)
+    saved = trained(station, plan)
     (file,) = (station.cache / "frozen").glob("*.npy")
     stored = np.load(file, mmap_mode="r")
     members = len(station.run(1).images()[0]) if station.run(1).images() else 0
@@ -188,9 +188,9 @@ def test_training_reads_kept_outputs_and_ends_as_if_they_were_computed_every_tim
     assert len(list((station.cache / "frozen").glob("*.npy"))) == 1, "another head reads the same file"
     monkeypatch.setattr(frozen_outputs, "BUDGET", 10)
     beyond = trained(station, plan.changed({"training.threads": 1}))
-    assert kept == again
-    assert kept[0] == beyond[0], "beyond the budget they are computed every time, to the same bits"
-    assert kept[1] == beyond[1]
+    assert saved == again
+    assert saved[0] == beyond[0], "beyond the budget they are computed every time, to the same bits"
+    assert saved[1] == beyond[1]
     theirs = read_model(station.run(1).model).weights["convolution 1"]["kernel"]
     ours = read_model(station.run(2).model).weights["convolution 1"]["kernel"]
     assert np.array_equal(theirs, ours)
@@ -222,12 +222,12 @@ def test_who_asks_to_stop_while_outputs_are_computed_is_heard_at_once(station: W
     first = station.run(1).plan()
     run = station.claim_run(replace(first, base=Base(run=1, until="max pooling 2"), augmentation=()))
     doing: list[str] = []
-    asked: list[bool] = []
-    job = execute(station, run, lambda: bool(asked))
+    request: list[bool] = []
+    job = execute(station, run, lambda: bool(request))
     for progress in job:
         doing.append(progress.doing)
         if progress.doing == "computing the frozen part once":
-            asked.append(True)
+            request.append(True)
     assert doing.count("computing the frozen part once") == 1
     assert RunReader(run).view().state == "stopped"
     assert not list((station.cache / "frozen").glob("*"))

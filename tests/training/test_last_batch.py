@@ -91,6 +91,6 @@ def test_a_run_shows_what_it_learned_from_and_comes_to_the_same_bits(
         assert all(sets[number - 1] == "training" for number in batch.numbers)
     first = [batch for batch in shown[:steps] if batch.epoch == 1]
     right = sum(int((batch.predicted == batch.wanted).sum()) for batch in first)
-    told = RunReader(station.run(2)).view().epochs[0].training
-    assert told.accuracy == pytest.approx(right / sum(len(batch.images) for batch in first))
+    result = RunReader(station.run(2)).view().epochs[0].training
+    assert result.accuracy == pytest.approx(right / sum(len(batch.images) for batch in first))
     assert len(shown) == steps + 1

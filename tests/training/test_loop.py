@@ -117,8 +117,8 @@ def test_the_best_epoch_is_kept_even_if_later_ones_are_worse(tmp_path: Path) -> 
 
 
 def test_a_stop_in_an_epoch_keeps_what_was_learned(tmp_path: Path) -> None:
-    asked = iter([False] * 5 + [True])
-    outcome = train(tmp_path, 10, lambda: next(asked))
+    request = iter([False] * 5 + [True])
+    outcome = train(tmp_path, 10, lambda: next(request))
     assert (outcome.state, outcome.epochs) == ("stopped", 1)
     last = read_checkpoint(tmp_path / "checkpoints" / "last.alens")
     assert last.card["epoch"] == 1
@@ -197,13 +197,13 @@ def test_checkpoints_take_no_more_than_their_share_of_the_time(tmp_path: Path) -
 
     with ThreadPool(1) as thread_pool:
         learner = Classifier(network, WHOLE, preprocessor, thread_pool)
-        kept = Checkpoints(tmp_path, ModelFile(PLAN, {}, preprocessor, ("a", "b")), clock)
+        stored = Checkpoints(tmp_path, ModelFile(PLAN, {}, preprocessor, ("a", "b")), clock)
         for epoch in range(100):
-            before = kept._spent
-            kept.keep(learner, {"epoch": epoch}, True)
-            writes.append(kept._spent > before)
+            before = stored._spent
+            stored.keep(learner, {"epoch": epoch}, True)
+            writes.append(stored._spent > before)
             now[0] += 1.0
-        kept.write(learner, {"epoch": 100})
+        stored.write(learner, {"epoch": 100})
     assert 1 <= sum(writes) <= 8
     assert read_checkpoint(tmp_path / "best.alens").card["epoch"] == 99
 
@@ -240,17 +240,17 @@ def test_the_best_epoch_stays_the_best_when_later_ones_are_worse_and_worse_ones_
     preprocessor = Preprocessor.measured(pixels, PREPARATION)
     feed = Feed(pixels, labels, np.arange(10, 40), [], preprocessor, 1, 8, 2)
     learner = Told([3, 8, 2, 5])
-    kept = Checkpoints(tmp_path / "c", ModelFile(PLAN, {}, preprocessor, ("a", "b")))
+    stored = Checkpoints(tmp_path / "c", ModelFile(PLAN, {}, preprocessor, ("a", "b")))
     with Journal(tmp_path / "j") as journal:
         data = pixels[:10], labels[:10]
         plan = replace(WHOLE, training=WHOLE.training.with_(epochs=4))
-        outcome = finish(run(learner, feed, data, plan, kept, journal, {}, Control()))
+        outcome = finish(run(learner, feed, data, plan, stored, journal, {}, Control()))
     events, _ = read_events(tmp_path / "j")
     assert [e["best"] for e in events if e["event"] == "epoch"] == [True, True, False, False]
     assert outcome.best == {"accuracy": 0.8, "loss": 0.5}
     assert [mark.right for mark in learner.noted] == [3, 8, 2, 5]
-    assert kept.best is not None
-    assert kept.best[1]["epoch"] == 2
+    assert stored.best is not None
+    assert stored.best[1]["epoch"] == 2
 
 
 def test_answers_of_very_many_classes_are_not_noted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -15,13 +15,13 @@ from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.journal import Journal, JournalFault, damaged_lines, read_events
 
 
-def told(folder: Path) -> list[int]:
+def summary(folder: Path) -> list[int]:
     """Epochs that the journal tells of and that were not taken back."""
-    found: list[int] = []
+    result: list[int] = []
     for event in read_events(folder / "journal.jsonl")[0]:
         if event["event"] == "epoch":
-            found.append(event["epoch"])
-    return found
+            result.append(event["epoch"])
+    return result
 
 
 def held(folder: Path) -> int:
@@ -34,7 +34,7 @@ def retold(folder: Path) -> None:
     """What `execute` does before a run goes on: epochs that the checkpoint holds and the journal does not tell."""
     last = folder / "checkpoints" / "last.alens"
     if last.exists():
-        known = told(folder)
+        known = summary(folder)
         with Journal(folder / "journal.jsonl") as journal:
             for epoch in read_checkpoint(last).card["untold"]:
                 if epoch["epoch"] not in known:
@@ -74,12 +74,12 @@ def test_what_was_told_is_on_disk_wherever_a_run_is_killed(
     try:
         train(cut, "adam", "step")
     except Killed:
-        assert max(told(cut), default=0) <= held(cut)
+        assert max(summary(cut), default=0) <= held(cut)
     monkeypatch.undo()
     retold(cut)
-    assert max(told(cut), default=0) == held(cut)
+    assert max(summary(cut), default=0) == held(cut)
     train(cut, "adam", "step")
-    assert told(cut) == list(range(1, EPOCHS + 1))
+    assert summary(cut) == list(range(1, EPOCHS + 1))
     assert state(cut) == state(whole)
 
 
@@ -95,9 +95,9 @@ def test_epochs_too_short_for_a_checkpoint_each_are_told_with_the_next_one(
 
     with pytest.raises(Killed):
         train(tmp_path / "cut", "adam", "step", kill_after=10)
-    assert told(tmp_path / "cut") == []
+    assert summary(tmp_path / "cut") == []
     train(tmp_path / "run", "adam", "step")
-    assert told(tmp_path / "run") == list(range(1, EPOCHS + 1))
+    assert summary(tmp_path / "run") == list(range(1, EPOCHS + 1))
     assert state(tmp_path / "run") == state(whole)
 
 
@@ -114,7 +114,7 @@ def test_a_full_disk_at_the_last_write_loses_nothing(
     monkeypatch.setattr(ModelFile, "write", full)
     with pytest.raises(BadFile, match="no space left"):
         train(tmp_path / "run", "adam", "step")
-    assert held(tmp_path / "run") == max(told(tmp_path / "run")) < EPOCHS
+    assert held(tmp_path / "run") == max(summary(tmp_path / "run")) < EPOCHS
     monkeypatch.undo()
     train(tmp_path / "run", "adam", "step")
     assert state(tmp_path / "run") == state(whole)
@@ -168,11 +168,11 @@ def test_what_killed_commands_left_is_removed_and_what_living_ones_write_is_not(
         (tmp_path / name).write_bytes(b"half")
     (tmp_path / f".new.{gone}").mkdir()
     own = part_of(tmp_path / "plan.toml")
-    kept = [own, tmp_path / "plan.toml", tmp_path / ".hidden", tmp_path / f"data.{gone}"]
-    for file in kept:
+    stored = [own, tmp_path / "plan.toml", tmp_path / ".hidden", tmp_path / f"data.{gone}"]
+    for file in stored:
         file.write_bytes(b"whole")
     assert sorted(remove_leftovers(tmp_path)) == sorted([*left, f".new.{gone}"])
-    assert sorted(tmp_path.iterdir()) == sorted(kept)
+    assert sorted(tmp_path.iterdir()) == sorted(stored)
     assert remove_leftovers(tmp_path / "none") == []
 
 

@@ -32,19 +32,19 @@ def curve(falls_from: float, falls_to: float, by: float) -> np.ndarray:
 
 @pytest.mark.parametrize(("begins", "ends"), [(-4, -2), (-3, -1.5), (-5, -3)])
 def test_the_rates_suggested_lie_where_the_loss_falls(begins: float, ends: float) -> None:
-    found = suggestion(RATES, curve(begins, ends, 1.0))
-    assert found is not None
-    assert begins < np.log10(found.lowest) < begins + 0.4 * (ends - begins)
-    assert np.log10(found.highest) == pytest.approx(ends - np.log10(3), abs=0.15)
-    assert found.lowest <= found.rate <= found.highest
-    assert begins - 0.3 < np.log10(found.rate) < ends
+    result = suggestion(RATES, curve(begins, ends, 1.0))
+    assert result is not None
+    assert begins < np.log10(result.lowest) < begins + 0.4 * (ends - begins)
+    assert np.log10(result.highest) == pytest.approx(ends - np.log10(3), abs=0.15)
+    assert result.lowest <= result.rate <= result.highest
+    assert begins - 0.3 < np.log10(result.rate) < ends
 
 
 def test_the_steepest_fall_is_taken_where_it_is_not_even() -> None:
     steps = 1.2 / (1 + np.exp(-(POWERS + 3) * 6))
-    found = suggestion(RATES, 2 - steps + np.clip(POWERS + 1, 0, None))
-    assert found is not None
-    assert np.log10(found.rate) == pytest.approx(-3, abs=0.1)
+    result = suggestion(RATES, 2 - steps + np.clip(POWERS + 1, 0, None))
+    assert result is not None
+    assert np.log10(result.rate) == pytest.approx(-3, abs=0.1)
 
 
 def test_what_falls_by_chance_beyond_the_turn_is_not_suggested() -> None:
@@ -71,9 +71,9 @@ def test_noise_about_a_curve_moves_the_suggestion_little() -> None:
     clean = curve(-4, -2, 1.0)
     places = []
     for seed in range(20):
-        found = suggestion(RATES, clean + np.random.default_rng(seed).normal(0, 0.02, STEPS))
-        assert found is not None
-        places.append((np.log10(found.lowest), np.log10(found.highest)))
+        result = suggestion(RATES, clean + np.random.default_rng(seed).normal(0, 0.02, STEPS))
+        assert result is not None
+        places.append((np.log10(result.lowest), np.log10(result.highest)))
     assert np.ptp(np.array(places), axis=0).max() < 0.8
 
 
@@ -108,10 +108,10 @@ def test_a_plan_is_swept_on_its_own_images_and_nothing_is_kept(
 
 
 def test_the_plan_s_rate_is_judged_by_what_was_found() -> None:
-    found = Suggestion(1e-3, 1e-1, 1e-2)
-    assert "is sound" in advice_of(found, 1e-2)
-    assert "learn slowly" in advice_of(found, 1e-4)
-    assert "may not settle" in advice_of(found, 0.5)
+    result = Suggestion(1e-3, 1e-1, 1e-2)
+    assert "is sound" in advice_of(result, 1e-2)
+    assert "learn slowly" in advice_of(result, 1e-4)
+    assert "may not settle" in advice_of(result, 0.5)
     assert "the sweep cannot say" in advice_of(None, 0.1)
 
 

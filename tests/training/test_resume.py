@@ -96,9 +96,9 @@ def train(
         learner.rates = rates
         position = Position()
         if last.exists():
-            kept = read_checkpoint(last)
-            learner.restore(kept.weights, kept.optimiser)
-            position = Position.read(json.loads(json.dumps(kept.card["position"])))
+            stored = read_checkpoint(last)
+            learner.restore(stored.weights, stored.optimiser)
+            position = Position.read(json.loads(json.dumps(stored.card["position"])))
         checkpoints = Checkpoints(folder / "checkpoints", model, keep_last=plan.training.keep_last)
         held = pixels[:HELD], labels[:HELD]
         return finish(run(learner, feed, held, plan, checkpoints, journal, {}, control or Asked(stop), position))
@@ -106,9 +106,9 @@ def train(
 
 def state(folder: Path) -> dict[str, bytes]:
     last, best = (read_checkpoint(folder / "checkpoints" / f"{name}.alens") for name in ("last", "best"))
-    found = {f"{n}/{k}": a.tobytes() for n, arrays in last.weights.items() for k, a in arrays.items()}
-    found |= {f"memory {key}": a.tobytes() for key, a in last.optimiser.items()}
-    return found | {f"best {n}/{k}": a.tobytes() for n, arrays in best.weights.items() for k, a in arrays.items()}
+    result = {f"{n}/{k}": a.tobytes() for n, arrays in last.weights.items() for k, a in arrays.items()}
+    result |= {f"memory {key}": a.tobytes() for key, a in last.optimiser.items()}
+    return result | {f"best {n}/{k}": a.tobytes() for n, arrays in best.weights.items() for k, a in arrays.items()}
 
 
 @settings(max_examples=18, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -156,9 +156,9 @@ def test_the_epochs_told_after_going_on_are_those_of_the_whole_run(tmp_path: Pat
     train(tmp_path / "whole", "adam", "step")
     train(tmp_path / "cut", "adam", "step", stop_after=5)
     train(tmp_path / "cut", "adam", "step")
-    told = []
+    summary = []
     for name in ("whole", "cut"):
         events, _ = read_events(tmp_path / name / "journal.jsonl")
-        told.append([(e["epoch"], e["training"], e["validation"]) for e in events if e["event"] == "epoch"])
-    assert told[0] == told[1]
-    assert [epoch for epoch, *_ in told[0]] == [1, 2, 3]
+        summary.append([(e["epoch"], e["training"], e["validation"]) for e in events if e["event"] == "epoch"])
+    assert summary[0] == summary[1]
+    assert [epoch for epoch, *_ in summary[0]] == [1, 2, 3]

@@ -80,10 +80,12 @@ def test_sums_are_the_same_bits_for_any_number_of_processes(images: int, quarter
     assert expected[0] == pytest.approx(values.astype(np.float64).sum(axis=0), abs=1e-3)
     assert expected[1] == images
     for count in SIZES:
-        found = in_team(count, total)
-        covered = {row for rows, _ in found for row in range(images)[rows]}
+        result = in_team(count, total)
+        covered = {row for rows, _ in result for row in range(images)[rows]}
         assert covered == set(range(images)), count
-        assert all(np.array_equal(mine, alone) for _, sums in found for mine, alone in zip(sums, expected, strict=True))
+        assert all(
+            np.array_equal(mine, alone) for _, sums in result for mine, alone in zip(sums, expected, strict=True)
+        )
 
 
 def test_a_step_with_normalisation_over_the_batch_is_the_same_for_any_number_of_processes() -> None:
@@ -111,11 +113,11 @@ def test_a_step_with_normalisation_over_the_batch_is_the_same_for_any_number_of_
     alone = step(ALONE)
     assert alone.sums
     for count in SIZES[:2]:
-        for found in in_team(count, step):
-            assert (found.loss, found.plain, found.right) == (alone.loss, alone.plain, alone.right)
+        for result in in_team(count, step):
+            assert (result.loss, result.plain, result.right) == (alone.loss, alone.plain, alone.right)
             for node, arrays in alone.gradients.items():
-                assert all(np.array_equal(found.gradients[node][name], array) for name, array in arrays.items()), node
-            assert all(np.array_equal(found.sums[node], sums) for node, sums in alone.sums.items())
+                assert all(np.array_equal(result.gradients[node][name], array) for name, array in arrays.items()), node
+            assert all(np.array_equal(result.sums[node], sums) for node, sums in alone.sums.items())
     assert {pieces for count, pieces in works if count == 1} != {pieces for count, pieces in works if count == 2}
 
 
@@ -168,7 +170,7 @@ def test_an_epoch_and_its_evaluation_are_the_same_for_any_number_of_processes(ki
 
     alone = epoch(ALONE)
     for count in SIZES:
-        assert all(found == alone for found in in_team(count, epoch)), count
+        assert all(result == alone for result in in_team(count, epoch)), count
 
 
 def test_processes_that_drift_apart_are_found_by_all_of_them() -> None:

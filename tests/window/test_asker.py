@@ -25,7 +25,7 @@ class Silent:
 
     def __init__(self) -> None:
         self._read, self._write = os.pipe()
-        self.asked: list[tuple[Request[Any], str]] = []
+        self.command: list[tuple[Request[Any], str]] = []
         self.predicted: list[Reply] = []
         self.ended = self.unsent = False
         Silent.made.append(self)
@@ -34,8 +34,8 @@ class Silent:
         return self._read
 
     def ask(self, request: Request[Any], priority: int = 5, scope: str = "") -> int:
-        self.asked.append((request, scope))
-        return len(self.asked)
+        self.command.append((request, scope))
+        return len(self.command)
 
     def replies(self) -> list[Reply]:
         predicted, self.predicted = self.predicted, []
@@ -66,7 +66,7 @@ def test_what_is_asked_before_the_worker_is_there_is_sent_when_it_is(asker: Aske
     asker.start()
     asker.start()
     (worker,) = Silent.made
-    assert [request for request, _ in worker.asked] == [picture(3), Prepare("somewhere")]
+    assert [request for request, _ in worker.command] == [picture(3), Prepare("somewhere")]
 
 
 def test_an_older_answer_of_a_scope_reaches_nobody(asker: Asker) -> None:
@@ -74,7 +74,7 @@ def test_an_older_answer_of_a_scope_reaches_nobody(asker: Asker) -> None:
     (worker,) = Silent.made
     heard: list[int] = []
     for image in (1, 2):
-        asker.ask(picture(image), lambda found: heard.append(found.image), scope="picture")
+        asker.ask(picture(image), lambda outcome: heard.append(outcome.image), scope="picture")
     worker.predicted = [Reply(1, result=Picture(1, 1, None)), Reply(2, result=Picture(2, 1, None))]  # type: ignore[arg-type]
     asker._read()
     assert heard == [2]
@@ -97,17 +97,17 @@ def test_an_error_goes_to_who_asked_or_else_below(asker: Asker) -> None:
 def test_a_worker_that_keeps_ending_is_started_ever_more_rarely_until_one_answers(asker: Asker) -> None:
     waits: list[int] = []
     below: list[str] = []
-    told: list[str] = []
+    summary: list[str] = []
     asker.failed.connect(below.append)
     for _ in range(9):
         asker.start()
-        asker.ask(picture(1), None, told.append)
+        asker.ask(picture(1), None, summary.append)
         waits.append(asker._wait_ms)
         Silent.made[-1].ended = True
         asker._read()
     assert waits[:3] == [FIRST_WAIT_MS, 2 * FIRST_WAIT_MS, 4 * FIRST_WAIT_MS]
     assert waits[-1] == LONGEST_WAIT_MS
-    assert len(told) == len(below) == 9
+    assert len(summary) == len(below) == 9
     assert "started anew" in below[0]
     asker.start()
     asker.ask(picture(2), None)

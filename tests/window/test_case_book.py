@@ -67,8 +67,8 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
     qtbot.keyClicks(note, "seen before")
     child(frame, QLineEdit, "case remedy").setText("masked")
     qtbot.waitUntil(lambda: cases.book.cases[0].note == "seen before", timeout=10_000)
-    told = read_cases(station.folder).cases[0]
-    assert (told.cause, told.remedy) == ("a thumb on the glass", "masked")
+    summary = read_cases(station.folder).cases[0]
+    assert (summary.cause, summary.remedy) == ("a thumb on the glass", "masked")
     click(qtbot, frame, "unpin 0")
     assert cases.book.cases[0].evidence == ()
     qtbot.keyClick(frame, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
@@ -80,9 +80,9 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
     click(qtbot, frame, "case book")
     table, view = child(frame, QTableWidget, "cases table"), child(frame, CaseBookView, "case book view")
     frame.session.tick()
-    qtbot.waitUntil(lambda: view.found is not None and len(view.found.cases[0].answers) == 2, timeout=30_000)
-    assert view.found is not None
-    (row,) = view.found.cases
+    qtbot.waitUntil(lambda: view.result is not None and len(view.result.cases[0].answers) == 2, timeout=30_000)
+    assert view.result is not None
+    (row,) = view.result.cases
     assert table.rowCount() == 1
     assert table.item(0, 5).text() == row.status
     assert table.item(0, 6).text().split() == [f"{'●' if a.right else '○'}{a.run}" for a in row.answers]
@@ -139,14 +139,14 @@ def test_neighbours_are_found_and_a_wrong_label_is_one_key_away(qtbot: QtBot, fr
     sheet = child(frame, ContactSheet, "neighbours sheet")
     qtbot.waitUntil(lambda: bool(sheet.groups), timeout=30_000)
     assert page.image is not None
-    found = finish(carry_out(Neighbours(RunImage(str(station.folder), 1, page.image), "", 12)))
+    result = finish(carry_out(Neighbours(RunImage(str(station.folder), 1, page.image), "", 12)))
     assert [group.title for group in sheet.groups] == [
-        f"said: {found.classes['predicted']}",
-        f"true: {found.classes['true']}",
+        f"said: {result.classes['predicted']}",
+        f"true: {result.classes['true']}",
     ]
     for group, key in zip(sheet.groups, ("predicted", "true"), strict=True):
-        assert [place + 1 for place in group.places] == [each.image for each in found.near[key]]
-        assert group.captions[0].startswith(f"{found.near[key][0].distance:.2f}")
+        assert [place + 1 for place in group.places] == [each.image for each in result.near[key]]
+        assert group.captions[0].startswith(f"{result.near[key][0].distance:.2f}")
     place = sheet.groups[0].places[0]
     sheet.select(place)
     before = frame.session.images.collection.rows[place].label

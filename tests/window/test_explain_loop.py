@@ -69,8 +69,8 @@ def test_the_dot_of_ink_is_found_masked_and_tried_again_in_twelve_clicks(
     assert session.design.plan.augmentation[0].kind == "mask a place"
     press("main action", lambda: session.runs.current == 2 and session.runs.view.state == "done", 120)  # type: ignore[union-attr]
     press("explain", lambda: frame.current == "explain")
-    found = page.book
-    press("case book", lambda: found.found is not None and len(found.found.cases[0].answers) == 2, 60)
+    result = page.book
+    press("case book", lambda: result.result is not None and len(result.result.cases[0].answers) == 2, 60)
     assert len(clicks) <= MOST_CLICKS, clicks
 
     before, after = (answer(Score(str(station.folder), run, "test")) for run in (1, 2))
@@ -78,7 +78,7 @@ def test_the_dot_of_ink_is_found_masked_and_tried_again_in_twelve_clicks(
     fixed = [image for image in group.images if image not in still]
     assert after.accuracy > before.accuracy
     assert len(fixed) >= len(group.images) / 4
-    assert found.found is not None
-    (tried,) = found.found.cases
+    assert result.result is not None
+    (tried,) = result.result.cases
     assert [each.right for each in tried.answers] == [False, tried.case.image in fixed]
     assert child(frame, QLabel, "case status").text() == f"{tried.status}: {tried.words}"

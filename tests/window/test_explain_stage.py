@@ -181,8 +181,8 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
     adds = [each.channel for each in seen.channels]
     qtbot.waitUntil(lambda: panel.order == adds, timeout=30_000)
     assert tiles.tiles[0].caption.startswith(f"{adds[0]}  ")
-    found = answer(Neighbours(RunImage(folder_of(shared), 1, image), count=1))
-    name, near = next(iter(found.right.items()))
+    result = answer(Neighbours(RunImage(folder_of(shared), 1, image), count=1))
+    name, near = next(iter(result.right.items()))
     choose(child(shared, QComboBox, "image beside"), f"nearest right {name}")
     qtbot.waitUntil(lambda: panel.beside == near.image and bool(panel.beside_maps), timeout=30_000)
     assert len(tiles.tiles[0].pictures) == 2
@@ -195,9 +195,9 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
         f"image {near.image}",
         "difference",
     ]
-    told = answer(Channels(RunImage(folder_of(shared), 1, image), layer, adds[0]))
+    summary = answer(Channels(RunImage(folder_of(shared), 1, image), layer, adds[0]))
     click(qtbot, shared, "channel off")
-    off = next(each.probabilities for each in told.answers if each.factor == 0)
+    off = next(each.probabilities for each in summary.answers if each.factor == 0)
     for bar in child(shared, Bars, "channel answers").bars:
         assert bar.figure.startswith(f"{off[bar.name]:.2f} ")
     qtbot.waitUntil(lambda: view.chart.seen is not None, timeout=30_000)
@@ -260,12 +260,12 @@ def test_classes_are_looked_at_and_walked_through(qtbot: QtBot, shared: Frame, p
     click(qtbot, shared, "drawer classes")
     click(qtbot, shared, "look at classes")
     panel, tiles = page.drawer.of(ClassesPanel), child(shared, Tiles, "class tiles")
-    qtbot.waitUntil(lambda: panel.found is not None or panel.ask_button.isEnabled(), timeout=60_000)
-    found = panel.found
-    assert found is not None, panel.says.text()
-    assert [tile.caption.removeprefix("! ") for tile in tiles.tiles] == [each.name for each in found.classes]
+    qtbot.waitUntil(lambda: panel.result is not None or panel.ask_button.isEnabled(), timeout=60_000)
+    result = panel.result
+    assert result is not None, panel.says.text()
+    assert [tile.caption.removeprefix("! ") for tile in tiles.tiles] == [each.name for each in result.classes]
     qtbot.mouseClick(tiles.viewport(), LEFT, pos=tiles.box(0).center())
-    images = list(found.classes[0].images)
+    images = list(result.classes[0].images)
     assert page.walked == images
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image == images[0], timeout=30_000)
     assert child(shared, QLabel, "mistake place").text().startswith(f"chosen 1 of {len(images)}")

@@ -40,9 +40,9 @@ def test_the_strip_leads_from_mistake_to_mistake(qtbot: QtBot, shared: Frame, pa
 def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:
     click(qtbot, shared, "drawer neighbours")
     panel = page.drawer.of(NeighboursPanel)
-    qtbot.waitUntil(lambda: panel.found is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: panel.result is not None, timeout=30_000)
     click(qtbot, shared, "maps of neighbours")
-    numbers = {each.image for rows in panel.found.near.values() for each in rows}  # type: ignore[union-attr]
+    numbers = {each.image for rows in panel.result.near.values() for each in rows}  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: numbers <= panel.maps.keys(), timeout=30_000)
     number = min(numbers)
     wanted = answer(Explain(RunImage(folder_of(shared), 1, number), by("gradient_times_input"))).maps[0].values
@@ -68,13 +68,13 @@ def test_a_remedy_relabels_shows_images_to_decide_about_or_stands_with_their_cas
     panel.check()
     mistakes = shared.session.scores.mistakes()[:3]
     rows = images.collection.rows
-    gone, kept = images.collection.classes[:2]
+    gone, stored = images.collection.classes[:2]
     remedies = (
-        Remedy("merge", f"Make {gone} part of {kept}", "As one class 3 of 3", 1.0, merges=(gone, kept)),
+        Remedy("merge", f"Make {gone} part of {stored}", "As one class 3 of 3", 1.0, merges=(gone, stored)),
         Remedy("collect", "Collect such images", "Not tried: only training tells. Wanted are more"),
         Remedy("decide", "Look at each", "One by one"),
     )
-    group = Cause("overlap", "confuse two", tuple(mistakes), {kept: 3}, "why", "what", {}, None, None, 1.0, remedies)
+    group = Cause("overlap", "confuse two", tuple(mistakes), {stored: 3}, "why", "what", {}, None, None, 1.0, remedies)
     panel._take(CausesFound(1, shared.session.scores.on, 3, (group,)))
     qtbot.waitUntil(lambda: bool(panel.rows[0].pictures.pictures), timeout=10_000)
     row = panel.rows[0].pictures
@@ -87,7 +87,7 @@ def test_a_remedy_relabels_shows_images_to_decide_about_or_stands_with_their_cas
     assert shared.session.cases.book.of_image(mistakes[1]).remedy == "collect such images"
     before = [each.label for each in rows]
     click(qtbot, shared, "remedy 0 merge")
-    one, other = (images.collection.classes.index(name) for name in (gone, kept))
+    one, other = (images.collection.classes.index(name) for name in (gone, stored))
     after = [each.label for each in images.collection.rows]
     assert after == [other if label == one else label for label in before]
     images.undo()
@@ -147,10 +147,10 @@ def test_what_was_found_in_images_painted_over_is_forgotten(qtbot: QtBot, shared
     click(qtbot, shared, "find filters")
     qtbot.waitUntil(lambda: filters.rows.seen is not None, timeout=60_000)
     click(qtbot, shared, "drawer neighbours")
-    qtbot.waitUntil(lambda: neighbours.found is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: neighbours.result is not None, timeout=30_000)
     shared.session.images.repainted.emit([1])
     assert filters.rows.seen is None
-    assert neighbours.found is None
+    assert neighbours.result is None
     click(qtbot, shared, "drawer filters")
     click(qtbot, shared, "find filters")
     qtbot.waitUntil(lambda: filters.rows.seen is not None, timeout=60_000)

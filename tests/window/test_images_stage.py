@@ -121,9 +121,9 @@ def test_images_are_filtered_and_sorted_by_measure_set_flag_and_answer(
     slider.setFocus()
     for _ in range(8):
         qtbot.keyClick(slider, Qt.Key.Key_Right)
-    kept = frame.session.images.measures["brightness"][shown(sheet)]
-    assert 0 < len(kept) < 90
-    assert kept.min() >= slider.values[0]
+    stored = frame.session.images.measures["brightness"][shown(sheet)]
+    assert 0 < len(stored) < 90
+    assert stored.min() >= slider.values[0]
     choose(frame, "measure", "contrast")
     assert len(shown(sheet)) == 90
     click(qtbot, frame, "set training")
@@ -192,8 +192,8 @@ def test_the_split_shows_what_its_settings_do(qtbot: QtBot, open_frame: OpenFram
     held.setText("0.4")
     held.editingFinished.emit()
     assert frame.session.design.plan.split.validation_fraction == 0.4
-    found = frame.session.images.collection
-    assert f"validation {found.count('validation', 0)}" in child(frame, SetBars, "set bars").accessibleName()
+    result = frame.session.images.collection
+    assert f"validation {result.count('validation', 0)}" in child(frame, SetBars, "set bars").accessibleName()
     held.setText("0")
     held.editingFinished.emit()
     assert "no validation set" in child(frame, QLabel, "split warning").text()

@@ -54,16 +54,16 @@ def test_new_images_are_answered_told_apart_saved_and_explained(
     view.dropEvent(drop)
     qtbot.waitUntil(lambda: "4 images answered" in says.text(), timeout=60_000)
     assert "words.png: its contents" in child(frame, QLabel, "new images unread").text()
-    found = finish(carry_out(AnswerNew(str(station.folder), 1, (str(tmp_path / "new"),))))
-    told = {Path(each.file).name: each for each in found.answers}
-    strange = {Path(each.file).name for each in found.answers if each.unlike is not None and each.unlike > 1}
+    result = finish(carry_out(AnswerNew(str(station.folder), 1, (str(tmp_path / "new"),))))
+    summary = {Path(each.file).name: each for each in result.answers}
+    strange = {Path(each.file).name for each in result.answers if each.unlike is not None and each.unlike > 1}
     assert {f"noise {k}.png" for k in range(3)} <= strange
     assert len(sheet.flagged) == len(strange)
     assert sheet.groups[0].title == f"unlike all training images · {len(strange)}"
     sheet.select(sheet.groups[0].places[0])
     at_hand = view.details.answer
     assert at_hand is not None
-    assert at_hand == told[Path(at_hand.file).name]
+    assert at_hand == summary[Path(at_hand.file).name]
     assert "times the usual distance" in child(frame, QLabel, "new unlike").text()
     assert child(frame, Bars, "new bars").bars[0].name == at_hand.predicted
     (tmp_path / "answers.csv").write_text("of an earlier model", "utf-8")
@@ -75,7 +75,7 @@ def test_new_images_are_answered_told_apart_saved_and_explained(
     assert [file.name for file in tmp_path.iterdir() if file.name.startswith(".")] == []
     with (tmp_path / "answers.csv").open(newline="") as stream:
         rows = list(csv.DictReader(stream))
-    assert {Path(row["file"]).name for row in rows if not row["error"]} == set(told)
+    assert {Path(row["file"]).name for row in rows if not row["error"]} == set(summary)
     qtbot.keyClick(sheet, Qt.Key.Key_E)
     assert frame.current == "explain"
     page = frame.page("explain")

@@ -67,21 +67,21 @@ def test_steps_of_an_axis_are_round_and_not_too_many(qapp: object, low: float, s
 @given(st.lists(st.floats(-5, 5), min_size=1, max_size=900), st.integers(8, 100))
 def test_a_reduced_curve_keeps_its_ends_and_its_extremes(values: list[float], most: int) -> None:
     points = tuple((float(k), v) for k, v in enumerate(values))
-    kept = [(float(x), float(y)) for x, y in reduced(points, most)]
-    assert kept[0] == points[0]
-    assert kept[-1] == points[-1]
-    assert {min(values), max(values)} <= {y for _, y in kept}
-    assert len(kept) <= max(most + 4, 8)
-    assert kept == sorted(kept)
+    stored = [(float(x), float(y)) for x, y in reduced(points, most)]
+    assert stored[0] == points[0]
+    assert stored[-1] == points[-1]
+    assert {min(values), max(values)} <= {y for _, y in stored}
+    assert len(stored) <= max(most + 4, 8)
+    assert stored == sorted(stored)
 
 
 def test_a_long_curve_is_drawn_with_its_peaks_and_only_the_stretch_in_view(qtbot: QtBot) -> None:
     x = np.arange(100_000, dtype=float)
     y = np.zeros(100_000)
     y[77_777] = 5.0
-    kept = reduced(np.stack([x, y], axis=1), 500)
-    assert len(kept) <= 504
-    assert [value for _, value in kept if value] == [5.0]
+    stored = reduced(np.stack([x, y], axis=1), 500)
+    assert len(stored) <= 504
+    assert [value for _, value in stored if value] == [5.0]
     part = points_within(np.stack([x, y], axis=1), 10, 20)
     assert part[:, 0].tolist() == list(range(10, 21))
     assert points_within(np.stack([x, y], axis=1), 10, 20, 1)[:, 0].tolist() == list(range(9, 22))
@@ -197,12 +197,12 @@ def test_ways_past_plates_that_are_left_out_lead_to_the_right_ones(qapp: object)
         sources = plates[names.index(name)].sources
         return set().union(*({names[k]} if mask[k] else fed_by(names[k]) for k in sources)) if sources else set()
 
-    kept = chosen_plates(plates, mask)
-    for plate in kept:
-        assert {kept[k].name for k in plate.sources} == fed_by(plate.name)
-    assert any(len(plate.sources) > 1 for plate in kept)
+    stored = chosen_plates(plates, mask)
+    for plate in stored:
+        assert {stored[k].name for k in plate.sources} == fed_by(plate.name)
+    assert any(len(plate.sources) > 1 for plate in stored)
     bench = Bench("bench")
-    bench.show_plates(kept)
+    bench.show_plates(stored)
     bench.resize(700, 240)
     bench.grab()
 

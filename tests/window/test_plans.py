@@ -172,14 +172,14 @@ def test_an_image_is_found_by_number_and_name_whatever_the_filters_hide(
 
 
 def test_names_are_found_whole_first_then_by_their_beginning_then_within(station: Workspace) -> None:
-    found = collection(station, Plan())
-    name = found.rows[5].name
-    assert find_images(found, name)[0] == 5
-    assert find_images(found, name.rsplit(".", 1)[0])[0] == 5
-    assert find_images(found, str(len(found.rows))) == [len(found.rows) - 1]
-    assert find_images(found, str(len(found.rows) + 1)) == find_images(found, "0") == []
-    folder = found.rows[5].file.split("/")[-2]
-    assert 5 in find_images(found, f"/{folder}/")
+    result = collection(station, Plan())
+    name = result.rows[5].name
+    assert find_images(result, name)[0] == 5
+    assert find_images(result, name.rsplit(".", 1)[0])[0] == 5
+    assert find_images(result, str(len(result.rows))) == [len(result.rows) - 1]
+    assert find_images(result, str(len(result.rows) + 1)) == find_images(result, "0") == []
+    folder = result.rows[5].file.split("/")[-2]
+    assert 5 in find_images(result, f"/{folder}/")
 
 
 def test_f1_and_the_question_mark_list_every_key(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
@@ -196,13 +196,13 @@ def test_f1_and_the_question_mark_list_every_key(qtbot: QtBot, open_frame: OpenF
     assert shown.isVisible()
     click(qtbot, frame, "close shortcuts")
     assert not shown.isVisible()
-    told = " ".join(words for section in SHORTCUTS.values() for words, _ in section)
+    summary = " ".join(words for section in SHORTCUTS.values() for words, _ in section)
     for page in frame.pages.values():
         keys |= {key.key().toString(): key for key in page.findChildren(QShortcut)}
     words = {"PgDown": "Page down", "PgUp": "Page up", "Ctrl+2": "Ctrl+1 …", "Ctrl+3": "Ctrl+1 …", "Ctrl+4": "Ctrl+1 …"}
     words |= {f"Ctrl+Shift+{k}": "Ctrl+Shift+1 …" for k in range(2, 9)}
     for key in keys:
-        assert words.get(key, key) in told, key
+        assert words.get(key, key) in summary, key
 
 
 def test_learning_rates_are_swept_and_one_click_takes_one(

@@ -65,7 +65,7 @@ def test_the_results_write_the_page_and_print_it(qtbot: QtBot, shared: Frame, tm
     assert isinstance(page, ResultsPage)
     overview = page.view(OverviewView)
     overview.write_report(tmp_path / "run one.pdf")  # type: ignore[attr-defined]
-    found = child(shared, QLabel, overview.found.objectName())  # type: ignore[attr-defined]
-    qtbot.waitUntil(lambda: "Printed to" in found.text(), timeout=60_000)
+    result = child(shared, QLabel, overview.result.objectName())  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: "Printed to" in result.text(), timeout=60_000)
     assert (tmp_path / "run one.html").exists()
     assert (tmp_path / "run one.pdf").read_bytes().startswith(b"%PDF")

@@ -53,11 +53,11 @@ def places(frame: Frame) -> list[int]:
 
 def test_the_figures_beside_the_accuracy_are_those_of_the_set(qtbot: QtBot, seen: Frame) -> None:
     frame = seen
-    told = overview(scores_of(frame))
+    summary = overview(scores_of(frame))
     words = child(frame, QLabel, "results measures").text()
-    assert told.balanced_accuracy is not None
-    assert f"balanced {told.balanced_accuracy * 100:.1f}" in words
-    assert f"macro F1 {told.macro_f1:.3f}" in words
+    assert summary.balanced_accuracy is not None
+    assert f"balanced {summary.balanced_accuracy * 100:.1f}" in words
+    assert f"macro F1 {summary.macro_f1:.3f}" in words
     click(qtbot, frame, "score training")
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
     assert child(frame, QLabel, "results measures").text() != words
@@ -70,15 +70,15 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
     assert table.rowCount() == len(scores.classes)
     curve = child(frame, UnitSquare, "precision curve")
     assert curve.lines == ()
-    told = {each.name: each for each in per_class(scores)}
+    summary = {each.name: each for each in per_class(scores)}
     for row in range(table.rowCount()):
         table.selectRow(row)
         name = table.item(row, 0).text()
         number = scores.classes.index(name)
-        assert table.item(row, 4).text() == str(told[name].support)
+        assert table.item(row, 4).text() == str(summary[name].support)
         wrong = {a.image - 1 for a in scores.answers if a.predicted != a.true and number in (a.predicted, a.true)}
         assert set(places(frame)) == wrong
-        assert bool(curve.lines) == (told[name].support > 0), name
+        assert bool(curve.lines) == (summary[name].support > 0), name
     told_at = next(k for k, line in enumerate(curve.lines) if not line.dashed)
     line, area = curve.lines[told_at], curve.area()
     x, y = line.points[len(line.points) // 2]
@@ -88,7 +88,7 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
     assert "at threshold" in curve.in_words()
     curve.grab()
     table.sortItems(2)
-    shown = [told[table.item(row, 0).text()].recall.value for row in range(table.rowCount())]
+    shown = [summary[table.item(row, 0).text()].recall.value for row in range(table.rowCount())]
     known = [value for value in shown if value is not None]
     assert known == sorted(known)
     assert shown[: len(known)] == known, "classes without images come last"
@@ -134,12 +134,12 @@ def test_a_temperature_is_kept_in_the_model_and_taken_out(qtbot: QtBot, frame: F
     qtbot.waitUntil(lambda: frame.session.scores.current == before, timeout=60_000)
     click(qtbot, frame, "overview of scores")
     click(qtbot, frame, "verify scores")
-    found = child(frame, QLabel, "overview found")
-    qtbot.waitUntil(lambda: "to the last bit" in found.text(), timeout=60_000)
-    assert repr(before.loss) in found.text()
+    result = child(frame, QLabel, "overview found")
+    qtbot.waitUntil(lambda: "to the last bit" in result.text(), timeout=60_000)
+    assert repr(before.loss) in result.text()
     view = child(frame, OverviewView, "overview view")
     view.write_report(tmp_path / "report.html")
-    qtbot.waitUntil(lambda: "Written to" in found.text(), timeout=90_000)
+    qtbot.waitUntil(lambda: "Written to" in result.text(), timeout=90_000)
     assert (tmp_path / "report.html").read_text("utf-8").startswith("<!doctype html>")
     for kind in (".svg", ".png"):
         save_picture(child(frame, SetBars, "set bars"), tmp_path / f"bars{kind}")
@@ -163,10 +163,14 @@ def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFr
     qtbot.waitUntil(lambda: table.rowCount() > 0, timeout=30_000)
     mine, theirs = scores_of(frame), frame.session.scores.of(1)
     assert theirs is not None
-    found = paired(theirs, mine)
+    result = paired(theirs, mine)
     says = child(frame, QLabel, "against says").text()
-    assert f"run 2 fixes {len(found.fixed)} mistakes of run 1, makes {len(found.broken)} new ones" in says
-    for words, numbers in (("fixed", found.fixed), ("newly broken", found.broken), ("still wrong", found.still_wrong)):
+    assert f"run 2 fixes {len(result.fixed)} mistakes of run 1, makes {len(result.broken)} new ones" in says
+    for words, numbers in (
+        ("fixed", result.fixed),
+        ("newly broken", result.broken),
+        ("still wrong", result.still_wrong),
+    ):
         shown = child(frame, QPushButton, f"show {words}")
         assert shown.text().endswith(f" · {len(numbers)}")
         assert shown.isEnabled() == bool(numbers)
@@ -179,7 +183,7 @@ def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFr
         known = [epoch.validation.accuracy for epoch in views[number].epochs if epoch.validation is not None]
         assert line.points[:, 1].tolist() == known
     fixed = [int(table.item(row, 2).text().replace("–", "0")) for row in range(table.rowCount())]
-    assert sum(fixed) == len(found.fixed)
+    assert sum(fixed) == len(result.fixed)
 
 
 def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, seen: Frame) -> None:
@@ -187,11 +191,11 @@ def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, seen: Frame) ->
     click(qtbot, frame, "slices of scores")
     table, says = child(frame, QTableWidget, "slices table"), child(frame, QLabel, "slices say")
     qtbot.waitUntil(lambda: "slices" in says.text(), timeout=30_000)
-    found = finish(carry_out(FindSlices(str(frame.session.workspace.folder), 1)))
+    result = finish(carry_out(FindSlices(str(frame.session.workspace.folder), 1)))
     answers = {answer.image: answer for answer in scores_of(frame).answers}
-    assert table.rowCount() == len(found.slices)
-    assert "folder" not in {each.by for each in found.slices}, "each holds one class"
-    for row, each in enumerate(found.slices[:3]):
+    assert table.rowCount() == len(result.slices)
+    assert "folder" not in {each.by for each in result.slices}, "each holds one class"
+    for row, each in enumerate(result.slices[:3]):
         table.selectRow(row)
         assert [table.item(row, column).text() for column in range(3)] == [each.by, each.name, str(each.right.of)]
         assert set(places(frame)) == {number - 1 for number in each.members.tolist()}

@@ -117,13 +117,14 @@ def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: Q
         assert set(places(frame)) == wanted
         matrix.choose(4, 2)
     pairs = child(frame, QListWidget, "confused pairs")
-    told = confusions(scores)
-    assert pairs.count() == len(told) > 0
+    summary = confusions(scores)
+    assert pairs.count() == len(summary) > 0
     pairs.setCurrentRow(0)
     assert (
-        f"{told[0].images} of {told[0].of} {told[0].true} were said to be {told[0].predicted}" == pairs.item(0).text()
+        f"{summary[0].images} of {summary[0].of} {summary[0].true} were said to be {summary[0].predicted}"
+        == pairs.item(0).text()
     )
-    assert set(places(frame)) == behind([told[0].true], [told[0].predicted])
+    assert set(places(frame)) == behind([summary[0].true], [summary[0].predicted])
     click(qtbot, frame, "matrix % of said")
     assert matrix.shares == "column"
     frame.grab()
@@ -134,9 +135,9 @@ def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, seen
     click(qtbot, frame, "robustness of scores")
     click(qtbot, frame, "measure robustness")
     curves = child(frame, GradeCurves, "grade curves")
-    qtbot.waitUntil(lambda: curves.found is not None and len(curves.found.ways) == len(DEGRADED), timeout=60_000)
-    assert curves.found is not None
-    row, way = next((k, way) for k, way in enumerate(curves.found.ways) if way.grades[-1].broken)
+    qtbot.waitUntil(lambda: curves.result is not None and len(curves.result.ways) == len(DEGRADED), timeout=60_000)
+    assert curves.result is not None
+    row, way = next((k, way) for k, way in enumerate(curves.result.ways) if way.grades[-1].broken)
     chart = curves.charts[row]
     qtbot.mouseClick(chart, LEFT, pos=chart.place(*chart.points[-1]).toPoint())
     assert set(places(frame)) == {number - 1 for number in way.grades[-1].broken}
@@ -144,7 +145,7 @@ def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, seen
     assert curves.current == (row, len(way.grades) - 2)
     frame.grab()
     click(qtbot, frame, "score training")
-    assert curves.found is None, "of another set nothing is known yet"
+    assert curves.result is None, "of another set nothing is known yet"
 
 
 def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, seen: Frame) -> None:
@@ -162,8 +163,8 @@ def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, se
         names = scores.classes[answer.predicted], scores.classes[answer.true]
         words = child(frame, QLabel, "step title").text()
         assert words == (f"said {names[0]}, true {names[1]}" if names[0] != names[1] else f"{names[0]}, rightly")
-        told = child(frame, QLabel, "step so far").text()
-        assert told.startswith(f"{at + 1} of {len(every)} · {right} of them right, {right / len(every) * 100:.1f}")
+        summary = child(frame, QLabel, "step so far").text()
+        assert summary.startswith(f"{at + 1} of {len(every)} · {right} of them right, {right / len(every) * 100:.1f}")
         row = [a.image for a in scores.answers].index(answer.image)
         bars = child(frame, Bars, "step bars").bars
         assert {bar.name: bar.figure for bar in bars} == {
@@ -191,20 +192,20 @@ def lasso(qtbot: QtBot, drawn: ImageMap, corners: list[tuple[float, float]], hel
 def test_a_lasso_on_the_map_leads_to_another_set_and_back(qtbot: QtBot, frame: Frame) -> None:
     click(qtbot, frame, "map of scores")
     drawn = child(frame, ImageMap, "image map")
-    qtbot.waitUntil(lambda: drawn.found is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: drawn.result is not None, timeout=60_000)
     qtbot.waitUntil(lambda: "answered wrongly" in child(frame, QLabel, "map says").text(), timeout=60_000)
-    found = drawn.found
-    assert found is not None
+    result = drawn.result
+    assert result is not None
     middle = drawn.at()[0]
     box = [(middle[0] + dx, middle[1] + dy) for dx, dy in ((-40, -40), (40, -40), (40, 40), (-40, 40))]
     lasso(qtbot, drawn, box)
-    found = drawn.found  # the last that was told while it was laid out
+    result = drawn.result  # the last that was told while it was laid out
     within = (np.abs(drawn.at() - middle) <= 40).all(axis=1)
-    held = set(found.images[within].tolist())
+    held = set(result.images[within].tolist())
     assert {place + 1 for place in places(frame)} == held == drawn.selection
     for answer in answers_shown(frame):
-        row = found.images.tolist().index(answer.image)
-        assert (answer.predicted, answer.true) == (found.predicted[row], found.true[row])
+        row = result.images.tolist().index(answer.image)
+        assert (answer.predicted, answer.true) == (result.predicted[row], result.true[row])
     collection = frame.session.images.collection
     before = {number: collection.sets[number - 1] for number in held}
     page = frame.page("results")
@@ -221,8 +222,8 @@ def test_the_map_zooms_moves_hides_sets_and_chooses_by_keys(qtbot: QtBot, seen: 
     click(qtbot, frame, "map by PCA")
     drawn, says = child(frame, ImageMap, "image map"), child(frame, QLabel, "map says")
     qtbot.waitUntil(lambda: "of the variance" in says.text(), timeout=60_000)
-    assert drawn.found is not None
-    numbers, sets = drawn.found.images.tolist(), frame.session.images.collection.sets
+    assert drawn.result is not None
+    numbers, sets = drawn.result.images.tolist(), frame.session.images.collection.sets
     qtbot.keyClick(drawn, Qt.Key.Key_Return)
     assert drawn.selection == set(numbers)
     click(qtbot, frame, "map of training")

@@ -72,11 +72,11 @@ def test_runs_are_named_noted_pinned_deleted_and_brought_back(
     assert station.run(2).about() == About("shorter", "to see")
     table.selectRow(1)
     click(qtbot, frame, "delete run")
-    for answer, kept in ((QMessageBox.StandardButton.No, (2,)), (QMessageBox.StandardButton.Yes, ())):
+    for answer, stored in ((QMessageBox.StandardButton.No, (2,)), (QMessageBox.StandardButton.Yes, ())):
         monkeypatch.setattr(QMessageBox, "question", lambda *_, answer=answer: answer)
         empty = bin_.menu().actions()[-1]
         empty.trigger()
-        assert station.deleted_runs() == kept
+        assert station.deleted_runs() == stored
 
 
 def test_a_sweep_and_a_repeat_are_queued_and_what_is_wrong_is_said_in_place(

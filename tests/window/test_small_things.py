@@ -86,9 +86,9 @@ def test_looking_for_leaks_asks_their_finders_alone_and_ends_with_something_to_d
     trained = next(row for row in rows if row.given_set == "training")
     tested = next(row for row in rows if row.given_set == "test")
     station.path_of(tested).write_bytes(station.path_of(trained).read_bytes())
-    found = finish(carry_out(FindFaults(str(station.folder), None, LEAKS)))
+    result = finish(carry_out(FindFaults(str(station.folder), None, LEAKS)))
     assert set(LEAKS) <= FAULTS.keys()
-    assert {fault.kind for fault in found.faults} <= {"leak", "duplicate", "tiles"}
+    assert {fault.kind for fault in result.faults} <= {"leak", "duplicate", "tiles"}
     frame = open_frame(station)
     acted: list[FaultAction] = []
     monkeypatch.setattr(frame.session, "act", acted.append)
@@ -96,7 +96,7 @@ def test_looking_for_leaks_asks_their_finders_alone_and_ends_with_something_to_d
     view = results_of(frame).findChild(OverviewView)
     assert view is not None
     words: list[str] = []
-    frame.session.worked.connect(lambda *_: words.append(view.found.text()))
+    frame.session.worked.connect(lambda *_: words.append(view.result.text()))
     click(qtbot, frame, "look for leaks")
     qtbot.waitUntil(lambda: view._action is not None, timeout=60_000)
     assert any(" of " in sentence for sentence in words), "how far it is"

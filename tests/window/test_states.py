@@ -23,9 +23,9 @@ OpenFrame = Callable[[Workspace], Frame]
 
 
 def text(frame: Frame, name: str) -> str:
-    found = frame.findChild(QLabel, name)
-    assert found is not None, name
-    return found.text()
+    result = frame.findChild(QLabel, name)
+    assert result is not None, name
+    return result.text()
 
 
 def ended(station: Workspace, state: str | None, **more: Any) -> int:

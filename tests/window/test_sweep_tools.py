@@ -46,8 +46,8 @@ def test_every_combination_of_two_settings_is_queued_and_the_fields_are_empty_ag
     assert tools.says.text() == "learning rate 0.001, 0.002"
     fill(tools, "training.batch_size", "16, 32")
     tools.queue()
-    found = plans(tools.session)
-    assert [(p.optimiser.learning_rate, p.training.batch_size) for p in found] == [
+    result = plans(tools.session)
+    assert [(p.optimiser.learning_rate, p.training.batch_size) for p in result] == [
         (0.001, 16), (0.001, 32), (0.002, 16), (0.002, 32)
     ]  # fmt: skip
     assert (tools.over, tools.values.text()) == ({}, "")
@@ -65,11 +65,11 @@ def test_random_values_come_from_a_range_and_folds_hold_out_each_part(tools: Swe
     assert not tools.values.isVisibleTo(tools)
     tools.count.setValue(3)
     tools.queue()
-    found = plans(tools.session)[3:]
-    assert [(plan.split.folds, plan.split.validation_fold) for plan in found] == [(3, 1), (3, 2), (3, 3)]
+    result = plans(tools.session)[3:]
+    assert [(plan.split.folds, plan.split.validation_fold) for plan in result] == [(3, 1), (3, 2), (3, 3)]
     place = tools.session.workspace
-    told_done(place.run(5), 8, 0.5, found[0].training.epochs)
-    assert folds_told(place, found[2]) == "0 of 3 folds are done."
+    told_done(place.run(5), 8, 0.5, result[0].training.epochs)
+    assert folds_told(place, result[2]) == "0 of 3 folds are done."
     assert folds_told(place, place.run(1).plan()) == ""
 
 

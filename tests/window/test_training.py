@@ -66,7 +66,7 @@ def test_a_run_is_paused_given_another_rate_continued_and_stopped_after_its_epoc
     standing = runs.views[2].steps
     monkeypatch.setattr(QInputDialog, "getDouble", lambda *_: (0.5, False))
     click(qtbot, frame, "set learning rate")
-    assert frame.session.workspace.run(2).asked_rate() is None, "a dialog that is given up changes no rate"
+    assert frame.session.workspace.run(2).commanded_rate() is None, "a dialog that is given up changes no rate"
     monkeypatch.setattr(QInputDialog, "getDouble", lambda *_: (0.0005, True))
     click(qtbot, frame, "set learning rate")
     qtbot.wait(300)
@@ -125,8 +125,8 @@ def test_a_batch_is_timed_for_each_number_of_threads(qtbot: QtBot, frame: Frame)
     assert says.text() == "timing …"
     qtbot.waitUntil(lambda: "learned from" in says.text(), timeout=60_000)
     cores = len(os.sched_getaffinity(0))
-    told = [int(line.split()[0]) for line in says.text().splitlines()[1:] if "ms" in line]
-    assert told == list(choices_of_threads(cores))
+    summary = [int(line.split()[0]) for line in says.text().splitlines()[1:] if "ms" in line]
+    assert summary == list(choices_of_threads(cores))
     assert choices_of_threads(6) == (1, 2, 4, 6)
     assert choices_of_threads(1) == (1,)
 
@@ -246,8 +246,8 @@ def test_advice_is_stepped_through_and_its_remedy_becomes_the_next_plan_and_its_
     frame = open_frame(station)
     frame.session.runs.choose(2)
     stage(qtbot, frame, "training")
-    found = advice_of(station, station.run(2), RunReader(station.run(2)).view())
-    kinds = [finding.kind for finding in found]
+    result = advice_of(station, station.run(2), RunReader(station.run(2)).view())
+    kinds = [finding.kind for finding in result]
     assert kinds[0] == "rate too low"
     title = child(frame, QLabel, "advice title")
     assert title.text() == "Rate too low from epoch 1"
@@ -257,7 +257,7 @@ def test_advice_is_stepped_through_and_its_remedy_becomes_the_next_plan_and_its_
         assert title.text().lower().startswith(kind)
     click(qtbot, frame, "use advice")
     plan = frame.session.design.plan
-    assert plan == found[0].plan
+    assert plan == result[0].plan
     assert not child(frame, QLabel, "advice effect").isVisible()
     finish(execute(station, station.claim_run(replace(plan, name="with it")), lambda: False))
     frame.session.tick()

@@ -40,10 +40,10 @@ def letters(text: str) -> float:
 
 def test_a_name_that_is_too_long_keeps_what_tells_it_from_the_others() -> None:
     names = ["pollen of the alder tree", "pollen of the elder tree", "spore"]
-    found = words.shortened(names, 10, letters)
-    assert found[2] == "spore"
-    assert len(set(found)) == 3
-    assert found[:2] == ["…the alde…", "…the elde…"]
+    result = words.shortened(names, 10, letters)
+    assert result[2] == "spore"
+    assert len(set(result)) == 3
+    assert result[:2] == ["…the alde…", "…the elde…"]
     ends = words.shortened([f"convolution {k}" for k in range(1, 13)], 10, letters)
     assert [own[-2:].strip() for own in ends] == [str(k) for k in range(1, 13)]
     begins = words.shortened(["north slope sample", "south slope sample"], 9, letters)
@@ -231,9 +231,9 @@ def test_a_split_shows_the_images_that_it_moves_first(qtbot: QtBot, open_frame: 
 
 
 def text(frame: Frame, name: str) -> str:
-    found = frame.findChild(QLabel, name)
-    assert found is not None, name
-    return found.text()
+    result = frame.findChild(QLabel, name)
+    assert result is not None, name
+    return result.text()
 
 
 def test_the_strip_below_says_what_is_open_and_what_it_takes(

@@ -111,10 +111,10 @@ def test_from_a_branch_to_a_mended_case_and_back_to_the_beginning(
     stage(qtbot, frame, "explain")
     click(qtbot, frame, "case book")
     book = page.book
-    qtbot.waitUntil(lambda: book.found is not None and len(book.found.cases[0].answers) == 2, timeout=60_000)
-    assert book.found is not None
-    assert book.found.cases[0].case.image == image
-    assert not book.found.cases[0].answers[0].right
+    qtbot.waitUntil(lambda: book.result is not None and len(book.result.cases[0].answers) == 2, timeout=60_000)
+    assert book.result is not None
+    assert book.result.cases[0].case.image == image
+    assert not book.result.cases[0].answers[0].right
 
     undo = child(frame, QPushButton, "undo")
     words = []

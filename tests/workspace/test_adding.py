@@ -54,8 +54,8 @@ def test_added_images_are_the_workspace_s_own(station: Workspace, tmp_path: Path
 def test_a_new_class_comes_with_its_images_and_an_old_run_does_not_know_them(
     station: Workspace, tmp_path: Path
 ) -> None:
-    told = last_object(command("add", station.folder, *pictures(tmp_path / "n", 2), "--as", "lobed", "--json"))
-    assert station.catalogue.classes()[-1] == told["label"] == "lobed"
+    result = last_object(command("add", station.folder, *pictures(tmp_path / "n", 2), "--as", "lobed", "--json"))
+    assert station.catalogue.classes()[-1] == result["label"] == "lobed"
     scores = last_object(command("score", station.folder, 1, "--on", "test", "--json"))
     assert scores["images"] == 16
     assert "2 images added" in command("add", station.folder, tmp_path / "n", "--as", "lobed")

@@ -57,8 +57,8 @@ def test_a_second_look_adds_marks_what_is_gone_and_takes_it_back(tmp_path: Path)
     (source / "blue" / "1.png").rename(tmp_path / "kept.png")
     pictures(source, green=3)
     (source / "red" / "bad.png").write_bytes(b"nothing")
-    found = finish(look_again(workspace))
-    assert (found.added, found.changed, found.gone, found.back) == ((9, 10, 11), (1,), (2,), ())
+    result = finish(look_again(workspace))
+    assert (result.added, result.changed, result.gone, result.back) == ((9, 10, 11), (1,), (2,), ())
     after = collection(workspace, Plan())
     assert after.classes == [*before.classes, "green"]
     assert after.sets[1] == "gone"
@@ -98,14 +98,14 @@ def test_files_that_vanish_during_import_and_odd_ones_are_reported(tmp_path: Pat
     job = make_workspace(tmp_path / "work", source)
     next(job)
     (source / "red" / "99.png").unlink()
-    found = finish(job).collection
-    reasons = {Path(file).name: why for file, why in found.skipped}
+    result = finish(job).collection
+    reasons = {Path(file).name: why for file, why in result.skipped}
     assert reasons == {
         "pipe.png": "it is not a regular file",
         "dangling.png": "no such file or directory",
         "99.png": "no such file or directory",
     }
-    assert found.totals == [3 + 4, 299]
+    assert result.totals == [3 + 4, 299]
     data = finish(gather(Workspace.open(tmp_path / "work"), Plan()))
     assert data.pixels.shape[0] == 306
 
@@ -160,8 +160,8 @@ def inverted(file: Path) -> None:
     """Other pixels in a file of the same size."""
     if file.suffix == ".npz":
         with np.load(file) as arrays:
-            kept = {name: arrays[name] for name in arrays.files}
-        np.savez(file, **{name: 255 - array if array.ndim > 2 else array for name, array in kept.items()})
+            stored = {name: arrays[name] for name in arrays.files}
+        np.savez(file, **{name: 255 - array if array.ndim > 2 else array for name, array in stored.items()})
     else:
         pixels = np.asarray(Image.open(file).convert("RGB"))
         Image.fromarray(255 - pixels).save(file)

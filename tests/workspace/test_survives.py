@@ -87,8 +87,8 @@ def test_a_workspace_within_its_source_takes_none_of_its_own_pictures(tmp_path: 
     assert len(place.catalogue.images()) == 8
     (place.folder / "results").mkdir()
     shutil.copy(source / "broad" / "broad 0.png", place.folder / "results" / "map.png")
-    found = finish(look_again(place))
-    assert (found.added, found.gone) == ((), ())
+    result = finish(look_again(place))
+    assert (result.added, result.gone) == ((), ())
     assert place.catalogue.classes() == ["broad", "narrow"]
 
 
@@ -107,8 +107,8 @@ def test_a_moved_source_is_named_anew_and_everything_stays(tmp_path: Path) -> No
     assert place.catalogue.images() == rows
     (tmp_path / "elsewhere" / "broad" / "broad 3.png").unlink()
     assert move_source(place, tmp_path / "elsewhere") == (7, 1)
-    found = finish(look_again(place))
-    assert (found.added, found.changed, found.gone) == ((), (), (4,))
+    result = finish(look_again(place))
+    assert (result.added, result.changed, result.gone) == ((), (), (4,))
     assert [row.label for row in place.catalogue.images()] == [row.label for row in rows]
     assert place.catalogue.corrections() == {3: Correction(set_name="test")}
 
@@ -172,8 +172,8 @@ def test_four_processes_bring_an_early_catalogue_up_to_date_at_once(tmp_path: Pa
     earlier(file)
     command = [sys.executable, "-c", code, str(file), str(time.time() + 2)]
     running = [subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) for _ in range(4)]
-    told = [process.communicate(timeout=60) for process in running]
-    assert [out.strip() for out, _ in told] == ["2"] * 4, told
+    summary = [process.communicate(timeout=60) for process in running]
+    assert [out.strip() for out, _ in summary] == ["2"] * 4, summary
     assert [row.file for row in Catalogue(file).images()] == ["x.png", "y.png"]
 
 
@@ -224,10 +224,10 @@ def test_a_class_s_folder_without_images_is_told(tmp_path: Path) -> None:
     (source / "round").mkdir()
     (source / "long").mkdir()
     (source / "long" / "notes.txt").write_text("none yet")
-    told = {item.file.name: item.reason for item in open_source(source).find() if isinstance(item, Skipped)}
-    assert "holds no image" in told["round"]
-    assert "holds no image" in told["long"]
-    assert "image's" in told["notes.txt"]
+    summary = {item.file.name: item.reason for item in open_source(source).find() if isinstance(item, Skipped)}
+    assert "holds no image" in summary["round"]
+    assert "holds no image" in summary["long"]
+    assert "image's" in summary["notes.txt"]
 
 
 def test_names_that_are_no_text_or_steer_a_terminal_are_shown_as_escapes(tmp_path: Path) -> None:

@@ -47,11 +47,11 @@ def cases(
         case = _opened(workspace, image, run)
     if case is not None:
         _change(workspace, case, fields, close, delete)
-    told = watched(carry_out(TryCases(str(workspace))), "trying the cases again")
+    result = watched(carry_out(TryCases(str(workspace))), "trying the cases again")
     if as_json:
-        say_json(told)
+        say_json(result)
     else:
-        _say(told)
+        _say(result)
 
 
 def _opened(workspace: Path, image: int, run: int) -> int:
@@ -104,12 +104,12 @@ def _change(workspace: Path, number: int, fields: dict[str, str], close: bool | 
     book.change(after, f"changing case {number}")
 
 
-def _say(told: CasesTried) -> None:
-    if not told.cases:
+def _say(result: CasesTried) -> None:
+    if not result.cases:
         out.print("The case book is empty. Open a case: attentive-lens cases WORKSPACE --open IMAGE --run RUN")
         return
     table = Table("case", "image", "said", "true", "cause", "status", "", box=None)
-    for each in told.cases:
+    for each in result.cases:
         case = each.case
         done = "closed" if case.closed else ""
         table.add_row(
@@ -119,5 +119,5 @@ def _say(told: CasesTried) -> None:
         if case.note:
             table.add_row("", "", "", "", "", case.note)
     out.print(table)
-    out.print("by status: " + ", ".join(f"{word} {count}" for word, count in told.by_status.items()))
-    out.print("by cause: " + ", ".join(f"{word} {count}" for word, count in told.by_cause.items()))
+    out.print("by status: " + ", ".join(f"{word} {count}" for word, count in result.by_status.items()))
+    out.print("by cause: " + ", ".join(f"{word} {count}" for word, count in result.by_cause.items()))

@@ -83,14 +83,14 @@ def repeat(
         raise BadUsage("A run is repeated with its own plan", "only the seed changes", "Leave out --plan and --set")
     first = place.run(of).plan() if of is not None else planned_in(workspace, plan, settings)
     trained(place, [replace(first, seed=seed) for seed in seeds_left(place, first, times)], trainer(on))
-    found = spread(place, first)
-    if found is None:
+    result = spread(place, first)
+    if result is None:
         why = "fewer than two of its runs are done and have validation images"
         raise NotHere("There is no spread to tell", why, "Hold images out, or repeat it more often")
     if as_json:
-        say_json(found)
+        say_json(result)
     else:
-        out.print(found.advice)
+        out.print(result.advice)
 
 
 @app.command("bin")
@@ -115,11 +115,15 @@ def bin_(
         place.forget_deleted()
     left = place.deleted_runs()
     named = [() if run is None else (run,) for run in (put, restore)]
-    found = RunsInBin(left, named[0], named[1], tuple(run for run in before if run not in left))
+    result = RunsInBin(left, named[0], named[1], tuple(run for run in before if run not in left))
     if as_json:
-        say_json(found)
+        say_json(result)
         return
-    for runs_, words in ((found.put, "put into the bin"), (found.restored, "back"), (found.removed, "gone for good")):
+    for runs_, words in (
+        (result.put, "put into the bin"),
+        (result.restored, "back"),
+        (result.removed, "gone for good"),
+    ):
         if runs_:
             out.print(f"run{'s' if len(runs_) > 1 else ''} {', '.join(map(str, runs_))}: {words}")
     out.print(f"In the bin: {', '.join(map(str, left))}" if left else "The bin is empty.")
@@ -141,26 +145,26 @@ def compare(
     from attentive_lens.scoring.paired import in_words, paired
 
     check_set(on)
-    found = compared(Workspace.open(workspace), one, other)
+    result = compared(Workspace.open(workspace), one, other)
     with suppress(NotHere):  # a run without such a set has nothing to pair
         both = [watched(carry_out(Score(str(workspace), run, on)), f"scoring run {run}") for run in (one, other)]
-        found = replace(found, paired=paired(*both))
+        result = replace(result, paired=paired(*both))
     if as_json:
-        say_json(found)
+        say_json(result)
         return
     table = Table(Column("", no_wrap=True), f"run {one}", f"run {other}", box=None)
-    pair = (found.one, found.other)
+    pair = (result.one, result.other)
     table.add_row("plan", *(row.name for row in pair))
     table.add_row("validation accuracy", *("–" if row.accuracy is None else f"{row.accuracy:.1%}" for row in pair))
     table.add_row("validation loss", *("–" if row.loss is None else f"{row.loss:.3f}" for row in pair))
     table.add_row("best epoch", *(f"{row.best_epoch} of {row.epochs}" for row in pair))
     table.add_row("seconds", *(f"{row.seconds:.0f}" for row in pair))
-    for row in found.differences:
+    for row in result.differences:
         table.add_row(row.key, row.one if row.one is not None else "–", row.other if row.other is not None else "–")
     out.print(table)
-    out.print(found.advice)
-    if found.paired is not None:
-        out.print(in_words(found.paired, one, other))
-        for each in found.paired.by_class:
+    out.print(result.advice)
+    if result.paired is not None:
+        out.print(in_words(result.paired, one, other))
+        for each in result.paired.by_class:
             if each.fixed or each.broken:
                 out.print(f"  {each.name}: {each.fixed} fixed, {each.broken} broken, {each.still_wrong} still wrong")

@@ -277,8 +277,8 @@ def class_maps(
 
     check_set(on)
     settings = in_words("--method", MAP_METHODS, method)
-    found = watched(carry_out(ClassMaps(str(workspace), run, on, settings, images)), "explaining right answers")
-    written = write_classes(found, into)
+    outcome = watched(carry_out(ClassMaps(str(workspace), run, on, settings, images)), "explaining right answers")
+    written = write_classes(outcome, into)
     if as_json:
         say_json(written)
         return

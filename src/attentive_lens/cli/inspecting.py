@@ -135,7 +135,7 @@ def numbers(
     seen = watched(carry_out(LayerNumbers(str(workspace), run, name, array, image)), "reading the layer")
     file = write_numbers(seen, into) if into is not None else None
     slope = float(np.sqrt(np.mean(seen.gradient.astype(np.float64) ** 2))) if seen.gradient is not None else None
-    told = NumbersWritten(
+    result = NumbersWritten(
         seen.layer,
         seen.array,
         seen.arrays,
@@ -149,15 +149,15 @@ def numbers(
         file,
     )
     if as_json:
-        say_json(told)
+        say_json(result)
         return
-    shape = "×".join(map(str, told.shape))
-    out.print(f"{told.array} of {told.layer}: {shape}, from {told.least:.4g} to {told.greatest:.4g}")
-    out.print(f"  its arrays: {', '.join(told.arrays)}")
-    if told.loss is not None and told.gradient is not None:
-        out.print(f"  image {image}: loss {told.loss:.4g}, root mean square of its gradient {told.gradient:.4g}")
-    if told.optimiser:
-        out.print(f"  the optimiser remembers after epoch {told.epoch}: {', '.join(told.optimiser)}")
+    shape = "×".join(map(str, result.shape))
+    out.print(f"{result.array} of {result.layer}: {shape}, from {result.least:.4g} to {result.greatest:.4g}")
+    out.print(f"  its arrays: {', '.join(result.arrays)}")
+    if result.loss is not None and result.gradient is not None:
+        out.print(f"  image {image}: loss {result.loss:.4g}, root mean square of its gradient {result.gradient:.4g}")
+    if result.optimiser:
+        out.print(f"  the optimiser remembers after epoch {result.epoch}: {', '.join(result.optimiser)}")
     if file is not None:
         out.print(f"  all numbers are in {file}")
 

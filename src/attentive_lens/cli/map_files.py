@@ -23,7 +23,7 @@ SIDE, ROOM, DOT = 1600, 34, 4
 PAPER, WRONG = "#FCFAF5", "#B53A20"
 
 
-def write_map(workspace: Path, found: DataMap, told: Mapped, file: Path) -> None:
+def write_map(workspace: Path, result: DataMap, summary: Mapped, file: Path) -> None:
     """Write places as CSV, or images at their places as PNG, those answered wrongly in a ring.
 
     Raises
@@ -36,12 +36,12 @@ def write_map(workspace: Path, found: DataMap, told: Mapped, file: Path) -> None
         lines = io.StringIO()
         table = csv.writer(lines, lineterminator="\n")
         table.writerow(["image", "file", "set", "true", "predicted", "across", "down"])
-        for each in told.images:
+        for each in summary.images:
             row = [each.image, each.file, each.set, each.true, each.predicted]
             table.writerow([*row, f"{each.across:.6g}", f"{each.down:.6g}"])
         write_text(file, lines.getvalue())
         return
-    picture = _picture(workspace, found)
+    picture = _picture(workspace, result)
     try:
         picture.save(file)
     except OSError as error:
@@ -52,24 +52,24 @@ def _unwritten(file: Path, error: OSError) -> BadFile:
     return BadFile(f"{file} could not be written", str(error.strerror or error).lower(), "Name another file with --out")
 
 
-def _picture(workspace: Path, found: DataMap) -> Image.Image:
+def _picture(workspace: Path, result: DataMap) -> Image.Image:
     from attentive_lens.desk.tasks import carry_out
 
     pixels = watched(carry_out(Prepare(str(workspace))), "preparing images").opened()
-    places = into_unit(found.places) * SIDE
+    places = into_unit(result.places) * SIDE
     sheet = Image.new("RGB", (SIDE, SIDE), PAPER)
     draw = ImageDraw.Draw(sheet)
-    shown = set(shown_apart(places, by_interest(found.predicted, found.true), ROOM))
+    shown = set(shown_apart(places, by_interest(result.predicted, result.true), ROOM))
     for k, (x, y) in enumerate(places.tolist()):
         if k not in shown:
-            draw.ellipse((x - DOT / 2, y - DOT / 2, x + DOT / 2, y + DOT / 2), fill=class_colour(int(found.true[k])))
+            draw.ellipse((x - DOT / 2, y - DOT / 2, x + DOT / 2, y + DOT / 2), fill=class_colour(int(result.true[k])))
     for k in sorted(shown):
         left, top = (round(float(v) - ROOM / 2) for v in places[k])
-        one = np.asarray(pixels[int(found.images[k]) - 1])
+        one = np.asarray(pixels[int(result.images[k]) - 1])
         small = Image.fromarray(np.repeat(one, 3, axis=2) if one.shape[2] == 1 else one)
         sheet.paste(small.resize((ROOM - 6, ROOM - 6)), (left + 3, top + 3))
         box = (left + 2, top + 2, left + ROOM - 4, top + ROOM - 4)
-        draw.rectangle(box, outline=class_colour(int(found.true[k])), width=2)
-        if found.predicted[k] != found.true[k]:
+        draw.rectangle(box, outline=class_colour(int(result.true[k])), width=2)
+        if result.predicted[k] != result.true[k]:
             draw.ellipse((left, top, left + ROOM - 2, top + ROOM - 2), outline=WRONG, width=3)
     return sheet

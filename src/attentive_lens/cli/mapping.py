@@ -48,29 +48,29 @@ def map_data(
     if file is not None and file.suffix.lower() not in (".csv", ".png"):
         raise unknown_word("ending of --out", file.suffix or file.name, frozenset({".csv", ".png"}))
     request = MapData(str(workspace), run, layer, METHODS[method.lower()], seed, perplexity, most)
-    found = watched(carry_out(request), "laying images out")
+    result = watched(carry_out(request), "laying images out")
     place = Workspace.open(workspace)
     rows = collection(place, place.run(run).plan(), place.run(run))
     columns = zip(
-        found.images.tolist(), found.true.tolist(), found.predicted.tolist(), found.places.tolist(), strict=True
+        result.images.tolist(), result.true.tolist(), result.predicted.tolist(), result.places.tolist(), strict=True
     )
     images = tuple(
-        MappedImage(number, printable(rows.rows[number - 1].file), rows.sets[number - 1], found.classes[true],
-                    found.classes[predicted], *at)
+        MappedImage(number, printable(rows.rows[number - 1].file), rows.sets[number - 1], result.classes[true],
+                    result.classes[predicted], *at)
         for number, true, predicted, at in columns
     )  # fmt: skip
-    told = Mapped(found.layer, found.method, found.in_all, found.explained, images, str(file) if file else None)
+    summary = Mapped(result.layer, result.method, result.in_all, result.explained, images, str(file) if file else None)
     if file is not None:
         from attentive_lens.cli.map_files import write_map
 
-        write_map(workspace, found, told, file)
+        write_map(workspace, result, summary, file)
     if as_json:
-        say_json(told)
+        say_json(summary)
         return
-    part = f"{len(images)} of {found.in_all}" if len(images) < found.in_all else f"{len(images)}"
-    explained = ", ".join(f"{share:.1%}" for share in found.explained)
+    part = f"{len(images)} of {result.in_all}" if len(images) < result.in_all else f"{len(images)}"
+    explained = ", ".join(f"{share:.1%}" for share in result.explained)
     out.print(
-        f"{part} images laid out by {found.layer}, {found.method}"
+        f"{part} images laid out by {result.layer}, {result.method}"
         + (f"; the components explain {explained} of the variance" if explained else "")
     )
     for name in dict.fromkeys(each.set for each in images):

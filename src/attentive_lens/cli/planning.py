@@ -170,7 +170,7 @@ def show(
     if run is not None and (plan is not None or settings):
         raise BadUsage("A run has its own plan", "it never changes", "Leave out --plan and --set")
     chosen, classes = _of_workspace(plan, settings, workspace, run, classes)
-    kept = frozen_part(chosen)
+    stored = frozen_part(chosen)
     network = chosen.network.with_outputs(chosen.loss.outputs(classes))
     facts = network.facts(chosen.preprocessing.shape)
     cost = sum(fact.multiply_adds for fact in facts)
@@ -192,7 +192,9 @@ def show(
         )
         for fact in facts
     )
-    shown = PlanShown(chosen.name, sum(fact.weights for fact in facts), cost, layers, price, kept.node, kept.why_not)
+    shown = PlanShown(
+        chosen.name, sum(fact.weights for fact in facts), cost, layers, price, stored.node, stored.why_not
+    )
     if as_json:
         say_json(shown)
     else:

@@ -54,8 +54,8 @@ def predict(
     files = image_files(images)
     known = watched(familiar_to(model), "looking at what it was trained on") if unlike else None
     if file is not None:
-        told = watched(_written(read, files, known, AnswerFile(file, read.classes, resume)), "answering")
-        _say_written(told, as_json)
+        result = watched(_written(read, files, known, AnswerFile(file, read.classes, resume)), "answering")
+        _say_written(result, as_json)
         return
     answered = False
     for batch in answers_to(read, files, known):
@@ -67,16 +67,16 @@ def predict(
         raise BadFile("Nothing was answered", why, "Name image files")
 
 
-def _say(told: Prediction | Unreadable, as_json: bool) -> None:
+def _say(result: Prediction | Unreadable, as_json: bool) -> None:
     if as_json:
-        say_json(told)
-    elif isinstance(told, Unreadable):
-        out.print(f"{told.file}: not read, {told.error}")
+        say_json(result)
+    elif isinstance(result, Unreadable):
+        out.print(f"{result.file}: not read, {result.error}")
     else:
         strange = ""
-        if told.unlike is not None and told.unlike > 1:
-            strange = f", unlike all training images ({told.unlike:.1f} times the usual distance)"
-        out.print(f"{told.file}: {told.predicted} ({told.probability:.2f}){strange}")
+        if result.unlike is not None and result.unlike > 1:
+            strange = f", unlike all training images ({result.unlike:.1f} times the usual distance)"
+        out.print(f"{result.file}: {result.predicted} ({result.probability:.2f}){strange}")
 
 
 def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, into: AnswerFile) -> Job[AnswersWritten]:
@@ -88,9 +88,9 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
     held, began = len(into.done), time.monotonic()
     try:
         for batch in answers_to(model, (name for name in files if printable(name) not in into.done), known):
-            told = [replace(each, file=printable(each.file)) for each in batch]
-            into.write(told)
-            for each in told:
+            result = [replace(each, file=printable(each.file)) for each in batch]
+            into.write(result)
+            for each in result:
                 if isinstance(each, Unreadable):
                     unreadable += 1
                 else:
@@ -108,14 +108,14 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
                           unlike if known is not None else None, counts, round(seconds, 2))  # fmt: skip
 
 
-def _say_written(told: AnswersWritten, as_json: bool) -> None:
+def _say_written(result: AnswersWritten, as_json: bool) -> None:
     if as_json:
-        say_json(told)
+        say_json(result)
         return
-    before = f", {told.held} were there already" if told.held else ""
-    out.print(f"{told.answered} images answered in {told.seconds:.1f} s{before}; written to {told.file}")
-    out.print(", ".join(f"{name} {count}" for name, count in told.predicted.items()))
-    if told.unreadable:
-        out.print(f"{told.unreadable} files could not be read; their lines say why")
-    if told.unlike is not None:
-        out.print(f"{told.unlike} are unlike all training images")
+    before = f", {result.held} were there already" if result.held else ""
+    out.print(f"{result.answered} images answered in {result.seconds:.1f} s{before}; written to {result.file}")
+    out.print(", ".join(f"{name} {count}" for name, count in result.predicted.items()))
+    if result.unreadable:
+        out.print(f"{result.unreadable} files could not be read; their lines say why")
+    if result.unlike is not None:
+        out.print(f"{result.unlike} are unlike all training images")

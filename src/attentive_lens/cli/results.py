@@ -68,7 +68,7 @@ class SourceMoved:
 
     workspace: str
     source: str
-    found: int
+    present: int
     missing: int
 
 
@@ -376,7 +376,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
 
 def results_by_command() -> dict[str, tuple[type[Any], ...]]:
     """Of all commands, and of an error: those that ask a request print its result."""
-    return {**RESULTS, **{name: (asked.result,) for name, asked in requests_asked().items()}}
+    return {**RESULTS, **{name: (request.result,) for name, request in requests_asked().items()}}
 
 
 def json_schema() -> PlainTable:

@@ -38,16 +38,16 @@ MOST_CLASSES = 12
 
 
 MEASURES: dict[str, Callable[[ScoresOfRun], str]] = {
-    "accuracy": lambda told: told.overview.accuracy.words,
-    "loss": lambda told: f"{told.loss:.3f}",
-    "balanced accuracy": lambda told: _share(told.overview.balanced_accuracy),
-    "macro F1": lambda told: "–" if told.overview.macro_f1 is None else f"{told.overview.macro_f1:.3f}",
-    "top-2": lambda told: _top(told, 2),
-    "top-3": lambda told: _top(told, 3),
-    "top-5": lambda told: _top(told, 5),
-    "calibration error": lambda told: _share(told.calibration_error),
-    "temperature": lambda told: "–" if told.temperature is None else f"{told.temperature:.2f}",
-    "wrong": lambda told: str(len(told.wrong)),
+    "accuracy": lambda summary: summary.overview.accuracy.words,
+    "loss": lambda summary: f"{summary.loss:.3f}",
+    "balanced accuracy": lambda summary: _share(summary.overview.balanced_accuracy),
+    "macro F1": lambda summary: "–" if summary.overview.macro_f1 is None else f"{summary.overview.macro_f1:.3f}",
+    "top-2": lambda summary: _top(summary, 2),
+    "top-3": lambda summary: _top(summary, 3),
+    "top-5": lambda summary: _top(summary, 5),
+    "calibration error": lambda summary: _share(summary.calibration_error),
+    "temperature": lambda summary: "–" if summary.temperature is None else f"{summary.temperature:.2f}",
+    "wrong": lambda summary: str(len(summary.wrong)),
 }
 """What the table of several runs can show, by name."""
 USUAL = ("accuracy", "loss", "balanced accuracy", "macro F1", "calibration error")
@@ -57,8 +57,8 @@ def _share(value: float | None) -> str:
     return "–" if value is None else f"{value:.1%}"
 
 
-def _top(told: ScoresOfRun, k: int) -> str:
-    return next((share.words for own, share in told.overview.top if own == k), "–")
+def _top(summary: ScoresOfRun, k: int) -> str:
+    return next((share.words for own, share in summary.overview.top if own == k), "–")
 
 
 @app.command()
@@ -101,24 +101,24 @@ def score(
             raise unknown_word("--measure", word, frozenset(MEASURES))
     place, several = Workspace.open(workspace), []
     for number in dict.fromkeys(runs):
-        told, scores = _scored(place, number, on, by)
+        summary, scores = _scored(place, number, on, by)
         if folder is not None:
             make_folder(folder)
             into = folder if len(runs) == 1 else folder / f"run-{number}"
-            _write(into, told, scores, {row.number: printable(row.file) for row in place.catalogue.images()})
+            _write(into, summary, scores, {row.number: printable(row.file) for row in place.catalogue.images()})
         if as_json:
-            say_json(told)
+            say_json(summary)
         elif len(runs) == 1:
-            _say(told, scores)
+            _say(summary, scores)
             run = place.run(number)
-            for caution in cautions_of(place, run, scores, told.relabelled, RunReader(run).view().best):
+            for caution in cautions_of(place, run, scores, summary.relabelled, RunReader(run).view().best):
                 out.print(caution)
-        several.append(told)
+        several.append(summary)
     if len(runs) > 1 and not as_json:
         table = Table("run", "images", *(shown or USUAL), box=None)
-        for told in several:
-            figures = (MEASURES[word](told) for word in shown or USUAL)
-            table.add_row(str(told.run), str(told.images), *figures)
+        for summary in several:
+            figures = (MEASURES[word](summary) for word in shown or USUAL)
+            table.add_row(str(summary.run), str(summary.images), *figures)
         out.print(table)
 
 
@@ -136,7 +136,7 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
         Mistake(a.image, printable(files[a.image]), names[a.predicted], names[a.true], a.probability)
         for a in scores.wrong
     ]
-    told = ScoresOfRun(
+    summary = ScoresOfRun(
         number,
         on,
         scores.images,
@@ -160,15 +160,15 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
         scores.temperature,
         _slices(place.folder, number, on, by) if by else (),
     )
-    return told, scores
+    return summary, scores
 
 
-def _write(folder: Path, told: ScoresOfRun, scores: Scores, files: dict[int, str]) -> None:
+def _write(folder: Path, summary: ScoresOfRun, scores: Scores, files: dict[int, str]) -> None:
     """Scores, answers and figures."""
     from attentive_lens.desk.results.exporting import write_scores
     from attentive_lens.desk.results.figures import write_figures
 
-    write_scores(folder, told, scores, files)
+    write_scores(folder, summary, scores, files)
     write_figures(folder, scores)
 
 
@@ -179,25 +179,25 @@ def verify(workspace: InWorkspace, run: OfRun, on: OnSet = "validation", as_json
     from attentive_lens.desk.tasks import carry_out
 
     check_set(on)
-    told = watched(carry_out(Verify(str(workspace), run, on)), "scoring again")
-    if not told.same:
+    summary = watched(carry_out(Verify(str(workspace), run, on)), "scoring again")
+    if not summary.same:
         what = f"The scores of run {run} are not confirmed"
-        raise BadValue(what, " ".join(told.words()).rstrip("."), "Score again, or put the model back")
-    say_json(told) if as_json else say(told)
+        raise BadValue(what, " ".join(summary.words()).rstrip("."), "Score again, or put the model back")
+    say_json(summary) if as_json else say(summary)
 
 
 def _slices(workspace: Path, run: int, on: str, by: str) -> tuple[Slice, ...]:
     """Those that were asked for; corrected for all that were tried."""
     from attentive_lens.desk.tasks import carry_out
 
-    found = watched(carry_out(FindSlices(str(workspace), run, on)), "cutting into slices")
-    return tuple(each for each in found.slices if by in ("all", each.by))
+    result = watched(carry_out(FindSlices(str(workspace), run, on)), "cutting into slices")
+    return tuple(each for each in result.slices if by in ("all", each.by))
 
 
-def _say(told: ScoresOfRun, scores: Scores) -> None:
-    view, names = told.overview, scores.classes
+def _say(summary: ScoresOfRun, scores: Scores) -> None:
+    view, names = summary.overview, scores.classes
     out.print(
-        f"run {told.run} on {told.on}: {view.accuracy.words} of {scores.images} images right,"
+        f"run {summary.run} on {summary.on}: {view.accuracy.words} of {scores.images} images right,"
         f" {scores.loss_function} {scores.loss:.3f}"
     )
     if scores.unknown:
@@ -208,9 +208,9 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
     if view.chance is not None and view.majority is not None:
         more += [f"guessing {view.chance:.1%}", f"always the largest class {view.majority:.1%}"]
     out.print(", ".join(more))
-    worst = sorted(told.by_class, key=lambda each: (each.f1 is None, each.f1 or 0.0))[:MOST]
-    rows = told.by_class if len(names) <= MANY else worst
-    areas = {each.name: each for each in told.areas}
+    worst = sorted(summary.by_class, key=lambda each: (each.f1 is None, each.f1 or 0.0))[:MOST]
+    rows = summary.by_class if len(names) <= MANY else worst
+    areas = {each.name: each for each in summary.areas}
     table = Table(
         Column("class", overflow="fold", min_width=min(24, max(map(len, names)))),
         "precision", "recall", "F1", "ROC area", "images", "confidence", "taken for",
@@ -241,20 +241,22 @@ def _say(told: ScoresOfRun, scores: Scores) -> None:
     if matrix is not None and fits(matrix):
         out.print(matrix)
     else:
-        for pair in told.confusions[:MOST]:
+        for pair in summary.confusions[:MOST]:
             out.print(f"  {pair.images} of {pair.of} images of {pair.true} were said to be {pair.predicted}")
-    if told.calibration_error is not None:
-        cooler = f"; a temperature of {told.temperature:.2f} would fit them" if told.temperature is not None else ""
-        out.print(f"answers are off by {told.calibration_error:.1%} from how sure they are{cooler}")
-    if told.slices:
+    if summary.calibration_error is not None:
+        cooler = (
+            f"; a temperature of {summary.temperature:.2f} would fit them" if summary.temperature is not None else ""
+        )
+        out.print(f"answers are off by {summary.calibration_error:.1%} from how sure they are{cooler}")
+    if summary.slices:
         table = Table("cut by", "part", "right", "others", "chance", "within classes", box=None)
-        for cut in told.slices[:MOST]:
+        for cut in summary.slices[:MOST]:
             others = "–" if cut.others is None else f"{cut.others:.1%}"
             right = f"{cut.right.words} of {cut.right.of}"
             table.add_row(cut.by, cut.name, right, others, f"{cut.p_value:.2g}", f"{cut.p_within:.2g}")
         out.print(table)
-    for entry in told.wrong[:MOST]:
+    for entry in summary.wrong[:MOST]:
         named = f"said {entry.predicted} ({entry.probability:.2f}), true {entry.true}"
         out.print(f"  image {entry.image}: {named} · {entry.file}")
-    if len(told.wrong) > MOST:
-        out.print(f"  … and {len(told.wrong) - MOST} more; --json lists all.")
+    if len(summary.wrong) > MOST:
+        out.print(f"  … and {len(summary.wrong) - MOST} more; --json lists all.")

@@ -104,17 +104,18 @@ def cross_validate(
     first = planned_in(workspace, plan, settings)
     plans = searching.folds(first, folds)
     runs = trained(place, plans, trainer(on))
-    found = watched(crossed(place, runs), "answering")
-    if not found.answers:
+    result = watched(crossed(place, runs), "answering")
+    if not result.answers:
         raise NotHere("There is nothing to tell", "no fold has images with labels", "Label some images")
     if answers is not None:
-        write_answers(answers, found)
+        write_answers(answers, result)
     if as_json:
-        say_json(CrossValidated(tuple(run.number for run in runs), found.images, found.accuracy, found.low, found.high,
-                                found.by_fold, str(answers) if answers is not None else None))  # fmt: skip
+        figures = (result.images, result.accuracy, result.low, result.high, result.by_fold)
+        file = str(answers) if answers is not None else None
+        say_json(CrossValidated(tuple(run.number for run in runs), *figures, file))
         return
-    each = ", ".join(f"{accuracy:.1%}" for accuracy in found.by_fold)
+    each = ", ".join(f"{accuracy:.1%}" for accuracy in result.by_fold)
     out.print(
-        f"{found.images} images, each answered by a model that never saw it: {found.accuracy:.1%} right"
-        f" (95 %: {found.low:.1%} to {found.high:.1%}); by fold {each}"
+        f"{result.images} images, each answered by a model that never saw it: {result.accuracy:.1%} right"
+        f" (95 %: {result.low:.1%} to {result.high:.1%}); by fold {each}"
     )

@@ -103,7 +103,7 @@ def _lead(workspace: Path, which: Which, launch: Launch) -> Trained:
         if which.claimed is not None:
             start_next(place)
         raise
-    if which.claimed is not None and (trained.outcome.state != "stopped" or run.asked()):
+    if which.claimed is not None and (trained.outcome.state != "stopped" or run.command()):
         start_next(place)  # not where this process was told to end: whoever did that wants no other
     return trained
 

@@ -87,8 +87,8 @@ def inside(job: Job[T]) -> Job[T]:
     """A job as a part of another one: its progress, without what it has so far, which is not of the other's kind."""
     while True:
         try:
-            told = next(job)
+            summary = next(job)
         except StopIteration as end:
             result: Any = end.value
             return result  # type: ignore[no-any-return]
-        yield replace(told, so_far=None)
+        yield replace(summary, so_far=None)

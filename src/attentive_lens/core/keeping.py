@@ -39,7 +39,7 @@ def _stamp(file: Path) -> tuple[int, int]:
     return (status.st_size, status.st_mtime_ns)
 
 
-def kept(file: Path, kind: type[T], key: str) -> T | None:
+def stored(file: Path, kind: type[T], key: str) -> T | None:
     """The dataclass kept in a file under this key, or None."""
     try:
         with file.open("rb") as stream, np.load(stream, allow_pickle=False) as stored:

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.keeping import keep, kept
+from attentive_lens.core.keeping import keep, stored
 from attentive_lens.desk.memory import state_folder
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
@@ -74,7 +74,7 @@ def read_card(folder: Path) -> Card:
     if held is not None:
         os.close(held)
     scores = [epoch.validation.accuracy for view in views for epoch in view.epochs if epoch.validation is not None]
-    pictures = kept(_file(folder), _Pictures, str(folder.absolute()))
+    pictures = stored(_file(folder), _Pictures, str(folder.absolute()))
     return Card(
         folder,
         workspace.name,

@@ -18,13 +18,13 @@ class DropoutAtWork:
 
     Attributes
     ----------
-    kept : dict
+    masks : dict
         Node → M×(shape of its output) bool, whether a value stayed; all of a map alike where whole channels drop out.
     answers : ndarray, M×K float32
         The answers with each draw, as the model's output function makes them.
     """
 
-    kept: dict[str, NDArray[np.bool_]]
+    masks: dict[str, NDArray[np.bool_]]
     answers: NDArray[np.float32]
 
 
@@ -49,7 +49,7 @@ def at_work(probe: Probe, image: Array, draws: int, seed: int = 0) -> DropoutAtW
     network = probe.network
     images = np.repeat(image[None], draws, axis=0)
     edited: dict[str, Array] = {}
-    kept: dict[str, NDArray[np.bool_]] = {}
+    masks: dict[str, NDArray[np.bool_]] = {}
     for node in network.plan.nodes:
         rate = getattr(node.layer, "rate", 0.0)
         if node.layer.kind != "dropout" or not rate:
@@ -61,8 +61,8 @@ def at_work(probe: Probe, image: Array, draws: int, seed: int = 0) -> DropoutAtW
         if node.layer.unit == "channel":  # type: ignore[attr-defined]
             shape = (draws, *(1 for _ in shape[1:-1]), shape[-1])
         drawn = random_generator(seed, f"dropout of {node.name}").random(shape, np.float32) >= rate
-        kept[node.name] = np.broadcast_to(drawn, inputs.shape)
+        masks[node.name] = np.broadcast_to(drawn, inputs.shape)
         edited[node.name] = (inputs * drawn / np.float32(1 - rate)).astype(inputs.dtype)
     raw = network.forward(images, edited=edited, ready=probe.predictor.ready).outputs[network.output]
     answers = probe.predictor.output.answers(probe.predictor.output.spread(raw))
-    return DropoutAtWork(kept, np.asarray(answers, np.float32))
+    return DropoutAtWork(masks, np.asarray(answers, np.float32))

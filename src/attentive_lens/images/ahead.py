@@ -26,13 +26,13 @@ Read: TypeAlias = list[tuple[str, NDArray[np.uint8] | str]]
 
 def read_files(preprocessor: Preprocessor, files: Sequence[str]) -> Read:
     """Files at the input size, each with its pixels or the reason why there are none."""
-    found: Read = []
+    outcome: Read = []
     for file in files:
         try:
-            found.append((file, preprocessor.opened(Path(file))))
+            outcome.append((file, preprocessor.opened(Path(file))))
         except LensError as error:
-            found.append((file, error.why))
-    return found
+            outcome.append((file, error.why))
+    return outcome
 
 
 def read_ahead(preprocessor: Preprocessor, files: Iterable[str]) -> Iterator[Read]:

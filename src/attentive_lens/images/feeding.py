@@ -71,7 +71,7 @@ class Feed:
 
     Attributes
     ----------
-    kept : ndarray, V×M×… float32, or None
+    frozen_outputs : ndarray, V×M×… float32, or None
         What stands in for the prepared images, by variant and member.
     rows : callable
         Which images of a batch of so many are made for training; all, unless other processes make others.
@@ -92,7 +92,7 @@ class Feed:
         self.pixels, self.labels, self.members = pixels, labels, members
         self.augmentation, self.preprocessor, self.seed, self.size = augmentation, preprocessor, seed, size
         self.classes, self.variants = classes, variants
-        self.kept: NDArray[np.float32] | None = None
+        self.frozen_outputs: NDArray[np.float32] | None = None
         self.rows: Callable[[int], slice] = _all
         self.waited = 0.0
 
@@ -110,9 +110,13 @@ class Feed:
         labels = self.labels[members]
         own = labels[wanted]
         targets, each = np.zeros((len(own), self.classes), np.float32), np.arange(len(own))
-        if self.kept is not None:
+        if self.frozen_outputs is not None:
             targets[each, own] = 1
-            return Batch(np.ascontiguousarray(self.kept[variant % len(self.kept), places[wanted]]), targets, count)
+            return Batch(
+                np.ascontiguousarray(self.frozen_outputs[variant % len(self.frozen_outputs), places[wanted]]),
+                targets,
+                count,
+            )
         variants = augment(self.pixels[members], members.tolist(), self.augmentation, self.seed, variant, wanted)
         targets[each, own] = 1 - variants.shares
         targets[each, labels[variants.partners]] += variants.shares

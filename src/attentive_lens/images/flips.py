@@ -44,7 +44,7 @@ def turned_by_flip(images: NDArray[np.uint8], labels: NDArray[np.int64], classes
     if len(images) < 2 * FEWEST:
         return ()
     plain, mirrored = _unit(images), _unit(images[:, :, ::-1])
-    found = []
+    result = []
     as_they_are, as_mirrored = (_votes(rows, plain, labels, len(classes)) for rows in (plain, mirrored))
     for number in np.unique(labels):
         own = labels == number
@@ -54,8 +54,8 @@ def turned_by_flip(images: NDArray[np.uint8], labels: NDArray[np.int64], classes
         stayed, shares[number] = shares[number], 0.0
         other = int(shares.argmax())
         if shares[other] >= TURNED and stayed <= STAYED:
-            found.append(Turned(classes[int(number)], classes[other], float(shares[other])))
-    return tuple(found)
+            result.append(Turned(classes[int(number)], classes[other], float(shares[other])))
+    return tuple(result)
 
 
 def _unit(images: NDArray[np.uint8]) -> NDArray[np.float32]:

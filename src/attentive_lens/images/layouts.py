@@ -33,7 +33,7 @@ def readings(shape: tuple[int, ...], labels: int | None, wish: Reading, turned: 
         Of the array.
     labels : int or None
         How many labels there are, if known: only an axis of that length can count the images.
-    asked : Reading
+    wish : Reading
         Settings already decided.
     turned : bool
         Whether arrays of this kind are usually stored column by column.

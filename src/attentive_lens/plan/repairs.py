@@ -123,13 +123,15 @@ def _names(case: _Case) -> Iterator[Repair]:
 
 def _sources(case: _Case) -> Iterator[Repair]:
     known = {IMAGE, *(node.name for node in case.nodes[: case.place])}
-    kept = tuple(source for source in case.node.after if source in known)
-    if kept and (len(kept) > 1) == case.node.layer.joins:
-        yield Repair("Leave that input out", case.with_node(replace(case.node, after=kept)))
+    stored = tuple(source for source in case.node.after if source in known)
+    if stored and (len(stored) > 1) == case.node.layer.joins:
+        yield Repair("Leave that input out", case.with_node(replace(case.node, after=stored)))
     if not case.node.layer.joins:
         yield Repair(f"Put it after {case.before}", case.with_node(replace(case.node, after=(case.before,))))
-    elif case.before not in kept:
-        yield Repair(f"Take {case.before} in its place", case.with_node(replace(case.node, after=(*kept, case.before))))
+    elif case.before not in stored:
+        yield Repair(
+            f"Take {case.before} in its place", case.with_node(replace(case.node, after=(*stored, case.before)))
+        )
     yield Repair("Take the layer out", case.without())
 
 

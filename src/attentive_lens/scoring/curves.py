@@ -60,11 +60,11 @@ def curves_of(scores: Scores, number: int) -> ClassCurves:
     order = np.argsort(-values, kind="stable")
     ranked, hits = values[order], of_it[order]
     last = np.flatnonzero(np.append(np.diff(ranked) != 0, True)) if len(ranked) else np.zeros(0, np.int64)
-    found, predicted = np.cumsum(hits)[last].astype(np.float64), (last + 1).astype(np.float64)
+    result, predicted = np.cumsum(hits)[last].astype(np.float64), (last + 1).astype(np.float64)
     positives, negatives = int(of_it.sum()), int((~of_it).sum())
-    precision = found / predicted
-    recall = found / positives if positives else np.zeros(len(found))
-    false = (predicted - found) / negatives if negatives else np.zeros(len(found))
+    precision = result / predicted
+    recall = result / positives if positives else np.zeros(len(result))
+    false = (predicted - result) / negatives if negatives else np.zeros(len(result))
     if not positives or not negatives:
         return ClassCurves(ranked[last], precision, recall, false, None, None)
     steps = np.diff(recall, prepend=0.0)

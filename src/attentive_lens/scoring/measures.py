@@ -180,13 +180,13 @@ def per_class(scores: Scores) -> tuple[OfClass, ...]:
     near = ranks_of_true(scores) < TOP
     among = np.bincount(true, near, len(scores.classes))
     several = len(scores.classes) > TOP
-    found = []
+    result = []
     for k, name in enumerate(scores.classes):
         others = matrix[k].copy()
         others[k] = 0
         most = int(others.argmax()) if len(others) else 0
         right, met = int(matrix[k, k]), int(support[k] + predicted[k])
-        found.append(
+        result.append(
             OfClass(
                 name,
                 Share.made(right, int(predicted[k])),
@@ -199,7 +199,7 @@ def per_class(scores: Scores) -> tuple[OfClass, ...]:
                 float(among[k] / support[k]) if several and support[k] else None,
             )
         )
-    return tuple(found)
+    return tuple(result)
 
 
 def confusions(scores: Scores) -> tuple[Confusion, ...]:
@@ -269,8 +269,8 @@ def fitted_temperature(scores: Scores) -> float | None:
         own = scaled[np.arange(len(true)), true]
         return float((np.log(np.exp(scaled).sum(axis=1)) - own).mean())
 
-    found = minimize_scalar(loss, bounds=(-3.0, 3.0), method="bounded")
-    return float(np.exp(found.x))
+    result = minimize_scalar(loss, bounds=(-3.0, 3.0), method="bounded")
+    return float(np.exp(result.x))
 
 
 def _sure_and_right(scores: Scores) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:

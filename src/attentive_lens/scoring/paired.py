@@ -107,16 +107,18 @@ def _interval(both: int, fixed: int, broken: int, neither: int) -> tuple[float, 
     return apart - reach(second - low_2, high_1 - first), apart + reach(high_2 - second, first - low_1)
 
 
-def in_words(found: Paired, one: int, other: int) -> str:
+def in_words(result: Paired, one: int, other: int) -> str:
     """What came of the second run against the first, and whether chance does as much."""
-    if not found.images or found.difference is None or found.p_value is None:
+    if not result.images or result.difference is None or result.p_value is None:
         return f"Runs {one} and {other} have no image in common here, so nothing can be told of them one by one."
-    points = found.difference * 100
+    points = result.difference * 100
     ahead = f"{abs(points):.1f} points {'more' if points > 0 else 'fewer'} right" if points else "as many right"
-    judged = "more than chance does" if found.p_value < 0.05 else "no more than chance does"
-    within = f"95 %: {found.low * 100:+.1f} to {found.high * 100:+.1f}" if None not in (found.low, found.high) else ""  # type: ignore[operator]
+    judged = "more than chance does" if result.p_value < 0.05 else "no more than chance does"
+    within = ""
+    if result.low is not None and result.high is not None:
+        within = f"95 %: {result.low * 100:+.1f} to {result.high * 100:+.1f}"
     return (
-        f"On {found.images} images in common run {other} fixes {len(found.fixed)} mistakes of run {one}, makes"
-        f" {len(found.broken)} new ones, and {len(found.still_wrong)} stay wrong: {ahead} ({within}), {judged}"
-        f" (p = {found.p_value:.2g})."
+        f"On {result.images} images in common run {other} fixes {len(result.fixed)} mistakes of run {one}, makes"
+        f" {len(result.broken)} new ones, and {len(result.still_wrong)} stay wrong: {ahead} ({within}), {judged}"
+        f" (p = {result.p_value:.2g})."
     )

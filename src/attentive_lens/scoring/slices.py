@@ -77,10 +77,10 @@ def slices_of(
     raw = np.array([_chance(right, place) for _, _, place in parts])
     labels = classes if classes is not None else np.zeros(len(right), np.int64)
     within = _holm(np.array([_chance_within(right, place, labels) for _, _, place in parts]))
-    found = []
+    result = []
     for (by, name, place), chance, own in zip(parts, _holm(raw), within, strict=True):
         outside = ~place
-        found.append(
+        result.append(
             Slice(
                 by,
                 name,
@@ -91,8 +91,8 @@ def slices_of(
                 numbers[place],
             )
         )
-    order = sorted(range(len(found)), key=lambda k: (raw[k], found[k].right.value or 0.0))
-    return tuple(found[k] for k in order)
+    order = sorted(range(len(result)), key=lambda k: (raw[k], result[k].right.value or 0.0))
+    return tuple(result[k] for k in order)
 
 
 def _parts(column: NDArray[np.float64] | NDArray[np.str_]) -> list[tuple[str, NDArray[np.bool_]]]:

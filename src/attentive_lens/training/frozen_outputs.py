@@ -91,7 +91,7 @@ def outputs_of(
     return np.asarray(inference(network, images, thread_pool, node), np.float32)
 
 
-def kept_outputs(
+def stored_outputs(
     folder: Path,
     key: str,
     network: Network,

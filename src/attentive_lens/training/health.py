@@ -104,14 +104,14 @@ class HealthWatch:
         medians = {node: np.median(np.array(noted), axis=0) for node, noted in self._steps.items()}
         self._steps = {}
 
-        def told(values: Mapping[str, float]) -> tuple[float | None, ...]:
+        def rounded(values: Mapping[str, float]) -> tuple[float | None, ...]:
             return tuple(_short(values.get(name)) for name in self.names)
 
         return Health(
-            told({node: float(pair[0]) for node, pair in medians.items()}),
-            told({node: float(pair[1]) for node, pair in medians.items()}),
-            told({name: math.sqrt(squares[name] / counts[name]) for name in squares if counts[name]}),
-            told({name: float((top <= 0).mean()) for name, top in highest.items()}),
+            rounded({node: float(pair[0]) for node, pair in medians.items()}),
+            rounded({node: float(pair[1]) for node, pair in medians.items()}),
+            rounded({name: math.sqrt(squares[name] / counts[name]) for name in squares if counts[name]}),
+            rounded({name: float((top <= 0).mean()) for name, top in highest.items()}),
             len(images),
             right,
         )

@@ -230,9 +230,9 @@ class Classifier(Learner):
         """
         self.ranks.say("evaluate")
         self._check_alike()
-        kept = isinstance(pixels, np.ndarray) and pixels.dtype != np.uint8
+        stored = isinstance(pixels, np.ndarray) and pixels.dtype != np.uint8
         whole, head = self._evaluated()
-        predictor = Predictor(head if kept else whole, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
+        predictor = Predictor(head if stored else whole, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
         count, ranks = len(labels), self.ranks
         shared = count >= ranks.count  # of fewer everybody answers all
         begin, end = (count * k // ranks.count for k in (ranks.index, ranks.index + 1)) if shared else (0, count)
@@ -241,7 +241,7 @@ class Classifier(Learner):
         for first in range(begin, end, size):
             last = min(end, first + size)
             part: Any = pixels[first:last]
-            raw = predictor.raw_scores(np.ascontiguousarray(part) if kept else predictor.prepare(part))
+            raw = predictor.raw_scores(np.ascontiguousarray(part) if stored else predictor.prepare(part))
             scores = self.output.spread(raw)
             wanted = one_hot(labels[first:last], scores.shape[1], raw.dtype)
             parts.append(self.loss.plain(raw, wanted).astype(np.float64))

@@ -208,8 +208,8 @@ class _Loop:
             self.close_epoch(reason)
             reason = reason or ended(self.rules, self.course(), AFTER_EPOCHS)
             word = word or self.control.word()
-            asked = word in (STOP, STOP_AFTER_EPOCH) or 0 < self.control.until() <= self.here.epoch
-            if self.here.epoch < self.epochs and not reason and asked:
+            request = word in (STOP, STOP_AFTER_EPOCH) or 0 < self.control.until() <= self.here.epoch
+            if self.here.epoch < self.epochs and not reason and request:
                 self.write()
                 return self.outcome("stopped")
         self.write()
@@ -222,7 +222,7 @@ class _Loop:
         try:
             return (yield from self.steps(batches))
         except JournalFault:
-            self.checkpoints.write(self.learner, self.told())
+            self.checkpoints.write(self.learner, self.state_card())
             raise
         finally:
             batches.close()  # type: ignore[attr-defined]
@@ -253,7 +253,7 @@ class _Loop:
             reason = ended(self.rules, self.course(), WITHIN_EPOCHS)
             if reason or word == STOP or here.batch >= feed.batches:
                 return word, reason
-            if self.checkpoints.keep_now_and_then(learner, self.told):
+            if self.checkpoints.keep_now_and_then(learner, self.state_card):
                 self.tell()
         return "", ""
 
@@ -324,7 +324,7 @@ class _Loop:
                 "health": asdict(health) if health else None,
             }
         )
-        if self.checkpoints.keep(learner, self.told(), is_best):
+        if self.checkpoints.keep(learner, self.state_card(), is_best):
             self.tell()
 
     def is_best(self, new: Metrics | None) -> bool:
@@ -352,7 +352,7 @@ class _Loop:
         """How it ends now."""
         return Outcome(state, self.here.epoch, self.clock.seconds() - self.clock.before, self.here.best, reason)
 
-    def told(self) -> PlainTable:
+    def state_card(self) -> PlainTable:
         """What goes with a checkpoint."""
         position = replace(self.here, seconds=round(self.clock.seconds(), 3)).write()
         own = {"epoch": self.here.epoch, "position": position, "untold": list(self.untold)}
@@ -360,7 +360,7 @@ class _Loop:
 
     def write(self) -> None:
         """Keep everything now."""
-        self.checkpoints.write(self.learner, self.told())
+        self.checkpoints.write(self.learner, self.state_card())
         self.tell()
 
     def tell(self) -> None:

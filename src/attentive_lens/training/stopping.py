@@ -77,7 +77,9 @@ AFTER_EPOCHS: tuple[Callable[[Stopping, Course], str], ...] = (target, out_of_pa
 
 
 def ended(
-    rules: Stopping, course: Course, asked: tuple[Callable[[Stopping, Course], str], ...] = WITHIN_EPOCHS + AFTER_EPOCHS
+    rules: Stopping,
+    course: Course,
+    checks: tuple[Callable[[Stopping, Course], str], ...] = WITHIN_EPOCHS + AFTER_EPOCHS,
 ) -> str:
     """Why a run is at its end by one of these rules; nothing if it is not."""
-    return next(filter(None, (rule(rules, course) for rule in asked)), "")
+    return next(filter(None, (rule(rules, course) for rule in checks)), "")

@@ -42,8 +42,8 @@ def joined() -> Team | None:
     BadUsage
         If they cannot speak with each other, or not that many can train one network.
     """
-    told = processes_launched()
-    if told == 1:
+    result = processes_launched()
+    if result == 1:
         return None
     what = "Several processes cannot train one network here"
     try:
@@ -54,8 +54,8 @@ def joined() -> Team | None:
         why = "mpi4py is not installed" if isinstance(error, ImportError) else str(error)
         raise BadUsage(what, why, "Install attentive-lens[mpi], or start it without the launcher") from None
     comm = MPI.COMM_WORLD
-    if comm.size != (told or comm.size):
-        why = f"the launcher started {told}, and mpi4py's MPI library knows {comm.size}"
+    if comm.size != (result or comm.size):
+        why = f"the launcher started {result}, and mpi4py's MPI library knows {comm.size}"
         raise BadUsage(what, why, "Use the launcher of the library that mpi4py was built for")
     if comm.size > MOST or comm.size & (comm.size - 1):
         raise BadUsage(what, f"{comm.size} are not 1, 2, 4 or {MOST}", "Start one of these numbers of processes")
@@ -113,8 +113,8 @@ class Team(Ranks):
             time.sleep(0 if time.perf_counter() - began < SPIN else NAP)
         message = np.empty(status.Get_count(), np.uint8)
         self.comm.Recv(message, 0, WORDS)
-        told: dict[str, Any] = json.loads(message.tobytes())
-        return told
+        result: dict[str, Any] = json.loads(message.tobytes())
+        return result
 
     def gone(self) -> None:
         """Tell the first that no more is followed here."""
@@ -158,22 +158,22 @@ def follow(team: Team, learner: Classifier, feed: Feed, held_out: tuple[Any | Ch
     batches, place = None, (-1, -1)
     validation: Metrics | None = None
     try:
-        while (told := team.hear())["do"] != "end":
-            match told["do"]:
+        while (result := team.hear())["do"] != "end":
+            match result["do"]:
                 case "learn":
-                    epoch, number = int(told["epoch"]), int(told["batch"])
+                    epoch, number = int(result["epoch"]), int(result["batch"])
                     if batches is None or place != (epoch, number):
                         if batches is not None:
                             batches.close()  # type: ignore[attr-defined]
                         batches = feed.batches_of(epoch, number)
                     batch, place = next(batches), (epoch, number + 1)
-                    learner.rates = tuple((int(first), float(rate)) for first, rate in told["rates"])
+                    learner.rates = tuple((int(first), float(rate)) for first, rate in result["rates"])
                     try:
-                        learner.learn(batch, StepContext(feed.seed, epoch, number, 0), int(told["batches"]))
+                        learner.learn(batch, StepContext(feed.seed, epoch, number, 0), int(result["batches"]))
                     except SharedFault:
                         continue
                 case "before evaluation":
-                    learner.before_evaluation(float(told["fraction"]))
+                    learner.before_evaluation(float(result["fraction"]))
                 case "evaluate":
                     try:
                         validation = learner.evaluate(*held_out)

@@ -143,9 +143,9 @@ class Frame(QMainWindow):
         else:
             settle()
 
-    def _explain(self, asked: int | str, against: str = "") -> None:
+    def _explain(self, request: int | str, against: str = "") -> None:
         page = self.page("explain")
-        page.open_file(asked, against) if isinstance(asked, str) else page.open_image(asked)
+        page.open_file(request, against) if isinstance(request, str) else page.open_image(request)
         self.show_stage("explain")
 
     def _make_top(self) -> QWidget:

@@ -77,8 +77,8 @@ def on_paper(words: str) -> QTextDocument:
     document.setDefaultFont(look.font(20))
     pictures: list[QImage] = []
 
-    def chart(found: re.Match[str]) -> str:
-        renderer = QSvgRenderer(QByteArray(found[0].encode()))
+    def chart(result: re.Match[str]) -> str:
+        renderer = QSvgRenderer(QByteArray(result[0].encode()))
         size = renderer.defaultSize().scaled(CHART, CHART, Qt.AspectRatioMode.KeepAspectRatio)
         image = QImage(size * FINER, QImage.Format.Format_ARGB32)
         image.fill(Qt.GlobalColor.white)
@@ -88,10 +88,10 @@ def on_paper(words: str) -> QTextDocument:
         pictures.append(image)
         return f'<br><img src="picture:{len(pictures) - 1}" width="{size.width()}" height="{size.height()}">'
 
-    def picture(found: re.Match[str]) -> str:
+    def picture(result: re.Match[str]) -> str:
         image = QImage()
         try:
-            image.loadFromData(b64decode(found[2], validate=True))
+            image.loadFromData(b64decode(result[2], validate=True))
         except NoBase64:
             return ""
         pictures.append(image.scaled(PICTURE * FINER, PICTURE * FINER))

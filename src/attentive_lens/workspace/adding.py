@@ -52,9 +52,9 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     try:
         for k, (file, picture) in enumerate(zip(files, pictures, strict=True)):
             copies.append(_copy(file, workspace.folder / ADDED / _folder_name(label), taken))
-            found = Found(copies[-1], label, None)
+            result = Found(copies[-1], label, None)
             look = seen(picture, copies[-1].stat().st_size, 0)
-            rows.append(row_of(first + k, found, look, workspace.folder, {label: number}, origin))
+            rows.append(row_of(first + k, result, look, workspace.folder, {label: number}, origin))
         catalogue.add([*classes, label] if number == len(classes) else classes, rows)
     except OSError as error:
         for copy in copies:

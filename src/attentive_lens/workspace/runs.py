@@ -245,7 +245,7 @@ class Run:
         except BadFile as error:
             raise BadFile(f"Run {self.number} was not told to {word}", error.why, "Check its folder") from None
 
-    def asked(self) -> str:
+    def command(self) -> str:
         """The word that was left; nothing without one."""
         file = str(self.folder / "control")
         if not os.path.exists(file):  # noqa: PTH110  # asked after every step; half the time of Path
@@ -268,7 +268,7 @@ class Run:
                 f"The learning rate of run {self.number} was not changed", error.why, "Check its folder"
             ) from None
 
-    def asked_rate(self) -> float | None:
+    def commanded_rate(self) -> float | None:
         """The learning rate that was left; None without one, or if it is none."""
         file = str(self.folder / "rate")
         if not os.path.exists(file):  # noqa: PTH110  # asked before every step

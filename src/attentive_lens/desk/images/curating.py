@@ -52,7 +52,7 @@ class Curating:
         self.history.map(with_others)
 
     def change(self, summary: str, numbers: Iterable[int], change: Callable[[Correction], Correction]) -> None:
-        """Decide the same about some images; ``told`` says what, for the word beside «undo».
+        """Decide the same about some images; ``summary`` says what, for the word beside «undo».
 
         Raises
         ------

@@ -72,9 +72,9 @@ def train_on_worker(folder: str, number: int, until: int, version: str) -> Plain
             stderr=log,
             preexec_fn=_die_with_parent,
         )
-        told, _ = process.communicate()
+        summary, _ = process.communicate()
     try:
-        answer: PlainTable = json.loads(told)
+        answer: PlainTable = json.loads(summary)
     except ValueError:
         return {"error": f"Run {number} ended with exit code {process.returncode}; its log.txt may say why"}
     if "error" in answer:
@@ -149,8 +149,8 @@ class Cluster:
 
     def room(self) -> int:
         """Runs that its workers can train at once."""
-        told = self.client.scheduler_info(n_workers=-1)  # without workers where it does not answer
-        return sum(worker["nthreads"] for worker in told.get("workers", {}).values())
+        summary = self.client.scheduler_info(n_workers=-1)  # without workers where it does not answer
+        return sum(worker["nthreads"] for worker in summary.get("workers", {}).values())
 
     def train(
         self, turns: Sequence[Turn], stop: Callable[[], bool], tell: Callable[[str], None], sent: Callable[[Run], None]
@@ -219,7 +219,7 @@ class _Sending:
             return
         self.stopping, self.left = True, []
         for each in self.sent:  # again and again: who only begins takes an older word back
-            if each.run.asked() != STOP:
+            if each.run.command() != STOP:
                 each.run.ask(STOP)
 
     def _fill(self) -> None:
@@ -263,14 +263,14 @@ class _Sending:
         """What became of a run whose worker has done with it, or is gone."""
         self.sent.remove(each)
         if each.future.status == "finished":
-            told = each.future.result()
+            summary = each.future.result()
             self.done += 1
-            if "error" in told:
-                self._fault(each, str(told["error"]))
+            if "error" in summary:
+                self._fault(each, str(summary["error"]))
             else:
                 error = each.reader.view().error
-                self.tell(f"run {each.run.number} {told['state']}" + (f": {error}" if error else ""))
-                if told["state"] == "failed":
+                self.tell(f"run {each.run.number} {summary['state']}" + (f": {error}" if error else ""))
+                if summary["state"] == "failed":
                     self._fault(each, error or "it failed")
             return
         lost = _error_of(each.future)

@@ -86,11 +86,11 @@ def crossed(workspace: Workspace, runs: Sequence[Run]) -> Job[Crossed]:
     return Crossed(tuple(answers), accuracy, low, high, tuple(by_fold))
 
 
-def write_answers(file: Path, found: Crossed) -> None:
+def write_answers(file: Path, result: Crossed) -> None:
     """Every answer as a line of a CSV file; `BadFile` if it cannot be written."""
     text = io.StringIO()
     table = csv.writer(text, lineterminator="\n")
     table.writerow(["image", "file", "fold", "true", "predicted", "probability"])
-    for each in found.answers:
+    for each in result.answers:
         table.writerow([each.image, each.file, each.fold, each.true, each.predicted, f"{each.probability:.6g}"])
     write_text(file, text.getvalue())

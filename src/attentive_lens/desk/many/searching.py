@@ -145,8 +145,8 @@ def _word(key: str) -> str:
 def rungs(epochs: int, plans: int) -> tuple[int, ...]:
     """Epochs after which the worse half of the plans is given up (Jamieson & Talwalkar 2016, figure 3)."""
     halvings = max(0, math.ceil(math.log2(max(1, plans))))
-    found = sorted({max(1, round(epochs / 2**k)) for k in range(halvings, -1, -1)})
-    return tuple(found)
+    result = sorted({max(1, round(epochs / 2**k)) for k in range(halvings, -1, -1)})
+    return tuple(result)
 
 
 def better_half(rows: Sequence[RunRow]) -> tuple[RunRow, ...]:

@@ -56,14 +56,14 @@ Train = Callable[[Sequence[Turn]], None]
 
 def run_of(workspace: Workspace, plan: Plan) -> Run | None:
     """A run of this very plan but for its name; one that is done before others."""
-    found = []
+    result = []
     for run in workspace.runs():
         try:
             if replace(run.plan(), name=plan.name) == plan:
-                found.append((RunReader(run).view().state == "done", run.number, run))
+                result.append((RunReader(run).view().state == "done", run.number, run))
         except LensError:
             continue
-    return max(found)[2] if found else None
+    return max(result)[2] if result else None
 
 
 def trained(workspace: Workspace, plans: Sequence[Plan], train: Train, until: int = 0) -> list[Run]:

@@ -186,9 +186,9 @@ def measure(threads: int, quick: bool, kernels: str = "auto") -> Job[Measured]:
             memory[name] = _memory(name, threads, kernels)
         epochs = []
         for number, name in enumerate(starters):
-            asked = Plan().changed({"network": name, "training.threads": threads, "training.kernels": kernels})
+            request = Plan().changed({"network": name, "training.threads": threads, "training.kernels": kernels})
             yield Progress(len(shapes) + len(cases) + number, works, f"training {name}")
-            epochs.append(epoch_of(name, asked, IMAGES, 1 if quick else 3, sampler.middle_peak))
+            epochs.append(epoch_of(name, request, IMAGES, 1 if quick else 3, sampler.middle_peak))
         peaks = sampler.peaks
         whole = (min(peaks), max(peaks))
         return Measured(threads, statistics.median(peaks), whole, tuple(figures), memory, tuple(epochs))

@@ -118,14 +118,14 @@ class Bases:
 
     def repairs(self, plan: Plan, fault: Fault) -> tuple[tuple[str, Plan], ...]:
         """The nearest plans without the fault, with a few words each; the last builds on no model."""
-        found: list[tuple[str, Plan]] = []
+        result: list[tuple[str, Plan]] = []
         if plan.base is not None:
             for words, wished in self._wishes(plan, plan.base, fault):
                 with contextlib.suppress(LensError):
                     made = wished()
                     if not any(other.node == fault.node for other in self.faults(made)):
-                        found.append((words, made))
-        return (*found, ("Build on no model", without_base(plan)))
+                        result.append((words, made))
+        return (*result, ("Build on no model", without_base(plan)))
 
     def _wishes(self, plan: Plan, base: Base, fault: Fault) -> Iterator[tuple[str, Callable[[], Plan]]]:
         with contextlib.suppress(LensError):

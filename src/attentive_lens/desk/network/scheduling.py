@@ -58,19 +58,19 @@ def handles(plan: Plan, batches: int) -> tuple[Handle, ...]:
     curve, schedule, rate = rates_over(plan, batches), plan.schedule, plan.optimiser.learning_rate
     last, epochs = curve[-1][0], plan.training.epochs
     settings = schedule.specs()
-    found = [Handle("schedule.warmup_epochs", min(last, schedule.warmup_epochs), rate, True)]
+    result = [Handle("schedule.warmup_epochs", min(last, schedule.warmup_epochs), rate, True)]
     if "step_size" in settings:
-        found.append(Handle("schedule.step_size", min(last, float(getattr(schedule, "step_size", 0.0))), rate, True))
+        result.append(Handle("schedule.step_size", min(last, float(getattr(schedule, "step_size", 0.0))), rate, True))
     if "rise" in settings:
-        found.append(Handle("schedule.rise", last * float(getattr(schedule, "rise", 0.0)), rate, True))
+        result.append(Handle("schedule.rise", last * float(getattr(schedule, "rise", 0.0)), rate, True))
     where = last * (0.6 if "rise" in settings else 0.2)  # where no other handle stands
     at = min(curve, key=lambda point: abs(point[0] - where))
-    found.append(Handle("optimiser.learning_rate", at[0], at[1], False))
+    result.append(Handle("optimiser.learning_rate", at[0], at[1], False))
     if "final_factor" in settings:
-        found.append(Handle("schedule.final_factor", last, curve[-1][1], False))
+        result.append(Handle("schedule.final_factor", last, curve[-1][1], False))
     elif schedule.kind == "exponential" and epochs > 1:
-        found.append(Handle("schedule.gamma", last, curve[-1][1], False))
-    return tuple(found)
+        result.append(Handle("schedule.gamma", last, curve[-1][1], False))
+    return tuple(result)
 
 
 def dragged(plan: Plan, handle: Handle, epoch: float, rate: float) -> Plan:

@@ -18,7 +18,7 @@ class DropoutSeen:
 
     Attributes
     ----------
-    kept : dict
+    masks : dict
         Dropout layer → M×(shape of its output) uint8, 1 where a value stayed.
     classes : tuple of str
         The model's.
@@ -28,7 +28,7 @@ class DropoutSeen:
         Without dropout, as the model answers.
     """
 
-    kept: dict[str, NDArray[np.uint8]]
+    masks: dict[str, NDArray[np.uint8]]
     classes: tuple[str, ...]
     answers: NDArray[np.float32]
     without: NDArray[np.float32]

@@ -22,7 +22,7 @@ class Verified:
         That were asked about.
     same : bool
         Whether every answer, every loss and every figure is the same to the last bit.
-    kept : bool
+    compared : bool
         Whether there were scores to compare with; if not, these are kept now.
     accuracy, loss : float
         As they come out now.
@@ -38,7 +38,7 @@ class Verified:
     on: str
     images: int
     same: bool
-    kept: bool
+    compared: bool
     accuracy: float
     loss: float
     kept_accuracy: float | None
@@ -49,7 +49,7 @@ class Verified:
     def words(self) -> Iterator[str]:
         """Whether the answers are the same."""
         figures = f"accuracy {self.accuracy!r}, loss {self.loss!r}"
-        if not self.kept:
+        if not self.compared:
             yield f"There were no scores of {self.on} to compare with; now there are: {figures}."
         elif self.same:
             yield f"The model, read anew, gives the same {self.images} answers of {self.on} to the last bit: {figures}."

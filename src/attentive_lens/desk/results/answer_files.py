@@ -100,12 +100,12 @@ class AnswerFile:
                 for batch in stored.iter_batches(ROWS):
                     for values in zip(*(column.to_pylist() for column in batch.columns), strict=True):
                         entry = dict(zip(COLUMNS, values, strict=False))
-                        kept = {key: value for key, value in entry.items() if value is not None or key == "unlike"}
-                        if "error" in kept:
-                            kept = {"file": kept["file"], "error": kept["error"]}
+                        saved = {key: value for key, value in entry.items() if value is not None or key == "unlike"}
+                        if "error" in saved:
+                            saved = {"file": saved["file"], "error": saved["error"]}
                         else:
-                            kept["probabilities"] = dict(zip(self.classes, values[len(COLUMNS) :], strict=True))
-                        lines.write(json.dumps(kept, ensure_ascii=False) + "\n")
+                            saved["probabilities"] = dict(zip(self.classes, values[len(COLUMNS) :], strict=True))
+                        lines.write(json.dumps(saved, ensure_ascii=False) + "\n")
         except (ArrowException, OSError, ValueError) as error:
             why = f"it cannot be read as Parquet ({str(error).splitlines()[0][:100]})"
             raise BadFile(f"{self.file} was not gone on with", why, "Name another file") from None
@@ -216,25 +216,25 @@ def _squared(rows: list[list[object]]) -> list[list[object]]:
     return [[*row, *[None] * (longest - len(row))] for row in rows]
 
 
-def _entry(told: Told) -> dict[str, object]:
-    if isinstance(told, Unreadable):
-        return {"file": told.file, "error": told.error}
-    sure = {name: round(value, 7) for name, value in told.probabilities.items()}
+def _entry(result: Told) -> dict[str, object]:
+    if isinstance(result, Unreadable):
+        return {"file": result.file, "error": result.error}
+    sure = {name: round(value, 7) for name, value in result.probabilities.items()}
     return {
-        "file": told.file,
-        "predicted": told.predicted,
-        "probability": round(told.probability, 7),
-        "unlike": told.unlike,
+        "file": result.file,
+        "predicted": result.predicted,
+        "probability": round(result.probability, 7),
+        "unlike": result.unlike,
         "probabilities": sure,
     }
 
 
-def _row(told: Told) -> list[object]:
-    if isinstance(told, Unreadable):
-        return [told.file, "", "", "", told.error]
-    unlike = "" if told.unlike is None else f"{told.unlike:.4g}"
-    sure = [f"{value:.7g}" for value in told.probabilities.values()]
-    return [told.file, told.predicted, f"{told.probability:.7g}", unlike, "", *sure]
+def _row(result: Told) -> list[object]:
+    if isinstance(result, Unreadable):
+        return [result.file, "", "", "", result.error]
+    unlike = "" if result.unlike is None else f"{result.unlike:.4g}"
+    sure = [f"{value:.7g}" for value in result.probabilities.values()]
+    return [result.file, result.predicted, f"{result.probability:.7g}", unlike, "", *sure]
 
 
 def _check_parquet() -> None:

@@ -42,14 +42,14 @@ def _walked(places: Sequence[Path]) -> Iterator[str]:
         if not place.is_dir():
             yield str(place)
             continue
-        found = False
+        result = False
         for folder, inner, names in os.walk(place):
             inner.sort()
             for name in sorted(names):
                 if os.path.splitext(name)[1].lower() in SUFFIXES:  # noqa: PTH122  # fast
-                    found = True
+                    result = True
                     yield os.path.join(folder, name)  # noqa: PTH118
-        if not found:
+        if not result:
             raise BadFile(f"{place} holds no images", "no file in it ends like one", "Name another folder")
 
 
@@ -84,8 +84,8 @@ class Answering:
         unlike: list[float | None] = [None] * len(files)
         nearest: list[int | None] = [None] * len(files)
         if self.familiar is not None:
-            told = self.familiar.unlikeness(channel_statistics(self.predictor, images))
-            unlike, nearest = list(told[0].tolist()), list(told[1].tolist())
+            summary = self.familiar.unlikeness(channel_statistics(self.predictor, images))
+            unlike, nearest = list(summary[0].tolist()), list(summary[1].tolist())
         rows = zip(
             files,
             self.predictor.predicted(scores).tolist(),

@@ -121,12 +121,12 @@ class Spread:
 
 def spread(workspace: Workspace, plan: Plan) -> Spread | None:
     """Of all done runs whose plans are this one but for seed and name; None of fewer than two."""
-    found = [row for row in alike(workspace, plan) if row.accuracy is not None]
-    if len(found) < 2:
+    result = [row for row in alike(workspace, plan) if row.accuracy is not None]
+    if len(result) < 2:
         return None
     from scipy.stats import t  # only here: little else is slower to load
 
-    values = [row.accuracy for row in found if row.accuracy is not None]
+    values = [row.accuracy for row in result if row.accuracy is not None]
     mean, deviation = statistics.fmean(values), statistics.stdev(values)
     half = float(t.ppf(0.975, len(values) - 1)) * deviation / math.sqrt(len(values))
     low, high = max(0.0, mean - half), min(1.0, mean + half)
@@ -135,7 +135,7 @@ def spread(workspace: Workspace, plan: Plan) -> Spread | None:
         f" {min(values):.1%} to {max(values):.1%}. Single runs lie {deviation * 100:.1f} points about it: less than"
         f" {2 * math.sqrt(2) * deviation * 100:.1f} points between two runs may be the seed."
     )
-    return Spread(tuple(row.run for row in found), mean, deviation, min(values), max(values), low, high, advice)
+    return Spread(tuple(row.run for row in result), mean, deviation, min(values), max(values), low, high, advice)
 
 
 def seeds_in_words(workspace: Workspace, plan: Plan) -> str:
@@ -152,12 +152,12 @@ def seeds_in_words(workspace: Workspace, plan: Plan) -> str:
 
 def alike(workspace: Workspace, plan: Plan) -> tuple[RunRow, ...]:
     """Runs that are done and whose plans are this one but for seed and name."""
-    found = []
+    result = []
     for run in workspace.runs():
         with contextlib.suppress(LensError):
             if _is_alike(run.plan(), plan):
-                found.append(row_of(workspace, run))
-    return tuple(row for row in found if row.state == "done" and not row.rates_changed)
+                result.append(row_of(workspace, run))
+    return tuple(row for row in result if row.state == "done" and not row.rates_changed)
 
 
 def _is_alike(one: Plan, other: Plan) -> bool:
@@ -246,16 +246,16 @@ def compare(workspace: Workspace, one: int, other: int) -> RunsCompared:
     if one == other:
         raise BadUsage("A run was not compared", f"run {one} was named twice", "Name two runs")
     first, second = workspace.run(one), workspace.run(other)
-    found = differences(first.plan(), second.plan())
+    result = differences(first.plan(), second.plan())
     rows = row_of(workspace, first), row_of(workspace, second)
     for row in rows:
         if not row.epochs:
             raise NotHere(f"Run {row.run} cannot be compared", "it has not finished an epoch", "Train it further")
-    points, chance, advice = judged(rows[0], rows[1], found)
-    return RunsCompared(*rows, found, points, chance, advice)
+    points, chance, advice = judged(rows[0], rows[1], result)
+    return RunsCompared(*rows, result, points, chance, advice)
 
 
-def judged(one: RunRow, other: RunRow, found: tuple[Difference, ...]) -> tuple[float | None, float | None, str]:
+def judged(one: RunRow, other: RunRow, result: tuple[Difference, ...]) -> tuple[float | None, float | None, str]:
     """By how much the second is ahead, how far chance alone reaches (95 %), and both in a sentence."""
     if one.accuracy is None or other.accuracy is None or not one.images or not other.images:
         return None, None, "Without validation images nothing tells which is better."
@@ -267,7 +267,7 @@ def judged(one: RunRow, other: RunRow, found: tuple[Difference, ...]) -> tuple[f
     ahead = other if points > 0 else one
     apart = f"Run {ahead.run} is {abs(points) * 100:.1f} points ahead" if points else "Both are right equally often"
     reach = f"chance alone reaches {chance * 100:.1f} points on so few images"
-    by_seed = [row.key for row in found] == ["seed"]
+    by_seed = [row.key for row in result] == ["seed"]
     if by_seed:
         beyond = f", though so few images account for {chance * 100:.1f} only" if abs(points) > chance else ""
         more = "The plans differ in the seed alone: so far do seeds move this plan. Repeat it before choosing by less."

@@ -20,7 +20,7 @@ from attentive_lens.errors import BadFile
 from attentive_lens.scoring.scores import Scores
 
 
-def write_scores(folder: Path, told: object, scores: Scores, files: Mapping[int, str]) -> None:
+def write_scores(folder: Path, result: object, scores: Scores, files: Mapping[int, str]) -> None:
     """``scores.json`` with what is told of them, and ``answers.csv``: an image a line, with the answer of every class.
 
     Raises
@@ -29,7 +29,7 @@ def write_scores(folder: Path, told: object, scores: Scores, files: Mapping[int,
         If the folder cannot be written.
     """
     make_folder(folder)
-    text = json.dumps(without_arrays(told), ensure_ascii=False, allow_nan=False, indent=1)
+    text = json.dumps(without_arrays(result), ensure_ascii=False, allow_nan=False, indent=1)
     write_text(folder / "scores.json", text + "\n")
     lines = io.StringIO()
     table = csv.writer(lines, lineterminator="\n")

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.engine.arrays import Array
@@ -73,12 +73,12 @@ def familiar(place: Workspace, run: Run) -> Job[Familiar]:
     model, data = yield from model_and_data(place, run)
     key = key_of("channel statistics of training images", run.model, data.fingerprint, MOST)
     file = run.folder / "familiar.npz"
-    stored = kept(file, _Stored, key)
-    if stored is None:
+    known = stored(file, _Stored, key)
+    if known is None:
         with ThreadPool(THREADS) as thread_pool:
-            stored = yield from _looked(Predictor.of(model, thread_pool), data)
-        keep(file, stored, key)
-    return Familiar(Known.of(stored.statistics), stored.numbers, stored.limit)
+            known = yield from _looked(Predictor.of(model, thread_pool), data)
+        keep(file, known, key)
+    return Familiar(Known.of(known.statistics), known.numbers, known.limit)
 
 
 def familiar_to(model: Path) -> Job[Familiar]:

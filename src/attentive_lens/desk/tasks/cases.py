@@ -63,14 +63,14 @@ def plan_key(plan: Plan) -> str:
 
 def _pictures(place: Workspace, rows: Sequence[ImageRow]) -> dict[int, NDArray[np.uint8]]:
     """The images that can be opened, by number, whole."""
-    found = {}
+    result = {}
     for row, reference in zip(rows, references(place, rows), strict=True):
         if reference is not None:
             try:
-                found[row.number] = reference.picture().pixels
+                result[row.number] = reference.picture().pixels
             except LensError:
                 continue  # told as gone
-    return found
+    return result
 
 
 def _answers(
@@ -91,12 +91,12 @@ def _answers(
     images = np.stack([model.preprocessor.resized(pixels) for pixels in pictures.values()])
     scores = predictor.scores(predictor.prepare(images))
     labels = {row.number: classes[row.label] for row in rows}
-    told = zip(pictures, predictor.predicted(scores).tolist(), predictor.output.answers(scores), strict=True)
+    summary = zip(pictures, predictor.predicted(scores).tolist(), predictor.output.answers(scores), strict=True)
     return {
         number: RunAnswer(
             run.number, key, model.classes[predicted], float(row[predicted]), model.classes[predicted] == labels[number]
         )
-        for number, predicted, row in told
+        for number, predicted, row in summary
         if labels[number] in model.classes
     }
 

@@ -19,7 +19,7 @@ def see_dropout(request: SeeDropout) -> Job[DropoutSeen]:
     predictor = Predictor.of(answered.model)
     image = predictor.prepare(answered.pixels[None])
     seen = at_work(Probe(predictor), image[0], request.draws)
-    if not seen.kept:
+    if not seen.masks:
         raise NotHere("There is no dropout to see", "the network has no such layer, or its rate is 0", "Choose another")
-    kept = {name: np.ascontiguousarray(mask, np.uint8) for name, mask in seen.kept.items()}
-    return DropoutSeen(kept, answered.model.classes, seen.answers, np.asarray(predictor.answers(image)[0], np.float32))
+    masks = {name: np.ascontiguousarray(mask, np.uint8) for name, mask in seen.masks.items()}
+    return DropoutSeen(masks, answered.model.classes, seen.answers, np.asarray(predictor.answers(image)[0], np.float32))

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.requests.explaining import (
     ActivationMaps,
@@ -98,7 +98,7 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
             trusts.append(MapTrust(float(before[label]), None, None, None, not maps[k].any(), sums))
         facts = model.plan.facts(model.preprocessor.settings.shape)
-        found = Explanation(
+        result = Explanation(
             answered.subject,
             answered.number,
             answered.file,
@@ -120,16 +120,16 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             pixels,
             difference,
         )
-        yield Progress(0, 1, "deleting and restoring pixels", found)
+        yield Progress(0, 1, "deleting and restoring pixels", result)
         bends = dict(zip(every, curves(probe, image, maps, every), strict=True))
     maps_of_classes = []
-    for map_, label in zip(found.maps, labels.values(), strict=True):
+    for map_, label in zip(result.maps, labels.values(), strict=True):
         bend = bends[label]
         trust = replace(
             map_.trust, answer=bend.answer, deletion=bend.deletion, insertion=bend.insertion, passed=bend.passed
         )
         maps_of_classes.append(replace(map_, trust=trust))
-    return replace(found, maps=tuple(maps_of_classes))
+    return replace(result, maps=tuple(maps_of_classes))
 
 
 def _difference(
@@ -212,7 +212,7 @@ def _randomised(run: Run, method: MapMethod, probe: Probe, data: Data) -> Weight
     chosen = members[np.linspace(0, len(members) - 1, min(count, len(members))).astype(int)]
     file = run.folder / f"randomised-{method.settings.kind}.npz"
     key = key_of("weight randomisation", run.model, chosen.tolist(), *map(str, method.settings.unusual.values()))
-    known = kept(file, WeightRandomisation, key)
+    known = stored(file, WeightRandomisation, key)
     if known is None:
         known = weight_randomisation(method, probe, probe.predictor.prepare(data.pixels[chosen]))
         keep(file, known, key)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.data import Data, gather, references
 from attentive_lens.desk.requests.images import (
@@ -149,10 +149,10 @@ def open_picture(request: OpenPicture) -> Job[Picture]:
         raise NotHere(f"Image {image} cannot be shown", "its file is gone", "Put it back, and rescan the source")
     pixels = reference.picture().pixels
     step = -(-max(pixels.shape[:2]) // LONGEST)
-    shown, stored = np.ascontiguousarray(pixels[::step, ::step]), reference.stored()
-    if stored is None:
+    shown, original = np.ascontiguousarray(pixels[::step, ::step]), reference.stored()
+    if original is None:
         return Picture(image, step, shown)
-    return Picture(image, step, shown, stored.low, stored.high, stored.bits)
+    return Picture(image, step, shown, original.low, original.high, original.bits)
 
 
 def measure(request: Measure) -> Job[Measures]:
@@ -161,7 +161,7 @@ def measure(request: Measure) -> Job[Measures]:
     pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preprocessing, place.cache)
     file = place.cache / "measures.npz"
     key = key_of("measures", pixels.file.name) if isinstance(pixels, Rows) else ""
-    known = kept(file, Measures, key) if key else None
+    known = stored(file, Measures, key) if key else None
     if known is not None:
         return known
     brightness, contrast, sharpness = (np.empty(len(pixels), np.float32) for _ in range(3))

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.inspecting import AnswerAt, ChannelEffects, Channels, ChannelSeen, Layer, LayerSeen
 from attentive_lens.desk.results.models import THREADS, answered_image, by_class, check_layer, model_and_data
@@ -44,7 +44,7 @@ def layer(request: Layer) -> Job[LayerSeen]:
     model, data = yield from model_and_data(place, run)
     key = key_of("layer", run.model, data.fingerprint, node, request.patches, request.images, request.drawn)
     file = run.folder / f"layer-{key_of(node)[:16]}.npz"
-    known = kept(file, LayerSeen, key)
+    known = stored(file, LayerSeen, key)
     if known is not None:
         return known
     check_layer(model, node)
@@ -106,7 +106,7 @@ def activity(request: LayerActivity) -> Job[LayerActive]:
     model, data = yield from model_and_data(place, run)
     key = key_of("activity", run.model, data.fingerprint, node, request.images)
     file = run.folder / f"activity-{key_of(node)[:16]}.npz"
-    known = kept(file, LayerActive, key)
+    known = stored(file, LayerActive, key)
     if known is not None:
         return known
     check_layer(model, node)

@@ -50,7 +50,7 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         plan.preprocessing.colour_space,
     )
     findings = yield from find_faults(evidence, finders)
-    findings = yield from asked_about_marks(place, evidence, findings)
+    findings = yield from with_marks_measured(place, evidence, findings)
     numbers = (used + 1).tolist()
     return FaultsFound(
         tuple(_fault(finding, numbers) for finding in findings),
@@ -58,7 +58,7 @@ def find(request: FindFaults) -> Job[FaultsFound]:
     )
 
 
-def asked_about_marks(place: Workspace, evidence: Evidence, findings: list[Finding]) -> Job[list[Finding]]:
+def with_marks_measured(place: Workspace, evidence: Evidence, findings: list[Finding]) -> Job[list[Finding]]:
     """The findings; where there is a run that knows these classes, it was asked whether it goes by the marks found."""
     if not any(finding.spot for finding in findings):
         return findings

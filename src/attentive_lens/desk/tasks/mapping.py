@@ -44,7 +44,7 @@ def map_data(request: MapData) -> Job[DataMap]:
     with ThreadPool(THREADS) as thread_pool:
         outputs = yield from outputs_of(run, Predictor.of(model, thread_pool), data, layer, members)
         places, explained = principal(outputs.features)
-        found = DataMap(
+        result = DataMap(
             layer,
             request.method,
             model.classes,
@@ -57,12 +57,12 @@ def map_data(request: MapData) -> Job[DataMap]:
             outputs.probability,
         )
         if request.method == "PCA":
-            return found
+            return result
         job = embedded(outputs.features, request.seed, request.perplexity, thread_pool)
         while True:
             try:
-                told = next(job)
+                summary = next(job)
             except StopIteration as end:
-                return replace(found, places=end.value)
-            so_far = replace(found, places=told.so_far) if isinstance(told.so_far, np.ndarray) else found
-            yield replace(told, so_far=so_far)
+                return replace(result, places=end.value)
+            so_far = replace(result, places=summary.so_far) if isinstance(summary.so_far, np.ndarray) else result
+            yield replace(summary, so_far=so_far)

@@ -61,19 +61,19 @@ def maps(request: Maps) -> Job[MapsMade]:
         weights = Targets.classes([label], probe.classes).weights
         if against is not None:
             weights = weights - Targets.classes([against], probe.classes).weights
-        found = MapsMade(answered.number, answered.file, classes[label], request.against, ())
+        result = MapsMade(answered.number, answered.file, classes[label], request.against, ())
         for number, settings in enumerate(wanted):
-            yield Progress(number, len(wanted), "asking every method", replace(found, maps=tuple(made)))
+            yield Progress(number, len(wanted), "asking every method", replace(result, maps=tuple(made)))
             method = yield from method_for(settings, request.subject, answered.model)
             made.append(_made(method, probe, image, Targets(weights)))
         there = [k for k, each in enumerate(made) if each.values is not None and each.values.any()]
         if there and not request.against:
-            so_far = replace(found, maps=tuple(made))
+            so_far = replace(result, maps=tuple(made))
             yield Progress(len(wanted), len(wanted) + 1, "deleting and restoring pixels", so_far)
             values = np.stack([made[k].values for k in there])  # type: ignore[misc]
             for k, bend in zip(there, curves(probe, image, values, [label] * len(there)), strict=True):
                 made[k] = replace(made[k], passed=bend.passed)
-    return replace(found, maps=tuple(made))
+    return replace(result, maps=tuple(made))
 
 
 def _made(method: MapMethod, probe: Probe, image: NDArray[np.float32], targets: Targets) -> MapByMethod:
@@ -92,15 +92,15 @@ def map_images(request: MapImages) -> Job[ImageMaps]:
     model, data = yield from model_and_data(place, place.run(request.run))
     method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
     side = model.preprocessor.settings.input_size
-    found = np.zeros((len(request.images), side, side), np.float32)
+    result = np.zeros((len(request.images), side, side), np.float32)
     with ThreadPool(THREADS) as thread_pool:
         probe = Probe(Predictor.of(model, thread_pool))
         for number, image in enumerate(request.images):
             yield Progress(number, len(request.images), "explaining images")
             prepared = probe.predictor.prepare(data.pixels[data.place(image)][None])
             label = int(probe.predicted(probe.scores(prepared))[0])
-            found[number] = method.maps(probe, prepared[0], Targets.classes([label], probe.classes))[0]
-    return ImageMaps(request.images, found)
+            result[number] = method.maps(probe, prepared[0], Targets.classes([label], probe.classes))[0]
+    return ImageMaps(request.images, result)
 
 
 def class_maps(request: ClassMaps) -> Job[ClassesRest]:
@@ -125,8 +125,8 @@ def class_maps(request: ClassMaps) -> Job[ClassesRest]:
             members = members[some_of(len(members), request.images, f"right answers of class {label}")]
             others = others[some_of(len(others), OTHERS, f"others than class {label}")]
             if len(members):
-                told = f"explaining right answers of {name}"
-                yield Progress(label, len(model.classes), told)
+                summary = f"explaining right answers of {name}"
+                yield Progress(label, len(model.classes), summary)
                 rests.append((yield from _rests_on(probe, method, data, label, (members, others), last_layer(model))))
     return ClassesRest(request.run, request.on, request.method, tuple(rests))
 

@@ -52,5 +52,5 @@ def neighbours(request: Neighbours) -> Job[NeighboursFound]:
         node,
         {key: model.classes[label] for key, label in labels.items()},
         {key: near(label, request.count, right=False) for key, label in labels.items()},
-        {name: found[0] for name, found in right.items() if found},
+        {name: result[0] for name, result in right.items() if result},
     )

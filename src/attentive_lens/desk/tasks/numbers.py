@@ -60,8 +60,8 @@ def _memory(run: Run, name: str, like: Array) -> tuple[dict[str, Array], int]:
         last = read_checkpoint(file)
     except LensError:
         return {}, 0
-    kept = {key.removeprefix(name): value for key, value in last.optimiser.items() if key.startswith(name)}
-    there = {key: value for key, value in kept.items() if value.shape == like.shape}
+    stored = {key.removeprefix(name): value for key, value in last.optimiser.items() if key.startswith(name)}
+    there = {key: value for key, value in stored.items() if value.shape == like.shape}
     return there, int(str(last.card.get("epoch", 0))) if there else 0
 
 

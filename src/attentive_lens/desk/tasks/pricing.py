@@ -72,7 +72,7 @@ def price(request: PricePlan) -> Job[PlanPrice]:
         judged: NDArray[np.uint8] | NDArray[np.float32] = pixels
         if frozen and bytes_of(network, frozen, training + validation) <= BUDGET:
             judged = outputs_of(network, frozen, feed.prepared(0, 0, size), thread_pool)
-            feed.kept = np.resize(judged, (1, len(members), *judged.shape[1:]))
+            feed.frozen_outputs = np.resize(judged, (1, len(members), *judged.shape[1:]))
         batches = feed.batches_of(0)
         began = time.perf_counter()
         for number, batch in enumerate(batches):

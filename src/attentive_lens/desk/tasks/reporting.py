@@ -116,16 +116,16 @@ def _filled(values: dict[str, Any]) -> str:
 def _head(place: Workspace, run: Run, plan: Plan, view: RunView, scored: dict[str, Scores]) -> dict[str, Any]:
     sets = []
     for on, scores in scored.items():
-        told = measures.overview(scores)
-        low, high = told.accuracy.low, told.accuracy.high
+        result = measures.overview(scores)
+        low, high = result.accuracy.low, result.accuracy.high
         sets.append(
             {
                 "on": on,
                 "images": scores.images,
                 "accuracy": f"{scores.accuracy:.1%}",
                 "interval": f"{low:.1%} to {high:.1%}" if low is not None and high is not None else "–",
-                "chance": _share(told.chance),
-                "majority": _share(told.majority),
+                "chance": _share(result.chance),
+                "majority": _share(result.majority),
             }
         )
     return {
@@ -169,8 +169,8 @@ def _advice(place: Workspace, run: Run, view: RunView) -> list[str]:
 
 def _cautions(place: Workspace, run: Run, chosen: Scores, view: RunView, scored: dict[str, Scores]) -> list[str]:
     relabelled = changed_since(run, collection(place, run.plan()))
-    told = cautions_of(place, run, chosen, relabelled, view.best)
-    return [sentence for sentence in (*told, small_in_words(scored)) if sentence]
+    result = cautions_of(place, run, chosen, relabelled, view.best)
+    return [sentence for sentence in (*result, small_in_words(scored)) if sentence]
 
 
 def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
@@ -232,7 +232,7 @@ def _mistake(explanation: Explanation, answer: Answer, names: dict[int, str]) ->
         _, tinted = np.split(over_image(explanation.pixels, map_.values), 2, axis=1)
         pictures.append({"words": f"what speaks for {map_.target}", "data": as_data(tinted)})
     trust = explanation.maps[0].trust
-    told = "the map is zero everywhere" if trust.empty else "passes" if trust.passed else "fails its test"
+    result = "the map is zero everywhere" if trust.empty else "passes" if trust.passed else "fails its test"
     return {
         "image": answer.image,
         "predicted": explanation.predicted,
@@ -241,7 +241,7 @@ def _mistake(explanation: Explanation, answer: Answer, names: dict[int, str]) ->
         "file": names.get(answer.image, ""),
         "pictures": pictures,
         "passed": trust.passed,
-        "trust": f"map of {explanation.predicted}: {told}",
+        "trust": f"map of {explanation.predicted}: {result}",
     }
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress, breathe
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
 from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data
@@ -35,7 +35,7 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
     facts = [(name, DEGRADATIONS[name].grades) for name in names]
     key = key_of("robustness", run.model, data.fingerprint, request.on, facts, request.most)
     file = run.folder / f"robustness-{request.on}.npz"
-    known = kept(file, RobustnessMeasured, key)
+    known = stored(file, RobustnessMeasured, key)
     if known is not None:
         return known
     every = data.members(request.on)

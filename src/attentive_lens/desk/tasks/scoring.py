@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.core.keeping import keep, kept, key_of
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import fingerprint_of, gather
@@ -32,19 +32,19 @@ def score(request: Score) -> Job[Scores]:
     """See `Score`."""
     place, on = Workspace.open(Path(request.workspace)), request.on
     run = place.run(request.run)
-    known = kept_scores(place, run, on)
+    known = stored_scores(place, run, on)
     if known is not None:
         return known
     key = _key(place, run)
-    found = yield from scored_anew(place, run, on)
+    result = yield from scored_anew(place, run, on)
     if key == _key(place, run):  # else somebody changed a label, a set or an image meanwhile
-        keep(run.scores_file(on), found, key)
-    return found
+        keep(run.scores_file(on), result, key)
+    return result
 
 
-def kept_scores(place: Workspace, run: Run, on: str) -> Scores | None:
+def stored_scores(place: Workspace, run: Run, on: str) -> Scores | None:
     """What was kept of a run's scores on a set, as long as model, labels and sets are the same."""
-    return kept(run.scores_file(on), Scores, _key(place, run))
+    return stored(run.scores_file(on), Scores, _key(place, run))
 
 
 def _key(place: Workspace, run: Run) -> str:
@@ -80,7 +80,7 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
             predicted.append(predictor.predicted(scores))
             parts.append(predictor.checked(scores))
             losses.append(loss.plain(raw, one_hot(data.labels[chosen], len(model.classes))))
-    found = scored(
+    result = scored(
         on,
         model.classes,
         [data.collection.rows[place].number for place in members],
@@ -92,7 +92,7 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
         model.output,
         len(everything) - len(members),
     )
-    return replace(found, temperature=fitted_temperature(found))
+    return replace(result, temperature=fitted_temperature(result))
 
 
 def order_classes(request: OrderClasses) -> Job[ClassesOrdered]:

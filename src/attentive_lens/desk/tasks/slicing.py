@@ -55,23 +55,23 @@ def columns_of(place: Workspace, rows: Sequence[ImageRow]) -> dict[str, NDArray[
     A column that says something else of every image, as an identifier does, is left out; a table that is gone tells
     nothing.
     """
-    told: dict[str, dict[str, str]] = {}
+    summary: dict[str, dict[str, str]] = {}
     for origin in place.catalogue.origins().values():
         if issubclass(SOURCES[origin.kind], Listing):
             with contextlib.suppress(BadFile):
                 source = Listing(place.folder / origin.place, Reading.read(origin.reading))
                 for name, by_file in source.columns().items():
-                    told.setdefault(name, {}).update({os.path.abspath(f): v for f, v in by_file.items()})  # noqa: PTH100
+                    summary.setdefault(name, {}).update({os.path.abspath(f): v for f, v in by_file.items()})  # noqa: PTH100
     files = [os.path.abspath(place.path_of(row)) for row in rows]  # noqa: PTH100
-    found: dict[str, NDArray[np.float64] | NDArray[np.str_]] = {}
-    for name, by_file in told.items():
+    result: dict[str, NDArray[np.float64] | NDArray[np.str_]] = {}
+    for name, by_file in summary.items():
         words = [by_file.get(file, "") or "none" for file in files]
         numbers = _numbers(words)
         if numbers is not None:
-            found[f"column {name}"] = numbers
+            result[f"column {name}"] = numbers
         elif len(set(words)) <= max(2, len(words) // FEWEST):
-            found[f"column {name}"] = np.array(words)
-    return found
+            result[f"column {name}"] = np.array(words)
+    return result
 
 
 def _numbers(words: Sequence[str]) -> NDArray[np.float64] | None:

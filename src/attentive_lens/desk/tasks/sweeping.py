@@ -49,23 +49,23 @@ def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
         if not learner.route.trainable:
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")
         rates, losses = yield from sweep(learner, feed, still.batch(0, 0, np.arange(len(judges))))
-    found = suggestion(rates, losses)
-    known = (found.lowest, found.highest, found.rate) if found is not None else (0.0, 0.0, 0.0)
+    result = suggestion(rates, losses)
+    known = (result.lowest, result.highest, result.rate) if result is not None else (0.0, 0.0, 0.0)
     curve = smoothed(losses).tolist()
-    advice = advice_of(found, plan.optimiser.learning_rate)
+    advice = advice_of(result, plan.optimiser.learning_rate)
     return RatesSwept(tuple(rates.tolist()), tuple(losses.tolist()), tuple(curve), *known, advice)
 
 
-def advice_of(found: Suggestion | None, planned: float) -> str:
+def advice_of(result: Suggestion | None, planned: float) -> str:
     """What the sweep says of the plan's learning rate."""
-    if found is None:
+    if result is None:
         return (
             "No learning rate made the loss fall clearly in so few steps: the sweep cannot say which is good. If"
             " training does not learn either, look at the labels, the preprocessing and what is frozen."
         )
-    begin = f"Begin with {found.rate:.2g}; from {found.lowest:.2g} to {found.highest:.2g} the loss falls."
-    if planned < found.lowest / 3:
+    begin = f"Begin with {result.rate:.2g}; from {result.lowest:.2g} to {result.highest:.2g} the loss falls."
+    if planned < result.lowest / 3:
         return f"{begin} The plan's {planned:.2g} is low: it would learn slowly."
-    if planned > found.highest:
+    if planned > result.highest:
         return f"{begin} The plan's {planned:.2g} is high: training may not settle, or run away."
     return f"{begin} The plan's {planned:.2g} is sound."

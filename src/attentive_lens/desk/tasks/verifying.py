@@ -12,7 +12,7 @@ from attentive_lens.core.files import replacing
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.verifying import Calibrate, Calibrated, Verified, Verify
-from attentive_lens.desk.tasks.scoring import kept_scores, score, scored_anew
+from attentive_lens.desk.tasks.scoring import score, scored_anew, stored_scores
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.formats.bundle import ModelFile
@@ -30,7 +30,7 @@ def verify(request: Verify) -> Job[Verified]:
     """See `Verify`."""
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
-    before = kept_scores(place, run, request.on)
+    before = stored_scores(place, run, request.on)
     now = yield from scored_anew(place, run, request.on)
     if before is None:
         yield from score(Score(request.workspace, request.run, request.on))
@@ -97,8 +97,8 @@ def cooled(model: ModelFile, temperature: float) -> ModelFile:
 
 def temperature_of(model: ModelFile) -> float:
     """The temperature kept in a model; 1 where there is none."""
-    kept = model.card.get(CARD)
-    return float(kept["temperature"]) if isinstance(kept, dict) and "temperature" in kept else 1.0
+    stored = model.card.get(CARD)
+    return float(stored["temperature"]) if isinstance(stored, dict) and "temperature" in stored else 1.0
 
 
 def _put_in(run: Run, temperature: float) -> None:

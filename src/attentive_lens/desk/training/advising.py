@@ -41,12 +41,12 @@ def record_of(workspace: Workspace, run: Run, view: RunView) -> Record:
 @lru_cache(16)
 def _counts(run: Run, _stamp: object) -> dict[str, tuple[tuple[int, int], ...]]:
     """Images by set and class as the run noted them."""
-    noted, found = run.images(), dict[str, tuple[tuple[int, int], ...]]()
+    noted, result = run.images(), dict[str, tuple[tuple[int, int], ...]]()
     for name in ("training", "validation"):
         members = noted[0][np.array(noted[1]) == name] if noted is not None else np.zeros(0, np.int32)
         labels, counts = np.unique(members, return_counts=True)
-        found[name] = tuple(zip(labels.tolist(), counts.tolist(), strict=True))
-    return found
+        result[name] = tuple(zip(labels.tolist(), counts.tolist(), strict=True))
+    return result
 
 
 def advice_of(workspace: Workspace, run: Run, view: RunView) -> tuple[Finding, ...]:

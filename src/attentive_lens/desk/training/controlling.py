@@ -46,7 +46,7 @@ class RunControl(Control):
         """Of the process first, then of the folder; what is no word of ours asks nothing."""
         if self.stop():
             return STOP
-        word = self.run.asked()
+        word = self.run.command()
         return word if word in WORDS else ""
 
     def until(self) -> int:
@@ -55,7 +55,7 @@ class RunControl(Control):
 
     def rate(self) -> float | None:
         """One that was written down already is not asked for again."""
-        rate = self.run.asked_rate()
+        rate = self.run.commanded_rate()
         if rate is not None and rate == self._last:
             self.run.forget_rate()
             return None

@@ -195,12 +195,14 @@ def _call(ranks: Ranks, number: int, resume: bool, setup: Setup, learner: Classi
     """Have the others stand where this process stands."""
     if ranks.count == 1:
         return
-    ranks.say("train", run=number, resume=resume, kept=setup.feed.kept is not None)
+    ranks.say("train", run=number, resume=resume, kept=setup.feed.frozen_outputs is not None)
     mark = setup.mark(learner)
-    for other, told in enumerate(ranks.gather_words(mark), 1):
-        if told != mark:
-            alike = len(told) == len(mark) and " " not in told
-            why = "it sees other images or labels, or has another version of a library" if alike else told.rstrip(".")
+    for other, summary in enumerate(ranks.gather_words(mark), 1):
+        if summary != mark:
+            alike = len(summary) == len(mark) and " " not in summary
+            why = (
+                "it sees other images or labels, or has another version of a library" if alike else summary.rstrip(".")
+            )
             raise BadValue(
                 f"Process {other} of {ranks.count} cannot take part", why, "Give every machine the same workspace"
             )
@@ -208,18 +210,20 @@ def _call(ranks: Ranks, number: int, resume: bool, setup: Setup, learner: Classi
 
 def follow_run(folder: Path, team: Team) -> None:
     """Train with the first process of a team what it trains, until it ends."""
-    told = team.hear()
-    if told["do"] != "train":
+    summary = team.hear()
+    if summary["do"] != "train":
         return
     with ExitStack() as stack:
         try:
             workspace = Workspace.open(folder)
-            claimed = workspace.run(int(told["run"]))
-            setup = finish(prepare(workspace, claimed, last_checkpoint(claimed) if told["resume"] else None))
+            claimed = workspace.run(int(summary["run"]))
+            setup = finish(prepare(workspace, claimed, last_checkpoint(claimed) if summary["resume"] else None))
             thread_pool = stack.enter_context(ThreadPool(threads_of(setup.plan, team)))
             learner = setup.learner(claimed, thread_pool, team)
             judged = (
-                finish(setup.with_frozen_outputs(workspace, learner, thread_pool)) if told["kept"] else setup.held_out()
+                finish(setup.with_frozen_outputs(workspace, learner, thread_pool))
+                if summary["kept"]
+                else setup.held_out()
             )
         except LensError as error:
             team.gather_words(str(error))
@@ -230,7 +234,7 @@ def follow_run(folder: Path, team: Team) -> None:
         follow(team, learner, setup.feed, judged)
 
 
-def _unless(asked: Callable[[], bool], job: Job[T | None]) -> Job[T | None]:
+def _unless(request: Callable[[], bool], job: Job[T | None]) -> Job[T | None]:
     """A job's result, or None where somebody asks to stop before."""
     while True:
         try:
@@ -239,7 +243,7 @@ def _unless(asked: Callable[[], bool], job: Job[T | None]) -> Job[T | None]:
             result: T | None = end.value
             return result
         yield progress
-        if asked():
+        if request():
             job.close()
             return None
 

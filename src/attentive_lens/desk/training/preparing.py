@@ -27,7 +27,7 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.examination import examine
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, kept_outputs, key_of_part
+from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, key_of_part, stored_outputs
 from attentive_lens.training.learner import Classifier
 from attentive_lens.workspace import Run, Workspace
 
@@ -103,18 +103,18 @@ class Setup:
         """
         images, labels = self.held_out()
         if learner.frozen and isinstance(images, Chosen):
-            kept = yield from _kept(workspace, learner, self.feed, images, thread_pool)
-            if kept is not None:
-                self.feed.kept = kept.training
-                return kept.validation, labels
+            stored = yield from _kept(workspace, learner, self.feed, images, thread_pool)
+            if stored is not None:
+                self.feed.frozen_outputs = stored.training
+                return stored.validation, labels
         return images, labels
 
     def mark(self, learner: Classifier) -> str:
         """The same for all processes that would take the same steps."""
         digest = hashlib.sha256(fingerprint(learner.weights()).encode())
         statistics = (np.asarray(self.preprocessor.mean).tolist(), np.asarray(self.preprocessor.std).tolist())
-        kept = self.feed.kept.shape if self.feed.kept is not None else None
-        digest.update(repr((self.plan.write(), statistics, self.names, kept)).encode())
+        stored = self.feed.frozen_outputs.shape if self.feed.frozen_outputs is not None else None
+        digest.update(repr((self.plan.write(), statistics, self.names, stored)).encode())
         digest.update(self.data.labels.tobytes() + self.feed.members.tobytes())
         return digest.hexdigest()
 
@@ -222,7 +222,7 @@ def _kept(
         lambda first, last: preprocessor.apply(judged[first:last]),
     )
     folder = workspace.cache / "frozen"
-    return (yield from kept_outputs(folder, key, learner.network, learner.frozen, inputs, thread_pool))
+    return (yield from stored_outputs(folder, key, learner.network, learner.frozen, inputs, thread_pool))
 
 
 def _check_labels(claimed: Run, data: Data) -> None:

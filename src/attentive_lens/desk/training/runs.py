@@ -256,12 +256,12 @@ def _begin(workspace: Workspace, command: str, words: Sequence[str], log: Path, 
     """A process of its own with a lower priority, which outlives this one."""
     program = [sys.executable, "-m", "attentive_lens", command, str(workspace.folder.absolute()), *words]
     try:
-        with log.open("ab") as told:
+        with log.open("ab") as result:
             process = subprocess.Popen(
                 program,
                 stdin=subprocess.DEVNULL,
-                stdout=told,
-                stderr=told,
+                stdout=result,
+                stderr=result,
                 start_new_session=True,
                 preexec_fn=_lower_priority,
                 pass_fds=held,

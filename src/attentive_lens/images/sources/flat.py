@@ -57,20 +57,20 @@ class Flat(Source):
         if wish.labels:
             _compiled(wish.labels, place)
             return [wish]
-        found: dict[tuple[str | None, ...], str] = {}
+        result: dict[tuple[str | None, ...], str] = {}
         for pattern in PATTERNS:
             words = tuple(_class_in(stem, re.compile(pattern)) for stem in stems)
             counts = Counter(word for word in words if word)
             enough = 2 <= len(counts) <= min(MOST, len(stems) // FEWEST)
             if enough and counts.total() >= COVERED * len(stems) and _many(counts):
-                found.setdefault(words, pattern)
-        if not found:
+                result.setdefault(words, pattern)
+        if not result:
             raise BadFile(
                 f"{place} has no classes",
                 "there is no folder in it, and its files' names do not part them into classes",
                 "Put the images of each class in a folder, or name the part with «labels», as labels=^([a-z]+)",
             )
-        return [replace(wish, labels=pattern) for pattern in found.values()]
+        return [replace(wish, labels=pattern) for pattern in result.values()]
 
     def find(self) -> Iterator[Found | Skipped]:
         """Images in the order of their names."""

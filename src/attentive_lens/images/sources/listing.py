@@ -109,7 +109,7 @@ class Listing(Source):
         known = {self.reading.images, self.reading.labels, header.names[sets] if sets is not None else ""}
         files = header.names.index(self.reading.images)
         others = {k: name for k, name in enumerate(header.names) if name not in known}
-        found: dict[str, dict[str, str]] = {name: {} for name in others.values()}
+        result: dict[str, dict[str, str]] = {name: {} for name in others.values()}
         with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
             lines = csv.reader(stream, delimiter=header.delimiter)
             if header.has_heading:
@@ -118,8 +118,8 @@ class Listing(Source):
                 if len(row) == len(header.names):
                     file = str(_resolved(table.parent, row[files].strip()))
                     for k, name in others.items():
-                        found[name].setdefault(file, row[k].strip())
-        return found
+                        result[name].setdefault(file, row[k].strip())
+        return result
 
 
 def _table_at(place: Path) -> Path | None:

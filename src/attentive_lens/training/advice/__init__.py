@@ -58,14 +58,14 @@ OVERRULES: dict[str, frozenset[str]] = {
 
 def advise(run: Record) -> tuple[Finding, ...]:
     """All that is to be said of a run; of one that still trains what can be told by then."""
-    found: dict[str, Finding] = {}
+    result: dict[str, Finding] = {}
     for kind, advice in ADVICE.items():
         if run.is_over or advice.live:
             finding = advice.find(run)
             if finding is not None:
-                found[kind] = finding
-    silent = {other for kind in found for other in OVERRULES.get(kind, ())}
-    return tuple(finding for kind, finding in found.items() if kind not in silent)
+                result[kind] = finding
+    silent = {other for kind in result for other in OVERRULES.get(kind, ())}
+    return tuple(finding for kind, finding in result.items() if kind not in silent)
 
 
 __all__ = ["ADVICE", "OVERRULES", "Advice", "Finding", "Record", "advise"]

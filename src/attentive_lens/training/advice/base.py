@@ -111,12 +111,12 @@ class Record:
         """A figure of `Health` by layer, the median over the last epochs; layers without it are left out."""
         names = [node.name for node in self.plan.network.nodes]
         looks = [epoch.health for epoch in (self.epochs[-LAST:] if epochs is None else epochs) if epoch.health]
-        found: dict[str, list[float]] = {}
+        result: dict[str, list[float]] = {}
         for look in looks:
             for name, value in zip(names, getattr(look, figure), strict=False):
                 if value is not None:
-                    found.setdefault(name, []).append(value)
-        return {name: statistics.median(values) for name, values in found.items()}
+                    result.setdefault(name, []).append(value)
+        return {name: statistics.median(values) for name, values in result.items()}
 
     @cached_property
     def updates(self) -> float | None:

@@ -46,7 +46,7 @@ def unsound(plan: Plan, values: dict[str, tuple[float | None, ...]]) -> dict[str
     values : dict
         By figure, one entry a layer of the plan's network.
     """
-    found = {}
+    result = {}
     for place, node in enumerate(plan.network.nodes):
         wrong = tuple(
             figure
@@ -54,5 +54,5 @@ def unsound(plan: Plan, values: dict[str, tuple[float | None, ...]]) -> dict[str
             if place < len(values[figure]) and not is_sound(plan, node.name, figure, values[figure][place])
         )
         if wrong:
-            found[node.name] = wrong
-    return found
+            result[node.name] = wrong
+    return result

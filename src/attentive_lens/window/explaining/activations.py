@@ -239,8 +239,8 @@ class ActivationsPanel(Panel):
         request_maps = Activations(beside, self._layers())
         self.ask(request_maps, self._take_beside, self._fail, priority=2, scope="maps beside")
 
-    def _take_near(self, found: NeighboursFound) -> None:
-        self._near = found
+    def _take_near(self, result: NeighboursFound) -> None:
+        self._near = result
         self._choose_other()
 
     def _take_beside(self, activations: ActivationMaps) -> None:

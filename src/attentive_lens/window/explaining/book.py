@@ -40,7 +40,7 @@ class CaseBookView(QFrame):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.found: CasesTried | None = None
+        self.result: CasesTried | None = None
         self.setProperty("role", "panel")
         self.setObjectName("case book view")
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
@@ -73,27 +73,27 @@ class CaseBookView(QFrame):
 
     def ask(self) -> None:
         """Have all cases tried again, with the runs and labels there are now."""
-        if self.session.cases.book.cases or self.found is not None:
+        if self.session.cases.book.cases or self.result is not None:
             request = TryCases(self.session.place)
             self.session.ask(request, self._take, self.says.setText, priority=5, scope="cases")
         self._show()
 
-    def _take(self, found: CasesTried) -> None:
-        self.found = found
+    def _take(self, result: CasesTried) -> None:
+        self.result = result
         self._show()
-        self.tried.emit(found)
+        self.tried.emit(result)
 
     def _show(self) -> None:
-        cases = self.found.cases if self.found is not None else ()
+        cases = self.result.cases if self.result is not None else ()
         if not cases:
             self.says.setText("No case is open yet: «Open a case» keeps an image with its evidence and cause.")
         else:
             is_open = sum(not each.case.closed for each in cases)
             self.says.setText(f"{counted(len(cases), 'case', 'cases')}, {is_open} open")
-        most = max((self.found.by_status | self.found.by_cause).values(), default=1) if self.found is not None else 1
+        most = max((self.result.by_status | self.result.by_cause).values(), default=1) if self.result is not None else 1
         for bars, counts in (
-            (self.by_status, self.found.by_status if self.found is not None else {}),
-            (self.by_cause, self.found.by_cause if self.found is not None else {}),
+            (self.by_status, self.result.by_status if self.result is not None else {}),
+            (self.by_cause, self.result.by_cause if self.result is not None else {}),
         ):
             bars.show_bars(
                 tuple(Bar(word, count / most, str(count), ROLES.get(word, "faint")) for word, count in counts.items())
@@ -132,8 +132,8 @@ class CaseBookView(QFrame):
         return cell
 
     def _open(self, row: int) -> None:
-        if self.found is not None and 0 <= row < len(self.found.cases):
-            self.opened.emit(self.found.cases[row].case.image)
+        if self.result is not None and 0 <= row < len(self.result.cases):
+            self.opened.emit(self.result.cases[row].case.image)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Return opens, Esc goes back."""

@@ -60,8 +60,8 @@ class CasePanel(QWidget):
         tip = "Keep this image in the case book: evidence, cause and note, tried again by every later run (C)."
         self.open = button("Open a case (C)", "open case", tip, self.open_case)
         inside.addWidget(self.open)
-        self.told = QWidget()
-        fields = vertical(self.told, spacing=6)
+        self.fields_box = QWidget()
+        fields = vertical(self.fields_box, spacing=6)
         self.cause = chooser(
             "case cause", "cause", "What the wrong answer comes from; type another to add it to the list."
         )
@@ -98,7 +98,7 @@ class CasePanel(QWidget):
         row.addWidget(self.close_button)
         row.addStretch()
         fields.addLayout(row)
-        inside.addWidget(self.told)
+        inside.addWidget(self.fields_box)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.timeout.connect(self._keep)
@@ -168,7 +168,7 @@ class CasePanel(QWidget):
         can = shown is not None and shown.image is not None and not self.session.reading_only
         self.open.setVisible(case is None)
         self.open.setEnabled(can)
-        self.told.setVisible(case is not None)
+        self.fields_box.setVisible(case is not None)
         count = sum(not each.closed for each in self.session.cases.book.cases)
         self.book.setText(f"Case book · {count} open" if count else "Case book")
         for line in self._lines:
@@ -195,10 +195,10 @@ class CasePanel(QWidget):
 
     def _fill(self, case: Case) -> None:
         """The fields as the book has them, but for what is just being typed."""
-        told = (case.number, case.cause, case.note, case.remedy)
-        if told == self._filled or (self._later.isActive() and self._filled[:1] == told[:1]):
+        fields_box = (case.number, case.cause, case.note, case.remedy)
+        if fields_box == self._filled or (self._later.isActive() and self._filled[:1] == fields_box[:1]):
             return
-        self._filled = told
+        self._filled = fields_box
         for widget in (self.note, self.remedy, self.cause):
             widget.blockSignals(True)
         self.note.setPlainText(case.note)
@@ -211,10 +211,10 @@ class CasePanel(QWidget):
 
     def _show_status(self, case: Case) -> None:
         tried = {each.case.number: each for each in self.tried.cases} if self.tried is not None else {}
-        found = tried.get(case.number)
-        self.status.setText(f"{found.status}: {found.words}" if found is not None else "Not tried again yet.")
-        good = found is not None and found.status in GOOD
-        bad = found is not None and found.status in ("still wrong", "newly broken")
+        result = tried.get(case.number)
+        self.status.setText(f"{result.status}: {result.words}" if result is not None else "Not tried again yet.")
+        good = result is not None and result.status in GOOD
+        bad = result is not None and result.status in ("still wrong", "newly broken")
         set_role(self.status, "good" if good else "bad" if bad else "faint")
 
     def _add_line(self, case: Case, place: int, evidence: Evidence) -> None:
@@ -236,14 +236,14 @@ class CasePanel(QWidget):
         self._later.stop()
         case = self.case
         if case is not None:
-            told = replace(
+            fields_box = replace(
                 case,
                 cause=self.cause.currentText().strip(),
                 note=self.note.toPlainText(),
                 remedy=self.remedy.text().strip(),
             )
-            self._filled = (case.number, told.cause, told.note, told.remedy)
-            self.session.cases.change(told, f"telling about case {case.number}")
+            self._filled = (case.number, fields_box.cause, fields_box.note, fields_box.remedy)
+            self.session.cases.change(fields_box, f"telling about case {case.number}")
 
     def _close(self) -> None:
         case = self.case

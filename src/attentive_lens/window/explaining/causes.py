@@ -303,11 +303,11 @@ class CausesPanel(Panel):
             self.session.message.emit(f"In the next run's plan: {words}. Start training to try it.", False)
             self.session.stage_asked.emit("training")
         elif remedy.merges is not None:
-            gone, kept = remedy.merges
+            gone, stored = remedy.merges
             label_ = collection.classes.index(gone)
             numbers = [row.number for row in collection.rows if row.label == label_]
-            summary = f"made {gone} part of {kept}: relabelled {thousands(len(numbers))} images"
-            self.session.images.relabel(summary, numbers, collection.classes.index(kept))
+            summary = f"made {gone} part of {stored}: relabelled {thousands(len(numbers))} images"
+            self.session.images.relabel(summary, numbers, collection.classes.index(stored))
         else:
             self.note.setText(f"{remedy.forecast}. It stands with the cases of these images.")
 

@@ -24,7 +24,7 @@ class ClassesPanel(Panel):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.found: ClassesRest | None = None
+        self.result: ClassesRest | None = None
         self._for: tuple[int | None, str] = (None, "")
         inside = vertical(self, spacing=4)
         row = QHBoxLayout()
@@ -57,7 +57,7 @@ class ClassesPanel(Panel):
     def forget(self) -> None:
         """What was found is of other images, or of another run or set."""
         self._for = (self.session.runs.current, self.session.scores.on)
-        self.found, self._awaited = None, {}
+        self.result, self._awaited = None, {}
         self.ask_button.show()
         self.ask_button.setEnabled(True)
         self.says.setText(
@@ -79,20 +79,20 @@ class ClassesPanel(Panel):
         self.ask_button.setEnabled(True)
         self.says.setText(sentence)
 
-    def _take(self, found: ClassesRest) -> None:
-        self.found = found
+    def _take(self, result: ClassesRest) -> None:
+        self.result = result
         self.ask_button.hide()
         self.restyled()
 
     def restyled(self) -> None:
         """The maps in the colours of the theme."""
-        if self.found is None:
+        if self.result is None:
             return
-        suspects = [each for each in self.found.classes if goes_by_place(each)]
+        suspects = [each for each in self.result.classes if goes_by_place(each)]
         words = "; ".join(f"{each.name}: {each.words}" for each in suspects)
         self.says.setText(words or "No class rests on one place aside from the middle that decides its answers.")
         tiles = []
-        for each in self.found.classes:
+        for each in self.result.classes:
             picture = enlarged(to_image(each.mean), LARGE)
             over = laid_over(picture, to_image(map_colours(each.map)))
             word = "! " if goes_by_place(each) else ""
@@ -101,8 +101,8 @@ class ClassesPanel(Panel):
         self.tiles.show_tiles(tuple(tiles))
 
     def _choose(self, number: int) -> None:
-        if self.found is not None:
-            each = self.found.classes[number]
+        if self.result is not None:
+            each = self.result.classes[number]
             self.says.setText(f"{each.name}: {each.words}")
             self.walked.emit(list(each.images))
 

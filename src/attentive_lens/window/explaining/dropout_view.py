@@ -62,13 +62,13 @@ class DropoutView(QWidget):
     def _show(self) -> None:
         """The layer's draws; nothing while they are not there yet."""
         layer, seen = self._layer, self._seen
-        kept = seen.kept.get(layer) if seen is not None else None
-        if seen is None or kept is None:
+        stored = seen.masks.get(layer) if seen is not None else None
+        if seen is None or stored is None:
             self.says.setText("Drawing …")
             self.draws.show_tiles(())
             return
         tiles = []
-        for mask, answers in zip(kept[:SHOWN], seen.answers, strict=False):
+        for mask, answers in zip(stored[:SHOWN], seen.answers, strict=False):
             predicted = int(answers.argmax())
             turned = predicted != int(seen.without.argmax())
             caption = seen.classes[predicted] if turned else f"{answers[predicted]:.2f}"

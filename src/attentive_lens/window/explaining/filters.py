@@ -211,10 +211,10 @@ class FiltersPanel(Panel):
     def _ask(self) -> None:
         if self._run is None or not self.layer.currentText():
             return
-        asked = Layer(self.session.place, self._run, self.layer.currentText())
-        if not self.awaits(asked, "filters of layer"):
+        request = Layer(self.session.place, self._run, self.layer.currentText())
+        if not self.awaits(request, "filters of layer"):
             self.says.setText("Looking through the training images …")
-            self.ask(asked, self._take, self.says.setText, priority=3, scope="filters of layer")
+            self.ask(request, self._take, self.says.setText, priority=3, scope="filters of layer")
 
     def _take(self, seen: LayerSeen) -> None:
         self.look.hide()

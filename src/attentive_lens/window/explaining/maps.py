@@ -90,13 +90,13 @@ class MapsPanel(Panel):
         words = self.target.currentText()
         target = {SAID: shown.predicted, TRUE: shown.true or "", DIFFERENCE: shown.predicted}.get(words, words)
         against = shown.true or "" if words == DIFFERENCE else ""
-        asked = Maps(shown.subject, (), target, against)
-        if self.awaits(asked, "maps of image"):
+        request = Maps(shown.subject, (), target, against)
+        if self.awaits(request, "maps of image"):
             return
         self.made = None
         self.says.setText("Asking every method …")
         self._show()
-        self.ask(asked, self._take, self.says.setText, priority=3, scope="maps of image")
+        self.ask(request, self._take, self.says.setText, priority=3, scope="maps of image")
 
     def _take(self, made: MapsMade) -> None:
         self.made = made

@@ -41,7 +41,7 @@ class NeighboursPanel(Panel):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.found: NeighboursFound | None = None
+        self.result: NeighboursFound | None = None
         self.maps: dict[int, NDArray[np.float32]] = {}
         self._run = 0
         inside = vertical(self, spacing=6)
@@ -77,14 +77,14 @@ class NeighboursPanel(Panel):
         if not same:
             if self._run != explanation.subject.run:
                 self.maps, self._run = {}, explanation.subject.run
-            self.found = None
+            self.result = None
             self._show()
-        if self.isVisible() and self.found is None:
+        if self.isVisible() and self.result is None:
             self._ask()
 
     def forget(self) -> None:
         """Neighbours and maps of images that have other contents now do not stand."""
-        self.found, self.maps, self._awaited = None, {}, {}
+        self.result, self.maps, self._awaited = None, {}, {}
         self._show()
 
     def _ask(self) -> None:
@@ -95,16 +95,16 @@ class NeighboursPanel(Panel):
         request = Neighbours(self.explanation.subject, self.layer.layer, COUNT)
         self.ask(request, self._take, self.says.setText, priority=2, scope="neighbours")
 
-    def _take(self, found: NeighboursFound) -> None:
-        self.found = found
+    def _take(self, result: NeighboursFound) -> None:
+        self.result = result
         self._show()
 
     def _ask_maps(self, numbers: tuple[int, ...]) -> None:
         request = MapImages(self.session.place, self._run, numbers)
         self.ask(request, self._take_maps, self.says.setText, priority=3, scope="maps of neighbours")
 
-    def _take_maps(self, found: ImageMaps) -> None:
-        self.maps = dict(zip(found.images, found.maps, strict=True))
+    def _take_maps(self, result: ImageMaps) -> None:
+        self.maps = dict(zip(result.images, result.maps, strict=True))
         self._show()
 
     def replay(self, settings: PlainTable) -> None:
@@ -114,46 +114,46 @@ class NeighboursPanel(Panel):
         self._ask()
 
     def _show(self) -> None:
-        found, images = self.found, self.session.images
-        self.pin.setEnabled(found is not None)
-        self.missing.setEnabled(found is not None and found.image is not None)
-        if found is None:
+        result, images = self.result, self.session.images
+        self.pin.setEnabled(result is not None)
+        self.missing.setEnabled(result is not None and result.image is not None)
+        if result is None:
             self.sheet.show_groups(images.pixels, ())
             self._select()
             return
-        numbers = tuple(dict.fromkeys(near.image for rows in found.near.values() for near in rows))
+        numbers = tuple(dict.fromkeys(near.image for rows in result.near.values() for near in rows))
         if self.mapped.isChecked() and not set(numbers) <= self.maps.keys():
             self._ask_maps(numbers)
         self.sheet.maps = {number - 1: map_ for number, map_ in self.maps.items()} if self.mapped.isChecked() else {}
         groups, collection = [], images.collection
-        keys = tuple(found.near)
-        if found.classes.get("true") == found.classes["predicted"]:
+        keys = tuple(result.near)
+        if result.classes.get("true") == result.classes["predicted"]:
             keys = ("true",)
         of_file = self.explanation is not None and isinstance(self.explanation.subject, FileImage)
         for key in keys:
-            near = found.near[key]
+            near = result.near[key]
             captions = []
             for each in near:
                 now = collection.classes[collection.rows[each.image - 1].label]
-                other = f" {now}" if now != found.classes[key] else ""
+                other = f" {now}" if now != result.classes[key] else ""
                 captions.append(f"{each.distance:.2f}{other}")
             word = "against" if of_file and key == "true" else PAIR[key]
-            title = f"{word}: {found.classes[key]}"
+            title = f"{word}: {result.classes[key]}"
             groups.append(Group(title, "nearest first", tuple(n.image - 1 for n in near), tuple(captions)))
         self.sheet.show_groups(images.pixels, tuple(groups))
-        self.says.setText(in_words(found))
+        self.says.setText(in_words(result))
         self._select()
 
     def _select(self) -> None:
         self.decisions.show_images(tuple(sorted(self.sheet.selection)))
 
     def _pin(self) -> None:
-        if self.found is not None:
-            self.pinned.emit(self.pins, in_words(self.found), {"layer": self.found.layer, "count": COUNT})
+        if self.result is not None:
+            self.pinned.emit(self.pins, in_words(self.result), {"layer": self.result.layer, "count": COUNT})
 
     def _note_missing(self) -> None:
-        if self.found is not None:
-            self.noted.emit(f"training images like this one are missing ({in_words(self.found)})")
+        if self.result is not None:
+            self.noted.emit(f"training images like this one are missing ({in_words(self.result)})")
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """The keys that stand on the buttons."""
@@ -163,16 +163,16 @@ class NeighboursPanel(Panel):
             super().keyPressEvent(event)
 
 
-def in_words(found: NeighboursFound) -> str:
+def in_words(result: NeighboursFound) -> str:
     """How near the two classes are, by the layer."""
-    predicted, true = found.near["predicted"], found.near.get("true", ())
-    if "true" not in found.near and predicted:
-        return f"by {found.layer}: the nearest of {found.classes['predicted']} lies at {predicted[0].distance:.2f}"
+    predicted, true = result.near["predicted"], result.near.get("true", ())
+    if "true" not in result.near and predicted:
+        return f"by {result.layer}: the nearest of {result.classes['predicted']} lies at {predicted[0].distance:.2f}"
     if not predicted or not true:
-        return f"by {found.layer}: a class has no training images"
-    if found.classes["predicted"] == found.classes["true"]:
-        return f"by {found.layer}: the nearest of {found.classes['true']} lies at {true[0].distance:.2f}"
+        return f"by {result.layer}: a class has no training images"
+    if result.classes["predicted"] == result.classes["true"]:
+        return f"by {result.layer}: the nearest of {result.classes['true']} lies at {true[0].distance:.2f}"
     return (
-        f"by {found.layer}: the nearest of {found.classes['predicted']} lies at {predicted[0].distance:.2f}, of"
-        f" {found.classes['true']} at {true[0].distance:.2f}"
+        f"by {result.layer}: the nearest of {result.classes['predicted']} lies at {predicted[0].distance:.2f}, of"
+        f" {result.classes['true']} at {true[0].distance:.2f}"
     )

@@ -33,7 +33,7 @@ class TrustChips(QWidget):
         A sentence, or nothing when the chip is taken back.
     """
 
-    told = pyqtSignal(str)
+    sentence_chosen = pyqtSignal(str)
 
     def __init__(self, key: str) -> None:
         super().__init__()
@@ -68,7 +68,7 @@ class TrustChips(QWidget):
     def _tell(self, chip: QPushButton, figure: Figure) -> None:
         for other in self._chips:
             other.setChecked(other is chip and chip.isChecked())
-        self.told.emit(figure.sentence if chip.isChecked() else "")
+        self.sentence_chosen.emit(figure.sentence if chip.isChecked() else "")
 
 
 def first_figures(map_: MapOfClass) -> tuple[Figure, ...]:

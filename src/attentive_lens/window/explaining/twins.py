@@ -49,7 +49,7 @@ class Twins(QWidget):
         All trust checks are wanted.
     """
 
-    asked, measure_asked = pyqtSignal(), pyqtSignal()
+    requested, measure_asked = pyqtSignal(), pyqtSignal()
     region_drawn = pyqtSignal(float, float, float, float)
 
     def __init__(self, session: Session) -> None:
@@ -69,7 +69,7 @@ class Twins(QWidget):
         inside.addWidget(self.pair, 1)
         row = horizontal(spacing=8)
         self.chooser = MapChooser(session)
-        self.chooser.changed.connect(self.asked)
+        self.chooser.changed.connect(self.requested)
         row.addWidget(self.chooser)
         row.addStretch()
         row.addWidget(label("opacity", "faint"))
@@ -137,7 +137,7 @@ class Twins(QWidget):
         can_be_saved(lens, f"map of {key}", self.session.message.emit, partial(self._values, key))
         column.addWidget(lens, 1)
         chips = TrustChips(key)
-        chips.told.connect(self._tell)
+        chips.sentence_chosen.connect(self._tell)
         column.addWidget(chips)
         self.lenses[key] = lens
         self.heads[key] = (word, name, probability)
@@ -214,7 +214,7 @@ class Twins(QWidget):
         if shown is None:
             return
         if self.target and (shown.map("for") is None or self._of("true").target != self.target):
-            self.asked.emit()
+            self.requested.emit()
         else:
             self.show_explanation(shown)
 

@@ -31,7 +31,7 @@ class _Histogram(QWidget):
         self.chosen_range = (0.0, 1.0)
 
     def show_counts(self, counts: NDArray[np.int64], chosen_range: tuple[float, float]) -> None:
-        """Bars; ``kept`` is the part between the handles, 0–1 of the width."""
+        """Bars; ``chosen_range`` is the part between the handles, 0–1 of the width."""
         self.counts, self.chosen_range = counts, chosen_range
         self.setAccessibleName(f"distribution of {int(counts.sum())} images")
         self.update()

@@ -107,8 +107,8 @@ class PlanText(QWidget):
         """Mark the lines of faults, and say the first."""
         design = self.session.design
         marks: dict[int, LensError] = {}
-        for told in design.text_faults:
-            marks.setdefault(told.line, told.error)
+        for result in design.text_faults:
+            marks.setdefault(result.line, result.error)
         if not marks:
             lines = design.lines
             for fault in design.faults:

@@ -42,15 +42,15 @@ class WindowPicture(QWidget):
         if self._axes is None:
             return ()
         rows, columns = self._axes
-        found = []
+        result = []
         for k in (0, 1):
             left = k * columns.stride - (columns.before - _pad(columns))
             top = -(rows.before - _pad(rows))
             right, bottom = min(left + columns.extent, _cells(columns)), min(top + rows.extent, _cells(rows))
             left, top = max(0, left), max(0, top)
             if k < columns.count and left < right and top < bottom:
-                found.append((left, top, right - left, bottom - top))
-        return tuple(found)
+                result.append((left, top, right - left, bottom - top))
+        return tuple(result)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Input left, outputs right."""

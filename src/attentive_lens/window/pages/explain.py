@@ -102,7 +102,7 @@ class ExplainPage(Page):
         centre = vertical(spacing=6)
         self.column = centre
         self.twins = Twins(self.session)
-        self.twins.asked.connect(self._ask_again)
+        self.twins.requested.connect(self._ask_again)
         self.twins.region_drawn.connect(self._cover_region)
         self.twins.measure_asked.connect(self._measure)
         centre.addWidget(self.twins, 1)
@@ -334,8 +334,8 @@ class ExplainPage(Page):
         self.open_image(mistakes[at % len(mistakes)])
 
     def _take(self, run: int, explanation: Explanation) -> None:
-        asked = self.new_file[0] if self.new_file is not None else self.image
-        if run != self.session.runs.current or asked not in (explanation.image, explanation.file):
+        requested = self.new_file[0] if self.new_file is not None else self.image
+        if run != self.session.runs.current or requested not in (explanation.image, explanation.file):
             return
         before, self.explanation, self.answered_by = self.explanation, explanation, run
         if before is not None and explanation.complete and not before.complete and before.is_like(explanation):

@@ -40,14 +40,14 @@ class AgainstView(ResultsView):
         Images of one of `KINDS` are to be shown: its words, and their numbers.
     """
 
-    asked = pyqtSignal(str, tuple)
+    requested = pyqtSignal(str, tuple)
 
     word = "against"
     tip = "Another run's mistakes: fixed, newly made, or still there."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.found: Paired | None = None
+        self.result: Paired | None = None
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         row = QHBoxLayout()
         row.addWidget(label("Against", "faint"))
@@ -78,7 +78,7 @@ class AgainstView(ResultsView):
 
     def leads_to(self, behind: Behind) -> None:
         """See `ResultsView`."""
-        self.asked.connect(lambda words, numbers: behind.numbered(f"{words} against run {self.run}", numbers))
+        self.requested.connect(lambda words, numbers: behind.numbered(f"{words} against run {self.run}", numbers))
 
     def refresh(self) -> None:
         """The other runs that have a model; the one chosen stays."""
@@ -95,14 +95,14 @@ class AgainstView(ResultsView):
     def _compare(self) -> None:
         """Show what is known; the other run is scored where it is not."""
         scores, current, number = self.session.scores, self.session.runs.current, self.other.currentData()
-        self.found = None
+        self.result = None
         if number is None or current is None:
             self.says.setText("There is no other run with a model to compare with.")
         elif scores.current is None or (theirs := scores.of(int(number))) is None:
             self.says.setText(scores.problem or f"Scoring run {number} …")
         else:
-            self.found = paired(theirs, scores.current)
-            self.says.setText(" ".join(filter(None, (in_words(self.found, int(number), current), self._seeds()))))
+            self.result = paired(theirs, scores.current)
+            self.says.setText(" ".join(filter(None, (in_words(self.result, int(number), current), self._seeds()))))
         self._fill()
 
     def _seeds(self) -> str:
@@ -129,12 +129,12 @@ class AgainstView(ResultsView):
 
     def _fill(self) -> None:
         self._draw_curves()
-        found = self.found
-        counts = (len(found.fixed), len(found.broken), len(found.still_wrong)) if found is not None else (0, 0, 0)
+        result = self.result
+        counts = (len(result.fixed), len(result.broken), len(result.still_wrong)) if result is not None else (0, 0, 0)
         for (words, each), count in zip(self.kinds.items(), counts, strict=True):
-            each.setText(f"{words} · {count}" if found is not None else words)
+            each.setText(f"{words} · {count}" if result is not None else words)
             each.setEnabled(count > 0)
-        rows = found.by_class if found is not None else ()
+        rows = result.by_class if result is not None else ()
         self.table.setColumnCount(len(HEADS))
         self.table.setRowCount(len(rows))
         for column, name in enumerate(HEADS):
@@ -147,7 +147,7 @@ class AgainstView(ResultsView):
             across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
 
     def _ask(self, words: str) -> None:
-        if self.found is not None:
-            found = self.found
-            numbers = dict(zip(KINDS, (found.fixed, found.broken, found.still_wrong), strict=True))[words]
-            self.asked.emit(words, numbers)
+        if self.result is not None:
+            result = self.result
+            numbers = dict(zip(KINDS, (result.fixed, result.broken, result.still_wrong), strict=True))[words]
+            self.requested.emit(words, numbers)

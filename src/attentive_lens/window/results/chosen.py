@@ -79,8 +79,8 @@ class ChosenImages(QWidget):
             self.ways[words] = view_button(words, words.lower() + " of images", tip, partial(self.open_way, place))
             head.addWidget(self.ways[words])
         head.addStretch()
-        asked = self.all_wrong_asked.emit
-        self.all_wrong = button("All wrong ones", "all wrong", "Show every wrong image, by true class.", asked)
+        request = self.all_wrong_asked.emit
+        self.all_wrong = button("All wrong ones", "all wrong", "Show every wrong image, by true class.", request)
         head.addWidget(self.all_wrong)
         layout.addLayout(head)
         self.sheet = ContactSheet("cell images", 86)

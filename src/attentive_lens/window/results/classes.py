@@ -85,8 +85,8 @@ class ClassesView(ResultsView):
         inside.addWidget(self.table, 3)
         row = QHBoxLayout()
         self.precision = UnitSquare("Precision", "recall", "precision", "precision curve")
-        self.found = UnitSquare("Found", "falsely said", "found", "found curve")
-        for square in (self.precision, self.found):
+        self.roc = UnitSquare("Found", "falsely said", "found", "found curve")
+        for square in (self.precision, self.roc):
             row.addWidget(square)
         inside.addLayout(row, 2)
         self.scores: Scores | None = None
@@ -192,7 +192,7 @@ class ClassesView(ResultsView):
 
     def _draw(self, number: int | None) -> None:
         if number is None or self.scores is None:
-            for square in (self.precision, self.found):
+            for square in (self.precision, self.roc):
                 square.show_lines((), "choose a class")
             return
         curves = curves_of(self.scores, number)
@@ -205,7 +205,7 @@ class ClassesView(ResultsView):
         at = ("threshold", curves.thresholds)
         self.precision.show_lines((Line(by_recall, at=at),) if known else (), mean)
         guess = Line(np.array([[0.0, 0.0], [1.0, 1.0]]), "faint", dashed=True)
-        self.found.show_lines((guess, Line(by_false, at=from_one)) if known else (), area)
+        self.roc.show_lines((guess, Line(by_false, at=from_one)) if known else (), area)
 
 
 def _cells(each: OfClass) -> list[Cell]:

@@ -33,7 +33,7 @@ class ConfidenceView(ResultsView):
         "wrong and sure", "right but unsure" or "withheld": images that are to be shown.
     """
 
-    asked = pyqtSignal(str)
+    requested = pyqtSignal(str)
 
     word = "confidence"
     tip = "How sure answers are, whether they may be, and what withholding unsure ones costs."
@@ -79,7 +79,7 @@ class ConfidenceView(ResultsView):
             ("Right but unsure", "Right answers, the least sure first."),
             ("Withheld", "Answers below the threshold, the least sure first."),
         ):
-            row.addWidget(button(words, f"show {words.lower()}", tip, partial(self.asked.emit, words.lower())))
+            row.addWidget(button(words, f"show {words.lower()}", tip, partial(self.requested.emit, words.lower())))
         row.addStretch()
         inside.addLayout(row)
         self.scores: Scores | None = None
@@ -87,7 +87,7 @@ class ConfidenceView(ResultsView):
 
     def leads_to(self, behind: Behind) -> None:
         """See `ResultsView`."""
-        self.asked.connect(lambda kind: behind.by_confidence(kind, self.threshold))
+        self.requested.connect(lambda kind: behind.by_confidence(kind, self.threshold))
 
     @property
     def threshold(self) -> float:
@@ -128,9 +128,9 @@ class ConfidenceView(ResultsView):
             request = Calibrate(self.session.place, run, undo)
             self.session.ask(request, self._take_calibrated, self._fail, priority=2, scope="calibrate")
 
-    def _take_calibrated(self, told: Calibrated) -> None:
+    def _take_calibrated(self, result: Calibrated) -> None:
         self._free()
-        self.session.message.emit(" ".join(told.words()), False)
+        self.session.message.emit(" ".join(result.words()), False)
         self.session.scores.forget()
 
     def _fail(self, words: str) -> None:

@@ -56,7 +56,7 @@ class ImageMap(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(240, 220)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.found: DataMap | None = None
+        self.result: DataMap | None = None
         self.pixels: Pixels | None = None
         self.hidden: NDArray[np.bool_] = np.zeros(0, np.bool_)
         self.trained: NDArray[np.bool_] = np.zeros(0, np.bool_)
@@ -71,22 +71,22 @@ class ImageMap(QWidget):
         self._held: QPointF | None = None
 
     def show_map(
-        self, found: DataMap | None, pixels: Pixels | None, sets: Sequence[str], shown: AbstractSet[str]
+        self, result: DataMap | None, pixels: Pixels | None, sets: Sequence[str], shown: AbstractSet[str]
     ) -> None:
         """Another map, or the same with other places.
 
         ``sets`` by the images' places; images of those that are not ``shown`` are neither drawn nor chosen.
         """
-        before = self.found
-        if found is None or before is None or not np.array_equal(before.images, found.images):
+        before = self.result
+        if result is None or before is None or not np.array_equal(before.images, result.images):
             self._pictures.clear()
             self.selection = frozenset()
             self.fit()
-        self.found, self.pixels, self.over = found, pixels, -1
-        names = [sets[number - 1] for number in found.images.tolist()] if found is not None else []
+        self.result, self.pixels, self.over = result, pixels, -1
+        names = [sets[number - 1] for number in result.images.tolist()] if result is not None else []
         self.hidden = np.array([name not in shown for name in names], np.bool_)
         self.trained = np.array([name == "training" for name in names], np.bool_)
-        self._unit = into_unit(found.places) if found is not None and names else np.zeros((0, 2))
+        self._unit = into_unit(result.places) if result is not None and names else np.zeros((0, 2))
         self._pictured = None
         self.update()
 
@@ -115,8 +115,8 @@ class ImageMap(QWidget):
         """Rows of the images that are drawn as pictures; where they are shown does not change them, the zoom does."""
         if self._pictured is None:
             self._pictured = []
-            if self.found is not None:
-                order = [k for k in by_interest(self.found.predicted, self.found.true) if not self.hidden[k]]
+            if self.result is not None:
+                order = [k for k in by_interest(self.result.predicted, self.result.true) if not self.hidden[k]]
                 self._pictured = shown_apart(self._unit * self._side, order, ROOM)
         return self._pictured
 
@@ -128,7 +128,7 @@ class ImageMap(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Dots, then pictures, then the lasso."""
-        if self.found is None:
+        if self.result is None:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -137,7 +137,7 @@ class ImageMap(QWidget):
         seen = self.in_view()
         dots = seen[[k not in pictured for k in seen.tolist()]] if len(seen) else seen
         size = SMALL_DOT if len(dots) > MANY else DOT
-        chosen = np.isin(self.found.images, list(self.selection)) | (not self.selection)
+        chosen = np.isin(self.result.images, list(self.selection)) | (not self.selection)
         for part, alpha in ((dots[~chosen[dots]], FADED), (dots[chosen[dots]], 255)):
             self._paint_dots(painter, places, part, size, alpha)
         for k in (row for row in reversed(self.pictured()) if row != self.over):
@@ -155,15 +155,15 @@ class ImageMap(QWidget):
         self, painter: QPainter, places: NDArray[np.float64], rows: NDArray[np.int64], size: float, alpha: int
     ) -> None:
         """Dots of a size in the colours of their classes, rings about wrong ones."""
-        found = self.found
-        if found is None or not len(rows):
+        result = self.result
+        if result is None or not len(rows):
             return
         ratio = self.devicePixelRatioF()
         shape = (max(1, round(self.height() * ratio)), max(1, round(self.width() * ratio)))
-        points, of_class = places[rows] * ratio, found.true[rows]
+        points, of_class = places[rows] * ratio, result.true[rows]
         colours = np.array([_rgba(self._colour(number), alpha) for number in range(int(of_class.max()) + 1)], np.uint8)
         self._draw(painter, stamped(shape, points, colours[of_class], disc(size * ratio)), ratio)
-        wrong = points[found.predicted[rows] != of_class]
+        wrong = points[result.predicted[rows] != of_class]
         if len(wrong):
             red = np.tile(np.array(_rgba(look.theme.colour("vermilion"), alpha), np.uint8), (len(wrong), 1))
             self._draw(painter, stamped(shape, wrong, red, disc((size + 5) * ratio, 1.3 * ratio)), ratio)
@@ -179,23 +179,23 @@ class ImageMap(QWidget):
         return colour.lighter(135) if look.theme is look.DARK else colour
 
     def _paint_picture(self, painter: QPainter, k: int, at: QPointF, grown: float = 1.0) -> None:
-        found, x, y = self.found, at.x(), at.y()
-        if found is None or not (-ROOM < x < self.width() + ROOM and -ROOM < y < self.height() + ROOM):
+        result, x, y = self.result, at.x(), at.y()
+        if result is None or not (-ROOM < x < self.width() + ROOM and -ROOM < y < self.height() + ROOM):
             return
         side = PICTURE * grown
         box = QRectF(x - side / 2, y - side / 2, side, side)
         painter.drawPixmap(box, self._picture(k), QRectF())
         painter.setBrush(Qt.BrushStyle.NoBrush)
         style = Qt.PenStyle.SolidLine if self.trained[k] else Qt.PenStyle.DotLine
-        painter.setPen(QPen(self._colour(int(found.true[k])), 2, style))
+        painter.setPen(QPen(self._colour(int(result.true[k])), 2, style))
         painter.drawRect(box)
-        if found.predicted[k] != found.true[k]:
+        if result.predicted[k] != result.true[k]:
             painter.setPen(QPen(look.theme.colour("vermilion"), 2.5))
             painter.drawEllipse(at, side / 2 + 3, side / 2 + 3)
 
     def _picture(self, k: int) -> QPixmap:
         if k not in self._pictures:
-            number = int(self.found.images[k]) if self.found is not None else 0
+            number = int(self.result.images[k]) if self.result is not None else 0
             if self.pixels is None or not 0 < number <= len(self.pixels):
                 self._pictures[k] = QPixmap(1, 1)
                 self._pictures[k].fill(look.theme.colour("well"))
@@ -205,7 +205,7 @@ class ImageMap(QWidget):
 
     def row_at(self, point: QPointF) -> int:
         """Row of the image at a point, pictures before dots; −1 for none."""
-        if self.found is None or not len(self._unit):
+        if self.result is None or not len(self._unit):
             return -1
         gaps = np.abs(self.at() - np.array([point.x(), point.y()]))
         rows = np.array(self.pictured(), np.int64)
@@ -281,8 +281,8 @@ class ImageMap(QWidget):
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         """Open the image."""
         row = self.row_at(event.position()) if event is not None else -1
-        if row >= 0 and self.found is not None:
-            self.opened.emit(int(self.found.images[row]))
+        if row >= 0 and self.result is not None:
+            self.opened.emit(int(self.result.images[row]))
 
     def leaveEvent(self, event: QEvent | None) -> None:
         """Nothing is under the mouse."""
@@ -296,9 +296,9 @@ class ImageMap(QWidget):
 
     def choose_rows(self, rows: list[int], adding: bool = False) -> None:
         """Choose images by their rows, or add them to those chosen."""
-        if self.found is None:
+        if self.result is None:
             return
-        numbers = frozenset(int(self.found.images[k]) for k in rows)
+        numbers = frozenset(int(self.result.images[k]) for k in rows)
         self.selection = self.selection | numbers if adding else numbers
         self.update()
         self.chosen.emit(tuple(sorted(self.selection)))

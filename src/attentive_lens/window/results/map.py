@@ -45,7 +45,7 @@ class MapView(ResultsView):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.found: DataMap | None = None
+        self.result: DataMap | None = None
         self.method = LAYOUTS[0]
         self._asked: MapData | None = None
         inside = vertical(self, spacing=6, margins=(16, 10, 16, 10))
@@ -140,16 +140,16 @@ class MapView(ResultsView):
         run = self.session.runs.current
         if run is None:
             return
-        asked = MapData(
+        request = MapData(
             self.session.place, run, self.layer.layer, self.method, self.seed.value(), self.perplexity.value()
         )
-        if asked == self._asked:
+        if request == self._asked:
             if self.map.pixels is not self.session.images.pixels:
                 self._draw()
             return
-        self._asked = asked
+        self._asked = request
         self.says.setText("Laying images out …")
-        self.session.ask(asked, self._take, self._fail, priority=4, scope="map")
+        self.session.ask(request, self._take, self._fail, priority=4, scope="map")
 
     def forget(self) -> None:
         """Labels or sets are others: what is laid out is asked for again when it is next shown."""
@@ -157,47 +157,47 @@ class MapView(ResultsView):
 
     def _fail(self, words: str) -> None:
         self._asked = None
-        self.found = None
+        self.result = None
         self.says.setText(words)
         self._draw()
 
-    def _take(self, found: DataMap) -> None:
-        self.found = found
+    def _take(self, result: DataMap) -> None:
+        self.result = result
         self._draw()
         self._tell(-1)
 
     def _draw(self) -> None:
-        found = self.found
+        result = self.result
         shown = {name for name, each in self.sets.items() if each.isChecked()}
-        self.map.show_map(found, self.session.images.pixels, self.session.images.collection.sets, shown)
-        self.key.show_classes(found.classes if found is not None else ())
+        self.map.show_map(result, self.session.images.pixels, self.session.images.collection.sets, shown)
+        self.key.show_classes(result.classes if result is not None else ())
 
     def _tell(self, row: int) -> None:
         """What the image under the mouse is; of none, what is laid out."""
-        found = self.found
-        if found is None:
+        result = self.result
+        if result is None:
             return
-        names = found.classes
+        names = result.classes
         if row >= 0:
-            number, predicted, true = int(found.images[row]), names[found.predicted[row]], names[found.true[row]]
+            number, predicted, true = int(result.images[row]), names[result.predicted[row]], names[result.true[row]]
             words = f"said {predicted}, true {true}" if predicted != true else f"{true}, rightly"
             self.says.setText(f"image {number} · {self.session.images.collection.sets[number - 1]} · {words}")
             return
-        part = f" of {thousands(found.in_all)}" if len(found.images) < found.in_all else ""
-        wrong = int((found.predicted != found.true).sum())
-        explained = " and ".join(percent(share) for share in found.explained)
+        part = f" of {thousands(result.in_all)}" if len(result.images) < result.in_all else ""
+        wrong = int((result.predicted != result.true).sum())
+        explained = " and ".join(percent(share) for share in result.explained)
         self.says.setText(
-            f"{thousands(len(found.images))}{part} images by {found.layer} · {thousands(wrong)} answered wrongly"
+            f"{thousands(len(result.images))}{part} images by {result.layer} · {thousands(wrong)} answered wrongly"
             + (f" · {explained} of the variance" if explained else "")
         )
 
     def _choose(self, numbers: tuple[int, ...]) -> None:
-        found = self.found
-        if found is None:
+        result = self.result
+        if result is None:
             return
-        rows = {number: row for row, number in enumerate(found.images.tolist())}
+        rows = {number: row for row, number in enumerate(result.images.tolist())}
         answers = [
-            Answer(number, int(found.predicted[row]), int(found.true[row]), float(found.probability[row]))
+            Answer(number, int(result.predicted[row]), int(result.true[row]), float(result.probability[row]))
             for number, row in ((number, rows[number]) for number in numbers)
         ]
-        self.chosen.emit(answers, found.classes)
+        self.chosen.emit(answers, result.classes)

@@ -129,9 +129,9 @@ class MatrixView(ResultsView):
         else:
             self._show(scores, ordered(scores.confusion, scores.classes, order))
 
-    def _take(self, wanted: tuple[object, ...], scores: Scores, found: ClassesOrdered) -> None:
+    def _take(self, wanted: tuple[object, ...], scores: Scores, result: ClassesOrdered) -> None:
         if wanted == self._shown:
-            self._show(scores, found.order)
+            self._show(scores, result.order)
 
     def _show(self, scores: Scores, order: NDArray[np.int64]) -> None:
         if not np.array_equal(order, self.order):

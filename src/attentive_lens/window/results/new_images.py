@@ -42,7 +42,7 @@ class NewImagesView(ResultsView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.places: tuple[str, ...] = ()
-        self.found: NewAnswers | None = None
+        self.result: NewAnswers | None = None
         self._asked: AnswerNew | None = None
         self.setAcceptDrops(True)
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
@@ -85,11 +85,11 @@ class NewImagesView(ResultsView):
         run = self.session.runs.current
         if run is None or not self.places or not self.isVisible():
             return
-        asked = AnswerNew(self.session.place, run, self.places, MOST)
-        if asked != self._asked:
-            self._asked, self.found = asked, None
+        request = AnswerNew(self.session.place, run, self.places, MOST)
+        if request != self._asked:
+            self._asked, self.result = request, None
             self._show("Answering …")
-            self.session.ask(asked, self._take, self._fail, priority=2, scope="new images")
+            self.session.ask(request, self._take, self._fail, priority=2, scope="new images")
 
     def open_places(self, places: Sequence[Path]) -> None:
         """Images and folders instead of those before."""
@@ -97,9 +97,9 @@ class NewImagesView(ResultsView):
         self._asked = None
         self.refresh()
 
-    def _take(self, found: NewAnswers) -> None:
-        first = self.found is None
-        self.found = found
+    def _take(self, result: NewAnswers) -> None:
+        first = self.result is None
+        self.result = result
         self._show()
         if first and self.sheet.groups:
             self.sheet.select(self.sheet.groups[0].places[0])
@@ -109,18 +109,18 @@ class NewImagesView(ResultsView):
         self._show(words)
 
     def _show(self, instead: str = "") -> None:
-        found = self.found
-        answers = found.answers if found is not None else ()
+        result = self.result
+        answers = result.answers if result is not None else ()
         unlike = [k for k, each in enumerate(answers) if each.unlike is not None and each.unlike > 1]
         self.save.setEnabled(bool(answers))
         self.sheet.flagged = frozenset(unlike)
-        self.sheet.show_groups(found.pixels if found is not None else None, groups_of(answers, unlike))
-        unread = found.unreadable if found is not None else ()
+        self.sheet.show_groups(result.pixels if result is not None else None, groups_of(answers, unlike))
+        unread = result.unreadable if result is not None else ()
         reasons = "; ".join(f"{Path(each.file).name}: {each.error}" for each in unread[:3])
         more = f"; and {len(unread) - 3} more" if len(unread) > 3 else ""
         self.unread.setText(f"Not read: {reasons}{more}" if unread else "")
         self.unread.setVisible(bool(unread))
-        if found is None:
+        if result is None:
             start = "Drop images or folders here, paste a picture, or open some: the run in view answers at once."
             self.says.setText(instead or start)
         else:
@@ -130,11 +130,11 @@ class NewImagesView(ResultsView):
         self._select(self.sheet.current)
 
     def _select(self, place: int | None) -> None:
-        found = self.found
-        if found is None or place is None or place >= len(found.answers):
+        result = self.result
+        if result is None or place is None or place >= len(result.answers):
             self.details.show_answer(None, None)
         else:
-            self.details.show_answer(found.answers[place], found.pixels[place])
+            self.details.show_answer(result.answers[place], result.pixels[place])
         self.changed.emit()
 
     def _open_files(self) -> None:
@@ -180,22 +180,22 @@ class NewImagesView(ResultsView):
 
     def save_answers(self, file: Path) -> None:
         """Write the answers, in place of what is there."""
-        if self.found is None:
+        if self.result is None:
             return
         if not file.suffix:
             file = file.with_suffix(ENDINGS[0])
-        classes = list(self.found.answers[0].probabilities) if self.found.answers else []
+        classes = list(self.result.answers[0].probabilities) if self.result.answers else []
         part = file.with_name(f".{os.getpid()}-{file.name}")  # what is there stays until the new one is whole
         try:
             into = AnswerFile(part, classes)
-            into.write([*self.found.answers, *self.found.unreadable])
+            into.write([*self.result.answers, *self.result.unreadable])
             into.finish()
             part.replace(file)
         except (LensError, OSError) as error:
             self.session.message.emit(str(error), True)
         else:
             self.session.message.emit(
-                f"Saved {counted(len(self.found.answers), 'answer', 'answers')} to {file}.", False
+                f"Saved {counted(len(self.result.answers), 'answer', 'answers')} to {file}.", False
             )
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:

@@ -161,9 +161,9 @@ class OverviewView(ResultsView):
         tip = "Plan, curves, scores, mistakes, causes and cases as one HTML file that anybody can read."
         self.ask_report = button("Report …", "write report", tip, self._ask_report)
         row.addWidget(self.ask_report)
-        self.found = label(role="faint", name="overview found")
-        self.found.setWordWrap(True)
-        row.addWidget(self.found, 1)
+        self.result = label(role="faint", name="overview found")
+        self.result.setWordWrap(True)
+        row.addWidget(self.result, 1)
         inside.addLayout(row)
         inside.addWidget(self.mend_leaks, 0, Qt.AlignmentFlag.AlignLeft)
 
@@ -208,7 +208,7 @@ class OverviewView(ResultsView):
     def _look_for_leaks(self) -> None:
         plan = self.session.runs.plan()
         if plan is not None:
-            self.found.setText("Looking for copies …")
+            self.result.setText("Looking for copies …")
             self._looking = True
             self.mend_leaks.hide()
             request = FindFaults(self.session.place, plan.write(), LEAKS)
@@ -217,11 +217,11 @@ class OverviewView(ResultsView):
     def _show_progress(self, doing: str, done: int, total: int) -> None:
         """How far the search for leaks is."""
         if self._looking and total:
-            self.found.setText(f"{doing[:1].upper()}{doing[1:]}: {thousands(done)} of {thousands(total)} …")
+            self.result.setText(f"{doing[:1].upper()}{doing[1:]}: {thousands(done)} of {thousands(total)} …")
 
     def _no_faults(self, sentence: str) -> None:
         self._looking = False
-        self.found.setText(sentence)
+        self.result.setText(sentence)
 
     def _mend_leaks(self) -> None:
         """What the first finding offers: its images are kept in one set."""
@@ -232,9 +232,9 @@ class OverviewView(ResultsView):
     def _verify(self) -> None:
         run = self.session.runs.current
         if run is not None:
-            self.found.setText("Scoring again …")
+            self.result.setText("Scoring again …")
             request = Verify(self.session.place, run, self.session.scores.on)
-            self.session.ask(request, self._take_verified, self.found.setText, priority=3, scope="verify")
+            self.session.ask(request, self._take_verified, self.result.setText, priority=3, scope="verify")
 
     def _ask_report(self) -> None:
         run = self.session.runs.current
@@ -248,31 +248,31 @@ class OverviewView(ResultsView):
         """Have the run's report written; for a file that ends with .pdf the HTML file beside it is printed to it."""
         run = self.session.runs.current
         if run is not None:
-            self.found.setText("Writing the report …")
+            self.result.setText("Writing the report …")
             file = file.absolute()
             page = file.with_suffix(".html") if file.suffix.lower() == ".pdf" else file
             request = WriteReport(self.session.place, run, str(page), self.session.scores.on)
             take = partial(self._take_report, file if page != file else None)
-            self.session.ask(request, take, self.found.setText, priority=4, scope="report")
+            self.session.ask(request, take, self.result.setText, priority=4, scope="report")
 
-    def _take_report(self, paper: Path | None, told: ReportWritten) -> None:
-        words = f"Written to {told.file}: {told.mistakes} mistakes, {told.causes} causes."
+    def _take_report(self, paper: Path | None, summary: ReportWritten) -> None:
+        words = f"Written to {summary.file}: {summary.mistakes} mistakes, {summary.causes} causes."
         if paper is not None:
             try:
-                pages = print_report(Path(told.file), paper)
+                pages = print_report(Path(summary.file), paper)
                 words = f"{words} Printed to {paper}: {pages} pages."
             except LensError as error:
                 words = f"{words} {error}"
-        self.found.setText(words)
+        self.result.setText(words)
 
-    def _take_verified(self, told: Verified) -> None:
-        self.found.setText(" ".join(told.words()))
+    def _take_verified(self, summary: Verified) -> None:
+        self.result.setText(" ".join(summary.words()))
 
-    def _take_faults(self, found: FaultsFound) -> None:
+    def _take_faults(self, result: FaultsFound) -> None:
         self._looking = False
-        leaks = [fault for fault in found.faults if fault.kind == "leak"]
+        leaks = [fault for fault in result.faults if fault.kind == "leak"]
         words = " ".join(f"{fault.why}. {fault.remedy}." for fault in leaks)
-        self.found.setText(words or "No image was found in two sets.")
+        self.result.setText(words or "No image was found in two sets.")
         self._action = next((action for fault in leaks for action in fault.actions), None)
         self.mend_leaks.setVisible(self._action is not None and not self.session.reading_only)
         if self._action is not None:

@@ -98,19 +98,19 @@ class GradeCurves(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(QSize(300, 260))
-        self.found: RobustnessMeasured | None = None
+        self.result: RobustnessMeasured | None = None
         self.current: tuple[int, int] | None = None
         self.charts: list[GradeCurve] = []
         self.places = QGridLayout(self)
         self.places.setContentsMargins(0, 0, 0, 0)
         self.places.setSpacing(0)
 
-    def show_ways(self, found: RobustnessMeasured | None) -> None:
+    def show_ways(self, result: RobustnessMeasured | None) -> None:
         """Others."""
         for chart in self.charts:
             retire(chart)
-        self.found, self.current = found, None
-        ways, right = (found.ways, found.right.value or 0.0) if found is not None else ((), 0.0)
+        self.result, self.current = result, None
+        ways, right = (result.ways, result.right.value or 0.0) if result is not None else ((), 0.0)
         self.charts = [GradeCurve(way, right) for way in ways]
         for row, chart in enumerate(self.charts):
             chart.chosen.connect(partial(self.choose, row))
@@ -135,7 +135,7 @@ class GradeCurves(QWidget):
             Qt.Key.Key_Down: (COLUMNS, 0),
         }
         key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
-        ways = self.found.ways if self.found is not None else ()
+        ways = self.result.ways if self.result is not None else ()
         if key not in moves or not ways:
             super().keyPressEvent(event)
             return
@@ -218,18 +218,19 @@ class RobustnessView(ResultsView):
         self.says.setText(words)
         self.start.show()
 
-    def _take(self, found: RobustnessMeasured) -> None:
-        if self._asked is None or (found.run, found.on) != (self._asked.run, self._asked.on):
+    def _take(self, result: RobustnessMeasured) -> None:
+        if self._asked is None or (result.run, result.on) != (self._asked.run, self._asked.on):
             return
-        self.curves.show_ways(found)
-        drawn = f" of {thousands(found.in_all)}" if found.images < found.in_all else ""
-        right = percent(found.right.value) if found.right.value is not None else "–"
+        self.curves.show_ways(result)
+        drawn = f" of {thousands(result.in_all)}" if result.images < result.in_all else ""
+        right = percent(result.right.value) if result.right.value is not None else "–"
         self.says.setText(
-            f"{thousands(found.images)}{drawn} {found.on} images, {right} right as they are. A point shows what breaks."
+            f"{thousands(result.images)}{drawn} {result.on} images, {right} right as they are."
+            " A point shows what breaks."
         )
 
     def _choose(self, row: int, grade: int) -> None:
-        found = self.curves.found
-        if found is not None:
-            way, at = found.ways[row], found.ways[row].grades[grade]
+        result = self.curves.result
+        if result is not None:
+            way, at = result.ways[row], result.ways[row].grades[grade]
             self.chosen.emit(in_words(way, at), at.broken, at.predicted)

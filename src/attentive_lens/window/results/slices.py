@@ -68,14 +68,14 @@ class SlicesView(ResultsView):
         request = FindSlices(self.session.place, runs.current, scores.on)
         self.session.ask(request, self._found, lambda words: self._show((), words), priority=4, scope="slices")
 
-    def _found(self, found: SlicesFound) -> None:
-        worse = [each for each in found.slices if each.p_value < SURE]
+    def _found(self, result: SlicesFound) -> None:
+        worse = [each for each in result.slices if each.p_value < SURE]
         words = (
-            f"{len(worse)} of {len(found.slices)} slices are answered worse than the rest, beyond chance."
+            f"{len(worse)} of {len(result.slices)} slices are answered worse than the rest, beyond chance."
             if worse
-            else f"None of {len(found.slices)} slices is answered worse than the rest beyond chance."
+            else f"None of {len(result.slices)} slices is answered worse than the rest beyond chance."
         )
-        self._show(found.slices, words if found.slices else "There are too few images to cut into slices.")
+        self._show(result.slices, words if result.slices else "There are too few images to cut into slices.")
 
     def _show(self, slices: tuple[Slice, ...], words: str) -> None:
         self.slices = slices

@@ -120,8 +120,8 @@ class RunTools(QWidget):
         """Asked first: it cannot be undone."""
         deleted = self.session.runs.deleted()
         runs = "run " + str(deleted[0]) if len(deleted) == 1 else f"{len(deleted)} runs"
-        asked = f"Remove {runs} for good, with models, curves and scores? That cannot be undone."
-        if QMessageBox.question(self, "Empty the bin", asked) == QMessageBox.StandardButton.Yes:
+        request = f"Remove {runs} for good, with models, curves and scores? That cannot be undone."
+        if QMessageBox.question(self, "Empty the bin", request) == QMessageBox.StandardButton.Yes:
             self.session.runs.empty_bin()
             self.changed.emit()
 

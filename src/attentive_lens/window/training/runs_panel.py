@@ -137,8 +137,8 @@ class RunsPanel(QFrame):
         """What a run's curves say, and how far apart those are that differ from it in the seed alone."""
         advice = self._advice.get(number, "")
         with contextlib.suppress(LensError):
-            found = spread(self.session.workspace, self.session.workspace.run(number).plan())
-            advice = f"{advice} {found.advice}".strip() if found is not None else advice
+            result = spread(self.session.workspace, self.session.workspace.run(number).plan())
+            advice = f"{advice} {result.advice}".strip() if result is not None else advice
             advice = f"{advice} {folds_told(self.session.workspace, self.session.workspace.run(number).plan())}".strip()
         return advice
 

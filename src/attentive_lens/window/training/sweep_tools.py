@@ -150,8 +150,10 @@ class SweepTools(QWidget):
         if how == HALVING:
             epochs = ", ".join(map(str, rungs(plan.training.epochs, len(plans))))
             begun = self.session.runs.halve(plan, [f"{key}={values}" for key, values in over.items()])
-            told = f"{len(plans)} plans are trained; the worse half is given up after epochs {epochs}." if begun else ""
-            self.session.message.emit(told, False) if told else None
+            result = (
+                f"{len(plans)} plans are trained; the worse half is given up after epochs {epochs}." if begun else ""
+            )
+            self.session.message.emit(result, False) if result else None
         else:
             for each in plans:
                 self.session.runs.enqueue(each)
