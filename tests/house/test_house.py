@@ -122,3 +122,12 @@ def test_values_are_named_by_what_they_are() -> None:
             names |= {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
             names |= {node.name for node in ast.walk(tree) if isinstance(node, ast.FunctionDef | ast.ClassDef)}
             assert not names & banned, f"{file.name}: {names & banned}"
+
+
+def test_images_are_counted_in_one_place() -> None:
+    """From a number to a place and back goes by `core.numbering`: nowhere a bare one is added or taken."""
+    bare = re.compile(r"\b(images?|numbers?|n) - 1\]|\[place \+ 1\]|emit\((self\.)?place \+ 1\)")
+    for room in ("window", "desk", "workspace", "cli"):
+        for file in (SOURCES / room).rglob("*.py"):
+            lines = [line for line in file.read_text("utf-8").splitlines() if bare.search(line)]
+            assert lines == [], file

@@ -11,6 +11,7 @@ from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, app
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.cases import CasesTried, TryCases
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.errors import BadUsage, LensError, NotHere
@@ -64,7 +65,7 @@ def _opened(workspace: Path, image: int, run: int) -> int:
     rows = collection(place, place.run(run).plan(), place.run(run))
     if not 1 <= image <= len(rows.rows):
         raise NotHere(f"There is no image {image}", f"images are numbered 1 to {len(rows.rows)}", "Choose one of these")
-    on = rows.sets[image - 1]
+    on = rows.sets[place_of(image)]
     if on not in ("training", "validation", "test"):
         raise NotHere(f"Run {run} does not answer image {image}", f"it is {on}", "Choose an image of a set")
     scores = watched(carry_out(Score(str(workspace), run, on)), "scoring")

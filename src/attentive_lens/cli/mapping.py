@@ -10,6 +10,7 @@ import typer
 from attentive_lens.cli.answer_results import Mapped, MappedImage
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, out_file, printable
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.mapping import LAYOUTS, MapData
@@ -54,11 +55,12 @@ def map_data(
     columns = zip(
         result.images.tolist(), result.true.tolist(), result.predicted.tolist(), result.places.tolist(), strict=True
     )
+    names = result.classes
     images = tuple(
-        MappedImage(number, printable(rows.rows[number - 1].file), rows.sets[number - 1], result.classes[true],
-                    result.classes[predicted], *at)
-        for number, true, predicted, at in columns
-    )  # fmt: skip
+        MappedImage(number, printable(rows.rows[at].file), rows.sets[at], names[true], names[predicted], *where)
+        for (number, true, predicted, where) in columns
+        for at in (place_of(number),)
+    )
     summary = Mapped(result.layer, result.method, result.in_all, result.explained, images, str(file) if file else None)
     if file is not None:
         from attentive_lens.cli.map_files import write_map

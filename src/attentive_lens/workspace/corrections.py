@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.workspace.rows import ImageRow
 
 SETS = ("training", "validation", "test")
@@ -53,5 +54,5 @@ def corrected(rows: list[ImageRow], corrections: Corrections) -> list[ImageRow]:
         return rows
     out = list(rows)
     for number, correction in corrections.items():
-        out[number - 1] = correction.applied(out[number - 1])
+        out[place_of(number)] = correction.applied(out[place_of(number)])
     return out

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.desk.images.collection import Collection
 
 MEASURES = ("pixels", "brightness", "contrast", "sharpness")
@@ -99,7 +100,7 @@ def _kept(
     if choice.answers and answers.predicted:
         right = np.zeros(len(keep), np.int8)
         for number, (predicted, _) in answers.predicted.items():
-            right[number - 1] = 1 if predicted == collection.labels[number - 1] else -1
+            right[place_of(number)] = 1 if predicted == collection.labels[place_of(number)] else -1
         keep &= right == (1 if choice.answers == "correct" else -1)
     return keep
 
@@ -121,7 +122,7 @@ def _by_answer(collection: Collection, places: NDArray[np.int64], answers: Answe
     """Wrong answers, the surest first; right ones, the least sure first; those not asked about."""
     wrong, right, others = [], [], []
     for place in places.tolist():
-        answer = answers.predicted.get(place + 1)
+        answer = answers.predicted.get(number_at(place))
         if answer is None:
             others.append(place)
         elif answer[0] == collection.labels[place]:
@@ -144,7 +145,7 @@ def find_images(collection: Collection, words: str) -> list[int]:
     """
     if words.isascii() and words.isdigit() and len(words) < 12:
         number = int(words)
-        return [number - 1] if 1 <= number <= len(collection.rows) else []
+        return [place_of(number)] if 1 <= number <= len(collection.rows) else []
     plain = words.casefold()
     ranked: list[tuple[int, int]] = []
     for place, row in enumerate(collection.rows):

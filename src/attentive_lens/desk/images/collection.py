@@ -11,6 +11,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
 from attentive_lens.plan.plan import Plan
@@ -166,7 +167,7 @@ def split_rows(rows: list[ImageRow], plan: Plan, copies: Mapping[int, int]) -> l
     """The set of each row by the plan; copies are group numbers by image number."""
     groups: dict[int, int] = {}
     if plan.split.keep_together == "copies":
-        groups = {number - 1: group for number, group in copies.items()}
+        groups = {place_of(number): group for number, group in copies.items()}
     elif plan.split.keep_together == "name pattern" and plan.split.group_pattern:
         groups = groups_by_name([row.name for row in rows], plan.split.group_pattern)
     return part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)

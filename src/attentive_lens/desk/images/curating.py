@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.history import History
 from attentive_lens.desk.images.collection import collection
@@ -103,7 +104,7 @@ def relabel(curating: Curating, summary: str, rows: Sequence[ImageRow], numbers:
     ``rows`` are the catalogue's, without corrections.
     """
     state = curating.state
-    decisions = {n: _unless(label, rows[n - 1].label) for n in numbers}
+    decisions = {n: _unless(label, rows[place_of(n)].label) for n in numbers}
     curating.apply(summary, {n: replace(state.get(n, NOTHING), label=decided) for n, decided in decisions.items()})
 
 

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, paced
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.random import random_generator
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.collection import Collection, collection, state
@@ -85,11 +86,11 @@ class Data:
     def place(self, image: int) -> int:
         """Place of an image by its number; `NotHere` if there is none, or the model does not know its class."""
         if 1 <= image <= len(self.labels):
-            if self.labels[image - 1] < 0:
-                name = self.collection.classes[self.collection.rows[image - 1].label]
+            if self.labels[place_of(image)] < 0:
+                name = self.collection.classes[self.collection.rows[place_of(image)].label]
                 why = f"its class «{name}» came after the run was trained"
                 raise NotHere(f"The run cannot be asked about image {image}", why, "Train again, or choose another")
-            return image - 1
+            return place_of(image)
         raise NotHere(
             f"There is no image {image}",
             f"images are numbered 1 to {len(self.labels)}",
@@ -110,7 +111,7 @@ class _Gathered:
         pixels = self.data.pixels
         if not 1 <= image <= len(self.references) or (isinstance(pixels, Rows) and not is_whole(pixels.file)):
             return False
-        reference = self.references[image - 1]
+        reference = self.references[place_of(image)]
         if reference is None:
             return False
         try:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TypeAlias
 
+from attentive_lens.core.numbering import ImageNumber
+
 
 @dataclass(frozen=True)
 class RunImage:
@@ -12,7 +14,7 @@ class RunImage:
 
     workspace: str
     run: int
-    image: int
+    image: ImageNumber
 
 
 @dataclass(frozen=True)

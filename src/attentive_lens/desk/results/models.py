@@ -83,7 +83,7 @@ def answered_image(subject: Subject) -> Job[AnsweredImage]:
         If there is no such image, file, run or model, or the model does not know a class that is named.
     """
     if isinstance(subject, RunImage):
-        model, data = yield from model_and_data(*place_of(subject), subject.image)
+        model, data = yield from model_and_data(*workspace_and_run(subject), subject.image)
         at = data.place(subject.image)
         label, row = int(data.labels[at]), data.collection.rows[at]
         return AnsweredImage(subject, model, data.pixels[at], label, label, data.collection.sets[at], row.file)
@@ -101,10 +101,10 @@ def model_answering(subject: Subject) -> ModelFile:
     """The model that answers a subject."""
     if isinstance(subject, FileImage) and subject.model:
         return model_of(Path(subject.model))
-    return model_of(place_of(subject)[1].model)
+    return model_of(workspace_and_run(subject)[1].model)
 
 
-def place_of(subject: Subject) -> tuple[Workspace, Run]:
+def workspace_and_run(subject: Subject) -> tuple[Workspace, Run]:
     """The workspace and the run of a subject.
 
     Raises
@@ -128,7 +128,7 @@ def class_number(model: ModelFile, name: str) -> int:
 
 def other_image(subject: Subject, number: int) -> Job[NDArray[np.uint8]]:
     """Another image of the subject's workspace, S×S×C at the input size of the run's model."""
-    _, data = yield from model_and_data(*place_of(subject), number)
+    _, data = yield from model_and_data(*workspace_and_run(subject), number)
     pixels: NDArray[np.uint8] = data.pixels[data.place(number)]
     return pixels
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.images.browsing import Answers
 from attentive_lens.desk.images.state import OpenImages
 from attentive_lens.desk.observing import Asks, Signal
@@ -127,7 +128,7 @@ class OpenScores:
 
     def want_row(self, image: int) -> None:
         """Have the set scored that an image, by its number, is in; `ready` follows. What failed is not tried again."""
-        on, run = self._images.collection.sets[image - 1], self._runs.current
+        on, run = self._images.collection.sets[place_of(image)], self._runs.current
         if run is not None and on in SCORED:
             self.on_set(on, ask=True)
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import key_of
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.case_status import RunAnswer, status_of
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import references
@@ -32,7 +33,7 @@ def try_cases(request: TryCases) -> Job[CasesTried]:
     book = read_cases(place.folder)
     now = collection(place, Plan())
     numbers = sorted({case.image for case in book.cases if case.image <= len(now.rows)})
-    rows = [now.rows[number - 1] for number in numbers]
+    rows = [now.rows[place_of(number)] for number in numbers]
     pictures = _pictures(place, rows)
     answers: dict[int, list[RunAnswer]] = {number: [] for number in numbers}
     runs = place.runs()
@@ -44,7 +45,7 @@ def try_cases(request: TryCases) -> Job[CasesTried]:
     tried = []
     for case in book.cases:
         there = case.image in pictures
-        row = now.rows[case.image - 1] if case.image <= len(now.rows) else None
+        row = now.rows[place_of(case.image)] if case.image <= len(now.rows) else None
         label = now.classes[row.label] if row is not None and there else None
         is_used = row is not None and row.given_set not in (EXCLUDED, GONE)
         own = tuple(answers.get(case.image, ()))
@@ -108,5 +109,5 @@ def _set_of(place: Workspace, case: Case, sets: Sequence[str]) -> str:
     except LensError:
         noted = None
     if noted is not None and case.image <= len(noted[1]):
-        return noted[1][case.image - 1]
-    return sets[case.image - 1] if case.image <= len(sets) else ""
+        return noted[1][place_of(case.image)]
+    return sets[place_of(case.image)] if case.image <= len(sets) else ""

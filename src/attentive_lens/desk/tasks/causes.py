@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.numbering import number_at
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.explaining.cause_remedies import remedies_of
 from attentive_lens.desk.images.data import Data
@@ -65,7 +66,7 @@ def causes(request: Causes) -> Job[CausesFound]:
         of_training = data.members("training")
         labels = data.labels[of_training].tolist()
         pairs = zip(of_training.tolist(), labels, strict=True)
-        trained = [Answer(place + 1, label, label, 1.0) for place, label in pairs if label >= 0]
+        trained = [Answer(number_at(place), label, label, 1.0) for place, label in pairs if label >= 0]
         look = _Look(
             predictor, data, _units(run.plan().split, [row.name for row in data.collection.rows]), place.folder
         )

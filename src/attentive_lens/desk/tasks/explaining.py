@@ -34,7 +34,7 @@ from attentive_lens.desk.results.models import (
     class_number,
     model_and_data,
     model_answering,
-    place_of,
+    workspace_and_run,
 )
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.engine.arrays import Array
@@ -157,7 +157,7 @@ def activations(request: Activations) -> Job[ActivationMaps]:
 
 def trust(request: Trust) -> Job[TrustChecks]:
     """See `Trust`."""
-    place, run = place_of(request.subject)
+    place, run = workspace_and_run(request.subject)
     model, data = yield from model_and_data(place, run)
     method = yield from method_for(request.method, request.subject, model)
     answered = yield from answered_image(request.subject)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.data import Data, gather, references
 from attentive_lens.desk.requests.images import (
@@ -144,7 +145,7 @@ def open_picture(request: OpenPicture) -> Job[Picture]:
     if not 1 <= image <= len(rows):
         raise NotHere(f"There is no image {image}", f"images are numbered 1 to {len(rows)}", "Choose one of these")
     yield Progress(0, 1, "opening the image")
-    (reference,) = references(place, rows[image - 1 : image])
+    (reference,) = references(place, rows[place_of(image) : image])
     if reference is None:
         raise NotHere(f"Image {image} cannot be shown", "its file is gone", "Put it back, and rescan the source")
     pixels = reference.picture().pixels

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from attentive_lens.core.jobs import Job
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.inspecting import Near, Neighbours, NeighboursFound
 from attentive_lens.desk.results.models import (
     THREADS,
@@ -12,7 +13,7 @@ from attentive_lens.desk.results.models import (
     check_layer,
     last_layer,
     model_and_data,
-    place_of,
+    workspace_and_run,
 )
 from attentive_lens.desk.results.outputs import compared, outputs_of
 from attentive_lens.engine.threads import ThreadPool
@@ -22,10 +23,10 @@ from attentive_lens.predicting import Predictor
 
 def neighbours(request: Neighbours) -> Job[NeighboursFound]:
     """See `Neighbours`."""
-    place, run = place_of(request.subject)
+    place, run = workspace_and_run(request.subject)
     model, data = yield from model_and_data(place, run)
     answered = yield from answered_image(request.subject)
-    at = answered.number - 1 if answered.number is not None else -1
+    at = place_of(answered.number) if answered.number is not None else -1
     node = request.layer or last_layer(model)
     check_layer(model, node)
     members = data.members("training")

@@ -15,6 +15,7 @@ from PIL import Image
 
 from attentive_lens.core.files import check_folder_of, shown, steerless, write_text
 from attentive_lens.core.jobs import Job, Progress, inside
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.map_colours import over_image
@@ -250,7 +251,7 @@ def _cause(group: Cause, pixels: Pixels) -> dict[str, Any]:
         "title": f"{len(group.images)} {group.short}",
         "why": group.why,
         "remedy": group.remedy,
-        "pictures": [as_data(np.asarray(pixels[number - 1])) for number in group.images[:MOST_PICTURES]],
+        "pictures": [as_data(np.asarray(pixels[place_of(number)])) for number in group.images[:MOST_PICTURES]],
     }
 
 
@@ -260,7 +261,7 @@ def _cases(tried: CasesTried, pixels: Pixels) -> list[dict[str, Any]]:
             "number": each.case.number,
             "closed": each.case.closed,
             "image": each.case.image,
-            "picture": as_data(np.asarray(pixels[each.case.image - 1])) if each.case.image <= len(pixels) else "",
+            "picture": as_data(np.asarray(pixels[place_of(each.case.image)])) if each.case.image <= len(pixels) else "",
             "predicted": each.case.predicted,
             "true": each.label or "gone",
             "cause": each.case.cause or "–",

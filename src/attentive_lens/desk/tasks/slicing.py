@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.images import Measure
 from attentive_lens.desk.requests.models import Score
@@ -35,9 +36,9 @@ def find_slices(request: FindSlices) -> Job[SlicesFound]:
     numbers, right = scores.numbers, scores.predicted == scores.true
     own = [rows[number] for number in numbers.tolist()]
     values: dict[str, NDArray[np.float64] | NDArray[np.str_]] = {
-        "brightness": measures.brightness[numbers - 1].astype(np.float64),
-        "contrast": measures.contrast[numbers - 1].astype(np.float64),
-        "sharpness": measures.sharpness[numbers - 1].astype(np.float64),
+        "brightness": measures.brightness[place_of(numbers)].astype(np.float64),
+        "contrast": measures.contrast[place_of(numbers)].astype(np.float64),
+        "sharpness": measures.sharpness[place_of(numbers)].astype(np.float64),
         "size in pixels": np.array([min(row.width, row.height) for row in own], np.float64),
         "shape": np.array([row.width / max(1, row.height) for row in own], np.float64),
         "format": np.array([Path(row.file).suffix.lower() or "none" for row in own]),

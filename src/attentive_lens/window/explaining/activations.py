@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QWidget
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation, RunImage
@@ -296,7 +297,7 @@ class ActivationsPanel(Panel):
         shown = ChannelShown(self.layer, channel, picture, maps[:, :, channel])
         pixels = self.session.images.pixels
         if others is not None and self.beside is not None and pixels is not None:
-            other = to_image(np.asarray(pixels[self.beside - 1]))
+            other = to_image(np.asarray(pixels[place_of(self.beside)]))
             words = f"image {self.beside}"
             shown = ChannelShown(self.layer, channel, picture, maps[:, :, channel], words, other, others[:, :, channel])
         self.pages.setCurrentIndex(1)

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QIcon, QKeyEvent, QPixmap
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QVBoxLayout
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
@@ -128,7 +129,7 @@ class CaseBookView(QFrame):
             cell.setToolTip("\n".join(filter(None, (each.words, case.note, case.remedy))))
         pixels = self.session.images.pixels
         if column == 0 and pixels is not None and case.image <= len(pixels):
-            cell.setIcon(QIcon(QPixmap.fromImage(to_image(pixels[case.image - 1]))))
+            cell.setIcon(QIcon(QPixmap.fromImage(to_image(pixels[place_of(case.image)]))))
         return cell
 
     def _open(self, row: int) -> None:

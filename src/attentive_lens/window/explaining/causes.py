@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.desk.requests.causes import Cause, Causes, CausesFound, Remedy
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.plan.plan import Plan
@@ -143,7 +144,7 @@ class CauseRow(QFrame):
         pixels = session.images.pixels
         if pixels is None:
             return
-        shown = [np.asarray(pixels[number - 1]) for number in self.cause.images[:MOST]]
+        shown = [np.asarray(pixels[place_of(number)]) for number in self.cause.images[:MOST]]
         self.pictures.show_pictures([to_image(each) for each in shown])
         mean = enlarged(to_image((np.mean(shown, axis=0) + 0.5).astype(np.uint8)), LARGE)
         place = self.cause.place
@@ -191,7 +192,7 @@ class CausesPanel(Panel):
         page = QWidget()
         inside = vertical(page, spacing=4)
         self.sheet = ContactSheet("cause sheet", 72)
-        self.sheet.opened.connect(lambda place: self.opened.emit(place + 1))
+        self.sheet.opened.connect(lambda place: self.opened.emit(number_at(place)))
         self.sheet.selected.connect(lambda _: self._select())
         inside.addWidget(self.sheet, 1)
         row = QHBoxLayout()
@@ -287,7 +288,7 @@ class CausesPanel(Panel):
             return
         if remedy.kind == "decide":
             captions = self._captions(group)
-            places = tuple(image - 1 for image in group.images)
+            places = tuple(place_of(image) for image in group.images)
             self.sheet.show_groups(self.session.images.pixels, (Group(group.short, "", places, captions),))
             self.pages.setCurrentIndex(1)
             self._select()
@@ -313,7 +314,7 @@ class CausesPanel(Panel):
 
     def _captions(self, group: Cause) -> tuple[str, ...]:
         collection = self.session.images.collection
-        return tuple(collection.classes[collection.rows[image - 1].label] for image in group.images)
+        return tuple(collection.classes[collection.rows[place_of(image)].label] for image in group.images)
 
     def _select(self) -> None:
         self.decisions.show_images(tuple(sorted(self.sheet.selection)))

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout
 
+from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage
 from attentive_lens.desk.requests.inspecting import Neighbours, NeighboursFound
@@ -65,7 +66,7 @@ class NeighboursPanel(Panel):
         inside.addLayout(row)
         inside.addWidget(self.says)
         self.sheet = ContactSheet("neighbours sheet", SIDE)
-        self.sheet.opened.connect(lambda place: self.opened.emit(place + 1))
+        self.sheet.opened.connect(lambda place: self.opened.emit(number_at(place)))
         self.sheet.selected.connect(lambda _: self._select())
         inside.addWidget(self.sheet, 1)
         self.decisions = Decisions(session, 4, " of neighbours")
@@ -124,7 +125,8 @@ class NeighboursPanel(Panel):
         numbers = tuple(dict.fromkeys(near.image for rows in result.near.values() for near in rows))
         if self.mapped.isChecked() and not set(numbers) <= self.maps.keys():
             self._ask_maps(numbers)
-        self.sheet.maps = {number - 1: map_ for number, map_ in self.maps.items()} if self.mapped.isChecked() else {}
+        shown = self.maps if self.mapped.isChecked() else {}
+        self.sheet.maps = {place_of(number): map_ for number, map_ in shown.items()}
         groups, collection = [], images.collection
         keys = tuple(result.near)
         if result.classes.get("true") == result.classes["predicted"]:
@@ -134,12 +136,12 @@ class NeighboursPanel(Panel):
             near = result.near[key]
             captions = []
             for each in near:
-                now = collection.classes[collection.rows[each.image - 1].label]
+                now = collection.classes[collection.rows[place_of(each.image)].label]
                 other = f" {now}" if now != result.classes[key] else ""
                 captions.append(f"{each.distance:.2f}{other}")
             word = "against" if of_file and key == "true" else PAIR[key]
             title = f"{word}: {result.classes[key]}"
-            groups.append(Group(title, "nearest first", tuple(n.image - 1 for n in near), tuple(captions)))
+            groups.append(Group(title, "nearest first", tuple(place_of(n.image) for n in near), tuple(captions)))
         self.sheet.show_groups(images.pixels, tuple(groups))
         self.says.setText(in_words(result))
         self._select()

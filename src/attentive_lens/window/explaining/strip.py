@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
+from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, vertical
 from attentive_lens.window.parts.sheet import ContactSheet, Group
@@ -43,7 +44,7 @@ class ImageStrip(QWidget):
         """Others, or another one of them under the lens."""
         self.title.setText(title)
         self.title.setToolTip(tip)
-        places = tuple(image - 1 for image in images)
+        places = tuple(place_of(image) for image in images)
         if images != self.images or self.sheet.pixels is not self.session.images.pixels:
             self.images = images
             self.sheet.show_groups(self.session.images.pixels, (Group("", "", places),) if places else ())
@@ -54,4 +55,4 @@ class ImageStrip(QWidget):
 
     def _select(self, place: int) -> None:
         if not self._quiet:
-            self.chosen.emit(place + 1)
+            self.chosen.emit(number_at(place))

@@ -6,6 +6,7 @@ import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame
 
+from attentive_lens.core.numbering import number_at
 from attentive_lens.window.parts.basics import button, label, to_image, vertical
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.picture import PixelBox
@@ -101,4 +102,4 @@ class Details(QFrame):
 
     def _explain(self) -> None:
         if self.place is not None:
-            self.session.explain_asked.emit(self.place + 1)
+            self.session.explain_asked.emit(number_at(self.place))

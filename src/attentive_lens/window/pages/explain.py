@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.core.numbering import number_at
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.explaining import (
     Explain,
@@ -134,7 +135,7 @@ class ExplainPage(Page):
         row.addWidget(self.forth)
         inside.addLayout(row)
         self.jump = JumpField(self.session, self)
-        self.jump.chosen.connect(lambda place: self.open_image(place + 1))
+        self.jump.chosen.connect(lambda place: self.open_image(number_at(place)))
         inside.addWidget(self.jump)
         self.file = label(role="faint", size=look.SMALL, name="image file")
         self.file.setWordWrap(True)

@@ -7,6 +7,7 @@ from typing import TypeVar
 
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
+from attentive_lens.core.numbering import number_at
 from attentive_lens.scoring.measures import Overview, overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
@@ -238,8 +239,8 @@ class ResultsPage(Page):
 
     def _open(self, place: int) -> None:
         """Explain an image; those beside it are walked through."""
-        beside = [place + 1 for part in self.chosen.parts for place in part.places]
-        self.session.walk_asked.emit(beside if place + 1 in beside else [])
+        beside = [number_at(place) for part in self.chosen.parts for place in part.places]
+        self.session.walk_asked.emit(beside if number_at(place) in beside else [])
         self.session.explain_asked.emit(self.session.images.collection.rows[place].number)
 
 

@@ -7,6 +7,7 @@ from functools import partial
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu, QPushButton, QWidget
 
+from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.desk.images.curating import flagged, moved
 from attentive_lens.window.parts.basics import button
 from attentive_lens.window.session import Session
@@ -69,7 +70,7 @@ class Decisions(QWidget):
         return False
 
     def _numbers(self) -> list[int]:
-        return [place + 1 for place in self.places]
+        return [number_at(place) for place in self.places]
 
     def _told(self, word: str) -> str:
         count = len(self.places)
@@ -88,7 +89,7 @@ class Decisions(QWidget):
     def exclude(self) -> None:
         """Exclude the images; use them again if all are excluded already."""
         numbers = self._numbers()
-        out = all(self.session.images.collection.sets[n - 1] == EXCLUDED for n in numbers)
+        out = all(self.session.images.collection.sets[place_of(n)] == EXCLUDED for n in numbers)
         self.session.images.decide(
             self._told("using again" if out else "excluded"), numbers, moved(None if out else EXCLUDED)
         )
@@ -96,7 +97,7 @@ class Decisions(QWidget):
     def flag(self) -> None:
         """Flag the images; take the flag off if all have it."""
         numbers = self._numbers()
-        on = not all(self.session.images.collection.rows[n - 1].flagged for n in numbers)
+        on = not all(self.session.images.collection.rows[place_of(n)].flagged for n in numbers)
         self.session.images.decide(self._told("flagged" if on else "took the flag off"), numbers, flagged(on))
 
     def _ask_label(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import partial
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window.results.chosen import ChosenImages, Part, caption
 from attentive_lens.window.session import Session
@@ -151,7 +152,7 @@ class Behind:
             return
         changed = tuple(self.session.scores.relabelled)
         own = tuple(answer for answer in table.answers if answer.image in changed)
-        now = tuple(collection.classes[collection.rows[number - 1].label] for number in changed)
+        now = tuple(collection.classes[collection.rows[place_of(number)].label] for number in changed)
         part = Part("with the label they have now", own, now, changed)
         self._show("Labels changed since the run", [part], self.relabelled)
 

@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, vertical, view_button
@@ -31,7 +32,7 @@ class Part:
     @property
     def places(self) -> tuple[int, ...]:
         """Of its images."""
-        return tuple(number - 1 for number in self.numbers or (answer.image for answer in self.answers))
+        return tuple(place_of(number) for number in self.numbers or (answer.image for answer in self.answers))
 
     @classmethod
     def by_confidence(cls, heading: str, answers: Iterable[Answer], others: Sequence[str] | None = None) -> Part:

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.images.map_layout import by_interest, disc, inside, into_unit, shown_apart, stamped
 from attentive_lens.desk.map_colours import class_colour
 from attentive_lens.desk.requests.mapping import DataMap
@@ -83,7 +84,7 @@ class ImageMap(QWidget):
             self.selection = frozenset()
             self.fit()
         self.result, self.pixels, self.over = result, pixels, -1
-        names = [sets[number - 1] for number in result.images.tolist()] if result is not None else []
+        names = [sets[place_of(number)] for number in result.images.tolist()] if result is not None else []
         self.hidden = np.array([name not in shown for name in names], np.bool_)
         self.trained = np.array([name == "training" for name in names], np.bool_)
         self._unit = into_unit(result.places) if result is not None and names else np.zeros((0, 2))
@@ -200,7 +201,7 @@ class ImageMap(QWidget):
                 self._pictures[k] = QPixmap(1, 1)
                 self._pictures[k].fill(look.theme.colour("well"))
             else:
-                self._pictures[k] = QPixmap.fromImage(to_image(self.pixels[number - 1]))
+                self._pictures[k] = QPixmap.fromImage(to_image(self.pixels[place_of(number)]))
         return self._pictures[k]
 
     def row_at(self, point: QPointF) -> int:

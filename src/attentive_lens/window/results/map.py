@@ -7,6 +7,7 @@ from functools import partial
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
@@ -56,7 +57,7 @@ class MapView(ResultsView):
             " button or the arrows move it. A ring: answered wrongly; a dotted frame: not trained on."
         )
         self.map.chosen.connect(self._choose)
-        self.map.opened.connect(lambda number: self.opened.emit(number - 1))
+        self.map.opened.connect(lambda number: self.opened.emit(place_of(number)))
         session.images_changed.connect(self.forget)
         self.map.hovered.connect(self._tell)
         save = button("Save …", "save map", "Save the map as it is drawn, as SVG or PNG.", self._save)
@@ -181,7 +182,7 @@ class MapView(ResultsView):
         if row >= 0:
             number, predicted, true = int(result.images[row]), names[result.predicted[row]], names[result.true[row]]
             words = f"said {predicted}, true {true}" if predicted != true else f"{true}, rightly"
-            self.says.setText(f"image {number} · {self.session.images.collection.sets[number - 1]} · {words}")
+            self.says.setText(f"image {number} · {self.session.images.collection.sets[place_of(number)]} · {words}")
             return
         part = f" of {thousands(result.in_all)}" if len(result.images) < result.in_all else ""
         wrong = int((result.predicted != result.true).sum())

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.models import Prediction
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
@@ -107,8 +108,8 @@ class NewDetails(QWidget):
     def _show_nearest(self, number: int) -> None:
         pixels, collection = self.session.images.pixels, self.session.images.collection
         if number <= len(collection.rows):
-            self.near.show_image(to_image(pixels[number - 1]) if pixels is not None else None)
-            self.near_name.setText(collection.classes[collection.rows[number - 1].label])
+            self.near.show_image(to_image(pixels[place_of(number)]) if pixels is not None else None)
+            self.near_name.setText(collection.classes[collection.rows[place_of(number)].label])
 
     def explain(self) -> None:
         """On to Explain, against the class that comes next."""

@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.scoring.scores import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
@@ -65,10 +66,10 @@ class OneByOne(QWidget):
         """Other answers in their order, classes by these names, beginning at a place if it is among them."""
         self.answers, self.names = tuple(answers), names
         self._right = sum(a.predicted == a.true for a in self.answers)
-        self.at = next((k for k, a in enumerate(self.answers) if a.image - 1 == place), 0)
+        self.at = next((k for k, a in enumerate(self.answers) if place_of(a.image) == place), 0)
         self._show()
-        if self.answers and self.answers[self.at].image - 1 != place:
-            self.moved.emit(self.answers[self.at].image - 1)  # decisions are about what is looked at
+        if self.answers and place_of(self.answers[self.at].image) != place:
+            self.moved.emit(place_of(self.answers[self.at].image))  # decisions are about what is looked at
 
     def step(self, by: int) -> None:
         """To another image, no further than the first and the last."""
@@ -76,7 +77,7 @@ class OneByOne(QWidget):
         if self.answers and at != self.at:
             self.at = at
             self._show()
-            self.moved.emit(self.answers[at].image - 1)
+            self.moved.emit(place_of(self.answers[at].image))
 
     def _show(self) -> None:
         count = len(self.answers)
@@ -95,7 +96,7 @@ class OneByOne(QWidget):
         self.title.setText(f"said {predicted}, true {true}" if wrong else f"{predicted}, rightly")
         set_role(self.title, "bad" if wrong else "good")
         pixels = self.session.images.pixels
-        self.picture.show_image(to_image(pixels[answer.image - 1]) if pixels is not None else None)
+        self.picture.show_image(to_image(pixels[place_of(answer.image)]) if pixels is not None else None)
         self._show_bars(answer)
         self.so_far.setText(
             f"{thousands(self.at + 1)} of {thousands(count)} · {thousands(self._right)} of them right,"
@@ -140,6 +141,6 @@ class OneByOne(QWidget):
         if key in steps:
             self.step(steps[key])
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and count:
-            self.opened.emit(self.answers[self.at].image - 1)
+            self.opened.emit(place_of(self.answers[self.at].image))
         else:
             super().keyPressEvent(event)
