@@ -45,7 +45,7 @@ def test_scores_that_are_not_the_model_s_are_told(station: Workspace, monkeypatc
     stored = scores_of(station)
     file = station.run(1).model
     cooled(read_model(file), 1.5).write(file)
-    monkeypatch.setattr(verifying, "kept_scores", lambda *_: stored)
+    monkeypatch.setattr(verifying, "stored_scores", lambda *_: stored)
     result = finish(carry_out(Verify(str(station.folder), 1)))
     assert not result.same
     assert result.differ == result.images
@@ -76,7 +76,7 @@ def test_a_temperature_kept_in_the_model_is_everybody_s(station: Workspace) -> N
     assert list(answers.values()) == pytest.approx(now.probabilities[0].tolist(), abs=1e-6)
     again = last_object(command("calibrate", folder, 1, "--json"))
     assert again == result, "it is fitted to the model as it was trained, not to itself"
-    assert "Undo with" in command("calibrate", folder, 1)
+    assert "can be taken out again" in command("calibrate", folder, 1)
     undone = last_object(command("calibrate", folder, 1, "--undo", "--json"))
     assert undone["temperature"] == 1
     assert run.model.read_bytes() == whole

@@ -214,6 +214,8 @@ def agree(settings_: LayerSettings, shape: tuple[int, ...], seed: int, kernels: 
         layer.kernels = kernels
         assert layer.kernel(shape[1:]) == kernels
     weights = layer.start(shape[1:], random, np.dtype(np.float64), He())
+    for name in settings_.weight_shapes(shape[1:]):  # as they are after a while, not as they begin
+        weights[name] = weights[name] + 0.3 * random.standard_normal(weights[name].shape)
     images = spread(random, shape)
     context = StepContext(seed, 1, 2, 3)
 

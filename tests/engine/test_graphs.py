@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 from scipy.ndimage import correlate
@@ -254,6 +256,10 @@ def test_where_numbers_ran_away_is_told_by_layer() -> None:
         own = network()
         own.weights["convolution 3"]["kernel"][...] = np.inf
         assert where_it_began(own, images, targets, MOMENT, Loss()) == "at the layer convolution 3, going forward"
+        assert where_it_began(network(), images, targets, MOMENT, Loss()) == ""
+        for value, at in ((np.nan, "in the loss"), (1e308, "at the layer output, going back")):
+            steep: Any = lambda outputs, _, value=value: (np.zeros(len(outputs)), np.full_like(outputs, value))  # noqa: E731
+            assert where_it_began(network(), images, targets, MOMENT, steep) == at
         own = network()
         images[0, 0, 0, 0] = np.nan
         assert where_it_began(own, images, targets, MOMENT, Loss()) == "in the images themselves"

@@ -151,8 +151,8 @@ def feed(augmentation: tuple[object, ...] = DEFAULT_AUGMENTATION, size: int = 4)
 
 
 def test_an_epoch_shows_every_training_image_once_in_its_own_order() -> None:
-    labels = [[int(k) for batch in feed(()).epoch(e) for k in batch.targets.argmax(axis=1)] for e in range(6)]
-    shown = [np.concatenate([b.images for b in feed(()).epoch(e)]) for e in range(2)]
+    labels = [[int(k) for batch in feed(()).batches_of(e) for k in batch.targets.argmax(axis=1)] for e in range(6)]
+    shown = [np.concatenate([b.images for b in feed(()).batches_of(e)]) for e in range(2)]
     sums = np.sort(shown[0].sum(axis=(1, 2, 3)))
     expected = np.sort((IMAGES[[0, 1, 2, 4, 5]] / 255).sum(axis=(1, 2, 3)))
     assert sums == pytest.approx(expected, rel=1e-4)
@@ -161,14 +161,14 @@ def test_an_epoch_shows_every_training_image_once_in_its_own_order() -> None:
 
 
 def test_batches_made_ahead_are_those_made_one_by_one() -> None:
-    ahead = [b.images for b in feed().epoch(3)]
-    again = [b.images for b in feed().epoch(3)]
+    ahead = [b.images for b in feed().batches_of(3)]
+    again = [b.images for b in feed().batches_of(3)]
     assert len(ahead) == 2
     assert all(np.array_equal(a, b) for a, b in zip(ahead, again, strict=True))
 
 
 def test_an_epoch_given_up_ends_its_thread() -> None:
-    batches = feed(size=1).epoch(0)
+    batches = feed(size=1).batches_of(0)
     next(batches)
     batches.close()  # type: ignore[attr-defined]  # the fixture checks that no thread is left
 
@@ -177,7 +177,7 @@ def test_a_fault_in_the_thread_reaches_the_loop() -> None:
     broken = feed()
     broken.members = np.array([0, 99])
     with pytest.raises(IndexError):
-        list(broken.epoch(0))
+        list(broken.batches_of(0))
 
 
 @pytest.mark.parametrize("kind", ["blend", "patch blend"])
@@ -192,7 +192,7 @@ def test_mixed_images_are_wanted_as_much_as_they_hold(kind: str) -> None:
         assert (result.shares > 0.05).all()
         assert (result.shares < 0.45).all()
     mixed = Feed(whole, np.array([0, 2]), np.arange(2), [STEPS[kind](probability=1.0)], NO_LEVELS, 1, 2, 4)
-    for batch in mixed.epoch(0):
+    for batch in mixed.batches_of(0):
         assert batch.targets.sum(axis=1) == pytest.approx(np.ones(2))
         assert batch.targets[:, [1, 3]].tolist() == [[0, 0], [0, 0]]
         white = batch.images.mean(axis=(1, 2, 3))

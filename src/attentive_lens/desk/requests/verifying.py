@@ -101,6 +101,7 @@ class Calibrated:
         yield (
             f"Run {self.run} keeps a temperature of {self.temperature:.2f}: on validation off by {self.error:.1%},"
             f" before by {self.error_before:.1%}; loss {self.loss:.3f}, before {self.loss_before:.3f}."
+            " It can be taken out again (undo)."
         )
 
 
