@@ -249,7 +249,7 @@ def test_a_place_in_a_plot_and_its_values_are_one(
     back = plot.place(*plot.value(at))
     assert (back.x(), back.y()) == pytest.approx((at.x(), at.y()))
     assert plot.value(QPointF(-50, 900)) == pytest.approx((across[0], up[0])), "outside is at the end"
-    view = plot._item.vb
+    view = plot._box
     for x, y in ((0.25, 0.5), (0.75, 0.1)):
         scene = view.mapViewToScene(
             QPointF(

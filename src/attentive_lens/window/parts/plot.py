@@ -103,12 +103,17 @@ class Plot(QWidget):
         self._view.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._view.lower()
         self._across, self._up = Axis("bottom"), Axis("left")
-        self._item = pg.PlotItem(enableMenu=False, axisItems={"bottom": self._across, "left": self._up})
-        self._item.hideButtons()
-        self._item.vb.setMouseEnabled(False, False)
-        self._item.disableAutoRange()
-        self._item.vb.setFlag(self._item.vb.GraphicsItemFlag.ItemClipsChildrenToShape, clips)
-        self._view.setCentralItem(self._item)
+        self._box = pg.ViewBox(enableMenu=False, enableMouse=False)  # a plot item would bring six menus of its own
+        self._box.disableAutoRange()
+        self._box.setFlag(self._box.GraphicsItemFlag.ItemClipsChildrenToShape, clips)
+        self._room = pg.GraphicsLayout()
+        self._room.layout.setSpacing(0)
+        for item, place in ((self._up, (0, 0)), (self._box, (0, 1)), (self._across, (1, 1))):
+            self._room.addItem(item, *place)
+        for axis in (self._up, self._across):
+            axis.linkToView(self._box)
+            axis.setZValue(-1000)
+        self._view.setCentralItem(self._room)
         self._words: list[QGraphicsSimpleTextItem | QGraphicsRectItem] = []
         self._range = (0.0, 1.0, 0.0, 1.0)
         for each in (self._title, self._note):
@@ -120,7 +125,7 @@ class Plot(QWidget):
 
     def refresh(self) -> None:
         """Draw everything anew."""
-        self._item.clear()
+        self._box.clear()
         scene = self._view.scene()
         for words in self._words:
             scene.removeItem(words)
@@ -140,7 +145,7 @@ class Plot(QWidget):
         """Use the room there is."""
         area, over = self.area(), min(OVER, self.edges[2])
         self._view.setGeometry(QRect(0, self.edges[2] - over, self.width(), self.height() - self.edges[2] + over))
-        self._item.layout.setContentsMargins(
+        self._room.layout.setContentsMargins(
             0, over, self.width() - area.right(), self.height() - area.bottom() - self.edges[3]
         )
         self._title.adjustSize()
@@ -172,7 +177,7 @@ class Plot(QWidget):
         ]
         self._log = log
         self._range = (float(ends[0][0]), float(ends[0][1]), float(ends[1][0]), float(ends[1][1]))
-        self._item.vb.setRange(xRange=self._range[:2], yRange=self._range[2:], padding=0, disableAutoRange=True)
+        self._box.setRange(xRange=self._range[:2], yRange=self._range[2:], padding=0, disableAutoRange=True)
 
     def set_figures(self, axis: str, at: Sequence[tuple[float, str]]) -> None:
         """Other figures at an axis, "x" or "y"."""
@@ -218,7 +223,7 @@ class Plot(QWidget):
         x, y = self._scaled(points[:, 0], "x"), self._scaled(points[:, 1], "y")
         made = pg.PlotCurveItem(x, y, pen=_cosmetic(pen))
         made.setSegmentedLineMode("on" if style == "line" and alpha == 255 else "off")  # much the quicker to paint
-        self._item.addItem(made)
+        self._box.addItem(made)
         if len(points) == 1:
             self.dots(points, role, 4)
 
@@ -227,12 +232,12 @@ class Plot(QWidget):
         colour = look.theme.colour(role)
         pen, brush = (pg.mkPen(colour, width=2), None) if hollow else (None, colour)
         x, y = self._scaled(points[:, 0], "x"), self._scaled(points[:, 1], "y")
-        self._item.addItem(pg.ScatterPlotItem(x, y, size=size, pen=pen, brush=brush))
+        self._box.addItem(pg.ScatterPlotItem(x, y, size=size, pen=pen, brush=brush))
 
     def bars(self, left: ArrayLike, right: ArrayLike, bottom: ArrayLike, top: ArrayLike, role: str) -> None:
         """Upright bars by their four sides."""
         colour = look.theme.colour(role)
-        self._item.addItem(
+        self._box.addItem(
             pg.BarGraphItem(
                 x0=np.asarray(left),
                 x1=np.asarray(right),
@@ -248,12 +253,12 @@ class Plot(QWidget):
         ends = float(self._scaled(low, "x")), float(self._scaled(high, "x"))
         made = pg.LinearRegionItem(ends, movable=False, brush=look.theme.colour(role, alpha), pen=pg.mkPen(None))
         made.setZValue(-10)
-        self._item.addItem(made)
+        self._box.addItem(made)
 
     def upright(self, x: float, role: str, style: str = "line", words: str = "") -> None:
         """A line from the foot to the top at a place across; words stand on it at its foot."""
         pen = QPen(look.theme.colour(role), 1, STYLES[style])
-        self._item.addItem(pg.InfiniteLine(float(self._scaled(x, "x")), 90, pen=_cosmetic(pen)))
+        self._box.addItem(pg.InfiniteLine(float(self._scaled(x, "x")), 90, pen=_cosmetic(pen)))
         if words:
             self.words(words, QPointF(self.place_across(x), self.area().bottom() - 11), role, boxed=True)
 
