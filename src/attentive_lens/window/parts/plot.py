@@ -13,7 +13,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from PyQt6.QtCore import QEvent, QPointF, QRect, QRectF, QSize, Qt
-from PyQt6.QtGui import QPen, QResizeEvent
+from PyQt6.QtGui import QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QGraphicsRectItem, QGraphicsSimpleTextItem, QSizePolicy, QWidget
 
 from attentive_lens.window import look
@@ -43,7 +43,7 @@ class Axis(pg.AxisItem):
 
     def boundingRect(self) -> QRectF:
         """With room for figures that stand at its ends."""
-        return QRectF(super().boundingRect().adjusted(-16, -16, 16, 16))
+        return QRectF(super().boundingRect().adjusted(-24, -16, 24, 16))
 
     def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
         """One level of figures, at steps of 1, 2 or 5 and zeros."""
@@ -96,7 +96,7 @@ class Plot(QWidget):
         self.setMinimumSize(QSize(180, 140))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.edges, self.square = edges, square
-        self._log = ""
+        self._log, self._stale = "", True
         self._title, self._note = label(title, strong=True), label("", "faint", look.SMALL)
         self._view = pg.GraphicsView(parent=self, background=None)
         self._view.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
@@ -113,6 +113,11 @@ class Plot(QWidget):
         for axis in (self._up, self._across):
             axis.linkToView(self._box)
             axis.setZValue(-1000)
+            axis.setStyle(tickLength=0, tickFont=look.font(look.SMALL), autoExpandTextSpace=False)
+            axis.setPen(pg.mkPen(None))
+        self._up.setWidth(edges[0])
+        self._up.setGrid(255)
+        self._across.setHeight(edges[3])
         self._view.setCentralItem(self._room)
         self._words: list[QGraphicsSimpleTextItem | QGraphicsRectItem] = []
         self._range = (0.0, 1.0, 0.0, 1.0)
@@ -124,34 +129,42 @@ class Plot(QWidget):
         """Draw everything with the verbs below."""
 
     def refresh(self) -> None:
-        """Draw everything anew."""
+        """Draw everything anew, once somebody looks."""
+        self._stale = True
+        if self.isVisible():
+            self._drawn_now()
+
+    def _drawn_now(self) -> None:
+        """Draw what is not drawn yet."""
+        if not self._stale:
+            return
+        self._stale = False
         self._box.clear()
         scene = self._view.scene()
         for words in self._words:
             scene.removeItem(words)
         self._words = []
-        for axis, size in ((self._up, self.edges[0]), (self._across, self.edges[3])):
-            axis.setStyle(
-                tickLength=0, tickFont=look.font(look.SMALL), autoExpandTextSpace=False, hideOverlappingLabels=False
-            )
+        for axis in (self._up, self._across):
             axis.setTextPen(look.theme.colour("faint"))
             axis.setTickPen(look.theme.colour("line"))
-            axis.setPen(pg.mkPen(None))
-            (axis.setWidth if axis is self._up else axis.setHeight)(size)
-        self._up.setGrid(255)
         self.draw()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Use the room there is."""
         area, over = self.area(), min(OVER, self.edges[2])
-        self._view.setGeometry(QRect(0, self.edges[2] - over, self.width(), self.height() - self.edges[2] + over))
         self._room.layout.setContentsMargins(
             0, over, self.width() - area.right(), self.height() - area.bottom() - self.edges[3]
         )
+        self._view.setGeometry(QRect(0, self.edges[2] - over, self.width(), self.height() - self.edges[2] + over))
+        self._room.layout.activate()
         self._title.adjustSize()
         self._title.move(2, 2)
         self._note.move(self._title.sizeHint().width() + 14, 3)
         self.refresh()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Seen for the first time."""
+        self._drawn_now()
 
     def changeEvent(self, event: QEvent | None) -> None:
         """Take the colours of another theme."""
@@ -199,17 +212,20 @@ class Plot(QWidget):
 
     def place_across(self, x: float) -> float:
         """Where a value stands across, in pixels of the widget."""
+        self._drawn_now()
         area, (low, high, _, _) = self.area(), self._range
         return area.left() + (float(self._scaled(x, "x")) - low) / (high - low) * area.width()
 
     def place(self, x: float, y: float) -> QPointF:
         """Where a point of the data stands, in pixels of the widget."""
+        self._drawn_now()
         area, (_, _, low, high) = self.area(), self._range
         above = (float(self._scaled(y, "y")) - low) / (high - low)
         return QPointF(self.place_across(x), area.bottom() - above * area.height())
 
     def value(self, place: QPointF) -> tuple[float, float]:
         """The point of the data at a place of the widget, within the axes."""
+        self._drawn_now()
         area, (low, high, down, up) = self.area(), self._range
         x = low + min(1.0, max(0.0, (place.x() - area.left()) / area.width())) * (high - low)
         y = down + min(1.0, max(0.0, (area.bottom() - place.y()) / area.height())) * (up - down)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QEvent, QPointF
+from PyQt6.QtCore import QEvent, QPointF, QSize
 from PyQt6.QtGui import QMouseEvent
 
 from attentive_lens.window.parts.plot import SHARE_FIGURES, Plot
@@ -42,6 +42,7 @@ class UnitSquare(Plot):
 
     def __init__(self, title: str, across: str, up: str, name: str) -> None:
         super().__init__(title, name, (44, 20, 30, 40), square=True)
+        self.setMinimumSize(QSize(180, 180))
         self.across, self.up = across, up
         self.lines: tuple[Line, ...] = ()
         self.note = ""
