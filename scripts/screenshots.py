@@ -147,7 +147,7 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     drawer = page.drawer
     frame.change_theme()
     drawer.open(MapsPanel)
-    while drawer.of(MapsPanel).made is None or "pass" not in drawer.of(MapsPanel).says.text():
+    while drawer.of(MapsPanel).made is None or not drawer.of(MapsPanel).made.tested:
         wait(0.3)
     frame.grab().save(str(into / "dark.png"))
     frame.change_theme()

@@ -41,7 +41,8 @@ def test_an_image_is_asked_about_in_every_way(station: Workspace, tmp_path: Path
     assert measured["maps"][0]["completeness"]["error"] < 0.05
     quick = {own["key"]: own["trust"] for own in result["maps"] if own["trust"]}
     for own in measured["maps"]:
-        assert own["deletion"] == quick[own["key"]]["deletion"], "there is one deletion test"
+        assert own["gain"] == quick[own["key"]]["gain"], "there is one measurement"
+        assert own["gain"]["rivals"].keys() == {"edges", "middle", "next class", "random weights"}
     assert (station.run(1).folder / "randomised-integrated_gradients.npz").exists()
     words = command("explain", folder, 1, 2, "--trust", "--out", out)
     assert "with all weights randomised" in words
@@ -178,9 +179,9 @@ def test_the_surest_mistakes_are_explained_in_one_call(station: Workspace, tmp_p
     assert all(not one["measured"][0]["agreement"] for one in result), "the other methods are not asked each time"
     for one in result:
         shown, measured = one["maps"][0]["trust"], one["measured"][0]["maps"][0]
-        assert [shown[key] for key in ("passed", "deletion", "insertion")] == [
-            measured[key] for key in ("passed", "deletion", "insertion")
-        ], "one verdict, at once and in the whole measurement"
+        assert [shown[key] for key in ("passed", "gain")] == [measured[key] for key in ("passed", "gain")], (
+            "one verdict, at once and in the whole measurement"
+        )
     assert re.search(r"^\d of \d maps for what was said pass", command(*words), re.MULTILINE)
     model = station.run(1).model
     refused = last_object(command("explain", "--model", model, "a.png", "--wrong", 2, "--json", code=2))
@@ -200,14 +201,14 @@ def test_all_methods_and_several_images_are_explained_at_once(station: Workspace
         }
         maps = {(e["method"]["kind"], e["key"]): np.load(e["file"]) for e in one["maps"]}
         for name in ("gradient_times_input", "integrated_gradients", "occlusion"):
-            gap = maps[name, "predicted"] - maps[name, "true"]
+            gap = -maps[name, "true"]  # which is set against what is said
             assert maps[name, "difference"] == pytest.approx(gap, abs=1e-3 * float(np.abs(gap).max()) + 1e-5)
         for entry in one["maps"]:
             with Image.open(entry["picture"]) as picture:
                 assert picture.size == (2 * 32 * 5, 32 * 5)
         for name in ("contribution", "contribution_alpha_beta", "integrated_gradients"):
             trust = next(e["trust"] for e in one["maps"] if (e["method"]["kind"], e["key"]) == (name, "predicted"))
-            assert trust["completeness"]["error"] < (0.05 if name == "integrated_gradients" else 0.01)
+            assert trust["completeness"]["error"] < (0.1 if name == "integrated_gradients" else 0.01)
     assert "map of said − true" in command("explain", station.folder, 1, images[0], "--out", out)
 
 

@@ -67,7 +67,7 @@ def test_every_command_speaks_to_people_too(station: Workspace, tmp_path: Path) 
     assert "loss: cross-entropy" in watched
     assert len(re.findall(r"^epoch +\d · training .* · learning rate 0.001 · ", watched, re.MULTILINE)) == 2
     assert "true \\ said" in command("score", folder, 1, "--on", "test")
-    assert "must be below" in command("explain", folder, 1, 2, "--out", tmp_path / "out")
+    assert "of what could be reached" in command("explain", folder, 1, 2, "--out", tmp_path / "out")
     assert "unreadable: images/training/netted/tape99-empty.png: it is empty" in command("faults", folder)
     result = last_object(command("faults", folder, "--json"))
     assert len(result["skipped"]) == 4

@@ -6,9 +6,9 @@ from tests.answering import probe_of
 
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters, strongest
-from attentive_lens.explaining.probe import Targets
+from attentive_lens.explaining.probe import Targets, contrast_targets, contrasts
 from attentive_lens.explaining.saliency import METHODS, map_method
-from attentive_lens.explaining.trust import curves
+from attentive_lens.explaining.trust import blank, gains, rivals_of
 from attentive_lens.plan.layers import Convolution, Flatten, Output
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.starters import STARTERS
@@ -72,25 +72,64 @@ def test_the_gradient_map_is_what_a_small_change_of_a_pixel_does(network: Networ
         assert map_[row, column] == pytest.approx(max(moved), rel=1e-4)
 
 
-def test_deletion_believes_a_true_map_and_no_false_one() -> None:
-    weights = np.zeros(SHAPE)
-    weights[4:8, 4:8] = 1.0
-    network = linear(weights)
-    image = np.zeros(SHAPE)
-    image[4:8, 4:8] = 0.2
-    true = np.abs(weights).max(axis=2).astype(np.float32)
-    good, bad = curves(probe_of(network), image, np.stack([true, np.roll(true, 8, axis=(0, 1))]), [0, 0])
+def evidence(strength: float = 1.0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Weights that look at a corner alone, an image with something there and noise all over, and the true map."""
+    weights = np.zeros((32, 32, 3))
+    weights[3:9, 21:27] = strength
+    image = 0.6 * np.random.default_rng(3).standard_normal(weights.shape)
+    image[3:9, 21:27] = 0.4
+    return weights, image, np.abs(weights).max(axis=2).astype(np.float32)
+
+
+def test_a_true_map_gains_and_no_false_one() -> None:
+    weights, image, true = evidence()
+    probe = probe_of(linear(weights))
+    good, bad = gains(probe, image, np.stack([true, np.roll(true, 16, axis=(0, 1))]), [(0, 1), (0, 1)], [{}, {}])
     assert good.passed is True
-    assert good.deletion.area < good.deletion.limit <= good.deletion.random <= good.answer
-    assert good.insertion.area > good.insertion.limit >= good.insertion.random
+    assert good.value == good.insertion - good.deletion
+    assert good.value > good.limit > good.random
+    assert 0.9 < good.share <= 1
+    assert set(good.rivals) == {"edges", "middle"}
     assert bad.passed is False
+    assert bad.share < 0.5
+    (other,) = gains(probe, image, true[None], [(1, 0)], [{}])
+    assert other.value == pytest.approx(-good.value), "what speaks for the one speaks against the other"
+    assert other.passed is False
 
 
-def test_a_class_with_nothing_to_lose_is_not_evaluated() -> None:
-    network = linear(np.ones(SHAPE))
-    image = np.full(SHAPE, -1.0)
-    (result,) = curves(probe_of(network), image, np.ones((1, *SHAPE[:2]), np.float32), [0])
-    assert result.passed is None
+def test_where_no_order_of_the_pixels_gains_nothing_can_be_told() -> None:
+    weights, image, true = evidence(0.01)
+    (faint,) = gains(probe_of(linear(weights)), image, true[None], [(0, 1)], [{}])
+    assert faint.value > faint.limit, "the same order, and hardly any odds"
+    assert faint.passed is None
+
+
+def test_a_map_must_gain_more_than_its_rivals_by_their_spread() -> None:
+    weights, image, true = evidence()
+    (gain,) = gains(probe_of(linear(weights)), image, true[None], [(0, 1)], [{"next class": true}])
+    assert gain.rivals["next class"] == pytest.approx(gain.value)
+    assert gain.limit == pytest.approx(gain.value + gain.spread)
+    assert gain.passed is False, "it knows no more than the map for the next class"
+
+
+def test_each_class_is_set_against_the_next_one() -> None:
+    scores = np.array([0.5, 3.0, 2.0, -1.0])
+    assert contrasts(scores, [1, 2, 0]) == [(1, 2), (2, 1), (0, 1)]
+    assert contrast_targets([(1, 2), (0, 1)], 4).weights.tolist() == [[0, 1, -1, 0], [1, -1, 0, 0]]
+
+
+@pytest.mark.parametrize("kind", ["gradient_times_input", "gradient"])
+def test_the_rivals_of_a_map_are_the_opposite_one_and_that_of_other_weights(kind: str, network: Network) -> None:
+    probe, method = probe_of(network), map_method(kind)
+    targets = contrast_targets([(0, 2)], 3)
+    maps = method.maps(probe, IMAGE, targets)
+    empty = blank(probe)
+    (rivals,) = rivals_of(method, probe, IMAGE, targets, maps, empty)
+    back = method.maps(probe, IMAGE, contrast_targets([(2, 0)], 3))[0]
+    assert rivals["next class"] == pytest.approx(back, abs=1e-6 * float(np.abs(back).max()))
+    assert not np.allclose(rivals["random weights"], maps[0])
+    assert np.array_equal(rivals["random weights"], method.maps(empty, IMAGE, targets)[0])
+    assert not np.allclose(empty.scores(IMAGE[None]), probe.scores(IMAGE[None]))
 
 
 def test_feature_maps_are_the_layers_outputs_and_the_strongest_come_first(network: Network) -> None:

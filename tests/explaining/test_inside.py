@@ -19,7 +19,7 @@ from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated
 from attentive_lens.explaining.saliency import map_method
 from attentive_lens.explaining.smallest import Search, smallest_cover
-from attentive_lens.explaining.trust import curves
+from attentive_lens.explaining.trust import gains
 from attentive_lens.plan.layers import Convolution, GlobalPooling, Output, Relu
 from attentive_lens.plan.network import NetworkPlan
 
@@ -265,8 +265,9 @@ def test_every_way_of_covering_takes_the_image_s_own_mean() -> None:
         assert np.abs(map_method(name).maps(probe, flat, request)).max() < 1e-6, name
     (region,) = evaluated(probe, flat, request, np.ones(SHAPE[:2], np.float32), [np.eye(16, dtype=bool)])
     assert np.abs(region.gives).max() < 1e-9
-    (bend,) = curves(probe, flat, np.random.default_rng(0).random((1, 16, 16)).astype(np.float32), [0])
-    assert bend.deletion.area == pytest.approx(bend.answer) == pytest.approx(bend.deletion.random)
+    (gain,) = gains(probe, flat, np.random.default_rng(0).random((1, 16, 16)).astype(np.float32), [(0, 1)], [{}])
+    assert gain.value == pytest.approx(0, abs=1e-9) == pytest.approx(gain.random, abs=1e-9)
+    assert gain.passed is None
     assert finish(smallest_cover(probe, flat)).cover is None
     pixels = np.full((12, 12, 3), 90, np.uint8)
     assert np.array_equal(CHANGES["cover"](pixels, 0.5, 0.5, 0.5), pixels)

@@ -12,7 +12,6 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
-from attentive_lens.explaining.figures import Curve
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.regions import evaluated, marked
@@ -23,9 +22,8 @@ from attentive_lens.explaining.trust import (
     DRAWS,
     FRACTIONS,
     SMOOTH,
-    _answers,
-    _order,
-    curves,
+    _scores,
+    gains,
     rank_correlation,
     stability,
     weight_randomisation,
@@ -82,23 +80,23 @@ def test_restoring_by_an_order_is_deleting_by_the_order_turned_round() -> None:
     probe = small()
     soft = np.zeros_like(IMAGE)
     order = np.random.default_rng(0).permutation(IMAGE.shape[0] * IMAGE.shape[1])
-    deleted = _answers(probe, IMAGE, soft, [order])[0]
-    restored = _answers(probe, soft, IMAGE, [order[::-1]])[0]
+    deleted = _scores(probe, IMAGE, soft, [order])[0]
+    restored = _scores(probe, soft, IMAGE, [order[::-1]])[0]
     assert pytest.approx(1) == FRACTIONS + FRACTIONS[::-1]
     assert restored == pytest.approx(deleted[::-1], abs=0.02), "but for a pixel at each step"
     assert not np.allclose(deleted, deleted[::-1], atol=1e-4)
 
 
-def test_random_maps_restore_as_they_would_if_each_were_measured() -> None:
+def test_random_maps_are_measured_as_any_other() -> None:
     probe = small()
     height, width = IMAGE.shape[:2]
-    (bend,) = curves(probe, IMAGE, np.ones((1, height, width), np.float32), [0])
+    (gain,) = gains(probe, IMAGE, np.ones((1, height, width), np.float32), [(0, 1)], [{}])
     noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
-    orders = [_order(-gaussian_filter(random_map, SMOOTH / 2)) for random_map in noise]
-    soft = np.asarray(gaussian_filter(IMAGE, (height / 8, width / 8, 0)))
-    areas = np.trapezoid(_answers(probe, soft, IMAGE, orders)[:, :, 0], FRACTIONS, axis=1)
-    assert bend.insertion.random == pytest.approx(areas.mean(), abs=1e-3)
-    assert bend.insertion.limit == pytest.approx(areas.max(), abs=2e-3)
+    maps = np.stack([gaussian_filter(random_map, SMOOTH / 2) for random_map in noise]).astype(np.float32)
+    each = np.array([own.value for own in gains(probe, IMAGE, maps, [(0, 1)] * DRAWS, [{}] * DRAWS)])
+    assert (gain.random, gain.spread, gain.best_random) == pytest.approx(
+        (each.mean(), each.std(), each.max()), abs=1e-3
+    )
 
 
 def from_the_mean() -> IntegratedGradients:
@@ -207,13 +205,12 @@ def test_trust_ranks_a_true_map_above_constant_edge_and_false_ones() -> None:
     edge = np.zeros_like(true)
     edge[:, 1:4] = 1
     maps = np.stack([true, np.roll(true, 8, axis=0), np.zeros_like(true), edge])
-    good, false, constant, lines = curves(probe, image, maps, [0, 0, 0, 0])
-    assert good.passed is True
+    good, false, constant, lines = gains(probe, image, maps, [(0, 1)] * 4, [{}] * 4)
+    assert good.value > max(own.value for own in (false, constant, lines))
     assert [other.passed for other in (false, constant, lines)] == [False, False, False]
-    assert good.deletion.area < min(*(own.deletion.area for own in (false, constant, lines)), good.deletion.edges)
-    assert good.insertion.area > max(*(own.insertion.area for own in (false, constant, lines)), good.insertion.edges)
-    (nothing,) = curves(probe, -3 * image, true[None], [0])
-    assert nothing.passed is None
+    assert good.deletion < min(own.deletion for own in (false, constant, lines))
+    assert good.insertion > max(own.insertion for own in (false, constant, lines))
+    assert good.rivals["edges"] < good.value
 
 
 def test_a_method_that_ignores_the_network_does_not_pass_randomised_weights() -> None:
@@ -346,16 +343,6 @@ def test_random_masks_do_not_see_what_every_image_has() -> None:
     probe.network.weights["output"]["bias"] = np.array([500.0, 0.0])
     after = map_method("random_masks").maps(probe_of(probe.network), image, Targets.classes([0], 2))
     assert after == pytest.approx(before, abs=1e-4)
-
-
-def test_figures_have_the_decimals_that_tell_them_apart() -> None:
-    for area, limit, words in (
-        (0.3, 0.5, ("0.30", "0.50")),
-        (0.984, 0.978, ("0.984", "0.978")),
-        (0.98441, 0.98432, ("0.9844", "0.9843")),
-        (0.5, 0.5, ("0.5000", "0.5000")),
-    ):
-        assert Curve(area, 0.0, 0.0, limit, True).figures == words
 
 
 def test_weights_are_anew_enough_below_half_way_between_noise_and_nothing_in_common() -> None:

@@ -38,6 +38,7 @@ from attentive_lens.desk.requests.maps import ClassMaps
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.errors import BadUsage, LensError
+from attentive_lens.explaining.figures import Gain
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, QUICK
 
 
@@ -166,17 +167,12 @@ def _say(explained: Explained) -> None:
         if trust is None:
             out.print(f"  map of {entry.target} ({entry.method.words}): {entry.picture}")
             continue
-        verdict = {True: "passes", False: "fails", None: "cannot be told"}[trust.passed]
         if trust.empty:
             out.print(f"  the map for {entry.target} is zero everywhere: this method finds nothing that speaks for it")
             continue
-        if trust.deletion is None or trust.insertion is None:
+        if trust.gain is None:
             continue
-        (deleted, most), (restored, least) = trust.deletion.figures, trust.insertion.figures
-        out.print(
-            f"  map for {entry.target} ({entry.method.words}): {entry.picture}\n    {verdict}: deletion {deleted},"
-            f" must be below {most}; insertion {restored}, above {least}"
-        )
+        out.print(f"  map for {entry.target} ({entry.method.words}): {entry.picture}\n    {_gain(trust.gain)}")
         if trust.completeness is not None:
             sums = trust.completeness
             out.print(
@@ -192,16 +188,20 @@ def _say(explained: Explained) -> None:
         out.print(f"  first-layer filters: {explained.filters_picture}")
 
 
+def _gain(gain: Gain) -> str:
+    """The verdict, with what it rests on."""
+    rivals = ", ".join(f"{name} {value:.2f}" for name, value in gain.rivals.items())
+    return (
+        f"{gain.verdict}: gains {gain.value:.2f} (more than {gain.limit:.2f}), {gain.share:.0%} of what could be"
+        f" reached; random maps {gain.random:.2f}, {rivals}"
+    )
+
+
 def _say_trust(checks: TrustChecks) -> None:
     """The measured figures, each beside its limit."""
     words = {True: "passes", False: "fails", None: "cannot be told"}
     for check in checks.maps:
-        (deleted, most), (restored, least) = check.deletion.figures, check.insertion.figures
-        out.print(
-            f"  {PAIR[check.key]}: deletion {deleted} (below {most}; edges {check.deletion.edges:.2f}),"
-            f" insertion {restored} (above {least}; edges {check.insertion.edges:.2f}):"
-            f" {words[check.passed]}; rank correlation under small noise {check.stability:.2f}"
-        )
+        out.print(f"  {PAIR[check.key]}: {_gain(check.gain)}; rank correlation under small noise {check.stability:.2f}")
         if check.completeness is not None:
             out.print(f"    its parts add up to the score but for {check.completeness.error:.2%}")
     anew = checks.weight_randomisation

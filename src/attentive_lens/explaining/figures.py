@@ -6,54 +6,60 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class Curve:
-    """Area under the curve of a class's answer while pixels are deleted or restored, 0–1.
+class Gain:
+    """How far a map's order of the pixels parts a class from the next one, beside other orders.
+
+    All but ``share`` are differences of two scores before the output function: natural logarithms of odds where that
+    is softmax.
 
     Attributes
     ----------
-    area : float
-        For the map; small is good where pixels are deleted, large where they are restored.
-    random, edges : float
-        For random maps, their mean, and for an edge filter, which knows nothing of the network.
-    limit : float
-        The best of the random maps': what the map must pass.
+    deletion, insertion : float
+        Area under the curve of the class's score less the next class's, while the image is put out of focus, what the
+        map marks most first, and while it is restored from there in the same order.
+    random, spread : float
+        Mean and standard deviation of the gains of random maps that hang together.
+    best_random : float
+        The greatest of them.
+    rivals : dict
+        Gains of what knows nothing of this answer: «edges» of the image, a blob in its «middle», the map for the «next
+        class», and the same method's on the network with «random weights».
+    reach : float
+        What the best order could gain at most, as far as the curves tell.
     passed : bool or None
-        Whether it does; None where the class has nothing to lose.
+        Whether the map gains more than all of these, by more than their spread; None where no order gains so much that
+        anything in this image could be said to decide between the two classes.
     """
 
-    area: float
+    deletion: float
+    insertion: float
     random: float
-    edges: float
-    limit: float
+    spread: float
+    best_random: float
+    rivals: dict[str, float]
+    reach: float
     passed: bool | None
 
     @property
-    def figures(self) -> tuple[str, str]:
-        """Area and limit with as many decimals as tell them apart, two to four."""
-        decimals = next((d for d in (2, 3) if f"{self.area:.{d}f}" != f"{self.limit:.{d}f}"), 4)
-        return f"{self.area:.{decimals}f}", f"{self.limit:.{decimals}f}"
+    def value(self) -> float:
+        """Insertion less deletion: the more, the better the map."""
+        return self.insertion - self.deletion
 
+    @property
+    def limit(self) -> float:
+        """What the map must gain more than."""
+        return max(self.best_random, *(gain + self.spread for gain in self.rivals.values()), self.random + self.spread)
 
-@dataclass(frozen=True)
-class Curves:
-    """Both curves of a map.
+    @property
+    def share(self) -> float:
+        """The gain over random maps as a part of what could be reached, at most 1."""
+        room = self.reach - self.random
+        return min(1.0, (self.value - self.random) / room) if room > 0 else 0.0
 
-    Attributes
-    ----------
-    answer : float
-        The class's for the untouched image.
-    deletion : Curve
-        The image with more and more put out of focus, what the map marks most first.
-    insertion : Curve
-        The image out of focus with more and more restored.
-    passed : bool or None
-        Whether it passes what was measured; None with nothing to lose.
-    """
-
-    answer: float
-    deletion: Curve
-    insertion: Curve
-    passed: bool | None
+    @property
+    def verdict(self) -> str:
+        """In a word or two."""
+        return {True: "passes", False: "fails", None: "cannot be told"}[self.passed]
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -38,6 +39,18 @@ class Targets:
         return cls(np.eye(count, dtype=np.float32)[classes], of)
 
 
+def contrasts(scores: Array, labels: Sequence[int]) -> list[tuple[int, int]]:
+    """Each class with the next one: of all others that with the highest score, from the scores K of one image."""
+    order = [int(k) for k in np.argsort(-np.asarray(scores), kind="stable")]
+    return [(label, next(other for other in order if other != label)) for label in labels]
+
+
+def contrast_targets(pairs: Sequence[tuple[int, int]], classes: int) -> Targets:
+    """The difference of the two scores of each pair: what the map of a class explains."""
+    one = np.eye(classes, dtype=np.float32)
+    return Targets(np.stack([one[label] - one[other] for label, other in pairs]))
+
+
 class Probe:
     """A predictor, and gradients of what it says; nothing is learned."""
 
@@ -63,6 +76,12 @@ class Probe:
         """What is asked for, N×T, from the classes' scores N×K."""
         answers = scores if targets.of == "score" else self.predictor.output.answers(scores)
         return np.asarray(answers @ targets.weights.T)
+
+    def against_next(self, image: Array, label: int | None = None) -> Targets:
+        """Of a prepared image H×W×C: a class's score, that of the one said if none is named, less the next one's."""
+        scores = self.scores(image[None])
+        chosen = int(self.predicted(scores)[0]) if label is None else label
+        return contrast_targets(contrasts(scores[0], [chosen]), self.classes)
 
     def gradients(self, images: Array, weights: Array, of: str = "score", relu: Rule | None = None) -> Array:
         """Gradient of each image's own number, weights N×K, by its pixels: N×H×W×C.

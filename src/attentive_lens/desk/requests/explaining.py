@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
-from attentive_lens.explaining.figures import Completeness, Curve, WeightRandomisation
+from attentive_lens.explaining.figures import Completeness, Gain, WeightRandomisation
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
 
 PAIR = {"predicted": "said", "true": "true", "for": "for"}
@@ -25,10 +25,10 @@ class MapTrust:
     ----------
     answer : float
         The class's for the untouched image.
-    deletion, insertion : Curve or None
-        What deleting the pixels it marks does, and what restoring them does; None until it is measured.
+    gain : Gain or None
+        How far its order of the pixels parts the class from the next one; None until it is measured.
     passed : bool or None
-        Whether both are more than for random maps; None where the class has nothing to lose.
+        Whether that is more than what knows nothing of the answer gains; None where it cannot be told.
     empty : bool
         Whether the map is zero everywhere.
     completeness : Completeness or None
@@ -36,8 +36,7 @@ class MapTrust:
     """
 
     answer: float
-    deletion: Curve | None
-    insertion: Curve | None
+    gain: Gain | None
     passed: bool | None
     empty: bool
     completeness: Completeness | None
@@ -51,8 +50,8 @@ class MapOfClass:
     ----------
     key : str
         "predicted", "true", or "for" where a class was asked for.
-    target : str
-        The class's name.
+    target, against : str
+        The class's name, and the next one's: the map tells what speaks for the one against the other.
     trust : MapTrust
         Whether to believe it.
     values : ndarray, S×S float32
@@ -61,6 +60,7 @@ class MapOfClass:
 
     key: str
     target: str
+    against: str
     trust: MapTrust
     values: NDArray[np.float32]
 
@@ -153,12 +153,15 @@ class Explanation:
         if not self.is_of_same(other) or (self.method, len(self.maps)) != (other.method, len(other.maps)):
             return False
         pairs = zip(self.maps, other.maps, strict=True)
-        return all((a.key, a.target) == (b.key, b.target) and np.array_equal(a.values, b.values) for a, b in pairs)
+        return all(
+            (a.key, a.target, a.against) == (b.key, b.target, b.against) and np.array_equal(a.values, b.values)
+            for a, b in pairs
+        )
 
     @property
     def complete(self) -> bool:
         """Whether the maps' trust was measured too."""
-        return all(map_.trust.deletion is not None for map_ in self.maps)
+        return all(map_.trust.gain is not None for map_ in self.maps)
 
     def map(self, key: str) -> MapOfClass | None:
         """The map of that key."""
@@ -203,10 +206,10 @@ class MapChecks:
         "predicted" or "true".
     answer : float
         The class's for the untouched image.
-    deletion, insertion : Curve
-        What deleting the pixels it marks does, and what restoring them does.
+    gain : Gain
+        How far its order of the pixels parts the class from the next one.
     passed : bool or None
-        Whether both pass their limits.
+        As it says.
     stability : float
         Rank correlation under small noise.
     completeness : Completeness or None
@@ -215,8 +218,7 @@ class MapChecks:
 
     key: str
     answer: float
-    deletion: Curve
-    insertion: Curve
+    gain: Gain
     passed: bool | None
     stability: float
     completeness: Completeness | None
@@ -279,12 +281,12 @@ __all__ = [
     "ActivationMaps",
     "Activations",
     "Completeness",
-    "Curve",
     "Explain",
     "Explanation",
     "FileImage",
     "Filters",
     "FirstFilters",
+    "Gain",
     "LayerShape",
     "MapChecks",
     "MapOfClass",

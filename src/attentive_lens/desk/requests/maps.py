@@ -26,7 +26,7 @@ class MapByMethod:
     refused : str
         Why it cannot, if so.
     passed : bool or None
-        Whether deletion and insertion are better than for random maps; None where it cannot be told or was not yet.
+        Whether it gains more than what knows nothing of the answer; None where it cannot be told or was not yet.
     """
 
     method: MapSettings
@@ -47,6 +47,8 @@ class MapsMade:
         The class explained, and the class whose score is taken from its score; empty for none.
     maps : tuple of MapByMethod
         So many as are made, the quick ones first.
+    tested : bool
+        Whether what they gain was measured.
     """
 
     image: int | None
@@ -54,6 +56,7 @@ class MapsMade:
     target: str
     against: str
     maps: tuple[MapByMethod, ...]
+    tested: bool = False
 
 
 @dataclass(frozen=True)

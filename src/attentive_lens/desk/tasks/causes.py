@@ -31,7 +31,7 @@ from attentive_lens.explaining.causes import Answered, CauseFound, Evidence, fin
 from attentive_lens.explaining.causes.grouping import Group, grouped
 from attentive_lens.explaining.causes.measures import MEASURES, measured
 from attentive_lens.explaining.channel_statistics import channel_statistics
-from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.probe import Probe
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.images.decoding import camera
 from attentive_lens.images.sources.base import SET_WORDS
@@ -107,7 +107,7 @@ def _groups(probe: Probe, method: MapMethod, data: Data, mistakes: Sequence[Answ
         if number % 8 == 0:
             yield Progress(number, len(mistakes), "explaining every mistake")
         image = probe.predictor.prepare(data.pixels[data.place(answer.image)][None])[0]
-        maps.append(method.maps(probe, image, Targets.classes([answer.predicted], probe.classes))[0])
+        maps.append(method.maps(probe, image, probe.against_next(image, answer.predicted))[0])
         features.append(probe.outputs(layer, image[None])[0].reshape(-1))
     return grouped(np.stack(maps), np.stack(features))
 

@@ -10,7 +10,7 @@ from attentive_lens.desk.results.models import THREADS, answered_image, by_class
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.changes import changed
-from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.probe import Probe
 from attentive_lens.explaining.smallest import Search, smallest_cover
 from attentive_lens.predicting import Predictor
 
@@ -32,8 +32,7 @@ def try_changes(request: TryChanges) -> Job[Tried]:
         answers, predicted = predictor.checked(scores), predictor.predicted(scores)
         if request.method is not None:
             method, probe = (yield from method_for(request.method, request.subject, model)), Probe(predictor)
-            of = [Targets.classes([int(label)], probe.classes) for label in predicted[1:]]
-            each = [method.maps(probe, image, target)[0] for image, target in zip(images[1:], of, strict=True)]
+            each = [method.maps(probe, image, probe.against_next(image))[0] for image in images[1:]]
             maps = np.stack(each) if each else np.zeros((0, *pixels.shape[:2]), np.float32)
         search = (yield from smallest_cover(Probe(predictor), images[0])) if request.smallest else None
     rows = [

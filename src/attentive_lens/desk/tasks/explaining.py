@@ -42,10 +42,18 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.figures import Completeness, WeightRandomisation
-from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.probe import Probe, Targets, contrast_targets, contrasts
 from attentive_lens.explaining.regions import evaluated, marked
 from attentive_lens.explaining.saliency import METHODS, MapMethod, map_method
-from attentive_lens.explaining.trust import completeness, curves, rank_correlation, stability, weight_randomisation
+from attentive_lens.explaining.trust import (
+    blank,
+    completeness,
+    gains,
+    rank_correlation,
+    rivals_of,
+    stability,
+    weight_randomisation,
+)
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Run
 
@@ -78,12 +86,13 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         elif true is None and answered.against is not None:
             labels["for"] = answered.against
         every = list(dict.fromkeys(labels.values()))
-        targets = Targets.classes(every, probe.classes)
+        pairs = contrasts(scores[0], every)
+        targets = contrast_targets(pairs, probe.classes)
         maps = chosen.maps(probe, image, targets)
         difference = None
         if true is not None:
             difference = _difference(
-                chosen, probe, image, (labels["predicted"], true), dict(zip(every, maps, strict=True))
+                chosen, probe, image, (labels["predicted"], true), dict(zip(pairs, maps, strict=True))
             )
         if not np.isfinite(maps).all():
             raise BadValue(
@@ -92,11 +101,12 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         expected = chosen.should_sum_to(probe, image, targets)
         of_labels = Targets.classes(list(labels.values()), probe.classes)
         regions = evaluated(probe, image, of_labels, maps[0], marked(maps[0]))
-        before = predictor.output.answers(scores)[0]
+        before, apart = predictor.output.answers(scores)[0], probe.of(scores, targets)[0]
+        next_class = {label: model.classes[other] for label, other in pairs}
         trusts = []
         for k, label in enumerate(every):
-            sums = completeness(maps[k], float(expected[k]), float(scores[0, label])) if expected is not None else None
-            trusts.append(MapTrust(float(before[label]), None, None, None, not maps[k].any(), sums))
+            sums = completeness(maps[k], float(expected[k]), float(apart[k])) if expected is not None else None
+            trusts.append(MapTrust(float(before[label]), None, None, not maps[k].any(), sums))
         facts = model.plan.facts(model.preprocessor.settings.shape)
         result = Explanation(
             answered.subject,
@@ -109,7 +119,9 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             model.output,
             chosen.settings,
             tuple(
-                MapOfClass(key, model.classes[label], trusts[every.index(label)], maps[every.index(label)])
+                MapOfClass(
+                    key, model.classes[label], next_class[label], trusts[every.index(label)], maps[every.index(label)]
+                )
                 for key, label in labels.items()
             ),
             tuple(
@@ -121,26 +133,30 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             difference,
         )
         yield Progress(0, 1, "deleting and restoring pixels", result)
-        bends = dict(zip(every, curves(probe, image, maps, every), strict=True))
+        rivals = rivals_of(chosen, probe, image, targets, maps, blank(probe))
+        measured = dict(zip(every, gains(probe, image, maps, pairs, rivals), strict=True))
     maps_of_classes = []
     for map_, label in zip(result.maps, labels.values(), strict=True):
-        bend = bends[label]
-        trust = replace(
-            map_.trust, answer=bend.answer, deletion=bend.deletion, insertion=bend.insertion, passed=bend.passed
-        )
-        maps_of_classes.append(replace(map_, trust=trust))
+        gain = measured[label]
+        maps_of_classes.append(replace(map_, trust=replace(map_.trust, gain=gain, passed=gain.passed)))
     return replace(result, maps=tuple(maps_of_classes))
 
 
 def _difference(
-    method: MapMethod, probe: Probe, image: Array, pair: tuple[int, int], maps: dict[int, NDArray[np.float32]]
+    method: MapMethod,
+    probe: Probe,
+    image: Array,
+    pair: tuple[int, int],
+    maps: dict[tuple[int, int], NDArray[np.float32]],
 ) -> NDArray[np.float32]:
-    """The map of one class's score less another's; signed maps are linear in what they explain."""
-    predicted, true = pair
-    if predicted == true or method.settings.signed:
-        return np.asarray(maps[predicted] - maps[true])
-    weights = Targets.classes([predicted, true], probe.classes).weights
-    return np.asarray(method.maps(probe, image, Targets(weights[:1] - weights[1:]))[0])
+    """The map of one class's score less another's: zero for a class less itself."""
+    if pair[0] == pair[1]:
+        return np.zeros(image.shape[:2], np.float32)
+    if pair in maps:
+        return maps[pair]
+    if pair[::-1] in maps and method.settings.signed:
+        return -maps[pair[::-1]]
+    return np.asarray(method.maps(probe, image, contrast_targets([pair], probe.classes))[0])
 
 
 def activations(request: Activations) -> Job[ActivationMaps]:
@@ -169,10 +185,12 @@ def trust(request: Trust) -> Job[TrustChecks]:
         labels = {"predicted": int(predictor.predicted(scores)[0])}
         if answered.label is not None:
             labels["true"] = answered.label
-        targets = Targets.classes(list(labels.values()), probe.classes)
+        pairs = contrasts(scores[0], list(labels.values()))
+        targets = contrast_targets(pairs, probe.classes)
         yield Progress(0, 4, "deleting and restoring pixels")
         maps = method.maps(probe, image, targets)
-        bends = curves(probe, image, maps, list(labels.values()))
+        rivals = rivals_of(method, probe, image, targets, maps, blank(probe))
+        measured = gains(probe, image, maps, pairs, rivals)
         yield Progress(1, 4, "adding a little noise")
         steady = stability(method, probe, image, targets, maps)
         expected = method.should_sum_to(probe, image, targets)
@@ -188,9 +206,9 @@ def trust(request: Trust) -> Job[TrustChecks]:
     for k, (key, label) in enumerate(labels.items()):
         sums: Completeness | None = None
         if expected is not None:
-            sums = completeness(maps[k], float(expected[k]), float(scores[0, label]))
-        bend = bends[k]
-        checks.append(MapChecks(key, bend.answer, bend.deletion, bend.insertion, bend.passed, steady[k], sums))
+            sums = completeness(maps[k], float(expected[k]), float(probe.of(scores, targets)[0, k]))
+        answer, gain = float(predictor.output.answers(scores)[0, label]), measured[k]
+        checks.append(MapChecks(key, answer, gain, gain.passed, steady[k], sums))
     predicted = model.classes[labels["predicted"]]
     return TrustChecks(answered.number, request.method, predicted, tuple(checks), randomised, agreement)
 

@@ -32,10 +32,10 @@ from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.explaining.causes.base import FEWEST
 from attentive_lens.explaining.causes.grouping import Group, grouped, in_cells
 from attentive_lens.explaining.methods import MAP_METHODS
-from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.explaining.probe import Probe, Targets, contrast_targets, contrasts
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.explaining.trials import Trial, tried
-from attentive_lens.explaining.trust import curves
+from attentive_lens.explaining.trust import blank, gains, rivals_of
 from attentive_lens.plan.augmentation import MaskPlace
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
@@ -53,26 +53,32 @@ def maps(request: Maps) -> Job[MapsMade]:
         class_number(answered.model, name) if name else None for name in (request.target, request.against)
     )
     made: list[MapByMethod] = []
+    methods: list[MapMethod] = []
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(answered.model, thread_pool)
         probe = Probe(predictor)
         image = predictor.prepare(answered.pixels[None])[0]
-        label = target if target is not None else int(probe.predicted(probe.scores(image[None]))[0])
-        weights = Targets.classes([label], probe.classes).weights
-        if against is not None:
-            weights = weights - Targets.classes([against], probe.classes).weights
+        scores = probe.scores(image[None])
+        label = target if target is not None else int(probe.predicted(scores)[0])
+        pair = (label, against) if against is not None else contrasts(scores[0], [label])[0]
+        targets = contrast_targets([pair], probe.classes)
         result = MapsMade(answered.number, answered.file, classes[label], request.against, ())
         for number, settings in enumerate(wanted):
             yield Progress(number, len(wanted), "asking every method", replace(result, maps=tuple(made)))
             method = yield from method_for(settings, request.subject, answered.model)
-            made.append(_made(method, probe, image, Targets(weights)))
+            methods.append(method)
+            made.append(_made(method, probe, image, targets))
         there = [k for k, each in enumerate(made) if each.values is not None and each.values.any()]
         if there and not request.against:
             so_far = replace(result, maps=tuple(made))
             yield Progress(len(wanted), len(wanted) + 1, "deleting and restoring pixels", so_far)
-            values = np.stack([made[k].values for k in there])  # type: ignore[misc]
-            for k, bend in zip(there, curves(probe, image, values, [label] * len(there)), strict=True):
-                made[k] = replace(made[k], passed=bend.passed)
+            values: NDArray[np.float32] = np.stack([np.asarray(made[k].values) for k in there])
+            empty, rivals = blank(probe), []
+            for k, value in zip(there, values, strict=True):
+                rivals += rivals_of(methods[k], probe, image, targets, value[None], empty)
+            for k, gain in zip(there, gains(probe, image, values, [pair] * len(there), rivals), strict=True):
+                made[k] = replace(made[k], passed=gain.passed)
+            result = replace(result, tested=True)
     return replace(result, maps=tuple(made))
 
 
@@ -98,8 +104,7 @@ def map_images(request: MapImages) -> Job[ImageMaps]:
         for number, image in enumerate(request.images):
             yield Progress(number, len(request.images), "explaining images")
             prepared = probe.predictor.prepare(data.pixels[data.place(image)][None])
-            label = int(probe.predicted(probe.scores(prepared))[0])
-            result[number] = method.maps(probe, prepared[0], Targets.classes([label], probe.classes))[0]
+            result[number] = method.maps(probe, prepared[0], probe.against_next(prepared[0]))[0]
     return ImageMaps(request.images, result)
 
 
@@ -146,7 +151,7 @@ def _rests_on(
     for number, image in enumerate(probe.predictor.prepare(pixels)):
         if number % 8 == 0:
             yield Progress(number, len(members), f"explaining right answers of {probe.predictor.classes[label]}")
-        maps.append(method.maps(probe, image, Targets.classes([label], probe.classes))[0])
+        maps.append(method.maps(probe, image, probe.against_next(image, label))[0])
         features.append(probe.outputs(layer, image[None])[0].reshape(-1))
     strength = np.maximum(np.stack(maps), 0)
     sums = strength.sum(axis=(1, 2), keepdims=True)

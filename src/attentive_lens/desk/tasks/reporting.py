@@ -231,9 +231,11 @@ def _mistake(explanation: Explanation, answer: Answer, names: dict[int, str]) ->
     pictures = [{"words": "the image", "data": as_data(explanation.pixels)}]
     for map_ in explanation.maps:
         _, tinted = np.split(over_image(explanation.pixels, map_.values), 2, axis=1)
-        pictures.append({"words": f"what speaks for {map_.target}", "data": as_data(tinted)})
+        pictures.append({"words": f"what speaks for {map_.target} against {map_.against}", "data": as_data(tinted)})
     trust = explanation.maps[0].trust
-    result = "the map is zero everywhere" if trust.empty else "passes" if trust.passed else "fails its test"
+    result = (
+        "the map is zero everywhere" if trust.empty else trust.gain.verdict if trust.gain is not None else "untested"
+    )
     return {
         "image": answer.image,
         "predicted": explanation.predicted,

@@ -121,7 +121,7 @@ class MapsPanel(Panel):
             drawn = to_image(map_colours(each.values, signed=bool(made.against)))
             word = {True: "✓ ", False: "✗ ", None: ""}[each.passed]
             role = {True: "petrol", False: "ochre", None: "faint"}[each.passed]
-            verdict = {True: " It passes deletion and insertion.", False: " It fails deletion or insertion."}
+            verdict = {True: " It gains more than what knows nothing of the answer.", False: " It gains no more."}
             tip += verdict.get(bool(each.passed), "") if each.passed is not None else ""
             if not each.values.any():
                 tip += " It is zero everywhere: it finds nothing."
@@ -181,5 +181,6 @@ def in_words(made: MapsMade) -> str:
     if len(made.maps) < len(MAP_METHODS):
         return f"{len(made.maps)} of {len(MAP_METHODS)} methods, for {of}; more to come"
     if not tried:
-        return f"{len(there)} methods, for {of}"
+        nothing = ": nothing in this image can be said to decide" if made.tested else ""
+        return f"{len(there)} methods, for {of}{nothing}"
     return f"{len(there)} methods, for {of}: {sum(bool(each.passed) for each in tried)} of {len(tried)} pass"

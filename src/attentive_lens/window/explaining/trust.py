@@ -5,13 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import partial
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QRectF, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
-from attentive_lens.desk.requests.explaining import Completeness, Curve, MapOfClass, TrustChecks
+from attentive_lens.desk.requests.explaining import Completeness, Gain, MapOfClass, TrustChecks
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, retire, set_role, vertical
 from attentive_lens.window.words import percent
+
+BAR = 64
+"""Pixels."""
 
 
 @dataclass(frozen=True)
@@ -22,6 +26,34 @@ class Figure:
     words: str
     passed: bool | None
     sentence: str
+    gain: Gain | None = None
+
+
+class GainBar(QWidget):
+    """What a map gains as a part of what could be reached, with a mark for each thing it must gain more than."""
+
+    def __init__(self, gain: Gain, sentence: str) -> None:
+        super().__init__()
+        self.gain = gain
+        self.setObjectName("gain bar")
+        self.setToolTip(sentence)
+        self.setAccessibleName(sentence)
+        self.setFixedSize(BAR, 14)
+
+    def part(self, gain: float) -> float:
+        """Where a gain stands on the bar, 0–1: random maps at its left end."""
+        room = self.gain.reach - self.gain.random
+        return min(1.0, max(0.0, (gain - self.gain.random) / room)) if room > 0 else 0.0
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Groove, gain, marks."""
+        t, painter = look.theme, QPainter(self)
+        painter.fillRect(QRectF(0, 4, self.width(), 6), t.colour("line"))
+        role = "petrol" if self.gain.passed else "ochre"
+        painter.fillRect(QRectF(0, 4, self.part(self.gain.value) * self.width(), 6), t.colour(role))
+        for value in (self.gain.best_random, *self.gain.rivals.values()):
+            x = self.part(value) * (self.width() - 2)
+            painter.fillRect(QRectF(x, 1, 2, 12), t.colour("ink"))
 
 
 class TrustChips(QWidget):
@@ -41,7 +73,7 @@ class TrustChips(QWidget):
         self.setObjectName(f"trust {key}")
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.figures: tuple[Figure, ...] = ()
-        self._chips: list[QPushButton] = []
+        self._chips: list[QWidget] = []
         inside = vertical(self, spacing=4)
         self._rows = (QHBoxLayout(), QHBoxLayout())
         for row in self._rows:
@@ -64,10 +96,15 @@ class TrustChips(QWidget):
                 chip.setAccessibleDescription(figure.sentence)
                 row.insertWidget(place, chip)
                 self._chips.append(chip)
+            if figures and figures[0].gain is not None:
+                bar = GainBar(figures[0].gain, figures[0].sentence)
+                row.insertWidget(1, bar)
+                self._chips.append(bar)
 
     def _tell(self, chip: QPushButton, figure: Figure) -> None:
         for other in self._chips:
-            other.setChecked(other is chip and chip.isChecked())
+            if isinstance(other, QPushButton):
+                other.setChecked(other is chip and chip.isChecked())
         self.sentence_chosen.emit(figure.sentence if chip.isChecked() else "")
 
 
@@ -76,13 +113,28 @@ def first_figures(map_: MapOfClass) -> tuple[Figure, ...]:
     trust = map_.trust
     if trust.empty:
         return (Figure("empty", "zero everywhere", None, f"This method finds nothing that speaks for {map_.target}."),)
-    if trust.deletion is None or trust.insertion is None:
-        sentence = "The pixels the map marks are deleted and restored: the figures follow at once."
+    if trust.gain is None:
+        sentence = "The pixels the map marks are deleted and restored: what it gains follows at once."
         return (Figure("measuring", "deleting …", None, sentence), *_sums(trust.completeness))
-    if trust.passed is None:
-        sentence = f"The answer {trust.answer:.3f} for {map_.target} leaves nothing to lose: no map of it can be tried."
-        return (Figure("untold", "cannot be tried", None, sentence), *_sums(trust.completeness))
-    return (*_curves(trust.deletion, trust.insertion), *_sums(trust.completeness))
+    return (_gain(trust.gain, map_), *_sums(trust.completeness))
+
+
+def _gain(gain: Gain, map_: MapOfClass) -> Figure:
+    """What the map gains, beside what it must gain more than; or that this cannot be told."""
+    pair = f"{map_.target} against {map_.against}"
+    rivals = ", ".join(f"{name} {value:.2f}" for name, value in gain.rivals.items())
+    others = f"random maps {gain.random:.2f} ± {gain.spread:.2f}, {rivals}".replace("-", "\u2212")
+    if gain.passed is None:
+        sentence = (
+            f"Nothing in this image can be said to decide for {pair}: no order of its pixels gains much ({others})."
+        )
+        return Figure("gain", "cannot be told", None, sentence)
+    sentence = (
+        f"For {pair} the map's order of pixels gains {gain.value:.2f}, {percent(gain.share)} of what could be reached;"
+        f" it must gain more than {gain.limit:.2f}: {others}."
+    )
+    words = f"gain {gain.value:.2f}{'>' if gain.passed else '≤'}{gain.limit:.2f}".replace("-", "\u2212")
+    return Figure("gain", words, gain.passed, sentence, gain)
 
 
 def measured_figures(map_: MapOfClass, checks: TrustChecks) -> tuple[Figure, ...]:
@@ -105,27 +157,6 @@ def measured_figures(map_: MapOfClass, checks: TrustChecks) -> tuple[Figure, ...
         sentence = f"Rank correlation with other methods' maps, the most alike: {alike}."
         figures.append(Figure("agreement", f"others {most[0][1]:.2f}", None, sentence))
     return tuple(figures)
-
-
-def _curves(lost: Curve, gained: Curve) -> tuple[Figure, ...]:
-    """Both areas beside their limits."""
-    (deleted, most), (restored, least) = lost.figures, gained.figures
-    return (
-        Figure(
-            "deletion",
-            f"deletion {deleted}{'<' if lost.passed else '≥'}{most}",
-            lost.passed,
-            f"The answer's area while the pixels the map marks are deleted is {deleted}, must be below {most}, the best"
-            " of twenty random maps.",
-        ),
-        Figure(
-            "insertion",
-            f"insertion {restored}{'>' if gained.passed else '≤'}{least}",
-            gained.passed,
-            f"The answer's area while the pixels the map marks are restored is {restored}, must be above {least}, the"
-            " best of twenty random maps.",
-        ),
-    )
 
 
 def _sums(sums: Completeness | None) -> tuple[Figure, ...]:

@@ -94,10 +94,7 @@ class Twins(QWidget):
         row.addWidget(self.shows, 1)
         self.value = label(role="faint", size=look.SMALL, name="map value")
         row.addWidget(self.value)
-        tip = (
-            "Run all trust checks: deletion and insertion against random maps and edges, small noise, randomised"
-            " weights, other methods."
-        )
+        tip = "Run all trust checks: small noise, randomised weights and other methods, beside what the map gains."
         self.measure = button("Check trust", "measure trust", tip, self.measure_asked.emit)
         row.addWidget(self.measure)
         inside.addLayout(row)
