@@ -175,7 +175,8 @@ class Twins(QWidget):
             word, name, probability = self.heads[key]
             room = self.lenses[key].width() - word.sizeHint().width() - FIGURE
             name.setText(name.fontMetrics().elidedText(target, Qt.TextElideMode.ElideMiddle, max(room, FIGURE)))
-            name.setToolTip(target)
+            map_ = explanation.map("for" if key == "true" and self.target else key)
+            name.setToolTip(f"{target}: what speaks for it against {map_.against}" if map_ is not None else target)
             probability.setText(f"{explanation.probabilities.get(target, 0.0):.2f}")
             probability.setToolTip(answer_tip(explanation.output))
             set_role(name, role)
