@@ -35,3 +35,13 @@ def test_runs_are_sorted_and_two_are_compared(station: Workspace) -> None:
     printed = " ".join(command("compare", place, "1", "2").split())
     assert compared["advice"] in printed
     command("compare", place, "1", "1", "--json", code=2)
+    of_training = last_object(command("compare", place, "1", "2", "--on", "training", "--json"))
+    assert of_training["on"] == "training"
+    for key, run in (("one", 1), ("other", 2)):
+        scores = last_object(command("score", place, run, "--on", "training", "--json"))
+        figures = [of_training[key][name] for name in ("images", "accuracy", "loss")]
+        assert figures == [scores["images"], scores["accuracy"], scores["loss"]]
+    assert of_training["points"] == of_training["paired"]["difference"], "of the images in common"
+    printed = command("compare", place, "1", "2", "--on", "training")
+    assert "training accuracy" in printed
+    assert "validation" not in printed, "nothing is told of another set"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from dataclasses import replace
 from typing import Annotated
 
@@ -142,21 +142,21 @@ def compare(
     from attentive_lens.desk.requests.models import Score
     from attentive_lens.desk.results.comparing import compare as compared
     from attentive_lens.desk.tasks import carry_out
-    from attentive_lens.scoring.paired import in_words, paired
+    from attentive_lens.scoring.paired import in_words
 
     check_set(on)
     result = compared(Workspace.open(workspace), one, other)
-    with suppress(NotHere):  # a run without such a set has nothing to pair
+    with suppress(NotHere) if on == "validation" else nullcontext():  # a run without validation set has nothing to pair
         both = [watched(carry_out(Score(str(workspace), run, on)), f"scoring run {run}") for run in (one, other)]
-        result = replace(result, paired=paired(*both))
+        result = result.judged_on(*both)
     if as_json:
         say_json(result)
         return
     table = Table(Column("", no_wrap=True), f"run {one}", f"run {other}", box=None)
     pair = (result.one, result.other)
     table.add_row("plan", *(row.name for row in pair))
-    table.add_row("validation accuracy", *("–" if row.accuracy is None else f"{row.accuracy:.1%}" for row in pair))
-    table.add_row("validation loss", *("–" if row.loss is None else f"{row.loss:.3f}" for row in pair))
+    table.add_row(f"{result.on} accuracy", *("–" if row.accuracy is None else f"{row.accuracy:.1%}" for row in pair))
+    table.add_row(f"{result.on} loss", *("–" if row.loss is None else f"{row.loss:.3f}" for row in pair))
     table.add_row("best epoch", *(f"{row.best_epoch} of {row.epochs}" for row in pair))
     table.add_row("seconds", *(f"{row.seconds:.0f}" for row in pair))
     for row in result.differences:
@@ -164,7 +164,8 @@ def compare(
     out.print(table)
     out.print(result.advice)
     if result.paired is not None:
-        out.print(in_words(result.paired, one, other))
+        if result.on == "validation":
+            out.print(in_words(result.paired, one, other))
         for each in result.paired.by_class:
             if each.fixed or each.broken:
                 out.print(f"  {each.name}: {each.fixed} fixed, {each.broken} broken, {each.still_wrong} still wrong")

@@ -14,7 +14,8 @@ from attentive_lens.errors import BadUsage, LensError, NotHere
 from attentive_lens.plan.difference import Difference, differences, settings_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.intervals import Z, interval
-from attentive_lens.scoring.paired import Paired
+from attentive_lens.scoring.paired import Paired, in_words, paired
+from attentive_lens.scoring.scores import Scores
 from attentive_lens.workspace import Run, Workspace
 
 NETWORK = "network"
@@ -80,7 +81,10 @@ class RunsTable:
 
 @dataclass(frozen=True)
 class RunsCompared:
-    """Two runs: what their plans differ in, their rows, what to make of the difference, and image by image."""
+    """Two runs: what their plans differ in, their rows, what to make of the difference, and image by image.
+
+    All figures are of one set, ``on``.
+    """
 
     one: RunRow
     other: RunRow
@@ -89,6 +93,20 @@ class RunsCompared:
     chance: float | None
     advice: str
     paired: Paired | None = None
+    on: str = "validation"
+
+    def judged_on(self, one: Scores, other: Scores) -> RunsCompared:
+        """Image by image on the set of both scores; of another set than validation all figures are of that set."""
+        pairs = paired(one, other)
+        if one.on == "validation":
+            return replace(self, paired=pairs)
+        rows = []
+        for row, scores in ((self.one, one), (self.other, other)):
+            low, high = interval(scores.accuracy, scores.images)
+            made = replace(row, images=scores.images, accuracy=scores.accuracy, loss=scores.loss, low=low, high=high)
+            rows.append(made)
+        advice = in_words(pairs, self.one.run, self.other.run)
+        return RunsCompared(rows[0], rows[1], self.differences, pairs.difference, None, advice, pairs, one.on)
 
 
 @dataclass(frozen=True)

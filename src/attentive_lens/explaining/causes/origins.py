@@ -19,7 +19,7 @@ from attentive_lens.explaining.causes.base import (
 )
 
 OFTEN = 1.5
-"""Times as many mistakes as the classes alone would give, for a part of the source to be told."""
+"""Times as many mistakes as chance gives within the classes, for a part of the source to be told."""
 
 
 class Origins(Finder):
@@ -34,13 +34,11 @@ class Origins(Finder):
         best: tuple[float, str, float] | None = None
         for word in words:
             inside, right_inside = _within(wrong, word), _within(right, word)
-            expected = _expected(evidence, inside, right_inside)
-            images = inside.sum() + right.weight * right_inside.sum()
-            surplus = inside.sum() - expected
+            counts_of = _counts(evidence, inside, right_inside)
+            expected = _expected(*counts_of[1:])
             repeated = evidence.repeated(inside, right_inside)
-            mistakes, answers = (round(count / repeated) for count in (inside.sum(), images))
-            chance = _tail(mistakes, answers, expected / max(1.0, images))
-            often = inside.sum() >= OFTEN * expected
+            chance = _chance(*(np.round(count / repeated).astype(np.int64) for count in counts_of))
+            surplus, often = inside.sum() - expected, inside.sum() >= OFTEN * expected
             if often and chance <= BY_CHANCE / len(words) and (best is None or surplus > best[0]):
                 best = (surplus, word, expected)
         return None if best is None else self._told(evidence, best[1], best[2])
@@ -57,8 +55,8 @@ class Origins(Finder):
         beside = "1 right answer" if answered == 1 else f"{answered} right answers"
         learned = f"{_images(images)} from there ({part:.0%} of the training images) were trained on"
         why = (
-            f"{mistakes_in_words(len(members))} are from one part of the source, {word}, beside {beside}: its classes"
-            f" would give {expected:.0f} if it were like the rest;"
+            f"{mistakes_in_words(len(members))} are from one part of the source, {word}, beside {beside}: dealt out"
+            f" within the classes, it would hold {expected:.1f} of them;"
             f" {learned if images else 'no image from there was trained on'}:"
             f" {evidence.pairs_in_words(members.tolist())}"
         )
@@ -75,30 +73,45 @@ def _within(answered: Answered, word: str) -> NDArray[np.bool_]:
     return np.array([word in words for words in answered.origins], bool)
 
 
-def _expected(evidence: Evidence, inside: NDArray[np.bool_], right_inside: NDArray[np.bool_]) -> float:
-    """Mistakes that the part's images would give if each class were answered there as elsewhere.
-
-    A class that is nowhere else is taken as it is: that it is hard is no fault of the part.
-    """
+def _counts(
+    evidence: Evidence, inside: NDArray[np.bool_], right_inside: NDArray[np.bool_]
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """By class, K: mistakes and images of the part, mistakes and images of all."""
     wrong, right = evidence.mistakes, evidence.right
     classes = len(evidence.classes)
 
-    def count(labels: NDArray[np.int64], which: NDArray[np.bool_]) -> NDArray[np.float64]:
-        return np.bincount(labels[which], minlength=classes).astype(np.float64)
+    def count(labels: NDArray[np.int64]) -> NDArray[np.float64]:
+        return np.bincount(labels, minlength=classes).astype(np.float64)
 
-    wrong_in, right_in = count(wrong.true, inside), right.weight * count(right.true, right_inside)
-    wrong_out, right_out = count(wrong.true, ~inside), right.weight * count(right.true, ~right_inside)
-    overall = (wrong_out.sum() + 1) / (wrong_out.sum() + right_out.sum() + 2)
-    rate = (wrong_out + 2 * overall) / (wrong_out + right_out + 2)  # few images of a class lean on all
-    elsewhere = wrong_out + right_out > 0
-    return float(np.where(elsewhere, (wrong_in + right_in) * rate, wrong_in).sum())
+    wrong_in, wrong_all = count(wrong.true[inside]), count(wrong.true)
+    right_in, right_all = right.weight * count(right.true[right_inside]), right.weight * count(right.true)
+    return wrong_in, wrong_in + right_in, wrong_all, wrong_all + right_all
 
 
-def _tail(mistakes: int, images: int, rate: float) -> float:
-    """Probability of so many mistakes or more among the images, by the binomial distribution."""
-    from scipy.stats import binom  # only here: it takes half a second to import
+def _expected(images_in: NDArray[np.float64], wrong: NDArray[np.float64], images: NDArray[np.float64]) -> float:
+    """Mistakes that the part holds on average where each class's mistakes are dealt out among its images.
 
-    return float(binom.sf(mistakes - 1, max(mistakes, images), min(1.0, rate)))
+    A class that is nowhere else keeps its own: that it is hard is no fault of the part.
+    """
+    return float((images_in * wrong / np.maximum(images, 1)).sum())
+
+
+def _chance(
+    wrong_in: NDArray[np.int64], images_in: NDArray[np.int64], wrong: NDArray[np.int64], images: NDArray[np.int64]
+) -> float:
+    """Probability of so many mistakes or more in the part where each class's are dealt out among its images.
+
+    Exact: hypergeometric within a class (Fisher 1935), convolved over the classes. No rate is taken as known.
+    """
+    from scipy.stats import hypergeom  # only here: it takes half a second to import
+
+    whole = np.ones(1)
+    for inside, bad, every in zip(images_in, wrong, images, strict=True):
+        every, bad = max(int(every), int(bad)), int(bad)
+        inside = min(int(inside), every)
+        if inside and bad:
+            whole = np.convolve(whole, hypergeom.pmf(np.arange(min(inside, bad) + 1), every, bad, inside))
+    return float(min(1.0, whole[int(wrong_in.sum()) :].sum()))
 
 
 def _images(count: int) -> str:
