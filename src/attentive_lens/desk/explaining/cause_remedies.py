@@ -11,12 +11,15 @@ from attentive_lens.plan.plan import Plan
 LARGEST = 256
 """Pixels of a side to which the input is enlarged at most."""
 UNTRIED = "Not tried: only training tells"
+PROVABLE = 5
+"""Mistakes that a plan is offered for, at least: if all of fewer were mended, that could still be chance (1 in 16)."""
 
 
 def remedies_of(cause: CauseFound, evidence: Evidence) -> tuple[Remedy, ...]:
     """What is at hand against a cause, what was tried first."""
     remedies: list[Remedy] = []
-    if cause.plan is not None:
+    provable = len(cause.members) >= PROVABLE
+    if cause.plan is not None and provable:
         remedies.append(_planned(cause, cause.plan))
     if cause.kind in ("label", "unlike training"):
         remedies.append(Remedy("decide", "Look at each", "Correct the label or exclude the image, one by one"))
@@ -24,9 +27,9 @@ def remedies_of(cause: CauseFound, evidence: Evidence) -> tuple[Remedy, ...]:
         remedies.append(_merged(cause, evidence, pair))
     if cause.kind not in ("label", "place"):
         remedies.append(Remedy("collect", "Collect such images", f"{UNTRIED}. {_wanted(cause, evidence)}"))
-    if cause.kind in ("overlap", "other"):
+    if cause.kind in ("overlap", "other") and provable:
         remedies += _weighted(cause, evidence)
-    if cause.kind in ("overlap", "other", "quality"):
+    if cause.kind in ("overlap", "other", "quality") and provable:
         remedies += _larger(cause, evidence)
     if cause.kind not in ("label", "unlike training"):
         remedies.append(Remedy("decide", "Look at each", "Correct labels or exclude images, one by one"))

@@ -16,7 +16,7 @@ from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.numbering import number_at
 from attentive_lens.core.random import some_of
-from attentive_lens.desk.explaining.cause_remedies import remedies_of
+from attentive_lens.desk.explaining.cause_remedies import PROVABLE, remedies_of
 from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
@@ -184,7 +184,7 @@ def _told(cause: CauseFound, evidence: Evidence, mistakes: Sequence[Answer]) -> 
         cause.why,
         cause.remedy,
         cause.figures,
-        None if cause.plan is None else cause.plan.write(),
+        None if cause.plan is None or len(members) < PROVABLE else cause.plan.write(),
         None if group is None else CausePlace(group.row, group.column, group.focus, group.gathered, group.typical),
         len(members) / len(mistakes),
         remedies_of(cause, evidence),
