@@ -19,6 +19,7 @@ from attentive_lens.plan.initialisations import He
 from attentive_lens.plan.layers import (
     AveragePooling,
     Convolution,
+    DoesNotFit,
     Flatten,
     MaxPooling,
     Output,
@@ -260,3 +261,43 @@ def test_scale_and_shift_is_folded_into_the_convolution_before_it() -> None:
     fewer = folded(network)
     assert [node.name for node in fewer.plan.nodes] == ["convolution 1", "flatten 1", "output"]
     assert np.allclose(*(net.forward(images).outputs["output"] for net in (fewer, network)), atol=1e-5)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.tuples(st.integers(1, 3), st.integers(1, 3)),
+    st.integers(1, 3),
+    st.tuples(*[st.integers(0, 2)] * 4),
+    st.booleans(),
+    st.integers(3, 9),
+    st.integers(3, 9),
+)
+def test_greatest_values_and_where_they_stand_are_those_of_a_slow_search(
+    window: tuple[int, int], stride: int, padding: tuple[int, int, int, int], ceil: bool, height: int, width: int
+) -> None:
+    layer_settings = MaxPooling(kernel_size=window, stride=stride, padding_width=padding, ceil_mode=ceil)
+    try:
+        rows, columns, _ = layer_settings.output_shape((height, width, 2))
+    except DoesNotFit:
+        assume(False)
+    image = -1 - np.random.default_rng(height).permutation(height * width * 2).reshape(1, height, width, 2).astype(
+        float
+    )
+    layer = LAYERS["max pooling"]("pool", layer_settings)
+    out, stored = layer.forward(image, {}, INFERENCE)
+    grad, _ = layer.backward(np.ones_like(out), stored, {}, True, True)
+    wanted, back = np.empty_like(out), np.zeros_like(image)
+    (above, _), (before, _) = layer_settings.pads
+    for r in range(rows):
+        for c in range(columns):
+            top, left = r * stride - above, c * stride - before
+            inside = np.full_like(image, -np.inf)
+            place = np.s_[0, max(0, top) : max(0, top + window[0]), max(0, left) : max(0, left + window[1])]
+            inside[place] = image[place]
+            for channel in range(2):
+                at = np.unravel_index(inside[0, :, :, channel].argmax(), (height, width))
+                wanted[0, r, c, channel] = image[0, at[0], at[1], channel]
+                back[0, at[0], at[1], channel] += 1
+    assert np.array_equal(out, wanted)
+    assert grad is not None
+    assert np.array_equal(grad, back)
