@@ -95,13 +95,13 @@ def workspace_named(words: list[str]) -> str | None:
 
 def requests_asked(commands: Mapping[str, str] = COMMANDS) -> dict[str, type[Request[Any]]]:
     """The requests of those commands that ask one, by command."""
-    selected: dict[str, type[Request[Any]]] = {}
+    requests: dict[str, type[Request[Any]]] = {}
     for name, home in commands.items():
         module, _, request = home.partition(".")
         if request:
-            result = importlib.import_module(f"attentive_lens.desk.requests.{module}")  # noqa: TID251  # named in COMMANDS
-            selected[name] = getattr(result, request)
-    return selected
+            of_module = importlib.import_module(f"attentive_lens.desk.requests.{module}")  # noqa: TID251  # named in COMMANDS
+            requests[name] = getattr(of_module, request)
+    return requests
 
 
 def with_commands(named: str = "") -> Typer:
@@ -111,11 +111,11 @@ def with_commands(named: str = "") -> Typer:
     chosen = COMMANDS if named not in COMMANDS else {named: COMMANDS[named]}
     for module in dict.fromkeys(home for home in chosen.values() if "." not in home):
         importlib.import_module(f"attentive_lens.cli.{module}")  # noqa: TID251  # of this room, seen file by file
-    selected = requests_asked(chosen)
-    if selected:
+    requests = requests_asked(chosen)
+    if requests:
         from attentive_lens.cli.asking import add_command
 
-        for name, request in selected.items():
+        for name, request in requests.items():
             add_command(name, request)
     return application([named] if named in COMMANDS else list(COMMANDS))
 

@@ -149,8 +149,8 @@ class Cluster:
 
     def room(self) -> int:
         """Runs that its workers can train at once."""
-        summary = self.client.scheduler_info(n_workers=-1)  # without workers where it does not answer
-        return sum(worker["nthreads"] for worker in summary.get("workers", {}).values())
+        info = self.client.scheduler_info(n_workers=-1)  # without workers where it does not answer
+        return sum(worker["nthreads"] for worker in info.get("workers", {}).values())
 
     def train(
         self, turns: Sequence[Turn], stop: Callable[[], bool], tell: Callable[[str], None], sent: Callable[[Run], None]
@@ -263,14 +263,14 @@ class _Sending:
         """What became of a run whose worker has done with it, or is gone."""
         self.sent.remove(each)
         if each.future.status == "finished":
-            summary = each.future.result()
+            ended = each.future.result()
             self.done += 1
-            if "error" in summary:
-                self._fault(each, str(summary["error"]))
+            if "error" in ended:
+                self._fault(each, str(ended["error"]))
             else:
                 error = each.reader.view().error
-                self.tell(f"run {each.run.number} {summary['state']}" + (f": {error}" if error else ""))
-                if summary["state"] == "failed":
+                self.tell(f"run {each.run.number} {ended['state']}" + (f": {error}" if error else ""))
+                if ended["state"] == "failed":
                     self._fault(each, error or "it failed")
             return
         lost = _error_of(each.future)

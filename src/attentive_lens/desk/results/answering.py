@@ -84,8 +84,8 @@ class Answering:
         unlike: list[float | None] = [None] * len(files)
         nearest: list[int | None] = [None] * len(files)
         if self.familiar is not None:
-            summary = self.familiar.unlikeness(channel_statistics(self.predictor, images))
-            unlike, nearest = list(summary[0].tolist()), list(summary[1].tolist())
+            unlikeness = self.familiar.unlikeness(channel_statistics(self.predictor, images))
+            unlike, nearest = list(unlikeness[0].tolist()), list(unlikeness[1].tolist())
         rows = zip(
             files,
             self.predictor.predicted(scores).tolist(),

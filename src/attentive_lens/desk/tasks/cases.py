@@ -92,12 +92,12 @@ def _answers(
     images = np.stack([model.preprocessor.resized(pixels) for pixels in pictures.values()])
     scores = predictor.scores(predictor.prepare(images))
     labels = {row.number: classes[row.label] for row in rows}
-    summary = zip(pictures, predictor.predicted(scores).tolist(), predictor.output.answers(scores), strict=True)
+    answers = zip(pictures, predictor.predicted(scores).tolist(), predictor.output.answers(scores), strict=True)
     return {
         number: RunAnswer(
             run.number, key, model.classes[predicted], float(row[predicted]), model.classes[predicted] == labels[number]
         )
-        for number, predicted, row in summary
+        for number, predicted, row in answers
         if labels[number] in model.classes
     }
 

@@ -61,8 +61,8 @@ def map_data(request: MapData) -> Job[DataMap]:
         job = embedded(outputs.features, request.seed, request.perplexity, thread_pool)
         while True:
             try:
-                summary = next(job)
+                progress = next(job)
             except StopIteration as end:
                 return replace(result, places=end.value)
-            so_far = replace(result, places=summary.so_far) if isinstance(summary.so_far, np.ndarray) else result
-            yield replace(summary, so_far=so_far)
+            so_far = replace(result, places=progress.so_far) if isinstance(progress.so_far, np.ndarray) else result
+            yield replace(progress, so_far=so_far)

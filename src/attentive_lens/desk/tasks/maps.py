@@ -130,8 +130,8 @@ def class_maps(request: ClassMaps) -> Job[ClassesRest]:
             members = members[some_of(len(members), request.images, f"right answers of class {label}")]
             others = others[some_of(len(others), OTHERS, f"others than class {label}")]
             if len(members):
-                summary = f"explaining right answers of {name}"
-                yield Progress(label, len(model.classes), summary)
+                doing = f"explaining right answers of {name}"
+                yield Progress(label, len(model.classes), doing)
                 rests.append((yield from _rests_on(probe, method, data, label, (members, others), last_layer(model))))
     return ClassesRest(request.run, request.on, request.method, tuple(rests))
 

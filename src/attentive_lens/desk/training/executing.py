@@ -197,11 +197,13 @@ def _call(ranks: Ranks, number: int, resume: bool, setup: Setup, learner: Classi
         return
     ranks.say("train", run=number, resume=resume, kept=setup.feed.frozen_outputs is not None)
     mark = setup.mark(learner)
-    for other, summary in enumerate(ranks.gather_words(mark), 1):
-        if summary != mark:
-            alike = len(summary) == len(mark) and " " not in summary
+    for other, their_mark in enumerate(ranks.gather_words(mark), 1):
+        if their_mark != mark:
+            alike = len(their_mark) == len(mark) and " " not in their_mark
             why = (
-                "it sees other images or labels, or has another version of a library" if alike else summary.rstrip(".")
+                "it sees other images or labels, or has another version of a library"
+                if alike
+                else their_mark.rstrip(".")
             )
             raise BadValue(
                 f"Process {other} of {ranks.count} cannot take part", why, "Give every machine the same workspace"
@@ -210,19 +212,19 @@ def _call(ranks: Ranks, number: int, resume: bool, setup: Setup, learner: Classi
 
 def follow_run(folder: Path, team: Team) -> None:
     """Train with the first process of a team what it trains, until it ends."""
-    summary = team.hear()
-    if summary["do"] != "train":
+    order = team.hear()
+    if order["do"] != "train":
         return
     with ExitStack() as stack:
         try:
             workspace = Workspace.open(folder)
-            claimed = workspace.run(int(summary["run"]))
-            setup = finish(prepare(workspace, claimed, last_checkpoint(claimed) if summary["resume"] else None))
+            claimed = workspace.run(int(order["run"]))
+            setup = finish(prepare(workspace, claimed, last_checkpoint(claimed) if order["resume"] else None))
             thread_pool = stack.enter_context(ThreadPool(threads_of(setup.plan, team)))
             learner = setup.learner(claimed, thread_pool, team)
             judged = (
                 finish(setup.with_frozen_outputs(workspace, learner, thread_pool))
-                if summary["kept"]
+                if order["kept"]
                 else setup.held_out()
             )
         except LensError as error:

@@ -85,9 +85,9 @@ def read_error(table: Mapping[str, str]) -> LensError:
 def line(message: Message | Answer) -> bytes:
     """As it is sent; what is as usual is left out."""
     usual = type(message)(message.id)
-    summary = {part.name: getattr(message, part.name) for part in fields(message)}
-    stored = {name: value for name, value in summary.items() if name == "id" or value != getattr(usual, name)}
-    return json.dumps(stored).encode() + b"\n"
+    values = {part.name: getattr(message, part.name) for part in fields(message)}
+    sent = {name: value for name, value in values.items() if name == "id" or value != getattr(usual, name)}
+    return json.dumps(sent).encode() + b"\n"
 
 
 def read_line(kind: type[W], sent: bytes | str) -> W:

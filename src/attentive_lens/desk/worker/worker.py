@@ -154,11 +154,11 @@ class Worker:
 
     def _tell(self, entry: Waiting, progress: Progress) -> None:
         """How far a job is, and what there is to be seen of its result."""
-        summary = (progress.done, progress.total, progress.doing)
+        done = (progress.done, progress.total, progress.doing)
         if progress.so_far is None:
-            self.say(Answer(entry.number, summary))
+            self.say(Answer(entry.number, done))
         else:
-            self._hand_over(entry, progress.so_far, summary)
+            self._hand_over(entry, progress.so_far, done)
 
     def _hand_over(self, entry: Waiting, result: object, progress: tuple[int, int, str] | None = None) -> None:
         """A result, or what there is of it, its arrays in files."""
