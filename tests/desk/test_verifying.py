@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -149,3 +152,14 @@ def test_scores_are_not_kept_under_labels_that_came_while_they_were_made(station
     finish(job)
     after = scores_of(station, "test")
     assert after.true[after.places[of_test]] == (rows[of_test - 1].label + 1) % 6
+
+
+def test_figures_are_drawn_where_no_home_can_be_written_without_a_word_of_others(
+    station: Workspace, tmp_path: Path
+) -> None:
+    nowhere = dict.fromkeys(("HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"), "/proc/none")
+    words = [sys.executable, "-m", "attentive_lens", "score", str(station.folder), "1", "--out", str(tmp_path / "out")]
+    done = subprocess.run(words, env={**os.environ, **nowhere}, capture_output=True, text=True, timeout=100)
+    assert done.returncode == 0, done.stderr
+    assert "atplotlib" not in done.stderr
+    assert (tmp_path / "out" / "calibration.pdf").exists()

@@ -62,10 +62,10 @@ class Curve:
 
 def _axes(wide: float, high: float, title: str) -> tuple[Figure, Axes]:
     """An empty figure of so many inches."""
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # a home it cannot write to is no news of ours
     from matplotlib import style
     from matplotlib.figure import Figure
 
-    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # a home it cannot write to is no news of ours
     style.use(STYLE)
     figure = Figure((wide, high), layout="constrained")
     axes = figure.subplots()
