@@ -36,6 +36,7 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
+from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import Answer
@@ -77,7 +78,7 @@ def measure(images: int, seed: int, maps: int, remedy: bool, folder: Path) -> No
         for name, chosen, bits in (("victims, dot", victims, MARK), ("right, grain", right, GRAIN)):
             for image in chosen[:: max(1, len(chosen) // maps)][:maps]:
                 start = time.perf_counter()
-                result = finish(carry_out(Explain(RunImage(place, first, image), method))).maps[0]
+                result = finish(carry_out(Explain(RunImage(place, first, image), MAP_METHODS[method]()))).maps[0]
                 spent.append(time.perf_counter() - start)
                 map_ = gaussian_filter(result.values, SMOOTH)
                 thing = binary_dilation(facts[image][1] & bits > 0, iterations=REACH if bits == MARK else 1)
@@ -95,9 +96,9 @@ def measure(images: int, seed: int, maps: int, remedy: bool, folder: Path) -> No
         ("control, unchanged plan", replace(Plan(), seed=1000 + seed)),
     ):
         again = answers(trained(workspace, own))
-        error = np.mean([a.predicted != a.true for a in again if a.image in dotted])
+        wrong = np.mean([a.predicted != a.true for a in again if a.image in dotted])
         elsewhere = np.mean([a.predicted == a.true for a in again if a.image not in dotted])
-        print(f"  {name}: error on dotted images {error:.0%} (was {before:.0%}), accuracy elsewhere {elsewhere:.1%}"
+        print(f"  {name}: error on dotted images {wrong:.0%} (was {before:.0%}), accuracy elsewhere {elsewhere:.1%}"
               f" (was {plain:.1%})", flush=True)  # fmt: skip
 
 

@@ -99,8 +99,8 @@ def waiting(workspace: Path) -> None:
     events, _ = read_events(run.journal)
     for event in events:
         if event["event"] == "epoch":
-            share = event["waited"] / event["seconds"]
-            print(f"epoch {event['epoch']}: waited {100 * share:.1f} % of {event['seconds']:.1f} s")
+            waited, lasted = float(str(event["waited"])), float(str(event["seconds"]))
+            print(f"epoch {event['epoch']}: waited {100 * waited / lasted:.1f} % of {lasted:.1f} s")
 
 
 def main() -> None:

@@ -24,13 +24,16 @@ from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.explaining.channels import Excitement
 from attentive_lens.explaining.feature_maps import feature_maps
-from attentive_lens.explaining.probe import Probe, Targets
-from attentive_lens.explaining.saliency import METHODS
-from attentive_lens.explaining.trust import curves, stability
+from attentive_lens.explaining.probe import Probe, contrast_targets
+from attentive_lens.explaining.saliency import METHODS, map_method
+from attentive_lens.explaining.trust import blank, gains, rivals_of, stability
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.predicting import Predictor
+
+PAIRS = [(0, 1), (1, 0)]
+"""Each map is of a class against another."""
 
 
 def seconds(work: Callable[[], object], samples: int) -> float:
@@ -56,17 +59,17 @@ def measure(name: str, plan: NetworkPlan, side: int, samples: int) -> None:
     with ThreadPool(2) as thread_pool:
         preprocessor = Preprocessor.plain(Preprocessing(input_size=side))
         predictor = Predictor(network, preprocessor, tuple("abcdef"), thread_pool=thread_pool)
-        probe, request = Probe(predictor), Targets.classes([0, 1], 6)
-        for key, method in METHODS.items():
-            summary(key, partial(method.maps, probe, image, request), samples if side == 64 else 1)
-        first = METHODS["gradient_times_input"]
+        probe, request = Probe(predictor), contrast_targets(PAIRS, 6)
+        for key in METHODS:
+            summary(key, partial(map_method(key).maps, probe, image, request), samples if side == 64 else 1)
+        first = map_method("gradient_times_input")
 
         def trusted() -> None:
             maps = first.maps(probe, image, request)
-            curves(probe, image, maps, [0, 1])
+            gains(probe, image, maps, PAIRS, rivals_of(first, probe, image, request, maps, blank(probe)))
             stability(first, probe, image, request, maps)
 
-        summary("gradient × input with curves and stability", trusted, 1)
+        summary("gradient × input with its gain and stability", trusted, 1)
         summary(
             "feature maps of all layers",
             lambda: feature_maps(network, image, [node.name for node in plan.nodes]),

@@ -160,9 +160,9 @@ def mutants_of(file: Path, name: str) -> list[Mutant]:
         if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant):
             return
         other = changed(node) if function else None
-        if other is not None:
+        if other is not None and isinstance(node, ast.stmt | ast.expr):
             begin = starts[node.lineno - 1] + node.col_offset
-            end = starts[node.end_lineno - 1] + node.end_col_offset
+            end = starts[(node.end_lineno or 1) - 1] + (node.end_col_offset or 0)
             after = ast.unparse(ast.fix_missing_locations(other))
             after = f"({after})" if isinstance(node, ast.expr) else after
             before = text.encode()[begin:end].decode()
@@ -202,7 +202,7 @@ class Callers:
 
     def of(self, mutant: Mutant) -> list[str]:
         """Of its function; of its file or its folder where it is called by compiled code alone, which is not seen."""
-        near = (f"{mutant.file}:{mutant.function}", f"{mutant.file}:", f"{Path(mutant.file).parent}/")
+        near = [f"{mutant.file}:{mutant.function}", f"{mutant.file}:", f"{Path(mutant.file).parent}/"]
         if "numba" in (ROOT / "src" / "attentive_lens" / mutant.file).read_text("utf-8"):
             near = near[2:]  # a trace sees who had it compiled, not who calls it
         for begins in near:

@@ -28,9 +28,11 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
+from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.journal import read_events
+from attentive_lens.workspace import Run
 
 REACH = 4
 """Pixels round the dot that still count as on it: a gradient is greatest at an edge, to either side of it."""
@@ -60,7 +62,11 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
         dot = binary_dilation(mask & MARK > 0, iterations=REACH)
         area.append(float(dot.mean()))
         for method, counts in result.items():
-            map_ = finish(carry_out(Explain(RunImage(str(folder), run.number, answer.image), method))).maps[0].values
+            map_ = (
+                finish(carry_out(Explain(RunImage(str(folder), run.number, answer.image), MAP_METHODS[method]())))
+                .maps[0]
+                .values
+            )
             peak = np.unravel_index(gaussian_filter(map_, SMOOTH).argmax(), map_.shape)
             counts[0] += bool(dot[peak])
             counts[1] += bool(mask[peak] & GRAIN)
@@ -73,7 +79,7 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
         "seed": seed,
         "training seconds": round(outcome.seconds, 1),
         "epochs": outcome.epochs,
-        "seconds to 85 % validation": seconds_to(0.85, run.journal),
+        "seconds to 85 % validation": seconds_to(0.85, run),
         "clean validation accuracy": share_right(clean),
         "test accuracy without dot": share_right(plain),
         "test accuracy with dot": share_right(marked),
@@ -83,14 +89,13 @@ def measure(images: int, seed: int, folder: Path) -> dict[str, float]:
     }
 
 
-def seconds_to(accuracy: float, journal: Path) -> float:
+def seconds_to(accuracy: float, run: Run) -> float:
     """Training time until the validation accuracy was first reached; 0 if it never was."""
     spent = 0.0
-    for event in read_events(journal)[0]:
-        if event["event"] == "epoch":
-            spent += event["seconds"]
-            if event["validation"]["accuracy"] >= accuracy:
-                return round(spent, 1)
+    for epoch in RunReader(run).view().epochs:
+        spent += epoch.seconds
+        if epoch.validation is not None and epoch.validation.accuracy >= accuracy:
+            return round(spent, 1)
     return 0.0
 
 

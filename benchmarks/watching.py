@@ -22,6 +22,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 import numpy as np
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.training.controlling import RunControl
 from attentive_lens.desk.training.executing import execute
@@ -34,7 +35,7 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.training.checkpoints import Checkpoints
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.learner import Classifier, Learner
 from attentive_lens.training.loop import HEALTH_IMAGES, HEALTH_SHARE
 
 CLASSES, EPOCHS = 6, 40
@@ -85,9 +86,9 @@ def asking(workspace: Any) -> tuple[float, float]:
     spent: list[float] = []
     write = Checkpoints.write
 
-    def timed(self: Checkpoints, *words: Any) -> None:
+    def timed(self: Checkpoints, learner: Learner, card: PlainTable) -> None:
         began = time.perf_counter()
-        write(self, *words)
+        write(self, learner, card)
         spent.append(time.perf_counter() - began)
 
     Checkpoints.write = timed  # type: ignore[method-assign]

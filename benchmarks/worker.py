@@ -22,6 +22,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import numpy as np
 
 from attentive_lens.core.jobs import finish, on_breath
+from attentive_lens.core.values import in_words
 from attentive_lens.desk.making import make_demo
 from attentive_lens.desk.network.bases import with_base
 from attentive_lens.desk.requests.base import Request
@@ -124,7 +125,7 @@ def measure(folder: str, run: int) -> None:
         Channels(RunImage(folder, run, 3), layer),
         Neighbours(RunImage(folder, run, 3)),
         MapData(folder, run),
-        TryChanges(RunImage(folder, run, 3), (CHANGE_SETTINGS["rotate"](degrees=20),)),
+        TryChanges(RunImage(folder, run, 3), (in_words("--change", CHANGE_SETTINGS, "rotate degrees=20"),)),
     ]
     print(f"a training step on 32 images: {1000 * step:.0f} ms")
     for request in selected:

@@ -147,7 +147,7 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     drawer = page.drawer
     frame.change_theme()
     drawer.open(MapsPanel)
-    while drawer.of(MapsPanel).made is None or not drawer.of(MapsPanel).made.tested:
+    while (made := drawer.of(MapsPanel).made) is None or not made.tested:
         wait(0.3)
     frame.grab().save(str(into / "dark.png"))
     frame.change_theme()
@@ -217,9 +217,10 @@ def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
 
 def draw_new(session: Session, folder: Path) -> None:
     """Test images under new names, two of them out of focus, and one that shows nothing."""
-    members = session.images.collection.members("test")
+    members, pixels = session.images.collection.members("test"), session.images.pixels
+    assert pixels is not None
     for k, place in enumerate(members[:: max(1, len(members) // 24)].tolist()):
-        picture = Image.fromarray(np.asarray(session.images.pixels[place]))
+        picture = Image.fromarray(np.asarray(pixels[place]))
         picture = picture.filter(ImageFilter.GaussianBlur(4)) if k in (3, 11) else picture
         picture.save(folder / f"grain {k:02}.png")
     noise = np.random.default_rng(0).integers(0, 256, (64, 64, 3)).astype(np.uint8)
@@ -253,9 +254,11 @@ def training_advice(session: Session, number: int) -> bool:
 def take_import(session: Session, folder: Path, into: Path) -> None:
     """The demo's images in one array whose axes leave several readings."""
     place = folder / "grains.npz"
-    chosen = np.linspace(0, len(session.images.pixels) - 1, 60).astype(int)
+    pixels = session.images.pixels
+    assert pixels is not None
+    chosen = np.linspace(0, len(pixels) - 1, 60).astype(int)
     labels = [session.images.collection.classes[session.images.collection.rows[k].label] for k in chosen]
-    np.savez(place, images=session.images.pixels[chosen].reshape(60, -1), types=np.array(labels))
+    np.savez(place, images=np.asarray(pixels[chosen]).reshape(60, -1), types=np.array(labels))
     window = ImportWindow(place, lambda _: None)
     window.folder.setText("grains-workspace")
     window.show()

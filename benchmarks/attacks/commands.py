@@ -141,9 +141,9 @@ def attack(count: int, seed: int, folder: Path) -> tuple[collections.Counter[int
                 continue
             if code not in (0, 1, 2, 3) or "Traceback" in err.getvalue() or (code in (1, 2) and not objects):
                 faults.append(f"{result}: {code} {err.getvalue()[:300]}")
-            error = objects[-1].get("error") if objects else None
-            if isinstance(error, dict) and error["what"] == "The program has a fault":
-                faults.append(f"{result}: {error['why'][:200]}")
+            last = objects[-1].get("error") if objects else None
+            if isinstance(last, dict) and last["what"] == "The program has a fault":
+                faults.append(f"{result}: {last['why'][:200]}")
     finally:
         os.chdir(before)
     return codes, faults

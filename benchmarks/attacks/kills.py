@@ -271,7 +271,9 @@ def attack(name: str, at_random: int, seed: int, every: int = 1) -> tuple[int, i
         lasts = time.perf_counter() - began
         assert code == 0, f"{name} ended with {code} without any kill"
         wanted = scene.facts(whole)
-        plans = [[{"at": at, "before": before}] for at in range(1, instants + 1, every) for before in (True, False)]
+        plans: list[list[dict[str, float]]] = [
+            [{"at": at, "before": before}] for at in range(1, instants + 1, every) for before in (True, False)
+        ]
         chosen = len(plans)
         for _ in range(at_random):
             plans.append([{"after_seconds": rng.random() * lasts} for _ in range(rng.choice([1, 1, 2, 3]))])

@@ -121,7 +121,7 @@ def attack_files(folder: Path) -> tuple[float, list[str]]:
     longest, faults = 0.0, []
     for name, content in FILES.items():
         file = folder / "plan.toml"
-        file.write_bytes(content if isinstance(content, bytes) else content.encode())
+        file.write_bytes(content if isinstance(content, bytes) else str(content).encode())
         began = time.perf_counter()
         try:
             read_plan(file)
