@@ -87,16 +87,30 @@ def test_restoring_by_an_order_is_deleting_by_the_order_turned_round() -> None:
     assert not np.allclose(deleted, deleted[::-1], atol=1e-4)
 
 
-def test_random_maps_are_measured_as_any_other() -> None:
+def test_random_maps_gain_what_each_would_if_it_were_measured_alone() -> None:
     probe = small()
     height, width = IMAGE.shape[:2]
     (gain,) = gains(probe, IMAGE, np.ones((1, height, width), np.float32), [(0, 1)], [{}])
-    noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
-    maps = np.stack([gaussian_filter(random_map, SMOOTH / 2) for random_map in noise]).astype(np.float32)
-    each = np.array([own.value for own in gains(probe, IMAGE, maps, [(0, 1)] * DRAWS, [{}] * DRAWS)])
-    assert (gain.random, gain.spread, gain.best_random) == pytest.approx(
-        (each.mean(), each.std(), each.max()), abs=1e-3
-    )
+    noise = random_generator(0, "random maps").standard_normal((DRAWS // 2, height, width))
+    maps = [sign * gaussian_filter(random_map, SMOOTH / 2) for sign in (1, -1) for random_map in noise]
+    alone = np.array([gains(probe, IMAGE, map_[None].astype(np.float32), [(0, 1)], [{}])[0].value for map_ in maps])
+    scale = 0.03 * float(np.abs(alone).max())
+    assert alone[: DRAWS // 2] == pytest.approx(-alone[DRAWS // 2 :], abs=scale), "but for a pixel at each step"
+    assert (gain.random, gain.spread, gain.best_random) == pytest.approx((0, alone.std(), alone.max()), abs=scale)
+
+
+def test_no_images_are_asked_about_twice_for_orders_that_are_alike_or_turned_round(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    probe, asked_about = small(), []
+    scores = probe.scores
+    monkeypatch.setattr(probe, "scores", lambda images: asked_about.append(len(images)) or scores(images))
+    map_ = np.random.default_rng(2).standard_normal(IMAGE.shape[:2]).astype(np.float32)
+    one, two = gains(probe, IMAGE, np.stack([map_, -map_]), [(0, 1), (1, 0)], [{"next class": -map_}, {}])
+    orders = DRAWS // 2 + 2 + 1
+    assert sum(asked_about) == 2 * (orders * (len(FRACTIONS) - 2) + 2)
+    assert one.rivals["next class"] == pytest.approx(-one.value)
+    assert two.value == pytest.approx(one.value)
 
 
 def from_the_mean() -> IntegratedGradients:

@@ -24,7 +24,7 @@ from attentive_lens.plan.initialisations import He
 FRACTIONS = (1 - np.cos(np.pi * np.linspace(0, 1, 9))) / 2
 """Of the pixels deleted or restored; closer together at both ends, where maps differ, and alike from either."""
 DRAWS = 20
-"""Random maps that a map must beat."""
+"""Random maps that a map must beat: half of them, and each of these turned round, which is as random."""
 LEAST = 0.5
 """Gain over random maps that a map must have; where no order of the pixels has it, nothing can be said to decide. On
 networks that learned shuffled labels nine of ten images give less than 0.4, on others nine of ten more than 0.6
@@ -84,30 +84,30 @@ def gains(
     edges = np.hypot(sobel(grey, axis=0), sobel(grey, axis=1))
     down, across = ((np.arange(side) + 0.5) / side - 0.5 for side in (height, width))
     middle = np.exp(-8 * (down[:, None] ** 2 + across[None] ** 2))
-    noise = random_generator(0, "random maps").standard_normal((DRAWS, height, width))
-    random_maps = (gaussian_filter(random_map, SMOOTH / 2) for random_map in noise)
-    others = [map_ for each in rivals for map_ in each.values()]
-    orders = [_order(map_) for map_ in paced((*random_maps, edges, middle, *maps, *others), 4)]
+    noise = random_generator(0, "random maps").standard_normal((DRAWS // 2, height, width))
+    random_maps = [gaussian_filter(random_map, SMOOTH / 2) for random_map in noise]
+    of_all = [*random_maps, *(-random_map for random_map in random_maps), edges, middle]
+    of_each = [[map_, *own.values()] for map_, own in zip(maps, rivals, strict=True)]
+    orders = [_order(map_) for map_ in paced((*of_all, *(map_ for each in of_each for map_ in each)), 4)]
     soft = np.asarray(gaussian_filter(image, (height / 8, width / 8, 0)))
-    lost, restored = _scores(probe, image, soft, orders), _scores(probe, soft, image, orders)
-    results, first = [], DRAWS + 2 + len(maps)
-    for k, ((label, other), own) in enumerate(zip(pairs, rivals, strict=True)):
+    lost, restored = _lost_and_restored(probe, image, soft, orders)
+    results, row = [], len(of_all)
+    for (label, other), own in zip(pairs, rivals, strict=True):
         one, two = (scores[:, :, label] - scores[:, :, other] for scores in (lost, restored))
-        areas = [np.asarray(np.trapezoid(curve, FRACTIONS, axis=1), np.float64) for curve in (one, two)]
-        every = areas[1] - areas[0]
-        by_name = dict(zip(("edges", "middle", *own), (*every[DRAWS : DRAWS + 2], *every[first:]), strict=False))
-        first += len(own)
-        row, random = DRAWS + 2 + k, every[:DRAWS]
+        deletion, insertion = (np.asarray(np.trapezoid(curve, FRACTIONS, axis=1), np.float64) for curve in (one, two))
+        every = (insertion - deletion).tolist()
+        random = np.array(every[:DRAWS])
         gain = Gain(
-            float(areas[0][row]),
-            float(areas[1][row]),
+            float(deletion[row]),
+            float(insertion[row]),
             float(random.mean()),
             float(random.std()),
             float(random.max()),
-            {name: float(value) for name, value in by_name.items()},
+            {"edges": every[DRAWS], "middle": every[DRAWS + 1]} | dict(zip(own, every[row + 1 :], strict=False)),
             float(two.max() - one.min()),
             None,
         )
+        row += 1 + len(own)
         tried = np.array([gain.value, gain.best_random, *gain.rivals.values()]) - gain.random
         better = tried[0] >= LEAST and gain.value > gain.limit
         results.append(replace(gain, passed=bool(better) if np.abs(tried).max() >= LEAST else None))
@@ -117,6 +117,28 @@ def gains(
 def _order(map_: Array) -> NDArray[np.int64]:
     """Pixels, what is marked most first."""
     return np.argsort(-uniform_filter(np.asarray(map_, np.float64), SMOOTH), axis=None, kind="stable")
+
+
+def _lost_and_restored(
+    probe: Probe, image: Array, soft: Array, orders: Sequence[NDArray[np.int64]]
+) -> tuple[Array, Array]:
+    """Scores M×F×K while the image is put out of focus in M orders, and while it is restored.
+
+    An order that is another turned round restores the very images that the other deletes: no two of them are measured.
+    """
+    known: dict[bytes, tuple[int, bool]] = {}
+    measured: list[NDArray[np.int64]] = []
+    for order in orders:
+        if order.tobytes() not in known:
+            known[order[::-1].tobytes()] = len(measured), True
+            known[order.tobytes()] = len(measured), False
+            measured.append(order)
+    lost, restored = _scores(probe, image, soft, measured), _scores(probe, soft, image, measured)
+    rows = [known[order.tobytes()] for order in orders]
+    return (
+        np.stack([restored[row, ::-1] if turned else lost[row] for row, turned in rows]),
+        np.stack([lost[row, ::-1] if turned else restored[row] for row, turned in rows]),
+    )
 
 
 def _scores(probe: Probe, start: Array, end: Array, orders: Sequence[NDArray[np.int64]]) -> Array:
