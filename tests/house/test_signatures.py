@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -53,3 +54,37 @@ def test_no_public_signature_of_these_rooms_is_vague() -> None:
         for name in vague(file.read_text("utf-8"))
     }
     assert result == {"engine/network.py: saved"}, "a trace holds what its layers keep, and gives it back to them"
+
+
+LISTED = re.compile(r"\n(Parameters|Attributes|Signals)\n-+\n(.*?)(?=\n\n[A-Z]\w+\n-+\n|\Z)", re.DOTALL)
+
+
+def listed(docstring: str) -> Iterator[str]:
+    """Names that a docstring lists as parameters, attributes or signals."""
+    for section in LISTED.finditer(docstring):
+        for line in section[2].splitlines():
+            if names := re.fullmatch(r"(\w[\w, *]*?)( :.*)?", line):
+                yield from (name.strip().strip("*") for name in names[1].split(","))
+
+
+def named_in(node: ast.AST) -> set[str]:
+    """Every name that stands in a function or class."""
+    inside = list(ast.walk(node))
+    names = {each.id for each in inside if isinstance(each, ast.Name)}
+    names |= {each.attr for each in inside if isinstance(each, ast.Attribute)}
+    names |= {each.arg for each in inside if isinstance(each, ast.arg)}
+    return names | {each.name for each in inside if isinstance(each, ast.FunctionDef)}
+
+
+def test_docstrings_list_what_is_there() -> None:
+    root = Path(attentive_lens.__file__).parent
+    missing, seen = [], 0
+    for file in root.rglob("*.py"):
+        for node in ast.walk(ast.parse(file.read_text("utf-8"))):
+            if isinstance(node, ast.FunctionDef | ast.ClassDef):
+                names = list(listed(ast.get_docstring(node) or ""))
+                seen += len(names)
+                missing += [f"{file.name}: {node.name}: {name}" for name in set(names) - named_in(node)]
+    assert seen > 1000
+    assert missing == []
+    assert list(listed("One.\n\nParameters\n----------\na, b : int\n    Two.\nc\n    Of it.")) == ["a", "b", "c"]

@@ -1,15 +1,13 @@
 """Commands that ask one request and print what it gives; options and help are the request's, words the result's own.
 
 A field that is described is an argument where it must be given, and an option where it need not (but for those that the
-request names). What several commands
-ask in the same way is named by what it is: ``workspace``, ``run``, ``subject`` (a run and an image), ``plan``, ``on``
-and ``file``.
+request names). What several commands ask in the same way is named by what it is: ``workspace``, ``run``, ``subject`` (a
+run and an image), ``plan``, ``on`` and ``file``.
 """
 
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable
 from dataclasses import MISSING, Field, fields
 from pathlib import Path
 from typing import Annotated, Any
@@ -51,7 +49,7 @@ def add_command(name: str, request: type[Request[Any]]) -> None:
     ask.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
     ask.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
     ask.__doc__ = request.__doc__
-    app.command(name)(_reporting(ask))
+    app.command(name)(reporting(ask))
 
 
 def say(result: Telling) -> None:
@@ -64,13 +62,6 @@ def say(result: Telling) -> None:
             out.print(table)
         else:
             out.print(words)
-
-
-def _reporting(ask: Callable[..., None]) -> Callable[..., None]:
-    """As every command, seen with the words it takes."""
-    run = reporting(ask)
-    run.__signature__ = ask.__signature__  # type: ignore[attr-defined]
-    return run
 
 
 def _parameter(name: str, annotation: Any, default: Any = inspect.Parameter.empty) -> inspect.Parameter:

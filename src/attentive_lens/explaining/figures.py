@@ -53,8 +53,12 @@ class Gain:
     @property
     def share(self) -> float:
         """The gain over random maps as a part of what could be reached, at most 1."""
+        return self.part(self.value)
+
+    def part(self, gain: float) -> float:
+        """Where any gain stands between that of random maps, 0, and what could be reached, 1."""
         room = self.reach - self.random
-        return min(1.0, (self.value - self.random) / room) if room > 0 else 0.0
+        return min(1.0, (gain - self.random) / room) if room > 0 else 0.0
 
     @property
     def verdict(self) -> str:

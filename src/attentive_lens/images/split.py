@@ -44,7 +44,7 @@ def part(
     ----------
     labels : sequence of int
         Class numbers, in the order of the images' numbers.
-    given : sequence of str or None
+    named_sets : sequence of str or None
         Set named by source or owner; one that is none of `SETS` ("excluded") is kept as it is.
     split : Split
         Parts to hold out.

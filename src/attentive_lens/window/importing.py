@@ -76,7 +76,7 @@ class ImportWindow(QWidget):
     ----------
     place : Path
         The source.
-    made : callable
+    on_made : callable
         Gets the new workspace's folder.
     """
 

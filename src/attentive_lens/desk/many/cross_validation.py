@@ -24,7 +24,7 @@ class FoldAnswer:
     ----------
     image, fold : int
         Its number in the catalogue; from 1.
-    file, true, said : str
+    file, true, predicted : str
         Its file, its label, and the class said.
     probability : float
         Of the class said.

@@ -21,7 +21,7 @@ class Grade:
         How strong, in the unit of its kind.
     right : Share
         Answered rightly.
-    broken, said : tuple of int
+    broken, predicted : tuple of int
         Images answered rightly as they are and wrongly then, by number, and the class said then.
     """
 

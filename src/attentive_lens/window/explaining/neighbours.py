@@ -32,8 +32,6 @@ class NeighboursPanel(Panel):
         Number of an image that is to be explained.
     pinned
         A sentence, and the settings that make the neighbours again.
-    missed
-        A note that images of this kind are missing.
     """
 
     title = "Neighbours"

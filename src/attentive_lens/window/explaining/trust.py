@@ -40,19 +40,14 @@ class GainBar(QWidget):
         self.setAccessibleName(sentence)
         self.setFixedSize(BAR, 14)
 
-    def part(self, gain: float) -> float:
-        """Where a gain stands on the bar, 0–1: random maps at its left end."""
-        room = self.gain.reach - self.gain.random
-        return min(1.0, max(0.0, (gain - self.gain.random) / room)) if room > 0 else 0.0
-
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Groove, gain, marks."""
         t, painter = look.theme, QPainter(self)
         painter.fillRect(QRectF(0, 4, self.width(), 6), t.colour("line"))
         role = "petrol" if self.gain.passed else "ochre"
-        painter.fillRect(QRectF(0, 4, self.part(self.gain.value) * self.width(), 6), t.colour(role))
+        painter.fillRect(QRectF(0, 4, max(0.0, self.gain.share) * self.width(), 6), t.colour(role))
         for value in (self.gain.best_random, *self.gain.rivals.values()):
-            x = self.part(value) * (self.width() - 2)
+            x = max(0.0, self.gain.part(value)) * (self.width() - 2)
             painter.fillRect(QRectF(x, 1, 2, 12), t.colour("ink"))
 
 
@@ -61,7 +56,7 @@ class TrustChips(QWidget):
 
     Signals
     -------
-    told
+    sentence_chosen
         A sentence, or nothing when the chip is taken back.
     """
 

@@ -41,7 +41,7 @@ class Twins(QWidget):
 
     Signals
     -------
-    asked
+    requested
         Another map is wanted, see `chooser` and `target`.
     region_drawn
         Middle (x, y), width and height of a region drawn by hand, 0–1.

@@ -36,7 +36,7 @@ class AgainstView(ResultsView):
 
     Signals
     -------
-    asked
+    requested
         Images of one of `KINDS` are to be shown: its words, and their numbers.
     """
 

@@ -29,7 +29,7 @@ class ConfidenceView(ResultsView):
 
     Signals
     -------
-    asked
+    requested
         "wrong and sure", "right but unsure" or "withheld": images that are to be shown.
     """
 
