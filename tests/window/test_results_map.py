@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -144,8 +145,16 @@ def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, seen
     qtbot.keyClick(curves, Qt.Key.Key_Left)
     assert curves.current == (row, len(way.grades) - 2)
     frame.grab()
+    whole, charts = curves.result, list(curves.charts)
+    curves.show_ways(replace(whole, ways=whole.ways[:2]))
+    curves.choose(1, 0)
+    curves.show_ways(whole)
+    assert curves.current == (1, 0), "what is looked at stays while more comes"
+    assert curves.charts[0] is not charts[0]
+    assert [chart.way for chart in curves.charts] == list(whole.ways)
     click(qtbot, frame, "score training")
     assert curves.result is None, "of another set nothing is known yet"
+    assert curves.charts == []
 
 
 def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, seen: Frame) -> None:

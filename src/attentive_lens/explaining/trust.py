@@ -187,14 +187,13 @@ def stability(
 
 
 def weight_randomisation(method: MapMethod, probe: Probe, images: Array, seed: int = 0) -> WeightRandomisation:
-    """Measure it on prepared images N×H×W×C, for the class each is said to be."""
+    """Measure it on prepared images N×H×W×C, for the class each is said to be against the next one."""
     network = probe.network
     networks = {"output": _randomised(network, {network.output}, seed), "all": _randomised(network, None, seed)}
     probes = {name: Probe(probe.predictor.with_network(randomised)) for name, randomised in networks.items()}
     rows: dict[str, list[float]] = {"output": [], "all": [], "noise": [], "random": []}
-    predicted = probe.predicted(probe.scores(images))
-    for number, (image, label) in enumerate(zip(images, predicted, strict=True)):
-        targets = Targets.classes([int(label)], probe.classes)
+    for number, image in enumerate(images):
+        targets = probe.against_next(image)
         maps = method.maps(probe, image, targets)
         for name, randomised in probes.items():
             rows[name].append(rank_correlation(maps[0], method.maps(randomised, image, targets)[0]))

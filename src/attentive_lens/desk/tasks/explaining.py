@@ -229,7 +229,12 @@ def _randomised(run: Run, method: MapMethod, probe: Probe, data: Data) -> Weight
     count = RANDOMISED_COSTLY if method.settings.slow else RANDOMISED_IMAGES
     chosen = members[np.linspace(0, len(members) - 1, min(count, len(members))).astype(int)]
     file = run.folder / f"randomised-{method.settings.kind}.npz"
-    key = key_of("weight randomisation", run.model, chosen.tolist(), *map(str, method.settings.unusual.values()))
+    key = key_of(
+        "weight randomisation against the next class",
+        run.model,
+        chosen.tolist(),
+        *map(str, method.settings.unusual.values()),
+    )
     known = stored(file, WeightRandomisation, key)
     if known is None:
         known = weight_randomisation(method, probe, probe.predictor.prepare(data.pixels[chosen]))

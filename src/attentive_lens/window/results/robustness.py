@@ -104,19 +104,23 @@ class GradeCurves(QWidget):
         self.places = QGridLayout(self)
         self.places.setContentsMargins(0, 0, 0, 0)
         self.places.setSpacing(0)
-
-    def show_ways(self, result: RobustnessMeasured | None) -> None:
-        """Others."""
-        for chart in self.charts:
-            retire(chart)
-        self.result, self.current = result, None
-        ways, right = (result.ways, result.right.value or 0.0) if result is not None else ((), 0.0)
-        self.charts = [GradeCurve(way, right) for way in ways]
-        for row, chart in enumerate(self.charts):
-            chart.chosen.connect(partial(self.choose, row))
-            self.places.addWidget(chart, *divmod(row, COLUMNS))
         for row in range(ROWS):
             self.places.setRowStretch(row, 1)
+
+    def show_ways(self, result: RobustnessMeasured | None) -> None:
+        """Others, or some more of the same."""
+        known = self.result.ways if self.result is not None else ()
+        ways = result.ways if result is not None else ()
+        if not known or ways[: len(known)] != known:
+            for chart in self.charts:
+                retire(chart)
+            self.charts, self.current = [], None
+        self.result = result
+        for row, way in enumerate(ways[len(self.charts) :], len(self.charts)):
+            chart = GradeCurve(way, (result.right.value if result is not None else None) or 0.0)
+            chart.chosen.connect(partial(self.choose, row))
+            self.places.addWidget(chart, *divmod(row, COLUMNS))
+            self.charts.append(chart)
 
     def choose(self, row: int, grade: int) -> None:
         """Take a grade of a way."""
