@@ -67,7 +67,7 @@ class GradientTimesInputSettings(MapSettings):
 
     kind: ClassVar[str] = "gradient_times_input"
     label: ClassVar[str] = "gradient × input"
-    shows: ClassVar[str] = "What each pixel adds to the score."
+    shows: ClassVar[str] = "What each pixel adds to the lead over the next class."
     misleads: ClassVar[str] = (
         "Counted from the mean colour: a pixel of that colour adds nothing, even where emptiness is the reason."
     )
@@ -81,7 +81,7 @@ class GradientSettings(MapSettings):
 
     kind: ClassVar[str] = "gradient"
     label: ClassVar[str] = "gradient"
-    shows: ClassVar[str] = "Where a small change would move the score most."
+    shows: ClassVar[str] = "Where a small change would move the lead over the next class most."
     misleads: ClassVar[str] = "It is noisy, and weak where the answer is so sure that small changes no longer matter."
     cost: ClassVar[str] = "one pass each way"
 
@@ -92,7 +92,9 @@ class SmoothedGradientSettings(MapSettings):
 
     kind: ClassVar[str] = "smoothed_gradient"
     label: ClassVar[str] = "smoothed gradient"
-    shows: ClassVar[str] = "Where small changes move the score, averaged over noisy copies of the image."
+    shows: ClassVar[str] = (
+        "Where small changes move the lead over the next class, averaged over noisy copies of the image."
+    )
     misleads: ClassVar[str] = "Noise the network never met may show a part of the image that it does not use."
     cost: ClassVar[str] = "16 passes each way"
 
@@ -104,7 +106,7 @@ class IntegratedGradientsSettings(MapSettings):
     kind: ClassVar[str] = "integrated_gradients"
     label: ClassVar[str] = "integrated gradients"
     shows: ClassVar[str] = (
-        "What each pixel adds to the score on the way from the image out of focus to this one; the parts add up."
+        "What each pixel adds to the lead over the next class, from the image out of focus on; the parts add up."
     )
     misleads: ClassVar[str] = (
         "All depends on where the way begins: what the image out of focus shows already adds nothing."
@@ -170,8 +172,8 @@ class ContributionSettings(MapSettings):
 
     kind: ClassVar[str] = "contribution"
     label: ClassVar[str] = "contribution"
-    shows: ClassVar[str] = "The score shared out to the pixels, layer by layer, by what each added."
-    misleads: ClassVar[str] = "The rule decides much: two rules may share out the same score differently."
+    shows: ClassVar[str] = "The lead over the next class shared out to the pixels, layer by layer, by what each added."
+    misleads: ClassVar[str] = "The rule decides much: two rules may share out the same lead differently."
     cost: ClassVar[str] = "two passes each way, and as many again for the sum"
     signed: ClassVar[bool] = True
     rule: ClassVar[str] = "epsilon"
@@ -193,7 +195,7 @@ class OcclusionSettings(MapSettings):
 
     kind: ClassVar[str] = "occlusion"
     label: ClassVar[str] = "occlusion"
-    shows: ClassVar[str] = "How much the score falls when a square covers the place."
+    shows: ClassVar[str] = "How much the lead over the next class falls when a square covers the place."
     misleads: ClassVar[str] = (
         "A square is itself something to see; two things that stand in for each other both look unimportant."
     )
@@ -208,7 +210,9 @@ class RandomMasksSettings(MapSettings):
 
     kind: ClassVar[str] = "random_masks"
     label: ClassVar[str] = "random masks"
-    shows: ClassVar[str] = "How much the score gains where the place is left uncovered, over random covers."
+    shows: ClassVar[str] = (
+        "How much the lead over the next class gains where the place is left uncovered, over random covers."
+    )
     misleads: ClassVar[str] = "It is grainy, and random covers make images that no camera takes."
     cost: ClassVar[str] = "400 forward passes"
     signed: ClassVar[bool] = True
