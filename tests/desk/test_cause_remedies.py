@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from tests.explaining.test_causes import TRAINING, Plot
+from tests.explaining.made_up import TRAINING, Plot
 
 from attentive_lens.desk.explaining.cause_remedies import PROVABLE, remedies_of
 from attentive_lens.explaining.causes import CauseFound

@@ -3,97 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any, cast
+from typing import Any
 
 import numpy as np
 import pytest
 from scipy.ndimage import gaussian_filter
+from tests.explaining.made_up import RIGHT, SIDE, TRAINING, WRONG, Plot, constant, only
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.explaining.causes import CAUSES, Answered, CauseFound, Evidence, find_causes
+from attentive_lens.explaining.causes import find_causes
 from attentive_lens.explaining.causes.base import more_often
-from attentive_lens.explaining.causes.grouping import Group, grouped
-from attentive_lens.explaining.causes.measures import MEASURES, measured
-from attentive_lens.explaining.causes.origins import _chance, _expected
+from attentive_lens.explaining.causes.grouping import grouped
+from attentive_lens.explaining.causes.measures import MEASURES
 from attentive_lens.explaining.causes.quality import with_step
 from attentive_lens.explaining.channel_statistics import Known
 from attentive_lens.plan.augmentation import Blur
 from attentive_lens.plan.plan import Plan
-from attentive_lens.predicting import Predictor
-
-CLASSES = ("spiny", "netted", "winged")
-SIDE = 32
-TRAINING, RIGHT, WRONG = 240, 120, 30
-SIZES = np.full(2, SIDE)
-
-
-class Judge:
-    """Says what a function says of images N×S×S×C."""
-
-    classes = CLASSES
-
-    def __init__(self, says: Any) -> None:
-        self.says = says
-
-    def prepare(self, pixels: np.ndarray) -> np.ndarray:
-        return pixels.astype(np.float32)
-
-    def scores(self, images: np.ndarray) -> np.ndarray:
-        return np.eye(len(CLASSES))[self.says(images)]
-
-    def predicted(self, scores: np.ndarray) -> Any:
-        return scores.argmax(axis=1)
-
-
-def constant(images: np.ndarray) -> np.ndarray:
-    return np.zeros(len(images), int)
-
-
-class Plot:
-    """Pixels and channel statistics of training images, right answers and mistakes; a test changes some."""
-
-    def __init__(self, seed: int = 0, right: int = RIGHT, wrong: int = WRONG) -> None:
-        random = np.random.default_rng(seed)
-        self.right = right
-        self.count = TRAINING + right + wrong
-        self.pixels = random.integers(60, 190, (self.count, SIDE, SIDE, 3)).astype(np.uint8)
-        self.true = np.arange(self.count) % 3
-        self.predicted = self.true.copy()
-        self.wrong = np.arange(TRAINING + right, self.count)
-        self.predicted[self.wrong] = (self.true[self.wrong] + 1) % 3
-        self.probability = np.full(self.count, 0.5)
-        self.sizes = np.tile(SIZES, (self.count, 1))
-        self.statistics = random.normal(0, 1, (self.count, 12)) + 14 * np.eye(12)[self.true]
-        self.origins: list[tuple[str, ...]] = [("source 1",)] * self.count
-        self.groups: tuple[Group, ...] = ()
-        self.units = np.arange(self.count)
-
-    def of(self, places: np.ndarray) -> Answered:
-        measures = measured(self.pixels[places], self.sizes[places])
-        return Answered(
-            places,
-            self.true[places],
-            self.predicted[places],
-            self.probability[places],
-            self.sizes[places],
-            tuple(self.origins[k] for k in places),
-            self.units[places],
-            self.statistics[places],
-            measures,
-            len(places),
-        )
-
-    def evidence(self, says: Any = constant) -> Evidence:
-        right = np.arange(TRAINING, TRAINING + self.right)
-        scored = self.right + len(self.wrong)
-        groups = self.groups or (Group(np.arange(len(self.wrong)), np.ones((16, 16), np.float32), 0.5, 0.5, 0.1, 0.1),)
-        judge = cast(Predictor, Judge(says))
-        parts = (self.of(self.wrong), self.of(right), self.of(np.arange(TRAINING)))
-        return Evidence(judge, Plan(), self.pixels, *parts, groups, scored)
-
-
-def only(kind: str, evidence: Evidence) -> CauseFound | None:
-    return finish(CAUSES[kind].find(evidence))
 
 
 def test_nothing_is_told_of_mistakes_that_nothing_sets_apart() -> None:
@@ -231,75 +156,6 @@ def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about
     plot.statistics[doubtful, plot.predicted[doubtful]] -= 60
     plot.probability[TRAINING : TRAINING + RIGHT - 20] = 0.5
     assert only("label", plot.evidence()) is None, "a model that is so often sure and wrong accuses nobody"
-
-
-def test_a_part_of_the_source_is_told_by_what_its_classes_give_elsewhere() -> None:
-    plot = Plot()
-    for k in [*plot.wrong[:15], *range(TRAINING, TRAINING + 6), *range(24)]:
-        plot.origins[k] = ("source 1", "the folder bench 2")
-    result = only("origin", plot.evidence())
-    assert result is not None
-    assert (set(result.members), result.short) == (set(range(15)), "are from the folder bench 2")
-    assert result.figures["expected"] < 6
-    assert result.figures["part of the training images"] == pytest.approx(0.1)
-    assert "24 images from there (10% of the training images)" in result.why
-    plot.units[plot.wrong[:15]] = 0
-    plot.units[TRAINING : TRAINING + 6] = 1
-    assert only("origin", plot.evidence()) is None, "tiles of one photograph are one"
-
-
-def test_a_part_that_holds_most_images_holds_most_mistakes_and_is_no_cause() -> None:
-    plot = Plot()
-    random = np.random.default_rng(5)
-    for k in np.flatnonzero(random.random(plot.count) < 0.83):
-        plot.origins[k] = ("source 1", "the format PNG")
-    for k in plot.wrong[: len(plot.wrong) - 1]:
-        plot.origins[k] = ("source 1", "the format PNG")
-    assert only("origin", plot.evidence()) is None
-
-
-def test_a_part_with_a_fifth_more_mistakes_than_chance_is_not_told_however_sure_that_is() -> None:
-    plot = Plot(right=3000, wrong=600)
-    for place, k in enumerate(range(TRAINING, plot.count)):
-        wrong = k >= TRAINING + 3000
-        if place % 5 < 3 if wrong else place % 2:
-            plot.origins[k] = ("source 1", "the folder of half the images")
-    assert only("origin", plot.evidence()) is None
-
-
-def test_shuffled_properties_are_causes_in_hardly_any_trial() -> None:
-    blamed = 0
-    for seed in range(60):
-        plot, random = Plot(seed), np.random.default_rng(seed)
-        shares = random.uniform(0.02, 0.9, 6)
-        for k in range(plot.count):
-            plot.origins[k] = tuple(f"the folder {n}" for n, share in enumerate(shares) if random.random() < share)
-        blamed += only("origin", plot.evidence()) is not None
-    assert blamed <= 3
-
-
-def test_the_chance_of_a_part_is_what_dealing_mistakes_out_within_classes_gives() -> None:
-    random = np.random.default_rng(0)
-    images_in, wrong, images = np.array([12, 5, 0]), np.array([9, 4, 6]), np.array([40, 9, 20])
-    dealt = []
-    for _ in range(4000):
-        classes = zip(images_in, wrong, images, strict=True)
-        dealt.append(sum(int(random.permutation(np.arange(n) < bad)[:inside].sum()) for inside, bad, n in classes))
-    for held in (3, 6, 8):
-        chance = _chance(np.array([held, 0, 0]), images_in, wrong, images)
-        assert chance == pytest.approx(np.mean(np.array(dealt) >= held), abs=0.03)
-    assert _expected(images_in.astype(float), wrong.astype(float), images.astype(float)) == pytest.approx(
-        np.mean(dealt), abs=0.1
-    )
-
-
-def test_a_hard_class_is_not_blamed_on_the_folder_it_stands_in() -> None:
-    plot = Plot()
-    plot.true[plot.wrong] = 0
-    plot.predicted[plot.wrong] = 1
-    for k in np.flatnonzero(plot.true == 0):
-        plot.origins[k] = ("source 1", "the folder of the hard class")
-    assert only("origin", plot.evidence()) is None
 
 
 def test_classes_that_overlap_are_told_with_what_one_class_would_give() -> None:
