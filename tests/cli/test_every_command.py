@@ -111,6 +111,20 @@ def test_a_place_that_is_not_there_is_said_in_one_sentence(
     assert list(tmp_path.iterdir()) == []
 
 
+def test_a_set_that_is_none_is_refused_before_anything_is_opened() -> None:
+    group = typer.main.get_command(with_commands())
+    asked_of_sets = [
+        name
+        for name, own in group.commands.items()  # type: ignore[attr-defined]
+        if any(each.metavar == "SET" for each in own.params)
+    ]
+    assert len(asked_of_sets) > 5
+    for name in asked_of_sets:
+        words = ["explain", "nowhere", "1", "--wrong", "2"] if name == "explain" else words_of(name)
+        refused = last_object(command(*words, "--on", "tset", "--json", code=2))
+        assert (refused["error"]["what"], "«test»" in refused["error"]["remedy"]) == ("set is not known", True), name
+
+
 @pytest.mark.parametrize("name", NAMES)
 def test_what_a_command_prints_is_described_by_its_classes(name: str) -> None:
     described = SCHEMA["$defs"][name]

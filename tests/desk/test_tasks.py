@@ -24,6 +24,7 @@ from attentive_lens.desk.requests.images import Augment
 from attentive_lens.desk.requests.inspecting import Channels, Layer
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
+from attentive_lens.desk.training import executing
 from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.desk.training.runs import (
     RunReader,
@@ -35,6 +36,7 @@ from attentive_lens.desk.training.runs import (
 )
 from attentive_lens.desk.worker.resident import Reply, Resident, _remove_old
 from attentive_lens.engine.network import fingerprint
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError, NotHere
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.base import Base
@@ -350,3 +352,20 @@ def test_a_plateau_schedule_without_a_validation_set_is_refused(station: Workspa
     settings = {"split.validation_fraction": 0.0, "schedule": "plateau", "network": "two blocks"}
     with pytest.raises(BadValue, match="no validation set"):
         finish(execute(station, station.claim_run(Plan().changed(settings)), lambda: False))
+
+
+@pytest.mark.parametrize("threads", [0, 1])
+def test_a_run_takes_the_plan_s_threads_unless_others_are_named(
+    station: Workspace, monkeypatch: pytest.MonkeyPatch, threads: int
+) -> None:
+    taken = []
+
+    class Counting(ThreadPool):
+        def __init__(self, count: int) -> None:
+            taken.append(count)
+            super().__init__(count)
+
+    monkeypatch.setattr(executing, "ThreadPool", Counting)
+    plan = station.run(1).plan().changed({"training.epochs": 1, "training.threads": 2})
+    finish(execute(station, station.claim_run(plan), lambda: False, Launch(threads=threads)))
+    assert taken == [threads or 2]

@@ -118,7 +118,7 @@ def test_each_class_is_set_against_the_next_one() -> None:
     assert contrast_targets([(1, 2), (0, 1)], 4).weights.tolist() == [[0, 1, -1, 0], [1, -1, 0, 0]]
 
 
-@pytest.mark.parametrize("kind", ["gradient_times_input", "gradient"])
+@pytest.mark.parametrize("kind", ["gradient_times_input", "gradient", "class_activation"])
 def test_the_rivals_of_a_map_are_the_opposite_one_and_that_of_other_weights(kind: str, network: Network) -> None:
     probe, method = probe_of(network), map_method(kind)
     targets = contrast_targets([(0, 2)], 3)
