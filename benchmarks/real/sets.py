@@ -1,11 +1,14 @@
-"""Builds four sets of real pictures from packages of the registries, for these benchmarks alone.
+"""Builds six sets of real pictures from packages of the registries, for these benchmarks alone.
 
 materials    photographed and painted surfaces, cut into tiles that overlap by a quarter; colour, 96 pixels
 symbols      drawn symbols, each in up to six sizes from 16 to 256 pixels; colour on nothing
 planets      maps of planets and moons, cut into tiles; grey, 64 pixels
 laboratory   stained tissue, a retina, cells, ground, far galaxies, cut into tiles; mixed, 64 pixels
+terrain      drawn ground of many kinds, its shape on nothing; colour, 72 pixels
+head         pieces of sections through an averaged head, by direction and depth; grey, 64 pixels
 
-Limits are set on the first two and judged on the last two. Nothing of them is kept with the project.
+Limits are set on the first two and judged on the others, of which the last two are looked at only at the end of a
+piece of work. Nothing of them is kept with the project.
 
     python benchmarks/real/sets.py FOLDER
 """
@@ -13,6 +16,7 @@ Limits are set on the first two and judged on the last two. Nothing of them is k
 from __future__ import annotations
 
 import argparse
+import gzip
 import io
 import re
 import subprocess
@@ -21,11 +25,12 @@ import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import numpy as np
 from PIL import Image
 
-DEVELOPED, JUDGED = ("materials", "symbols"), ("planets", "laboratory")
-DEBIAN = ("ufoai-textures", "gnome-icon-theme", "openuniverse-common", "xplanet-images")
-WHEEL = ("scikit-image==0.19.3", "3.9")
+DEVELOPED, JUDGED, LAST = ("materials", "symbols"), ("planets", "laboratory"), ("terrain", "head")
+DEBIAN = ("ufoai-textures", "gnome-icon-theme", "openuniverse-common", "xplanet-images", "wesnoth-1.16-data")
+WHEELS = {"scikit_image": ("scikit-image==0.19.3", "3.9"), "nilearn": ("nilearn==0.14.1", "3.11")}
 
 MATERIALS = {
     "carpet": r"carpet",
@@ -55,6 +60,15 @@ LABORATORY = {
     "gravel": "gravel.png",
     "brick": "brick.png",
 }
+
+
+GROUNDS = (
+    *("castle", "cave", "chasm", "flat", "forest", "frozen", "grass", "hills", "mountains", "sand", "swamp"),
+    *("unwalkable", "village", "water"),
+)
+DIRECTIONS, DEPTHS, PIECES = ("side", "front", "top"), 4, 130
+VOXELS = 352
+"""Bytes before the first voxel."""
 
 
 def tiles(picture: Image.Image, side: int, step: int, most: int) -> Iterator[Image.Image]:
@@ -121,11 +135,48 @@ def build_laboratory(packages: Path, folder: Path) -> None:
                 save(folder, kind, f"{kind.replace(' ', '_')}-{k:03}", tile)
 
 
+def build_terrain(packages: Path, folder: Path) -> None:
+    """See the file's head."""
+    (root,) = (packages / "wesnoth-1.16-data").rglob("core/images/terrain")
+    for kind in GROUNDS:
+        for file in sorted((root / kind).glob("*.png")):
+            picture = Image.open(file).convert("RGBA")
+            if min(picture.size) < 36:
+                continue
+            ground = Image.new("RGBA", picture.size, "white")
+            save(folder, kind, file.stem, Image.alpha_composite(ground, picture).convert("RGB").resize((72, 72)))
+
+
+def build_head(packages: Path, folder: Path) -> None:
+    """See the file's head."""
+    (wheel,) = packages.glob("nilearn-*.whl")
+    with zipfile.ZipFile(wheel) as stored:
+        data = gzip.decompress(stored.read("nilearn/datasets/data/mni_icbm152_t1_tal_nlin_sym_09a_converted.nii.gz"))
+    shape = tuple(int(n) for n in np.frombuffer(data[42:48], "<i2"))
+    kind = {2: np.uint8, 4: np.int16, 16: np.float32, 512: np.uint16}[int(np.frombuffer(data[70:72], "<i2")[0])]
+    head = np.frombuffer(data[VOXELS:], kind, int(np.prod(shape))).reshape(shape, order="F").astype(float)
+    head = np.clip(head * 255 / np.percentile(head, 99.8), 0, 255).astype(np.uint8)
+    random = np.random.default_rng(1)
+    for axis, direction in enumerate(DIRECTIONS):
+        sections = np.moveaxis(head, axis, 0)
+        bounds = np.linspace(0.12, 0.88, DEPTHS + 1) * len(sections)
+        for depth in range(DEPTHS):
+            for k in range(PIECES):
+                piece = np.zeros((0, 0), np.uint8)
+                while not piece.size or (piece > 25).mean() < 0.6:
+                    at = int(random.uniform(bounds[depth], bounds[depth + 1]))
+                    y, x = (int(random.integers(0, side - 64)) for side in sections.shape[1:])
+                    piece = np.rot90(sections[at, y : y + 64, x : x + 64])
+                save(folder, f"{direction} {depth + 1}", f"{direction}-{depth + 1}-{k:03}", Image.fromarray(piece))
+
+
 BUILDERS = {
     "materials": build_materials,
     "symbols": build_symbols,
     "planets": build_planets,
     "laboratory": build_laboratory,
+    "terrain": build_terrain,
+    "head": build_head,
 }
 
 
@@ -138,12 +189,12 @@ def fetch(packages: Path) -> None:
             (file,) = packages.glob(f"{name}_*.deb")
             subprocess.run(["dpkg-deb", "-x", file, packages / name], check=True)
             file.unlink()
-    if not list(packages.glob("scikit_image-*.whl")):
-        wanted, version = WHEEL
-        options = ["--no-deps", "--only-binary=:all:", "--python-version", version, "-d", str(packages)]
-        platform = ["--platform", "manylinux2014_x86_64", "--platform", "manylinux_2_12_x86_64"]
-        command = [sys.executable, "-m", "pip", "download", "-q", *options, *platform, wanted]
-        subprocess.run(command, check=True)
+    for name, (wanted, version) in WHEELS.items():
+        if not list(packages.glob(f"{name}-*.whl")):
+            options = ["--no-deps", "--only-binary=:all:", "--python-version", version, "-d", str(packages)]
+            platform = ["--platform", "manylinux2014_x86_64", "--platform", "manylinux_2_12_x86_64"]
+            command = [sys.executable, "-m", "pip", "download", "-q", *options, *platform, wanted]
+            subprocess.run(command, check=True)
 
 
 def main() -> None:

@@ -193,16 +193,6 @@ def test_a_known_convolution() -> None:
     assert convolve(image, kernel, Window.square(2, 2, 0, 1))[0, :, :, 0].tolist() == [[11, 5], [0, 0]]
 
 
-def test_pooling_takes_the_greatest_and_gives_the_gradient_to_the_first_of_equals() -> None:
-    layer = LAYERS["max pooling"]("pool", MaxPooling())
-    image = np.array([[1, 5, 2, 2], [5, 0, 2, 2], [9, 9, 9, 9]], np.float32).reshape(1, 3, 4, 1)
-    out, stored = layer.forward(image, {}, INFERENCE)
-    assert out.reshape(-1).tolist() == [5, 2]
-    grad, _ = layer.backward(np.array([10, 20], np.float32).reshape(out.shape), stored, {}, True, True)
-    assert grad is not None
-    assert grad[0, :, :, 0].tolist() == [[0, 10, 20, 0], [0, 0, 0, 0], [0, 0, 0, 0]]
-
-
 def test_a_known_convolution_with_a_rectangular_window_and_unequal_padding() -> None:
     image = np.arange(9, dtype=np.float32).reshape(1, 3, 3, 1)
     kernel = np.array([[1, 10]], np.float32).reshape(1, 2, 1, 1)

@@ -64,6 +64,40 @@ def pool_backward(
 
 
 @njit(cache=True, nogil=True)
+def pool_backward_shared(
+    grad: Array, inputs: Array, greatest: Array, tie: float, window: tuple[int, int], stride: int,
+    before: tuple[int, int], out: Array,
+) -> None:  # fmt: skip
+    """As `pool_backward`, evenly to all pixels that are less than the greatest by at most that part of it."""
+    _, height, width, _ = out.shape
+    n, rows, columns, channels = grad.shape
+    tall, wide = window
+    least, share = np.empty(channels, grad.dtype), np.empty(channels, grad.dtype)
+    zero, one = grad.dtype.type(0), grad.dtype.type(1)
+    for i in range(n):
+        for r in range(rows):
+            top = r * stride - before[0]
+            first, last = max(0, -top), min(tall, height - top)
+            for c in range(columns):
+                left = c * stride - before[1]
+                begin, end = max(0, -left), min(wide, width - left)
+                for f in range(channels):
+                    least[f] = greatest[i, r, c, f] - tie * abs(greatest[i, r, c, f])
+                    share[f] = zero
+                for u in range(first, last):
+                    for v in range(begin, end):
+                        for f in range(channels):
+                            share[f] += one if inputs[i, top + u, left + v, f] >= least[f] else zero
+                for f in range(channels):
+                    share[f] = grad[i, r, c, f] / share[f]
+                for u in range(first, last):
+                    for v in range(begin, end):
+                        for f in range(channels):
+                            equal = inputs[i, top + u, left + v, f] >= least[f]
+                            out[i, top + u, left + v, f] += share[f] if equal else zero
+
+
+@njit(cache=True, nogil=True)
 def pool_backward_apart(grad: Array, place: NDArray[np.uint16], window: int, out: Array) -> None:
     """As `pool_backward`, for square windows that neither overlap nor leave gaps: every pixel is written once."""
     n, rows, columns, channels = grad.shape

@@ -9,7 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array, Dtype
-from attentive_lens.engine.kernels.compiled import pool_backward, pool_backward_apart, pool_forward, pool_pairs
+from attentive_lens.engine.kernels.compiled import (
+    pool_backward,
+    pool_backward_apart,
+    pool_backward_shared,
+    pool_forward,
+    pool_pairs,
+)
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.layers import AveragePooling, GlobalPooling, MaxPooling, Pooling, PowerPooling, Shape
 from attentive_lens.plan.layers.base import both, product
@@ -17,14 +23,21 @@ from attentive_lens.plan.layers.base import both, product
 TINY = 1e-12
 """Added to a power mean, so that it has a slope where all its values are zero."""
 
-Greatest: TypeAlias = tuple[NDArray[np.uint16], Shape]
-"""Where in its window each greatest value stood, and the input's shape."""
-Whole: TypeAlias = tuple[Array, NDArray[np.intp] | None, Array | None]
-"""The input; where each greatest value stood, or each power mean, whichever was asked for."""
+TIE = 1e-5
+"""Part of a greatest value by which another may be smaller and still count as equal: kernels round by place."""
+
+Greatest: TypeAlias = tuple[NDArray[np.uint16], Shape, tuple[Array, Array] | None]
+"""Where in its window each greatest value stood, the input's shape, and input and output where equals are to share."""
+Whole: TypeAlias = tuple[Array, Array | None]
+"""The input, and each greatest value or power mean, whichever was asked for."""
 
 
 class MaxPoolingLayer(Layer[MaxPooling, Array, Greatest]):
-    """The greatest value of each window; of equal ones the first, row by row, receives the gradient."""
+    """The greatest value of each window.
+
+    In training the first of equal ones, row by row, receives the gradient; outside training, where gradients explain,
+    they share it: what a flat area is said to add does not hang on the order in which its pixels are looked at.
+    """
 
     def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Greatest]:
         """N×OH×OW×C; keeps where each greatest value stood."""
@@ -36,7 +49,7 @@ class MaxPoolingLayer(Layer[MaxPooling, Array, Greatest]):
             pool_pairs(np.ascontiguousarray(inputs), out, place)
         else:
             pool_forward(inputs, both(s.kernel_size), s.stride, _before(s), out, place)
-        return out, (place, inputs.shape)
+        return out, (place, inputs.shape, (inputs, out) if call.context is None else None)
 
     def backward(
         self,
@@ -46,12 +59,16 @@ class MaxPoolingLayer(Layer[MaxPooling, Array, Greatest]):
         need_inputs: bool,
         need_weights: bool,
     ) -> tuple[Array | None, dict[str, Array]]:
-        """Each window's gradient goes to its greatest value."""
+        """Each window's gradient goes to its greatest value, or evenly to those that are equal."""
         if not need_inputs:
             return None, {}
-        place, shape = saved
+        place, shape, around = saved
         grad = np.ascontiguousarray(grad)
         s = self.settings
+        if around is not None:
+            out = np.zeros(shape, grad.dtype)
+            pool_backward_shared(grad, *around, TIE, both(s.kernel_size), s.stride, _before(s), out)
+            return out, {}
         if s.kernel_size == s.stride and not s.clips:
             whole = all(side % s.stride == 0 for side in shape[1:3])
             out = np.empty(shape, grad.dtype) if whole else np.zeros(shape, grad.dtype)
@@ -112,14 +129,14 @@ class GlobalPoolingLayer(Layer[GlobalPooling, Array, Whole]):
     def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Whole]:
         """N×C; keeps input and output."""
         if self.settings.mode == "average":
-            return inputs.mean(axis=(1, 2)), (inputs, None, None)
+            return inputs.mean(axis=(1, 2)), (inputs, None)
         flat = inputs.reshape(len(inputs), -1, inputs.shape[3])
         if self.settings.mode == "max":
-            place = flat.argmax(axis=1)
-            return np.take_along_axis(flat, place[:, None], axis=1)[:, 0], (inputs, place, None)
+            greatest = flat.max(axis=1)
+            return greatest, (inputs, greatest if call.context is None else None)
         power = self.settings.power
         out = ((np.abs(flat) ** power).mean(axis=1) + TINY) ** (1 / power)
-        return out.astype(inputs.dtype, copy=False), (inputs, None, out)
+        return out.astype(inputs.dtype, copy=False), (inputs, out)
 
     def backward(
         self,
@@ -130,11 +147,15 @@ class GlobalPoolingLayer(Layer[GlobalPooling, Array, Whole]):
         need_weights: bool,
     ) -> tuple[Array | None, dict[str, Array]]:
         """As for the windowed poolings, with one window."""
-        inputs, place, mean = saved
+        inputs, mean = saved
         n, rows, columns, channels = inputs.shape
-        if place is not None:
-            out = np.zeros((n, rows * columns, channels), grad.dtype)
-            np.put_along_axis(out, place[:, None], grad[:, None], axis=1)
+        if self.settings.mode == "max":
+            flat = inputs.reshape(n, -1, channels)
+            if mean is not None:
+                equal = flat >= (mean - TIE * np.abs(mean)).astype(mean.dtype)[:, None]
+                return (equal * (grad / equal.sum(axis=1))[:, None]).astype(grad.dtype).reshape(inputs.shape), {}
+            out = np.zeros(flat.shape, grad.dtype)
+            np.put_along_axis(out, flat.argmax(axis=1)[:, None], grad[:, None], axis=1)
             return out.reshape(inputs.shape), {}
         if mean is None:
             share = grad / np.asarray(rows * columns, grad.dtype)
