@@ -82,22 +82,38 @@ def test_cross_validation_answers_every_training_image_once(station: Workspace, 
     assert "each answered by a model that never saw it" in command("cross-validate", station.folder, *words)
 
 
-def test_advice_is_printed_with_plans_that_train(station: Workspace, tmp_path: Path) -> None:
+def test_what_to_do_next_is_printed_with_plans_that_train(station: Workspace, tmp_path: Path) -> None:
     place = station.folder
     command("train", place, *SMALL, "--set", "optimiser.learning_rate=1e-7", "--set", "training.epochs=3")
     result = last_object(command("advise", place, "2", "--plans", str(tmp_path / "plans"), "--json"))
-    slow = result["findings"][0]
-    assert slow["kind"] == "rate too low"
-    assert [each["key"] for each in slow["changes"]] == ["optimiser.learning_rate"]
-    assert read_plan(Path(slow["plan"])).optimiser.learning_rate > 1e-7
-    assert slow["tried"] is None
-    command("train", place, "--plan", slow["plan"])
-    after = last_object(command("advise", place, "2", "--json"))["findings"][0]
-    assert after["tried"] == 3
+    first = result["steps"][0]
+    assert (first["kind"], first["source"]) == ("rate too low", "advice")
+    assert [each["key"] for each in first["changes"]] == ["optimiser.learning_rate"]
+    assert len(result["plans"]) == sum(step["plan"] is not None for step in result["steps"])
+    assert read_plan(Path(result["plans"][0])).optimiser.learning_rate > 1e-7
+    assert first["run"] is None
+    command("train", place, "--plan", result["plans"][0])
+    steps = last_object(command("advise", place, "2", "--json"))["steps"]
+    after = next(step for step in steps if step["kind"] == "rate too low")
+    assert after["run"] == 3
     assert after["effect"].startswith("Tried in run 3: ")
     printed = " ".join(command("advise", place, "2").split())
     assert "rate too low from epoch 1" in printed
-    assert after["effect"].split(".")[0] in printed
+    assert after["effect"] in printed
+
+
+def test_remedies_are_tried_from_the_terminal_and_forecasts_are_kept(station: Workspace) -> None:
+    place = station.folder
+    assert "not tried" in command("advise", place, "1")
+    tried = last_object(command("advise", place, "1", "--try", "1", "--json"))
+    (step,) = [step for step in tried["steps"] if step["tried"]]
+    assert step["forecast"]["low"] < step["forecast"]["gain"] < step["forecast"]["high"]
+    assert last_object(command("advise", place, "1", "--json")) == tried
+    printed = " ".join(command("advise", place, "1").split())
+    gain = f"{abs(step['forecast']['gain']) * 100:.1f}"
+    assert gain in printed
+    assert "--try" in printed
+    command("advise", place, "1", "--try", "101", code=2)
 
 
 def test_only_a_run_that_trains_is_steered(station: Workspace) -> None:

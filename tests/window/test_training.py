@@ -1,10 +1,9 @@
-"""The Training stage as it is used: steering a run, its curves, layers and answers, advice and its remedy, settings."""
+"""The Training stage as it is used: steering a run, its curves, layers and answers, settings."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -25,10 +24,8 @@ from tests.driving import LEFT, begin, child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.tasks.pricing import choices_of_threads
-from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.curves import curve, smoothed
 from attentive_lens.desk.training.executing import execute
-from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import MEASURES
@@ -236,34 +233,6 @@ def test_answers_are_seen_epoch_by_epoch(qtbot: QtBot, frame: Frame) -> None:
         counts = np.array(matrix.counts)
         assert counts.trace() / counts.sum() == pytest.approx(held.accuracy)
         assert child(frame, QLabel, "answers say").text().startswith(f"Epoch {place + 1}: {held.accuracy * 100:.1f}")
-
-
-def test_advice_is_stepped_through_and_its_remedy_becomes_the_next_plan_and_its_effect_is_told(
-    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
-) -> None:
-    slow = station.run(1).plan().changed({"optimiser.learning_rate": 1e-7, "training.epochs": 3})
-    finish(execute(station, station.claim_run(slow), lambda: False))
-    frame = open_frame(station)
-    frame.session.runs.choose(2)
-    stage(qtbot, frame, "training")
-    result = advice_of(station, station.run(2), RunReader(station.run(2)).view())
-    kinds = [finding.kind for finding in result]
-    assert kinds[0] == "rate too low"
-    title = child(frame, QLabel, "advice title")
-    assert title.text() == "Rate too low from epoch 1"
-    assert child(frame, Chart, "loss chart").flags == ((1.0, "rate too low"),)
-    for kind in (*kinds[1:], kinds[0]):
-        click(qtbot, frame, "next advice")
-        assert title.text().lower().startswith(kind)
-    click(qtbot, frame, "use advice")
-    plan = frame.session.design.plan
-    assert plan == result[0].plan
-    assert not child(frame, QLabel, "advice effect").isVisible()
-    finish(execute(station, station.claim_run(replace(plan, name="with it")), lambda: False))
-    frame.session.tick()
-    effect = child(frame, QLabel, "advice effect")
-    qtbot.waitUntil(lambda: effect.text().startswith("Tried in run 3: "), timeout=2_000)
-    assert effect.isVisible()
 
 
 def test_the_schedule_is_drawn_and_its_handles_change_the_plan(qtbot: QtBot, frame: Frame) -> None:

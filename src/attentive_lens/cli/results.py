@@ -9,7 +9,7 @@ from attentive_lens.cli.answer_results import AnswersWritten, Mapped, ScoresOfRu
 from attentive_lens.cli.entry import requests_asked
 from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
 from attentive_lens.cli.run_results import (
-    AdviceGiven,
+    Advised,
     CrossValidated,
     RunEnded,
     RunQueued,
@@ -353,7 +353,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "compare": (RunsCompared,),
     "sweep": (SweepDone,),
     "cross-validate": (CrossValidated,),
-    "advise": (AdviceGiven,),
+    "advise": (Advised,),
     "control": (Steered,),
     "repeat": (Spread,),
     "score": (ScoresOfRun,),

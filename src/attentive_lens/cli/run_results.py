@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from attentive_lens.desk.requests.remedies import NextSteps
 from attentive_lens.desk.results.comparing import RunRow
-from attentive_lens.plan.difference import Difference
 from attentive_lens.training.figures import Figures
 
 
@@ -27,12 +27,10 @@ class RunEnded:
 
 
 @dataclass(frozen=True)
-class AdviceGiven:
-    """All advice for a run."""
+class Advised(NextSteps):
+    """What to do next after a run, and the files that the remedies' plans were written to, in their order."""
 
-    run: int
-    state: str
-    findings: tuple[FoundTrouble, ...]
+    plans: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -46,24 +44,6 @@ class CrossValidated:
     high: float
     by_fold: tuple[float, ...]
     answers: str | None
-
-
-@dataclass(frozen=True)
-class FoundTrouble:
-    """An advice: from which epoch on (0: none), its figures and words, what the remedy changes in the plan, the file it
-    was written to, and the run that tried it with what came of it.
-    """
-
-    kind: str
-    epoch: int
-    evidence: str
-    meaning: str
-    remedy: str
-    expected: str
-    changes: tuple[Difference, ...]
-    plan: str | None
-    tried: int | None
-    effect: str
 
 
 @dataclass(frozen=True)

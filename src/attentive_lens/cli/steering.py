@@ -8,13 +8,13 @@ from typing import Annotated
 import typer
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
-from attentive_lens.cli.run_results import AdviceGiven, FoundTrouble, Steered
-from attentive_lens.cli.speaking import out, reporting, say_json
+from attentive_lens.cli.asking import say
+from attentive_lens.cli.run_results import Advised, Steered
+from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.requests.remedies import WhatNext
 from attentive_lens.desk.training.controlling import ACTIONS, RATE, steer
-from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Run, Workspace
 
@@ -60,53 +60,36 @@ def _training(place: Workspace) -> Run:
 def advise(
     workspace: InWorkspace,
     run: OfRun,
+    tries: Annotated[
+        int, typer.Option("--try", metavar="N", min=0, max=100, help=WhatNext.specs()["tries"].meaning)
+    ] = 0,
     plans: Annotated[
         Path | None,
         typer.Option("--plans", metavar="FOLDER", help="Write the plan with each remedy there, for train --plan."),
     ] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Name the trouble a run has by its figures, with a remedy as a new plan, and what came of it if it was tried."""
-    from attentive_lens.desk.results.effects import effect_of
-    from attentive_lens.plan.difference import differences
+    """List what to do next after a run: remedies for its trouble and its mistakes, and what is often worth a try.
+
+    Each remedy is a new plan. What it should gain is forecast from a short training of it and of the plan as it is;
+    trials are kept, and Ctrl+C stops them until the same command goes on.
+    """
+    from attentive_lens.desk.tasks import carry_out
+    from attentive_lens.plan.plan import Plan
     from attentive_lens.workspace.runs import write_plan
 
-    place = Workspace.open(workspace)
-    chosen = place.run(run)
-    view, executed = RunReader(chosen).view(), chosen.plan()
-    troubles = []
-    for finding in advice_of(place, chosen, view):
-        changes = differences(executed, finding.plan) if finding.plan is not None else ()
-        file = None
-        if plans is not None and finding.plan is not None:
+    steps = watched(carry_out(WhatNext(str(workspace), run, tries)), WhatNext.doing)
+    files = []
+    for place, step in enumerate(steps.steps if plans is not None else (), 1):
+        if step.plan is not None and plans is not None:
             make_folder(plans)
-            file = plans / f"{finding.kind.replace(' ', '-')}.toml"
-            write_plan(file, finding.plan)
-        effect = effect_of(place, chosen, finding)
-        troubles.append(
-            FoundTrouble(
-                finding.kind,
-                finding.epoch,
-                finding.evidence,
-                finding.meaning,
-                finding.remedy,
-                finding.expected,
-                changes,
-                str(file) if file is not None else None,
-                effect.run if effect is not None else None,
-                effect.sentence if effect is not None else "",
-            )
-        )
+            files.append(str(plans / f"{place:02}-{step.kind.replace(' ', '-')}.toml"))
+            write_plan(Path(files[-1]), Plan.read(step.plan))
     if as_json:
-        say_json(AdviceGiven(run, view.state, tuple(troubles)))
+        say_json(Advised(**vars(steps), plans=tuple(files)))
         return
-    if not troubles:
-        out.print(f"Nothing speaks against run {run}." if view.epochs else f"Run {run} has not finished an epoch.")
-    for trouble in troubles:
-        since = f" from epoch {trouble.epoch}" if trouble.epoch else ""
-        out.print(f"{trouble.kind}{since}: {trouble.evidence}.", highlight=False)
-        out.print(f"  {trouble.meaning}\n  {trouble.remedy} Expected: {trouble.expected}", highlight=False)
-        if trouble.effect:
-            out.print(f"  {trouble.effect}", highlight=False)
-        elif trouble.plan is not None:
-            out.print(f"  attentive-lens train {workspace} --plan {trouble.plan}", highlight=False)
+    if steps.state == "training" and not steps.steps:
+        out.print(f"Nothing speaks against run {run} so far.")
+    say(steps)
+    for file in files:
+        out.print(f"  attentive-lens train {workspace} --plan {file}", highlight=False)

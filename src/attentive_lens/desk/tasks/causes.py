@@ -14,10 +14,12 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.numbering import number_at
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.explaining.cause_remedies import PROVABLE, remedies_of
-from attentive_lens.desk.images.data import Data
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import Data, fingerprint_of
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
@@ -31,15 +33,17 @@ from attentive_lens.explaining.causes import Answered, CauseFound, Evidence, fin
 from attentive_lens.explaining.causes.grouping import Group, grouped
 from attentive_lens.explaining.causes.measures import MEASURES, measured
 from attentive_lens.explaining.channel_statistics import channel_statistics
+from attentive_lens.explaining.methods import QUICK, MapSettings
 from attentive_lens.explaining.probe import Probe
 from attentive_lens.explaining.saliency import MapMethod
+from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import camera
 from attentive_lens.images.sources.base import SET_WORDS
-from attentive_lens.images.split import groups_by_name
+from attentive_lens.images.split import SETS, groups_by_name
 from attentive_lens.plan.split import Split
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.scores import Answer
-from attentive_lens.workspace import ImageRow, Workspace
+from attentive_lens.workspace import ImageRow, Run, Workspace
 
 MOST_MISTAKES, MOST_RIGHT, MOST_TRAINING = 2000, 600, 2400
 """Images that are looked at, at most: the surest mistakes, and of the others a fair part of every class."""
@@ -49,9 +53,13 @@ T = TypeVar("T")
 
 
 def causes(request: Causes) -> Job[CausesFound]:
-    """See `Causes`."""
+    """See `Causes`; kept beside the run."""
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
+    file, key = _file(run, request.on), _key(place, run, request.on, request.method)
+    known = stored(file, CausesFound, key)
+    if known is not None:
+        return known
     scores = yield from score(Score(request.workspace, request.run, request.on))
     model, data = yield from model_and_data(place, run)
     method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
@@ -82,7 +90,30 @@ def causes(request: Causes) -> Job[CausesFound]:
         )
         found_causes = yield from find_causes(evidence)
     groups = tuple(_told(cause, evidence, mistakes) for cause in found_causes)
-    return CausesFound(request.run, request.on, len(mistakes), groups)
+    result = CausesFound(request.run, request.on, len(mistakes), groups)
+    if key == _key(place, run, request.on, request.method):  # else somebody changed a label or an image meanwhile
+        keep(file, result, key)
+    return result
+
+
+def known_causes(place: Workspace, run: Run) -> tuple[Cause, ...]:
+    """Those that were looked for by the usual method, and hold still."""
+    groups: list[Cause] = []
+    for on in SETS:
+        if _file(run, on).exists():
+            known = stored(_file(run, on), CausesFound, _key(place, run, on, QUICK))
+            groups += known.groups if known is not None else ()
+    return tuple(groups)
+
+
+def _file(run: Run, on: str) -> Path:
+    return run.folder / f"causes-{on}.npz"
+
+
+def _key(place: Workspace, run: Run, on: str, method: MapSettings) -> str:
+    split = collection(place, run.plan(), run)
+    settings = read_model(run.model).preprocessor.settings
+    return key_of("causes", run.model, fingerprint_of(place, split, settings), on, method.write_kind())
 
 
 def _units(split: Split, names: list[str]) -> NDArray[np.int64]:

@@ -14,7 +14,7 @@ from typing import TypeVar
 import numpy as np
 
 from attentive_lens.core.files import remove_leftovers
-from attentive_lens.core.jobs import Job, finish
+from attentive_lens.core.jobs import Job, Stopped, finish
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.training.controlling import RunControl
@@ -109,7 +109,7 @@ def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool], launch
             except LensError as error:
                 _end(journal, state="failed", error=str(error))
                 raise
-            except (GeneratorExit, KeyboardInterrupt):
+            except (GeneratorExit, KeyboardInterrupt, Stopped):
                 _end(journal, state="stopped", error="")
                 raise
             except BaseException as error:

@@ -16,10 +16,11 @@ from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical, view_button
 from attentive_lens.window.session import Session
-from attentive_lens.window.training.advice import AdvicePanel
+from attentive_lens.window.training.advice import AdviceStrip
 from attentive_lens.window.training.answers import AnswersView
 from attentive_lens.window.training.curves import CurvesView
 from attentive_lens.window.training.health import HealthView
+from attentive_lens.window.training.next_steps import NextStepsView
 from attentive_lens.window.training.rates import RatesPanel
 from attentive_lens.window.training.runs_panel import RunsPanel
 from attentive_lens.window.training.settings import SettingsPanel
@@ -29,10 +30,12 @@ VIEWS = {
     "curves": "Loss, accuracy and learning rate over the epochs.",
     "layers": "How each layer is doing: size of its steps, gradients and outputs, dead units.",
     "answers": "Which class of the validation images was taken for which, by epoch.",
+    "what to do next": "Remedies for this run, what each should gain by a short trial, and what was gained.",
     "all runs": "Every run in a table: what they differ in, how good, and their curves.",
 }
 """What can be seen of the run in view, in the order of the stack, and the tips."""
 SWEEP = len(VIEWS)
+NEXT, ALL = (list(VIEWS).index(word) for word in ("what to do next", "all runs"))
 TIPS = {"gap": "Of the last epoch, on augmented images and with dropout."}
 
 
@@ -65,9 +68,10 @@ class TrainingPage(Page):
         self.problem = label(role="bad", name="training problem")
         self.problem.setWordWrap(True)
         middle.addWidget(self.problem)
-        self.advice = AdvicePanel(session)
+        self.advice = AdviceStrip(session)
         middle.addWidget(self.advice)
         self.advice.changed.connect(self.refresh)
+        self.advice.opened.connect(lambda: self.open_view(NEXT))
         views = horizontal(spacing=16)
         self.views = {}
         for place, (word, tip) in enumerate(VIEWS.items()):
@@ -80,9 +84,10 @@ class TrainingPage(Page):
         middle.addLayout(views)
         self.curves, self.health, self.answers = CurvesView(), HealthView(), AnswersView()
         self.curves.message.connect(session.message)
+        self.next = NextStepsView(session)
         self.all, self.rates = RunsPanel(session), RatesPanel(session)
         self.shown = QStackedWidget()
-        for view in (self.curves, self.health, self.answers, self.all, self.rates):
+        for view in (self.curves, self.health, self.answers, self.next, self.all, self.rates):
             self.shown.addWidget(view)
         middle.addWidget(self.shown, 1)
         for closing in (self.all.closed, self.rates.closed):
@@ -158,10 +163,10 @@ class TrainingPage(Page):
 
     def open_view(self, place: int) -> None:
         """Show the curves, layers, answers or all runs."""
-        if place == list(VIEWS).index("all runs"):
+        if place == ALL:
             self.all.refresh()
         self.shown.setCurrentIndex(place)
-        self.advice.want(place < list(VIEWS).index("all runs"))
+        self.advice.want(place < NEXT)
         for k, each in enumerate(self.views.values()):
             each.setChecked(k == place)
         self.refresh()
@@ -173,7 +178,7 @@ class TrainingPage(Page):
 
     def open_runs(self) -> None:
         """Show all runs, in place of the curves."""
-        self.open_view(list(VIEWS).index("all runs"))
+        self.open_view(ALL)
 
     def state(self) -> str:
         """Epoch, or how it ended."""
@@ -241,7 +246,7 @@ class TrainingPage(Page):
             self.bar.setValue(0)
             return
         beside = ", ochre: other runs" if self.all.beside else ""
-        words = f"Faint: single batches, dotted: the best epoch, which is kept{beside}"
+        words = f"Faint: batches, dotted: the best epoch{beside}"
         self.hint.setText(words if self.shown.currentWidget() is self.curves else "")
         states = {"training": "is training", "done": "is done", "stopped": "was stopped", "failed": "failed"}
         states["waiting"] = "waits in the queue"
@@ -298,6 +303,8 @@ class TrainingPage(Page):
             flags = ((float(finding.epoch), finding.kind),) if finding is not None and finding.epoch else ()
             self.curves.show_classes(classes)
             self.curves.show_run(view, others, flags)
+        elif shown is self.next:
+            self.next.refresh()
         elif shown is self.health:
             self.health.show_run(view, self.session.runs.plan(), len(classes))
         elif shown is self.answers:

@@ -1,0 +1,210 @@
+"""What a remedy should gain: from a short trial, by what such trials were worth before; and what came of it."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from functools import lru_cache
+
+from attentive_lens.core.files import write_text
+from attentive_lens.desk.remedies.trials import better
+from attentive_lens.desk.requests.remedies import Forecast
+from attentive_lens.desk.training.runs import RunReader
+from attentive_lens.errors import LensError
+from attentive_lens.plan.plan import Plan
+from attentive_lens.workspace import Run, Workspace
+
+FILE = "forecasts.json"
+WITHIN = 0.8
+"""Part of the outcomes that an interval should hold."""
+Z = 1.2816
+"""Standard deviations to either side that hold so much of a normal distribution."""
+CARRIED, CARRIED_SPREAD = 0.6, 0.015
+"""Part of a forecast that holds for another run of the workspace, and how far it may be off besides."""
+TOGETHER = 0.7
+"""Part of the sum of their gains that several remedies bring together."""
+SEED = 0.02
+"""Standard deviation of a run's accuracy by its seed, about."""
+
+
+@dataclass(frozen=True)
+class Experience:
+    """What a kind of change was worth where it was trained in full.
+
+    Attributes
+    ----------
+    mean, spread : float
+        Of the gains over the sets, in the measure's own unit: parts of the images, 0–1.
+    slope : float
+        Part of a trial's gain that the whole training kept.
+    rest : float
+        Standard deviation of gains about that.
+    """
+
+    mean: float
+    spread: float
+    slope: float
+    rest: float
+
+
+ANY = Experience(0.0, 0.02, 0.35, 0.02)
+"""Of a change of which nothing is known."""
+_NETWORK = Experience(0.0, 0.05, 0.9, 0.03)
+EXPERIENCE: dict[str, Experience] = {
+    "longer": Experience(0.02, 0.02, 0.35, 0.02),
+    "falling rate": Experience(0.01, 0.025, 0.35, 0.02),
+    "nothing turned": Experience(0.005, 0.025, 0.35, 0.02),
+    "no augmentation": Experience(0.01, 0.03, 0.35, 0.02),
+    "more augmentation": Experience(-0.005, 0.02, 0.35, 0.02),
+    "three double blocks": Experience(0.01, 0.03, 0.6, 0.02),
+    "normalised blocks": _NETWORK,
+    "residual": _NETWORK,
+    "label smoothing": Experience(0.005, 0.02, 0.35, 0.02),
+    "weight decay": Experience(0.005, 0.02, 0.35, 0.02),
+    "averaged weights": Experience(0.005, 0.02, 0.35, 0.02),
+}
+"""By kind of change, in accuracy: from trainings in full and their trials on two sets of real pictures, of which
+`benchmarks/real/following.py` tells how well they hold on others."""
+
+
+def forecast(kind: str, measure: str, trial: float, control: float, images: int, epochs: int, run: int) -> Forecast:
+    """Experience with such changes, moved by the trial as far as that can be trusted.
+
+    A normal distribution about the experience is multiplied with the likelihood of the trial's gain; the limits allow
+    for what the outcome itself will vary by: the seed, and so few images.
+    """
+    known = EXPERIENCE.get(kind, ANY)
+    few = math.sqrt(max(control * (1 - control), 1 / max(1, images)) / max(1, images))
+    noise = math.hypot(few, SEED)  # of a difference of two on the same images, which go together about half
+    seen = known.slope * (trial - control)
+    variance = (known.slope * noise) ** 2 + known.rest**2
+    weight = known.spread**2 / (known.spread**2 + variance)
+    gain = known.mean + weight * (seen - known.mean)
+    reach = Z * math.sqrt(weight * variance + noise**2)
+    return Forecast(measure, gain, gain - reach, gain + reach, trial, control, epochs, kind, run)
+
+
+def borrowed(made: Forecast) -> Forecast:
+    """For another run of the workspace than the one it was tried for: less of it, and less sure."""
+    gain = CARRIED * made.gain
+    reach = math.hypot((made.high - made.low) / 2, Z * CARRIED_SPREAD)
+    return replace(made, gain=gain, low=gain - reach, high=gain + reach)
+
+
+def together(made: Sequence[Forecast]) -> Forecast:
+    """Of several remedies at once: less than their sum, for some do the same."""
+    first = made[0]
+    gain = TOGETHER * sum(each.gain for each in made)
+    reach = math.sqrt(sum(((each.high - each.low) / 2) ** 2 for each in made))
+    trial = first.control + sum(each.trial - each.control for each in made)
+    return replace(first, gain=gain, low=gain - reach, high=gain + reach, trial=trial, kind="together")
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """A forecast whose remedy was trained: what it gained, in which run."""
+
+    forecast: Forecast
+    run: int
+    gain: float
+
+    @property
+    def within(self) -> bool:
+        """Whether it came to lie between the limits."""
+        return self.forecast.low <= self.gain <= self.forecast.high
+
+
+def digest_of(plan: Plan) -> str:
+    """The same for plans that are alike but for name and seed."""
+    alike = replace(plan, name="plan", seed=0).write()
+    return hashlib.sha256(json.dumps(alike, sort_keys=True).encode()).hexdigest()[:24]
+
+
+def keep_forecasts(run: Run, forecasts: Mapping[str, Forecast]) -> None:
+    """Note what remedies should gain, by the digests of their plans; what was forecast first stays.
+
+    Raises
+    ------
+    BadFile
+        If the run's folder cannot be written.
+    """
+    table = {digest: asdict(made) for digest, made in {**forecasts, **kept_forecasts(run)}.items()}
+    write_text(run.folder / FILE, json.dumps(table, indent=1))
+
+
+def kept_forecasts(run: Run) -> dict[str, Forecast]:
+    """By the digest of the remedy's plan; none where they cannot be read."""
+    try:
+        table = json.loads((run.folder / FILE).read_text("utf-8"))
+        return {str(digest): Forecast(**row) for digest, row in table.items()}
+    except (OSError, ValueError, TypeError, AttributeError):
+        return {}
+
+
+class Tried:
+    """The runs of a workspace by what they trained, so that it can be said what became of a remedy.
+
+    Parameters
+    ----------
+    workspace : Workspace
+        As it is now.
+    """
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.runs: dict[str, list[Run]] = {}
+        for run in workspace.runs():
+            with contextlib.suppress(LensError):
+                self.runs.setdefault(_digest_of(run), []).append(run)
+
+    def gained(self, run: Run, digest: str, measure: str) -> tuple[int, float] | None:
+        """What the last run of a plan gained over a run, after that run's number; None where it was not trained."""
+        before = RunReader(run).view().best
+        for other in reversed(self.runs.get(digest, ())):
+            view = RunReader(other).view()
+            best = view.best
+            if other == run or view.state != "done" or view.rates or best is None or before is None:
+                continue
+            if best.validation is not None and before.validation is not None:
+                gain = better(measure, best.validation, before.validation)
+                if gain is not None:
+                    return other.number, gain
+        return None
+
+    def forecasts(self, but: Run) -> dict[str, Forecast]:
+        """The latest of other runs, by the kind of the remedy."""
+        runs = sorted((run for runs in self.runs.values() for run in runs if run != but), key=lambda run: run.number)
+        return {made.kind: made for run in runs for made in kept_forecasts(run).values()}
+
+    def outcomes(self) -> tuple[Outcome, ...]:
+        """All forecasts whose remedies were trained."""
+        result = []
+        for run in (run for runs in self.runs.values() for run in runs):
+            for digest, made in kept_forecasts(run).items():
+                came = self.gained(run, digest, made.measure)
+                if came is not None:
+                    result.append(Outcome(made, *came))
+        return tuple(result)
+
+
+@lru_cache(4096)
+def _digest_of(run: Run) -> str:
+    """Of the plan of a run, which never changes."""
+    return digest_of(run.plan())
+
+
+def calibration(results: tuple[Outcome, ...]) -> str:
+    """How good the forecasts were so far, in a sentence; empty without outcomes."""
+    if not results:
+        return ""
+    inside = sum(each.within for each in results)
+    off = sum(each.gain - each.forecast.gain for each in results) / len(results)
+    were = "forecast was" if len(results) == 1 else "forecasts were"
+    return (
+        f"{len(results)} {were} put to the test here: {inside} came to lie within their limits, where {WITHIN:.0%}"
+        f" should; in the mean remedies gained {abs(off) * 100:.1f} points {'more' if off >= 0 else 'less'} than"
+        " expected."
+    )

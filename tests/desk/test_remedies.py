@@ -1,0 +1,310 @@
+"""What to do next: changes often worth a try, their trials, and forecasts held against what came."""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from attentive_lens.core.jobs import Stopped, finish
+from attentive_lens.desk.remedies.changes import CHANGES
+from attentive_lens.desk.remedies.forecasts import (
+    ANY,
+    EXPERIENCE,
+    FILE,
+    Outcome,
+    Tried,
+    borrowed,
+    calibration,
+    digest_of,
+    forecast,
+    keep_forecasts,
+    kept_forecasts,
+    together,
+)
+from attentive_lens.desk.remedies.joining import joined
+from attentive_lens.desk.remedies.listing import LEAST, next_steps
+from attentive_lens.desk.remedies.trials import better, part_of, shortened, trial_of, tried
+from attentive_lens.desk.requests.causes import Cause, Remedy
+from attentive_lens.desk.requests.remedies import Forecast, NextSteps, WhatNext, points
+from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
+from attentive_lens.errors import BadValue
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.stopping import Stopping
+from attentive_lens.training.figures import Figures
+from attentive_lens.workspace import Workspace
+
+SIDE = 200
+
+
+def made(kind: str, gain: float, run: int = 1, measure: str = "accuracy") -> Forecast:
+    return Forecast(measure, gain, gain - 0.02, gain + 0.02, 0.5 + gain, 0.5, 3, kind, run)
+
+
+def steps_of(station: Workspace, run: int = 1, *causes: Cause) -> NextSteps:
+    return next_steps(station, station.run(run), causes)
+
+
+@pytest.mark.parametrize("kind", list(CHANGES))
+def test_a_change_makes_a_sound_plan_that_differs_and_says_how(kind: str) -> None:
+    change, plan = CHANGES[kind], Plan()
+    other = change.make(plan, SIDE)
+    assert other is not None
+    assert other != plan
+    assert Plan.read(other.write()) == other
+    assert other.split == plan.split, "else nothing could be compared"
+    assert other.seed == plan.seed
+    words = change.words(other, plan)
+    assert words[0].isupper()
+    assert words.endswith(".")
+    again = change.make(other, SIDE)
+    assert again is None or again != other, "what is done is not offered again"
+
+
+def test_changes_that_a_plan_has_already_are_not_offered() -> None:
+    plan = Plan().changed({
+        "augmentation": "none", "schedule": "cosine", "optimiser.weight_decay": 0.1, "loss.label_smoothing": 0.2,
+        "averaging": "exponential moving average", "training.epochs": 300, "network": "residual",
+    })  # fmt: skip
+    offered = {kind for kind, change in CHANGES.items() if change.make(plan, 64) is not None}
+    assert offered == {"more augmentation", "normalised blocks"}
+    larger = CHANGES["larger input"].make(Plan(), 90)
+    assert larger is not None
+    assert larger.preprocessing.input_size == 90, "no larger than the files are"
+    assert CHANGES["larger input"].make(Plan(), 70) is None
+
+
+def test_a_trial_is_the_whole_run_in_small() -> None:
+    plan = Plan().changed({
+        "training.epochs": 40, "schedule": "step", "schedule.step_size": 12.0, "schedule.warmup_epochs": 4.0,
+        "stopping.patience": 2, "stopping.minutes": 1.0,
+    })  # fmt: skip
+    part = part_of(plan)
+    short = shortened(plan, part)
+    assert part == 0.25
+    assert (short.training.epochs, short.stopping) == (10, Stopping())
+    assert (short.schedule.warmup_epochs, short.schedule.write()["step_size"]) == (1.0, 3.0)
+    assert shortened(plan.changed({"training.epochs": 80}), part).training.epochs == 20, "twice as long as the control"
+    assert part_of(plan.changed({"training.epochs": 6})) == 0.5
+    assert part_of(plan.changed({"training.epochs": 2})) == 1.0
+
+
+def test_a_trial_is_kept_goes_on_where_it_was_stopped_and_says_why_it_failed(station: Workspace) -> None:
+    run = station.run(1)
+    plan, bad = shortened(run.plan(), 1.0), run.plan().changed({"optimiser.learning_rate": 10.0, "optimiser": "sgd"})
+    job = tried(station, run, [plan], ["as it is"])
+    while len(list(run.folder.glob("trials/0001/checkpoints/*"))) < 2:
+        next(job)
+    with pytest.raises(Stopped):
+        job.throw(Stopped())
+    assert trial_of(run, plan) is None
+    assert RunReader(replace(run, folder=run.folder / "trials" / "0001")).view().state == "stopped"
+    finish(tried(station, run, [plan, bad], ["as it is", "bad"]))
+    whole, failed = trial_of(run, plan), trial_of(run, bad)
+    assert whole is not None
+    assert whole.figures is not None
+    best = RunReader(run).view().best
+    assert best is not None
+    assert whole.figures == best.validation, "the same seed, images and steps as the run itself, though interrupted"
+    assert failed is not None
+    assert failed.figures is None
+    assert "ran away" in failed.error
+    assert not list(run.folder.glob("trials/*/checkpoints/*"))
+    assert list(tried(station, run, [plan, bad], ["", ""])) == [], "nothing is trained twice"
+    assert [each.number for each in station.runs()] == [1]
+
+
+def test_better_is_in_the_direction_of_the_measure() -> None:
+    one, other = Figures(0.7, 1.0, balanced_accuracy=None), Figures(0.6, 0.8, balanced_accuracy=0.5)
+    assert better("accuracy", one, other) == pytest.approx(0.1)
+    assert better("loss", one, other) == pytest.approx(-0.2)
+    assert better("balanced_accuracy", one, other) is None
+
+
+@given(st.sampled_from([*EXPERIENCE, "unknown"]), st.floats(0.02, 0.98), st.floats(-0.3, 0.3), st.integers(1, 5000))
+def test_a_forecast_lies_between_experience_and_what_the_trial_says(
+    kind: str, control: float, gain: float, images: int
+) -> None:
+    trial = min(1.0, max(0.0, control + gain))
+    known = EXPERIENCE.get(kind, ANY)
+    result = forecast(kind, "accuracy", trial, control, images, 3, 1)
+    seen = known.slope * (trial - control)
+    assert min(known.mean, seen) - 1e-9 <= result.gain <= max(known.mean, seen) + 1e-9
+    assert result.low < result.gain < result.high
+    more = forecast(kind, "accuracy", trial, control, 10 * images, 3, 1)
+    assert more.high - more.low < result.high - result.low + 1e-9, "more images, narrower limits"
+    assert abs(more.gain - seen) <= abs(result.gain - seen) + 1e-9, "and more weight for the trial"
+
+
+def test_limits_hold_four_of_five_outcomes_where_experience_is_right() -> None:
+    rng, images, inside = np.random.default_rng(4), 300, 0
+    known = EXPERIENCE["longer"]
+    noise = np.hypot(np.sqrt(0.25 / images), 0.02)
+    for _ in range(2000):
+        gain = rng.normal(known.mean, known.spread)
+        shown = (gain + rng.normal(0, known.rest)) / known.slope + rng.normal(0, noise)
+        result = forecast("longer", "accuracy", 0.5 + shown, 0.5, images, 3, 1)
+        inside += result.low <= gain + rng.normal(0, noise) <= result.high
+    assert inside / 2000 == pytest.approx(0.8, abs=0.03)
+
+
+def test_what_is_borrowed_or_joined_is_less_and_less_sure() -> None:
+    one, two = made("longer", 0.03), made("weight decay", 0.02)
+    less = borrowed(one)
+    assert 0 < less.gain < one.gain
+    assert less.high - less.low > one.high - one.low
+    both = together([one, two])
+    assert max(one.gain, two.gain) < both.gain < one.gain + two.gain
+    assert both.high - both.low > one.high - one.low
+
+
+def test_plans_are_joined_setting_by_setting_and_the_first_of_two_that_collide_counts() -> None:
+    plan = Plan()
+    slow, cosine = plan.changed({"optimiser.learning_rate": 1e-4}), CHANGES["falling rate"].make(plan, 64)
+    decay, larger = plan.changed({"optimiser.weight_decay": 0.1}), plan.changed({"network": "residual"})
+    deep = plan.changed({"network": "three double blocks"})
+    assert cosine is not None
+    result, places = joined(plan, [slow, cosine, decay, larger, deep, plan])
+    assert places == (0, 2, 3)
+    assert result == plan.changed({
+        "optimiser.learning_rate": 1e-4, "optimiser.weight_decay": 0.1, "network": "residual"
+    }).changed({"name": "three blocks"}), "the network's name is not the plan's"  # fmt: skip
+    result, places = joined(plan, [cosine, slow])
+    assert (result, places) == (cosine, (0,))
+    small = plan.changed({"network": "two blocks", "preprocessing.input_size": 4})
+    assert joined(plan.changed({"network": "two blocks"}), [deep, small])[1] == (0,), "what does not fit is left out"
+
+
+def test_the_list_has_trouble_causes_and_changes_each_once(station: Workspace) -> None:
+    plan = station.run(1).plan()
+    decayed = CHANGES["weight decay"].make(plan, 64)
+    assert decayed is not None
+    of_cause = Remedy("augment", "Show it in training", "It helps", 0.5, decayed.write())
+    cause = Cause("quality", "are blurred", (1, 2, 3), {"smooth": 3}, "They are blurred", "Blur", {}, None, None, 0.4,
+                  (of_cause, Remedy("collect", "Collect", "Not tried")))  # fmt: skip
+    result = steps_of(station, 1, cause)
+    assert (result.run, result.state, result.measure) == (1, "done", "accuracy")
+    sources = {step.kind: step.source for step in result.steps}
+    assert sources["quality"] == "causes"
+    assert "weight decay" not in sources, "the same plan stands on the list once"
+    assert {"longer", "residual"} <= {step.kind for step in result.steps if step.source == "settings"}
+    (of_it,) = [step for step in result.steps if step.kind == "quality"]
+    assert (of_it.change, of_it.evidence) == ("weight decay", "3 mistakes are blurred")
+    assert all(step.can_be_tried for step in result.steps if step.plan is not None and not step.problem)
+    noise = [step for step in result.steps if step.kind == "validation noise"]
+    assert noise
+    assert "which images judge" in noise[0].problem
+    assert result.seconds > 0
+
+
+def test_forecasts_order_the_list_and_join_what_helps(station: Workspace) -> None:
+    run = station.run(1)
+    by_kind = {step.kind: step for step in steps_of(station).steps if step.plan is not None}
+    gains = {"weight decay": 0.03, "longer": 0.02, "label smoothing": -0.01, "averaged weights": LEAST / 2}
+    keep_forecasts(run, {digest_of(Plan.read(by_kind[k].plan or {})): made(k, gain) for k, gain in gains.items()})
+    result = steps_of(station)
+    kinds = [step.kind for step in result.steps]
+    assert kinds[:4] == ["together", "weight decay", "longer", "averaged weights"]
+    assert kinds.index("residual") < kinds.index("label smoothing"), "not tried before not expected to help"
+    joint = Plan.read(result.steps[0].plan or {})
+    assert joint == joined(run.plan(), [Plan.read(by_kind[k].plan or {}) for k in ("weight decay", "longer")])[0]
+    assert all(step.tried == (step.kind in gains) for step in result.steps)
+    assert by_kind["longer"].change == "longer"
+    words = [each for each in result.words() if isinstance(each, str)]
+    assert any("--try 6 trains 6 of them" in each for each in words)
+    keep_forecasts(run, {digest_of(joint): made("together", -0.01)})
+    joint_step = next(step for step in steps_of(station).steps if step.kind == "together")
+    assert joint_step.tried, "its own trial counts more than the sum of its parts"
+    assert not joint_step.forecast.helps if joint_step.forecast else False
+
+
+def test_the_first_forecast_of_a_plan_stays_and_damaged_notes_are_none(station: Workspace) -> None:
+    run = station.run(1)
+    keep_forecasts(run, {"a": made("longer", 0.01)})
+    keep_forecasts(run, {"a": made("longer", 0.09), "b": made("residual", 0.02)})
+    assert kept_forecasts(run) == {"a": made("longer", 0.01), "b": made("residual", 0.02)}
+    for words in ("{", '{"a": 3}', '{"a": {"gain": 1}}', "[]"):
+        (run.folder / FILE).write_text(words)
+        assert kept_forecasts(run) == {}
+
+
+def test_what_was_trained_says_what_it_gained_and_forecasts_are_held_against_it(station: Workspace) -> None:
+    run, plan = station.run(1), station.run(1).plan()
+    longer = CHANGES["longer"].make(plan, 64)
+    assert longer is not None
+    keep_forecasts(run, {digest_of(longer): made("longer", 0.9)})
+    assert steps_of(station).calibration == ""
+    finish(execute(station, station.claim_run(replace(longer, seed=99, name="other")), lambda: False))
+    before, after = (RunReader(station.run(k)).view().best for k in (1, 2))
+    assert before is not None
+    assert after is not None
+    assert before.validation is not None
+    assert after.validation is not None
+    gain = after.validation.accuracy - before.validation.accuracy
+    result = steps_of(station)
+    (step,) = [step for step in result.steps if step.change == "longer"]
+    assert (step.run, step.gain) == (2, pytest.approx(gain))
+    assert step.effect == f"Tried in run 2: {points(gain)} points of accuracy on the validation images."
+    assert not step.can_be_tried
+    (outcome,) = Tried(station).outcomes()
+    assert (outcome.run, outcome.within) == (2, False)
+    assert result.calibration == calibration((outcome,))
+    assert "1 forecast was put to the test here: 0 came to lie within" in result.calibration
+    assert "points less than expected" in result.calibration
+    assert Outcome(made("longer", gain), 2, gain).within
+    second = steps_of(station, 2)
+    again = next(step for step in second.steps if step.change == "longer")
+    assert again.forecast is not None
+    assert (again.forecast.run, again.tried) == (1, False), "as it was tried for run 1"
+
+
+def test_remedies_are_tried_forecast_and_told_one_after_the_other(station: Workspace) -> None:
+    request = WhatNext(str(station.folder), 1, 2)
+    wanted = [step.kind for step in steps_of(station).steps if step.can_be_tried][:2]
+    job, seen = carry_out(request), list[NextSteps]()
+    while True:
+        try:
+            progress = next(job)
+        except StopIteration as end:
+            result = end.value
+            break
+        if isinstance(progress.so_far, NextSteps):
+            seen.append(progress.so_far)
+    tested = {step.kind for step in result.steps if step.tried}
+    assert tested == set(wanted)
+    assert [each.under_way for each in seen] == [2, 1, 0]
+    assert result.under_way == 0
+    for step in result.steps:
+        if step.tried and step.forecast is not None:
+            run = station.run(1)
+            control = trial_of(run, shortened(run.plan(), 1.0))
+            assert control is not None
+            assert control.figures is not None
+            assert step.forecast.control == getattr(control.figures, step.forecast.measure)
+    table = json.loads((station.run(1).folder / FILE).read_text())
+    assert len(table) == 2
+    third = finish(carry_out(WhatNext(str(station.folder), 1)))
+    assert third == result, "what was tried is kept"
+
+
+def test_nothing_is_tried_where_nothing_could_be_told(station: Workspace) -> None:
+    alone = station.claim_run(station.run(1).plan().changed({"split.validation_fraction": 0.0}))
+    finish(execute(station, alone, lambda: False))
+    with pytest.raises(BadValue, match="no validation images"):
+        finish(carry_out(WhatNext(str(station.folder), 2, 3)))
+    held = station.run(1).hold()
+    try:
+        with pytest.raises(BadValue, match="it is training"):
+            finish(carry_out(WhatNext(str(station.folder), 1, 3)))
+        assert not [s for s in steps_of(station).steps if s.source == "settings"], (
+            "while it trains only trouble is told"
+        )
+    finally:
+        os.close(held)
