@@ -17,18 +17,16 @@ from PIL import Image, ImageFilter
 from PyQt6.QtCore import QEventLoop, QPointF, QTimer
 from PyQt6.QtWidgets import QPushButton
 
-from attentive_lens.desk.results.effects import effect_of
-from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.remedies.forecasts import kept_forecasts
 from attentive_lens.window.application import make_application, make_frame, open_folder
 from attentive_lens.window.explaining.activations import ActivationsPanel
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.frame import Frame
-from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
-from attentive_lens.window.pages.training import TrainingPage
+from attentive_lens.window.pages.training import ALL, NEXT, TrainingPage
 from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.matrix import MatrixView
 from attentive_lens.window.results.new_images import NewImagesView
@@ -86,8 +84,6 @@ def main() -> None:
     frame.show_stage("augmentation")
     wait(2)
     frame.grab().save(str(into / "augmentation.png"))
-    with tempfile.TemporaryDirectory() as folder:
-        take_import(session, Path(folder), into / "import.png")
     frame.close()
     welcome = Welcome(open_folder)
     welcome.show()
@@ -229,44 +225,26 @@ def draw_new(session: Session, folder: Path) -> None:
 
 
 def take_training(frame: Frame, training: TrainingPage, session: Session, into: Path) -> None:
-    """A run in trouble with advice that was tried, its layers, and all runs."""
+    """A run in trouble, its layers, what to do next with what was tried, and all runs."""
     shown = session.runs.current
-    troubled = [number for number in session.runs.views if training_advice(session, number)]
+    troubled = [number for number in session.runs.views if was_tried(session, number)]
     session.runs.choose(troubled[0] if troubled else shown or 1)
     wait(0.5)
-    for place, name in ((0, "training"), (1, "layers"), (3, "runs")):
+    for place, name in ((0, "training"), (1, "layers"), (NEXT, "next"), (ALL, "runs")):
         training.open_view(place)
         if name == "runs":
             training.all.table.selectRow(0)
+        while name == "next" and not training.next.rows:
+            wait(0.2)
         wait(0.5)
         frame.grab().save(str(into / f"{name}.png"))
     training.open_view(0)
     session.runs.choose(shown or 1)
 
 
-def training_advice(session: Session, number: int) -> bool:
-    """Whether a run has advice whose remedy was tried."""
-    run = session.workspace.run(number)
-    result = advice_of(session.workspace, run, session.runs.views[number])
-    return any(effect_of(session.workspace, run, finding) is not None for finding in result)
-
-
-def take_import(session: Session, folder: Path, into: Path) -> None:
-    """The demo's images in one array whose axes leave several readings."""
-    place = folder / "grains.npz"
-    pixels = session.images.pixels
-    assert pixels is not None
-    chosen = np.linspace(0, len(pixels) - 1, 60).astype(int)
-    labels = [session.images.collection.classes[session.images.collection.rows[k].label] for k in chosen]
-    np.savez(place, images=np.asarray(pixels[chosen]).reshape(60, -1), types=np.array(labels))
-    window = ImportWindow(place, lambda _: None)
-    window.folder.setText("grains-workspace")
-    window.show()
-    while not window.ways:
-        wait(0.2)
-    wait(0.5)
-    window.grab().save(str(into))
-    window.close()
+def was_tried(session: Session, number: int) -> bool:
+    """Whether remedies of a run were tried."""
+    return bool(kept_forecasts(session.workspace.run(number)))
 
 
 if __name__ == "__main__":

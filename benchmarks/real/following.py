@@ -81,12 +81,15 @@ def trained(workspace: Workspace, plan: Plan) -> Run:
     return run
 
 
+def judged(run: Run) -> tuple[float, float]:
+    """Validation accuracy, and of equals the lesser loss."""
+    best = RunReader(run).view().best
+    assert best is not None
+    assert best.validation is not None
+    return best.validation.accuracy, -best.validation.loss
+
+
 def accuracy(workspace: Workspace, run: Run, on: str) -> float:
-    if on == "validation":
-        best = RunReader(run).view().best
-        assert best is not None
-        assert best.validation is not None
-        return best.validation.accuracy
     return finish(carry_out(Score(str(workspace.folder), run.number, on))).accuracy
 
 
@@ -124,7 +127,7 @@ def followed(workspace: Workspace, first: Plan, budget: float) -> Iterator[tuple
             print(f"    failed: {error}")
             continue
         yield run, cost, step
-        if accuracy(workspace, run, "validation") > accuracy(workspace, best, "validation"):
+        if judged(run) > judged(best):
             best = run
 
 
@@ -174,12 +177,12 @@ WAYS = {"followed": followed, "seeds": other_seeds, "search": searched}
 def measure(workspace: Workspace, way: str, seed: int, budget: float) -> float:
     """Test accuracy of what is best by validation."""
     plan = replace(usual_plan(workspace).changed({"training.threads": 1}), seed=seed)
-    best, chosen = -1.0, 0.0
+    best, chosen = (-1.0, 0.0), 0.0
     for run, cost, step in WAYS[way](workspace, plan, budget):
-        value, test = accuracy(workspace, run, "validation"), accuracy(workspace, run, "test")
+        value, test = judged(run), accuracy(workspace, run, "test")
         expected = f" ({step.forecast.words} expected: {step.remedy})" if step is not None and step.forecast else ""
         print(
-            f"    run {run.number}, cost {cost:.1f}: {value:.3f} on validation, {test:.3f} on test{expected}",
+            f"    run {run.number}, cost {cost:.1f}: {value[0]:.3f} on validation, {test:.3f} on test{expected}",
             flush=True,
         )
         if value > best:

@@ -128,19 +128,34 @@ def test_better_is_in_the_direction_of_the_measure() -> None:
     assert better("balanced_accuracy", one, other) is None
 
 
+def foretold(kind: str, value: float, trial: float, control: float, images: int) -> Forecast:
+    result = forecast(kind, value, Figures(trial, 1.0), Figures(control, 1.0), "accuracy", images, 3, 1)
+    assert result is not None
+    return result
+
+
 @given(st.sampled_from([*EXPERIENCE, "unknown"]), st.floats(0.02, 0.98), st.floats(-0.3, 0.3), st.integers(1, 5000))
 def test_a_forecast_lies_between_experience_and_what_the_trial_says(
     kind: str, control: float, gain: float, images: int
 ) -> None:
     trial = min(1.0, max(0.0, control + gain))
     known = EXPERIENCE.get(kind, ANY)
-    result = forecast(kind, "accuracy", trial, control, images, 3, 1)
+    result = foretold(kind, 0.4, trial, control, images)
     seen = known.slope * (trial - control)
     assert min(known.mean, seen) - 1e-9 <= result.gain <= max(known.mean, seen) + 1e-9
     assert result.low < result.gain < result.high
-    more = forecast(kind, "accuracy", trial, control, 10 * images, 3, 1)
+    more = foretold(kind, 0.4, trial, control, 10 * images)
     assert more.high - more.low < result.high - result.low + 1e-9, "more images, narrower limits"
     assert abs(more.gain - seen) <= abs(result.gain - seen) + 1e-9, "and more weight for the trial"
+
+
+@given(st.floats(0, 1), st.floats(0, 1), st.floats(0, 1), st.integers(0, 3000))
+def test_nobody_gains_more_than_there_is(value: float, trial: float, control: float, images: int) -> None:
+    for kind in EXPERIENCE:
+        result = foretold(kind, value, trial, control, images)
+        assert result.low <= result.gain <= result.high <= 1 - value
+        perfect = foretold(kind, 1.0, trial, control, images)
+        assert perfect.gain == pytest.approx(0)
 
 
 def test_limits_hold_four_of_five_outcomes_where_experience_is_right() -> None:
@@ -150,9 +165,14 @@ def test_limits_hold_four_of_five_outcomes_where_experience_is_right() -> None:
     for _ in range(2000):
         gain = rng.normal(known.mean, known.spread)
         shown = (gain + rng.normal(0, known.rest)) / known.slope + rng.normal(0, noise)
-        result = forecast("longer", "accuracy", 0.5 + shown, 0.5, images, 3, 1)
+        result = foretold("longer", 0.5, 0.5 + shown, 0.5, images)
         inside += result.low <= gain + rng.normal(0, noise) <= result.high
     assert inside / 2000 == pytest.approx(0.8, abs=0.03)
+
+
+def test_a_measure_that_is_not_known_gives_no_forecast() -> None:
+    one = Figures(0.5, 1.0)
+    assert forecast("longer", 0.5, one, one, "balanced_accuracy", 100, 3, 1) is None
 
 
 def test_what_is_borrowed_or_joined_is_less_and_less_sure() -> None:

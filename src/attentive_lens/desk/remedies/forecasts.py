@@ -16,9 +16,12 @@ from attentive_lens.desk.requests.remedies import Forecast
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace
 
 FILE = "forecasts.json"
+USUAL = 0.5
+"""Part of the images that was wrong, about, where `EXPERIENCE` was gathered."""
 WITHIN = 0.8
 """Part of the outcomes that an interval should hold."""
 Z = 1.2816
@@ -71,21 +74,50 @@ EXPERIENCE: dict[str, Experience] = {
 `benchmarks/real/following.py` tells how well they hold on others."""
 
 
-def forecast(kind: str, measure: str, trial: float, control: float, images: int, epochs: int, run: int) -> Forecast:
+def forecast(
+    kind: str, value: float, trial: Figures, control: Figures, measure: str, images: int, epochs: int, run: int
+) -> Forecast | None:
     """Experience with such changes, moved by the trial as far as that can be trusted.
 
     A normal distribution about the experience is multiplied with the likelihood of the trial's gain; the limits allow
-    for what the outcome itself will vary by: the seed, and so few images.
+    for what the outcome itself will vary by: the seed, and so few images. What there is to gain is less where little
+    is wrong: experience is that of sets of which `USUAL` is.
+
+    Parameters
+    ----------
+    kind
+        Of the change, in `EXPERIENCE`.
+    value
+        The measure after the run itself, 0–1.
+    trial, control
+        Figures after the short training of the remedy, and of the plan as it is.
+    measure, images, epochs, run
+        Which measure, how many validation images, epochs of the control, and the run's number.
+
+    Returns
+    -------
+    Forecast or None
+        None where a training did not know the measure.
     """
-    known = EXPERIENCE.get(kind, ANY)
-    few = math.sqrt(max(control * (1 - control), 1 / max(1, images)) / max(1, images))
-    noise = math.hypot(few, SEED)  # of a difference of two on the same images, which go together about half
-    seen = known.slope * (trial - control)
-    variance = (known.slope * noise) ** 2 + known.rest**2
-    weight = known.spread**2 / (known.spread**2 + variance)
-    gain = known.mean + weight * (seen - known.mean)
-    reach = Z * math.sqrt(weight * variance + noise**2)
-    return Forecast(measure, gain, gain - reach, gain + reach, trial, control, epochs, kind, run)
+    one, other = getattr(trial, measure), getattr(control, measure)
+    if one is None or other is None:
+        return None
+    known, room = EXPERIENCE.get(kind, ANY), min(1.0, (1 - value) / USUAL)
+    noise = math.hypot(_chance(other, images), SEED)  # of a difference on the same images, which go half together
+    seen = room * known.slope * (one - other)
+    variance = room**2 * ((known.slope * noise) ** 2 + known.rest**2)
+    spread = room**2 * known.spread**2
+    weight = spread / max(1e-12, spread + variance)
+    gain = min(room * known.mean + weight * (seen - room * known.mean), 1 - value)
+    reach = Z * math.sqrt(weight * variance + _chance(value, images) ** 2 + (room * SEED) ** 2)
+    return Forecast(measure, gain, gain - reach, min(gain + reach, 1 - value), one, other, epochs, kind, run)
+
+
+def _chance(part: float, images: int) -> float:
+    """Standard error of a part of so many images; where all or none is right, that of half an image."""
+    count = max(1, images)
+    bounded = min(1 - 0.5 / count, max(0.5 / count, part))
+    return math.sqrt(bounded * (1 - bounded) / count)
 
 
 def borrowed(made: Forecast) -> Forecast:

@@ -12,6 +12,7 @@ from attentive_lens.desk.remedies.trials import part_of, shortened, tried
 from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.remedies import NextSteps, WhatNext
 from attentive_lens.desk.tasks.causes import known_causes
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Run, Workspace
@@ -60,13 +61,16 @@ def _forecast(place: Workspace, run: Run, plans: list[Plan], images: int, causes
         if step.plan is not None:
             kinds[digest_of(Plan.read(step.plan))] = step.change
     made = {}
+    best = RunReader(run).view().best
+    before = best.validation if best is not None else None
     for each in plans:
         figures, measure, digest = figures_of(run, each, part), goal(each), digest_of(each)
-        if figures is None or control is None or digest not in kinds:
+        value = getattr(before, measure) if before is not None else None
+        if figures is None or control is None or value is None or digest not in kinds:
             continue
-        trial, still = getattr(figures, measure), getattr(control, measure)
-        if trial is not None and still is not None:
-            epochs = shortened(plan, part).training.epochs
-            made[digest] = forecast(kinds[digest], measure, trial, still, images, epochs, run.number)
+        epochs = shortened(plan, part).training.epochs
+        result = forecast(kinds[digest], value, figures, control, measure, images, epochs, run.number)
+        if result is not None:
+            made[digest] = result
     keep_forecasts(run, made)
     return next_steps(place, run, causes)
