@@ -37,3 +37,41 @@ def test_grey_pictures_are_offered_to_be_trained_as_such() -> None:
 def test_settings_that_a_finding_offers_are_those_of_a_plan() -> None:
     (finding,) = finish(FAULTS["colour"].find(pictures([True] * 60)))
     assert Plan().changed(finding.actions[0].settings).preprocessing.channels == 1
+
+
+def with_spots(count: int, of_class: int | None) -> tuple[Evidence, set[int]]:
+    """300 grey pictures of 32 pixels, some with a small blue spot."""
+    evidence = pictures([True] * 300)
+    pixels = np.repeat(np.repeat(evidence.pixels[:], 2, axis=1), 2, axis=2)
+    able = [k for k in range(300) if of_class is None or k % 3 == of_class]
+    places = able[:: max(1, len(able) // count)][:count]
+    for k in places:
+        pixels[k, 5:7, 5:7] = (40, 60, 200)
+    return replace(evidence, pixels=pixels), set(places)
+
+
+def test_a_few_coloured_pictures_among_grey_ones_are_named_with_their_class() -> None:
+    evidence, places = with_spots(40, 1)
+    (finding,) = finish(FAULTS["colour"].find(evidence))
+    assert finding.kind == "coloured among grey"
+    assert set(finding.places) == places
+    assert "40 images of 300 have colour" in finding.why
+    assert "40 of them among the 100 of «netted»" in finding.why
+    assert [action.settings for action in finding.actions if action.settings] == [
+        {"preprocessing.colour_space": "grey"}
+    ]
+    (plain,) = finish(FAULTS["colour"].find(with_spots(42, None)[0]))
+    assert "among" not in plain.why.partition("have colour")[2], "as many of every class"
+    spotted, grey = finish(FAULTS["colour"].find(with_spots(3, 0)[0]))
+    assert (spotted.kind, grey.kind) == ("coloured among grey", "grey pictures")
+    assert "297 images of 300 are grey" in grey.why
+    (alone,) = finish(FAULTS["colour"].find(replace(evidence, trained_in="grey")))
+    assert [action.word for action in alone.actions] == ["flag them"]
+
+
+def test_what_packing_does_to_grey_is_no_colour() -> None:
+    evidence = pictures([True] * 300)
+    noise = np.random.default_rng(3).integers(-9, 10, evidence.pixels[:].shape)
+    packed = evidence.pixels[:].astype(int) // 2 + 60 + noise * (np.arange(300) % 40 == 0)[:, None, None, None]
+    findings = finish(FAULTS["colour"].find(replace(evidence, pixels=packed.astype(np.uint8))))
+    assert "coloured among grey" not in [finding.kind for finding in findings]
