@@ -16,7 +16,7 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.advice import ADVICE
+from attentive_lens.training.advice import GRAVE
 from attentive_lens.workspace import Workspace
 
 BASE = Plan().changed(
@@ -28,8 +28,6 @@ BASE = Plan().changed(
         "seed": 5,
     }
 )
-GRAVE = frozenset(list(ADVICE)[: list(ADVICE).index("over-fitting")])
-"""What undoes a run; the rest may well be so of a short one on few images."""
 
 
 @pytest.fixture(scope="module")

@@ -30,11 +30,14 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.difference import differences
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.advice import GRAVE
 from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace
 
 LEAST, JOINED = 0.004, 3
 """Gain from which on a remedy is joined with others, and how many of them at most."""
+TROUBLE = 0.012
+"""Gain that what is wrong with a run is thought to be worth more than what is only worth a try."""
 NO_PLAN = "no plan decides it: look at the images"
 OTHER_IMAGES = "it changes which images judge, so that nothing can be compared"
 
@@ -196,15 +199,20 @@ def _step(remedy: _Remedy, run: Run, plan: Plan, view: RunView, digest: str, tri
 
 
 def _order(step: NextStep) -> tuple[int, float]:
-    """What is expected to help, what was not tried, what is not expected to help, what was done, what no plan does."""
+    """What is expected to help, what was not tried, what is not expected to help, what was done, what no plan does.
+
+    Of what was not tried that stands first which may bring most, not what does in the mean: a trial tells.
+    """
     if step.run is not None:
         return 3, -(step.gain or 0.0)
     if step.forecast is not None:
         return (0 if step.forecast.helps else 2), -step.forecast.gain
     if not step.can_be_tried:
         return 4, 0.0
-    trouble = {"advice": 2.0, "causes": 1.0}.get(step.source, 0.0)
-    return 1, -trouble - EXPERIENCE.get(step.change, ANY).mean
+    if step.kind in GRAVE:
+        return 1, -1.0
+    known = EXPERIENCE.get(step.change, ANY)
+    return 1, -(known.mean + known.spread + (TROUBLE if step.source in ("advice", "causes") else 0.0))
 
 
 def _seconds(plan: Plan, of: Plan, view: RunView) -> float | None:

@@ -37,6 +37,9 @@ ADVICE: dict[str, Advice] = {
 }
 """Every piece of advice by its kind, what undoes a run first."""
 
+GRAVE = frozenset(list(ADVICE)[: list(ADVICE).index("over-fitting")])
+"""What undoes a run: nothing else is worth a try before it is mended."""
+
 _LATER = frozenset(
     {"under-fitting", "plateau", "class ignored", "imbalance", "augmentation too strong", "still improving"}
 )
@@ -68,4 +71,4 @@ def advise(run: Record) -> tuple[Finding, ...]:
     return tuple(finding for kind, finding in result.items() if kind not in silent)
 
 
-__all__ = ["ADVICE", "OVERRULES", "Advice", "Finding", "Record", "advise"]
+__all__ = ["ADVICE", "GRAVE", "OVERRULES", "Advice", "Finding", "Record", "advise"]
