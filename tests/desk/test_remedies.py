@@ -141,7 +141,7 @@ def test_a_forecast_lies_between_experience_and_what_the_trial_says(
     trial = min(1.0, max(0.0, control + gain))
     known = EXPERIENCE.get(kind, ANY)
     result = foretold(kind, 0.4, trial, control, images)
-    seen = known.slope * (trial - control)
+    seen = known.mean + known.slope * (trial - control - known.trial)
     assert min(known.mean, seen) - 1e-9 <= result.gain <= max(known.mean, seen) + 1e-9
     assert result.low < result.gain < result.high
     more = foretold(kind, 0.4, trial, control, 10 * images)
@@ -164,7 +164,7 @@ def test_limits_hold_four_of_five_outcomes_where_experience_is_right() -> None:
     noise = np.hypot(np.sqrt(0.25 / images), 0.02)
     for _ in range(2000):
         gain = rng.normal(known.mean, known.spread)
-        shown = (gain + rng.normal(0, known.rest)) / known.slope + rng.normal(0, noise)
+        shown = known.trial + (gain - known.mean + rng.normal(0, known.rest)) / known.slope + rng.normal(0, noise)
         result = foretold("longer", 0.5, 0.5 + shown, 0.5, images)
         inside += result.low <= gain + rng.normal(0, noise) <= result.high
     assert inside / 2000 == pytest.approx(0.8, abs=0.03)
