@@ -1,7 +1,8 @@
 """What the fault finders find in real pictures: of what was planted, and of what was not.
 
-Every set of `sets.py` is looked through as it is, where all that is found is false (but for real copies), and once
-more with copies, blurred, washed out and small pictures, and a mark planted in it.
+Every set of `sets.py` is looked through as it is, where all that is found is false (but for real copies), once more
+with copies, blurred, washed out and small pictures, and a mark planted in it, and once with three of a hundred labels
+changed, which a quick probe should doubt before anything is trained.
 
     python benchmarks/real/faults.py FOLDER [SET ...]
 """
@@ -30,6 +31,7 @@ from attentive_lens.images.preprocessing import resized
 from attentive_lens.plan.preprocessing import Preprocessing
 
 MOST = 3000
+WRONG = 0.03
 SHOWS = 6.0
 """Levels by which pixels vary in a picture that shows something, twice the noise that is planted with a copy."""
 SEEN = 2.0
@@ -131,6 +133,28 @@ def planted(shown: Shown, seed: int) -> Shown:
     return replace(shown, pictures=pictures, labels=labels, names=names, planted=every, copies=copies)
 
 
+def mislabelled(shown: Shown, seed: int) -> Shown:
+    """The set with three of a hundred labels changed."""
+    random = random_generator(seed, "wrong labels")
+    labels = list(shown.labels)
+    changed = {k for k in range(len(labels)) if random.random() < WRONG}
+    for k in changed:
+        labels[k] = (labels[k] + int(random.integers(1, len(shown.classes)))) % len(shown.classes)
+    return replace(shown, labels=labels, planted={"doubtful label": changed})
+
+
+def of_labels(shown: Shown) -> str:
+    """How many labels the quick probe doubts, and how many of those were changed."""
+    began = time.perf_counter()
+    findings = finish(find_faults(shown.evidence(), ["doubtful labels"]))
+    seconds = time.perf_counter() - began
+    doubted = {place for finding in findings for place in finding.places}
+    changed = shown.planted.get("doubtful label", set())
+    false = f"{len(doubted - changed)} false ({len(doubted - changed) / len(shown.labels):.1%} of images)"
+    result = f", changed {len(doubted & changed)}/{len(changed)}" if changed else ""
+    return f"  doubtful labels: {false}{result}, {seconds:.1f} s"
+
+
 def alike(one: np.ndarray, other: np.ndarray) -> bool:
     """Whether two pictures show the same but for brightness and a little noise, judged pixel by pixel."""
     a, b = (np.asarray(resized(p, SETTINGS), np.float64).mean(axis=2) for p in (one, other))
@@ -180,12 +204,14 @@ def report(shown: Shown) -> str:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("folder", type=Path)
-    parser.add_argument("sets", nargs="*", default=["materials", "symbols", "planets", "laboratory"])
+    parser.add_argument("sets", nargs="*", default=["materials", "symbols", "planets", "laboratory", "terrain", "head"])
     words = parser.parse_args()
     for name in words.sets:
         shown = read(words.folder / name)
         print(f"{name}, as it is\n{report(shown)}", flush=True)
         print(f"{name}, planted\n{report(planted(shown, 1))}", flush=True)
+        print(f"{name}, labels as they are\n{of_labels(shown)}", flush=True)
+        print(f"{name}, some labels changed\n{of_labels(mislabelled(shown, 1))}", flush=True)
 
 
 if __name__ == "__main__":
