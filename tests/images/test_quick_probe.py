@@ -48,7 +48,7 @@ def test_changed_labels_are_doubted_and_few_others(shots: tuple[np.ndarray, np.n
     )
     assert probed.looked == COUNT
     assert 0.8 < probed.accuracy < 1
-    assert 0 < probed.found <= probed.planted == round(0.03 * COUNT)
+    assert 0 < probed.doubted <= probed.planted == round(0.03 * COUNT)
     assert probed.others <= (FALSE + WRONG) * COUNT + 3
     clean = probe_of(pixels, labels)
     assert clean is not None

@@ -70,7 +70,7 @@ def _by_probe(probed: Probed, places: NDArray[np.int64], classes: NDArray[np.int
         f"{images_in_words(len(places))} of {probed.looked} look like another class to a quick probe on plain features,"
         " by their neighbours and by all classifiers that did not learn from them"
         f" ({probed.accuracy:.0%} of its answers are as labelled; of {probed.planted} labels changed for a test it"
-        f" doubted {probed.found}, of {others} others {probed.others})"
+        f" doubted {probed.doubted}, of {others} others {probed.others})"
     )
     return _finding(why, places, classes)
 

@@ -45,7 +45,7 @@ class Probed:
         Images that were looked at.
     accuracy : float
         Part of them that it answers as their label does, none of them learned from.
-    planted, found : int
+    planted, doubted : int
         Labels that were changed to test it, and how many of those it doubted.
     others : int
         Labels it doubted besides then.
@@ -56,7 +56,7 @@ class Probed:
     looked: int
     accuracy: float
     planted: int
-    found: int
+    doubted: int
     others: int
 
 
@@ -89,12 +89,12 @@ def quick_probe(evidence: Evidence) -> Job[Probed | None]:
     limit = next((m for m in MARGINS if _tells_apart(margin[is_planted] >= m, margin[~is_planted] >= m)), None)
     if limit is None:
         return None
-    found, others = int((margin[is_planted] >= limit).sum()), int((margin[~is_planted] >= limit).sum())
+    of_planted, others = int((margin[is_planted] >= limit).sum()), int((margin[~is_planted] >= limit).sum())
     margin, predicted = _doubts(waves, nearest, labels, classes)
     doubted = np.flatnonzero(margin >= limit)
     doubted = doubted[np.argsort(-margin[doubted], kind="stable")]
     right = float((predicted == labels).mean())
-    return Probed(places[doubted], predicted[doubted], len(places), right, len(chosen), found, others)
+    return Probed(places[doubted], predicted[doubted], len(places), right, len(chosen), of_planted, others)
 
 
 def _tells_apart(changed: NDArray[np.bool_], others: NDArray[np.bool_]) -> bool:
