@@ -310,6 +310,10 @@ def test_remedies_are_tried_forecast_and_told_one_after_the_other(station: Works
             assert step.forecast.control == getattr(control.figures, step.forecast.measure)
     table = json.loads((station.run(1).folder / FILE).read_text())
     assert len(table) == 2
+    assert result.plain is not None
+    assert f"A classifier on plain features has {result.plain:.1%} of the same images right" in result.comparison
+    assert ("has not learned" in result.comparison) == (result.plain > (result.accuracy or 0))
+    assert result.comparison in list(result.words())
     third = finish(carry_out(WhatNext(str(station.folder), 1)))
     assert third == result, "what was tried is kept"
 

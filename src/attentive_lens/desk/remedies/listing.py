@@ -98,6 +98,7 @@ def next_steps(workspace: Workspace, run: Run, causes: Sequence[Cause] = ()) -> 
     return NextSteps(
         run.number, view.state, measure, getattr(best, measure) if best is not None else None, images, ordered,
         seconds_of(plan, run, ordered, view), calibration(tried.outcomes()),
+        accuracy=best.accuracy if best is not None else None,
     )  # fmt: skip
 
 

@@ -22,6 +22,8 @@ PART = 0.25
 """Part of a plan's epochs that its trial trains."""
 FEWEST = 3
 """Epochs of a trial, at least, unless the plan has fewer."""
+WHOLE = 1000
+"""What a whole trial counts in the progress."""
 FOLDER = "trials"
 IN_EPOCHS = ("warmup_epochs", "step_size", "patience")
 """Settings of schedules that are lengths: a trial is the whole run in small."""
@@ -100,7 +102,7 @@ def tried(workspace: Workspace, run: Run, plans: Sequence[Plan], words: Sequence
                 except StopIteration:
                     break
                 part = progress.done / max(1, progress.total)
-                yield Progress(round(1000 * (number + part)), 1000 * len(plans), f"trying: {what}")
+                yield Progress(round(WHOLE * (number + part)), WHOLE * len(plans), f"trying: {what}")
         except LensError as error:
             if trial_of(run, plan) is None:
                 raise BadFile("The trial was not made", error.why, error.remedy) from None

@@ -158,6 +158,11 @@ class NextSteps:
         How good forecasts were in this workspace, a sentence; empty where none was put to the test.
     under_way : int
         Trials that are still to come of those that were asked for.
+    plain : float or None
+        Part of the same validation images that a classifier on plain features has right, learned from the same training
+        images; None until remedies were tried.
+    accuracy : float or None
+        That of the run; None without a validation set.
     """
 
     run: int
@@ -169,6 +174,18 @@ class NextSteps:
     seconds: float = 0.0
     calibration: str = ""
     under_way: int = 0
+    plain: float | None = None
+    accuracy: float | None = None
+
+    @property
+    def comparison(self) -> str:
+        """What the run has learned beside what needs no network, in a sentence; empty where that is not known."""
+        if self.plain is None or self.accuracy is None:
+            return ""
+        words = f"A classifier on plain features has {self.plain:.1%} of the same images right"
+        if self.plain > self.accuracy:
+            return f"{words}, this run {self.accuracy:.1%}: it has not learned what needs no network yet."
+        return f"{words}, this run {self.accuracy:.1%}."
 
     def words(self) -> Words:
         """Trouble first, then all steps as a table, and how far forecasts can be trusted."""
@@ -180,6 +197,8 @@ class NextSteps:
                     yield f"  {step.effect}"
         if self.value is not None and self.steps:
             yield f"What to do next after run {self.run} ({MEASURES[self.measure].label} {self.value:.1%}), in points:"
+        if self.comparison:
+            yield self.comparison
         rows = [(f"{k}", step.remedy, step.verdict, step.kind) for k, step in enumerate(self.steps, 1)]
         if rows:
             yield Rows(("", "remedy", "expected gain", "because of"), tuple(rows))

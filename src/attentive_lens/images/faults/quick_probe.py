@@ -12,14 +12,13 @@ from attentive_lens.core.jobs import Job, breathe
 from attentive_lens.core.random import random_generator
 from attentive_lens.images.faults.base import Evidence, at_a_time
 from attentive_lens.images.fixed_features import fixed_features
+from attentive_lens.images.plain_classifier import PlainClassifier, Scaling, waves
 
 MOST = 6000
 """Images that are looked at, at most."""
 FEWEST = 60
 FOLDS, TIMES = 5, 3
 """Parts that take turns, and how often they are drawn anew."""
-WAVES, RIDGE = 800, 0.1
-"""Random waves that stand for a kernel, and the weight of the penalty."""
 NEIGHBOURS, AGREE, OBJECT = 10, 0.5, 0.1
 """The most similar images, the part of them that is of the class said, at least, and of that on the label, at most."""
 PLANTED = 0.03
@@ -63,10 +62,10 @@ class Probed:
 def quick_probe(evidence: Evidence) -> Job[Probed | None]:
     """Labels that neighbours and all of several classifiers contradict, none of which learned from the image.
 
-    Kernel ridge regression by random waves (Rahimi & Recht 2007, algorithm 1) on fixed features, with folds. How far
-    apart said and label must be is set by labels that are changed for a test: the least margin at which no more others
-    are doubted than if three of a hundred were wrong, and one of two hundred besides. None where there is no such
-    margin, for the features do not tell these classes apart well enough, or where there are too few images.
+    A `PlainClassifier` on fixed features, with folds. How far apart said and label must be is set by labels that are
+    changed for a test: the least margin at which no more others are doubted than if three of a hundred were wrong, and
+    one of two hundred besides. None where there is no such margin, for the features do not tell these classes apart
+    well enough, or where there are too few images.
     """
     places = np.unique(np.linspace(0, len(evidence) - 1, min(MOST, len(evidence))).astype(int))
     labels, classes = evidence.labels[places], len(evidence.classes)
@@ -76,21 +75,22 @@ def quick_probe(evidence: Evidence) -> Job[Probed | None]:
     for progress, part in at_a_time(len(places), "comparing images with their classes", 32):
         yield progress
         parts.append(fixed_features(evidence.images(places[part])))
-    features = _scaled(np.concatenate(parts))
+    features = np.concatenate(parts)
+    features = Scaling.of(features).apply(features)
     nearest = _nearest(features)
-    waves = _waves(features)
+    of = waves(features)
     rng = random_generator(0, "labels changed to test the quick probe")
     changed = labels.copy()
     chosen = rng.permutation(len(labels))[: max(1, round(PLANTED * len(labels)))]
     changed[chosen] = (changed[chosen] + rng.integers(1, classes, len(chosen))) % classes
-    margin, _ = _doubts(waves, nearest, changed, classes)
+    margin, _ = _doubts(of, nearest, changed, classes)
     is_planted = np.zeros(len(labels), bool)
     is_planted[chosen] = True
     limit = next((m for m in MARGINS if _tells_apart(margin[is_planted] >= m, margin[~is_planted] >= m)), None)
     if limit is None:
         return None
     of_planted, others = int((margin[is_planted] >= limit).sum()), int((margin[~is_planted] >= limit).sum())
-    margin, predicted = _doubts(waves, nearest, labels, classes)
+    margin, predicted = _doubts(of, nearest, labels, classes)
     doubted = np.flatnonzero(margin >= limit)
     doubted = doubted[np.argsort(-margin[doubted], kind="stable")]
     right = float((predicted == labels).mean())
@@ -109,18 +109,6 @@ def _tells_apart(changed: NDArray[np.bool_], others: NDArray[np.bool_]) -> bool:
     return by_chance < CHANCE
 
 
-def _scaled(features: NDArray[np.float32]) -> NDArray[np.float32]:
-    return np.asarray((features - features.mean(axis=0)) / (features.std(axis=0) + 1e-3), np.float32)
-
-
-def _waves(features: NDArray[np.float32]) -> NDArray[np.float32]:
-    """N×800, whose products are a Gaussian kernel of the mean squared distance over the features."""
-    rng = random_generator(0, "waves of the quick probe")
-    width = features.shape[1]
-    directions = (rng.standard_normal((width, WAVES)) * np.sqrt(2 / width)).astype(np.float32)
-    return np.asarray(np.cos(features @ directions + rng.uniform(0, 2 * np.pi, WAVES).astype(np.float32)), np.float32)
-
-
 def _nearest(features: NDArray[np.float32]) -> NDArray[np.int64]:
     """Places of the most similar other images, N×10."""
     count = min(NEIGHBOURS, len(features) - 1)
@@ -136,10 +124,10 @@ def _nearest(features: NDArray[np.float32]) -> NDArray[np.int64]:
 
 
 def _doubts(
-    waves: NDArray[np.float32], nearest: NDArray[np.int64], labels: NDArray[np.int64], classes: int
+    of: NDArray[np.float32], nearest: NDArray[np.int64], labels: NDArray[np.int64], classes: int
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """By how much another class is ahead of the label, 0 where anybody disagrees on that; and the class said."""
-    answers = np.stack([_unseen(waves, labels, classes, time) for time in range(TIMES)])
+    answers = np.stack([_unseen(of, labels, classes, time) for time in range(TIMES)])
     mean = answers.mean(axis=0)
     predicted, images = mean.argmax(axis=1), np.arange(len(labels))
     agreed = (answers.argmax(axis=2) == predicted).all(axis=0)
@@ -150,17 +138,12 @@ def _doubts(
     return np.where(agreed & (predicted != labels), margin, 0.0), predicted
 
 
-def _unseen(waves: NDArray[np.float32], labels: NDArray[np.int64], classes: int, time: int) -> NDArray[np.float64]:
+def _unseen(of: NDArray[np.float32], labels: NDArray[np.int64], classes: int, time: int) -> NDArray[np.float64]:
     """Answers N×K by classifiers that did not learn from the image."""
     fold = random_generator(time, "folds of the quick probe").permutation(len(labels)) % FOLDS
-    wanted = np.eye(classes)[labels]
-    answers = np.empty(wanted.shape)
+    answers = np.empty((len(labels), classes))
     for k in range(FOLDS):
         breathe()
-        learned, held = waves[fold != k], waves[fold == k]
-        middle, share = learned.mean(axis=0), wanted[fold != k].mean(axis=0)
-        centred = learned - middle
-        products = (centred.T @ centred).astype(np.float64) + RIDGE * len(learned) * np.eye(WAVES)
-        weights = np.linalg.solve(products, centred.T @ (wanted[fold != k] - share))
-        answers[fold == k] = (held - middle) @ weights + share
+        learned = PlainClassifier.fit(of[fold != k], labels[fold != k], classes)
+        answers[fold == k] = learned.answers(of[fold == k])
     return answers

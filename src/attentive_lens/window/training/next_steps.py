@@ -252,7 +252,7 @@ class NextStepsView(QFrame):
             measure = MEASURES[steps.measure].label
             self.says.setText(
                 f"Gains in points of {measure}, over the {percent(steps.value)} of run {steps.run} on"
-                f" {thousands(steps.images)} validation images."
+                f" {thousands(steps.images)} validation images. {steps.comparison}".rstrip()
             )
 
     def _use(self, step: NextStep) -> None:
