@@ -32,6 +32,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.usual import usual_plan
+from attentive_lens.desk.remedies.forecasts import Outcome, Tried, calibration, note_use
 from attentive_lens.desk.remedies.trials import part_of, shortened
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.remedies import NextStep, WhatNext
@@ -121,6 +122,7 @@ def followed(workspace: Workspace, first: Plan, budget: float) -> Iterator[tuple
         cost += plan.training.epochs / epochs
         left -= cost
         done.add(key(plan))
+        note_use(workspace, best.number, step)
         try:
             run = trained(workspace, replace(plan, seed=first.seed))
         except LensError as error:
@@ -201,15 +203,18 @@ def main() -> None:
     words = parser.parse_args()
     names = words.names or [each.name for each in sorted(words.sets.iterdir()) if each.name != "packages"]
     results: dict[str, list[float]] = {}
+    outcomes: list[Outcome] = []
     for name in names:
         for seed in words.seeds:
             for way in words.ways:
                 print(f"  {name}, seed {seed}, {way}", flush=True)
                 workspace = place_for(words.sets, words.work, name, way, seed)
                 results.setdefault(way, []).append(measure(workspace, way, seed, words.budget))
+                outcomes += Tried(workspace).outcomes()
                 print(f"  {name}, seed {seed}, {way}: {results[way][-1]:.3f} on test", flush=True)
     for way, values in results.items():
         print(f"{way}: {np.mean(values):.3f} on test in the mean of {len(values)}")
+    print(calibration(tuple(outcomes)))
 
 
 if __name__ == "__main__":

@@ -17,6 +17,7 @@ from attentive_lens.desk.remedies.forecasts import (
     ANY,
     EXPERIENCE,
     FILE,
+    USED,
     Outcome,
     Tried,
     borrowed,
@@ -25,6 +26,7 @@ from attentive_lens.desk.remedies.forecasts import (
     forecast,
     keep_forecasts,
     kept_forecasts,
+    note_use,
     together,
 )
 from attentive_lens.desk.remedies.joining import joined
@@ -283,6 +285,22 @@ def test_what_was_trained_says_what_it_gained_and_forecasts_are_held_against_it(
     again = next(step for step in second.steps if step.change == "longer")
     assert again.forecast is not None
     assert (again.forecast.run, again.tried) == (1, False), "as it was tried for run 1"
+
+
+def test_what_is_used_without_a_trial_is_noted_and_held_against_what_comes(station: Workspace) -> None:
+    run = station.run(1)
+    by_kind = {step.kind: step for step in steps_of(station).steps}
+    step = replace(by_kind["longer"], forecast=made("longer", 0.0))
+    note_use(station, 1, by_kind["residual"])
+    assert not (run.folder / USED).exists(), "nothing was expected of it"
+    note_use(station, 1, step)
+    assert list(kept_forecasts(run, USED).values()) == [made("longer", 0.0)]
+    assert kept_forecasts(run) == {}
+    assert not any(each.tried for each in steps_of(station).steps)
+    plan = Plan.read(step.plan or {})
+    finish(execute(station, station.claim_run(plan), lambda: False))
+    (outcome,) = Tried(station).outcomes()
+    assert outcome.run == 2
 
 
 def test_remedies_are_tried_forecast_and_told_one_after_the_other(station: Workspace) -> None:

@@ -74,6 +74,7 @@ def advise(
     Each remedy is a new plan. What it should gain is forecast from a short training of it and of the plan as it is;
     trials are kept, and Ctrl+C stops them until the same command goes on.
     """
+    from attentive_lens.desk.remedies.forecasts import note_use
     from attentive_lens.desk.tasks import carry_out
     from attentive_lens.plan.plan import Plan
     from attentive_lens.workspace.runs import write_plan
@@ -85,6 +86,7 @@ def advise(
             make_folder(plans)
             files.append(str(plans / f"{place:02}-{step.kind.replace(' ', '-')}.toml"))
             write_plan(Path(files[-1]), Plan.read(step.plan))
+            note_use(Workspace.open(workspace), run, step)
     if as_json:
         say_json(Advised(**vars(steps), plans=tuple(files)))
         return

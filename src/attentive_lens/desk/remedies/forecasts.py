@@ -12,14 +12,15 @@ from functools import lru_cache
 
 from attentive_lens.core.files import write_text
 from attentive_lens.desk.remedies.trials import better
-from attentive_lens.desk.requests.remedies import Forecast
+from attentive_lens.desk.requests.remedies import Forecast, NextStep
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace
 
-FILE = "forecasts.json"
+FILE, USED = "forecasts.json", "forecasts-used.json"
+"""Forecasts that stand on a trial for the run, and those of remedies that were used without one."""
 USUAL = 0.5
 """Part of the images that was wrong, about, where `EXPERIENCE` was gathered."""
 WITHIN = 0.8
@@ -77,6 +78,7 @@ EXPERIENCE: dict[str, Experience] = {
     "label smoothing": Experience(0.01, 0.02, 0.016),
     "weight decay": Experience(0.009, 0.02, 0.013),
     "averaged weights": Experience(0.01, 0.02, 0.01),
+    "together": Experience(0.03, 0.03, 0.03, slope=0.6),
 }
 """By kind of change, in accuracy: from trainings in full and their trials on two sets of real pictures, of which
 `benchmarks/real/following.py` tells how well they hold on others."""
@@ -164,7 +166,7 @@ def digest_of(plan: Plan) -> str:
     return hashlib.sha256(json.dumps(alike, sort_keys=True).encode()).hexdigest()[:24]
 
 
-def keep_forecasts(run: Run, forecasts: Mapping[str, Forecast]) -> None:
+def keep_forecasts(run: Run, forecasts: Mapping[str, Forecast], file: str = FILE) -> None:
     """Note what remedies should gain, by the digests of their plans; what was forecast first stays.
 
     Raises
@@ -172,17 +174,28 @@ def keep_forecasts(run: Run, forecasts: Mapping[str, Forecast]) -> None:
     BadFile
         If the run's folder cannot be written.
     """
-    table = {digest: asdict(made) for digest, made in {**forecasts, **kept_forecasts(run)}.items()}
-    write_text(run.folder / FILE, json.dumps(table, indent=1))
+    table = {digest: asdict(made) for digest, made in {**forecasts, **kept_forecasts(run, file)}.items()}
+    write_text(run.folder / file, json.dumps(table, indent=1))
 
 
-def kept_forecasts(run: Run) -> dict[str, Forecast]:
+def kept_forecasts(run: Run, file: str = FILE) -> dict[str, Forecast]:
     """By the digest of the remedy's plan; none where they cannot be read."""
     try:
-        table = json.loads((run.folder / FILE).read_text("utf-8"))
+        table = json.loads((run.folder / file).read_text("utf-8"))
         return {str(digest): Forecast(**row) for digest, row in table.items()}
     except (OSError, ValueError, TypeError, AttributeError):
         return {}
+
+
+def note_use(workspace: Workspace, number: int, step: NextStep) -> None:
+    """Note what was expected of a remedy that is used, so that it can be held against what comes.
+
+    Where the run cannot be written nothing is noted: using it must not fail by that.
+    """
+    if step.plan is not None and step.forecast is not None and workspace.writable:
+        with contextlib.suppress(LensError):
+            digest = digest_of(Plan.read(step.plan))
+            keep_forecasts(workspace.run(number), {digest: step.forecast}, USED)
 
 
 class Tried:
@@ -223,7 +236,7 @@ class Tried:
         """All forecasts whose remedies were trained."""
         result = []
         for run in (run for runs in self.runs.values() for run in runs):
-            for digest, made in kept_forecasts(run).items():
+            for digest, made in {**kept_forecasts(run, USED), **kept_forecasts(run)}.items():
                 came = self.gained(run, digest, made.measure)
                 if came is not None:
                     result.append(Outcome(made, *came))

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QFrame, QLabel, QScrollArea, QSizePolicy, QWidget
 
+from attentive_lens.desk.remedies.forecasts import note_use
 from attentive_lens.desk.requests.remedies import MOST, Forecast, NextStep, NextSteps, WhatNext, points
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
@@ -18,7 +19,7 @@ from attentive_lens.window.words import duration, percent, thousands
 
 REACH = 0.1
 """Gain that a bar's ends stand for; what is beyond ends there."""
-FIGURE = 104
+FIGURE = 118
 """Pixels of the figures beside the bars."""
 
 
@@ -256,6 +257,7 @@ class NextStepsView(QFrame):
             )
 
     def _use(self, step: NextStep) -> None:
-        if step.plan is not None:
+        if step.plan is not None and self.steps is not None:
+            note_use(self.session.workspace, self.steps.run, step)
             self.session.design.change(Plan.read(step.plan), f"the remedy «{step.kind}»")
             self.session.message.emit(f"The next run has the remedy: {step.remedy} Start training to try it.", False)
