@@ -19,6 +19,7 @@ from attentive_lens.desk.requests.inspecting import Channels, Neighbours, TryCha
 from attentive_lens.desk.requests.maps import ClassMaps, Maps
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.numbers import LayerNumbers
+from attentive_lens.desk.requests.remedies import WhatNext
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.engine.losses import Loss, one_hot
@@ -369,6 +370,7 @@ def test_a_script_looks_inside_as_the_window_does(station: Workspace) -> None:
         each.name for each in answer(ClassMaps(folder, 1, "training")).classes
     ]
     assert all(each.remedies for each in run.causes("training"))
+    assert run.what_next() == answer(WhatNext(folder, 1))
     assert np.array_equal(run.activity("relu 1").used, answer(LayerActivity(folder, 1, "relu 1")).used)
     assert run.numbers("convolution 1", image=IMAGE).gradient is not None
     (covered,) = run.try_changes(IMAGE, SMALL.write_kind())

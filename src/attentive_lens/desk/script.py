@@ -34,6 +34,7 @@ from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
 from attentive_lens.desk.requests.maps import ClassMaps, Maps, RestsOn
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
+from attentive_lens.desk.requests.remedies import NextSteps, WhatNext
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.results.answering import image_files
 from attentive_lens.desk.results.models import answered_file, by_class
@@ -269,6 +270,10 @@ class Run:
     def causes(self, on: str = "validation") -> tuple[Cause, ...]:
         """What the mistakes on a set come from, with their remedies; see `desk.requests.causes.Cause`."""
         return self._answer(Causes(*self._place, on)).groups
+
+    def what_next(self, tries: int = 0) -> NextSteps:
+        """What to do next, after trials of so many remedies; see `desk.requests.remedies.NextSteps`."""
+        return self._answer(WhatNext(*self._place, tries))
 
     def activity(self, layer: str) -> LayerActive:
         """How active a layer is over the training images; see `desk.requests.activity.LayerActive`."""

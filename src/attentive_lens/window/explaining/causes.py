@@ -252,6 +252,7 @@ class CausesPanel(Panel):
         many = thousands(sum(len(group.images) for group in groups))
         self.note.setText(
             f"{many} mistakes on {self.session.scores.on} in {len(groups)} groups: choose one to walk through it."
+            " Training, «What to do next», tries their plans."
             if groups
             else f"What do the mistakes on {self.session.scores.on} share? Each group is tried on the model as it is."
         )
