@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from attentive_lens.core.jobs import Stopped, finish
+from attentive_lens.core.jobs import Stopped, finish, on_breath
 from attentive_lens.desk.remedies.changes import CHANGES
 from attentive_lens.desk.remedies.forecasts import (
     ANY,
@@ -48,6 +48,10 @@ SIDE = 200
 
 def made(kind: str, gain: float, run: int = 1, measure: str = "accuracy") -> Forecast:
     return Forecast(measure, gain, gain - 0.02, gain + 0.02, 0.5 + gain, 0.5, 3, kind, run)
+
+
+def _stop() -> None:
+    raise Stopped
 
 
 def steps_of(station: Workspace, run: int = 1, *causes: Cause) -> NextSteps:
@@ -104,11 +108,16 @@ def test_a_trial_is_kept_goes_on_where_it_was_stopped_and_says_why_it_failed(sta
     job = tried(station, run, [plan], ["as it is"])
     while len(list(run.folder.glob("trials/0001/checkpoints/*"))) < 2:
         next(job)
-    with pytest.raises(Stopped):
-        job.throw(Stopped())
+    on_breath(_stop)  # as the worker does it, from inside a step
+    try:
+        with pytest.raises(Stopped):
+            list(job)
+    finally:
+        on_breath(None)
     assert trial_of(run, plan) is None
     assert RunReader(replace(run, folder=run.folder / "trials" / "0001")).view().state == "stopped"
     finish(tried(station, run, [plan, bad], ["as it is", "bad"]))
+    assert '"resume"' in (run.folder / "trials" / "0001" / "journal.jsonl").read_text(), "it went on"
     whole, failed = trial_of(run, plan), trial_of(run, bad)
     assert whole is not None
     assert whole.figures is not None
@@ -281,6 +290,11 @@ def test_what_was_trained_says_what_it_gained_and_forecasts_are_held_against_it(
     assert "1 forecast was put to the test here: 0 came to lie within" in result.calibration
     assert "points less than expected" in result.calibration
     assert Outcome(made("longer", gain), 2, gain).within
+    journal = station.run(2).journal
+    whole = journal.read_text()
+    journal.write_text(whole + '{"event": "rate", "epoch": 1, "step": 1, "learning_rate": 0.5}\n')
+    assert not Tried(station).outcomes(), "with another learning rate it was another training"
+    journal.write_text(whole)
     second = steps_of(station, 2)
     again = next(step for step in second.steps if step.change == "longer")
     assert again.forecast is not None

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.images.faults.quick_probe import FALSE, WRONG, Probed, quick_probe
+from attentive_lens.images.faults.quick_probe import FALSE, WRONG, Probed, _doubts, quick_probe
 from attentive_lens.images.fixed_features import SIDE, fixed_features
 from tests.images.test_faults import evidence, result
 
@@ -110,3 +110,19 @@ def test_edges_are_told_by_their_direction_and_flat_pictures_have_none() -> None
     coloured = fixed_features(np.full((1, SIDE, SIDE, 3), (200, 40, 40), np.uint8))
     assert np.count_nonzero(np.abs(flat) > 1e-3) == 16 + 1, "the means of luma, and one bin of the histogram"
     assert np.abs(coloured - flat).max() > 0.5
+
+
+def test_neighbours_of_the_label_and_classifiers_that_disagree_end_a_doubt(monkeypatch: pytest.MonkeyPatch) -> None:
+    labels = np.array([0] * 20 + [1] * 20)
+    near = np.tile(np.arange(20, 30), (40, 1))  # all of class 1
+    near[1, :2] = 2, 3
+    near[2, :6] = range(3, 9)
+    answers = np.tile([0.1, 0.9], (3, 40, 1))
+    answers[1, 3] = 0.9, 0.1
+    monkeypatch.setattr("attentive_lens.images.faults.quick_probe._unseen", lambda *words: answers[words[-1]])
+    margin, predicted = _doubts(np.zeros((40, 1), np.float32), near, labels, 2)
+    assert predicted.tolist() == [1] * 40
+    assert np.flatnonzero(margin).tolist() == [0, *range(4, 20)], (
+        "1 and 2 have neighbours that object, 3 is disputed"
+    )
+    assert margin[0] == pytest.approx(0.8)
