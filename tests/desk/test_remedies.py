@@ -80,11 +80,12 @@ def test_changes_that_a_plan_has_already_are_not_offered() -> None:
         "averaging": "exponential moving average", "training.epochs": 300, "network": "residual",
     })  # fmt: skip
     offered = {kind for kind, change in CHANGES.items() if change.make(plan, 64) is not None}
-    assert offered == {"more augmentation", "normalised blocks"}
+    assert offered == {"more augmentation", "normalised blocks", "lower rate"}
     larger = CHANGES["larger input"].make(Plan(), 90)
     assert larger is not None
     assert larger.preprocessing.input_size == 90, "no larger than the files are"
     assert CHANGES["larger input"].make(Plan(), 70) is None
+    assert CHANGES["lower rate"].make(plan.changed({"optimiser.learning_rate": 2e-5}), 64) is None
 
 
 def test_a_trial_is_the_whole_run_in_small() -> None:

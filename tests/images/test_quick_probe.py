@@ -122,7 +122,5 @@ def test_neighbours_of_the_label_and_classifiers_that_disagree_end_a_doubt(monke
     monkeypatch.setattr("attentive_lens.images.faults.quick_probe._unseen", lambda *words: answers[words[-1]])
     margin, predicted = _doubts(np.zeros((40, 1), np.float32), near, labels, 2)
     assert predicted.tolist() == [1] * 40
-    assert np.flatnonzero(margin).tolist() == [0, *range(4, 20)], (
-        "1 and 2 have neighbours that object, 3 is disputed"
-    )
+    assert np.flatnonzero(margin).tolist() == [0, *range(4, 20)], "1 and 2 have neighbours that object, 3 is disputed"
     assert margin[0] == pytest.approx(0.8)

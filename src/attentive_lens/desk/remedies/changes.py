@@ -19,6 +19,8 @@ DECAY = 0.05
 """Weight decay where there is less."""
 FASTER, FASTEST = 3.0, 0.01
 """Times the learning rate from which a cosine falls, and the highest that it begins with."""
+SLOWER, SLOWEST = 1 / 3, 1e-5
+"""Times the learning rate, and the lowest that is offered."""
 LONGEST = 400
 """Epochs beyond which nobody is told to train longer."""
 LARGER, LARGEST = 1.5, 256
@@ -58,6 +60,11 @@ def _cosine(plan: Plan, _side: int) -> Plan | None:
         return None
     rate = float(f"{min(FASTEST, FASTER * plan.optimiser.learning_rate):.2g}")
     return plan.changed({"schedule": "cosine", "optimiser.learning_rate": max(rate, plan.optimiser.learning_rate)})
+
+
+def _slower(plan: Plan, _side: int) -> Plan | None:
+    rate = float(f"{SLOWER * plan.optimiser.learning_rate:.2g}")
+    return plan.changed({"optimiser.learning_rate": rate}) if rate >= SLOWEST else None
 
 
 def _no_turning(plan: Plan, _side: int) -> Plan | None:
@@ -117,6 +124,10 @@ def _falling(after: Plan, _before: Plan) -> str:
     return f"Let the learning rate fall from {after.optimiser.learning_rate:g} along a cosine."
 
 
+def _at_rate(after: Plan, before: Plan) -> str:
+    return f"Learn at a rate of {after.optimiser.learning_rate:g} in place of {before.optimiser.learning_rate:g}."
+
+
 def _without(after: Plan, before: Plan) -> str:
     gone = [step.kind for step in before.augmentation if step not in after.augmentation]
     return f"Leave {' and '.join(gone)} out of the augmentation."
@@ -132,6 +143,7 @@ CHANGES: dict[str, Change] = {
     for change in (
         Change("longer", _epochs, _longer),
         Change("falling rate", _falling, _cosine),
+        Change("lower rate", _at_rate, _slower),
         Change("nothing turned", _without, _no_turning),
         Change("no augmentation", lambda *_: "Train on the images as they are, without augmentation.", _plain),
         Change("more augmentation", _with, _stronger),

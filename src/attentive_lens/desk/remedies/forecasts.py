@@ -69,6 +69,7 @@ _NETWORK = Experience(0.0, 0.05, slope=0.9, rest=0.03)
 EXPERIENCE: dict[str, Experience] = {
     "longer": Experience(0.025, 0.02, 0.025),
     "falling rate": Experience(0.011, 0.025, -0.018),
+    "lower rate": Experience(0.0, 0.03),
     "nothing turned": Experience(-0.003, 0.025, 0.027),
     "no augmentation": Experience(0.02, 0.03, 0.014),
     "more augmentation": Experience(-0.006, 0.02, -0.004),
