@@ -148,7 +148,7 @@ def other_seeds(workspace: Workspace, first: Plan, budget: float) -> Iterator[tu
 
 def searched(workspace: Workspace, first: Plan, budget: float) -> Iterator[tuple[Run, float, None]]:
     """Random search, the first plan first."""
-    rng = random_generator(first.seed, "random search")
+    rng = random_generator(first.seed, f"random search in {workspace.folder.name}")
     yield trained(workspace, first), 1.0, None
     left = budget - 1
     more = (Scale(range=(0.8, 1.25)), Contrast(), Erasing())
