@@ -257,6 +257,17 @@ def test_forecasts_order_the_list_and_join_what_helps(station: Workspace) -> Non
     assert not joint_step.forecast.helps if joint_step.forecast else False
 
 
+def test_what_undoes_a_run_stands_before_what_helped_another(station: Workspace) -> None:
+    by_kind = {step.kind: step for step in steps_of(station).steps}
+    keep_forecasts(station.run(1), {digest_of(Plan.read(by_kind["longer"].plan or {})): made("longer", 0.3)})
+    slow = station.run(1).plan().changed({"optimiser.learning_rate": 1e-7, "training.epochs": 3})
+    finish(execute(station, station.claim_run(slow), lambda: False))
+    result = steps_of(station, 2)
+    assert result.steps[0].kind == "rate too low"
+    assert all(step.forecast is None for step in result.steps), "run 1 was sound"
+    assert "together" not in {step.kind for step in result.steps}
+
+
 def test_the_first_forecast_of_a_plan_stays_and_damaged_notes_are_none(station: Workspace) -> None:
     run = station.run(1)
     keep_forecasts(run, {"a": made("longer", 0.01)})

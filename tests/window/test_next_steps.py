@@ -11,10 +11,12 @@ from pytestqt.qtbot import QtBot
 from tests.driving import child, click, stage
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.requests.remedies import MOST
+from attentive_lens.desk.remedies.forecasts import digest_of, keep_forecasts
+from attentive_lens.desk.requests.remedies import MOST, Forecast
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.runs import RunReader
+from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.chart import Chart
 from attentive_lens.window.training.next_steps import ForecastBar, NextStepsView
@@ -64,6 +66,19 @@ def test_trouble_stands_above_the_curves_and_leads_to_what_to_do_next(
     place = next(k for k, row in enumerate(view.rows) if row.step.run == 3)
     words = [each.text() for each in view.rows[place].findChildren(QLabel)]
     assert "gained in run 3" in words
+
+
+def test_what_became_known_meanwhile_is_there_when_the_list_is_opened_again(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "what to do next view")
+    view = child(frame, NextStepsView, "next steps")
+    qtbot.waitUntil(lambda: bool(view.rows), timeout=20_000)
+    step = next(row.step for row in view.rows if row.step.can_be_tried and row.step.plan is not None)
+    click(qtbot, frame, "curves view")
+    made = Forecast("accuracy", 0.2, 0.1, 0.3, 0.6, 0.4, 2, step.change, 1)
+    keep_forecasts(frame.session.workspace.run(1), {digest_of(Plan.read(step.plan or {})): made})
+    click(qtbot, frame, "what to do next view")
+    qtbot.waitUntil(lambda: view.rows[0].step.forecast == made, timeout=20_000)
+    assert child(frame, QLabel, "step figure 0").text() == "+20.0"
 
 
 def test_remedies_are_tried_in_the_window_and_the_trying_can_be_stopped(qtbot: QtBot, frame: Frame) -> None:

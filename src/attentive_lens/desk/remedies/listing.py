@@ -81,7 +81,8 @@ def next_steps(workspace: Workspace, run: Run, causes: Sequence[Cause] = ()) -> 
         if digest not in steps and (remedy.plan is None or remedy.plan != plan):
             amounts_to = changes[digest].kind if digest in changes else remedy.kind
             steps[digest] = replace(_step(remedy, run, plan, view, digest, tried), change=amounts_to)
-    others = tried.forecasts(run)
+    undone = any(step.kind in GRAVE and step.run is None for step in steps.values())
+    others = {} if undone else tried.forecasts(run)  # what helps a sound run says nothing of one that is undone
     for digest, step in steps.items():
         if step.plan is None or step.problem:
             continue
@@ -200,18 +201,18 @@ def _step(remedy: _Remedy, run: Run, plan: Plan, view: RunView, digest: str, tri
 
 
 def _order(step: NextStep) -> tuple[int, float]:
-    """What is expected to help, what was not tried, what is not expected to help, what was done, what no plan does.
+    """What undoes the run; what should help, was not tried, should not help, was done; what no plan decides.
 
     Of what was not tried that stands first which may bring most, not what does in the mean: a trial tells.
     """
     if step.run is not None:
         return 3, -(step.gain or 0.0)
+    if step.kind in GRAVE and step.plan is not None and (step.forecast is None or step.forecast.helps):
+        return -1, 0.0
     if step.forecast is not None:
         return (0 if step.forecast.helps else 2), -step.forecast.gain
     if not step.can_be_tried:
         return 4, 0.0
-    if step.kind in GRAVE:
-        return 1, -1.0
     known = EXPERIENCE.get(step.change, ANY)
     return 1, -(known.mean + known.spread + (TROUBLE if step.source in ("advice", "causes") else 0.0))
 

@@ -165,6 +165,8 @@ class TrainingPage(Page):
         """Show the curves, layers, answers or all runs."""
         if place == ALL:
             self.all.refresh()
+        if place == NEXT:
+            self.next.look_again()
         self.shown.setCurrentIndex(place)
         self.advice.want(place < NEXT)
         for k, each in enumerate(self.views.values()):

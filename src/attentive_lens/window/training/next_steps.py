@@ -174,6 +174,11 @@ class NextStepsView(QFrame):
         self.calibration.setWordWrap(True)
         inside.addWidget(self.calibration)
 
+    def look_again(self) -> None:
+        """It is opened: causes may have been looked for since."""
+        self._asked = ()
+        self.refresh()
+
     def refresh(self) -> None:
         """Ask for the list where another run is in view, or one that may have trained a remedy stands otherwise."""
         view = self.session.runs.view
