@@ -189,10 +189,12 @@ def test_a_measure_that_is_not_known_gives_no_forecast() -> None:
 
 def test_what_is_borrowed_or_joined_is_less_and_less_sure() -> None:
     one, two = made("longer", 0.03), made("weight decay", 0.02)
-    less = borrowed(one)
+    less = borrowed(one, 0.5)
     assert 0 < less.gain < one.gain
     assert less.high - less.low > one.high - one.low
-    both = together([one, two])
+    for made_up in (borrowed(one, 0.99), together([one, two], 0.99), borrowed(two, 1.0)):
+        assert made_up.low < made_up.gain <= made_up.high <= 0.01 + 1e-9, "nobody gains more than there is"
+    both = together([one, two], 0.5)
     assert max(one.gain, two.gain) < both.gain < one.gain + two.gain
     assert both.high - both.low > one.high - one.low
 

@@ -81,8 +81,8 @@ EXPERIENCE: dict[str, Experience] = {
     "averaged weights": Experience(0.01, 0.02, 0.01),
     "together": Experience(0.03, 0.03, 0.03, slope=0.6),
 }
-"""By kind of change, in accuracy: from trainings in full and their trials on two sets of real pictures, of which
-`benchmarks/real/following.py` tells how well they hold on others."""
+"""By kind of change, in accuracy: from trainings in full and their trials on two sets of real pictures
+(`benchmarks/real/experience.py`); how well they hold on others tells `following.py` there."""
 
 
 def forecast(
@@ -131,20 +131,21 @@ def _chance(part: float, images: int) -> float:
     return math.sqrt(bounded * (1 - bounded) / count)
 
 
-def borrowed(made: Forecast) -> Forecast:
-    """For another run of the workspace than the one it was tried for: less of it, and less sure."""
-    gain = CARRIED * made.gain
+def borrowed(made: Forecast, value: float) -> Forecast:
+    """For another run, that came to a value, than the one it was tried for: less of it, and less sure."""
+    gain = min(CARRIED * made.gain, 1 - value)
     reach = math.hypot((made.high - made.low) / 2, Z * CARRIED_SPREAD)
-    return replace(made, gain=gain, low=gain - reach, high=gain + reach)
+    return replace(made, gain=gain, low=gain - reach, high=min(gain + reach, 1 - value))
 
 
-def together(made: Sequence[Forecast]) -> Forecast:
-    """Of several remedies at once: less than their sum, for some do the same."""
+def together(made: Sequence[Forecast], value: float) -> Forecast:
+    """Of several remedies at once, for a run that came to a value: less than their sum, for some do the same."""
     first = made[0]
-    gain = TOGETHER * sum(each.gain for each in made)
+    gain = min(TOGETHER * sum(each.gain for each in made), 1 - value)
     reach = math.sqrt(sum(((each.high - each.low) / 2) ** 2 for each in made))
     trial = first.control + sum(each.trial - each.control for each in made)
-    return replace(first, gain=gain, low=gain - reach, high=gain + reach, trial=trial, kind="together")
+    high = min(gain + reach, 1 - value)
+    return replace(first, gain=gain, low=gain - reach, high=high, trial=trial, kind="together")
 
 
 @dataclass(frozen=True)

@@ -89,15 +89,18 @@ def next_steps(workspace: Workspace, run: Run, causes: Sequence[Cause] = ()) -> 
         if digest in known:
             steps[digest] = replace(step, forecast=known[digest], tried=True)
         elif step.change in others:
-            steps[digest] = replace(step, forecast=borrowed(others[step.change]))
+            value = getattr(best, others[step.change].measure, None)
+            if value is not None:
+                steps[digest] = replace(step, forecast=borrowed(others[step.change], value))
+    measure = goal(plan)
+    value = getattr(best, measure) if best is not None else None
     joint = _together(run, plan, view, list(steps.values()), tried)
     if joint is not None:
         own = known.get(digest_of(Plan.read(joint.plan))) if joint.plan is not None else None
         steps["together"] = joint if own is None else replace(joint, forecast=own, tried=True)
     ordered = tuple(sorted(steps.values(), key=_order))
-    measure = goal(plan)
     return NextSteps(
-        run.number, view.state, measure, getattr(best, measure) if best is not None else None, images, ordered,
+        run.number, view.state, measure, value, images, ordered,
         seconds_of(plan, run, ordered, view), calibration(tried.outcomes()),
         accuracy=best.accuracy if best is not None else None,
     )  # fmt: skip
@@ -167,7 +170,11 @@ def _together(run: Run, plan: Plan, view: RunView, steps: Sequence[NextStep], tr
     words = " ".join(f"{step.remedy.partition(';')[0].rstrip('.')}." for step, _, _ in parts)
     remedy = _Remedy("together", "together", words, plan=made)
     step = _step(remedy, run, plan, view, digest_of(made), tried)
-    return None if step.problem else replace(step, forecast=together([forecast for _, forecast, _ in parts]))
+    best = view.best.validation if view.best is not None else None
+    value = getattr(best, goal(plan), None)
+    if step.problem or value is None:
+        return None
+    return replace(step, forecast=together([forecast for _, forecast, _ in parts], value))
 
 
 def _side(workspace: Workspace) -> int:
