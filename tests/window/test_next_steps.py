@@ -18,6 +18,7 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.basics import OneLine
 from attentive_lens.window.parts.chart import Chart
 from attentive_lens.window.training.next_steps import ForecastBar, NextStepsView
 from attentive_lens.workspace import Workspace
@@ -108,3 +109,19 @@ def test_remedies_are_tried_in_the_window_and_the_trying_can_be_stopped(qtbot: Q
     before = bar.grab().toImage()
     bar.made = replace(made, gain=made.gain + 0.05, low=made.low + 0.05, high=made.high + 0.05)
     assert bar.grab().toImage() != before, "the bar shows the forecast"
+
+
+def test_a_line_ends_where_its_room_does_or_is_not_shown_at_all(qtbot: QtBot) -> None:
+    words = "The largest class has many more images than the smallest"
+    cut, whole = OneLine("cut"), OneLine("whole", whole=True)
+    for line in (cut, whole):
+        qtbot.addWidget(line)
+        line.resize(120, 20)
+        line.show()
+        line.say(words)
+    assert cut.text() != words
+    assert cut.text().endswith("…")
+    assert whole.text() == ""
+    for line in (cut, whole):
+        line.resize(900, 20)
+        assert line.text() == words

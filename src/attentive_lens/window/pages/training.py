@@ -14,7 +14,7 @@ from attentive_lens.desk.training.runs import RunView, resumable
 from attentive_lens.plan.optimisers import OptimiserSettings
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
-from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical, view_button
+from attentive_lens.window.parts.basics import OneLine, button, horizontal, label, set_role, vertical, view_button
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.advice import AdviceStrip
 from attentive_lens.window.training.answers import AnswersView
@@ -78,9 +78,9 @@ class TrainingPage(Page):
             chosen = view_button(word.capitalize(), f"{word} view", tip, partial(self.open_view, place))
             self.views[word] = chosen
             views.addWidget(chosen)
-        views.addStretch()
-        self.hint = label(role="faint", size=look.SMALL, name="training hint")
-        views.addWidget(self.hint)
+        self.hint = OneLine("training hint", "faint", look.SMALL, whole=True)
+        self.hint.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        views.addWidget(self.hint, 1)
         middle.addLayout(views)
         self.curves, self.health, self.answers = CurvesView(), HealthView(), AnswersView()
         self.curves.message.connect(session.message)
@@ -243,13 +243,13 @@ class TrainingPage(Page):
         if view is None:
             self.title.setText("No run yet")
             self.advice.hide()
-            self.hint.setText("Start training: the curves grow here. It goes on even if the window is closed.")
+            self.hint.say("Start training: the curves grow here. It goes on even if the window is closed.")
             self.curves.show_nothing(self.session.design.plan.training.epochs)
             self.bar.setValue(0)
             return
         beside = ", ochre: other runs" if self.all.beside else ""
         words = f"Faint: batches, dotted: the best epoch{beside}"
-        self.hint.setText(words if self.shown.currentWidget() is self.curves else "")
+        self.hint.say(words if self.shown.currentWidget() is self.curves else "")
         states = {"training": "is training", "done": "is done", "stopped": "was stopped", "failed": "failed"}
         states["waiting"] = "waits in the queue"
         state = "is paused" if view.paused else states.get(view.state, "broke off")

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QImage
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtGui import QImage, QResizeEvent
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import coloured
 from attentive_lens.window import look
@@ -55,6 +55,34 @@ def label(text: str = "", role: str = "", size: int = look.TEXT, strong: bool = 
     if name:
         widget.setObjectName(name)
     return widget
+
+
+class OneLine(QLabel):
+    """A sentence in what room there is: cut with an ellipsis, or not shown at all where it does not fit whole."""
+
+    def __init__(self, name: str, role: str = "", size: int = look.TEXT, whole: bool = False) -> None:
+        super().__init__()
+        self.words, self.whole = "", whole
+        self.setObjectName(name)
+        self.setFont(look.font(size))
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        if role:
+            self.setProperty("role", role)
+
+    def say(self, words: str) -> None:
+        """Another sentence."""
+        self.words = words
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """More room, or less."""
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        shown = self.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideRight, self.width())
+        self.setText("" if self.whole and shown != self.words else shown)
 
 
 def set_role(widget: QWidget, role: str) -> None:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QFrame, QSizePolicy
+from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtWidgets import QFrame
 
 from attentive_lens.desk.training.advising import Finding, advice_of
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
-from attentive_lens.window.parts.basics import button, horizontal, label
+from attentive_lens.window.parts.basics import OneLine, button, horizontal, label
 from attentive_lens.window.session import Session
 
 
@@ -37,8 +36,7 @@ class AdviceStrip(QFrame):
         outer = horizontal(self, spacing=10, margins=(16, 5, 8, 5))
         self.title = label(role="warn", strong=True, name="advice title")
         outer.addWidget(self.title)
-        self.evidence = label(name="advice evidence")
-        self.evidence.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.evidence = OneLine("advice evidence")
         outer.addWidget(self.evidence, 1)
         tip = "All remedies, what each should gain, and what came of those that were trained."
         self.open = button("What to do next", "open next steps", tip, self.opened.emit)
@@ -89,19 +87,7 @@ class AdviceStrip(QFrame):
         if finding is not None:
             more = f" (and {len(self.findings) - 1} more)" if len(self.findings) > 1 else ""
             self.title.setText(f"{finding.kind.capitalize()}{more}")
-            self._elide()
+            self.evidence.say(f"{finding.evidence[:1].upper()}{finding.evidence[1:]}. {finding.remedy}")
             others = "\n\n".join(f"{each.sentence} Expected: {each.expected}" for each in self.findings)
             self.evidence.setToolTip(others)
         self.changed.emit()
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """The line ends where there is no more room."""
-        super().resizeEvent(event)
-        self._elide()
-
-    def _elide(self) -> None:
-        finding = self.shown
-        if finding is not None:
-            words = f"{finding.evidence[:1].upper()}{finding.evidence[1:]}. {finding.remedy}"
-            metrics = self.evidence.fontMetrics()
-            self.evidence.setText(metrics.elidedText(words, Qt.TextElideMode.ElideRight, self.evidence.width()))
