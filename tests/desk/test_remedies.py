@@ -364,6 +364,20 @@ def test_remedies_are_tried_forecast_and_told_one_after_the_other(station: Works
     assert third == result, "what was tried is kept"
 
 
+def test_a_plan_that_fails_in_its_own_trial_is_told_and_nothing_is_forecast(station: Workspace) -> None:
+    run = station.run(1)
+    control = shortened(run.plan(), part_of(run.plan()))
+    (run.folder / "trials" / "0001").mkdir(parents=True)
+    trial = replace(run, folder=run.folder / "trials" / "0001")
+    trial.write_plan(control)
+    trial.journal.write_text('{"event": "end", "state": "failed", "epochs": 0, "error": "Values ran away."}\n')
+    with pytest.raises(BadValue, match="Values ran away") as caught:
+        finish(carry_out(WhatNext(str(station.folder), 1, 2)))
+    assert "Nothing can be forecast for run 1" in str(caught.value)
+    assert not (run.folder / FILE).exists()
+    assert not (run.folder / "trials" / "0002").exists(), "no more is trained for nothing"
+
+
 def test_nothing_is_tried_where_nothing_could_be_told(station: Workspace) -> None:
     alone = station.claim_run(station.run(1).plan().changed({"split.validation_fraction": 0.0}))
     finish(execute(station, alone, lambda: False))

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.training.runs import RunReader
-from attentive_lens.errors import BadFile, LensError
+from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.stopping import Stopping
@@ -85,11 +85,20 @@ def trial_of(run: Run, plan: Plan) -> Trial | None:
 def tried(workspace: Workspace, run: Run, plans: Sequence[Plan], words: Sequence[str]) -> Job[None]:
     """Train each of some short plans that has no trial yet; who closes the job stops it, and it goes on later.
 
-    A plan that cannot be trained has its failure as its trial.
+    The first is what the others are compared with. Another plan that cannot be trained has its failure as its trial.
+
+    Raises
+    ------
+    BadValue
+        If the first plan fails: then nothing else is trained, for nothing could be told of it.
+    BadFile
+        If a trial cannot be written.
     """
     from attentive_lens.desk.training.executing import Launch, execute  # only here: it loads what trains
 
     for number, (plan, what) in enumerate(zip(plans, words, strict=True)):
+        if number == 1:
+            _check_compared(run, plans[0])
         if trial_of(run, plan) is not None:
             continue
         known = _run_of(run, plan)
@@ -107,6 +116,13 @@ def tried(workspace: Workspace, run: Run, plans: Sequence[Plan], words: Sequence
             if trial_of(run, plan) is None:
                 raise BadFile("The trial was not made", error.why, error.remedy) from None
         shutil.rmtree(trial.checkpoints, ignore_errors=True)  # its figures are in its journal
+
+
+def _check_compared(run: Run, control: Plan) -> None:
+    trial = trial_of(run, control)
+    if trial is not None and trial.figures is None:
+        why = f"the plan as it is failed when it was trained for a short while: {trial.error.rstrip('.')}"
+        raise BadValue(f"Nothing can be forecast for run {run.number}", why, "Mend that first, and train anew")
 
 
 def better(measure: str, figures: Figures, than: Figures) -> float | None:
