@@ -55,7 +55,13 @@ def test_a_few_coloured_pictures_among_grey_ones_are_named_with_their_class() ->
     (finding,) = finish(FAULTS["colour"].find(evidence))
     assert finding.kind == "coloured among grey"
     assert set(finding.places) == places
-    assert "40 images of 300 have colour" in finding.why
+    assert "40 images of 300 have colour, and all others are grey" in finding.why
+    tinted = evidence.pixels.copy()
+    pale = [k for k in range(300) if k not in places][:15]
+    tinted[pale, ..., 2] = np.minimum(tinted[pale, ..., 2], 240) + 8
+    tinted[pale, ..., 0] = tinted[pale, ..., 1] = tinted[pale, ..., 2] - 8
+    (partly,) = finish(FAULTS["colour"].find(replace(evidence, pixels=tinted)))
+    assert "40 images of 300 have colour, and 245 are grey" in partly.why, "15 have a pale tint"
     assert "40 of them among the 100 of «netted»" in finding.why
     assert [action.settings for action in finding.actions if action.settings] == [
         {"preprocessing.colour_space": "grey"}

@@ -80,7 +80,8 @@ def _few_coloured(evidence: Evidence, grey: NDArray[np.bool_], spotted: NDArray[
             f", {own[most]} of them among the {counts[most]} of «{evidence.classes[most]}»: a network may learn the"
             " colour in place of the thing"
         )
-    why = f"{images_in_words(len(places))} of {len(evidence)} have colour, and all others are grey{of_class}"
+    others = "all others" if (grey | spotted).all() else f"{int(grey.sum())}"
+    why = f"{images_in_words(len(places))} of {len(evidence)} have colour, and {others} are grey{of_class}"
     flag = Action("flag them", flag=tuple(places.tolist()))
     as_grey = Action("train on grey pictures", settings={"preprocessing.colour_space": "grey"})
     remedy = "Look at what is coloured; if it is no part of the thing, train on grey pictures"
