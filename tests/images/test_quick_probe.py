@@ -10,6 +10,7 @@ import pytest
 from attentive_lens.core.jobs import finish
 from attentive_lens.images.faults.quick_probe import FALSE, WRONG, Probed, _doubts, quick_probe
 from attentive_lens.images.fixed_features import SIDE, fixed_features
+from attentive_lens.images.plain_classifier import RIDGE, WAVES, PlainClassifier, waves
 from tests.images.test_faults import evidence, result
 
 COUNT = 360
@@ -88,6 +89,26 @@ def test_the_finder_asks_the_probe_where_no_run_answered(shots: tuple[np.ndarray
     everywhere = np.eye(3, dtype=np.float32)[labels]
     (by_runs,) = result("doubtful labels", replace(seen, answers=everywhere))
     assert set(by_runs.places) == set(chosen.tolist())
+
+
+def test_learning_breathes_between_pieces_and_they_change_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    rng, breaths = np.random.default_rng(3), []
+    features, labels = rng.standard_normal((700, 30)).astype(np.float32), rng.integers(0, 3, 700)
+    whole = waves(features)
+    answers = PlainClassifier.fit(whole, labels, 3).answers(whole)
+    monkeypatch.setattr("attentive_lens.images.plain_classifier.AT_ONCE", 100)
+    monkeypatch.setattr("attentive_lens.images.plain_classifier.breathe", lambda: breaths.append(1))
+    assert waves(features) == pytest.approx(whole, abs=1e-5)
+    assert len(breaths) == 7
+    assert PlainClassifier.fit(whole, labels, 3).answers(whole) == pytest.approx(answers, abs=1e-3)
+    assert len(breaths) == 14
+    slow = PlainClassifier.fit(whole, labels, 3).weights
+    centred = whole.astype(np.float64) - whole.mean(axis=0)
+    wanted = np.eye(3)[labels]
+    exact = np.linalg.solve(
+        centred.T @ centred + RIDGE * 700 * np.eye(WAVES), centred.T @ (wanted - wanted.mean(axis=0))
+    )
+    assert slow == pytest.approx(exact, abs=1e-4)
 
 
 @pytest.mark.parametrize(("side", "channels"), [(64, 3), (32, 1), (40, 3), (8, 1), (96, 3)])

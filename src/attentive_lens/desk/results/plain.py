@@ -16,7 +16,7 @@ from attentive_lens.images.fixed_features import fixed_features
 from attentive_lens.images.plain_classifier import PlainClassifier, Scaling, waves
 from attentive_lens.workspace import Run, Workspace
 
-MOST, AT_ONCE = 6000, 32
+MOST, AT_ONCE = 6000, 8
 """Training images that are learned from, at most, and images at a time."""
 
 
@@ -38,12 +38,10 @@ def plain_accuracy(place: Workspace, run: Run) -> Job[float | None]:
     learned = learned[np.unique(np.linspace(0, len(learned) - 1, min(MOST, len(learned))).astype(int))]
     if len(np.unique(data.labels[learned])) < 2 or not len(held):
         return None
-    features = []
-    total = len(learned) + len(held)
-    for first in range(0, total, AT_ONCE):
-        yield Progress(first, total, "looking at plain features")
-        part = np.concatenate([learned, held])[first : first + AT_ONCE]
-        features.append(fixed_features(np.asarray(data.pixels[part])))
+    features, both = [], np.concatenate([learned, held])
+    for first in range(0, len(both), AT_ONCE):
+        yield Progress(first, len(both), "looking at plain features")
+        features.append(fixed_features(np.asarray(data.pixels[both[first : first + AT_ONCE]])))
     every = np.concatenate(features)
     of = waves(Scaling.of(every[: len(learned)]).apply(every))
     classifier = PlainClassifier.fit(of[: len(learned)], data.labels[learned], len(model.classes))

@@ -72,7 +72,7 @@ def quick_probe(evidence: Evidence) -> Job[Probed | None]:
     if len(places) < FEWEST or len(np.unique(labels)) < 2:
         return None
     parts = []
-    for progress, part in at_a_time(len(places), "comparing images with their classes", 32):
+    for progress, part in at_a_time(len(places), "comparing images with their classes", 8):
         yield progress
         parts.append(fixed_features(evidence.images(places[part])))
     features = np.concatenate(parts)
@@ -143,7 +143,6 @@ def _unseen(of: NDArray[np.float32], labels: NDArray[np.int64], classes: int, ti
     fold = random_generator(time, "folds of the quick probe").permutation(len(labels)) % FOLDS
     answers = np.empty((len(labels), classes))
     for k in range(FOLDS):
-        breathe()
         learned = PlainClassifier.fit(of[fold != k], labels[fold != k], classes)
         answers[fold == k] = learned.answers(of[fold == k])
     return answers
