@@ -309,6 +309,10 @@ def test_what_was_trained_says_what_it_gained_and_forecasts_are_held_against_it(
     journal.write_text(whole + '{"event": "rate", "epoch": 1, "step": 1, "learning_rate": 0.5}\n')
     assert not Tried(station).outcomes(), "with another learning rate it was another training"
     journal.write_text(whole)
+    finish(execute(station, station.claim_run(replace(longer, name="same seed")), lambda: False))
+    finish(execute(station, station.claim_run(replace(longer, seed=98)), lambda: False))
+    (same,) = [step for step in steps_of(station).steps if step.change == "longer"]
+    assert same.run == 3, "the one with the run's own seed, though a later one is there"
     second = steps_of(station, 2)
     again = next(step for step in second.steps if step.change == "longer")
     assert again.forecast is not None

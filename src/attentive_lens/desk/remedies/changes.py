@@ -125,7 +125,7 @@ def _falling(after: Plan, _before: Plan) -> str:
 
 
 def _at_rate(after: Plan, before: Plan) -> str:
-    return f"Learn at a rate of {after.optimiser.learning_rate:g} in place of {before.optimiser.learning_rate:g}."
+    return f"Set the learning rate to {after.optimiser.learning_rate:g} in place of {before.optimiser.learning_rate:g}."
 
 
 def _without(after: Plan, before: Plan) -> str:

@@ -216,14 +216,19 @@ class Tried:
                 self.runs.setdefault(_digest_of(run), []).append(run)
 
     def gained(self, run: Run, digest: str, measure: str) -> tuple[int, float] | None:
-        """What the last run of a plan gained over a run, after that run's number; None where it was not trained."""
-        before = RunReader(run).view().best
-        for other in reversed(self.runs.get(digest, ())):
+        """What a run of a plan gained over another, after its number: the last with its seed, else the last of all.
+
+        None where it was not trained. Another seed may judge by other images.
+        """
+        others = [other for other in self.runs.get(digest, ()) if other != run]
+        before = RunReader(run).view().best if others else None
+        if before is None or before.validation is None:
+            return None
+        seed = run.plan().seed
+        for other in sorted(others, key=lambda each: (each.plan().seed == seed, each.number), reverse=True):
             view = RunReader(other).view()
             best = view.best
-            if other == run or view.state != "done" or view.rates or best is None or before is None:
-                continue
-            if best.validation is not None and before.validation is not None:
+            if view.state == "done" and not view.rates and best is not None and best.validation is not None:
                 gain = better(measure, best.validation, before.validation)
                 if gain is not None:
                     return other.number, gain
