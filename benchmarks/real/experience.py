@@ -5,7 +5,7 @@ so is the plan as it is, with the same seeds. Printed by kind of change: gains i
 together, against the plan as it is), gains of the trials on the validation images, both in points, and in the end how
 much of a trial's gain beyond the usual one was kept. The table in `desk/remedies/forecasts.py` is set on two sets.
 
-    python benchmarks/real/experience.py SETS WORK [SET ...] [--seeds 21 22]
+    python benchmarks/real/experience.py SETS WORK [SET ...] [--seeds 21 22] [--kinds KIND ...]
 """
 
 from __future__ import annotations
@@ -42,6 +42,7 @@ def main() -> None:
     parser.add_argument("work", type=Path)
     parser.add_argument("names", nargs="*", default=list(DEVELOPED))
     parser.add_argument("--seeds", nargs="+", type=int, default=[21, 22])
+    parser.add_argument("--kinds", nargs="+", default=list(CHANGES), choices=list(CHANGES))
     words = parser.parse_args()
     gains: dict[str, list[tuple[float, float]]] = defaultdict(list)
     for name in words.names:
@@ -50,8 +51,8 @@ def main() -> None:
             plan = replace(usual_plan(workspace).changed({"training.threads": 1}), seed=seed)
             side = int(np.median([max(row.width, row.height) for row in workspace.catalogue.images()]))
             still = both(workspace, plan, part_of(plan))
-            for kind, change in CHANGES.items():
-                changed = change.make(plan, side)
+            for kind in words.kinds:
+                changed = CHANGES[kind].make(plan, side)
                 if changed is None:
                     continue
                 try:

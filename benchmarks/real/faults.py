@@ -2,7 +2,8 @@
 
 Every set of `sets.py` is looked through as it is, where all that is found is false (but for real copies), once more
 with copies, blurred, washed out and small pictures, and a mark planted in it, and once with three of a hundred labels
-changed, which a quick probe should doubt before anything is trained.
+changed, which a quick probe should doubt before anything is trained. Then small coloured things are laid on eight
+images, at one place and at different ones, some times over, and pictures are cut twice, up to three pixels apart.
 
     python benchmarks/real/faults.py FOLDER [SET ...]
 """
@@ -27,6 +28,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.images.decoding import decode
 from attentive_lens.images.faults import Evidence, Finding, find_faults
+from attentive_lens.images.faults.recurring import recurring
 from attentive_lens.images.preprocessing import resized
 from attentive_lens.plan.preprocessing import Preprocessing
 
@@ -36,6 +38,11 @@ SHOWS = 6.0
 """Levels by which pixels vary in a picture that shows something, twice the noise that is planted with a copy."""
 SEEN = 2.0
 """Levels by which blur must change a picture to be seen."""
+FEW, TRIALS, TWICE = 8, 6, 60
+"""Images that a small thing is laid on, how often, and pictures that are cut twice."""
+COLOURS = np.array([(220, 30, 30), (30, 60, 220), (20, 20, 20), (240, 240, 240), (40, 200, 60), (250, 220, 30)], float)
+MOVED = 7
+"""Pixels of 64 by which two pictures of the same may be moved."""
 SETTINGS = Preprocessing()
 GROUPED = ("duplicate", "leak", "contradiction", "sizes")
 
@@ -133,6 +140,72 @@ def planted(shown: Shown, seed: int) -> Shown:
     return replace(shown, pictures=pictures, labels=labels, names=names, planted=every, copies=copies)
 
 
+def few_marked(pixels: np.ndarray, random: np.random.Generator, one_place: bool) -> tuple[np.ndarray, set[int]]:
+    """Pictures N×S×S×3, a small coloured disc or square on eight of them, and which these are."""
+    pixels, side = pixels.copy(), pixels.shape[1]
+    chosen = random.choice(len(pixels), FEW, replace=False)
+    colour, across = COLOURS[int(random.integers(len(COLOURS)))], random.choice([0.1, 0.14])
+    middle, square = random.uniform(0.1, 0.9, 2), random.random() < 0.5
+    rows, columns = (np.mgrid[0 : 4 * side, 0 : 4 * side] + 0.5) / (4 * side)
+    for k in chosen:
+        down, right = middle + random.normal(0, 0.015, 2) if one_place else random.uniform(0.08, 0.92, 2)
+        apart = np.maximum(abs(rows - down), abs(columns - right)) if square else np.hypot(rows - down, columns - right)
+        cover = (apart < across / 2).reshape(side, 4, side, 4).mean(axis=(1, 3))[:, :, None]
+        with io.BytesIO() as packed:
+            marked = (pixels[k] * (1 - cover) + cover * colour).astype(np.uint8)
+            Image.fromarray(marked).save(packed, "JPEG", quality=85)
+            pixels[k] = np.array(Image.open(packed))
+    return pixels, set(chosen.tolist())
+
+
+def of_few(shown: Shown) -> str:
+    """How many images with a small thing are told, of how many, and how many without."""
+    whole, random, lines = shown.evidence(), random_generator(1, "marks on few"), []
+    for one_place in (True, False):
+        right, wrong = 0, 0
+        for _ in range(TRIALS):
+            pixels, marked = few_marked(np.asarray(whole.pixels), random, one_place)
+            result = {int(k) for thing in finish(recurring(replace(whole, pixels=pixels))) for k in thing.places}
+            right, wrong = right + len(result & marked), wrong + len(result - marked)
+        where = "at one place" if one_place else "at different places"
+        lines.append(f"{where} {right}/{TRIALS * FEW}, {wrong} images besides")
+    return f"  a small thing on {FEW} images, {TRIALS} times: {'; '.join(lines)}"
+
+
+def cut_twice(shown: Shown, seed: int) -> tuple[Shown, dict[frozenset[int], int]]:
+    """The set with some of its pictures cut twice, and by how many pixels of the file each pair is apart."""
+    random = random_generator(seed, "cut twice")
+    pictures, labels, names = list(shown.pictures), list(shown.labels), list(shown.names)
+    pairs: dict[frozenset[int], int] = {}
+    for k in random.permutation(len(pictures))[:TWICE].tolist():
+        picture = pictures[k]
+        if min(picture.shape[:2]) < 24 or picture.std() <= SHOWS:
+            continue
+        apart = int(random.integers(1, 4))
+        other = int(random.integers(0, apart + 1))
+        down, right = (apart, other) if random.random() < 0.5 else (other, apart)
+        height, width = picture.shape[0] - down, picture.shape[1] - right
+        pictures[k] = picture[:height, :width]
+        pairs[frozenset((k, len(pictures)))] = apart
+        pictures.append(picture[down:, right:])
+        labels.append(labels[k])
+        names.append(f"cut-{len(pictures)}")
+    return replace(shown, pictures=pictures, labels=labels, names=names, copies=set(pairs)), pairs
+
+
+def of_cut(shown: Shown) -> str:
+    """How many pairs are told, by how far they are apart."""
+    cut, pairs = cut_twice(shown, 1)
+    findings = finish(find_faults(cut.evidence(), ["duplicates"]))
+    groups = [set(group) for finding in findings if finding.kind in GROUPED for group in finding.groups]
+    known = {pair for pair in pairs if any(pair <= group for group in groups)}
+    parts = [
+        f"{sum(pairs[pair] == apart for pair in known)}/{sum(each == apart for each in pairs.values())} by {apart}"
+        for apart in (1, 2, 3)
+    ]
+    return f"  cut twice, pixels apart: {', '.join(parts)}"
+
+
 def mislabelled(shown: Shown, seed: int) -> Shown:
     """The set with three of a hundred labels changed."""
     random = random_generator(seed, "wrong labels")
@@ -159,10 +232,10 @@ def alike(one: np.ndarray, other: np.ndarray) -> bool:
     """Whether two pictures show the same but for brightness and a little noise, judged pixel by pixel."""
     a, b = (np.asarray(resized(p, SETTINGS), np.float64).mean(axis=2) for p in (one, other))
     best = 1.0
-    for down in range(-2, 3):
-        for across in range(-2, 3):
-            left = a[4:-4, 4:-4] - a[4:-4, 4:-4].mean()
-            right = b[4 + down : 60 + down, 4 + across : 60 + across]
+    for down in range(-MOVED, MOVED + 1):
+        for across in range(-MOVED, MOVED + 1):
+            left = a[MOVED:-MOVED, MOVED:-MOVED] - a[MOVED:-MOVED, MOVED:-MOVED].mean()
+            right = b[MOVED + down : 64 - MOVED + down, MOVED + across : 64 - MOVED + across]
             right = right - right.mean()
             gain = (left * right).sum() / max(float((right * right).sum()), 1e-9)
             best = min(best, float(((left - gain * right) ** 2).sum() / max(float((left * left).sum()), 1e-9)))
@@ -212,6 +285,7 @@ def main() -> None:
         print(f"{name}, planted\n{report(planted(shown, 1))}", flush=True)
         print(f"{name}, labels as they are\n{of_labels(shown)}", flush=True)
         print(f"{name}, some labels changed\n{of_labels(mislabelled(shown, 1))}", flush=True)
+        print(f"{name}, a few\n{of_few(shown)}\n{of_cut(shown)}", flush=True)
 
 
 if __name__ == "__main__":

@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 import pytest
 from PIL import Image
-from scipy.ndimage import gaussian_filter, shift
+from scipy.ndimage import gaussian_filter, shift, zoom
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.images.faults import FAULTS, Evidence, Finding
@@ -206,3 +206,22 @@ def test_the_shift_between_two_pictures_is_found(moved: tuple[int, int]) -> None
     assert fit.residual < 0.002
     darker = fitted(one, Registered.of(np.float32(0.3 + 0.08 * whole[8:72, 8:72])))
     assert darker.gain == pytest.approx(0.8, rel=1e-3)
+
+
+@pytest.mark.parametrize(("side", "apart"), [(64, 3), (96, 3), (40, 3), (64, 1)])
+def test_a_picture_cut_twice_is_one_up_to_three_pixels_of_its_file(side: int, apart: int) -> None:
+    """Files of 40 pixels are made larger: three of theirs are five of what is compared."""
+
+    def sized(file: np.ndarray, to: int) -> np.ndarray:
+        return np.asarray(zoom(file, (to / len(file), to / len(file), 1), order=1, mode="nearest", grid_mode=True))
+
+    whole = [texture(k)[:side, :side] if side <= SIDE else sized(texture(k), side) for k in range(8)]
+    for down, right in ((apart, apart), (apart, -apart), (0, apart)):
+        pixels = [sized(picture, SIDE) for picture in whole]
+        file = whole[3]
+        end = len(file) - apart
+        left, shifted = (slice(end), slice(apart, None)) if right > 0 else (slice(apart, None), slice(end))
+        first, second = file[:end, left], file[down : down + end, shifted]
+        pixels[3] = sized(first, SIDE)
+        (finding,) = result("duplicates", evidence([*pixels, sized(second, SIDE)], sizes=[side - apart] * 9))
+        assert finding.groups == ((3, 8),)

@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 from scipy.fft import irfft2, rfft2
 from scipy.ndimage import gaussian_filter, uniform_filter
 
-SHIFT = 2
+SHIFT = 3
 """Pixels by which pictures may be shifted against each other."""
-BORDER = SHIFT + 3
-"""Pixels at the edge that are not compared: there a shift brings in something new."""
+EDGE = 3
+"""Pixels at the edge that are not compared, besides those that a shift brings in."""
 BLUR = 1.5
 """Standard deviation, pixels, of the blur before what remains is measured: noise and packing are no difference."""
 LEAST = 0.7
@@ -92,40 +92,43 @@ class Fit:
         return self.correlation > LEAST and self.residual < 0.03 and self.worst < 0.15 and 0.7 < self.gain < 1.43
 
 
-def fitted(one: Registered, other: Registered, least: float = -1.0) -> Fit:
+def fitted(one: Registered, other: Registered, least: float = -1.0, shift: int = SHIFT) -> Fit:
     """Lay one picture over another of the same size, if their fine detail correlates by so much at least.
 
     The best whole shift is that of the fine detail; the rest is least squares in the blurred pictures: gain, offset,
     and the part of a pixel as a step along the slopes. Of pictures too small for that, only equal ones fit.
     """
     side = one.soft.shape[0]
-    correlation, down, across = best_shift(one.waves, other.waves, side)
+    correlation, down, across = best_shift(one.waves, other.waves, side, shift)
     if correlation < least:
         return Fit(correlation, 1.0, 1.0, 1.0)
-    if side <= 4 * BORDER:
+    border = shift + EDGE
+    if side <= 4 * border:
         differ = 0.0 if np.array_equal(one.soft, other.soft) else 1.0
         return Fit(correlation, 1.0, differ, differ)
-    inner = slice(BORDER, side - BORDER)
-    moved = (slice(BORDER + down, side - BORDER + down), slice(BORDER + across, side - BORDER + across))
+    inner = slice(border, side - border)
+    moved = (slice(border + down, side - border + down), slice(border + across, side - border + across))
     target = other.soft[inner, inner].ravel()
     terms = np.stack([one.soft[moved].ravel(), *(slope[moved].ravel() for slope in one.slopes)])
     terms, target = terms - terms.mean(axis=1, keepdims=True), target - target.mean()
     products = terms @ terms.T
     products[np.diag_indices(3)] += 1e-9 * np.trace(products) + 1e-12
     weights = np.linalg.solve(products, terms @ target)
-    rest = np.square(target - weights @ terms).reshape(side - 2 * BORDER, -1)
+    rest = np.square(target - weights @ terms).reshape(side - 2 * border, -1)
     variance = max(float(np.square(target).mean()), 1e-12)
     worst = float(uniform_filter(rest, WINDOW).max())
     return Fit(correlation, float(weights[0]), float(rest.mean()) / variance, worst / variance)
 
 
-def best_shift(one: NDArray[np.complex64], other: NDArray[np.complex64], side: int) -> tuple[float, int, int]:
-    """Correlation of two pictures' fine detail at the best of all shifts up to `SHIFT` pixels, and that shift.
+def best_shift(
+    one: NDArray[np.complex64], other: NDArray[np.complex64], side: int, shift: int = SHIFT
+) -> tuple[float, int, int]:
+    """Correlation of two pictures' fine detail at the best of all shifts up to so many pixels, and that shift.
 
     A pixel of the second lies over that of the first so many rows and columns further.
     """
     correlations = irfft2(one * other.conj(), (side, side)) / side**2
-    near = [*range(SHIFT + 1), *range(-SHIFT, 0)] if side > 4 * SHIFT else [0]
+    near = [*range(shift + 1), *range(-shift, 0)] if side > 4 * shift else [0]
     few = correlations[np.ix_(near, near)]
     row, column = (int(n) for n in np.unravel_index(int(few.argmax()), few.shape))
     return float(few[row, column]), near[row], near[column]

@@ -20,7 +20,7 @@ DECAY = 0.05
 FASTER, FASTEST = 3.0, 0.01
 """Times the learning rate from which a cosine falls, and the highest that it begins with."""
 SLOWER, SLOWEST = 1 / 3, 1e-5
-"""Times the learning rate, and the lowest that is offered."""
+"""Times the learning rate, and the lowest that is offered; `FASTER` and `FASTEST` are the same for a higher one."""
 LONGEST = 400
 """Epochs beyond which nobody is told to train longer."""
 LARGER, LARGEST = 1.5, 256
@@ -65,6 +65,11 @@ def _cosine(plan: Plan, _side: int) -> Plan | None:
 def _slower(plan: Plan, _side: int) -> Plan | None:
     rate = float(f"{SLOWER * plan.optimiser.learning_rate:.2g}")
     return plan.changed({"optimiser.learning_rate": rate}) if rate >= SLOWEST else None
+
+
+def _faster(plan: Plan, _side: int) -> Plan | None:
+    rate = float(f"{FASTER * plan.optimiser.learning_rate:.2g}")
+    return plan.changed({"optimiser.learning_rate": rate}) if rate <= FASTEST else None
 
 
 def _no_turning(plan: Plan, _side: int) -> Plan | None:
@@ -143,6 +148,7 @@ CHANGES: dict[str, Change] = {
     for change in (
         Change("longer", _epochs, _longer),
         Change("falling rate", _falling, _cosine),
+        Change("higher rate", _at_rate, _faster),
         Change("lower rate", _at_rate, _slower),
         Change("nothing turned", _without, _no_turning),
         Change("no augmentation", lambda *_: "Train on the images as they are, without augmentation.", _plain),

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import Job, Progress, breathe, paced
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
-from attentive_lens.images.registration import BLANK, LEAST, Registered, fitted
+from attentive_lens.images.registration import BLANK, LEAST, SHIFT, Registered, fitted
 
 COARSE = 16
+STEP = 3
+"""Pixels by which coarse pictures are moved every way before they are compared: a cell is about four."""
 NEAR_COARSE = 0.5
 """Correlation of coarse pictures from which two are looked at closely."""
 AT_ONCE = 64
@@ -19,6 +23,8 @@ COLUMNS = 8192
 MOST_ALIKE = 8
 """Likely copies of an image that are looked at closely, in each such lot."""
 KEPT = 4096
+FARTHEST = 6
+"""Pixels by which pictures of small files may be shifted, where others may be by `SHIFT`."""
 OTHERS = 8
 """Other images of its class with which an image must fit far worse than with its copy."""
 FAR_WORSE = 4.0
@@ -98,20 +104,18 @@ def duplicate_groups(evidence: Evidence) -> Job[list[list[int]]]:
     Takes 512 bytes an image besides the pictures at hand. The coarse comparison grows with the square of the number
     of images (0.5 ms of product for each 10 000 against one hundred); of those alike an image's nearest few go on.
     """
-    count, side = len(evidence), evidence.side
+    count = len(evidence)
     coarse = np.empty((count, COARSE * COARSE), np.float16)
     colours = np.empty((count, evidence.pixels.shape[3]), np.float32)
     for progress, places in at_a_time(count, "looking for copies"):
         yield progress
         images = evidence.images(places)
         colours[places] = images.mean(axis=(1, 2)) / 255
-        grey = images.mean(axis=3, dtype=np.float32) / 255
-        slow = gaussian_filter(grey, (0, side / 8, side / 8))
-        coarse[places] = _unit(_shrunk(gaussian_filter(grey, (0, 1.25, 1.25)) - slow))
+        coarse[places] = _unit(_shrunk(_even(images)))
     pairs: list[tuple[int, int]] = []
     for progress, places in at_a_time(count, "looking for copies", AT_ONCE):
         yield progress
-        pairs += _alike(coarse, colours, places)
+        pairs += _alike(coarse, colours, places, _moved(_even(evidence.images(places))))
     close = _Close(evidence)
     sure = []
     for done, (one, other) in enumerate(pairs):
@@ -140,14 +144,23 @@ def _stars(pairs: list[tuple[int, int]]) -> list[list[int]]:
 
 
 def _alike(
-    coarse: NDArray[np.float16], colours: NDArray[np.float32], places: NDArray[np.int64]
+    coarse: NDArray[np.float16],
+    colours: NDArray[np.float32],
+    places: NDArray[np.int64],
+    moved: list[NDArray[np.float32]],
 ) -> list[tuple[int, int]]:
-    """Pairs, the first of ``places`` and the second after it, that are alike coarsely and of the same tint."""
-    part = coarse[places].astype(np.float32)
+    """Pairs, the first of ``places`` and the second after it, that are alike coarsely and of the same tint.
+
+    The first are coarse pictures moved every way.
+    """
     pairs = []
     for first in range(int(places[0]), len(coarse), COLUMNS):
         breathe()
-        near = part @ coarse[first : first + COLUMNS].astype(np.float32).T
+        others = coarse[first : first + COLUMNS].astype(np.float32).T
+        near = moved[0] @ others
+        for part in moved[1:]:
+            breathe()
+            np.maximum(near, part @ others, out=near)
         near[places[:, None] >= np.arange(first, first + near.shape[1])] = -1
         for row, likeness in enumerate(paced(near, 8)):
             best = np.argsort(-likeness, kind="stable")[: 4 * MOST_ALIKE]
@@ -176,11 +189,16 @@ class _Close:
         first, second = self._of(one), self._of(other)
         if min(first.contrast, second.contrast) < BLANK:
             return False
-        fit = fitted(first, second, LEAST)
+        fit = fitted(first, second, LEAST, self._shift(one, other))
         if not fit.same or fit.residual < EQUAL:
             return fit.same
         usual = [residual for place, residual in self._usual_of(other) if place not in (one, other)]
         return fit.residual * FAR_WORSE < min(usual, default=1.0)
+
+    def _shift(self, one: int, other: int) -> int:
+        """Pixels by which two pictures may be shifted: three of their files, be they smaller than what is compared."""
+        smaller = max(1, int(self._evidence.sizes[[one, other]].min()))
+        return min(FARTHEST, max(SHIFT, math.ceil(SHIFT * self._evidence.side / smaller)))
 
     def _usual_of(self, place: int) -> list[tuple[int, float]]:
         """What remains of a picture when some others of its class are laid over it."""
@@ -196,6 +214,19 @@ class _Close:
                 del self._prepared[next(iter(self._prepared))]
             self._prepared[place] = Registered.of(self._evidence.grey(np.array([place]))[0])
         return self._prepared[place]
+
+
+def _even(images: NDArray[np.uint8]) -> NDArray[np.float32]:
+    """Grey pictures N×S×S without what changes slowly over them."""
+    grey = images.mean(axis=3, dtype=np.float32) / 255
+    slow = images.shape[1] / 8
+    return np.asarray(gaussian_filter(grey, (0, 1.25, 1.25)) - gaussian_filter(grey, (0, slow, slow)), np.float32)
+
+
+def _moved(pictures: NDArray[np.float32]) -> list[NDArray[np.float32]]:
+    """Coarse pictures, as they are and a few pixels to every side."""
+    steps = (0, -STEP, STEP) if pictures.shape[1] > 4 * STEP else (0,)
+    return [_unit(_shrunk(np.roll(pictures, (down, across), (1, 2)))) for down in steps for across in steps]
 
 
 def _shrunk(images: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -1,4 +1,6 @@
-"""A mark near the border that goes with one class: a shortcut a network would rather learn than the thing itself."""
+"""Marks: near the border in much of one class, a shortcut a network would rather learn than the thing itself; or the
+same small thing in a few images.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,8 @@ from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter
 
 from attentive_lens.core.jobs import Job, breathe
-from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
+from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
+from attentive_lens.images.faults.recurring import Recurring, recurring
 from attentive_lens.images.preprocessing import LUMA_CHROMA
 from attentive_lens.plan.augmentation import Erasing
 
@@ -30,6 +33,8 @@ STANDS_OUT = 2.0
 """Times the spread of the cells about it by which a mark differs from them."""
 OFTENER = 4.5
 """Times as often as in other classes it must be there: corners of things are like each other."""
+KNOWN = 0.5
+"""Part of the images with a thing that a class's mark accounts for, from which on it is that mark."""
 MORE = 0.35
 """Part of a class's images by which it must be there more often than in other classes and at mirrored places."""
 
@@ -40,11 +45,20 @@ class Marks(Finder):
     The picture is cut into 16×16 cells. A cell is out of the ordinary when its mean, in luma or in a chroma, lies far
     from what the class usually shows at the mirrored places: far in usual distances there. Debris lies anywhere and
     averages out, what is photographed reaches into the border on all sides alike, and a mark comes back where it was.
-    Marks in the middle, on all sides, and marks that two classes share are not looked for.
+    Of such marks those in the middle, on all sides, and those that two classes share are not looked for.
+
+    What a few images have, of whatever class and at whatever place, is told by its own likeness: see `recurring`.
     """
 
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
-        """At most one finding for each class."""
+        """At most one finding for each class; then one for each thing that a few images have."""
+        findings = yield from self._of_classes(evidence)
+        for thing in (yield from recurring(evidence)):
+            if not any(np.isin(thing.places, finding.places).mean() > KNOWN for finding in findings):
+                findings.append(_of_few(evidence, thing))
+        return findings
+
+    def _of_classes(self, evidence: Evidence) -> Job[list[Finding]]:
         training = np.flatnonzero(np.array(evidence.sets) != "test")
         if len(training) < 2 * FEWEST:
             return []
@@ -83,6 +97,28 @@ class Marks(Finder):
             spot = (*_middle(more * near_by(row, column, 2)), WIDE / CELLS)
             findings.append(Finding("mark", why, remedy, ranked, actions, spot=spot))
         return findings
+
+
+def _of_few(evidence: Evidence, thing: Recurring) -> Finding:
+    counts = np.bincount(evidence.labels[thing.places], minlength=len(evidence.classes))
+    most, held = int(counts.argmax()), int((counts > 0).sum())
+    where = f"at the {_place(*(int(part * CELLS) for part in thing.spot[:2]))}" if thing.spot else "at different places"
+    of = (
+        f"all of «{evidence.classes[most]}»: it may be learned in place of the thing"
+        if held == 1
+        else f"{counts[most]} of them of «{evidence.classes[most]}»"
+    )
+    why = (
+        f"{images_in_words(len(thing.places))} have the same small thing {where}, {thing.across:.0%} of a side across,"
+        f" and no other has one nearly like it: a stamp, a label, a pen? ({of})"
+    )
+    ranked = tuple(thing.places.tolist())
+    actions = (
+        Action("flag them", flag=ranked),
+        Action("cover places at random while training", step=Erasing(probability=0.5, range=(0.1, 0.3))),
+    )
+    remedy = "Look at it: if it does not belong there crop it away, or leave these images out"
+    return Finding("mark", why, remedy, ranked, actions, spot=thing.spot)
 
 
 def cell_means(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
