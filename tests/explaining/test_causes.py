@@ -140,22 +140,64 @@ def test_images_unlike_all_training_images_are_told_with_their_classes() -> None
     assert only("unlike training", many.evidence()) is not None
 
 
-def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about() -> None:
+def looks_like(plot: Plot, places: np.ndarray, classes: np.ndarray) -> None:
+    """Give images the colour of classes, on the noise that they are."""
+    noise = np.random.default_rng(int(places[0])).integers(30, 95, (len(places), SIDE, SIDE, 3))
+    plot.pixels[places] = noise + 60 * np.eye(3, dtype=int)[classes][:, None, None]
+
+
+def with_doubtful_labels() -> tuple[Plot, np.ndarray]:
+    """Four mistakes that look like the class said, to the network and without it; of one the model is not sure."""
     plot = Plot()
     doubtful = plot.wrong[:4]
+    looks_like(plot, np.arange(plot.count), plot.true)
+    looks_like(plot, doubtful, plot.predicted[doubtful])
     plot.statistics[doubtful] += 14 * (np.eye(12)[plot.predicted[doubtful]] - np.eye(12)[plot.true[doubtful]])
     plot.probability[TRAINING : TRAINING + RIGHT] = 0.8
     plot.probability[doubtful] = (0.9, 0.8, 0.7, 0.3)
+    return plot, doubtful
+
+
+def test_a_label_that_the_most_similar_training_images_contradict_is_asked_about() -> None:
+    plot, doubtful = with_doubtful_labels()
     result = only("label", plot.evidence())
     assert result is not None
     assert result.members == (0, 1, 2), "the surest first, and those the model is not sure of are not asked about"
     assert result.remedy.startswith("Look at these 3 labels")
     assert result.figures["neighbours of the class said"] > 0.9
+    assert result.figures["answers of that kind as labelled"] == pytest.approx(RIGHT / (RIGHT + 3))
+    assert "98% of all answers of that kind are as labelled" in result.why
     plot.statistics[doubtful, plot.predicted[doubtful]] += 60
     assert only("label", plot.evidence()) is None, "who is like nothing has neighbours that mean nothing"
     plot.statistics[doubtful, plot.predicted[doubtful]] -= 60
     plot.probability[TRAINING : TRAINING + RIGHT - 20] = 0.5
     assert only("label", plot.evidence()) is None, "a model that is so often sure and wrong accuses nobody"
+
+
+def test_a_label_that_images_uphold_without_the_network_is_not_asked_about() -> None:
+    """The network's neighbours are the network's: what looks like its label is not doubted for them."""
+    plot, doubtful = with_doubtful_labels()
+    looks_like(plot, doubtful[:2], plot.true[doubtful[:2]])
+    result = only("label", plot.evidence())
+    assert result is not None
+    assert result.members == (2,)
+    assert result.remedy.startswith("Look at this label")
+    looks_like(plot, doubtful, plot.true[doubtful])
+    assert only("label", plot.evidence()) is None
+    for seed in range(3):
+        plain, _ = with_doubtful_labels()
+        plain.pixels = np.random.default_rng(seed).integers(60, 190, plain.pixels.shape).astype(np.uint8)
+        assert only("label", plain.evidence()) is None, "where features tell nothing nobody is accused"
+
+
+def test_an_image_that_all_plain_classifiers_learned_from_is_not_asked_about() -> None:
+    plot, _ = with_doubtful_labels()
+    evidence = plot.evidence()
+    rows = evidence.training.rows.copy()
+    rows[:60] = evidence.mistakes.rows[0]
+    result = only("label", replace(evidence, training=replace(evidence.training, rows=rows)))
+    assert result is not None
+    assert result.members == (1, 2)
 
 
 def test_classes_that_overlap_are_told_with_what_one_class_would_give() -> None:
