@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from attentive_lens.core.jobs import Stopped, finish, on_breath
+from attentive_lens.core.jobs import Job, Stopped, finish, on_breath
 from attentive_lens.desk.remedies.changes import CHANGES
 from attentive_lens.desk.remedies.forecasts import (
     ANY,
@@ -31,10 +31,10 @@ from attentive_lens.desk.remedies.forecasts import (
 )
 from attentive_lens.desk.remedies.joining import joined
 from attentive_lens.desk.remedies.listing import LEAST, next_steps
-from attentive_lens.desk.remedies.trials import better, part_of, shortened, trial_of, tried
+from attentive_lens.desk.remedies.trials import WHOLE, better, part_of, shortened, trial_of, tried
 from attentive_lens.desk.requests.causes import Cause, Remedy
 from attentive_lens.desk.requests.remedies import Forecast, NextSteps, WhatNext, points
-from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.tasks import carry_out, remedies
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
@@ -80,7 +80,7 @@ def test_changes_that_a_plan_has_already_are_not_offered() -> None:
         "averaging": "exponential moving average", "training.epochs": 300, "network": "residual",
     })  # fmt: skip
     offered = {kind for kind, change in CHANGES.items() if change.make(plan, 64) is not None}
-    assert offered == {"more augmentation", "normalised blocks", "lower rate"}
+    assert offered == {"more augmentation", "normalised blocks", "lower rate", "higher rate"}
     larger = CHANGES["larger input"].make(Plan(), 90)
     assert larger is not None
     assert larger.preprocessing.input_size == 90, "no larger than the files are"
@@ -368,6 +368,36 @@ def test_remedies_are_tried_forecast_and_told_one_after_the_other(station: Works
     assert third == result, "what was tried is kept"
 
 
+@pytest.mark.parametrize("gain", [0.03, -0.03])
+def test_the_last_trial_is_of_what_should_help_all_together(
+    station: Workspace, monkeypatch: pytest.MonkeyPatch, gain: float
+) -> None:
+    monkeypatch.setattr(remedies, "forecast", lambda kind, *_: made(kind, gain))
+    done = [0]
+
+    def watched(job: Job[NextSteps]) -> NextSteps:
+        while True:
+            try:
+                progress = next(job)
+            except StopIteration as end:
+                return end.value  # type: ignore[no-any-return]
+            if "trying" in progress.doing:
+                assert progress.total == 5 * WHOLE
+                assert done[-1] <= progress.done <= progress.total
+                done.append(progress.done)
+
+    result = watched(carry_out(WhatNext(str(station.folder), 1, 4)))
+    tested = [step for step in result.steps if step.tried]
+    assert len(tested) == 4
+    assert sum(step.kind == "together" for step in tested) == (gain > 0)
+    assert result.under_way == 0
+    assert done[-1] > 4 * WHOLE, "the last of five trainings, that of the plan as it is counted"
+    if gain > 0:
+        (joint,) = [step for step in tested if step.kind == "together"]
+        assert joint.forecast is not None
+        assert joint.forecast.kind == "together"
+
+
 def test_a_plan_that_fails_in_its_own_trial_is_told_and_nothing_is_forecast(station: Workspace) -> None:
     run = station.run(1)
     control = shortened(run.plan(), part_of(run.plan()))
@@ -390,7 +420,7 @@ def test_nothing_is_tried_where_nothing_could_be_told(station: Workspace) -> Non
     held = station.run(1).hold()
     try:
         with pytest.raises(BadValue, match="it is training"):
-            finish(carry_out(WhatNext(str(station.folder), 1, 3)))
+            finish(carry_out(WhatNext(str(station.folder), 1, 4)))
         assert not [s for s in steps_of(station).steps if s.source == "settings"], (
             "while it trains only trouble is told"
         )

@@ -64,13 +64,15 @@ def test_a_small_thing_on_eight_images_is_named_with_them_and_nobody_else(
     assert finding.kind == "mark"
     assert set(finding.places) <= set(CARRIERS)
     assert len(finding.places) >= 6
-    assert (finding.spot is not None) == (at is not None)
-    if at is not None and finding.spot is not None:
-        row, column, across = (SIDE * part for part in finding.spot)
+    assert finding.actions[0].flag == finding.places
+    assert finding.spot is None, "of several classes: no run is asked whether it goes by it"
+    (thing,) = finish(recurring(seen(stamped(images, CARRIERS, at, colour))))
+    assert (thing.spot is not None) == (at is not None)
+    if at is not None and thing.spot is not None:
+        row, column, across = (SIDE * part for part in thing.spot)
         assert abs(row - at[0] - 3) <= 2
         assert abs(column - at[1] - 3) <= 2
         assert 5 <= across <= 10
-        assert finding.actions[0].flag == finding.places
 
 
 def test_the_place_is_told_by_words_and_the_class_where_all_are_of_one() -> None:
@@ -78,10 +80,12 @@ def test_the_place_is_told_by_words_and_the_class_where_all_are_of_one() -> None
     on = np.flatnonzero(labels == 1)[:9].tolist()
     (finding,) = marks(seen(stamped(images, on, (50, 50), RED), labels))
     assert "at the bottom right" in finding.why
-    assert "all of «b»" in finding.why
+    assert "9 images, all of «b», have the same small thing" in finding.why
+    assert finding.spot is not None, "a run can be asked whether it goes by it"
     (finding,) = marks(seen(stamped(images, CARRIERS, None, RED), labels))
     assert "at different places" in finding.why
     assert "of them of «" in finding.why
+    assert finding.spot is None
 
 
 def test_it_works_on_grey_images_and_on_larger_ones() -> None:

@@ -34,7 +34,7 @@ from attentive_lens.training.advice import GRAVE
 from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace
 
-LEAST, JOINED = 0.004, 3
+LEAST, JOINED = 0.004, 5
 """Gain from which on a remedy is joined with others, and how many of them at most."""
 TROUBLE = 0.012
 """Gain that what is wrong with a run is thought to be worth more than what is only worth a try."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,13 +10,16 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.remedies.forecasts import digest_of, forecast, keep_forecasts
 from attentive_lens.desk.remedies.listing import figures_of, goal, next_steps, worth_trying
 from attentive_lens.desk.remedies.trials import WHOLE, part_of, shortened, tried
-from attentive_lens.desk.requests.remedies import Forecast, NextSteps, WhatNext
+from attentive_lens.desk.requests.remedies import Forecast, NextStep, NextSteps, WhatNext
 from attentive_lens.desk.results.plain import known_accuracy, plain_accuracy
 from attentive_lens.desk.tasks.causes import known_causes
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Run, Workspace
+
+LAST_TOGETHER = 3
+"""Trials from which on the last of them is kept for what should help, all together."""
 
 
 def what_next(request: WhatNext) -> Job[NextSteps]:
@@ -34,31 +37,53 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
         why = "it has no validation images, so nothing tells which plan is better"
         raise BadValue(f"Nothing is tried for run {run.number}", why, "Train with split.validation_fraction")
     plain = yield from plain_accuracy(place, run)
-    steps = worth_trying(result.steps)[: request.tries]
-    chosen = [(step.change, Plan.read(step.plan)) for step in steps if step.plan is not None]
+    worth = worth_trying(result.steps)
+    joint = request.tries >= LAST_TOGETHER
+    total = 1 + min(request.tries, len(worth) + joint)
+    chosen = worth[: request.tries - joint]
+    made: list[NextStep] = []
+
+    def so_far(ended: int) -> NextSteps:
+        keep_forecasts(run, _forecasts(run, made, result.images))
+        return replace(next_steps(place, run, causes), under_way=max(0, total - ended), plain=plain)
+
+    before = 0
+    while chosen:
+        made += chosen
+        yield from _trials(place, run, chosen, before, total, so_far)
+        before += len(chosen)
+        left = worth_trying(so_far(before + 1).steps) if before + 1 < total else []
+        chosen = sorted(left, key=lambda step: step.source != "together")[: total - 1 - before]
+    return so_far(total)
+
+
+def _trials(
+    place: Workspace, run: Run, chosen: Sequence[NextStep], before: int, total: int, so_far: Callable[[int], NextSteps]
+) -> Job[None]:
+    """Try some remedies after so many others, and say what is known whenever one has ended."""
     plan = run.plan()
-    plans = [shortened(each, part_of(plan)) for each in (plan, *(changed for _, changed in chosen))]
-    job = tried(place, run, plans, ["the plan as it is", *(step.remedy.rstrip(".") for step in steps)])
-
-    def so_far(under_way: int) -> NextSteps:
-        keep_forecasts(run, _forecasts(run, chosen, result.images))
-        return replace(next_steps(place, run, causes), under_way=under_way, plain=plain)
-
-    ended = 0
+    plans = [shortened(each, part_of(plan)) for each in (plan, *_plans(chosen))]
+    job = tried(place, run, plans, ["the plan as it is", *(step.remedy.rstrip(".") for step in chosen)])
+    ended = before
     while True:
         try:
             progress = next(job)
         except StopIteration:
-            return so_far(0)
+            return
+        done = progress.done + before * WHOLE
         known = None
-        if progress.done // WHOLE > ended:
-            ended = progress.done // WHOLE
-            known = so_far(len(plans) - ended)
-        yield Progress(progress.done, progress.total, progress.doing, known)
+        if done // WHOLE > ended:
+            ended = done // WHOLE
+            known = so_far(ended)
+        yield Progress(done, total * WHOLE, progress.doing, known)
 
 
-def _forecasts(run: Run, plans: Sequence[tuple[str, Plan]], images: int) -> dict[str, Forecast]:
-    """Of kinds of change and their plans, where trials have ended; by the plans' digests."""
+def _plans(steps: Sequence[NextStep]) -> list[Plan]:
+    return [Plan.read(step.plan) for step in steps if step.plan is not None]
+
+
+def _forecasts(run: Run, steps: Sequence[NextStep], images: int) -> dict[str, Forecast]:
+    """Of remedies whose trials have ended; by their plans' digests."""
     plan, best = run.plan(), RunReader(run).view().best
     part = part_of(plan)
     epochs = shortened(plan, part).training.epochs
@@ -66,7 +91,7 @@ def _forecasts(run: Run, plans: Sequence[tuple[str, Plan]], images: int) -> dict
     if control is None or best is None or best.validation is None:
         return {}
     made = {}
-    for kind, each in plans:
+    for kind, each in zip((step.change for step in steps), _plans(steps), strict=True):
         figures, measure = figures_of(run, each, part), goal(each)
         value = getattr(best.validation, measure)
         if figures is not None and value is not None:

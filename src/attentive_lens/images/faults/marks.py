@@ -103,14 +103,12 @@ def _of_few(evidence: Evidence, thing: Recurring) -> Finding:
     counts = np.bincount(evidence.labels[thing.places], minlength=len(evidence.classes))
     most, held = int(counts.argmax()), int((counts > 0).sum())
     where = f"at the {_place(*(int(part * CELLS) for part in thing.spot[:2]))}" if thing.spot else "at different places"
-    of = (
-        f"all of «{evidence.classes[most]}»: it may be learned in place of the thing"
-        if held == 1
-        else f"{counts[most]} of them of «{evidence.classes[most]}»"
-    )
+    name = evidence.classes[most]
+    of = f"all of «{name}»" if held == 1 else f"{counts[most]} of them of «{name}»"
+    what = "a mark that may be learned in its place, or part of the thing" if held == 1 else "a stamp, a label, a pen?"
     why = (
-        f"{images_in_words(len(thing.places))} have the same small thing {where}, {thing.across:.0%} of a side across,"
-        f" and no other has one nearly like it: a stamp, a label, a pen? ({of})"
+        f"{images_in_words(len(thing.places))}, {of}, have the same small thing {where}, {thing.across:.0%} of a side"
+        f" across, and no other has one nearly like it: {what}"
     )
     ranked = tuple(thing.places.tolist())
     actions = (
@@ -118,7 +116,7 @@ def _of_few(evidence: Evidence, thing: Recurring) -> Finding:
         Action("cover places at random while training", step=Erasing(probability=0.5, range=(0.1, 0.3))),
     )
     remedy = "Look at it: if it does not belong there crop it away, or leave these images out"
-    return Finding("mark", why, remedy, ranked, actions, spot=thing.spot)
+    return Finding("mark", why, remedy, ranked, actions, spot=thing.spot if held == 1 else None)
 
 
 def cell_means(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
