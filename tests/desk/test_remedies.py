@@ -29,7 +29,7 @@ from attentive_lens.desk.remedies.forecasts import (
     note_use,
     together,
 )
-from attentive_lens.desk.remedies.joining import joined
+from attentive_lens.desk.remedies.joining import begins_alike, joined
 from attentive_lens.desk.remedies.listing import LEAST, next_steps
 from attentive_lens.desk.remedies.trials import WHOLE, better, part_of, shortened, trial_of, tried
 from attentive_lens.desk.requests.causes import Cause, Remedy
@@ -199,6 +199,24 @@ def test_what_is_borrowed_or_joined_is_less_and_less_sure() -> None:
     assert both.high - both.low > one.high - one.low
 
 
+def test_what_one_network_or_rate_gained_is_not_borrowed_for_another_but_lengths_are() -> None:
+    first = Plan()
+    for kind in ("higher rate", "residual", "no augmentation", "longer"):
+        changed = CHANGES[kind].make(first, SIDE)
+        assert changed is not None
+        assert begins_alike(first, first, changed)
+        again = CHANGES[kind].make(changed, SIDE)
+        if again is not None:
+            assert begins_alike(first, changed, again) == (kind == "longer")
+    other = CHANGES["normalised blocks"].make(first, SIDE)
+    assert other is not None
+    residual, faster = CHANGES["residual"].make(other, SIDE), CHANGES["higher rate"].make(other, SIDE)
+    assert residual is not None
+    assert faster is not None
+    assert not begins_alike(first, other, residual)
+    assert begins_alike(first, other, faster)
+
+
 def test_plans_are_joined_setting_by_setting_and_the_first_of_two_that_collide_counts() -> None:
     plan = Plan()
     slow, cosine = plan.changed({"optimiser.learning_rate": 1e-4}), CHANGES["falling rate"].make(plan, 64)
@@ -317,6 +335,14 @@ def test_what_was_trained_says_what_it_gained_and_forecasts_are_held_against_it(
     again = next(step for step in second.steps if step.change == "longer")
     assert again.forecast is not None
     assert (again.forecast.run, again.tried) == (1, False), "as it was tried for run 1"
+    deeper = CHANGES["residual"].make(station.run(1).plan(), SIDE)
+    assert deeper is not None
+    keep_forecasts(station.run(1), {digest_of(deeper): made("residual", 0.05)})
+    (same,) = [step for step in steps_of(station, 2).steps if step.change == "residual"]
+    assert same.forecast is not None
+    finish(execute(station, station.claim_run(deeper.changed({"network": "normalised blocks"})), lambda: False))
+    (another,) = [step for step in steps_of(station, 5).steps if step.change == "residual"]
+    assert another.forecast is None, "tried from another network"
 
 
 def test_what_is_used_without_a_trial_is_noted_and_held_against_what_comes(station: Workspace) -> None:

@@ -8,6 +8,9 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
 
+LENGTHS = {"training.epochs"}
+"""Settings that may be doubled again."""
+
 
 def joined(plan: Plan, changes: Sequence[Plan]) -> tuple[Plan, tuple[int, ...]]:
     """A plan with the changes that several others make to it, and the places of those whose changes went in.
@@ -31,6 +34,16 @@ def joined(plan: Plan, changes: Sequence[Plan]) -> tuple[Plan, tuple[int, ...]]:
         table, places = attempt, [*places, place]
         taken |= keys
     return result, tuple(places)
+
+
+def begins_alike(before: Plan, plan: Plan, changed: Plan) -> bool:
+    """Whether the settings in which a plan was changed are in the plan what they were before: lengths aside.
+
+    What thrice the rate gained says nothing of thrice as much again, nor what one network gained of another one.
+    """
+    known, now = _settings(before.write()), _settings(plan.write())
+    keys = {key for key, value in _settings(changed.write()).items() if now.get(key) != value}
+    return all(known.get(key) == now.get(key) for key in keys - LENGTHS)
 
 
 def _settings(table: PlainTable) -> dict[str, object]:

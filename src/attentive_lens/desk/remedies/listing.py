@@ -20,7 +20,7 @@ from attentive_lens.desk.remedies.forecasts import (
     kept_forecasts,
     together,
 )
-from attentive_lens.desk.remedies.joining import joined
+from attentive_lens.desk.remedies.joining import begins_alike, joined
 from attentive_lens.desk.remedies.trials import part_of, shortened, trial_of
 from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.remedies import MOST, NextStep, NextSteps, points
@@ -89,9 +89,10 @@ def next_steps(workspace: Workspace, run: Run, causes: Sequence[Cause] = ()) -> 
         if digest in known:
             steps[digest] = replace(step, forecast=known[digest], tried=True)
         elif step.change in others:
-            value = getattr(best, others[step.change].measure, None)
-            if value is not None:
-                steps[digest] = replace(step, forecast=borrowed(others[step.change], value))
+            made = others[step.change]
+            value = getattr(best, made.measure, None)
+            if value is not None and begins_alike(workspace.run(made.run).plan(), plan, Plan.read(step.plan)):
+                steps[digest] = replace(step, forecast=borrowed(made, value))
     measure = goal(plan)
     value = getattr(best, measure) if best is not None else None
     joint = _together(run, plan, view, list(steps.values()), tried)

@@ -52,8 +52,7 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
         made += chosen
         yield from _trials(place, run, chosen, before, total, so_far)
         before += len(chosen)
-        left = worth_trying(so_far(before + 1).steps) if before + 1 < total else []
-        chosen = sorted(left, key=lambda step: step.source != "together")[: total - 1 - before]
+        chosen = worth_trying(so_far(before + 1).steps)[: total - 1 - before]  # what helps together stands first
     return so_far(total)
 
 
