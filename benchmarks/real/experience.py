@@ -3,7 +3,8 @@
 On every set named, from the plan that a new workspace begins with, each change is trained in full and as its trial, and
 so is the plan as it is, with the same seeds. Printed by kind of change: gains in full (validation and test images
 together, against the plan as it is), gains of the trials on the validation images, both in points, and in the end how
-much of a trial's gain beyond the usual one was kept. The table in `desk/remedies/forecasts.py` is set on two sets.
+much of a trial's gain beyond the usual one was kept. The table in `desk/remedies/forecasts.py` is set on
+materials, symbols and planets.
 
     python benchmarks/real/experience.py SETS WORK [SET ...] [--seeds 21 22] [--kinds KIND ...]
 """

@@ -34,6 +34,7 @@ from attentive_lens.images.fixed_features import fixed_features
 from attentive_lens.images.preprocessing import resized
 from attentive_lens.predicting import Predictor
 
+SETS = ["materials", "symbols", "planets", "laboratory", "terrain", "head"]
 MOST = 250
 GOOD = 0.9
 

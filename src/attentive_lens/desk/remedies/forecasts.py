@@ -81,7 +81,7 @@ EXPERIENCE: dict[str, Experience] = {
     "averaged weights": Experience(-0.005, 0.02, 0.01),
     "together": Experience(0.05, 0.04, 0.05, slope=0.6),
 }
-"""By kind of change, in accuracy: from trainings in full and their trials on two sets of real pictures
+"""By kind of change, in accuracy: from trainings in full and their trials on three sets of real pictures
 (`benchmarks/real/experience.py`); how well they hold on others tells `following.py` there."""
 
 

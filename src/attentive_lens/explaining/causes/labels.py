@@ -91,13 +91,13 @@ class _PlainClassifiers:
             learned.append((PlainClassifier.fit(of[seen], training.true[seen], classes), training.rows[seen]))
         return cls(scaling, learned)
 
-    def agree(self, evidence: Evidence, asked: Answered) -> Job[NDArray[np.bool_]]:
+    def agree(self, evidence: Evidence, answered: Answered) -> Job[NDArray[np.bool_]]:
         """Whether every one that did not learn from an image says of it what the model says, and one there is."""
-        of = waves(self._scaling.apply((yield from _features(evidence, asked))))
-        alike, unseen = np.ones(len(asked), bool), np.zeros(len(asked), bool)
+        of = waves(self._scaling.apply((yield from _features(evidence, answered))))
+        alike, unseen = np.ones(len(answered), bool), np.zeros(len(answered), bool)
         for classifier, rows in self._learned:
-            new = ~np.isin(asked.rows, rows)
-            alike &= ~new | (classifier.answers(of).argmax(axis=1) == asked.predicted)
+            new = ~np.isin(answered.rows, rows)
+            alike &= ~new | (classifier.answers(of).argmax(axis=1) == answered.predicted)
             unseen |= new
         return alike & unseen
 
