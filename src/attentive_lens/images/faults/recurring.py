@@ -271,10 +271,10 @@ def _groups(things: _Things, thumbs: NDArray[np.float32], of_place: bool) -> lis
 
 def _unlike(images: NDArray[np.int64], thumbs: NDArray[np.float32]) -> int:
     """How many of some images, up to `FEWEST`, are unlike each other."""
-    kept = list[int]()
+    unlike = list[int]()
     for image in images.tolist():
-        if all(float(thumbs[image] @ thumbs[other]) < ALIKE for other in kept):
-            kept.append(image)
-            if len(kept) >= FEWEST:
+        if all(float(thumbs[image] @ thumbs[other]) < ALIKE for other in unlike):
+            unlike.append(image)
+            if len(unlike) >= FEWEST:
                 break
-    return len(kept)
+    return len(unlike)
