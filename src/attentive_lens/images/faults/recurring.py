@@ -31,6 +31,8 @@ LUMA, CHROMA, PIXELS, FILLED, PLACE = 3.0, 5.0, 1.0, 0.25, 2.0
 """One step of difference: levels, pixels of height and width, part of the box that is filled, pixels of place."""
 REACHES = (2.0, 2.5, 3.0, 4.0)
 """Steps within which things are the same."""
+AT_ONCE = 200
+"""Things whose neighbours are counted between two breaths."""
 FEWEST = 5
 """Images, unlike each other, in which the same thing must be."""
 OFTEN = 0.12
@@ -242,10 +244,7 @@ def _groups(things: _Things, thumbs: NDArray[np.float32], of_place: bool) -> lis
     tree = cKDTree(looks)
     candidates = list[tuple[int, NDArray[np.int64]]]()
     for reach in REACHES:
-        breathe()
-        within = tree.query_ball_point(looks, reach, return_length=True)
-        breathe()
-        wider = tree.query_ball_point(looks, 2 * reach, return_length=True)
+        within, wider = _neighbours(tree, looks, reach), _neighbours(tree, looks, 2 * reach)
         for number in np.flatnonzero((within >= FEWEST) & (wider <= 2 * within)):
             breathe()
             same = np.array(tree.query_ball_point(looks[number], reach), np.int64)
@@ -267,6 +266,16 @@ def _groups(things: _Things, thumbs: NDArray[np.float32], of_place: bool) -> lis
             groups.append(same)
             taken |= carriers
     return groups
+
+
+def _neighbours(tree: cKDTree, looks: NDArray[np.float64], reach: float) -> NDArray[np.int64]:
+    """How many things lie within a reach of each, itself among them."""
+    counts = np.empty(len(looks), np.int64)
+    for first in range(0, len(looks), AT_ONCE):
+        breathe()
+        part = slice(first, first + AT_ONCE)
+        counts[part] = tree.query_ball_point(looks[part], reach, return_length=True)
+    return counts
 
 
 def _unlike(images: NDArray[np.int64], thumbs: NDArray[np.float32]) -> int:
