@@ -12,7 +12,7 @@ from tests.driving import child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.remedies.forecasts import digest_of, keep_forecasts
-from attentive_lens.desk.requests.remedies import MOST, Forecast
+from attentive_lens.desk.requests.remedies import MOST, Forecast, NextStep
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.runs import RunReader
@@ -20,7 +20,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.parts.basics import OneLine
 from attentive_lens.window.parts.chart import Chart
-from attentive_lens.window.training.next_steps import ForecastBar, NextStepsView
+from attentive_lens.window.training.next_steps import ForecastBar, NextStepsView, reason
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -109,6 +109,13 @@ def test_remedies_are_tried_in_the_window_and_the_trying_can_be_stopped(qtbot: Q
     before = bar.grab().toImage()
     bar.made = replace(made, gain=made.gain + 0.05, low=made.low + 0.05, high=made.high + 0.05)
     assert bar.grab().toImage() != before, "the bar shows the forecast"
+
+
+def test_what_helps_together_says_what_its_trial_came_to_once_it_has_one() -> None:
+    made = Forecast("accuracy", 0.05, 0.01, 0.09, 0.7, 0.62, 3, "together", 2)
+    step = NextStep("together", "together", 0, "Both.", "", "", "", "together", (), None, forecast=made)
+    assert reason(step) == "What is expected to help, at once."
+    assert reason(replace(step, tried=True)).startswith("After 3 epochs 70")
 
 
 def test_a_line_ends_where_its_room_does_or_is_not_shown_at_all(qtbot: QtBot) -> None:

@@ -105,7 +105,7 @@ def reason(step: NextStep) -> str:
     """Why it stands on the list, or what its trial came to."""
     if step.problem:
         return f"{step.problem[:1].upper()}{step.problem[1:]}."
-    if step.source == "together":
+    if step.source == "together" and not step.tried:
         return "What is expected to help, at once."
     if step.evidence:
         since = f" since epoch {step.epoch}" if step.epoch else ""
