@@ -54,7 +54,7 @@ def marks(evidence: Evidence) -> list[Finding]:
 CARRIERS = [3, 10, 22, 31, 47, 58, 76, 99]
 
 
-@pytest.mark.parametrize(("at", "colour"), [((10, 40), RED), (None, RED), ((30, 30), WHITE)])
+@pytest.mark.parametrize(("at", "colour"), [((10, 50), RED), (None, RED), ((30, 30), WHITE)])
 def test_a_small_thing_on_eight_images_is_named_with_them_and_nobody_else(
     at: tuple[int, int] | None, colour: tuple[int, ...]
 ) -> None:
@@ -65,6 +65,8 @@ def test_a_small_thing_on_eight_images_is_named_with_them_and_nobody_else(
     assert set(finding.places) <= set(CARRIERS)
     assert len(finding.places) >= 6
     assert finding.actions[0].flag == finding.places
+    where = {(10, 50): "at the top right", (30, 30): "at the middle", None: "at different places"}[at]
+    assert where in finding.why
     assert finding.spot is None, "of several classes: no run is asked whether it goes by it"
     (thing,) = finish(recurring(seen(stamped(images, CARRIERS, at, colour))))
     assert (thing.spot is not None) == (at is not None)

@@ -197,4 +197,4 @@ def _place(row: int, column: int) -> str:
     third = CELLS / 3
     vertical = "top" if row < third else "bottom" if row >= 2 * third else ""
     horizontal = "left" if column < third else "right" if column >= 2 * third else ""
-    return " ".join(filter(None, (vertical, horizontal))) or "edge"
+    return " ".join(filter(None, (vertical, horizontal))) or "middle"
