@@ -64,7 +64,7 @@ def test_a_small_thing_on_eight_images_is_named_with_them_and_nobody_else(
     assert finding.kind == "mark"
     assert set(finding.places) <= set(CARRIERS)
     assert len(finding.places) >= 6
-    assert finding.actions[0].flag == finding.places
+    assert finding.actions[0].flag == finding.actions[-1].exclude == finding.places
     where = {(10, 50): "at the top right", (30, 30): "at the middle", None: "at different places"}[at]
     assert where in finding.why
     assert finding.spot is None, "of several classes: no run is asked whether it goes by it"
@@ -75,6 +75,24 @@ def test_a_small_thing_on_eight_images_is_named_with_them_and_nobody_else(
         assert abs(row - at[0] - 3) <= 2
         assert abs(column - at[1] - 3) <= 2
         assert 5 <= across <= 10
+
+
+def test_it_is_said_where_not_all_images_were_looked_at(monkeypatch: pytest.MonkeyPatch) -> None:
+    images = stamped(grounds(160), list(range(0, 40, 2)), (10, 40), RED)
+    monkeypatch.setattr("attentive_lens.images.faults.recurring.SAMPLED", 80)
+    assert marks(seen(images)) == [], "ten of 80 are no few any more"
+    (finding,) = marks(seen(stamped(grounds(160), [0, *range(8, 20)], (10, 40), RED)))
+    assert "of 80 looked at, " in finding.why
+    assert set(finding.places) <= {0, *range(8, 20)}
+
+
+def test_what_reaches_on_is_no_thing_of_its_own() -> None:
+    """Dots on strings that run out of what is looked at, alike in eight images: parts of something larger."""
+    images = stamped(grounds(160), CARRIERS, (30, 30), RED)
+    for k in CARRIERS:
+        for step in range(24):
+            images[k, 33 + step // 2 : 35 + step // 2, 33 + step] = RED
+    assert finish(recurring(seen(images))) == []
 
 
 def test_the_place_is_told_by_words_and_the_class_where_all_are_of_one() -> None:

@@ -33,8 +33,6 @@ STANDS_OUT = 2.0
 """Times the spread of the cells about it by which a mark differs from them."""
 OFTENER = 4.5
 """Times as often as in other classes it must be there: corners of things are like each other."""
-KNOWN = 0.5
-"""Part of the images with a thing that a class's mark accounts for, from which on it is that mark."""
 MORE = 0.35
 """Part of a class's images by which it must be there more often than in other classes and at mirrored places."""
 
@@ -54,7 +52,7 @@ class Marks(Finder):
         """At most one finding for each class; then one for each thing that a few images have."""
         findings = yield from self._of_classes(evidence)
         for thing in (yield from recurring(evidence)):
-            if not any(np.isin(thing.places, finding.places).mean() > KNOWN for finding in findings):
+            if not thing.is_known(np.array(finding.places) for finding in findings):
                 findings.append(_of_few(evidence, thing))
         return findings
 
@@ -106,14 +104,16 @@ def _of_few(evidence: Evidence, thing: Recurring) -> Finding:
     name = evidence.classes[most]
     of = f"all of «{name}»" if held == 1 else f"{counts[most]} of them of «{name}»"
     what = "a mark that may be learned in its place, or part of the thing" if held == 1 else "a stamp, a label, a pen?"
+    looked = f" of {thing.looked} looked at" if thing.looked < len(evidence) else ""
     why = (
-        f"{images_in_words(len(thing.places))}, {of}, have the same small thing {where}, {thing.across:.0%} of a side"
-        f" across, and no other has one nearly like it: {what}"
+        f"{images_in_words(len(thing.places))}{looked}, {of}, have the same small thing {where},"
+        f" {thing.across:.0%} of a side across, and no other has one nearly like it: {what}"
     )
     ranked = tuple(thing.places.tolist())
     actions = (
         Action("flag them", flag=ranked),
         Action("cover places at random while training", step=Erasing(probability=0.5, range=(0.1, 0.3))),
+        Action(f"exclude {images_in_words(len(ranked))}", ranked),
     )
     remedy = "Look at it: if it does not belong there crop it away, or leave these images out"
     return Finding("mark", why, remedy, ranked, actions, spot=thing.spot if held == 1 else None)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -46,6 +46,8 @@ BEYOND = 0.25
 ONCE = 1.3
 """Things of one kind an image may have, in the mean, twice the reach counted: what comes back within an image is its
 pattern."""
+KNOWN = 0.5
+"""Part of the images with a thing that others account for, from which on it is nothing new."""
 ALIKE = 0.85
 """Correlation of two images, at 8×8 pixels, from which they show the same thing altogether."""
 
@@ -62,11 +64,18 @@ class Recurring:
         Row and column of its middle and its side, parts of the image's side; None where it is at different places.
     across : float
         Its larger side, part of the image's side.
+    looked : int
+        Images that were looked at.
     """
 
     places: NDArray[np.int64]
     spot: tuple[float, float, float] | None
     across: float
+    looked: int
+
+    def is_known(self, others: Iterable[NDArray[np.int64]]) -> bool:
+        """Whether some other images account for these."""
+        return any(np.isin(self.places, places).mean() > KNOWN for places in others)
 
 
 @dataclass(frozen=True)
@@ -108,6 +117,7 @@ def recurring(evidence: Evidence) -> Job[list[Recurring]]:
     for progress, part in at_a_time(len(looked), "looking for things that come back", 4):
         yield progress
         images = _averaged(evidence.images(looked[part]), step)
+        images = np.asarray(images @ LUMA_CHROMA.T if images.shape[3] == 3 else images, np.float32)
         small.append(_averaged(images, side // 8))
         parts.append(_things(images, int(part[0])))
     things = _Things(*(np.concatenate([getattr(each, name) for each in parts]) for name in _Things.__annotations__))
@@ -119,21 +129,20 @@ def recurring(evidence: Evidence) -> Job[list[Recurring]]:
         for group in _groups(things, thumbs, of_place):
             images = np.unique(things.images[group])
             places = looked[images].astype(np.int64)
-            if len(images) > OFTEN * len(looked) or any(np.isin(places, known.places).mean() > 0.5 for known in result):
-                continue
             across = float(np.median(things.across[group])) / side
             row, column = np.median(things.middles[group], axis=0) / side
-            result.append(Recurring(places, (float(row), float(column), across) if of_place else None, across))
+            spot = (float(row), float(column), across) if of_place else None
+            thing = Recurring(places, spot, across, len(looked))
+            if len(images) <= OFTEN * len(looked) and not thing.is_known(known.places for known in result):
+                result.append(thing)
     return result
 
 
 def _averaged(images: NDArray[np.generic], step: int) -> NDArray[np.float32]:
-    """Means of blocks of pixels; luma and two chromas, or one channel, in levels, where they were bytes."""
+    """Means of whole blocks of pixels."""
     side = images.shape[1] // step
     cut = images[:, : side * step, : side * step].astype(np.float32)
-    blocks = cut.reshape(len(cut), side, step, side, step, -1).mean(axis=(2, 4))
-    bytes_of_colour = images.dtype == np.uint8 and blocks.shape[3] == 3
-    return np.asarray(blocks @ LUMA_CHROMA.T if bytes_of_colour else blocks, np.float32)
+    return np.asarray(cut.reshape(len(cut), side, step, side, step, -1).mean(axis=(2, 4)), np.float32)
 
 
 def _things(images: NDArray[np.float32], first: int) -> _Things:
