@@ -6,11 +6,15 @@ classifier on these has learned little.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.preprocessing import LUMA_CHROMA
 
+AT_ONCE = 8
 SIDE = 32
 """Pixels of a side that are looked at."""
 DIRECTIONS = 8
@@ -38,6 +42,25 @@ def fixed_features(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
         scaled = scaled.reshape(n, side // 2, 2, side // 2, 2, channels).mean(axis=(2, 4))
     parts.append(np.sqrt(_histogram(images)))
     return np.concatenate([part.reshape(len(images), -1) for part in parts], axis=1).astype(np.float32)
+
+
+def features_of(read: Callable[[slice], NDArray[np.uint8]], count: int, doing: str) -> Job[NDArray[np.float32]]:
+    """Features of so many images, which are read a few at a time, in steps of a few milliseconds.
+
+    Parameters
+    ----------
+    read
+        Gives images n×S×S×C by their places among them.
+    count
+        How many there are: one at least.
+    doing
+        What the progress says.
+    """
+    parts = []
+    for first in range(0, count, AT_ONCE):
+        yield Progress(first, count, doing)
+        parts.append(fixed_features(read(slice(first, min(first + AT_ONCE, count)))))
+    return np.concatenate(parts)
 
 
 def _small(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:

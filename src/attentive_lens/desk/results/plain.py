@@ -8,15 +8,15 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.jobs import Job
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.results.models import model_and_data
-from attentive_lens.images.fixed_features import fixed_features
+from attentive_lens.images.fixed_features import features_of
 from attentive_lens.images.plain_classifier import PlainClassifier, Scaling, waves
 from attentive_lens.workspace import Run, Workspace
 
-MOST, AT_ONCE = 6000, 8
+MOST = 6000
 """Training images that are learned from, at most, and images at a time."""
 
 
@@ -38,11 +38,9 @@ def plain_accuracy(place: Workspace, run: Run) -> Job[float | None]:
     learned = learned[np.unique(np.linspace(0, len(learned) - 1, min(MOST, len(learned))).astype(int))]
     if len(np.unique(data.labels[learned])) < 2 or not len(held):
         return None
-    features, both = [], np.concatenate([learned, held])
-    for first in range(0, len(both), AT_ONCE):
-        yield Progress(first, len(both), "looking at plain features")
-        features.append(fixed_features(np.asarray(data.pixels[both[first : first + AT_ONCE]])))
-    every = np.concatenate(features)
+    both = np.concatenate([learned, held])
+    doing = "looking at plain features"
+    every = yield from features_of(lambda part: np.asarray(data.pixels[both[part]]), len(both), doing)
     of = waves(Scaling.of(every[: len(learned)]).apply(every))
     classifier = PlainClassifier.fit(of[: len(learned)], data.labels[learned], len(model.classes))
     predicted = classifier.answers(of[len(learned) :]).argmax(axis=1)

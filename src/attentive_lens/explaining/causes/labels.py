@@ -8,16 +8,15 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import random_generator
 from attentive_lens.explaining.causes.base import NEIGHBOURS, Answered, CauseFound, Evidence, Finder, mistakes_in_words
-from attentive_lens.images.fixed_features import fixed_features
+from attentive_lens.images.fixed_features import features_of
 from attentive_lens.images.plain_classifier import PlainClassifier, Scaling, waves
 
 SURE = 0.7
 """Probability of what is said."""
 AGREE, OBJECT = 0.5, 0.0
 """Part of the nearest training images that are of the class said, at least, and of the class on the label, at most."""
-FOLDS, HELD = 5, 0.3
+CLASSIFIERS, HELD = 5, 0.3
 """Plain classifiers that are asked, and the part of the training images that each of them does not learn from."""
-AT_ONCE = 8
 CHANCE_TIMES, TELLS = 2.0, 0.7
 """Part of sure right answers that plain classifiers must uphold for their word to count: so many times what chance
 would, and in any case so many."""
@@ -56,7 +55,7 @@ class Labels(Finder):
         why = (
             f"{mistakes_in_words(len(members))} may be labelled wrongly: the model is {SURE:.0%} sure or more,"
             f" {agree[doubtful].mean():.0%} of the {NEIGHBOURS} most similar training images are of the class said,"
-            f" {contradict[doubtful].mean():.0%} of the class on the label, and {FOLDS} classifiers that need no"
+            f" {contradict[doubtful].mean():.0%} of the class on the label, and {CLASSIFIERS} classifiers that need no"
             f" network say the same; {reliable:.0%} of all answers of that kind are as labelled:"
             f" {evidence.pairs_in_words(members)}"
         )
@@ -84,9 +83,9 @@ class _PlainClassifiers:
         scaling = Scaling.of(features)
         of = waves(scaling.apply(features))
         learned = []
-        for fold in range(FOLDS):
-            yield Progress(fold, FOLDS, "asking classifiers that need no network")
-            rng = random_generator(fold, "training images of a plain classifier")
+        for number in range(CLASSIFIERS):
+            yield Progress(number, CLASSIFIERS, "asking classifiers that need no network")
+            rng = random_generator(number, "training images of a plain classifier")
             seen = np.flatnonzero(rng.random(len(training)) >= HELD)
             learned.append((PlainClassifier.fit(of[seen], training.true[seen], classes), training.rows[seen]))
         return cls(scaling, learned)
@@ -103,11 +102,8 @@ class _PlainClassifiers:
 
 
 def _features(evidence: Evidence, of: Answered) -> Job[NDArray[np.float32]]:
-    parts = []
-    for first in range(0, len(of), AT_ONCE):
-        yield Progress(first, len(of), "looking at images without a network")
-        parts.append(fixed_features(evidence.images(of, np.arange(first, min(first + AT_ONCE, len(of))))))
-    return np.concatenate(parts)
+    places, doing = np.arange(len(of)), "looking at images without a network"
+    return (yield from features_of(lambda part: evidence.images(of, places[part]), len(of), doing))
 
 
 def _supported(evidence: Evidence, plain: _PlainClassifiers) -> Job[tuple[float, float]]:

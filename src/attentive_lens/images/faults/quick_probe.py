@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, breathe
 from attentive_lens.core.random import random_generator
-from attentive_lens.images.faults.base import Evidence, at_a_time
-from attentive_lens.images.fixed_features import fixed_features
+from attentive_lens.images.faults.base import Evidence
+from attentive_lens.images.fixed_features import features_of
 from attentive_lens.images.plain_classifier import PlainClassifier, Scaling, waves
 
 MOST = 6000
@@ -71,11 +71,8 @@ def quick_probe(evidence: Evidence) -> Job[Probed | None]:
     labels, classes = evidence.labels[places], len(evidence.classes)
     if len(places) < FEWEST or len(np.unique(labels)) < 2:
         return None
-    parts = []
-    for progress, part in at_a_time(len(places), "comparing images with their classes", 8):
-        yield progress
-        parts.append(fixed_features(evidence.images(places[part])))
-    features = np.concatenate(parts)
+    doing = "comparing images with their classes"
+    features = yield from features_of(lambda part: evidence.images(places[part]), len(places), doing)
     features = Scaling.of(features).apply(features)
     nearest = _nearest(features)
     of = waves(features)
