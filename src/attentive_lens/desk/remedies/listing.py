@@ -36,6 +36,8 @@ from attentive_lens.workspace import Run, Workspace
 
 LEAST, JOINED = 0.004, 5
 """Gain from which on a remedy is joined with others, and how many of them at most."""
+LAST_TOGETHER = 3
+"""Trials from which on the last of them is of what should help, all together."""
 TROUBLE = 0.012
 """Gain that what is wrong with a run is thought to be worth more than what is only worth a try."""
 NO_PLAN = "no plan decides it: look at the images"
@@ -118,9 +120,17 @@ def worth_trying(steps: Sequence[NextStep]) -> list[NextStep]:
     return [step for step in steps if step.can_be_tried]
 
 
+def tried_first(worth: Sequence[NextStep], tries: int) -> Sequence[NextStep]:
+    """Those of so many trials that are of the list as it is: the last is kept for what should help, all together."""
+    return worth[: tries - 1] if tries >= LAST_TOGETHER else worth[:tries]
+
+
 def seconds_of(plan: Plan, run: Run, steps: Sequence[NextStep], view: RunView) -> float:
-    """About how long the next trials take; 0 where nothing tells."""
-    short = [shortened(Plan.read(step.plan), part_of(plan)) for step in worth_trying(steps)[:MOST] if step.plan]
+    """About how long the next trials take, should all that are tried help; 0 where nothing tells."""
+    first = [Plan.read(step.plan) for step in tried_first(worth_trying(steps), MOST) if step.plan]
+    joint, places = joined(plan, first[:JOINED])
+    plans = [*first, joint] if len(places) > 1 else first
+    short = [shortened(each, part_of(plan)) for each in plans]
     control = shortened(plan, part_of(plan))
     left = [control] if short and trial_of(run, control) is None else []
     return sum(_seconds(each, plan, view) or 0.0 for each in [*left, *short])

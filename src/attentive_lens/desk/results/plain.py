@@ -17,7 +17,7 @@ from attentive_lens.images.plain_classifier import PlainClassifier, Scaling, wav
 from attentive_lens.workspace import Run, Workspace
 
 MOST = 6000
-"""Training images that are learned from, at most, and images at a time."""
+"""Training images that are learned from, at most."""
 
 
 @dataclass(frozen=True)

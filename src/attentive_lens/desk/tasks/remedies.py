@@ -8,7 +8,7 @@ from pathlib import Path
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.remedies.forecasts import digest_of, forecast, keep_forecasts
-from attentive_lens.desk.remedies.listing import figures_of, goal, next_steps, worth_trying
+from attentive_lens.desk.remedies.listing import figures_of, goal, next_steps, tried_first, worth_trying
 from attentive_lens.desk.remedies.trials import WHOLE, part_of, shortened, tried
 from attentive_lens.desk.requests.remedies import Forecast, NextStep, NextSteps, WhatNext
 from attentive_lens.desk.results.plain import known_accuracy, plain_accuracy
@@ -17,9 +17,6 @@ from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Run, Workspace
-
-LAST_TOGETHER = 3
-"""Trials from which on the last of them is kept for what should help, all together."""
 
 
 def what_next(request: WhatNext) -> Job[NextSteps]:
@@ -38,9 +35,8 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
         raise BadValue(f"Nothing is tried for run {run.number}", why, "Train with split.validation_fraction")
     plain = yield from plain_accuracy(place, run)
     worth = worth_trying(result.steps)
-    joint = request.tries >= LAST_TOGETHER
-    total = 1 + min(request.tries, len(worth) + joint)
-    chosen = worth[: request.tries - joint]
+    chosen = tried_first(worth, request.tries)
+    total = 1 + min(request.tries, len(worth) + 1)
     made: list[NextStep] = []
 
     def so_far(ended: int) -> NextSteps:

@@ -35,7 +35,7 @@ AT_ONCE = 200
 """Things whose neighbours are counted between two breaths."""
 FEWEST = 5
 """Images, unlike each other, in which the same thing must be."""
-OFTEN = 0.12
+OFTEN = 1 / 8
 """Part of the images from which on a thing belongs to the set."""
 SHELL = 7
 """Times as much room there is between a reach and twice the reach as within it, were things spread in three ways."""
