@@ -103,7 +103,11 @@ def _of_few(evidence: Evidence, thing: Recurring) -> Finding:
     where = f"at the {_place(*(int(part * CELLS) for part in thing.spot[:2]))}" if thing.spot else "at different places"
     name = evidence.classes[most]
     of = f"all of «{name}»" if held == 1 else f"{counts[most]} of them of «{name}»"
-    what = "a mark that may be learned in its place, or part of the thing" if held == 1 else "a stamp, a label, a pen?"
+    what = (
+        "a mark that may be learned in its place, or part of the thing"
+        if held == 1
+        else "perhaps a stamp, a label or a pen"
+    )
     looked = f" of {thing.looked} looked at" if thing.looked < len(evidence) else ""
     why = (
         f"{images_in_words(len(thing.places))}{looked}, {of}, have the same small thing {where},"
