@@ -39,7 +39,7 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.plan.plan import Plan
-from attentive_lens.scoring.scores import Answer
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.workspace import Workspace
 
 

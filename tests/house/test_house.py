@@ -124,6 +124,17 @@ def test_values_are_named_by_what_they_are() -> None:
             assert not names & banned, f"{file.name}: {names & banned}"
 
 
+def test_the_window_takes_no_measures() -> None:
+    """They come with the scores from the worker: of the modules of measures it knows the classes, no function."""
+    for file in (SOURCES / "window").rglob("*.py"):
+        for node in ast.walk(ast.parse(file.read_text("utf-8"))):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("attentive_lens.scoring"):
+                assert node.module != "attentive_lens.scoring", file.name
+                if node.module in ("attentive_lens.scoring.measures", "attentive_lens.scoring.scores"):
+                    functions = [each.name for each in node.names if each.name[0].islower()]
+                    assert not functions, f"{file.name}: {functions}"
+
+
 def test_images_are_counted_in_one_place() -> None:
     """From a number to a place and back goes by `core.numbering`: nowhere a bare one is added or taken."""
     bare = re.compile(r"\b(images?|numbers?|n) - 1\]|\[place \+ 1\]|emit\((self\.)?place \+ 1\)")

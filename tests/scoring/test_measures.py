@@ -20,7 +20,6 @@ from attentive_lens.scoring.measures import (
     overview,
     per_class,
     ranks_of_true,
-    withheld,
 )
 from attentive_lens.scoring.scores import Scores, scored
 
@@ -71,10 +70,21 @@ def test_answers_by_confidence() -> None:
     assert [(each.images, each.right) for each in bins] == [(0, 0)] * 5 + [(2, 1), (1, 0), (1, 1), (1, 1), (0, 0)]
     gaps = abs(1 - (0.5 + 0.5)) + abs(0 - 0.6) + abs(1 - 0.7) + abs(1 - 0.8)
     assert calibration_error(SMALL) == pytest.approx(gaps / 5)
-    accepted, right = withheld(SMALL, 0.6)
+    accepted, right = SMALL.measures.withheld(60)
     assert (accepted.count, accepted.of, right.count, right.of) == (3, 5, 2, 3)
-    nothing, none = withheld(SMALL, 1.5)
+    nothing, none = SMALL.measures.withheld(100)
     assert (nothing.count, none.value) == (0, None)
+
+
+def test_raw_scores_have_no_measures_of_confidence() -> None:
+    measures = made(np.array([[7.0, -2.0], [3.0, 4.0]]), np.array([0, 0]), output="none").measures
+    assert measures.overview.accuracy.count == 1 and len(measures.by_class) == 2
+    assert (measures.calibration, measures.calibration_error, measures.accepted, measures.accepted_right) == (
+        (),
+        None,
+        (),
+        (),
+    )
 
 
 def test_intervals_are_those_of_an_independent_library() -> None:
@@ -119,6 +129,13 @@ def test_laws(images: int, classes: int, seed: int) -> None:
     assert sum(one.images for one in confusions(scores)) == images - summary.accuracy.count
     assert sum(one.images for one in calibration(scores)) == images
     assert sum(one.right for one in calibration(scores)) == summary.accuracy.count
+    for step in (0, 37, 50, 99, 100):
+        accepted = [answer for answer in scores.answers if answer.probability >= step / 100]
+        right = sum(answer.predicted == answer.true for answer in accepted)
+        assert [(share.count, share.of) for share in scores.measures.withheld(step)] == [
+            (len(accepted), images),
+            (right, len(accepted)),
+        ]
     assert summary.accuracy.value is not None
     tops = [summary.accuracy.value, *(share.value or 0 for _, share in summary.top)]
     assert tops == sorted(tops)

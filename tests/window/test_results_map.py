@@ -13,9 +13,10 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QListWidget, QPushB
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.scoring.measures import confusions, overview
 from attentive_lens.scoring.ordering import ORDERS, ordered
-from attentive_lens.scoring.scores import Answer, Scores
+from attentive_lens.scoring.scores import Scores
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.parts.bars import Bars

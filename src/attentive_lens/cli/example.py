@@ -19,7 +19,7 @@ from attentive_lens.desk.training.executing import Launch
 from attentive_lens.desk.training.runs import RunReader, RunView, resumable
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
-from attentive_lens.scoring.scores import Answer
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.workspace import Run, Workspace
 
 MISTAKES = 5

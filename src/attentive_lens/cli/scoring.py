@@ -125,7 +125,6 @@ def score(
 def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRun, Scores]:
     """Scores of a run, and what is told of them."""
     from attentive_lens.desk.tasks import carry_out
-    from attentive_lens.scoring import measures
     from attentive_lens.scoring.curves import areas_of
 
     scores = watched(carry_out(Score(str(place.folder), number, on)), "scoring")
@@ -151,12 +150,12 @@ def _scored(place: Workspace, number: int, on: str, by: str) -> tuple[ScoresOfRu
         tuple(wrong),
         tuple(changed_since(run, now)),
         tuple(judged_by_test(place)),
-        measures.overview(scores),
-        measures.per_class(scores),
+        scores.measures.overview,
+        scores.measures.by_class,
         areas_of(scores),
-        measures.confusions(scores),
-        measures.calibration(scores) if scores.output != "none" else (),
-        measures.calibration_error(scores) if scores.output != "none" else None,
+        scores.measures.confusions,
+        scores.measures.calibration,
+        scores.measures.calibration_error,
         scores.temperature,
         _slices(place.folder, number, on, by) if by else (),
     )

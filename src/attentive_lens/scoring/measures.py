@@ -11,13 +11,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.scoring.answers import SetAnswers
 from attentive_lens.scoring.intervals import interval
-from attentive_lens.scoring.scores import Scores
 
 TOPS = (1, 2, 3, 5)
 BINS = 10
-
-
+THRESHOLDS = 100
+"""Steps of a hundredth at which unsure answers may be withheld."""
 TOP = 5
 """Classes among which the true one is looked for, class by class."""
 
@@ -150,7 +150,57 @@ class Confusion:
     of: int
 
 
-def overview(scores: Scores) -> Overview:
+@dataclass(frozen=True)
+class Measures:
+    """All that is measured of a set's answers; what speaks of probabilities is empty for raw scores.
+
+    Attributes
+    ----------
+    overview : Overview
+        In a few figures.
+    by_class : tuple of OfClass
+        Every class, in the order of the classes.
+    confusions : tuple of Confusion
+        Every pair of classes of which one was taken for the other, the most frequent first.
+    calibration : tuple of Bin
+        Answers by their probability.
+    calibration_error : float or None
+        How far accuracy lies from probability, 0–1.
+    accepted, accepted_right : tuple of int
+        Answers that are at least so sure, and the right ones among them, for every hundredth from 0 to 1.
+    """
+
+    overview: Overview
+    by_class: tuple[OfClass, ...]
+    confusions: tuple[Confusion, ...]
+    calibration: tuple[Bin, ...]
+    calibration_error: float | None
+    accepted: tuple[int, ...]
+    accepted_right: tuple[int, ...]
+
+    def withheld(self, step: int) -> tuple[Share, Share]:
+        """Accepted answers, of all, and right ones, of those accepted, where those less sure than step/100 are not."""
+        accepted, right = self.accepted[step], self.accepted_right[step]
+        return Share.made(accepted, self.accepted[0]), Share.made(right, accepted)
+
+
+def measures_of(scores: SetAnswers) -> Measures:
+    """All of one set."""
+    known = scores.output != "none"
+    sure, right = _sure_and_right(scores)
+    steps = np.arange(THRESHOLDS + 1) / THRESHOLDS if known else np.zeros(0)
+    accepted = [len(each) - np.searchsorted(np.sort(each), steps) for each in (sure, sure[right])]
+    return Measures(
+        overview(scores),
+        per_class(scores),
+        confusions(scores),
+        calibration(scores) if known else (),
+        calibration_error(scores) if known else None,
+        *(tuple(counts.tolist()) for counts in accepted),
+    )
+
+
+def overview(scores: SetAnswers) -> Overview:
     """Of one set."""
     matrix = scores.confusion
     support = matrix.sum(axis=1)
@@ -170,7 +220,7 @@ def overview(scores: Scores) -> Overview:
     )
 
 
-def per_class(scores: Scores) -> tuple[OfClass, ...]:
+def per_class(scores: SetAnswers) -> tuple[OfClass, ...]:
     """Of every class, in the order of the classes."""
     matrix = scores.confusion
     predicted, support = matrix.sum(axis=0), matrix.sum(axis=1)
@@ -202,7 +252,7 @@ def per_class(scores: Scores) -> tuple[OfClass, ...]:
     return tuple(result)
 
 
-def confusions(scores: Scores) -> tuple[Confusion, ...]:
+def confusions(scores: SetAnswers) -> tuple[Confusion, ...]:
     """Every pair of classes of which one was taken for the other, the most frequent first."""
     matrix = scores.confusion
     support = matrix.sum(axis=1)
@@ -214,7 +264,7 @@ def confusions(scores: Scores) -> tuple[Confusion, ...]:
     )
 
 
-def ranks_of_true(scores: Scores) -> NDArray[np.int64]:
+def ranks_of_true(scores: SetAnswers) -> NDArray[np.int64]:
     """How many classes scored higher than the true one, for every image, N."""
     true = scores.true
     if not len(true):
@@ -223,7 +273,7 @@ def ranks_of_true(scores: Scores) -> NDArray[np.int64]:
     return np.asarray((scores.probabilities > own).sum(axis=1), np.int64)
 
 
-def calibration(scores: Scores, bins: int = BINS) -> tuple[Bin, ...]:
+def calibration(scores: SetAnswers, bins: int = BINS) -> tuple[Bin, ...]:
     """Answers by their probability, in bins of one width from 0 to 1."""
     sure, right = _sure_and_right(scores)
     place = np.minimum((sure * bins).round(5).astype(np.int64), bins - 1)  # 0.7 of single precision is 0.7
@@ -235,7 +285,7 @@ def calibration(scores: Scores, bins: int = BINS) -> tuple[Bin, ...]:
     )
 
 
-def calibration_error(scores: Scores, bins: int = BINS) -> float | None:
+def calibration_error(scores: SetAnswers, bins: int = BINS) -> float | None:
     """Expected calibration error: how far accuracy lies from probability, mean over the images; None without any."""
     parts = [each for each in calibration(scores, bins) if each.images]
     images = sum(each.images for each in parts)
@@ -244,14 +294,7 @@ def calibration_error(scores: Scores, bins: int = BINS) -> float | None:
     return sum(abs(each.right - (each.confidence or 0.0) * each.images) for each in parts) / images
 
 
-def withheld(scores: Scores, threshold: float) -> tuple[Share, Share]:
-    """Accepted answers, of all, and right ones, of those accepted, where less sure ones are withheld."""
-    sure, right = _sure_and_right(scores)
-    accepted = sure >= threshold
-    return Share.made(int(accepted.sum()), len(sure)), Share.made(int(right[accepted].sum()), int(accepted.sum()))
-
-
-def fitted_temperature(scores: Scores) -> float | None:
+def fitted_temperature(scores: SetAnswers) -> float | None:
     """By which raw scores are divided so that the set's loss is least; None where answers are no probabilities.
 
     Softmax answers are enough for it: their logarithms are the raw scores but for a constant an image.
@@ -273,7 +316,7 @@ def fitted_temperature(scores: Scores) -> float | None:
     return float(np.exp(result.x))
 
 
-def _sure_and_right(scores: Scores) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+def _sure_and_right(scores: SetAnswers) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     sure = np.array([answer.probability for answer in scores.answers], np.float64)
     right = scores.predicted == scores.true
     return sure, right

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from attentive_lens.errors import BadFile
-from attentive_lens.scoring.measures import Bin, calibration
+from attentive_lens.scoring.measures import Bin
 from attentive_lens.scoring.scores import Scores
 
 if TYPE_CHECKING:
@@ -168,7 +168,7 @@ def write_figures(folder: Path, scores: Scores) -> list[Path]:
     """
     drawn = {"confusion-matrix": confusion_matrix(scores)}
     if scores.output != "none":
-        bins = calibration(scores)
+        bins = scores.measures.calibration
         drawn["confidence"] = counts_by_confidence(bins)
         calibrated = by_confidence(bins)
         drawn |= {"calibration": calibrated} if calibrated is not None else {}

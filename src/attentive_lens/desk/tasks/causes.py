@@ -42,7 +42,7 @@ from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import SETS, groups_by_name
 from attentive_lens.plan.split import Split
 from attentive_lens.predicting import Predictor
-from attentive_lens.scoring.scores import Answer
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.workspace import ImageRow, Run, Workspace
 
 MOST_MISTAKES, MOST_RIGHT, MOST_TRAINING = 2000, 600, 2400

@@ -40,9 +40,9 @@ from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.difference import settings_of
 from attentive_lens.plan.plan import Plan
-from attentive_lens.scoring import measures
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
-from attentive_lens.scoring.scores import Answer, Scores
+from attentive_lens.scoring.scores import Scores
 from attentive_lens.workspace import Run, Workspace
 
 SETS = ("training", "validation", "test")
@@ -117,7 +117,7 @@ def _filled(values: dict[str, Any]) -> str:
 def _head(place: Workspace, run: Run, plan: Plan, view: RunView, scored: dict[str, Scores]) -> dict[str, Any]:
     sets = []
     for on, scores in scored.items():
-        result = measures.overview(scores)
+        result = scores.measures.overview
         low, high = result.accuracy.low, result.accuracy.high
         sets.append(
             {
@@ -175,7 +175,7 @@ def _cautions(place: Workspace, run: Run, chosen: Scores, view: RunView, scored:
 
 
 def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
-    views = {on: measures.overview(scores) for on, scores in scored.items()}
+    views = {on: scores.measures.overview for on, scores in scored.items()}
     rows = [
         ("accuracy", [f"{scores.accuracy:.1%}" for scores in scored.values()]),
         (chosen.loss_function, [f"{scores.loss:.3f}" for scores in scored.values()]),
@@ -183,13 +183,13 @@ def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
         ("macro F1", ["–" if view.macro_f1 is None else f"{view.macro_f1:.3f}" for view in views.values()]),
         ("calibration error", [_error(scores) for scores in scored.values()]),
     ]
-    bins = measures.calibration(chosen) if chosen.output != "none" else ()
+    bins = chosen.measures.calibration
     return {
         "measures": [{"name": name, "figures": figures} for name, figures in rows],
         "matrix": _matrix(chosen) if len(chosen.classes) <= MOST_CLASSES else [],
         "pairs": [
             f"{pair.images} of {pair.of} {pair.true} were said to be {pair.predicted}."
-            for pair in measures.confusions(chosen)[:MOST_PAIRS]
+            for pair in chosen.measures.confusions[:MOST_PAIRS]
         ],
         "by_class": [
             {
@@ -199,7 +199,7 @@ def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
                 "f1": "–" if each.f1 is None else f"{each.f1:.3f}",
                 "images": each.support,
             }
-            for each in measures.per_class(chosen)
+            for each in chosen.measures.by_class
         ],
         "calibration": as_svg(by_confidence(bins), "calibration"),
         "calibration_words": f"Answers are off by {_error(chosen)} from how sure they are." if bins else "",
@@ -207,7 +207,7 @@ def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
 
 
 def _error(scores: Scores) -> str:
-    return _share(measures.calibration_error(scores) if scores.output != "none" else None)
+    return _share(scores.measures.calibration_error)
 
 
 def _matrix(scores: Scores) -> list[dict[str, Any]]:

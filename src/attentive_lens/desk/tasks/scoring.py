@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +21,6 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.formats.reading import read_model
 from attentive_lens.predicting import Predictor
-from attentive_lens.scoring.measures import fitted_temperature
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.scores import Scores, scored
 from attentive_lens.workspace import Run, Workspace
@@ -51,7 +49,7 @@ def _key(place: Workspace, run: Run) -> str:
     loss = Loss.of(run.plan().loss).kind
     split = collection(place, run.plan(), run)
     settings = read_model(run.model).preprocessor.settings
-    return key_of("scores as arrays, and the temperature", run.model, fingerprint_of(place, split, settings), loss)
+    return key_of("scores as arrays, with their measures", run.model, fingerprint_of(place, split, settings), loss)
 
 
 def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
@@ -80,7 +78,7 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
             predicted.append(predictor.predicted(scores))
             parts.append(predictor.checked(scores))
             losses.append(loss.plain(raw, one_hot(data.labels[chosen], len(model.classes))))
-    result = scored(
+    return scored(
         on,
         model.classes,
         [data.collection.rows[place].number for place in members],
@@ -92,7 +90,6 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
         model.output,
         len(everything) - len(members),
     )
-    return replace(result, temperature=fitted_temperature(result))
 
 
 def order_classes(request: OrderClasses) -> Job[ClassesOrdered]:

@@ -17,7 +17,6 @@ from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.scoring.measures import calibration_error
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.workspace import Run, Workspace
 
@@ -69,7 +68,7 @@ def calibrate(request: Calibrate) -> Job[Calibrated]:
         raise BadValue(f"Run {request.run} was not calibrated", why, "Let it come to its end first")
     _take_out(run)
     trained = yield from score(Score(request.workspace, request.run))
-    error_before = calibration_error(trained)
+    error_before = trained.measures.calibration_error
     if request.undo or error_before is None:
         error_before = error_before or 0.0
         return Calibrated(run.number, 1.0, error_before, trained.loss, error_before, trained.loss)
@@ -78,7 +77,7 @@ def calibrate(request: Calibrate) -> Job[Calibrated]:
         raise BadValue(f"Run {request.run} was not calibrated", why, "Train with cross-entropy")
     _put_in(run, trained.temperature)
     now = yield from score(Score(request.workspace, request.run))
-    error = calibration_error(now) or 0.0
+    error = now.measures.calibration_error or 0.0
     return Calibrated(run.number, trained.temperature, error, now.loss, error_before, trained.loss)
 
 

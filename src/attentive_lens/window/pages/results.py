@@ -8,8 +8,7 @@ from typing import TypeVar
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
 from attentive_lens.core.numbering import number_at
-from attentive_lens.scoring.measures import Overview, overview
-from attentive_lens.scoring.scores import Scores
+from attentive_lens.scoring.measures import Overview
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.basics import EmptyState, button, horizontal, label, vertical, view_button
@@ -53,7 +52,6 @@ class ResultsPage(Page):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._measured: Scores | None = None
         empty = EmptyState(
             "Nothing to judge yet",
             "Train a network first; then its answers on the validation and test images stand here.",
@@ -225,9 +223,7 @@ class ResultsPage(Page):
             f" · {self._loss_word(table.loss_function)} {table.loss:.3f}"
             + (f" · {thousands(table.unknown)} of classes it does not know" if table.unknown else "")
         )
-        if table is not self._measured:
-            self._measured = table
-            self.measures.setText(in_words(overview(table)))
+        self.measures.setText(in_words(table.measures.overview))
         self.current.refresh()
         self.behind.again()
         self.action_changed.emit()

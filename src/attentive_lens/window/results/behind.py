@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from attentive_lens.core.numbering import place_of
-from attentive_lens.scoring.scores import Answer
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.window.results.chosen import ChosenImages, Part, caption
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, thousands

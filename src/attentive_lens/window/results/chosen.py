@@ -11,7 +11,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
 from attentive_lens.core.numbering import place_of
-from attentive_lens.scoring.scores import Answer
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, vertical, view_button
 from attentive_lens.window.parts.decisions import Decisions

@@ -18,7 +18,7 @@ from attentive_lens.desk.results.reference_scores import ReferenceScores, read_r
 from attentive_lens.errors import LensError
 from attentive_lens.scoring.curves import curves_of
 from attentive_lens.scoring.intervals import interval
-from attentive_lens.scoring.measures import OfClass, Share, per_class
+from attentive_lens.scoring.measures import OfClass, Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
@@ -102,7 +102,7 @@ class ClassesView(ResultsView):
             return
         before = self._selected_name()
         self.scores = scores
-        rows = per_class(scores) if scores is not None else ()
+        rows = scores.measures.by_class if scores is not None else ()
         self.table.blockSignals(True)
         self.table.setSortingEnabled(False)
         self._compare(scores)

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QSlider
 
 from attentive_lens.desk.requests.verifying import Calibrate, Calibrated
-from attentive_lens.scoring.measures import Bin, calibration, calibration_error, withheld
+from attentive_lens.scoring.measures import THRESHOLDS, Bin
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 from attentive_lens.window.parts.plot import Plot, figure
@@ -21,7 +21,6 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
 
 SAYS = "dashed: as sure as right"
-STEPS = 100
 
 
 class ConfidenceView(ResultsView):
@@ -65,7 +64,7 @@ class ConfidenceView(ResultsView):
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setObjectName("threshold")
         self.slider.setAccessibleName("least confidence")
-        self.slider.setRange(0, STEPS)
+        self.slider.setRange(0, THRESHOLDS)
         self.slider.setToolTip("Answers less sure than this are withheld; arrow keys step.")
         self.slider.valueChanged.connect(self._withhold)
         row.addWidget(self.slider, 1)
@@ -92,7 +91,7 @@ class ConfidenceView(ResultsView):
     @property
     def threshold(self) -> float:
         """Below which answers are withheld."""
-        return self.slider.value() / STEPS
+        return self.slider.value() / THRESHOLDS
 
     def refresh(self) -> None:
         """Of another run or set; raw scores have no calibration."""
@@ -101,7 +100,7 @@ class ConfidenceView(ResultsView):
             return
         self.scores = scores
         known = scores is not None and scores.output != "none"
-        bins = calibration(scores) if scores is not None and known else ()
+        bins = scores.measures.calibration if scores is not None else ()
         self.square.show_lines(calibration_lines(scores) if scores is not None and known else (), SAYS)
         self.bars.show_bins(bins)
         for each in (self.slider, self.square, self.bars):
@@ -110,7 +109,7 @@ class ConfidenceView(ResultsView):
             self.says.setText("Answers of this model are raw scores, not probabilities." if scores is not None else "")
             self.cost.setText("")
             return
-        error, fitted = calibration_error(scores), scores.temperature
+        error, fitted = scores.measures.calibration_error, scores.temperature
         words = f"Answers are off by {percent(error or 0.0)} from how sure they are (expected calibration error)."
         if fitted is not None:
             lean = (
@@ -145,7 +144,7 @@ class ConfidenceView(ResultsView):
         scores = self.scores
         if scores is None or scores.output == "none":
             return
-        accepted, right = withheld(scores, self.threshold)
+        accepted, right = scores.measures.withheld(self.slider.value())
         wrong, left = int((scores.predicted != scores.true).sum()), right.of - right.count
         answered = f"{percent(accepted.value or 0.0)} of the images are answered"
         of_them = f", {percent(right.value)} of them right" if right.value is not None else ""
@@ -154,7 +153,7 @@ class ConfidenceView(ResultsView):
 
 def calibration_lines(scores: Scores) -> tuple[Line, ...]:
     """How often answers are right by how sure they are, beside the line on which both are the same."""
-    bins = [each for each in calibration(scores) if each.images and each.confidence is not None]
+    bins = [each for each in scores.measures.calibration if each.images and each.confidence is not None]
     met = np.array([(each.confidence, each.right / each.images) for each in bins], np.float64)
     even = Line(np.array([[0.0, 0.0], [1.0, 1.0]]), "faint", dashed=True)
     return (even, Line(met.reshape(-1, 2), dots=True)) if len(met) else ()

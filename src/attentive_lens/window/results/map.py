@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, 
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
-from attentive_lens.scoring.scores import Answer
+from attentive_lens.scoring.answers import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, filter_button, label, vertical, view_button
 from attentive_lens.window.parts.layer_chooser import LayerChooser

@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem
 
 from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
-from attentive_lens.scoring.measures import confusions
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
@@ -141,7 +140,7 @@ class MatrixView(ResultsView):
         self.matrix.show_counts(names, scores.confusion[np.ix_(order, order)])
 
     def _list_pairs(self, scores: Scores | None) -> None:
-        pairs = confusions(scores)[:PAIRS] if scores is not None else ()
+        pairs = scores.measures.confusions[:PAIRS] if scores is not None else ()
         self.pairs.blockSignals(True)
         self.pairs.clear()
         numbers = {name: k for k, name in enumerate(scores.classes)} if scores is not None else {}

@@ -15,7 +15,7 @@ from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.verifying import Verified, Verify
 from attentive_lens.errors import LensError
 from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
-from attentive_lens.scoring.measures import Overview, calibration_error, overview
+from attentive_lens.scoring.measures import Overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, vertical
@@ -122,7 +122,6 @@ class OverviewView(ResultsView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._shown: tuple[object, ...] = ()
-        self._views: dict[Same, Overview] = {}
         self._looking = False
         self._action: FaultAction | None = None
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
@@ -179,8 +178,7 @@ class OverviewView(ResultsView):
         if wanted == self._shown:
             return
         self._shown = wanted
-        self._views = {Same(each): self._views.get(Same(each)) or overview(each) for each in there.values()}
-        views = {on: self._views[Same(each)] for on, each in there.items()}
+        views = {on: each.measures.overview for on, each in there.items()}
         self.bars.show_sets(views, scores.on)
         self.gaps.setText(" ".join(gaps_in_words(there)))
         small = small_in_words(there)
@@ -293,7 +291,7 @@ def rows_of(scores: Scores, view: Overview) -> list[tuple[str, str]]:
         ("macro F1", f"{view.macro_f1:.3f}" if view.macro_f1 is not None else "–"),
     ]
     if scores.output != "none":
-        error = calibration_error(scores)
+        error = scores.measures.calibration_error
         rows.append(("calibration error", percent(error) if error is not None else "–"))
         if scores.temperature is not None:
             rows.append(("fitting temperature", f"{scores.temperature:.2f}"))
