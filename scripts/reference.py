@@ -15,7 +15,7 @@ import typer.main
 
 import attentive_lens
 from attentive_lens.cli.entry import with_commands
-from attentive_lens.cli.results import json_schema
+from attentive_lens.cli.schemas import json_schema
 from attentive_lens.plan.outline import settings
 
 ROOT = Path(__file__).parents[1]

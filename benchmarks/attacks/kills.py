@@ -29,7 +29,10 @@ import numpy as np
 from PIL import Image
 
 from attentive_lens.__main__ import main as command
-from attentive_lens.cli import collecting, commands, explaining, planning
+from attentive_lens.cli import commands
+from attentive_lens.cli.explaining import maps
+from attentive_lens.cli.images import collecting
+from attentive_lens.cli.training import planning
 from attentive_lens.desk.tasks import load_all
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.runs import RunReader
@@ -38,7 +41,7 @@ from attentive_lens.formats.reading import read_checkpoint, read_model
 from attentive_lens.workspace import Workspace
 
 load_all()
-del collecting, commands, explaining, planning, execute  # imported before the forks, so that these are quick
+del collecting, commands, maps, planning, execute  # imported before the forks, so that these are quick
 
 TINY = ["--set", "network=two blocks", "--set", "preprocessing.input_size=16", "--set", "training.epochs=3"]
 

@@ -18,7 +18,7 @@ import typer
 from tests.cli.running import SCHEMA, command, last_object, run_words
 
 from attentive_lens.cli.entry import COMMANDS, with_commands
-from attentive_lens.cli.results import results_by_command
+from attentive_lens.cli.schemas import results_by_command
 from attentive_lens.core.records import schema
 from attentive_lens.workspace import Workspace
 

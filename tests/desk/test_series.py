@@ -8,7 +8,7 @@ from dataclasses import replace
 import pytest
 import typer
 
-from attentive_lens.cli import serial
+from attentive_lens.cli.training import serial
 from attentive_lens.desk.many.series import Turn, halved, ranked, run_of, trained
 from attentive_lens.desk.results.comparing import seeds_left
 from attentive_lens.errors import LensError

@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 from tests.cli.running import command
 from tests.desk.test_series import told_done
 
-from attentive_lens.cli import serial
+from attentive_lens.cli.training import serial
 from attentive_lens.desk.results.comparing import folds_told
 from attentive_lens.desk.training import runs
 from attentive_lens.desk.training import state as open_runs

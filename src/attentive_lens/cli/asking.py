@@ -13,11 +13,9 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import typer
-from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, PlanFile, Settings, app, check_set, out_file
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
-from attentive_lens.core.telling import Rows, Telling
+from attentive_lens.cli.speaking import reporting, say, say_json, watched
 from attentive_lens.core.values import Spec
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.subjects import RunImage
@@ -50,18 +48,6 @@ def add_command(name: str, request: type[Request[Any]]) -> None:
     ask.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
     ask.__doc__ = request.__doc__
     app.command(name)(reporting(ask))
-
-
-def say(result: Telling) -> None:
-    """Print what a result says of itself."""
-    for words in result.words():
-        if isinstance(words, Rows):
-            table = Table(*words.heads, box=None)
-            for row in words.cells:
-                table.add_row(*row)
-            out.print(table)
-        else:
-            out.print(words)
 
 
 def _parameter(name: str, annotation: Any, default: Any = inspect.Parameter.empty) -> inspect.Parameter:
@@ -106,7 +92,7 @@ def _values(request: type[Request[Any]], given: dict[str, Any]) -> dict[str, Any
             case "subject":
                 values["subject"] = RunImage(workspace, given["run"], given["image"])
             case "plan":
-                from attentive_lens.cli.planning import planned_in
+                from attentive_lens.cli.training.planning import planned_in
 
                 values["plan"] = planned_in(given["workspace"], given["plan"], given["settings"]).write()
             case "on":

@@ -10,7 +10,7 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app
-from attentive_lens.cli.results import DemoMade, RunWatched
+from attentive_lens.cli.schemas import DemoMade, RunWatched
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.training.advising import advice_of
@@ -77,7 +77,7 @@ def train(
 
     A run that was stopped ends with exit code 3; a second Ctrl+C ends at once, with what the last checkpoint holds.
     """
-    from attentive_lens.cli.training import Which, queue_here, train_here
+    from attentive_lens.cli.training.running import Which, queue_here, train_here
     from attentive_lens.desk.training.executing import Launch
 
     if queue:
@@ -98,7 +98,7 @@ def watch(
     as_json: AsJson = False,
 ) -> None:
     """Follow a run, an epoch a line, until it ends; Ctrl+C ends the watching, not the run."""
-    from attentive_lens.cli.training import NewEpochs
+    from attentive_lens.cli.training.running import NewEpochs
     from attentive_lens.errors import NotHere
     from attentive_lens.training.journal import damaged_lines
     from attentive_lens.workspace import Workspace

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from attentive_lens.cli.pictures import write_explanation, write_filters
-from attentive_lens.cli.results import ExampleDone, Explained, SetFigures
-from attentive_lens.cli.run_results import RunEnded
+from attentive_lens.cli.explaining.pictures import write_explanation, write_filters
+from attentive_lens.cli.schemas import ExampleDone, Explained, SetFigures
 from attentive_lens.cli.speaking import out, watched
-from attentive_lens.cli.training import summary, train_run
+from attentive_lens.cli.training.run_results import RunEnded
+from attentive_lens.cli.training.running import summary, train_run
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.explaining import Activations, Explain, FirstFilters
 from attentive_lens.desk.requests.models import Score

@@ -21,6 +21,7 @@ from attentive_lens.core.files import shown, steerless
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.jobs import Progress as Step
 from attentive_lens.core.records import PlainTable, without_arrays
+from attentive_lens.core.telling import Rows, Telling
 from attentive_lens.errors import BadFile, BadUsage, BadValue, LensError
 
 T = TypeVar("T")
@@ -135,8 +136,20 @@ def say_rows(table: Table, columns: Collection[str]) -> None:
             out.print(f"{name}: {', '.join(words)}")
 
 
+def say(result: Telling) -> None:
+    """Print what a result says of itself."""
+    for words in result.words():
+        if isinstance(words, Rows):
+            table = Table(*words.heads, box=None)
+            for row in words.cells:
+                table.add_row(*row)
+            out.print(table)
+        else:
+            out.print(words)
+
+
 def say_json(result: Any) -> None:
-    """A result of `cli.results.results_by_command`, its arrays left out, as one object on one line."""
+    """A result of `cli.schemas.results_by_command`, its arrays left out, as one object on one line."""
     if sys.stdout is not None:
         line = json.dumps(without_arrays(result), ensure_ascii=False, allow_nan=False) + "\n"
         sys.stdout.write(line.encode("utf-8", "backslashreplace").decode())

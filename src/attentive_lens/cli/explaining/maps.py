@@ -20,7 +20,7 @@ from attentive_lens.cli.app import (
     out_folder,
     printable,
 )
-from attentive_lens.cli.results import CommonCauses, Explained, NotShown
+from attentive_lens.cli.schemas import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import in_words
@@ -69,7 +69,7 @@ def explain(
     as_json: AsJson = False,
 ) -> None:
     """Show which pixels drove the answer that was said and the answer that is true, and the difference."""
-    from attentive_lens.cli.pictures import write_explanation, write_filters
+    from attentive_lens.cli.explaining.pictures import write_explanation, write_filters
     from attentive_lens.desk.tasks import carry_out
 
     if model is not None and trust:
@@ -272,7 +272,7 @@ def class_maps(
     as_json: AsJson = False,
 ) -> None:
     """Show what the right answers of every class rest on, so that a model right for the wrong reason is found."""
-    from attentive_lens.cli.pictures import write_classes
+    from attentive_lens.cli.explaining.pictures import write_classes
     from attentive_lens.desk.tasks import carry_out
 
     check_set(on)

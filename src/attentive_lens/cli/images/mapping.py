@@ -7,8 +7,8 @@ from typing import Annotated
 
 import typer
 
-from attentive_lens.cli.answer_results import Mapped, MappedImage
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app, out_file, printable
+from attentive_lens.cli.results.answer_results import Mapped, MappedImage
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.values import unknown_word
@@ -63,7 +63,7 @@ def map_data(
     )
     summary = Mapped(result.layer, result.method, result.in_all, result.explained, images, str(file) if file else None)
     if file is not None:
-        from attentive_lens.cli.map_files import write_map
+        from attentive_lens.cli.images.map_files import write_map
 
         write_map(workspace, result, summary, file)
     if as_json:

@@ -73,8 +73,8 @@ def repeat(
 
     Runs of the plan that are there already count; a seed also decides which images are held out.
     """
-    from attentive_lens.cli.planning import planned_in
-    from attentive_lens.cli.serial import trainer
+    from attentive_lens.cli.training.planning import planned_in
+    from attentive_lens.cli.training.serial import trainer
     from attentive_lens.desk.many.series import trained
     from attentive_lens.desk.results.comparing import seeds_left, spread
 
@@ -103,7 +103,7 @@ def bin_(
     as_json: AsJson = False,
 ) -> None:
     """List the deleted runs; put one there, bring one back, or remove them for good."""
-    from attentive_lens.cli.run_results import RunsInBin
+    from attentive_lens.cli.training.run_results import RunsInBin
 
     place = Workspace.open(workspace)
     if put is not None:

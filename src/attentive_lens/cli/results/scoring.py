@@ -9,10 +9,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.table import Column, Table
 
-from attentive_lens.cli.answer_results import Mistake, ScoresOfRun
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_folder, printable
-from attentive_lens.cli.asking import say
-from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
+from attentive_lens.cli.results.answer_results import Mistake, ScoresOfRun
+from attentive_lens.cli.speaking import fits, out, reporting, say, say_json, watched
 from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.images.collection import collection

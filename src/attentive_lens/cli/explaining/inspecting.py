@@ -18,7 +18,7 @@ from attentive_lens.cli.app import (
     out_file,
     out_folder,
 )
-from attentive_lens.cli.results import ActivityTold, NumbersWritten
+from attentive_lens.cli.schemas import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests.activity import LayerActivity
@@ -49,7 +49,7 @@ def layer(
     as_json: AsJson = False,
 ) -> None:
     """Show what a layer's filters look for: the training patches that excite each, and images made to excite them."""
-    from attentive_lens.cli.pictures import write_layer
+    from attentive_lens.cli.explaining.pictures import write_layer
     from attentive_lens.desk.tasks import carry_out
 
     request = Layer(str(workspace), run, name, images=images)
@@ -190,7 +190,7 @@ def try_changes(
     as_json: AsJson = False,
 ) -> None:
     """Try changes on an image and see the answer; find the smallest square whose covering changes it."""
-    from attentive_lens.cli.pictures import write_tried
+    from attentive_lens.cli.explaining.pictures import write_tried
     from attentive_lens.desk.tasks import carry_out
 
     settings = tuple(in_words("--change", CHANGE_SETTINGS, words) for words in changes or [])

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw
 
-from attentive_lens.cli.answer_results import Mapped
+from attentive_lens.cli.results.answer_results import Mapped
 from attentive_lens.cli.speaking import watched
 from attentive_lens.core.files import check_folder_of, write_text
 from attentive_lens.desk.images.map_layout import by_interest, into_unit, shown_apart

@@ -12,7 +12,7 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, app, out_file, printable, rows_of
-from attentive_lens.cli.results import (
+from attentive_lens.cli.schemas import (
     Added,
     Faults,
     Finding,

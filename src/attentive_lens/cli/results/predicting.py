@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from attentive_lens.cli.answer_results import AnswersWritten
 from attentive_lens.cli.app import AsJson, app, out_file, printable
+from attentive_lens.cli.results.answer_results import AnswersWritten
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.requests.models import Prediction, Unreadable

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from attentive_lens.cli.answer_results import AnswersWritten, Mapped, ScoresOfRun
 from attentive_lens.cli.entry import requests_asked
-from attentive_lens.cli.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
-from attentive_lens.cli.run_results import (
+from attentive_lens.cli.results.answer_results import AnswersWritten, Mapped, ScoresOfRun
+from attentive_lens.cli.training.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
+from attentive_lens.cli.training.run_results import (
     Advised,
     CrossValidated,
     RunEnded,

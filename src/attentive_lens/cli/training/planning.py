@@ -9,7 +9,8 @@ import typer
 from rich.table import Column, Table
 
 from attentive_lens.cli.app import AsJson, PlanFile, Settings, app, out_file
-from attentive_lens.cli.plan_results import (
+from attentive_lens.cli.speaking import console, from_words, out, parsed, reporting, say_json, watched
+from attentive_lens.cli.training.plan_results import (
     LayerFacts,
     LayerShown,
     PlanChecked,
@@ -18,7 +19,6 @@ from attentive_lens.cli.plan_results import (
     PlanShown,
     PlanWritten,
 )
-from attentive_lens.cli.speaking import console, from_words, out, parsed, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.prices import PricePlan

@@ -8,9 +8,8 @@ from typing import Annotated
 import typer
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, app
-from attentive_lens.cli.asking import say
-from attentive_lens.cli.run_results import Advised, Steered
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.cli.speaking import out, reporting, say, say_json, watched
+from attentive_lens.cli.training.run_results import Advised, Steered
 from attentive_lens.core.files import make_folder
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.remedies import WhatNext

@@ -12,9 +12,9 @@ from threading import Timer
 
 import typer
 
-from attentive_lens.cli.planning import planned_in
-from attentive_lens.cli.run_results import RunEnded, RunQueued
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
+from attentive_lens.cli.training.planning import planned_in
+from attentive_lens.cli.training.run_results import RunEnded, RunQueued
 from attentive_lens.desk.requests.bases import ProbeBase
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.executing import Launch, Trained, execute, follow_run

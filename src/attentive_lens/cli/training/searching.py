@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 
 from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, PlanFile, Settings, app, out_file
-from attentive_lens.cli.run_results import CrossValidated, SweepDone
 from attentive_lens.cli.speaking import from_words, out, reporting, say_json, watched
+from attentive_lens.cli.training.run_results import CrossValidated, SweepDone
 from attentive_lens.desk.results.comparing import row_of
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Workspace
@@ -41,7 +41,7 @@ def sweep(
 
     Runs of the same plans that are there already count, and interrupted ones go on: the same command again continues.
     """
-    from attentive_lens.cli.planning import planned_in
+    from attentive_lens.cli.training.planning import planned_in
     from attentive_lens.desk.many.searching import check_judged, grid, read_axis, sample
     from attentive_lens.desk.many.series import halved, ranked, run_of, trained
     from attentive_lens.desk.training.queue import enqueue
@@ -63,7 +63,7 @@ def sweep(
         else:
             out.print(f"{len(numbers)} runs wait in the queue: {', '.join(map(str, numbers))}")
         return
-    from attentive_lens.cli.serial import trainer
+    from attentive_lens.cli.training.serial import trainer
 
     train = trainer(on)
     best_first = halved(place, plans, train) if halving else ranked(place, trained(place, plans, train))
@@ -94,8 +94,8 @@ def cross_validate(
     as_json: AsJson = False,
 ) -> None:
     """Train a plan once for each fold, so that every training image is answered by a model that never saw it."""
-    from attentive_lens.cli.planning import planned_in
-    from attentive_lens.cli.serial import trainer
+    from attentive_lens.cli.training.planning import planned_in
+    from attentive_lens.cli.training.serial import trainer
     from attentive_lens.desk.many import searching
     from attentive_lens.desk.many.cross_validation import crossed, write_answers
     from attentive_lens.desk.many.series import trained

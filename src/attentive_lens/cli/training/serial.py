@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import typer
 
 from attentive_lens.cli.speaking import STOPPED, console, watched
-from attentive_lens.cli.training import NewEpochs, stopping, train_run
+from attentive_lens.cli.training.running import NewEpochs, stopping, train_run
 from attentive_lens.desk.many.series import Train, Turn
 from attentive_lens.desk.training.executing import Launch
 from attentive_lens.errors import LensError

@@ -1,0 +1,1 @@
+"""Commands about scores and answers."""

@@ -1,0 +1,1 @@
+"""Commands about plans and runs."""
