@@ -76,8 +76,8 @@ def result(what: str, times: list[float], gradient: float, aim: float) -> None:
 
 def mistakes(frame: Frame, page: ExplainPage, gradient: float) -> None:
     """From a click in the strip to the first map painted, then to the feature maps on the plates."""
-    page.drawer.open(ActivationsPanel)
-    maps, features, plates = [], [], page.drawer.of(ActivationsPanel)
+    page.evidence.open(ActivationsPanel)
+    maps, features, plates = [], [], page.evidence.of(ActivationsPanel)
     for number in frame.session.scores.mistakes()[2 : 2 * MISTAKES : 2]:  # never the next, which is asked ahead
         before = plates.maps
         page.strip.sheet.select(number - 1)
@@ -99,13 +99,13 @@ def mistakes(frame: Frame, page: ExplainPage, gradient: float) -> None:
 
 def methods(frame: Frame, page: ExplainPage, gradient: float) -> None:
     """All methods of one image: the first tile, and all."""
-    firsts, wholes, panel = [], [], page.drawer.of(MapsPanel)
+    firsts, wholes, panel = [], [], page.evidence.of(MapsPanel)
     for number in frame.session.scores.mistakes()[1:5]:
-        page.drawer.open(ActivationsPanel)
+        page.evidence.open(ActivationsPanel)
         page.open_image(number)
         waited(lambda number=number: page.explanation is not None and page.explanation.image == number)  # type: ignore[misc]
         waited(lambda: not frame.session.asker._asked)
-        page.drawer.open(MapsPanel)
+        page.evidence.open(MapsPanel)
         first = waited(lambda: panel.made is not None and bool(panel.made.maps))
         firsts.append(first)
         wholes.append(first + waited(lambda: panel.made is not None and "pass" in panel.says.text()))
@@ -115,8 +115,8 @@ def methods(frame: Frame, page: ExplainPage, gradient: float) -> None:
 
 def changes(page: ExplainPage, gradient: float) -> None:
     """The place of a cover dragged: answers and map follow."""
-    page.drawer.open(ChangePanel)
-    panel = page.drawer.of(ChangePanel)
+    page.evidence.open(ChangePanel)
+    panel = page.evidence.of(ChangePanel)
     panel.mapped.setChecked(True)
     panel.cover_region(0.5, 0.5, 0.2, 0.2)
     waited(lambda: panel.tried is not None and panel.tried.maps is not None)

@@ -140,7 +140,7 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     mistakes = session.scores.mistakes()
     page.open_image(mistakes[0])
     wait(2)
-    drawer = page.drawer
+    drawer = page.evidence
     frame.change_theme()
     drawer.open(MapsPanel)
     while (made := drawer.of(MapsPanel).made) is None or not made.tested:
@@ -189,9 +189,9 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
 
 def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
     """The channel that adds most to the wrong answer, switched off, beside the nearest right image."""
-    panel = page.drawer.of(ActivationsPanel)
-    page.drawer.open(ActivationsPanel)
-    page.drawer.tall.click()
+    panel = page.evidence.of(ActivationsPanel)
+    page.evidence.open(ActivationsPanel)
+    page.evidence.tall.click()
     wait(1)
     panel.bench.current = 3
     shown = page.explanation
@@ -208,7 +208,7 @@ def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
     panel.other.setCurrentIndex(0)
     panel.other.activated.emit(0)
     panel.by.setCurrentIndex(0)
-    page.drawer.tall.click()
+    page.evidence.tall.click()
 
 
 def draw_new(session: Session, folder: Path) -> None:

@@ -33,12 +33,13 @@ def wait_for(what: Callable[[], bool], seconds: float = 90) -> None:
         time.sleep(0.1)
 
 
-def short(seed: int) -> object:
-    return small_plan().changed({"seed": seed, "training.epochs": 1})
+def short(seed: int, epochs: int = 1) -> object:
+    return small_plan().changed({"seed": seed, "training.epochs": epochs})
 
 
 def test_queued_runs_train_one_after_the_other_and_by_themselves(station: Workspace) -> None:
-    numbers = [enqueue(station, short(seed)).number for seed in (11, 12, 13)]  # type: ignore[arg-type]
+    plans = short(11, epochs=10), short(12), short(13)  # the first still trains while it is looked at
+    numbers = [enqueue(station, plan).number for plan in plans]  # type: ignore[arg-type]
     assert numbers == [2, 3, 4]
     assert [run.number for run in waiting(station)] == [3, 4]
     assert state(station, 2) == "training"

@@ -205,7 +205,7 @@ page = frame.page("explain")
 while getattr(page.explanation.method, "power", 0) != 3.5 and time.monotonic() < until:
     application.processEvents()
 print(page.explanation.method.words)
-frame.findChild(QPushButton, "drawer facts").click()
+frame.findChild(QPushButton, "evidence facts").click()
 frame.show_stage("results")
 frame.findChild(QPushButton, "losses of scores").click()
 print(frame.findChild(QLabel, "facts of image").text(), frame.findChild(QLabel, "greatest loss").text())

@@ -95,6 +95,7 @@ def page(qtbot: QtBot, shared: Frame) -> ExplainPage:
     stage(qtbot, shared, "explain")
     page = shared.page("explain")
     assert isinstance(page, ExplainPage)
+    qtbot.waitUntil(lambda: bool(shared.session.scores.mistakes()), timeout=30_000)
     first = shared.session.scores.mistakes()[0]
     page.open_image(first)
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image == first, timeout=30_000)

@@ -1,4 +1,4 @@
-"""From a mistake to a closed case: evidence pinned in the drawer, cause and note, the book, and a later run."""
+"""From a mistake to a closed case: evidence pinned beside the lens, cause and note, the book, and a later run."""
 
 from __future__ import annotations
 
@@ -17,14 +17,17 @@ from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
+from attentive_lens.formats.reading import read_model
+from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.explaining.alike import AlikePanel
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.change import ChangePanel
-from attentive_lens.window.explaining.filters import ChannelRows
-from attentive_lens.window.explaining.neighbours import NeighboursPanel
+from attentive_lens.window.explaining.channel_rows import ChannelRows
 from attentive_lens.window.explaining.place_box import PlaceBox
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.bars import Bars
+from attentive_lens.window.parts.basics import OneLine
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.cases import read_cases
@@ -86,7 +89,7 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
     assert table.rowCount() == 1
     assert table.item(0, 5).text() == row.status
     assert table.item(0, 6).text().split() == [f"{'●' if a.right else '○'}{a.run}" for a in row.answers]
-    assert child(frame, QLabel, "case status").text() == f"{row.status}: {row.words}"
+    assert child(frame, OneLine, "case status").words == f"{row.status}: {row.words}"
     assert [bar.name for bar in child(frame, Bars, "cases by cause").bars] == ["a thumb on the glass"]
     page.open_image(frame.session.scores.mistakes()[1])
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image != shown.image, timeout=30_000)
@@ -100,8 +103,8 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
 
 def test_a_change_is_tried_where_it_is_dragged_and_pinned(qtbot: QtBot, frame: Frame, station: Workspace) -> None:
     page = explain(frame)
-    click(qtbot, frame, "drawer change")
-    panel = page.drawer.of(ChangePanel)
+    click(qtbot, frame, "evidence change")
+    panel = page.evidence.of(ChangePanel)
     assert isinstance(panel, ChangePanel)
     box = child(frame, PlaceBox, "changed picture")
     child(frame, QSlider, "knob 0").setValue(60)
@@ -135,7 +138,7 @@ def test_a_change_is_tried_where_it_is_dragged_and_pinned(qtbot: QtBot, frame: F
 
 def test_neighbours_are_found_and_a_wrong_label_is_one_key_away(qtbot: QtBot, frame: Frame, station: Workspace) -> None:
     page = explain(frame)
-    click(qtbot, frame, "drawer neighbours")
+    click(qtbot, frame, "evidence alike")
     sheet = child(frame, ContactSheet, "neighbours sheet")
     qtbot.waitUntil(lambda: bool(sheet.groups), timeout=30_000)
     assert page.image is not None
@@ -150,7 +153,7 @@ def test_neighbours_are_found_and_a_wrong_label_is_one_key_away(qtbot: QtBot, fr
     place = sheet.groups[0].places[0]
     sheet.select(place)
     before = frame.session.images.collection.rows[place].label
-    page.drawer.of(NeighboursPanel).decisions.relabel((before + 1) % 6)
+    page.evidence.of(AlikePanel).decisions.relabel((before + 1) % 6)
     assert frame.session.images.collection.rows[place].label != before
     now = frame.session.images.collection.classes[(before + 1) % 6]
     assert sheet.groups[0].captions[0].endswith(now)
@@ -160,30 +163,37 @@ def test_neighbours_are_found_and_a_wrong_label_is_one_key_away(qtbot: QtBot, fr
     qtbot.waitUntil(lambda: page.image == place + 1, timeout=30_000)
 
 
-def test_filters_of_any_layer_lead_to_their_images_and_the_drawer_grows(qtbot: QtBot, frame: Frame) -> None:
+def test_filters_of_any_layer_lead_to_their_images_and_the_evidence_is_widened(qtbot: QtBot, frame: Frame) -> None:
     page = explain(frame)
-    click(qtbot, frame, "drawer filters")
-    layer, rows = child(frame, QComboBox, "filters layer"), child(frame, ChannelRows, "channel rows")
-    layer.setCurrentText("relu 2")
-    layer.activated.emit(layer.currentIndex())
-    qtbot.waitUntil(lambda: rows.seen is not None, timeout=60_000)
+    click(qtbot, frame, "evidence layers")
+    click(qtbot, frame, "view filters")
+    bench, rows = child(frame, Bench, "explain bench"), child(frame, ChannelRows, "channel rows")
+    bench.choose(next(k for k, plate in enumerate(bench.plates) if plate.name == "convolution 2"))
+    qtbot.waitUntil(lambda: rows.seen is not None and rows.kernel is not None, timeout=60_000)
     seen = rows.seen
     assert seen is not None
+    assert seen.layer == "relu 2"
+    kernel = read_model(frame.session.workspace.run(1).model).weights["convolution 2"]["kernel"]
+    assert np.array_equal(rows.kernel, kernel)
+    assert len(rows.drawn) == kernel.shape[-1] == len(rows.order)
     assert len(rows.order) == seen.patches.shape[0]
     order = child(frame, QComboBox, "filters order")
     order.setCurrentIndex(2)
     order.activated.emit(2)
     number = seen.classes.index(order.currentText())
     assert rows.order[0] == int(seen.speaks[number].argmax())
-    was = page.twins.pair.height()
-    click(qtbot, frame, "tall drawer")
-    assert not page.twins.pair.isVisible()
-    qtbot.waitUntil(lambda: page.drawer.height() > was, timeout=5_000)
+    was = page.evidence.width()
+    qtbot.keyClick(page, Qt.Key.Key_F)
+    assert not page.twins.isVisible()
+    qtbot.waitUntil(lambda: page.evidence.width() > was, timeout=5_000)
     frame.grab()
-    qtbot.mouseClick(rows, LEFT, pos=QPoint(90, 10))
+    qtbot.mouseClick(rows, LEFT, pos=QPoint(rows._left(0) + 4, 30))
     qtbot.waitUntil(lambda: page.image == seen.images[rows.order[0]][0], timeout=30_000)
-    click(qtbot, frame, "tall drawer")
-    assert page.twins.pair.isVisible()
+    click(qtbot, frame, "evidence alone")
+    assert page.twins.isVisible()
+    qtbot.mouseClick(rows, LEFT, pos=QPoint(4, 30))
+    assert page.walked == list(dict.fromkeys(seen.images[rows.order[0]]))
+    page.walk_through([])
 
 
 def test_a_note_that_is_being_typed_is_not_written_over(qtbot: QtBot, frame: Frame) -> None:

@@ -20,12 +20,13 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.explaining.saliency import METHODS
 from attentive_lens.window.application import open_folder
 from attentive_lens.window.bench.bench import Bench
-from attentive_lens.window.explaining.filters import ChannelRows
+from attentive_lens.window.explaining.channel_rows import ChannelRows
 from attentive_lens.window.explaining.trust import TrustChips
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.augmentation_editor import VariantGrid
 from attentive_lens.window.parts.bars import Bars
+from attentive_lens.window.parts.basics import OneLine
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.parts.lens import Lens
 from attentive_lens.window.parts.matrix import ConfusionMatrix
@@ -81,12 +82,12 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
     assert child(frame, QLabel, "true name").text() == classes[true]
     assert child(frame, Lens, "lens predicted").map != child(frame, Lens, "lens true").map
     assert len(child(frame, Bars, "answers").bars) == 6
-    assert "max pooling 2" in {p.name for p in child(frame, Bench, "explain bench").plates}
+    click(qtbot, frame, "evidence layers")
     bench = child(frame, Bench, "explain bench")
     layers = {"image", "relu 1", "max pooling 1", "relu 2"}
     qtbot.waitUntil(lambda: set(bench.pictures) >= layers, timeout=30_000)
-    click(qtbot, frame, "drawer filters")
-    click(qtbot, frame, "find filters")
+    assert "max pooling 2" in {p.name for p in bench.plates}
+    click(qtbot, frame, "view filters")
     rows = child(frame, ChannelRows, "channel rows")
     qtbot.waitUntil(lambda: len(rows.order) == 8, timeout=30_000)
 
@@ -113,10 +114,11 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     right.activated.emit(right.currentIndex())
     assert other.map != plain
     first = frame.session.scores.mistakes()[0]
-    assert child(frame, QLabel, "image file").text().startswith(f"image {first} ")
+    place = child(frame, OneLine, "mistake place")
+    assert f" · image {first} · " in place.words
     click(qtbot, frame, "next mistake")
     second = frame.session.scores.mistakes()[1]
-    qtbot.waitUntil(lambda: child(frame, QLabel, "image file").text().startswith(f"image {second} "), timeout=30_000)
+    qtbot.waitUntil(lambda: f" · image {second} · " in place.words, timeout=30_000)
     box = child(frame, QComboBox, "method")
     assert [box.itemData(k) for k in range(box.count())] == list(METHODS)
     box.setCurrentIndex(box.findData("occlusion"))
@@ -133,13 +135,12 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     assert "next class" in shows.text()
     qtbot.mouseClick(gain, LEFT)
     assert "square covers" in shows.text()
-    click(qtbot, frame, "drawer causes")
-    click(qtbot, frame, "find causes")
+    click(qtbot, frame, "evidence causes")
+    click(qtbot, frame, "view of mistakes")
     qtbot.waitUntil(lambda: bool(frame.findChildren(QPushButton, "cause 0")), timeout=60_000)
     click(qtbot, frame, "cause 0")
     assert len(child(frame, QLabel, "causes note").text()) > 40
-    place = child(frame, QLabel, "mistake place")
-    qtbot.waitUntil(lambda: place.text().startswith("chosen 1 of "), timeout=30_000)
+    qtbot.waitUntil(lambda: place.words.startswith("chosen 1 of "), timeout=30_000)
     click(qtbot, frame, "cause 0")
     assert place.text().startswith("mistake ")
 

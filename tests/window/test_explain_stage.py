@@ -18,6 +18,7 @@ from attentive_lens.desk.requests.inspecting import Channels, Neighbours
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.formats.reading import read_model
+from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.explaining.activations import ActivationsPanel
 from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.channel import ChannelView, Overlays
@@ -28,7 +29,9 @@ from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.bars import Bars
+from attentive_lens.window.parts.basics import OneLine
 from attentive_lens.window.parts.lens import Lens
+from attentive_lens.window.parts.map_scale import MapScale
 from attentive_lens.window.parts.tiles import Tiles
 
 
@@ -46,8 +49,8 @@ def folder_of(frame: Frame) -> str:
 def test_every_method_has_a_tile_and_a_click_puts_its_map_under_the_lens(
     qtbot: QtBot, shared: Frame, page: ExplainPage, tmp_path: Path
 ) -> None:
-    click(qtbot, shared, "drawer maps")
-    tiles, panel = child(shared, Tiles, "map tiles"), page.drawer.of(MapsPanel)
+    click(qtbot, shared, "evidence maps")
+    tiles, panel = child(shared, Tiles, "map tiles"), page.evidence.of(MapsPanel)
     made = panel.made
     qtbot.waitUntil(lambda: len(tiles.tiles) == len(MAP_METHODS), timeout=60_000)
     qtbot.waitUntil(lambda: panel.made is not None and panel.made.tested, timeout=60_000)
@@ -91,18 +94,20 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     lens, right = child(shared, Lens, "lens predicted"), child(shared, Lens, "lens true")
     positive = right.map
     click(qtbot, shared, "both signs")
-    assert right.signed
+    scale = child(shared, MapScale, "scale predicted")
+    assert scale.signed
     assert right.map != positive
     side = right.square().width()
     at = QPoint(int(side * 0.4), int(side * 0.7))
     qtbot.mouseMove(right, at)
     size = wanted.values.shape[0]
     row, column = int((at.y()) / side * size), int((at.x()) / side * size)
-    value = child(shared, QLabel, "map value")
+    value = child(shared, QLabel, "method shows")
     qtbot.waitUntil(lambda: value.text().startswith(f"pixel {column}, {row}: "), timeout=5_000)
     figure = f"for {other} {float(wanted.values[row, column]):+.3g}".replace("-", "\u2212")
     assert value.text().endswith(figure)
-    assert lens.top == right.top == pytest.approx(max(np.abs(m.values).max() for m in shown.maps), rel=0.6)
+    assert scale.top == pytest.approx(max(np.abs(m.values).max() for m in shown.maps), rel=0.6)
+    assert lens.map != right.map
     choose(child(shared, QComboBox, "map baseline"), "from black")
     black = (
         answer(Explain(RunImage(folder_of(shared), 1, shown.image), by("integrated_gradients", baseline="black")))
@@ -141,8 +146,8 @@ def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
     qtbot.mouseMove(lens, last)
     qtbot.mouseRelease(lens, LEFT, shift, last)
     assert (lens.across, lens.below) == before
-    panel = page.drawer.of(ChangePanel)
-    assert page.drawer.panels.currentWidget() is panel
+    panel = page.evidence.of(ChangePanel)
+    assert panel.isVisible()
     change = panel.change()
     assert (change.kind, change.across, change.side) == (
         "cover",
@@ -159,7 +164,7 @@ def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
     choose(child(shared, QComboBox, "change"), "mix with another image")
     qtbot.waitUntil(lambda: panel.tried is not None and panel.tried.after[0].change.kind == "mix", timeout=30_000)
     place = len(shared.session.cases.book.of_image(page.image or 0).evidence) - 1
-    click(qtbot, shared, "drawer maps")
+    click(qtbot, shared, "evidence maps")
     click(qtbot, shared, f"show evidence {place}")
     qtbot.waitUntil(lambda: panel.tried is not None and panel.tried.after[0].change == change, timeout=30_000)
     assert np.array_equal(panel.tried.pixels, tried.pixels)
@@ -168,8 +173,9 @@ def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
 def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
     qtbot: QtBot, shared: Frame, page: ExplainPage
 ) -> None:
-    click(qtbot, shared, "drawer activations")
-    panel, tiles = page.drawer.of(ActivationsPanel), child(shared, Tiles, "channels")
+    click(qtbot, shared, "evidence layers")
+    click(qtbot, shared, "view activations")
+    panel, tiles = page.evidence.of(ActivationsPanel), child(shared, Tiles, "channels")
     qtbot.waitUntil(lambda: bool(tiles.tiles), timeout=30_000)
     layer = panel.layer
     image = page.image or 0
@@ -211,11 +217,11 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
     assert panel.open_channel == adds[1]
     qtbot.keyClick(view, Qt.Key.Key_Escape)
     assert panel.open_channel is None
-    click(qtbot, shared, "drawer change")
+    click(qtbot, shared, "evidence change")
     click(qtbot, shared, f"show evidence {len(evidence) - 1}")
     qtbot.waitUntil(lambda: panel.open_channel == adds[0] and view.seen is not None, timeout=30_000)
     assert view.factor == 0.0
-    choose(child(shared, QComboBox, "image beside"), "alone")
+    choose(child(shared, QComboBox, "image beside"), "no other image")
     qtbot.waitUntil(lambda: view.shown is not None and view.shown.other is None, timeout=10_000)
     click(qtbot, shared, "all channels")
 
@@ -223,9 +229,11 @@ def test_feature_maps_are_sorted_opened_beside_another_image_and_switched_off(
 def test_raw_numbers_stand_in_a_table_that_is_copied_and_saved(
     qtbot: QtBot, shared: Frame, page: ExplainPage, tmp_path: Path
 ) -> None:
-    click(qtbot, shared, "drawer numbers")
-    panel, model = page.drawer.of(NumbersPanel), page.drawer.of(NumbersPanel).model
-    choose(child(shared, QComboBox, "numbers layer"), "convolution 2")
+    click(qtbot, shared, "evidence layers")
+    click(qtbot, shared, "view numbers")
+    panel, model = page.evidence.of(NumbersPanel), page.evidence.of(NumbersPanel).model
+    bench = child(shared, Bench, "explain bench")
+    bench.choose(next(k for k, plate in enumerate(bench.plates) if plate.name == "convolution 2"))
     qtbot.waitUntil(lambda: panel.seen is not None and panel.seen.layer == "convolution 2", timeout=30_000)
     assert isinstance(model, NumbersModel)
     kernel = read_model(shared.session.workspace.run(1).model).weights["convolution 2"]["kernel"]
@@ -258,10 +266,10 @@ def test_raw_numbers_stand_in_a_table_that_is_copied_and_saved(
 
 
 def test_classes_are_looked_at_and_walked_through(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:
-    click(qtbot, shared, "drawer classes")
-    click(qtbot, shared, "look at classes")
-    panel, tiles = page.drawer.of(ClassesPanel), child(shared, Tiles, "class tiles")
-    qtbot.waitUntil(lambda: panel.result is not None or panel.ask_button.isEnabled(), timeout=60_000)
+    click(qtbot, shared, "evidence causes")
+    click(qtbot, shared, "view of right answers")
+    panel, tiles = page.evidence.of(ClassesPanel), child(shared, Tiles, "class tiles")
+    qtbot.waitUntil(lambda: panel.result is not None or panel.ask_button.isVisible(), timeout=60_000)
     result = panel.result
     assert result is not None, panel.says.text()
     assert [tile.caption.removeprefix("! ") for tile in tiles.tiles] == [each.name for each in result.classes]
@@ -269,7 +277,7 @@ def test_classes_are_looked_at_and_walked_through(qtbot: QtBot, shared: Frame, p
     images = list(result.classes[0].images)
     assert page.walked == images
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image == images[0], timeout=30_000)
-    assert child(shared, QLabel, "mistake place").text().startswith(f"chosen 1 of {len(images)}")
+    assert child(shared, OneLine, "mistake place").words.startswith(f"chosen 1 of {len(images)}")
     assert page.explanation is not None
     assert page.explanation.predicted == page.explanation.true
     page.walk_through([])

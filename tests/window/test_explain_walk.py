@@ -16,9 +16,9 @@ from tests.window.test_explain_stage import folder_of
 from attentive_lens.desk.requests.causes import Cause, CausesFound, Remedy
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.subjects import RunImage
+from attentive_lens.window.explaining.alike import AlikePanel
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.filters import FiltersPanel
-from attentive_lens.window.explaining.neighbours import NeighboursPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
@@ -38,8 +38,8 @@ def test_the_strip_leads_from_mistake_to_mistake(qtbot: QtBot, shared: Frame, pa
 
 
 def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:
-    click(qtbot, shared, "drawer neighbours")
-    panel = page.drawer.of(NeighboursPanel)
+    click(qtbot, shared, "evidence alike")
+    panel = page.evidence.of(AlikePanel)
     qtbot.waitUntil(lambda: panel.result is not None, timeout=30_000)
     click(qtbot, shared, "maps of neighbours")
     numbers = {each.image for rows in panel.result.near.values() for each in rows}  # type: ignore[union-attr]
@@ -63,9 +63,10 @@ def test_a_missing_kind_is_one_key_from_a_note(qtbot: QtBot, shared: Frame, page
 def test_a_remedy_relabels_shows_images_to_decide_about_or_stands_with_their_cases(
     qtbot: QtBot, shared: Frame, page: ExplainPage
 ) -> None:
-    panel, images = page.drawer.of(CausesPanel), shared.session.images
-    click(qtbot, shared, "drawer causes")
-    panel.check()
+    panel, images = page.evidence.of(CausesPanel), shared.session.images
+    click(qtbot, shared, "evidence causes")
+    click(qtbot, shared, "view of mistakes")
+    panel.forget()
     mistakes = shared.session.scores.mistakes()[:3]
     rows = images.collection.rows
     gone, stored = images.collection.classes[:2]
@@ -142,15 +143,15 @@ def test_a_map_is_saved_from_its_menu_and_a_place_that_cannot_be_written_is_said
 
 
 def test_what_was_found_in_images_painted_over_is_forgotten(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:
-    filters, neighbours = page.drawer.of(FiltersPanel), page.drawer.of(NeighboursPanel)
-    click(qtbot, shared, "drawer filters")
-    click(qtbot, shared, "find filters")
+    filters, neighbours = page.evidence.of(FiltersPanel), page.evidence.of(AlikePanel)
+    click(qtbot, shared, "evidence layers")
+    click(qtbot, shared, "view filters")
     qtbot.waitUntil(lambda: filters.rows.seen is not None, timeout=60_000)
-    click(qtbot, shared, "drawer neighbours")
+    click(qtbot, shared, "evidence alike")
     qtbot.waitUntil(lambda: neighbours.result is not None, timeout=30_000)
     shared.session.images.repainted.emit([1])
     assert filters.rows.seen is None
     assert neighbours.result is None
-    click(qtbot, shared, "drawer filters")
-    click(qtbot, shared, "find filters")
+    click(qtbot, shared, "evidence layers")
+    click(qtbot, shared, "view filters")
     qtbot.waitUntil(lambda: filters.rows.seen is not None, timeout=60_000)

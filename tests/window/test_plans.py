@@ -23,6 +23,8 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.training import loop
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.pages.explain import ExplainPage
+from attentive_lens.window.parts.basics import OneLine
 from attentive_lens.window.parts.chart import Chart
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.plan_panel import PlanPanel
@@ -165,10 +167,10 @@ def test_an_image_is_found_by_number_and_name_whatever_the_filters_hide(
     assert "1 to 90" in message.text()
     stage(qtbot, frame, "explain")
     qtbot.waitUntil(lambda: frame.rail.buttons["explain"].state != "", timeout=30_000)
-    there = frame.pages["explain"].findChild(JumpField)
-    assert there is not None
-    enter(qtbot, there, "33")
-    qtbot.waitUntil(lambda: child(frame, QLabel, "image file").text().startswith("image 33 "), timeout=30_000)
+    page = frame.pages["explain"]
+    assert isinstance(page, ExplainPage)
+    enter(qtbot, page.jump, "33")
+    qtbot.waitUntil(lambda: "image 33 " in child(frame, OneLine, "mistake place").words, timeout=30_000)
 
 
 def test_names_are_found_whole_first_then_by_their_beginning_then_within(station: Workspace) -> None:

@@ -26,6 +26,7 @@ from attentive_lens.window.explaining.numbers import NumbersPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.parts.basics import OneLine
 from attentive_lens.window.pricing import priced_as
 from attentive_lens.window.results.overview import LEAKS, OverviewView
 from attentive_lens.workspace import Workspace
@@ -110,7 +111,7 @@ def test_numbers_are_written_as_their_file_s_ending_says(qtbot: QtBot, seen: Fra
     stage(qtbot, seen, "explain")
     page = seen.page("explain")
     assert isinstance(page, ExplainPage)
-    page.drawer.open(NumbersPanel)
+    page.evidence.open(NumbersPanel)
     panel = page.findChild(NumbersPanel)
     assert panel is not None
     qtbot.waitUntil(lambda: panel.seen is not None, timeout=60_000)
@@ -150,7 +151,7 @@ def test_a_new_image_says_why_it_has_no_case(qtbot: QtBot, seen: Frame) -> None:
     assert isinstance(page, ExplainPage)
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image is None, timeout=30_000)
     assert not child(seen, QPushButton, "open case").isEnabled()
-    assert "add it to the workspace" in child(seen, QLabel, "case status").text()
+    assert "add it to the workspace" in child(seen, OneLine, "case status").words
 
 
 def test_another_run_without_the_chosen_mistake_shows_its_own_mistakes(

@@ -90,9 +90,9 @@ def test_from_a_branch_to_a_mended_case_and_back_to_the_beginning(
     assert [case.image for case in session.cases.book.cases] == [image]
     page = frame.page("explain")
     assert isinstance(page, ExplainPage)
-    causes = page.drawer.of(CausesPanel)
-    click(qtbot, frame, "drawer causes")
-    click(qtbot, frame, "find causes")
+    causes = page.evidence.of(CausesPanel)
+    click(qtbot, frame, "evidence causes")
+    click(qtbot, frame, "view of mistakes")
     qtbot.waitUntil(lambda: bool(causes.groups), timeout=90_000)
     acting = [
         (k, n, remedy.kind)

@@ -32,6 +32,9 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.shortcuts import ShortcutList
 from attentive_lens.window.words import counted, thousands
 
+LEAST = (1024, 640)
+"""Pixels of the window at least."""
+
 
 class Frame(QMainWindow):
     """The window on one workspace.
@@ -61,7 +64,7 @@ class Frame(QMainWindow):
         only = " (reading only)" if session.reading_only else ""
         self.setWindowTitle(f"{session.workspace.name}{only} – Attentive Lens")
         self.resize(1280, 800)
-        self.setMinimumSize(1100, 680)
+        self.setMinimumSize(*LEAST)
         self.setFont(look.font())
         body = QWidget()
         self.setCentralWidget(body)
@@ -122,6 +125,9 @@ class Frame(QMainWindow):
             self.pages[key] = page
             self.stage.addWidget(page)
             page.action_changed.connect(partial(self._refresh, key))
+            if page.where is not None:
+                page.where.hide()
+                self.where.addWidget(page.where, 1)
         return self.pages[key]
 
     def _choose_run(self, place: int) -> None:
@@ -158,7 +164,9 @@ class Frame(QMainWindow):
         self.runs.setMinimumWidth(200)
         self.runs.activated.connect(self._choose_run)
         row.addWidget(self.runs)
-        row.addStretch()
+        self.where = horizontal(spacing=0)
+        self.where.addStretch()
+        row.addLayout(self.where, 1)
         self.action = button("", "main action", "", self._act)
         self.action.setProperty("role", "main")
         self.action.setFont(look.font(look.TEXT, True))
@@ -221,6 +229,9 @@ class Frame(QMainWindow):
             page.show_view("augmentation")
         self.current = key
         self.stage.setCurrentWidget(page)
+        for each in self.pages.values():
+            if each.where is not None:
+                each.where.setVisible(each is page)
         self.rail.show_stage(key)
         page.entered()
         page.setFocus()
@@ -265,6 +276,7 @@ class Frame(QMainWindow):
         """Remember how it stood and end the worker; training goes on."""
         size = [self.width(), self.height()]
         values: PlainTable = {"size": size, "stage": self.current, "run": self.session.runs.current}
+        values["widths"] = dict(self.session.widths)
         remember(self.session.workspace.folder, values)
         images = self.session.images
         if images.pixels is not None:

@@ -194,6 +194,9 @@ def stylesheet() -> str:
     QPushButton[role="filter"] {{ border-radius: 13px; padding: 4px 12px; }}
     QPushButton[role^="chip"] {{ border: none; border-radius: 8px; padding: 1px 5px; min-height: 15px;
         background: {t.well}; color: {t.faint}; }}
+    QPushButton[role="chip action"] {{ background: transparent; color: {t.petrol}; border: 1px solid {t.line};
+        padding: 0 5px; }}
+    QPushButton[role="chip action"]:hover {{ border-color: {t.petrol}; }}
     QPushButton[role="chip good"] {{ background: {t.tint}; color: {t.petrol}; }}
     QPushButton[role="chip warn"] {{ color: {t.ochre}; }}
     QPushButton[role^="chip"]:checked, QPushButton[role^="chip"]:focus
@@ -231,6 +234,8 @@ def stylesheet() -> str:
     QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QPlainTextEdit {{ background: {t.paper}; border: none; selection-background-color: {t.petrol};
         selection-color: {t.on_petrol}; }}
+    QPlainTextEdit#case\\ note {{ border: 1px solid {t.line}; border-radius: {RADIUS}px; min-height: 50px;
+        max-height: 50px; }}
     QListWidget {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: {RADIUS}px; outline: none; }}
     QListWidget::item {{ padding: 3px 6px; }}
     QListWidget::item:selected {{ background: {t.tint}; color: {t.ink}; }}

@@ -13,6 +13,7 @@ from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.history import Timeline
 from attentive_lens.desk.images.state import OpenImages
 from attentive_lens.desk.images.together import what_moves
+from attentive_lens.desk.memory import recall
 from attentive_lens.desk.network.design import Design
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
@@ -46,6 +47,8 @@ class Session(QObject):
         The plan of the next run.
     pricing : Pricing
         What an epoch of the plan being designed takes here.
+    widths : dict of str
+        Pixels of the evidence's column, by stage.
     timeline : Timeline
         What was done in this window, which is what can be undone.
     reading_only : bool
@@ -108,6 +111,10 @@ class Session(QObject):
         self.reading_only = self._held is None
         workspace = self.workspace
         self.timeline = Timeline()
+        widths = recall(workspace.folder).get("widths")
+        self.widths = {
+            key: width for key, width in (widths if isinstance(widths, dict) else {}).items() if isinstance(width, int)
+        }
         self.asker = Asker()
         self.design = Design(workspace, lambda: len(self.images.collection.taught), self.timeline)
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker, self.timeline)

@@ -1,4 +1,4 @@
-"""Activations: the bench with the strongest map on every plate, all maps of the chosen one, and one of them alone."""
+"""Activations: all maps of the layer chosen for this image, and one of them alone."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QWidget
+from PyQt6.QtWidgets import QStackedWidget
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.records import PlainTable
@@ -14,23 +14,24 @@ from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation, RunImage
 from attentive_lens.desk.requests.inspecting import Channels, ChannelSeen, Neighbours, NeighboursFound
 from attentive_lens.window import look
-from attentive_lens.window.bench.bench import Bench
-from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.explaining.channel import ChannelShown, ChannelView
 from attentive_lens.window.explaining.dropout_view import DropoutView
-from attentive_lens.window.explaining.panel import Panel
+from attentive_lens.window.explaining.layer_panel import LayerPanel
 from attentive_lens.window.parts.basics import button, chooser, ink_on_paper, label, to_image, vertical
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.tiles import Tile, Tiles
 from attentive_lens.window.session import Session
 
-SIDE, TALL = 80, 120
+SIDE, MOST = 64, 128
+BESIDE = 158
+"""Pixels of the list of images that may stand beside."""
 ORDERS = ("most active first", "what they add", "by number")
 """How the channels may be put in order."""
-NOTHING = "alone"
+NOTHING = "no other image"
 
 
-class ActivationsPanel(Panel):
-    """The bench above, channels of the chosen plate below; a click opens one over the image.
+class ActivationsPanel(LayerPanel):
+    """Channels of the chosen plate; a click opens one over the image.
 
     Signals
     -------
@@ -39,7 +40,7 @@ class ActivationsPanel(Panel):
     """
 
     title = "Activations"
-    tip = "What each layer makes of this image"
+    tip = "What the layer makes of this image"
     pins = "activations"
 
     def __init__(self, session: Session) -> None:
@@ -53,56 +54,35 @@ class ActivationsPanel(Panel):
         self._opens: PlainTable | None = None
         inside = vertical(self, spacing=4)
         inside.addLayout(self._make_settings())
+        self.note = label(role="faint", size=look.SMALL, name="layer note")
+        self.note.setWordWrap(True)
+        inside.addWidget(self.note)
         self.pages = QStackedWidget()
-        grid = QWidget()
-        layout = vertical(grid, spacing=4)
-        self.bench = Bench("explain bench", 72)
-        self.bench.chosen.connect(lambda _: self._choose_plate())
-        self.bench_area = QScrollArea()
-        self.bench_area.setWidgetResizable(True)
-        self.bench_area.setWidget(self.bench)
-        self.bench_area.setFixedHeight(140)
-        layout.addWidget(self.bench_area)
-        self.channels = Tiles("channels", "feature maps of the chosen layer", SIDE)
+        self.channels = Tiles("channels", "feature maps of the chosen layer", SIDE, MOST)
         self.channels.chosen.connect(self.open_place)
-        layout.addWidget(self.channels, 1)
         self.view = ChannelView()
         self.view.left.connect(self._show_grid)
         self.view.stepped.connect(self._step)
-        self.pages.addWidget(grid)
+        self.pages.addWidget(self.channels)
         self.pages.addWidget(self.view)
         self.dropout = DropoutView(self.session)
         self.pages.addWidget(self.dropout)
         inside.addWidget(self.pages, 1)
 
-    def _make_settings(self) -> QHBoxLayout:
-        row = QHBoxLayout()
-        self.note = label(role="faint", size=look.SMALL, name="layer note")
-        row.addWidget(self.note, 1)
+    def _make_settings(self) -> Flow:
+        row = Flow()
         tip = "What comes first; what they add is measured by switching each channel off."
         self.by = chooser("channels order", "channels order", tip, items=ORDERS)
         tip = "Show the same channels for the nearest training image of a class answered rightly, and the difference."
         self.other = chooser("image beside", "image beside", tip)
+        self.other.setMaximumWidth(BESIDE)
         self.by.activated.connect(lambda _: self._sort())
         self.other.activated.connect(lambda _: self._choose_other())
         row.addWidget(self.by)
-        row.addWidget(label("beside", "faint"))
         row.addWidget(self.other)
         self.pin = button("Pin", "pin activations", "Keep what is seen with the image's case.", self._pin)
         row.addWidget(self.pin)
         return row
-
-    def set_tall(self, tall: bool) -> None:
-        """Larger pictures where there is room."""
-        self.bench.tallest = 132 if tall else 72
-        self.bench_area.setFixedHeight(204 if tall else 140)
-        self.channels.set_side(TALL if tall else SIDE)
-
-    @property
-    def layer(self) -> str:
-        """The node whose output is shown; empty without one."""
-        at = self.bench.current
-        return self.bench.plates[at].output if at is not None and at < len(self.bench.plates) else ""
 
     @property
     def open_channel(self) -> int | None:
@@ -111,29 +91,13 @@ class ActivationsPanel(Panel):
         return shown.channel if self.pages.currentIndex() and shown is not None else None
 
     def changed(self, explanation: Explanation, same: bool) -> None:
-        """Of the image explained; the maps on the plates are asked for, and follow."""
-        plan, known = self.session.runs.plan(), self.session.runs.facts()
-        if plan is None or known is None:
-            return
-        network, facts = known
-        by_name = {fact.name: fact for fact in facts}
-        every = plates_of(network.nodes, by_name, plan.preprocessing.shape, plan.frozen)
-        strikes = {node.name for node in network.nodes if node.layer.kind == "dropout"}
-        shown = [len(p.shape) == 3 or p is every[-1] or bool(strikes & set(p.nodes)) for p in every]
-        plates = chosen_plates(every, shown)
-        if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
-            self.bench.show_plates(plates)
-        self.bench.show_pictures({"image": to_image(explanation.pixels)})
-        if self.bench.current is None:
-            self.bench.current = 1
+        """Another image, whose maps follow; or the same, explained otherwise."""
+        del explanation
         if not same:
             self._empty()
-        request = Activations(explanation.subject, self._layers())
-        self.ask(request, self._take, self._fail, priority=0, scope="activations")
-        if not same:
             self._show_channels()
             if self.pages.currentIndex() == 2:
-                self._choose_plate()
+                self.plate_changed()
 
     def _empty(self) -> None:
         """What was known of another image."""
@@ -146,20 +110,15 @@ class ActivationsPanel(Panel):
         if self.other.currentIndex() > 0:
             self._choose_other()
 
-    def _layers(self) -> tuple[str, ...]:
-        names = {layer.name for layer in self.explanation.layers} if self.explanation is not None else set()
-        return tuple(p.output for p in self.bench.plates if p.output in names and len(p.shape) == 3)
-
-    def _take(self, activations: ActivationMaps) -> None:
-        self.maps = {name: maps for name, maps in activations.outputs.items() if maps.ndim == 3}
+    def take_maps(self, maps: dict[str, NDArray[np.float32]]) -> None:
+        """The maps of every layer that has any, by the node."""
+        self.maps = maps
         self.restyled()
         if self._opens is not None:
             self.replay(self._opens)
 
     def restyled(self) -> None:
-        """The maps in the colours of the theme, on the plates and below."""
-        pictures = {name: to_image(ink_on_paper(maps[:, :, strongest(maps)[0]])) for name, maps in self.maps.items()}
-        self.bench.show_pictures({**self.bench.pictures, **pictures})
+        """The maps in the colours of the theme."""
         self._sort()
         channel, maps = self.open_channel, self.maps.get(self.layer)
         if channel is None:
@@ -170,14 +129,17 @@ class ActivationsPanel(Panel):
         else:
             self._open(channel)
 
-    def _choose_plate(self) -> None:
+    def plate_changed(self) -> None:
+        """Its channels, or what training strikes out of it; a channel that is open stays so where it is the same."""
+        shown = self.view.shown
+        if self.open_channel is not None and shown is not None and shown.layer == self.layer:
+            return
         if self.explanation is not None and self.dropout.open(self.layer, self.explanation):
             self.pages.setCurrentIndex(2)
             self.note.setText(f"{self.layer}: what training strikes out of it, in vermilion")
             return
         self.pages.setCurrentIndex(0)
         self._sort()
-        self.channels.setFocus()
 
     def _sort(self) -> None:
         """Put the channels in the order chosen; until it is known what they add, the strongest come first."""
@@ -204,7 +166,7 @@ class ActivationsPanel(Panel):
             return
         request = Channels(shown.subject, self.layer, channel)
         take = partial(self._take_effects, self.layer)
-        self.ask(request, take, self._fail, priority=1, scope="channel effects")
+        self.ask(request, take, self.fail, priority=1, scope="channel effects")
 
     def _take_effects(self, layer: str, seen: ChannelSeen) -> None:
         self._effects[layer, seen.channel] = seen
@@ -213,7 +175,8 @@ class ActivationsPanel(Panel):
         elif layer == self.layer and self.by.currentText() == ORDERS[1]:
             self._sort()
 
-    def _fail(self, sentence: str) -> None:
+    def fail(self, sentence: str) -> None:
+        """Say why something cannot be had."""
         self.view.show_effects(None, sentence)
         self.note.setText(sentence)
 
@@ -227,7 +190,7 @@ class ActivationsPanel(Panel):
         if self._near is None:
             request = Neighbours(shown.subject, count=1)
             self.note.setText("Looking for the nearest image …")
-            self.ask(request, self._take_near, self._fail, priority=2, scope="image beside")
+            self.ask(request, self._take_near, self.fail, priority=2, scope="image beside")
             return
         name = self.session.runs.classes()[self.other.currentIndex() - 1]
         near = self._near.right.get(name)
@@ -237,8 +200,8 @@ class ActivationsPanel(Panel):
             return
         self.beside = near.image
         beside = RunImage(self.session.place, shown.subject.run, near.image)
-        request_maps = Activations(beside, self._layers())
-        self.ask(request_maps, self._take_beside, self._fail, priority=2, scope="maps beside")
+        request_maps = Activations(beside, tuple(self.maps))
+        self.ask(request_maps, self._take_beside, self.fail, priority=2, scope="maps beside")
 
     def _take_near(self, result: NeighboursFound) -> None:
         self._near = result
@@ -254,9 +217,9 @@ class ActivationsPanel(Panel):
             self._open(self.open_channel)
 
     def _show_channels(self) -> None:
-        if self.bench.current is None or not self.bench.plates:
+        plate = self.plate
+        if plate is None:
             return
-        plate = self.bench.plates[self.bench.current]
         maps, others = self.maps.get(plate.output), self.beside_maps.get(plate.output)
         if maps is None:
             self.channels.show_tiles(())
@@ -340,14 +303,11 @@ class ActivationsPanel(Panel):
         layer, channel = str(settings.get("layer", "")), int(float(str(settings.get("channel", 0))))
         factor = float(str(settings.get("factor", 1)))
         self._opens = None
-        place = next((k for k, plate in enumerate(self.bench.plates) if plate.output == layer), None)
-        if layer not in self.maps or place is None:
+        if layer not in self.maps:
             self._opens = settings
             return
-        self.bench.current = place
-        self.bench.update()
-        self._sort()
-        if channel < self.maps[layer].shape[2]:
+        self.layer_asked.emit(layer)
+        if self.layer == layer and channel < self.maps[layer].shape[2]:
             self._open(channel, factor)
 
     def _pin(self) -> None:

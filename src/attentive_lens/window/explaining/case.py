@@ -6,18 +6,28 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPlainTextEdit, QScrollArea, QSizePolicy, QWidget
 
 from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, chooser, label, retire, set_role, vertical
+from attentive_lens.window.parts.basics import (
+    OneLine,
+    button,
+    chooser,
+    horizontal,
+    label,
+    retire,
+    set_role,
+    vertical,
+)
 from attentive_lens.window.session import Session
 from attentive_lens.workspace.cases import Case, Evidence
 
 KEEP_MS = 600
 """Milliseconds after the last letter of a note until it is kept."""
-NOTE = 56
+LINE, SHOWN = 32, 2
+"""Pixels of a line of evidence; lines that are seen at once."""
 GOOD = ("fixed", "settled by its label")
 
 
@@ -46,22 +56,26 @@ class CasePanel(QWidget):
         self._lines: list[QWidget] = []
         self._filled: tuple[object, ...] = ()
         inside = vertical(self, spacing=6)
-        row = QHBoxLayout()
+        row = horizontal(spacing=8)
         self.title = label("Case", strong=True, name="case title")
         row.addWidget(self.title)
-        row.addStretch()
+        self.status = OneLine("case status", "faint", look.SMALL)
+        row.addWidget(self.status, 1)
+        tip = "Keep this image in the case book: evidence, cause and note, tried again by every later run (C)."
+        self.open = button("Open a case (C)", "open case", tip, self.open_case)
+        row.addWidget(self.open)
+        tip = "Show or hide the case's cause, note, remedy and evidence."
+        self.unfold = button("Details", "case details", tip, self._fold, checkable=True)
+        self.unfold.setChecked(True)
+        row.addWidget(self.unfold)
         tip = "All cases, and what became of them."
         self.book = button("Case book", "case book", tip, self.book_asked.emit)
         row.addWidget(self.book)
         inside.addLayout(row)
-        self.status = label(role="faint", size=look.SMALL, name="case status")
-        self.status.setWordWrap(True)
-        inside.addWidget(self.status)
-        tip = "Keep this image in the case book: evidence, cause and note, tried again by every later run (C)."
-        self.open = button("Open a case (C)", "open case", tip, self.open_case)
-        inside.addWidget(self.open)
         self.fields_box = QWidget()
-        fields = vertical(self.fields_box, spacing=6)
+        grid = QGridLayout(self.fields_box)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setSpacing(6)
         self.cause = chooser(
             "case cause", "cause", "What the wrong answer comes from; type another to add it to the list."
         )
@@ -72,32 +86,38 @@ class CasePanel(QWidget):
         if line is not None:
             line.setPlaceholderText("cause")
             line.editingFinished.connect(self._keep)
-        fields.addWidget(self.cause)
+        grid.addWidget(self.cause, 0, 0)
         self.note = QPlainTextEdit()
         self.note.setObjectName("case note")
         self.note.setAccessibleName("note")
         self.note.setPlaceholderText("note")
         self.note.setFont(look.font())
-        self.note.setFixedHeight(NOTE)
         self.note.setTabChangesFocus(True)
-        fields.addWidget(self.note)
+        grid.addWidget(self.note, 0, 1, 2, 1)
         self.remedy = QLineEdit()
         self.remedy.setObjectName("case remedy")
         self.remedy.setAccessibleName("remedy")
         self.remedy.setPlaceholderText("remedy: what is done about it")
         self.remedy.setFont(look.font())
         self.remedy.editingFinished.connect(self._keep)
-        fields.addWidget(self.remedy)
-        self.evidence = vertical(spacing=2)
-        fields.addLayout(self.evidence)
-        row = QHBoxLayout()
+        grid.addWidget(self.remedy, 1, 0)
+        grid.setColumnStretch(0, 1)
+        grid.setColumnStretch(1, 1)
+        lines = QWidget()
+        self.evidence = vertical(lines, spacing=2)
+        self.evidence.addStretch()
+        self.pinned = QScrollArea()
+        self.pinned.setWidgetResizable(True)
+        self.pinned.setWidget(lines)
+        grid.addWidget(self.pinned, 2, 0, 1, 2)
+        row = horizontal(spacing=8)
         tip = "Keep the maps in view, their method and what they rest on, with the case."
         self.pin = button("Pin this map", "pin map", tip, self.pin_asked.emit)
         row.addWidget(self.pin)
         self.close_button = button("Close case", "close case", "Done with it; it stays in the book.", self._close)
         row.addWidget(self.close_button)
         row.addStretch()
-        fields.addLayout(row)
+        grid.addLayout(row, 3, 0, 1, 2)
         inside.addWidget(self.fields_box)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -128,7 +148,11 @@ class CasePanel(QWidget):
         """Open a case of the image in view."""
         shown = self.explanation
         if shown is not None and shown.image is not None and shown.true is not None:
+            self.unfold.setChecked(True)
             self.session.cases.open_case(shown.image, shown.subject.run, shown.predicted, shown.true)
+
+    def _fold(self) -> None:
+        self.fields_box.setVisible(self.case is not None and self.unfold.isChecked())
 
     def add(self, kind: str, words: str, settings: dict[str, object]) -> None:
         """Pin evidence, opening the case if there is none."""
@@ -168,7 +192,8 @@ class CasePanel(QWidget):
         can = shown is not None and shown.image is not None and not self.session.reading_only
         self.open.setVisible(case is None)
         self.open.setEnabled(can)
-        self.fields_box.setVisible(case is not None)
+        self.unfold.setVisible(case is not None)
+        self._fold()
         count = sum(not each.closed for each in self.session.cases.book.cases)
         self.book.setText(f"Case book · {count} open" if count else "Case book")
         for line in self._lines:
@@ -183,7 +208,8 @@ class CasePanel(QWidget):
                 if shown is not None and shown.image is None
                 else "No case of this image yet."
             )
-            self.status.setText(self.session.cases.fault or why_not)
+            set_role(self.status, "faint")
+            self.status.say(self.session.cases.fault or why_not)
             return
         state = "closed" if case.closed else "open"
         self.title.setText(f"Case {case.number} · {state} · of run {case.run}")
@@ -192,6 +218,8 @@ class CasePanel(QWidget):
         self.close_button.setText("Reopen case" if case.closed else "Close case")
         for place, each in enumerate(case.evidence):
             self._add_line(case, place, each)
+        self.pinned.setVisible(bool(case.evidence))
+        self.pinned.setFixedHeight(LINE * min(SHOWN, len(case.evidence)) + 2)
 
     def _fill(self, case: Case) -> None:
         """The fields as the book has them, but for what is just being typed."""
@@ -212,7 +240,7 @@ class CasePanel(QWidget):
     def _show_status(self, case: Case) -> None:
         tried = {each.case.number: each for each in self.tried.cases} if self.tried is not None else {}
         result = tried.get(case.number)
-        self.status.setText(f"{result.status}: {result.words}" if result is not None else "Not tried again yet.")
+        self.status.say(f"{result.status}: {result.words}" if result is not None else "Not tried again yet.")
         good = result is not None and result.status in GOOD
         bad = result is not None and result.status in ("still wrong", "newly broken")
         set_role(self.status, "good" if good else "bad" if bad else "faint")
@@ -225,11 +253,12 @@ class CasePanel(QWidget):
         see = button("Show", f"show evidence {place}", f"See it again: {evidence.words}.", again)
         row.addWidget(see, 0, Qt.AlignmentFlag.AlignTop)
         words = label(f"{evidence.kind}: {evidence.words}", "faint", look.SMALL)
-        words.setWordWrap(True)
+        words.setToolTip(evidence.words)
+        words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.addWidget(words, 1)
         off = partial(self.session.cases.unpin, case.number, place)
         row.addWidget(button("×", f"unpin {place}", "Take this off the case.", off))
-        self.evidence.addWidget(line)
+        self.evidence.insertWidget(place, line)
         self._lines.append(line)
 
     def _keep(self) -> None:

@@ -34,16 +34,18 @@ from attentive_lens.window.parts.basics import (
     vertical,
 )
 from attentive_lens.window.parts.decisions import Decisions
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.picture import PictureBox, Strip
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.parts.tiles import enlarged, laid_over
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
-TYPICAL, LARGE, PICTURE, MOST = 84, 128, 56, 24
-"""Pixels of the typical map, of what it is drawn on, and of a picture; pictures in a row at most."""
-EDGES = 60
-"""Pixels of a row beside the typical map and the title."""
+LARGE, PICTURE, MOST = 128, 60, 24
+"""Pixels of what the typical map is drawn on, and of a picture; pictures in a row at most."""
+EDGES = 44
+"""Pixels of a row beside its title."""
+LOOKING = "Explaining every mistake …"
 
 
 class PictureRow(Strip):
@@ -95,45 +97,42 @@ class CauseRow(QFrame):
         self.cause = cause
         set_role(self, "panel")
         self.setObjectName(f"cause row {number}")
-        outer = horizontal(self, spacing=10, margins=(8, 6, 8, 6))
-        self.typical = PictureBox(f"typical {number}", TYPICAL)
-        outer.addWidget(self.typical, 0, Qt.AlignmentFlag.AlignTop)
-        inside = vertical(spacing=2)
-        share = f"{thousands(len(cause.images))} {cause.short} · {percent(cause.share)} of the mistakes"
-        self.words = share
-        self.title = button(share, f"cause {number}", f"{cause.why}. {cause.remedy}.", self.chosen.emit, True)
+        inside = vertical(self, spacing=4, margins=(8, 6, 8, 8))
+        self.words = f"{thousands(len(cause.images))} {cause.short} · {percent(cause.share)} of the mistakes"
+        tip = f"{cause.why}. {cause.remedy}."
+        self.title = button(self.words, f"cause {number}", tip, self.chosen.emit, True)
         self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         set_role(self.title, "row")
         inside.addWidget(self.title)
-        predicted = ", ".join(
-            f"{name} {count}" for name, count in sorted(cause.predicted.items(), key=lambda p: -p[1])[:3]
-        )
+        row = horizontal(spacing=4)
+        self.typical = PictureBox(f"typical {number}", PICTURE)
+        row.addWidget(self.typical, 0, Qt.AlignmentFlag.AlignTop)
+        self.pictures = PictureRow(f"cause pictures {number}", cause.images[:MOST])
+        self.pictures.opened.connect(self.opened)
+        row.addWidget(self.pictures, 1)
+        inside.addLayout(row)
+        by_count = sorted(cause.predicted.items(), key=lambda pair: -pair[1])
+        predicted = ", ".join(f"{name} {count}" for name, count in by_count[:3])
         first = cause.remedies[0] if cause.remedies else None
         forecast = f" · {first.words.lower()}: {_small(first.forecast)}" if first is not None else ""
         words = label(f"said {predicted}{forecast}", "faint", look.SMALL)
         words.setWordWrap(True)
-        words.setMaximumHeight(34)
         words.setToolTip(f"{cause.why}.")
         inside.addWidget(words)
-        self.pictures = PictureRow(f"cause pictures {number}", cause.images[:MOST])
-        self.pictures.opened.connect(self.opened)
-        inside.addWidget(self.pictures)
-        row = horizontal(spacing=6)
+        flow = Flow()
         self.remedies: list[QPushButton] = []
         for place, remedy in enumerate(cause.remedies):
             use = button(remedy.words, f"remedy {number} {remedy.kind}", f"{remedy.forecast}.", lambda: None)
             use.clicked.connect(partial(self._use, place))
-            row.addWidget(use)
+            flow.addWidget(use)
             self.remedies.append(use)
-        row.addStretch()
-        inside.addLayout(row)
-        outer.addLayout(inside, 1)
+        inside.addLayout(flow)
         self.draw(session)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """A folder's name may be longer than the row."""
         super().resizeEvent(event)
-        room = max(60, self.width() - TYPICAL - EDGES)
+        room = max(60, self.width() - EDGES)
         self.title.setText(self.title.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideMiddle, room))
 
     def _use(self, place: int) -> None:
@@ -156,7 +155,7 @@ class CauseRow(QFrame):
 class CausesPanel(Panel):
     """A button that has the mistakes grouped, the groups, and what to do about each."""
 
-    title = "Causes"
+    title = "of mistakes"
     tip = "What the mistakes have in common, and what can be done about it"
 
     def __init__(self, session: Session) -> None:
@@ -186,6 +185,7 @@ class CausesPanel(Panel):
         self.pages.addWidget(scroll)
         self.pages.addWidget(self._make_decisions())
         self._show(())
+        session.worked.connect(self._show_progress)
 
     def _make_decisions(self) -> QWidget:
         """The images of a group, decided about one by one."""
@@ -204,9 +204,11 @@ class CausesPanel(Panel):
         return page
 
     def show_explanation(self, explanation: Explanation) -> None:
-        """Of another run or set the groups are forgotten; the image does not matter."""
-        del explanation
+        """Of another run or set the groups are forgotten and looked for anew; the image does not matter."""
+        self.explanation = explanation
         self.check()
+        if self.isVisible() and not self.groups:
+            self._ask()
 
     def check(self) -> None:
         """Forget groups of another run or set."""
@@ -221,17 +223,25 @@ class CausesPanel(Panel):
 
     def _ask(self) -> None:
         self.check()
-        self.ask_button.setEnabled(False)
-        self.note.setText("Explaining every mistake …")
-        if self.session.runs.current is not None:
-            request = Causes(self.session.place, self.session.runs.current, self.session.scores.on)
+        run = self.session.runs.current
+        if run is None:
+            return
+        request = Causes(self.session.place, run, self.session.scores.on)
+        if not self.awaits(request, "causes"):
+            self.ask_button.hide()
+            self.note.setText(LOOKING)
             self.ask(request, self._take, self._failed, priority=6, scope="causes")
+
+    def _show_progress(self, doing: str, done: int, total: int) -> None:
+        """How far they are."""
+        if total and self.note.text().startswith(LOOKING) and self.isVisible():
+            self.note.setText(f"{LOOKING} {doing}: {thousands(done)} of {thousands(total)}")
 
     def _take(self, causes: CausesFound) -> None:
         self._show(causes.groups)
 
     def _failed(self, sentence: str) -> None:
-        self.ask_button.setEnabled(True)
+        self.ask_button.show()
         self.note.setText(sentence)
 
     def _show(self, groups: tuple[Cause, ...]) -> None:
@@ -247,8 +257,7 @@ class CausesPanel(Panel):
             self.column.insertWidget(number, row)
             self.rows.append(row)
         self.pages.setCurrentIndex(0)
-        self.ask_button.setEnabled(True)
-        self.ask_button.setVisible(not groups)
+        self.ask_button.hide()
         many = thousands(sum(len(group.images) for group in groups))
         self.note.setText(
             f"{many} mistakes on {self.session.scores.on} in {len(groups)} groups: choose one to walk through it."

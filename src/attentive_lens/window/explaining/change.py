@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from functools import partial
 
 from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
+from PyQt6.QtWidgets import QGridLayout, QScrollArea, QSlider, QSpinBox
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import Spec, read_kind
@@ -21,17 +21,19 @@ from attentive_lens.window.parts.basics import (
     button,
     chooser,
     filter_button,
-    horizontal,
     label,
     map_colours,
     to_image,
     vertical,
 )
+from attentive_lens.window.parts.flow import Flow, Turning
 from attentive_lens.window.parts.tiles import enlarged, laid_over
 from attentive_lens.window.session import Session
 
 STEPS = 100
 SIDE = 224
+WIDE = 680
+"""Pixels from which settings and answers stand beside the picture."""
 FROM_THE_PLACE = ("row", "column")
 """Settings that are dragged on the picture."""
 
@@ -55,7 +57,12 @@ class ChangePanel(Panel):
         self.at = (0.5, 0.5)
         self._busy, self._again = False, False
         self._given: PlainTable = {}
-        outer = horizontal(self, spacing=16)
+        turning = Turning(WIDE, 12)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(turning)
+        vertical(self).addWidget(area)
+        outer = turning.box
         self.picture = PlaceBox("changed picture", SIDE)
         self.picture.setToolTip("Drag to move the place of the change.")
         self.picture.moved.connect(self._move)
@@ -87,7 +94,7 @@ class ChangePanel(Panel):
                 grid.addWidget(widget, place, column)
             self.knobs.append((words, slider, figure))
         middle.addLayout(grid)
-        row = QHBoxLayout()
+        row = Flow()
         tip = "The smallest square whose covering changes the answer, every smaller one tried."
         self.smallest = button("Smallest cover", "smallest cover", tip, self._ask_smallest)
         row.addWidget(self.smallest)
@@ -96,14 +103,13 @@ class ChangePanel(Panel):
         tip = "Lay over the changed image what speaks for its answer (gradient × input); it follows the change."
         self.mapped = filter_button("map", "map of change", tip, self._try)
         row.addWidget(self.mapped)
-        row.addStretch()
         middle.addLayout(row)
         self.says = label(role="faint", name="change says")
         self.says.setWordWrap(True)
         middle.addWidget(self.says)
         middle.addStretch()
         outer.addLayout(middle, 3)
-        right = QVBoxLayout()
+        right = vertical(spacing=4)
         right.addWidget(label("Answers, before the change in brackets", "faint", look.SMALL))
         self.bars = Bars("change bars", 84, 104)
         right.addWidget(self.bars)

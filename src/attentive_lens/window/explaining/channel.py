@@ -26,9 +26,12 @@ from attentive_lens.window.parts.basics import (
     to_image,
     vertical,
 )
+from attentive_lens.window.parts.flow import Turning
 from attentive_lens.window.parts.tiles import enlarged, laid_over
 
 GAP, HEAD = 10, 18
+WIDE = 640
+"""Pixels from which the figures stand beside the pictures."""
 FACTORS = {"as it is": 1.0, "off": 0.0, "halved": 0.5, "doubled": 2.0}
 
 
@@ -128,7 +131,9 @@ class ChannelView(QWidget):
         self.shown: ChannelShown | None = None
         self.seen: ChannelSeen | None = None
         self.factor = 1.0
-        outer = horizontal(self, spacing=16)
+        self.turning = Turning(WIDE)
+        vertical(self).addWidget(self.turning)
+        outer = self.turning.box
         self.overlays = Overlays("channel pictures")
         self.overlays.setToolTip("In the difference vermilion is stronger in this image, petrol in the other one.")
         outer.addWidget(self.overlays, 1)
@@ -174,8 +179,7 @@ class ChannelView(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(side)
-        scroll.setFixedWidth(312)
-        outer.addWidget(scroll)
+        outer.addWidget(scroll, 1)
 
     def show_channel(self, shown: ChannelShown) -> None:
         """Another channel, or another image."""

@@ -12,14 +12,14 @@ from attentive_lens.window.parts.basics import button, label, map_colours, to_im
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
 
-SIDE, TALL = 96, 168
+SIDE, MOST = 84, 176
 LARGE = 256
 
 
 class ClassesPanel(Panel):
     """A tile a class: the mean of its right answers, and under it their mean map."""
 
-    title = "Classes"
+    title = "of right answers"
     tip = "What the right answers of every class rest on"
 
     def __init__(self, session: Session) -> None:
@@ -35,19 +35,17 @@ class ClassesPanel(Panel):
         self.ask_button = button("Look at the classes", "look at classes", tip, self._ask)
         row.addWidget(self.ask_button)
         inside.addLayout(row)
-        self.tiles = Tiles("class tiles", "what each class rests on", SIDE)
+        self.tiles = Tiles("class tiles", "what each class rests on", SIDE, MOST)
         self.tiles.chosen.connect(self._choose)
         inside.addWidget(self.tiles, 1)
         self.check()
 
-    def set_tall(self, tall: bool) -> None:
-        """Larger pictures where there is room."""
-        self.tiles.set_side(TALL if tall else SIDE)
-
     def show_explanation(self, explanation: Explanation) -> None:
         """Of another run or set it is asked anew; the image does not matter."""
-        del explanation
+        self.explanation = explanation
         self.check()
+        if self.isVisible() and self.result is None:
+            self._ask()
 
     def check(self) -> None:
         """Forget what was found for another run or set."""
@@ -58,8 +56,7 @@ class ClassesPanel(Panel):
         """What was found is of other images, or of another run or set."""
         self._for = (self.session.runs.current, self.session.scores.on)
         self.result, self._awaited = None, {}
-        self.ask_button.show()
-        self.ask_button.setEnabled(True)
+        self.ask_button.hide()
         self.says.setText(
             f"Right answers on {self.session.scores.on}: above their mean, below their mean map. A class that"
             " rests on one place aside is right for the wrong reason."
@@ -70,13 +67,14 @@ class ClassesPanel(Panel):
         run = self.session.runs.current
         if run is None:
             return
-        self.ask_button.setEnabled(False)
-        self.says.setText("Explaining right answers …")
         request = ClassMaps(self.session.place, run, self.session.scores.on)
-        self.ask(request, self._take, self._fail, priority=5, scope="class maps")
+        if not self.awaits(request, "class maps"):
+            self.ask_button.hide()
+            self.says.setText("Explaining right answers …")
+            self.ask(request, self._take, self._fail, priority=5, scope="class maps")
 
     def _fail(self, sentence: str) -> None:
-        self.ask_button.setEnabled(True)
+        self.ask_button.show()
         self.says.setText(sentence)
 
     def _take(self, result: ClassesRest) -> None:

@@ -12,7 +12,7 @@ from attentive_lens.core.values import Spec, read_kind
 from attentive_lens.desk.requests.explaining import DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import chooser, horizontal, label
+from attentive_lens.window.parts.basics import chooser, horizontal
 from attentive_lens.window.session import Session
 
 ANOTHER = "another image …"
@@ -42,7 +42,6 @@ class MapChooser(QWidget):
         self.session = session
         self.choice: MapSettings = DEFAULT
         self.row = horizontal(self, spacing=8)
-        self.row.addWidget(label("Map", "faint"))
         self.methods = self._box("method", "map method")
         for kind, method in MAP_METHODS.items():
             self.methods.addItem(method.label, kind)

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout
+from PyQt6.QtWidgets import QFileDialog
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.map_colours import over_image
@@ -15,10 +15,11 @@ from attentive_lens.desk.requests.maps import Maps, MapsMade
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, chooser, label, map_colours, to_image, vertical
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
 
-SIDE, TALL = 128, 220
+SIDE, MOST = 112, 260
 LARGE = 256
 """Pixels of a side to which the image is enlarged under a map."""
 SAID, TRUE, DIFFERENCE = "said", "true", "said − true"
@@ -42,26 +43,23 @@ class MapsPanel(Panel):
         super().__init__(session)
         self.made: MapsMade | None = None
         inside = vertical(self, spacing=4)
-        row = QHBoxLayout()
+        row = Flow()
         row.addWidget(label("for", "faint"))
         self.target = chooser("maps target", "what the maps speak for")
         self.target.activated.connect(lambda _: self._ask())
         row.addWidget(self.target)
-        self.says = label(role="faint", size=look.SMALL, name="maps say")
-        row.addWidget(self.says, 1)
         tip = "Write every map into a folder: a picture (PNG) and its values (NumPy)."
         self.save = button("Save all …", "save maps", tip, self._save)
         row.addWidget(self.save)
         self.pin = button("Pin", "pin maps", "Keep what is seen with the image's case.", self._pin)
         row.addWidget(self.pin)
         inside.addLayout(row)
-        self.tiles = Tiles("map tiles", "a map by every method", SIDE)
+        self.says = label(role="faint", size=look.SMALL, name="maps say")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
+        self.tiles = Tiles("map tiles", "a map by every method", SIDE, MOST)
         self.tiles.chosen.connect(self._choose)
         inside.addWidget(self.tiles, 1)
-
-    def set_tall(self, tall: bool) -> None:
-        """Larger pictures where there is room."""
-        self.tiles.set_side(TALL if tall else SIDE)
 
     def changed(self, explanation: Explanation, same: bool) -> None:
         """Another image, or another method under the lens."""

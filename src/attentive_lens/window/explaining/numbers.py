@@ -15,8 +15,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QFileDialog,
-    QHBoxLayout,
-    QSizePolicy,
     QSpinBox,
     QTableView,
 )
@@ -27,8 +25,9 @@ from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, Weig
 from attentive_lens.desk.results.exporting import write_numbers
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.window import look
-from attentive_lens.window.explaining.panel import Panel
+from attentive_lens.window.explaining.layer_panel import LayerPanel
 from attentive_lens.window.parts.basics import button, chooser, label, vertical
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.saving import save_values
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -124,11 +123,11 @@ class NumbersTable(QTableView):
             super().keyPressEvent(event)
 
 
-class NumbersPanel(Panel):
-    """Layer, array and channel, and the numbers."""
+class NumbersPanel(LayerPanel):
+    """Array and channel of the plate chosen, and the numbers."""
 
     title = "Numbers"
-    tip = "A layer's weights, their gradient for this image, and what the optimiser remembers"
+    tip = "The layer's weights, their gradient for this image, and what the optimiser remembers"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -136,13 +135,12 @@ class NumbersPanel(Panel):
         self._run: int | None = None
         self._image = 0
         inside = vertical(self, spacing=4)
-        row = QHBoxLayout()
-        row.addWidget(label("of", "faint"))
-        self.layer, self.array = (chooser(name, name) for name in ("numbers layer", "numbers array"))
-        for box in (self.layer, self.array):
+        row = Flow()
+        self.node, self.array = (chooser(name, name) for name in ("numbers layer", "numbers array"))
+        for box in (self.node, self.array):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             row.addWidget(box)
-        self.layer.activated.connect(lambda _: self._ask())
+        self.node.activated.connect(lambda _: self._ask())
         self.array.activated.connect(lambda _: self._ask(self.array.currentText()))
         row.addWidget(label("channel", "faint"))
         self.channel = QSpinBox()
@@ -153,9 +151,6 @@ class NumbersPanel(Panel):
         self.channel.setRange(EVERY, EVERY)
         self.channel.valueChanged.connect(lambda _: self._show())
         row.addWidget(self.channel)
-        self.says = label(role="faint", size=look.SMALL, name="numbers say")
-        self.says.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        row.addWidget(self.says, 1)
         tip = "Copy the selected rows, or all, to paste into a table (Ctrl+C)."
         self.copy = button("Copy", "copy numbers", tip, self._copy)
         row.addWidget(self.copy)
@@ -165,6 +160,9 @@ class NumbersPanel(Panel):
         self.save_all = button("All weights …", "save all weights", tip, self._save_all)
         row.addWidget(self.save_all)
         inside.addLayout(row)
+        self.says = label(role="faint", size=look.SMALL, name="numbers say")
+        self.says.setWordWrap(True)
+        inside.addWidget(self.says)
         self.model = NumbersModel()
         self.table = NumbersTable()
         self.table.setObjectName("numbers table")
@@ -179,30 +177,39 @@ class NumbersPanel(Panel):
         inside.addWidget(self.table, 1)
 
     def changed(self, explanation: Explanation, same: bool) -> None:
-        """Of another run other layers, of another image another gradient."""
-        run = explanation.subject.run
-        known = self.session.runs.facts()
-        if known is None:
-            return
-        if run != self._run:
-            _, facts = known
-            before = self.layer.currentText()
-            self.layer.clear()
-            self.layer.addItems([fact.name for fact in facts if fact.weights])
-            self.layer.setCurrentIndex(max(0, self.layer.findText(before)))
-        self._run, self._image = run, explanation.image or 0
+        """Of another run other weights, of another image another gradient."""
+        self._run, self._image = explanation.subject.run, explanation.image or 0
         if not same:
             self.seen = None
             self._show()
         if self.isVisible() and self.seen is None:
             self._ask(self.array.currentText())
 
-    def _ask(self, array: str = "") -> None:
-        if self._run is None or not self.layer.currentText():
+    def plate_changed(self) -> None:
+        """Its layers that have weights: a list where there are several."""
+        known, plate = self.session.runs.facts(), self.plate
+        weighted = {fact.name for fact in known[1] if fact.weights} if known is not None else set()
+        names = [node for node in plate.nodes if node in weighted] if plate is not None else []
+        if names == [self.node.itemText(k) for k in range(self.node.count())]:
             return
-        before = self.seen.layer if self.seen is not None else self.layer.currentText()
-        array = array if before == self.layer.currentText() else ""
-        request = LayerNumbers(self.session.place, self._run, self.layer.currentText(), array, self._image)
+        self.node.clear()
+        self.node.addItems(names)
+        self.node.setVisible(len(names) > 1)
+        self.seen = None
+        self._show()
+        if self.isVisible():
+            self._ask()
+
+    def _ask(self, array: str = "") -> None:
+        if self._run is None or self.plate is None:
+            return
+        if not self.node.currentText():
+            self.says.setText(f"{self.plate.name} has no weights: nothing in it is learned.")
+            return
+        before = self.seen.layer if self.seen is not None else self.node.currentText()
+        array = array if before == self.node.currentText() else ""
+        request = LayerNumbers(self.session.place, self._run, self.node.currentText(), array, self._image)
+        self.says.setText("Reading the numbers …")
         self.ask(request, self._take, self._fail, priority=2, scope="numbers")
 
     def _fail(self, sentence: str) -> None:

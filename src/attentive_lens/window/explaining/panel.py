@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import ClassVar, TypeVar
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.window.parts.basics import horizontal, vertical, view_button
 from attentive_lens.window.session import Session
 
 R = TypeVar("R")
@@ -58,6 +60,11 @@ class Panel(QWidget):
         self.explanation: Explanation | None = None
         self._awaited: dict[str, Request[object]] = {}
 
+    @property
+    def leaves(self) -> tuple[Panel, ...]:
+        """Itself, or the panels it is made of."""
+        return (self,)
+
     def show_explanation(self, explanation: Explanation) -> None:
         """Another image, or the same explained otherwise; what was asked of another image is not taken any more."""
         same = explanation.is_of_same(self.explanation)
@@ -100,8 +107,56 @@ class Panel(QWidget):
     def restyled(self) -> None:
         """Draw what is shown in the theme's colours."""
 
-    def set_tall(self, tall: bool) -> None:
-        """Larger pictures where there is room."""
-
     def forget(self) -> None:
         """Images have other contents, or another run or set is in view: nothing that was found stands."""
+
+
+class PanelGroup(Panel):
+    """Panels under one title, of which one is seen, with a word for each.
+
+    Attributes
+    ----------
+    members : tuple of type
+        The kinds of its panels, in their order.
+    """
+
+    members: ClassVar[tuple[type[Panel], ...]] = ()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.panels = tuple(kind(session) for kind in self.members)
+        inside = vertical(self, spacing=6)
+        self.add_above(inside)
+        row = horizontal(spacing=0)
+        self.words = {}
+        for panel in self.panels:
+            show = partial(self.bring, type(panel))
+            self.words[type(panel)] = view_button(panel.title, f"view {panel.title.lower()}", f"{panel.tip}.", show)
+            row.addWidget(self.words[type(panel)])
+        row.addStretch()
+        inside.addLayout(row)
+        self.stack = QStackedWidget()
+        for panel in self.panels:
+            self.stack.addWidget(panel)
+        inside.addWidget(self.stack, 1)
+        self.bring(self.members[0])
+
+    def add_above(self, inside: QVBoxLayout) -> None:
+        """What stands above the words."""
+
+    @property
+    def leaves(self) -> tuple[Panel, ...]:
+        """Its panels."""
+        return self.panels
+
+    def bring(self, kind: type[Panel]) -> None:
+        """Bring the panel of a kind to the front; it asks for what it lacks."""
+        self.stack.setCurrentIndex(self.members.index(kind))
+        for each, word in self.words.items():
+            word.setChecked(each is kind)
+        if self.explanation is not None:
+            self.panels[self.stack.currentIndex()].show_explanation(self.explanation)
+
+    def changed(self, explanation: Explanation, same: bool) -> None:
+        """Only the panel in front asks."""
+        self.panels[self.stack.currentIndex()].show_explanation(explanation)

@@ -7,11 +7,12 @@ from functools import partial
 
 from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QPushButton, QWidget
 
 from attentive_lens.desk.requests.explaining import Completeness, Gain, MapOfClass, TrustChecks
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, retire, set_role, vertical
+from attentive_lens.window.parts.basics import button, retire, set_role
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.words import percent
 
 BAR = 64
@@ -54,6 +55,13 @@ class GainBar(QWidget):
 class TrustChips(QWidget):
     """The figures of one map; a click on one tells its sentence.
 
+    Parameters
+    ----------
+    key : str
+        Which map's.
+    last : QWidget or None
+        Stands behind them.
+
     Signals
     -------
     sentence_chosen
@@ -62,19 +70,14 @@ class TrustChips(QWidget):
 
     sentence_chosen = pyqtSignal(str)
 
-    def __init__(self, key: str) -> None:
+    def __init__(self, key: str, last: QWidget | None = None) -> None:
         super().__init__()
         self.key = key
         self.setObjectName(f"trust {key}")
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.figures: tuple[Figure, ...] = ()
         self._chips: list[QWidget] = []
-        inside = vertical(self, spacing=4)
-        self._rows = (QHBoxLayout(), QHBoxLayout())
-        for row in self._rows:
-            row.setSpacing(3)
-            row.addStretch()
-            inside.addLayout(row)
+        self._last = last
+        self._flow = Flow(self, spacing=3)
 
     def show_figures(self, first: tuple[Figure, ...], measured: tuple[Figure, ...] = ()) -> None:
         """Those that come with the map, and those that were measured when asked for."""
@@ -82,19 +85,18 @@ class TrustChips(QWidget):
         for chip in self._chips:
             retire(chip)
         self._chips = []
-        for row, figures in zip(self._rows, (first, measured), strict=True):
-            for place, figure in enumerate(figures):
-                chip = button(figure.words, f"{figure.name} {self.key}", figure.sentence, lambda: None, True)
-                chip.clicked.connect(partial(self._tell, chip, figure))
-                set_role(chip, {True: "chip good", False: "chip warn", None: "chip"}[figure.passed])
-                chip.setFont(look.font(look.SMALL))
-                chip.setAccessibleDescription(figure.sentence)
-                row.insertWidget(place, chip)
-                self._chips.append(chip)
-            if figures and figures[0].gain is not None:
-                bar = GainBar(figures[0].gain, figures[0].sentence)
-                row.insertWidget(1, bar)
-                self._chips.append(bar)
+        for figure in self.figures:
+            chip = button(figure.words, f"{figure.name} {self.key}", figure.sentence, lambda: None, True)
+            chip.clicked.connect(partial(self._tell, chip, figure))
+            set_role(chip, {True: "chip good", False: "chip warn", None: "chip"}[figure.passed])
+            chip.setFont(look.font(look.SMALL))
+            chip.setAccessibleDescription(figure.sentence)
+            self._chips.append(chip)
+            if figure.gain is not None:
+                self._chips.append(GainBar(figure.gain, figure.sentence))
+        for each in (*self._chips, *([self._last] if self._last is not None else [])):
+            self._flow.removeWidget(each)
+            self._flow.addWidget(each)
 
     def _tell(self, chip: QPushButton, figure: Figure) -> None:
         for other in self._chips:
@@ -128,7 +130,9 @@ def _gain(gain: Gain, map_: MapOfClass) -> Figure:
         f"For {pair} the map's order of pixels gains {gain.value:.2f}, {percent(gain.share)} of what could be reached;"
         f" it must gain more than {gain.limit:.2f}: {others}."
     )
-    words = f"gain {gain.value:.2f}{'>' if gain.passed else '≤'}{gain.limit:.2f}".replace("-", "\u2212")
+    digits = 1 if max(abs(gain.value), abs(gain.limit)) >= 10 else 2
+    sign = ">" if gain.passed else "≤"
+    words = f"gain {gain.value:.{digits}f}{sign}{gain.limit:.{digits}f}".replace("-", "\u2212")
     return Figure("gain", words, gain.passed, sentence, gain)
 
 

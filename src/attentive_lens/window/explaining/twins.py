@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QComboBox, QLabel, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import scale
 from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage, MapOfClass, TrustChecks
@@ -26,12 +27,16 @@ from attentive_lens.window.parts.basics import (
     to_image,
     vertical,
 )
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.lens import Lens, strongest_place
+from attentive_lens.window.parts.map_scale import MapScale
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip
 
 DIFFERENCE = "said − true"
+GAP, SENTENCE = 16, 34
+"""Pixels between the images, and of the sentence below them."""
 HEAD, FIGURE, CHOICE = 28, 64, 132
 """Pixels: of the line above a lens, of the figure at its end, and of the list at its beginning at most."""
 
@@ -57,25 +62,30 @@ class Twins(QWidget):
         self.session = session
         self.explanation: Explanation | None = None
         self.checks: TrustChecks | None = None
+        self._sentence = ""
         inside = vertical(self, spacing=4)
         self.pair = QWidget()
-        twins = horizontal(self.pair, spacing=16)
+        twins = horizontal(self.pair, spacing=GAP)
         self.lenses: dict[str, Lens] = {}
         self.heads: dict[str, tuple[QWidget, QLabel, QLabel]] = {}
         self.chips: dict[str, TrustChips] = {}
+        self.scales: dict[str, MapScale] = {}
         self.right = self._make_right()
+        tip = "Run all trust checks: small noise, randomised weights and other methods, beside what the map gains."
+        self.measure = button("Check trust", "measure trust", tip, self.measure_asked.emit)
+        set_role(self.measure, "chip action")
+        self.measure.setFont(look.font(look.SMALL))
         for key in ("predicted", "true"):
             twins.addLayout(self._make_side(key), 1)
         inside.addWidget(self.pair, 1)
-        row = horizontal(spacing=8)
+        row = Flow(spacing=8)
         self.chooser = MapChooser(session)
         self.chooser.changed.connect(self.requested)
         row.addWidget(self.chooser)
-        row.addStretch()
-        row.addWidget(label("opacity", "faint"))
         self.opacity = QSlider(Qt.Orientation.Horizontal)
         self.opacity.setObjectName("map opacity")
         self.opacity.setAccessibleName("opacity of the maps")
+        self.opacity.setToolTip("Opacity of the maps.")
         self.opacity.setRange(10, 100)
         self.opacity.setValue(100)
         self.opacity.setFixedWidth(72)
@@ -88,16 +98,29 @@ class Twins(QWidget):
         self.whole = button("Whole map", "whole map", tip, self._show_whole, True)
         row.addWidget(self.whole)
         inside.addLayout(row)
-        row = QHBoxLayout()
+        below = horizontal(spacing=8)
         self.shows = label(role="faint", size=look.SMALL, name="method shows")
-        self.shows.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        row.addWidget(self.shows, 1)
-        self.value = label(role="faint", size=look.SMALL, name="map value")
-        row.addWidget(self.value)
-        tip = "Run all trust checks: small noise, randomised weights and other methods, beside what the map gains."
-        self.measure = button("Check trust", "measure trust", tip, self.measure_asked.emit)
-        row.addWidget(self.measure)
-        inside.addLayout(row)
+        self.shows.setWordWrap(True)
+        self.shows.setFixedHeight(SENTENCE)
+        self.shows.setAlignment(Qt.AlignmentFlag.AlignTop)
+        below.addWidget(self.shows, 1)
+        below.addWidget(self.scales["predicted"], 0, Qt.AlignmentFlag.AlignTop)
+        inside.addLayout(below)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """The images are square: no more height than they fill."""
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        lens = self.lenses["predicted"]
+        tall = max(lens.minimumHeight(), (self.width() - GAP) // 2)
+        for each in self.lenses.values():
+            each.setMaximumHeight(tall)
+        layout = self.layout()
+        if layout is not None:
+            rest = layout.minimumHeightForWidth(self.width()) - lens.minimumHeight()
+            self.setMaximumHeight(tall + max(0, rest))
 
     def _make_right(self) -> QComboBox:
         box = chooser(
@@ -111,9 +134,9 @@ class Twins(QWidget):
 
     def _make_side(self, key: str) -> QVBoxLayout:
         column = vertical(spacing=4)
-        head = QHBoxLayout()
-        head.setContentsMargins(0, 0, 0, 0)
-        head.addStrut(HEAD)
+        above = QWidget()
+        above.setFixedHeight(HEAD)
+        head = horizontal(above)
         word = label(PAIR[key], "faint") if key == "predicted" else self.right
         name = label(size=look.LARGE, strong=True, name=f"{key} name")
         probability = label(size=look.LARGE, strong=True, name=f"{key} probability")
@@ -121,7 +144,7 @@ class Twins(QWidget):
         head.addWidget(name)
         head.addStretch()
         head.addWidget(probability)
-        column.addLayout(head)
+        column.addWidget(above)
         lens = Lens(f"lens {key}")
         lens.setToolTip(
             "Drag the lens or use the arrow keys; wheel or + and − size it; Space shows the whole map. With Shift draw"
@@ -132,10 +155,14 @@ class Twins(QWidget):
         lens.hovered.connect(self._tell_value)
         lens.region_drawn.connect(self.region_drawn)
         can_be_saved(lens, f"map of {key}", self.session.message.emit, partial(self._values, key))
-        column.addWidget(lens, 1)
-        chips = TrustChips(key)
+        column.addWidget(lens, 100)
+        chips = TrustChips(key, self.measure if key == "true" else None)
         chips.sentence_chosen.connect(self._tell)
+        self.scales[key] = MapScale(f"scale {key}")
+        if key == "true":
+            column.addWidget(self.scales[key])
         column.addWidget(chips)
+        column.addStretch(0)
         self.lenses[key] = lens
         self.heads[key] = (word, name, probability)
         self.chips[key] = chips
@@ -256,6 +283,7 @@ class Twins(QWidget):
                 continue
             map_ = self._of(key)
             chips.show_figures(first_figures(map_), measured_figures(map_, checks) if checks is not None else ())
+        self._fit()
         self.show_waiting(False)
         self.measure.setVisible(checks is None and shown.image is not None)
 
@@ -273,13 +301,15 @@ class Twins(QWidget):
         predicted, true = self._of("predicted").values, self._of("true").values
         signed = self.signs.isChecked() and shown.method.signed
         top = max(scale(predicted, signed), scale(true, signed))
-        self.lenses["predicted"].show_image(picture, to_image(map_colours(predicted, signed, top)), top, signed)
-        if self.pulls and shown.difference is not None:
-            own = scale(shown.difference, True)
-            drawn = to_image(map_colours(shown.difference, signed=True))
-            self.lenses["true"].show_image(picture, drawn, own, True)
+        self.lenses["predicted"].show_image(picture, to_image(map_colours(predicted, signed, top)))
+        self.scales["predicted"].show_scale(top, signed)
+        apart = self.pulls and shown.difference is not None
+        if apart and shown.difference is not None:
+            self.lenses["true"].show_image(picture, to_image(map_colours(shown.difference, signed=True)))
+            self.scales["true"].show_scale(scale(shown.difference, True), True)
         else:
-            self.lenses["true"].show_image(picture, to_image(map_colours(true, signed, top)), top, signed)
+            self.lenses["true"].show_image(picture, to_image(map_colours(true, signed, top)))
+        self.scales["true"].setVisible(apart)
 
     def _place_lens_on(self, map_: NDArray[Any]) -> None:
         """Put the lens where the map is strongest, so that the first look shows something."""
@@ -301,6 +331,7 @@ class Twins(QWidget):
 
     def _tell(self, sentence: str) -> None:
         """A trust sentence, or what the method shows."""
+        self._sentence = sentence
         shown = self.explanation
         words = sentence or (shown.method.shows if shown is not None else "")
         if not sentence and shown is not None and shown.maps[0].trust.empty:
@@ -311,7 +342,7 @@ class Twins(QWidget):
     def _tell_value(self, across: float, down: float) -> None:
         """The values under the mouse on both sides."""
         if self.explanation is None or across < 0:
-            self.value.setText("")
+            self._tell(self._sentence)
             return
         parts = []
         for key in ("predicted", "true"):
@@ -322,4 +353,4 @@ class Twins(QWidget):
             column = min(int(across * values.shape[1]), values.shape[1] - 1)
             words = PAIR[key] if key == "predicted" else self.right.currentText()
             parts.append(f"{words} {float(values[row, column]):+.3g}".replace("-", "\u2212"))
-        self.value.setText(f"pixel {column}, {row}: " + " · ".join(parts))
+        self.shows.setText(f"pixel {column}, {row}: " + " · ".join(parts))

@@ -13,6 +13,11 @@ from attentive_lens.window.session import Session
 class Page(QWidget):
     """Base of the pages.
 
+    Attributes
+    ----------
+    where : QWidget or None
+        Where in its set one stands: shown in the top strip while the page is.
+
     Signals
     -------
     action_changed
@@ -20,6 +25,7 @@ class Page(QWidget):
     """
 
     key: ClassVar[str] = ""
+    where: QWidget | None = None
 
     action_changed = pyqtSignal()
 

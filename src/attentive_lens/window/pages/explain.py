@@ -6,13 +6,7 @@ from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import (
-    QHBoxLayout,
-    QScrollArea,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QScrollArea, QStackedWidget, QWidget
 
 from attentive_lens.core.numbering import number_at
 from attentive_lens.core.records import PlainTable
@@ -25,35 +19,34 @@ from attentive_lens.desk.requests.explaining import (
     Trust,
     TrustChecks,
 )
-from attentive_lens.window import look
 from attentive_lens.window.explaining.ahead import Ahead
 from attentive_lens.window.explaining.book import CaseBookView
 from attentive_lens.window.explaining.case import CasePanel
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.classes import ClassesPanel
-from attentive_lens.window.explaining.drawer import PANELS, Drawer
+from attentive_lens.window.explaining.column import PANELS, EvidenceColumn
 from attentive_lens.window.explaining.map_choice import settings_of
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.explaining.strip import ImageStrip
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
-from attentive_lens.window.parts.basics import (
-    EmptyState,
-    button,
-    horizontal,
-    label,
-    vertical,
-)
+from attentive_lens.window.parts.basics import EmptyState, OneLine, button, horizontal, vertical
 from attentive_lens.window.parts.jump import JumpField
+from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 from attentive_lens.workspace.cases import Evidence
 
+NAMES, FIGURES, LEAST = 132, 48, 3
+"""Pixels of an answer's class and of its figure; answers that are seen at least."""
+NARROW, JUMP = 32, 116
+"""Pixels of a step's button, and of the field for a number."""
+
 
 class ExplainPage(Page):
-    """The lens over two copies of the image, activations, and how far the maps can be trusted."""
+    """The lens over two copies of the image, the answers and the case; beside them what is asked of the image."""
 
     key = "explain"
 
@@ -73,96 +66,82 @@ class ExplainPage(Page):
             "go to results",
             lambda: session.stage_asked.emit("results"),
         )
-        full = QWidget()
-        self.stack = either(self, empty, full)
-        outer = horizontal(full, spacing=12, margins=(16, 12, 0, 8))
         self.strip = ImageStrip(session)
         self.strip.chosen.connect(self._open_from_strip)
-        outer.addWidget(self.strip)
-        centre = QWidget()
-        centre.setLayout(self._make_centre())
         self.book = CaseBookView(session)
         self.centre = QStackedWidget()
-        self.centre.addWidget(centre)
+        self.centre.addWidget(self._make_hero())
         self.centre.addWidget(self.book)
-        outer.addWidget(self.centre, 1)
-        outer.addWidget(self._make_evidence())
+        self.parts = StageLayout(session, self.key, self.centre, self._make_evidence(), self.strip)
+        self.stack = either(self, empty, self.parts)
+        self.where = self._make_where()
         self._connect_cases()
         for keys, step in (("PgDown", 1), ("PgUp", -1)):
             QShortcut(QKeySequence(keys), self).activated.connect(partial(self._step, step))
         for place in range(len(PANELS)):
             keys = f"Ctrl+Shift+{place + 1}"
-            QShortcut(QKeySequence(keys), self).activated.connect(partial(self.drawer.open_panel, place))
-        QShortcut(QKeySequence("Ctrl+Shift+T"), self).activated.connect(self.drawer.tall.click)
+            QShortcut(QKeySequence(keys), self).activated.connect(partial(self.evidence.open_group, place))
         session.runs_changed.connect(self._other_run)
         session.images.repainted.connect(self._repainted)
         session.scores_ready.connect(self._show_place)
         session.scores_ready.connect(self._take_surest)
 
-    def _make_centre(self) -> QVBoxLayout:
-        centre = vertical(spacing=6)
-        self.column = centre
+    def _make_hero(self) -> QWidget:
+        """The pair under the lens, the answers, the case."""
+        hero = QWidget()
+        inside = vertical(hero, spacing=8)
         self.twins = Twins(self.session)
         self.twins.requested.connect(self._ask_again)
         self.twins.region_drawn.connect(self._cover_region)
         self.twins.measure_asked.connect(self._measure)
-        centre.addWidget(self.twins, 1)
-        self.drawer = Drawer(self.session, self._make_room)
-        for panel in self.drawer.every:
-            panel.opened.connect(self.open_image)
-            panel.walked.connect(self.walk_through)
-        self.drawer.of(MapsPanel).chosen.connect(self._choose_method)
-        centre.addWidget(self.drawer)
-        return centre
-
-    def _make_room(self, tall: bool) -> None:
-        """The drawer takes the lens's room, or gives it back."""
-        self.twins.pair.setVisible(not tall)
-        self.column.setStretch(0, int(not tall))
-        self.column.setStretch(1, int(tall))
-
-    def _make_evidence(self) -> QWidget:
-        side = QWidget()
-        side.setObjectName("evidence")
-        inside = vertical(side, spacing=10, margins=(16, 4, 16, 8))
-        row = QHBoxLayout()
-        self.place = label(role="faint", name="mistake place")
-        row.addWidget(self.place)
-        row.addStretch()
-        self.back = button("Previous", "previous mistake", "The previous mistake (Page up).", lambda: self._step(-1))
-        self.forth = button("Next", "next mistake", "The next mistake (Page down).", lambda: self._step(1))
-        row.addWidget(self.back)
-        row.addWidget(self.forth)
-        inside.addLayout(row)
-        self.jump = JumpField(self.session, self)
-        self.jump.chosen.connect(lambda place: self.open_image(number_at(place)))
-        inside.addWidget(self.jump)
-        self.file = label(role="faint", size=look.SMALL, name="image file")
-        self.file.setWordWrap(True)
-        inside.addWidget(self.file)
-        inside.addSpacing(4)
-        inside.addWidget(label("Answer", strong=True))
-        self.answers = Bars("answers", 96, 48)
+        inside.addWidget(self.twins, 100)
+        self.answers = Bars("answers", NAMES, FIGURES)
         self.answers_scroll = QScrollArea()
         self.answers_scroll.setWidgetResizable(True)
+        self.answers_scroll.setMinimumHeight(LEAST * ROW)
         self.answers_scroll.setWidget(self.answers)
-        inside.addWidget(self.answers_scroll)
-        inside.addSpacing(4)
+        inside.addWidget(self.answers_scroll, 1)
+        inside.addStretch(0)
         self.case = CasePanel(self.session)
         inside.addWidget(self.case)
-        inside.addStretch()
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(side)
-        scroll.setFixedWidth(372)
-        return scroll
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(hero)
+        return area
+
+    def _make_evidence(self) -> QWidget:
+        self.evidence = EvidenceColumn(self.session)
+        for panel in self.evidence.every:
+            panel.opened.connect(self.open_image)
+            panel.walked.connect(self.walk_through)
+        self.evidence.wide_asked.connect(self._widen)
+        self.evidence.of(MapsPanel).chosen.connect(self._choose_method)
+        return self.evidence
+
+    def _make_where(self) -> QWidget:
+        """Where in the set one stands: for the top strip."""
+        where = QWidget()
+        row = horizontal(where, spacing=8)
+        self.place = OneLine("mistake place", "faint")
+        row.addWidget(self.place, 1)
+        tip = "The previous mistake (Page up)."
+        self.back = button("‹", "previous mistake", tip, partial(self._step, -1))
+        self.forth = button("›", "next mistake", "The next mistake (Page down).", partial(self._step, 1))
+        for each in (self.back, self.forth):
+            each.setFixedWidth(NARROW)
+            row.addWidget(each)
+        self.jump = JumpField(self.session, self)
+        self.jump.setFixedWidth(JUMP)
+        self.jump.chosen.connect(lambda place: self.open_image(number_at(place)))
+        row.addWidget(self.jump)
+        return where
 
     def _connect_cases(self) -> None:
         self.case.pin_asked.connect(self._pin_map)
         self.case.book_asked.connect(lambda: self.show_view("case book"))
         self.case.shown_again.connect(self.replay)
-        for panel in self.drawer.every:
+        for panel in self.evidence.every:
             panel.pinned.connect(self.case.add)
             panel.noted.connect(self.case.note_down)
             panel.remedied.connect(self.case.take_remedy)
@@ -172,9 +151,10 @@ class ExplainPage(Page):
 
     def show_view(self, name: str) -> None:
         """The image, or the case book."""
-        self.centre.setCurrentIndex(int(name == "case book"))
-        self.strip.setVisible(name != "case book")
-        if name == "case book":
+        is_book = name == "case book"
+        self.centre.setCurrentIndex(int(is_book))
+        self.parts.show_hero_alone(is_book)
+        if is_book:
             self.book.ask()
             self.book.table.setFocus()
 
@@ -203,17 +183,25 @@ class ExplainPage(Page):
             self.twins.choose_target(str(evidence.settings.get("for", "")))
             self._ask_again()
         else:
-            self.drawer.replay(evidence.kind, evidence.settings)
+            self.evidence.replay(evidence.kind, evidence.settings)
 
     def _cover_region(self, across: float, down: float, width: float, height: float) -> None:
-        self.drawer.open(ChangePanel).cover_region(across, down, width, height)
+        self.evidence.open(ChangePanel).cover_region(across, down, width, height)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """C opens a case."""
-        if event is not None and event.text().upper() == "C" and self.case.open.isVisible():
+        """C opens a case, F gives the evidence the whole width, or its column back."""
+        key = event.text().upper() if event is not None else ""
+        if key == "C" and self.case.open.isVisible():
             self.case.open.click()
+        elif key == "F" and not self.centre.currentIndex():
+            self._widen()
         else:
             super().keyPressEvent(event)
+
+    def _widen(self) -> None:
+        alone = not self.parts.is_alone
+        self.parts.show_alone(alone)
+        self.evidence.wide.setText("Lens" if alone else "Wide")
 
     def state(self) -> str:
         """The image under the lens, in the room there is."""
@@ -291,7 +279,7 @@ class ExplainPage(Page):
 
     def _repainted(self, images: list[int]) -> None:
         """Nothing found with the old pixels stands."""
-        for panel in self.drawer.every:
+        for panel in self.evidence.every:
             panel.forget()
         if self.image in images:
             self.explanation = None
@@ -346,13 +334,11 @@ class ExplainPage(Page):
         self.stack.setCurrentIndex(1)
         order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
         self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
-        self.answers_scroll.setFixedHeight(min(12 * ROW, len(order) * ROW) + 2)
-        where = f"image {explanation.image} · {explanation.set}" if explanation.image is not None else "new image"
-        self.file.setText(f"{where} · {explanation.file.rsplit('/', 1)[-1]}")
+        self.answers_scroll.setMaximumHeight(len(order) * ROW + 2)
         self.twins.show_explanation(explanation)
         self._show_place()
         self.case.show_explanation(explanation)
-        self.drawer.show_explanation(explanation)
+        self.evidence.show_explanation(explanation)
         if explanation.complete:
             self._look_ahead()
 
@@ -371,22 +357,27 @@ class ExplainPage(Page):
     def restyled(self) -> None:
         """Maps are drawn in the theme's colours."""
         self.twins.show_maps()
-        self.drawer.restyled()
+        self.evidence.restyled()
 
     def _show_place(self) -> None:
-        self.drawer.of(CausesPanel).check()
-        self.drawer.of(ClassesPanel).check()
+        self.evidence.of(CausesPanel).check()
+        self.evidence.of(ClassesPanel).check()
         if self._walk_of != (self.session.runs.current, self.session.scores.on):
             self.walked = []
         mistakes = self._mistakes()
         word = "chosen" if self.walked else "mistake"
         words = f"{thousands(len(mistakes))} {word}{'' if self.walked or len(mistakes) == 1 else 's'}"
         on = self.session.scores.on
+        parts = [f"{words} on {on}" if mistakes else ""]
         if self.image in mistakes:
             at = thousands(mistakes.index(self.image) + 1)
-            self.place.setText(f"{word} {at} of {thousands(len(mistakes))} on {on}")
-        else:
-            self.place.setText(f"{words} on {on}" if mistakes else "")
+            parts = [f"{word} {at} of {thousands(len(mistakes))} on {on}"]
+        shown = self.explanation
+        if shown is not None:
+            parts.append(f"image {shown.image}" if shown.image is not None else "new image")
+            parts += [shown.set] if shown.image is not None and self.image not in mistakes else []
+            parts.append(shown.file.rsplit("/", 1)[-1])
+        self.place.say(" · ".join(filter(None, parts)))
         self.strip.show_images(words, f"{words} on {on}, the surest first.", tuple(mistakes), self.image)
         for step_button in (self.back, self.forth):
             step_button.setEnabled(bool(mistakes))

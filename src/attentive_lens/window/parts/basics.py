@@ -83,6 +83,7 @@ class OneLine(QLabel):
     def _fit(self) -> None:
         shown = self.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideRight, self.width())
         self.setText("" if self.whole and shown != self.words else shown)
+        self.setToolTip("" if shown == self.words else self.words)
 
 
 def set_role(widget: QWidget, role: str) -> None:

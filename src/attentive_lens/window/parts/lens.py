@@ -1,13 +1,12 @@
 """The lens: two copies of an image under one round window, inside which each shows its own map.
 
-With Shift a region is drawn on the image. The scale of the map's colours stands beside the image where there is room.
+With Shift a region is drawn on the image.
 """
 
 from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
@@ -24,10 +23,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import map_colours, to_image
 
-SCALE_ROOM, SCALE_TALL = 40, 120
-"""Pixels beside the image from which the scale is shown, and how tall it is at most."""
 LEAST_REGION = 4
 """Pixels of a side from which a region is meant."""
 
@@ -65,18 +61,14 @@ class Lens(QWidget):
         self.map: QImage | None = None
         self.whole = False
         self.strength = 1.0
-        self.top, self.signed = 0.0, False
         self._from: QPointF | None = None
         self._region: QRectF | None = None
         self.setMouseTracking(True)
         self.across, self.below, self.radius = 0.5, 0.5, 0.24
 
-    def show_image(self, picture: QImage | None, map_: QImage | None, top: float = 0.0, signed: bool = False) -> None:
-        """Show another image and map; the lens stays where it is.
-
-        ``top`` is the value drawn strongest, of a ``signed`` map also its negative; 0 shows no scale.
-        """
-        self.picture, self.map, self.top, self.signed = picture, map_, top, signed
+    def show_image(self, picture: QImage | None, map_: QImage | None) -> None:
+        """Show another image and map; the lens stays where it is."""
+        self.picture, self.map = picture, map_
         self.update()
 
     def place_lens(self, x: float, y: float, radius: float) -> None:
@@ -127,25 +119,6 @@ class Lens(QWidget):
             painter.setPen(QPen(t.colour("ink"), 1, Qt.PenStyle.DashLine))
             painter.setBrush(t.colour("sheet", 90))
             painter.drawRect(self._region)
-        if self.top > 0 and self.width() - side >= SCALE_ROOM:
-            self._paint_scale(painter, side)
-
-    def _paint_scale(self, painter: QPainter, side: float) -> None:
-        """The colours from the strongest value down, and what they stand for."""
-        t, tall = look.theme, min(SCALE_TALL, side - 24)
-        values = np.linspace(1, -1 if self.signed else 0, 64, dtype=np.float32)[:, None]
-        bar = QRectF(side + 8, 14, 8, tall)
-        painter.fillRect(bar, t.colour("sheet"))
-        painter.drawImage(bar, to_image(map_colours(values, self.signed, 1.0)))
-        painter.setPen(QPen(t.colour("line"), 1))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawRect(bar)
-        painter.setFont(look.font(look.SMALL))
-        painter.setPen(t.colour("faint"))
-        room = self.width() - side - 4
-        ends = (f"{self.top:.2g}", f"\u2212{self.top:.2g}" if self.signed else "0")
-        for words, y in zip(ends, (-2.0, 14 + tall), strict=True):
-            painter.drawText(QRectF(side + 4, y, room, 16), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _move(self, x: float, y: float, radius: float) -> None:
         radius = min(max(radius, 0.06), 0.5)

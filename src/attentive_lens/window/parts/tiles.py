@@ -59,6 +59,13 @@ def enlarged(picture: QImage, side: int) -> QImage:
 class Tiles(QAbstractScrollArea):
     """Tiles side by side; a click, the arrows with Enter choose one. Only those in sight are painted.
 
+    Parameters
+    ----------
+    name, shown : str
+        Its own, and what it is for those who cannot see it.
+    side, most : int
+        Pixels of a picture's side at least, and at most: as large as lets all be seen at once, or as fill the width.
+
     Signals
     -------
     chosen
@@ -67,14 +74,15 @@ class Tiles(QAbstractScrollArea):
 
     chosen = pyqtSignal(int)
 
-    def __init__(self, name: str, shown: str, side: int = 96) -> None:
+    def __init__(self, name: str, shown: str, side: int = 96, most: int = 0) -> None:
         super().__init__()
         self.setObjectName(name)
         self.setAccessibleName(shown)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.side = side
+        self.side = self._least = side
+        self._most = max(side, most)
         self.tiles: tuple[Tile, ...] = ()
         self.current: int | None = None
         self.marked: int | None = None
@@ -87,23 +95,33 @@ class Tiles(QAbstractScrollArea):
         self.setAccessibleDescription("; ".join(tile.caption for tile in tiles[:60]))
         self._lay_out()
 
-    def set_side(self, side: int) -> None:
-        """Larger or smaller."""
-        if side != self.side:
-            self.side = side
-            self._lay_out()
-
     @property
     def columns(self) -> int:
         """Tiles in a row."""
-        return max(1, (self._view().width() - 2 * MARGIN + GAP) // (self.side + GAP))
+        return max(1, self._room() // (self.side + GAP))
+
+    def _room(self) -> int:
+        return self._view().width() - 2 * MARGIN + GAP
 
     @property
     def step(self) -> int:
         """Pixels from one row of tiles to the next."""
+        return self._step(self.side)
+
+    def _step(self, side: int) -> int:
         tall = max((len(tile.pictures) for tile in self.tiles), default=1)
         captions = CAPTION if any(tile.caption for tile in self.tiles) else 0
-        return tall * (self.side + 2) + captions + GAP
+        return tall * (side + 2) + captions + GAP
+
+    def _fitting(self) -> int:
+        """The largest side, from the least to the most, at which all are seen; else one that fills the width."""
+        side = self._least
+        for columns in range(1, self._room() // (self._least + GAP) + 1):
+            side = max(self._least, min(self._most, self._room() // columns - GAP))
+            rows = -(-len(self.tiles) // columns)
+            if 2 * MARGIN + rows * self._step(side) - GAP <= self._view().height():
+                break
+        return side
 
     def box(self, number: int) -> QRect:
         """Where a tile's first picture is, in the viewport."""
@@ -123,6 +141,7 @@ class Tiles(QAbstractScrollArea):
         return bar.value() if bar is not None else 0
 
     def _lay_out(self) -> None:
+        self.side = self._fitting()
         rows = -(-len(self.tiles) // self.columns)
         bar = self.verticalScrollBar()
         if bar is not None:

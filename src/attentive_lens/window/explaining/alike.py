@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout
 
 from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.core.records import PlainTable
@@ -16,6 +15,7 @@ from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
 from attentive_lens.window.parts.basics import button, filter_button, label, vertical
 from attentive_lens.window.parts.decisions import Decisions
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.session import Session
@@ -23,7 +23,7 @@ from attentive_lens.window.session import Session
 COUNT, SIDE = 12, 72
 
 
-class NeighboursPanel(Panel):
+class AlikePanel(Panel):
     """Two rows of pictures with their distances, and what can be decided about those selected.
 
     Signals
@@ -34,7 +34,7 @@ class NeighboursPanel(Panel):
         A sentence, and the settings that make the neighbours again.
     """
 
-    title = "Neighbours"
+    title = "Alike"
     tip = "The training images that a layer finds nearest"
     pins = "neighbours"
 
@@ -44,14 +44,14 @@ class NeighboursPanel(Panel):
         self.maps: dict[int, NDArray[np.float32]] = {}
         self._run = 0
         inside = vertical(self, spacing=6)
-        row = QHBoxLayout()
+        row = Flow()
         row.addWidget(label("by", "faint"))
         tip = "The layer by whose outputs images are alike; the last tells classes apart."
         self.layer = LayerChooser(session, "neighbours layer", "the layer that compares", tip)
         self.layer.activated.connect(lambda _: self._ask())
         row.addWidget(self.layer)
         self.says = label(role="faint", size=look.SMALL, name="neighbours say")
-        row.addStretch()
+        self.says.setWordWrap(True)
         tip = "Lay over each image what speaks for the class said of it (gradient × input)."
         self.mapped = filter_button("maps", "maps of neighbours", tip, self._show)
         row.addWidget(self.mapped)

@@ -1,0 +1,87 @@
+"""The one layout of the stages: a list at the left, the hero in the middle, one column of evidence at the right."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QSplitter, QWidget
+
+from attentive_lens.window.parts.basics import horizontal
+from attentive_lens.window.session import Session
+
+LEAST, USUAL, PART = 364, 388, 0.33
+"""Pixels of the evidence at least and to begin with, and its part of a narrow window."""
+HERO = 420
+"""Pixels of the hero at least."""
+
+
+class StageLayout(QWidget):
+    """List, hero and evidence; the hero takes what the others leave.
+
+    The width of the evidence is remembered with the workspace.
+
+    Parameters
+    ----------
+    session : Session
+        Remembers the width.
+    key : str
+        The stage's.
+    hero, evidence : QWidget
+        In the middle, and at the right.
+    list_ : QWidget or None
+        At the left.
+
+    Attributes
+    ----------
+    is_alone : bool
+        Whether the evidence has the whole width.
+    """
+
+    def __init__(
+        self, session: Session, key: str, hero: QWidget, evidence: QWidget, list_: QWidget | None = None
+    ) -> None:
+        super().__init__()
+        self.session, self._key = session, key
+        self.list_, self.hero, self.evidence = list_, hero, evidence
+        self.is_alone = self._hero_alone = False
+        outer = horizontal(self, spacing=12, margins=(16, 12, 0, 8))
+        if list_ is not None:
+            outer.addWidget(list_)
+        self.splitter = QSplitter(Qt.Orientation.Horizontal)
+        self.splitter.setObjectName(f"{key} splitter")
+        self.splitter.setChildrenCollapsible(False)
+        self.splitter.setHandleWidth(12)
+        hero.setMinimumWidth(HERO)
+        evidence.setMinimumWidth(LEAST)
+        self.splitter.addWidget(hero)
+        self.splitter.addWidget(evidence)
+        self.splitter.setStretchFactor(0, 1)
+        self.splitter.setStretchFactor(1, 0)
+        self.splitter.splitterMoved.connect(lambda *_: self._remember())
+        outer.addWidget(self.splitter, 1)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """The evidence as wide as it was left, or a part of a narrow window."""
+        super().resizeEvent(event)
+        usual = min(USUAL, max(LEAST, int(self.width() * PART)))
+        wide = self.session.widths.get(self._key, usual)
+        self.splitter.setSizes([max(HERO, self.splitter.width() - wide - self.splitter.handleWidth()), wide])
+
+    def _remember(self) -> None:
+        self.session.widths[self._key] = self.evidence.width()
+
+    def show_alone(self, alone: bool) -> None:
+        """Give the evidence the whole width, or its column."""
+        self.is_alone = alone
+        self._show()
+
+    def show_hero_alone(self, alone: bool) -> None:
+        """Give the hero the whole width, for what has neither list nor evidence; before that stands what stood."""
+        self._hero_alone = alone
+        self._show()
+
+    def _show(self) -> None:
+        self.hero.setHidden(self.is_alone and not self._hero_alone)
+        self.evidence.setHidden(self._hero_alone)
+        if self.list_ is not None:
+            self.list_.setHidden(self.is_alone or self._hero_alone)
