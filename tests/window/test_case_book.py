@@ -189,7 +189,7 @@ def test_filters_of_any_layer_lead_to_their_images_and_the_evidence_is_widened(q
     frame.grab()
     qtbot.mouseClick(rows, LEFT, pos=QPoint(rows._left(0) + 4, 30))
     qtbot.waitUntil(lambda: page.image == seen.images[rows.order[0]][0], timeout=30_000)
-    click(qtbot, frame, "evidence alone")
+    click(qtbot, frame, "explain evidence alone")
     assert page.twins.isVisible()
     qtbot.mouseClick(rows, LEFT, pos=QPoint(4, 30))
     assert page.walked == list(dict.fromkeys(seen.images[rows.order[0]]))

@@ -17,10 +17,12 @@ from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError
-from attentive_lens.scoring.measures import overview, per_class
+from attentive_lens.scoring.measures import confusions, overview, per_class
 from attentive_lens.scoring.paired import paired
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.parts.contents import Entry
 from attentive_lens.window.parts.saving import save_picture
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.parts.unit_square import UnitSquare
@@ -53,14 +55,43 @@ def places(frame: Frame) -> list[int]:
 
 def test_the_figures_beside_the_accuracy_are_those_of_the_set(qtbot: QtBot, seen: Frame) -> None:
     frame = seen
-    summary = overview(scores_of(frame))
-    words = child(frame, QLabel, "results measures").text()
-    assert summary.balanced_accuracy is not None
-    assert f"balanced {summary.balanced_accuracy * 100:.1f}" in words
-    assert f"macro F1 {summary.macro_f1:.3f}" in words
+    scores = scores_of(frame)
+    summary = overview(scores)
+    about = child(frame, QLabel, "results about").text()
+    assert f"of {scores.images} validation images right" in about
+    assert summary.accuracy.low is not None
+    figures = {name: child(frame, Entry, f"{name} of scores").figure for name in ("overview", "matrix", "classes")}
+    assert figures["overview"].startswith(f"{summary.accuracy.low * 100:.1f} to ")
+    first = confusions(scores)[0]
+    assert figures["matrix"] == f"{first.images}: {first.true} → {first.predicted}"
+    least = min(each.recall.value for each in per_class(scores) if each.recall.value is not None)
+    assert f" {least * 100:.1f}" in figures["classes"]
     click(qtbot, frame, "score training")
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
-    assert child(frame, QLabel, "results measures").text() != words
+    assert child(frame, QLabel, "results about").text() != about
+    assert child(frame, Entry, "overview of scores").figure != figures["overview"]
+
+
+def test_remarks_stand_open_on_the_overview_and_behind_a_chip_elsewhere(
+    qtbot: QtBot, seen: Frame, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    frame, scores = seen, seen.session.scores
+    page = frame.page("results")
+    assert isinstance(page, ResultsPage)
+    chip, remark = child(frame, QPushButton, "remarks"), child(frame, QLabel, "results caution")
+    monkeypatch.setattr(scores, "cautions", lambda: ["The first.", "The second."])
+    page.refresh()
+    assert (chip.text(), remark.text()) == ("2 remarks", "The first.\nThe second.")
+    assert remark.isVisible(), "the overview is open"
+    click(qtbot, frame, "matrix of scores")
+    assert not remark.isVisible()
+    qtbot.mouseClick(chip, LEFT)
+    assert remark.isVisible()
+    click(qtbot, frame, "classes of scores")
+    assert not remark.isVisible()
+    monkeypatch.setattr(scores, "cautions", list)
+    page.refresh()
+    assert not chip.isVisible()
 
 
 def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtbot: QtBot, seen: Frame) -> None:
@@ -69,7 +100,8 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
     scores, table = scores_of(frame), child(frame, QTableWidget, "classes table")
     assert table.rowCount() == len(scores.classes)
     curve = child(frame, UnitSquare, "precision curve")
-    assert curve.lines == ()
+    with_images = sum(each.support > 0 for each in per_class(scores))
+    assert [line.role for line in curve.lines] == ["line"] * with_images, "every class, faintly"
     summary = {each.name: each for each in per_class(scores)}
     for row in range(table.rowCount()):
         table.selectRow(row)
@@ -79,7 +111,7 @@ def test_a_class_leads_to_those_missed_and_those_falsely_said_and_its_curves(qtb
         wrong = {a.image - 1 for a in scores.answers if a.predicted != a.true and number in (a.predicted, a.true)}
         assert set(places(frame)) == wrong
         assert bool(curve.lines) == (summary[name].support > 0), name
-    told_at = next(k for k, line in enumerate(curve.lines) if not line.dashed)
+    told_at = next(k for k, line in enumerate(curve.lines) if line.role == "petrol")
     line, area = curve.lines[told_at], curve.area()
     x, y = line.points[len(line.points) // 2]
     at = QPointF(area.left() + x * area.width(), area.bottom() - y * area.height())
@@ -178,6 +210,13 @@ def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFr
         if numbers:
             qtbot.mouseClick(shown, LEFT)
             assert set(places(frame)) == {number - 1 for number in numbers}
+    sheet = child(frame, ContactSheet, "against sheet")
+    counts = [len(numbers) for numbers in (result.fixed, result.broken, result.still_wrong) if numbers]
+    assert [len(group.places) for group in sheet.groups] == counts
+    if result.broken:
+        group = next(group for group in sheet.groups if group.title.startswith("Newly broken"))
+        said = {answer.image: mine.classes[answer.predicted] for answer in mine.answers}
+        assert group.captions == tuple(f"now {said[number]}" for number in result.broken)
     drawn = child(frame, UnitSquare, "curves of both").lines
     views = frame.session.runs.views
     for line, number in zip(drawn, (2, 1), strict=True):

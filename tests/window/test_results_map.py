@@ -11,8 +11,12 @@ from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QListWidget, QPushButton, QTableWidget
 from pytestqt.qtbot import QtBot
+from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
 
+from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.subjects import RunImage
+from attentive_lens.explaining.degrading import DEGRADATIONS
 from attentive_lens.scoring.answers import Answer
 from attentive_lens.scoring.measures import confusions, overview
 from attentive_lens.scoring.ordering import ORDERS, ordered
@@ -26,6 +30,7 @@ from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.one_by_one import OneByOne
 from attentive_lens.window.results.overview import SetBars
 from attentive_lens.window.results.robustness import GradeCurves
+from attentive_lens.window.results.worse_pictures import WorseGrid
 from attentive_lens.workspace import Workspace
 
 DEGRADED = ("blur", "noise", "darker", "brighter", "contrast", "rotation", "shift", "JPEG")
@@ -135,6 +140,18 @@ def test_rows_columns_and_rectangles_of_the_matrix_lead_to_their_images(qtbot: Q
 def test_images_that_break_when_they_are_made_worse_are_shown(qtbot: QtBot, seen: Frame) -> None:
     frame = seen
     click(qtbot, frame, "robustness of scores")
+    examples = child(frame, WorseGrid, "worse pictures")
+    qtbot.waitUntil(lambda: examples.shown is not None, timeout=60_000)
+    assert examples.shown is not None
+    first = int(frame.session.scores.current.numbers[0])  # type: ignore[union-attr]
+    run = frame.session.runs.current
+    assert run is not None
+    pixels = answer(Explain(RunImage(str(frame.session.workspace.folder), run, first))).pixels
+    assert examples.shown.image == first
+    for way, worse in zip(examples.shown.ways, DEGRADATIONS.values(), strict=True):
+        for picture, grade in zip(way.pictures, worse.grades, strict=True):
+            assert np.array_equal(picture, worse.apply(pixels, grade, first))
+    assert examples.words_at(examples.box(0, 1).center().toPoint()).startswith(examples.shown.ways[0].what)
     click(qtbot, frame, "measure robustness")
     curves = child(frame, GradeCurves, "grade curves")
     qtbot.waitUntil(lambda: curves.result is not None and len(curves.result.ways) == len(DEGRADED), timeout=60_000)

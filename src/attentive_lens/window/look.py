@@ -177,7 +177,7 @@ def stylesheet() -> str:
     QFrame[role="panel"] QWidget {{ background: transparent; }}
     QFrame#top\\ strip {{ border-bottom: 1px solid {t.line}; }}
     QFrame#bottom\\ strip {{ border-top: 1px solid {t.line}; }}
-    QWidget#evidence {{ border-left: 1px solid {t.line}; }}
+    QWidget[role="evidence"] {{ border-left: 1px solid {t.line}; }}
     QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px;
         padding: 5px 12px; min-height: 16px; }}
     QPushButton:hover {{ border-color: {t.faint}; }}

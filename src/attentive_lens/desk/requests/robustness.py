@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+import numpy as np
+from numpy.typing import NDArray
+
 from attentive_lens.core.telling import Rows, Words
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
@@ -91,3 +94,32 @@ class MeasureRobustness(Request[RobustnessMeasured]):
         meaning="blur, noise, darker, brighter, contrast, rotation, shift or JPEG; all if left out. Repeatable.",
     )
     most: int = spec(500, low=1, meaning="Images; of more, a part of every class is drawn.")
+
+
+@dataclass(frozen=True, eq=False)
+class WorseInAWay:
+    """A picture made worse in one way: in words, the unit of its grades, these, and the pictures, G×S×S×C uint8."""
+
+    what: str
+    unit: str
+    grades: tuple[float, ...]
+    pictures: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class WorsePictures:
+    """One image made worse in every way and grade that robustness is measured with."""
+
+    image: int
+    ways: tuple[WorseInAWay, ...]
+
+
+@dataclass(frozen=True)
+class ShowWorse(Request[WorsePictures]):
+    """Make one image worse in every way and grade, to see what is measured."""
+
+    result: ClassVar[type[object]] = WorsePictures
+    task: ClassVar[str] = "robustness.show_worse"
+    workspace: str
+    run: int
+    image: int

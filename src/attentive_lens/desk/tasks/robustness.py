@@ -10,7 +10,15 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress, breathe
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
+from attentive_lens.desk.requests.robustness import (
+    Grade,
+    MeasureRobustness,
+    RobustnessMeasured,
+    ShowWorse,
+    Way,
+    WorseInAWay,
+    WorsePictures,
+)
 from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
@@ -77,6 +85,19 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
     measured = so_far()
     keep(file, measured, key)
     return measured
+
+
+def show_worse(request: ShowWorse) -> Job[WorsePictures]:
+    """See `ShowWorse`."""
+    place = Workspace.open(Path(request.workspace))
+    _, data = yield from model_and_data(place, place.run(request.run), request.image)
+    pixels = np.asarray(data.pixels[data.place(request.image)])
+    ways = []
+    for way in DEGRADATIONS.values():
+        breathe()
+        pictures = np.stack([way.apply(pixels, grade, request.image) for grade in way.grades])
+        ways.append(WorseInAWay(way.what, way.unit, tuple(map(float, way.grades)), pictures))
+    return WorsePictures(request.image, tuple(ways))
 
 
 def _worse(

@@ -5,7 +5,6 @@ from __future__ import annotations
 from functools import partial
 from typing import TypeVar
 
-from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from attentive_lens.core.records import PlainTable
@@ -16,7 +15,7 @@ from attentive_lens.window.explaining.common import CommonPanel
 from attentive_lens.window.explaining.layers import LayersPanel
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.explaining.panel import Panel, PanelGroup
-from attentive_lens.window.parts.basics import button, horizontal, vertical, view_button
+from attentive_lens.window.parts.basics import horizontal, vertical, view_button
 from attentive_lens.window.session import Session
 
 PANELS: tuple[type[Panel], ...] = (
@@ -37,19 +36,11 @@ class EvidenceColumn(QWidget):
     ----------
     session : Session
         Whose images.
-
-    Signals
-    -------
-    wide_asked
-        The whole width is wanted, or no longer.
     """
-
-    wide_asked = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.setObjectName("evidence")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._shown: Explanation | None = None
         self.groups = tuple(kind(session) for kind in PANELS)
         self.every = tuple(leaf for group in self.groups for leaf in group.leaves)
@@ -62,9 +53,7 @@ class EvidenceColumn(QWidget):
             row.addWidget(tab)
             self.tabs.append(tab)
         row.addStretch()
-        tip = "Give the evidence the whole width, or show the lens beside it again (F)."
-        self.wide = button("Wide", "evidence alone", tip, self.wide_asked.emit)
-        row.addWidget(self.wide)
+        self.head = row
         inside.addLayout(row)
         self.panels = QStackedWidget()
         for panel in self.groups:

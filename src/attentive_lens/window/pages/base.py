@@ -5,8 +5,10 @@ from __future__ import annotations
 from typing import ClassVar
 
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QStackedLayout, QWidget
 
+from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 
 
@@ -17,6 +19,8 @@ class Page(QWidget):
     ----------
     where : QWidget or None
         Where in its set one stands: shown in the top strip while the page is.
+    parts : StageLayout
+        Its list, hero and evidence; not of every page yet.
 
     Signals
     -------
@@ -26,6 +30,7 @@ class Page(QWidget):
 
     key: ClassVar[str] = ""
     where: QWidget | None = None
+    parts: StageLayout
 
     action_changed = pyqtSignal()
 
@@ -34,6 +39,13 @@ class Page(QWidget):
         self.session = session
         self.setObjectName(f"page {self.key}")
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """F gives the evidence the whole width, or its column back, where no image in it takes the key."""
+        if event is not None and event.text().upper() == "F" and hasattr(self, "parts"):
+            self.parts.widen()
+        else:
+            super().keyPressEvent(event)
 
     def state(self) -> str:
         """A few words for the rail."""

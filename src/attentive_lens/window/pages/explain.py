@@ -73,6 +73,7 @@ class ExplainPage(Page):
         self.centre.addWidget(self._make_hero())
         self.centre.addWidget(self.book)
         self.parts = StageLayout(session, self.key, self.centre, self._make_evidence(), self.strip)
+        self.evidence.head.addWidget(self.parts.wide)
         self.stack = either(self, empty, self.parts)
         self.where = self._make_where()
         self._connect_cases()
@@ -115,7 +116,6 @@ class ExplainPage(Page):
         for panel in self.evidence.every:
             panel.opened.connect(self.open_image)
             panel.walked.connect(self.walk_through)
-        self.evidence.wide_asked.connect(self._widen)
         self.evidence.of(MapsPanel).chosen.connect(self._choose_method)
         return self.evidence
 
@@ -189,19 +189,11 @@ class ExplainPage(Page):
         self.evidence.open(ChangePanel).cover_region(across, down, width, height)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """C opens a case, F gives the evidence the whole width, or its column back."""
-        key = event.text().upper() if event is not None else ""
-        if key == "C" and self.case.open.isVisible():
+        """C opens a case."""
+        if event is not None and event.text().upper() == "C" and self.case.open.isVisible():
             self.case.open.click()
-        elif key == "F" and not self.centre.currentIndex():
-            self._widen()
         else:
             super().keyPressEvent(event)
-
-    def _widen(self) -> None:
-        alone = not self.parts.is_alone
-        self.parts.show_alone(alone)
-        self.evidence.wide.setText("Lens" if alone else "Wide")
 
     def state(self) -> str:
         """The image under the lens, in the room there is."""

@@ -5,13 +5,23 @@ from __future__ import annotations
 from functools import partial
 from typing import TypeVar
 
-from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from attentive_lens.core.numbering import number_at
-from attentive_lens.scoring.measures import Overview
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
-from attentive_lens.window.parts.basics import EmptyState, button, horizontal, label, vertical, view_button
+from attentive_lens.window.parts.basics import (
+    EmptyState,
+    button,
+    filter_button,
+    horizontal,
+    label,
+    vertical,
+    view_button,
+)
+from attentive_lens.window.parts.contents import Entry
+from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.results.against import AgainstView
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.chosen import ChosenImages
@@ -25,7 +35,7 @@ from attentive_lens.window.results.robustness import RobustnessView
 from attentive_lens.window.results.slices import SlicesView
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import percent, thousands
+from attentive_lens.window.words import counted, percent, thousands
 
 SETS = ("validation", "test", "training")
 VIEWS: tuple[type[ResultsView], ...] = (
@@ -41,6 +51,8 @@ VIEWS: tuple[type[ResultsView], ...] = (
 )
 """In the order of their buttons."""
 V = TypeVar("V", bound=ResultsView)
+LIST = 148
+"""Pixels of the list."""
 
 TEST_TIP = "Keep it for one last judgement: a run chosen by the test set looks better there than it is."
 
@@ -59,79 +71,97 @@ class ResultsPage(Page):
             "go to training",
             lambda: session.stage_asked.emit("training"),
         )
-        full = QWidget()
-        self.stack = either(self, empty, full)
-        layout = horizontal(full, spacing=20, margins=(24, 16, 16, 16))
-
-        left = vertical(spacing=12)
-        layout.addLayout(left, 11)
-        head = QHBoxLayout()
-        self.title = label(size=look.TITLE, strong=True, name="results title")
-        self.about = label(role="faint", name="results about")
-        head.addWidget(self.title)
-        head.addWidget(self.about)
-        head.addStretch()
-        self.set_buttons = {}
-        for name in SETS:
-            set_button = view_button(
-                name,
-                f"score {name}",
-                f"Score the run on the {name} set. {TEST_TIP if name == 'test' else ''}".strip(),
-                partial(self._choose, name),
-            )
-            head.addWidget(set_button)
-            self.set_buttons[name] = set_button
-        left.addLayout(head)
-        self.measures = label(role="faint", name="results measures")
-        self.measures.setWordWrap(True)
-        self.measures.setToolTip(
-            "The interval within which the accuracy lies with 95 %; the true class among the k surest; means over the"
-            " classes of recall and of F1; and what always saying the largest class would get."
-        )
-        left.addWidget(self.measures)
-        self.problem = label(role="warn", name="results problem")
-        self.problem.setWordWrap(True)
-        left.addWidget(self.problem)
-        row = QHBoxLayout()
-        self.caution = label(role="warn", name="results caution")
-        self.caution.setWordWrap(True)
-        row.addWidget(self.caution, 1)
-        tip = "The images with another label."
-        self.relabelled = button("Show them", "show relabelled", tip, lambda: self.behind.relabelled())
-        row.addWidget(self.relabelled)
-        left.addLayout(row)
-        row = horizontal(spacing=0)
-        self.views = {}
-        for place, kind in enumerate(VIEWS):
-            shown = kind.word.split(" ")[0].capitalize()
-            self.views[kind] = view_button(shown, f"{kind.word} of scores", kind.tip, partial(self.open_view, place))
-            row.addWidget(self.views[kind])
-        row.addStretch()
-        left.addLayout(row)
         self.chosen = ChosenImages(session)
         self.chosen.opened.connect(self._open)
         self.chosen.changed.connect(self.action_changed)
         self.every = tuple(kind(session) for kind in VIEWS)
         self.behind = Behind(session, self.chosen, self.view(MatrixView).choose_none)
         self.chosen.all_wrong_asked.connect(self.behind.wrong)
-        self.shown, self.right = QStackedWidget(), QStackedWidget()
-        self.right.addWidget(self.chosen)
-        for view in self.every:
-            view.leads_to(self.behind)
-            view.set_chosen.connect(self._choose)
-            view.opened.connect(self._open)
-            view.changed.connect(self.action_changed)
-            self.shown.addWidget(view)
-            if view.beside is not None:
-                self.right.addWidget(view.beside)
-        left.addWidget(self.shown, 1)
-        layout.addWidget(self.right, 9)
+        self.parts = StageLayout(session, self.key, self._make_hero(), self._make_evidence(), self._make_list())
+        self.chosen.head.addWidget(self.parts.wide)
+        self.stack = either(self, empty, self.parts)
+        self.where = self._make_where()
 
         self.open_view(0)
         session.runs_changed.connect(self._take_run)
         session.scores_ready.connect(self.refresh)
         session.pixels_ready.connect(self.refresh)
         self.refresh()
+
+    def _make_where(self) -> QWidget:
+        """The set in view: for the top strip."""
+        where = QWidget()
+        row = horizontal(where, spacing=0)
+        self.set_buttons = {}
+        for name in SETS:
+            tip = f"Score the run on the {name} set. {TEST_TIP if name == 'test' else ''}".strip()
+            self.set_buttons[name] = view_button(name, f"score {name}", tip, partial(self._choose, name))
+            row.addWidget(self.set_buttons[name])
+        row.addStretch()
+        return where
+
+    def _make_list(self) -> QWidget:
+        """How good it is in a word, and the views, each with a figure of its own."""
+        list_ = QWidget()
+        list_.setFixedWidth(LIST)
+        inside = vertical(list_, spacing=0)
+        self.title = label(size=look.TITLE, strong=True, name="results title")
+        inside.addWidget(self.title)
+        self.about = label(role="faint", size=look.SMALL, name="results about")
+        self.about.setWordWrap(True)
+        inside.addWidget(self.about)
+        tip = "What to know before trusting these figures; on the overview they are all there."
+        self.remarks = filter_button("", "remarks", tip, self._show_remarks)
+        inside.addSpacing(6)
+        inside.addWidget(self.remarks, 0, Qt.AlignmentFlag.AlignLeft)
+        inside.addSpacing(10)
+        self.views = {}
+        for place, kind in enumerate(VIEWS):
+            if kind is NewImagesView:  # of no set: a place of its own
+                inside.addStretch()
+            words = f"{kind.word[0].upper()}{kind.word[1:]}"
+            self.views[kind] = Entry(words, f"{kind.word} of scores", kind.tip, partial(self.open_view, place))
+            inside.addWidget(self.views[kind])
+        return list_
+
+    def _make_hero(self) -> QWidget:
+        """The view chosen; above the overview what to know before trusting it."""
+        hero = QWidget()
+        inside = vertical(hero, spacing=8)
+        self.problem = label(role="warn", name="results problem")
+        self.problem.setWordWrap(True)
+        inside.addWidget(self.problem)
+        self.cautions = QWidget()
+        row = horizontal(self.cautions)
+        self.caution = label(role="warn", name="results caution")
+        self.caution.setWordWrap(True)
+        row.addWidget(self.caution, 1)
+        tip = "The images with another label."
+        self.relabelled = button("Show them", "show relabelled", tip, lambda: self.behind.relabelled())
+        row.addWidget(self.relabelled)
+        inside.addWidget(self.cautions)
+        self.shown = QStackedWidget()
+        for view in self.every:
+            view.leads_to(self.behind)
+            view.set_chosen.connect(self._choose)
+            view.opened.connect(self._open)
+            view.changed.connect(self.action_changed)
+            view.changed.connect(self._show_figures)
+            self.shown.addWidget(view)
+        inside.addWidget(self.shown, 1)
+        return hero
+
+    def _make_evidence(self) -> QWidget:
+        """The images behind what is chosen, or what a view has in their place."""
+        evidence = QWidget()
+        inside = vertical(evidence, margins=(12, 0, 16, 0))
+        self.right = QStackedWidget()
+        self.right.addWidget(self.chosen)
+        for view in self.every:
+            if view.beside is not None:
+                self.right.addWidget(view.beside)
+        inside.addWidget(self.right)
+        return evidence
 
     def view(self, kind: type[V]) -> V:
         """The view of a kind."""
@@ -153,7 +183,16 @@ class ResultsPage(Page):
         self.right.setCurrentWidget(self.current.beside or self.chosen)
         for k, each in enumerate(self.views.values()):
             each.setChecked(k == place)
+        self.remarks.setChecked(isinstance(self.current, OverviewView))
         self.refresh()
+
+    def _show_figures(self) -> None:
+        known = self.session.scores.current is not None
+        for each in self.every:
+            self.views[type(each)].show_figure(each.figure() if known else "")
+
+    def _show_remarks(self) -> None:
+        self.cautions.setVisible(bool(self.caution.text()) and self.remarks.isChecked())
 
     def state(self) -> str:
         """Accuracy on the set in view."""
@@ -202,15 +241,17 @@ class ResultsPage(Page):
         table = session.scores.current
         cautions = session.scores.cautions() if table is not None else []
         self.caution.setText("\n".join(cautions))
-        self.caution.setVisible(bool(cautions))
+        self.remarks.setText(counted(len(cautions), "remark", "remarks"))
+        self.remarks.setVisible(bool(cautions))
+        self._show_remarks()
         self.relabelled.setVisible(bool(cautions) and bool(session.scores.relabelled))
+        self._show_figures()
         if table is None:
             waiting = view is not None and view.state == "training"
             self.title.setText("–")
             self.about.setText("")
             self.problem.setText("Scored when training is done." if waiting else session.scores.problem or "Scoring …")
             self.problem.show()
-            self.measures.setText("")
             self.current.refresh()
             self.chosen.show_parts("", (), ())
             self.action_changed.emit()
@@ -223,7 +264,6 @@ class ResultsPage(Page):
             f" · {self._loss_word(table.loss_function)} {table.loss:.3f}"
             + (f" · {thousands(table.unknown)} of classes it does not know" if table.unknown else "")
         )
-        self.measures.setText(in_words(table.measures.overview))
         self.current.refresh()
         self.behind.again()
         self.action_changed.emit()
@@ -238,15 +278,3 @@ class ResultsPage(Page):
         beside = [number_at(place) for part in self.chosen.parts for place in part.places]
         self.session.walk_asked.emit(beside if number_at(place) in beside else [])
         self.session.explain_asked.emit(self.session.images.collection.rows[place].number)
-
-
-def in_words(view: Overview) -> str:
-    """The figures of a set beside its accuracy, in a line."""
-    low, high = view.accuracy.low, view.accuracy.high
-    words = [f"95 %: {low * 100:.1f} to {percent(high)}"] if low is not None and high is not None else []
-    words += [f"top-{k} {percent(share.value)}" for k, share in view.top if share.value is not None and k != 2][:1]
-    if view.balanced_accuracy is not None and view.macro_f1 is not None:
-        words += [f"balanced {percent(view.balanced_accuracy)}", f"macro F1 {view.macro_f1:.3f}"]
-    if view.majority is not None:
-        words.append(f"majority {percent(view.majority)}")
-    return " · ".join(words)

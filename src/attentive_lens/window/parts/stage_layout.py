@@ -6,11 +6,13 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QSplitter, QWidget
 
-from attentive_lens.window.parts.basics import horizontal
+from attentive_lens.window.parts.basics import button, horizontal
 from attentive_lens.window.session import Session
 
 LEAST, USUAL, PART = 364, 388, 0.33
 """Pixels of the evidence at least and to begin with, and its part of a narrow window."""
+WIDE, NARROW = "Wide", "Narrow"
+WIDE_TIP = "Give this column the whole width, or back what stands beside it (F)."
 HERO = 420
 """Pixels of the hero at least."""
 
@@ -35,6 +37,8 @@ class StageLayout(QWidget):
     ----------
     is_alone : bool
         Whether the evidence has the whole width.
+    wide : QPushButton
+        Gives it that, or takes it back: for a corner of the evidence.
     """
 
     def __init__(
@@ -44,7 +48,10 @@ class StageLayout(QWidget):
         self.session, self._key = session, key
         self.list_, self.hero, self.evidence = list_, hero, evidence
         self.is_alone = self._hero_alone = False
+        self.wide = button(WIDE, f"{key} evidence alone", WIDE_TIP, self.widen)
         outer = horizontal(self, spacing=12, margins=(16, 12, 0, 8))
+        evidence.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        evidence.setProperty("role", "evidence")
         if list_ is not None:
             outer.addWidget(list_)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
@@ -70,9 +77,10 @@ class StageLayout(QWidget):
     def _remember(self) -> None:
         self.session.widths[self._key] = self.evidence.width()
 
-    def show_alone(self, alone: bool) -> None:
-        """Give the evidence the whole width, or its column."""
-        self.is_alone = alone
+    def widen(self) -> None:
+        """Give the evidence the whole width, or its column back."""
+        self.is_alone = not self.is_alone
+        self.wide.setText(NARROW if self.is_alone else WIDE)
         self._show()
 
     def show_hero_alone(self, alone: bool) -> None:

@@ -64,6 +64,13 @@ def table(name: str, shown: str, tip: str, one_row: bool = False) -> QTableWidge
     return made
 
 
+def fit_height(of: QTableWidget) -> None:
+    """Let it be no taller than its rows, so that pictures take the rest."""
+    across, down = of.horizontalHeader(), of.verticalHeader()
+    if across is not None and down is not None:
+        of.setMaximumHeight(across.sizeHint().height() + down.length() + 2 * of.frameWidth() + 2)
+
+
 def head(words: str, is_words: bool, tip: str = "") -> QTableWidgetItem:
     """A column's head."""
     item = QTableWidgetItem(words)

@@ -21,7 +21,8 @@ NEAR = 24.0
 class Line:
     """Points N×2 in 0–1, the token of their colour, whether they are joined, and whether dots stand on them.
 
-    ``at`` tells what each point is besides, as its threshold: a number each, and what it is.
+    ``at`` tells what each point is besides, as its threshold: a number each, and what it is. A line of the role "line"
+    is a faint one behind the others, of which the mouse tells nothing.
     """
 
     points: NDArray[np.float64]
@@ -87,7 +88,7 @@ class UnitSquare(Plot):
             return
         area, best, over = self.area(), NEAR, None
         for number, line in enumerate(self.lines):
-            if line.dashed or not len(line.points):
+            if line.dashed or line.role == "line" or not len(line.points):
                 continue
             across = area.left() + line.points[:, 0] * area.width() - event.position().x()
             down = area.bottom() - line.points[:, 1] * area.height() - event.position().y()

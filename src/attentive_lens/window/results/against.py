@@ -12,17 +12,20 @@ from PyQt6.QtWidgets import (
     QHeaderView,
 )
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.results.comparing import seeds_in_words
 from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label, vertical
+from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
+from attentive_lens.window.words import counted
 
-CURVES = 240
-"""Pixels of the curves, at most."""
+CURVES, SIDE = 212, 92
+"""Pixels of the curves, and of a picture."""
 HEADS = ("class", "images", "fixed", "newly broken", "still wrong")
 KINDS = {
     "Fixed": "Images that the other run answers wrongly and this one rightly.",
@@ -71,14 +74,25 @@ class AgainstView(ResultsView):
         inside.addLayout(row)
         self.table = table("against table", "changes by class", "What became of each class's images.")
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        inside.addWidget(self.table, 3)
-        self.curves = UnitSquare("Validation accuracy", "part of the epochs", "right", "curves of both")
-        self.curves.setMaximumHeight(CURVES)
-        inside.addWidget(self.curves, 2)
+        self.curves = UnitSquare("Validation", "epochs", "right", "curves of both")
+        self.curves.setFixedSize(CURVES, CURVES)
+        row = horizontal(spacing=8)
+        row.addWidget(self.table, 1)
+        row.addWidget(self.curves)
+        inside.addLayout(row)
+        self.sheet = ContactSheet("against sheet", SIDE)
+        self.sheet.setToolTip("Under each image what the other run said, and what this one says; Enter explains it.")
+        self.sheet.opened.connect(self.opened)
+        inside.addWidget(self.sheet, 1)
 
     def leads_to(self, behind: Behind) -> None:
         """See `ResultsView`."""
         self.requested.connect(lambda words, numbers: behind.numbered(f"{words} against run {self.run}", numbers))
+
+    def figure(self) -> str:
+        """How many runs it can be set against."""
+        others = sum(view.has_model for view in self.session.runs.views.values()) - 1
+        return counted(others, "other run", "other runs") if others > 0 else "no other run"
 
     def refresh(self) -> None:
         """The other runs that have a model; the one chosen stays."""
@@ -124,7 +138,7 @@ class AgainstView(ResultsView):
             if view is not None and known:
                 of = max(view.planned, known[-1][0], 1)
                 lines.append(Line(np.array([(epoch / of, right) for epoch, right in known]), role))
-                words.append(f"run {number}{' (grey)' if role == 'faint' else ''}: {of} epochs")
+                words.append(f"run {number}{' grey' if role == 'faint' else ''}")
         self.curves.show_lines(lines, ", ".join(words))
 
     def _fill(self) -> None:
@@ -144,10 +158,38 @@ class AgainstView(ResultsView):
                 self.table.setItem(place, column, Cell(f"{figure}" if figure else "–", figure))
         across = self.table.horizontalHeader()
         if across is not None:
-            across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.table.setFixedHeight(CURVES)
+        self._show_pairs()
+
+    def _show_pairs(self) -> None:
+        """Every image that changed sides or stayed wrong, with what each run says of it."""
+        result, ours, theirs = self.result, self.session.scores.current, self.session.scores.of(self.run)
+        if result is None or ours is None or theirs is None:
+            self.sheet.show_groups(self.session.images.pixels, ())
+            return
+        said = [
+            {answer.image: scores.classes[answer.predicted] for answer in scores.answers} for scores in (theirs, ours)
+        ]
+        groups = []
+        for words, numbers in zip(KINDS, (result.fixed, result.broken, result.still_wrong), strict=True):
+            captions = tuple(_change(said[0][number], said[1][number], words) for number in numbers)
+            if numbers:
+                groups.append(Group(f"{words} · {len(numbers)}", "", tuple(map(place_of, numbers)), captions))
+        self.sheet.show_groups(self.session.images.pixels, tuple(groups))
 
     def _ask(self, words: str) -> None:
         if self.result is not None:
             result = self.result
             numbers = dict(zip(KINDS, (result.fixed, result.broken, result.still_wrong), strict=True))[words]
             self.requested.emit(words, numbers)
+
+
+def _change(before: str, after: str, kind: str) -> str:
+    """What the other run said, what this one says, as far as it is not the truth that the picture is of."""
+    if kind == "Fixed":
+        return f"was {before}"
+    if kind == "Newly broken":
+        return f"now {after}"
+    return after if before == after else f"{before} → {after}"

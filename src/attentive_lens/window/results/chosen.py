@@ -19,6 +19,9 @@ from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.results.one_by_one import OneByOne
 from attentive_lens.window.session import Session
 
+SIDE = 78
+"""Pixels of a picture: four stand side by side."""
+
 
 @dataclass(frozen=True)
 class Part:
@@ -83,8 +86,9 @@ class ChosenImages(QWidget):
         request = self.all_wrong_asked.emit
         self.all_wrong = button("All wrong ones", "all wrong", "Show every wrong image, by true class.", request)
         head.addWidget(self.all_wrong)
+        self.head = head
         layout.addLayout(head)
-        self.sheet = ContactSheet("cell images", 86)
+        self.sheet = ContactSheet("cell images", SIDE)
         self.sheet.opened.connect(self.opened)
         self.sheet.selected.connect(self._selected)
         self.steps = OneByOne(session)
@@ -94,10 +98,10 @@ class ChosenImages(QWidget):
         self.shown.addWidget(self.sheet)
         self.shown.addWidget(self.steps)
         layout.addWidget(self.shown, 1)
+        tip = "Enter or a double click explains an image. The figure under it: how sure the answer was."
+        self.sheet.setToolTip(tip)
         self.decisions = Decisions(session, 4, " of chosen")
         layout.addWidget(self.decisions)
-        words = "Enter or a double click explains an image. The figure under it: how sure the answer was."
-        layout.addWidget(label(words, "faint", look.SMALL))
         self.ways["Sheet"].setChecked(True)
 
     @property

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QFileDialog,
@@ -16,18 +17,21 @@ from PyQt6.QtWidgets import (
 
 from attentive_lens.desk.results.reference_scores import ReferenceScores, read_reference_scores, typed_reference
 from attentive_lens.errors import LensError
-from attentive_lens.scoring.curves import curves_of
+from attentive_lens.scoring.curves import ClassCurves, curves_of
 from attentive_lens.scoring.intervals import interval
 from attentive_lens.scoring.measures import OfClass, Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label
-from attentive_lens.window.parts.table import Cell, head, table
+from attentive_lens.window.parts.table import Cell, fit_height, head, table
 from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
+from attentive_lens.window.words import percent
 
+DRAWN = 30
+"""Classes up to which the curves of all are drawn."""
 MANY = 10
 """Classes beyond which the five that score highest are told."""
 HEADS = ("class", "precision", "recall", "F1", "top-5", "images", "sure", "most taken for")
@@ -82,18 +86,26 @@ class ClassesView(ResultsView):
         inside.addLayout(beside)
         self.table = table("classes table", "classes", tip, one_row=True)
         self.table.itemSelectionChanged.connect(self._choose)
-        inside.addWidget(self.table, 3)
+        inside.addWidget(self.table, 100)
         row = QHBoxLayout()
         self.precision = UnitSquare("Precision", "recall", "precision", "precision curve")
-        self.roc = UnitSquare("Found", "falsely said", "found", "found curve")
+        self.roc = UnitSquare("ROC", "false positive rate", "recall", "roc curve")
         for square in (self.precision, self.roc):
             row.addWidget(square)
-        inside.addLayout(row, 2)
+        inside.addLayout(row, 60)
         self.scores: Scores | None = None
+        self.curves: list[ClassCurves] = []
 
     def leads_to(self, behind: Behind) -> None:
         """See `ResultsView`."""
         self.chosen.connect(behind.of_class)
+
+    def figure(self) -> str:
+        """The class with the least recall."""
+        scores = self.session.scores.current
+        each = scores.measures.by_class if scores is not None else ()
+        known = [(one.recall.value, one.name) for one in each if one.recall.value is not None]
+        return f"{min(known)[1]} {percent(min(known)[0])}" if known else ""
 
     def refresh(self) -> None:
         """Of another run or set; the class in view stays if there is one of its name."""
@@ -127,6 +139,9 @@ class ClassesView(ResultsView):
             across.setStretchLastSection(True)
         self.table.setSortingEnabled(True)
         self.table.blockSignals(False)
+        fit_height(self.table)
+        few = scores is not None and len(rows) <= DRAWN
+        self.curves = [curves_of(scores, k) for k in range(len(rows))] if scores is not None and few else []
         names = [self.table.item(place, 0) for place in range(len(rows))]
         place = next((k for k, item in enumerate(names) if item is not None and item.text() == before), -1)
         self.table.clearSelection()
@@ -192,20 +207,33 @@ class ClassesView(ResultsView):
 
     def _draw(self, number: int | None) -> None:
         if number is None or self.scores is None:
-            for square in (self.precision, self.roc):
-                square.show_lines((), "choose a class")
+            every = "every class; choose one" if self.curves else "choose a class"
+            for square, lines in zip((self.precision, self.roc), self._faint(), strict=True):
+                square.show_lines(lines, every if self.scores is not None else "")
             return
         curves = curves_of(self.scores, number)
         known = curves.area is not None and curves.average_precision is not None
         area = f"area {curves.area:.3f}" if known else "all images or none are of it"
         mean = f"average {curves.average_precision:.3f}" if known else ""
-        by_recall = np.stack([curves.recall, curves.precision], axis=1)
-        by_false = np.concatenate([[[0.0, 0.0]], np.stack([curves.false_positives, curves.recall], axis=1)])
+        by_recall, by_false = _points(curves)
+        of_recall, of_false = self._faint()
         from_one = ("threshold", np.concatenate([[1.0], curves.thresholds]))
         at = ("threshold", curves.thresholds)
-        self.precision.show_lines((Line(by_recall, at=at),) if known else (), mean)
+        self.precision.show_lines((*of_recall, Line(by_recall, at=at)) if known else (), mean)
         guess = Line(np.array([[0.0, 0.0], [1.0, 1.0]]), "faint", dashed=True)
-        self.roc.show_lines((guess, Line(by_false, at=from_one)) if known else (), area)
+        self.roc.show_lines((*of_false, guess, Line(by_false, at=from_one)) if known else (), area)
+
+    def _faint(self) -> tuple[list[Line], list[Line]]:
+        """Every class's curves, to see the chosen one among them."""
+        known = [_points(each) for each in self.curves if each.area is not None]
+        return [Line(points, "line") for points, _ in known], [Line(points, "line") for _, points in known]
+
+
+def _points(curves: ClassCurves) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Precision by recall, and recall by false positives from 0 on: points N×2 each."""
+    by_recall = np.stack([curves.recall, curves.precision], axis=1)
+    by_false = np.stack([curves.false_positives, curves.recall], axis=1)
+    return by_recall, np.concatenate([[[0.0, 0.0]], by_false])
 
 
 def _cells(each: OfClass) -> list[Cell]:

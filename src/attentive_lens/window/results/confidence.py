@@ -93,6 +93,12 @@ class ConfidenceView(ResultsView):
         """Below which answers are withheld."""
         return self.slider.value() / THRESHOLDS
 
+    def figure(self) -> str:
+        """How far confidence and accuracy are apart."""
+        scores = self.session.scores.current
+        error = scores.measures.calibration_error if scores is not None else None
+        return f"off by {percent(error)}" if error is not None else ""
+
     def refresh(self) -> None:
         """Of another run or set; raw scores have no calibration."""
         scores = self.session.scores.current

@@ -131,6 +131,10 @@ class MapView(ResultsView):
         self.method = name
         self.refresh()
 
+    def figure(self) -> str:
+        """What it is about."""
+        return "all images"
+
     def refresh(self) -> None:
         """Have the images laid out as the settings are now, unless they are."""
         self.layer.list_layers()

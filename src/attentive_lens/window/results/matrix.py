@@ -106,6 +106,12 @@ class MatrixView(ResultsView):
         self.pairs.setCurrentRow(-1)
         self.pairs.blockSignals(False)
 
+    def figure(self) -> str:
+        """The most frequent confusion."""
+        scores = self.session.scores.current
+        pairs = scores.measures.confusions if scores is not None else ()
+        return f"{thousands(pairs[0].images)}: {pairs[0].true} → {pairs[0].predicted}" if pairs else ""
+
     def refresh(self) -> None:
         """Show the scores in view, in the order chosen."""
         scores, order = self.session.scores.current, str(self.orders.currentData())

@@ -80,6 +80,10 @@ class NewImagesView(ResultsView):
         """Explain the image in view."""
         self.details.explain()
 
+    def figure(self) -> str:
+        """What it is about."""
+        return "of any folder"
+
     def refresh(self) -> None:
         """Have the images that are open answered by the run in view, unless they are."""
         run = self.session.runs.current

@@ -7,14 +7,15 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QStackedWidget, QWidget
 
-from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, Way
+from attentive_lens.desk.requests.robustness import Grade, MeasureRobustness, RobustnessMeasured, ShowWorse, Way
 from attentive_lens.window.parts.basics import button, label, retire, vertical
 from attentive_lens.window.parts.plot import SHARE_FIGURES, Plot
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
+from attentive_lens.window.results.worse_pictures import WorseGrid
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
@@ -187,7 +188,11 @@ class RobustnessView(ResultsView):
         self.curves = GradeCurves()
         self.curves.chosen.connect(self._choose)
         can_be_saved(self.curves, "robustness", self.session.message.emit)
-        inside.addWidget(self.curves, 1)
+        self.examples = WorseGrid()
+        self.shown = QStackedWidget()
+        self.shown.addWidget(self.examples)
+        self.shown.addWidget(self.curves)
+        inside.addWidget(self.shown, 1)
         self.refresh()
 
     def leads_to(self, behind: Behind) -> None:
@@ -198,6 +203,13 @@ class RobustnessView(ResultsView):
         run = self.session.runs.current
         return MeasureRobustness(self.session.place, run, self.session.scores.on) if run is not None else None
 
+    def figure(self) -> str:
+        """What breaks most, once that is known."""
+        result = self.curves.result
+        ways = result.ways if result is not None else ()
+        worst = [(grade.right.value or 0.0, way.what) for way in ways for grade in way.grades]
+        return f"{min(worst)[1]} {percent(min(worst)[0])}" if worst else "not measured yet"
+
     def refresh(self) -> None:
         """Of another run or set nothing is known yet."""
         if self._wanted() != self._asked:
@@ -207,6 +219,21 @@ class RobustnessView(ResultsView):
                 "Pictures made worse, by blur, noise, light, turning and packing: where do answers break?"
             )
             self.start.show()
+            self.shown.setCurrentIndex(0)
+            self.examples.show_pictures(None)
+        self._ask_examples()
+
+    def _ask_examples(self) -> None:
+        """The set's first image in every way and grade, until it is measured."""
+        run, scores = self.session.runs.current, self.session.scores.current
+        if run is None or scores is None or self._asked is not None or not self.isVisible():
+            return
+        image = int(scores.numbers[0])
+        if self.examples.shown is None or self.examples.shown.image != image:
+            request = ShowWorse(self.session.place, run, image)
+            self.session.ask(
+                request, self.examples.show_pictures, self.says.setText, priority=3, scope="worse pictures"
+            )
 
     def measure(self) -> None:
         """Have it measured, or found."""
@@ -226,12 +253,14 @@ class RobustnessView(ResultsView):
         if self._asked is None or (result.run, result.on) != (self._asked.run, self._asked.on):
             return
         self.curves.show_ways(result)
+        self.shown.setCurrentIndex(1)
         drawn = f" of {thousands(result.in_all)}" if result.images < result.in_all else ""
         right = percent(result.right.value) if result.right.value is not None else "–"
         self.says.setText(
             f"{thousands(result.images)}{drawn} {result.on} images, {right} right as they are."
             " A point shows what breaks."
         )
+        self.changed.emit()
 
     def _choose(self, row: int, grade: int) -> None:
         result = self.curves.result

@@ -55,6 +55,11 @@ class SlicesView(ResultsView):
         """See `ResultsView`."""
         self.chosen.connect(behind.numbered)
 
+    def figure(self) -> str:
+        """How many are worse than the rest, once that is known."""
+        worse = sum(each.p_value < SURE for each in self.slices)
+        return f"{worse} of {len(self.slices)} worse" if self.slices else "parts of the set"
+
     def refresh(self) -> None:
         """Have the slices of the run and set in view found, once."""
         runs, scores = self.session.runs, self.session.scores
@@ -76,6 +81,7 @@ class SlicesView(ResultsView):
             else f"None of {len(result.slices)} slices is answered worse than the rest beyond chance."
         )
         self._show(result.slices, words if result.slices else "There are too few images to cut into slices.")
+        self.changed.emit()
 
     def _show(self, slices: tuple[Slice, ...], words: str) -> None:
         self.slices = slices

@@ -55,6 +55,10 @@ class ResultsView(QFrame):
     def leads_to(self, behind: Behind) -> None:
         """Connect what is chosen in it to the images behind."""
 
+    def figure(self) -> str:
+        """A few words for the list: what it would say first of the scores in view; empty where that is not known."""
+        return ""
+
     def action(self) -> tuple[str, bool] | None:
         """The main action's words, and whether it can be done; None for that of all views."""
         return None
