@@ -189,6 +189,7 @@ def drawn(rooms: list[str], count: int, seed: int) -> list[Mutant]:
         every = [mutant for file in files[room] for mutant in mutants_of(file, str(file.relative_to(source)))]
         share = round(count * lines[room] / sum(lines.values()))
         chosen += chance.sample(every, min(share, len(every)))
+    chance.shuffle(chosen)  # so that those of a run that is stopped are drawn by lot as well
     return chosen
 
 

@@ -186,13 +186,13 @@ def test_images_are_stepped_through_with_the_share_right_so_far(qtbot: QtBot, se
     every = answers_shown(frame)
     assert [a.image for a in every] == [place + 1 for place in places(frame)]
     right = sum(a.predicted == a.true for a in every)
-    for at, answer in enumerate(every):
-        names = scores.classes[answer.predicted], scores.classes[answer.true]
+    for at, own in enumerate(every):
+        names = scores.classes[own.predicted], scores.classes[own.true]
         words = child(frame, QLabel, "step title").text()
         assert words == (f"said {names[0]}, true {names[1]}" if names[0] != names[1] else f"{names[0]}, rightly")
         summary = child(frame, QLabel, "step so far").text()
         assert summary.startswith(f"{at + 1} of {len(every)} · {right} of them right, {right / len(every) * 100:.1f}")
-        row = [a.image for a in scores.answers].index(answer.image)
+        row = [a.image for a in scores.answers].index(own.image)
         bars = child(frame, Bars, "step bars").bars
         assert {bar.name: bar.figure for bar in bars} == {
             name: f"{scores.probabilities[row, k]:.3f}" for k, name in enumerate(scores.classes)
@@ -230,9 +230,9 @@ def test_a_lasso_on_the_map_leads_to_another_set_and_back(qtbot: QtBot, frame: F
     within = (np.abs(drawn.at() - middle) <= 40).all(axis=1)
     held = set(result.images[within].tolist())
     assert {place + 1 for place in places(frame)} == held == drawn.selection
-    for answer in answers_shown(frame):
-        row = result.images.tolist().index(answer.image)
-        assert (answer.predicted, answer.true) == (result.predicted[row], result.true[row])
+    for own in answers_shown(frame):
+        row = result.images.tolist().index(own.image)
+        assert (own.predicted, own.true) == (result.predicted[row], result.true[row])
     collection = frame.session.images.collection
     before = {number: collection.sets[number - 1] for number in held}
     page = frame.page("results")
