@@ -44,8 +44,10 @@ def room_and_need(widget: QWidget) -> tuple[int, int]:
         field = QStyle.SubControl.SC_ComboBoxEditField
         box = style.subControlRect(QStyle.ComplexControl.CC_ComboBox, option, field, widget)  # type: ignore[union-attr]
         return box.width(), need
-    if isinstance(widget, QPushButton | QCheckBox):
+    if isinstance(widget, QCheckBox):
         return widget.width(), widget.minimumSizeHint().width()
+    if isinstance(widget, QPushButton):
+        return widget.width(), need + 4
     if isinstance(widget, QLabel):
         return widget.contentsRect().width(), need
     return widget.width(), need + 12

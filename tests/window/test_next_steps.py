@@ -43,10 +43,13 @@ def test_trouble_stands_above_the_curves_and_leads_to_what_to_do_next(
     stage(qtbot, frame, "training")
     result = advice_of(station, station.run(2), RunReader(station.run(2)).view())
     assert result[0].kind == "rate too low"
-    assert child(frame, QLabel, "advice title").text() == f"Rate too low (and {len(result) - 1} more)"
-    evidence = child(frame, QLabel, "advice evidence")
-    assert evidence.text().startswith("A step changes the weights")
-    assert all(finding.remedy in evidence.toolTip() for finding in result)
+    assert child(frame, OneLine, "advice title").words == f"Rate too low (and {len(result) - 1} more)"
+    evidence, everything = child(frame, OneLine, "advice evidence"), child(frame, QLabel, "all advice")
+    assert evidence.words.startswith("A step changes the weights")
+    assert not everything.isVisible()
+    click(qtbot, frame, "more advice")
+    assert everything.isVisible()
+    assert all(finding.remedy in everything.text() for finding in result)
     assert child(frame, Chart, "loss chart").flags == ((1.0, "rate too low"),)
     click(qtbot, frame, "open next steps")
     view = child(frame, NextStepsView, "next steps")

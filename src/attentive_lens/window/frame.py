@@ -30,6 +30,7 @@ from attentive_lens.window.parts.basics import button, chooser, horizontal, labe
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
 from attentive_lens.window.shortcuts import ShortcutList
+from attentive_lens.window.way import Place, Way
 from attentive_lens.window.words import counted, thousands
 
 LEAST = (1024, 640)
@@ -88,13 +89,20 @@ class Frame(QMainWindow):
         down.addWidget(self.bottom)
         across.addLayout(down)
         self.current = "images"
+        self.way, self._stepping = Way(), False
         session.runs_changed.connect(self._list_runs)
         session.stage_asked.connect(self.show_stage)
         session.walk_asked.connect(lambda images: self.page("explain").walk_through(images))
         session.explain_asked.connect(self._explain)
         session.file_asked.connect(self._explain)
+        session.why_asked.connect(self._ask_why)
         self.shortcuts = ShortcutList(self)
-        for keys, call in (("Ctrl+Shift+L", self.change_theme), ("F1", self.shortcuts.show_over)):
+        for keys, call in (
+            ("Ctrl+Shift+L", self.change_theme),
+            ("F1", self.shortcuts.show_over),
+            ("Alt+Left", self.step_way),
+            ("Alt+Right", partial(self.step_way, forward=True)),
+        ):
             QShortcut(QKeySequence(keys), self).activated.connect(call)
         self._list_runs()
         # Timers of its own, which end with it: a call that outlives the window would reach into freed memory.
@@ -125,6 +133,7 @@ class Frame(QMainWindow):
             self.pages[key] = page
             self.stage.addWidget(page)
             page.action_changed.connect(partial(self._refresh, key))
+            page.leaving.connect(partial(self._leave, key))
             if page.where is not None:
                 page.where.hide()
                 self.where.addWidget(page.where, 1)
@@ -153,6 +162,31 @@ class Frame(QMainWindow):
         page = self.page("explain")
         page.open_file(request, against) if isinstance(request, str) else page.open_image(request)
         self.show_stage("explain")
+
+    def _ask_why(self, image: int, key: str) -> None:
+        """E explains an image, C opens a case of it too, N shows those most alike."""
+        self._explain(image)
+        if key != "E":
+            self.page("explain").show_view({"C": "case", "N": "alike"}[key])
+
+    def _here(self) -> Place:
+        return Place(self.current, self.page(self.current).bookmark())
+
+    def _leave(self, stage: str) -> None:
+        """A page is about to show something else; one that is not seen is not where one was."""
+        if stage == self.current and not self._stepping:
+            self.way.leave(self._here())
+
+    def step_way(self, forward: bool = False) -> None:
+        """Back to where one was (Alt+Left), or forward again (Alt+Right)."""
+        place = self.way.step(self._here(), forward)
+        if place is None:
+            self.bottom.say(f"There is nothing {'ahead' if forward else 'behind'}: this is where it began.", False)
+            return
+        self._stepping = True
+        self.show_stage(place.stage)
+        self.page(place.stage).come_back(place.bookmark)
+        self._stepping = False
 
     def _make_top(self) -> QWidget:
         top = QFrame()
@@ -222,6 +256,8 @@ class Frame(QMainWindow):
 
     def show_stage(self, key: str) -> None:
         """Bring a stage on the screen; «augmentation» is the Images stage with its editor open."""
+        if self.pages:
+            self._leave(self.current)
         augmentation = key == "augmentation"
         key = "images" if augmentation else key
         page = self.page(key)

@@ -201,6 +201,9 @@ def stylesheet() -> str:
     QPushButton[role="chip warn"] {{ color: {t.ochre}; }}
     QPushButton[role^="chip"]:checked, QPushButton[role^="chip"]:focus
         {{ border: 1px solid {t.petrol}; padding: 0 4px; }}
+    QPushButton[role="glyph"], QFrame[role="panel"] QPushButton[role="glyph"] {{ background: transparent; border: none;
+        padding: 0; min-height: 0; color: {t.petrol}; }}
+    QPushButton[role="glyph"]:focus {{ border: 1px solid {t.petrol}; }}
     QPushButton:disabled {{ color: {t.faint}; background: {t.paper}; }}
     QPushButton[role="main"] {{ background: {t.petrol}; color: {t.on_petrol}; border: 1px solid {t.petrol};
         min-width: 104px; }}

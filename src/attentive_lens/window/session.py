@@ -66,6 +66,8 @@ class Session(QObject):
         The journals were read again; pages that follow a run repaint.
     explain_asked
         Somebody wants to know why of an image (its number).
+    why_asked
+        Likewise by a key: E to explain it, C to open a case of it besides, N to see those most alike.
     walk_asked
         Numbers of images that are to be walked through in Explain, chosen elsewhere.
     file_asked
@@ -93,6 +95,7 @@ class Session(QObject):
     split_changed = pyqtSignal()
     ticked = pyqtSignal()
     explain_asked = pyqtSignal(int)
+    why_asked = pyqtSignal(int, str)
     walk_asked = pyqtSignal(list)
     file_asked = pyqtSignal(str, str)
     stage_asked = pyqtSignal(str)

@@ -7,7 +7,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame
 
 from attentive_lens.core.numbering import number_at
-from attentive_lens.window.parts.basics import button, label, to_image, vertical
+from attentive_lens.window.parts.basics import button, horizontal, label, to_image, vertical
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.picture import PixelBox
 from attentive_lens.window.session import Session
@@ -50,11 +50,11 @@ class Details(QFrame):
         self.decisions = Decisions(session)
         layout.addWidget(self.decisions)
         self.full = button("Full size", "full size", "See the image pixel by pixel (Space).", self.opened.emit)
-        layout.addWidget(self.full)
-        self.ask = button(
-            "Why this answer?", "explain image", "Open the image in Explain with the run in view.", self._explain
-        )
-        layout.addWidget(self.ask)
+        self.ask = button("Explain (E)", "explain image", "Why the run in view answers as it does.", self._explain)
+        row = horizontal(spacing=6)
+        for each in (self.full, self.ask):
+            row.addWidget(each, 1)
+        layout.addLayout(row)
         self.show_images(None, ())
 
     def show_images(self, place: int | None, places: tuple[int, ...]) -> None:

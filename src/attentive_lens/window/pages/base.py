@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QStackedLayout, QWidget
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 
@@ -26,6 +27,8 @@ class Page(QWidget):
     -------
     action_changed
         The main action's words or whether it can be done, or the rail's line of state.
+    leaving
+        It is about to show something else: where one is can be come back to.
     """
 
     key: ClassVar[str] = ""
@@ -33,6 +36,7 @@ class Page(QWidget):
     parts: StageLayout
 
     action_changed = pyqtSignal()
+    leaving = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -69,6 +73,13 @@ class Page(QWidget):
 
     def show_view(self, name: str) -> None:
         """Show one of its views, where it has several."""
+
+    def bookmark(self) -> PlainTable:
+        """Where in it one is, for `come_back`."""
+        return {}
+
+    def come_back(self, bookmark: PlainTable) -> None:
+        """To exactly where one was."""
 
     def restyled(self) -> None:
         """The theme is another: what was drawn in its colours and kept is drawn anew."""

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QScrollArea, QStackedWidget, QWidget
+from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from attentive_lens.core.numbering import number_at
 from attentive_lens.core.records import PlainTable
@@ -20,27 +19,24 @@ from attentive_lens.desk.requests.explaining import (
     TrustChecks,
 )
 from attentive_lens.window.explaining.ahead import Ahead
+from attentive_lens.window.explaining.alike import AlikePanel
 from attentive_lens.window.explaining.book import CaseBookView
-from attentive_lens.window.explaining.case import CasePanel
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.classes import ClassesPanel
 from attentive_lens.window.explaining.column import PANELS, EvidenceColumn
+from attentive_lens.window.explaining.hero import ExplainHero
 from attentive_lens.window.explaining.map_choice import settings_of
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.explaining.strip import ImageStrip
-from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.pages.base import Page, either
-from attentive_lens.window.parts.bars import ROW, Bar, Bars
-from attentive_lens.window.parts.basics import EmptyState, OneLine, button, horizontal, vertical
+from attentive_lens.window.parts.basics import EmptyState, OneLine, button, horizontal
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 from attentive_lens.workspace.cases import Evidence
 
-NAMES, FIGURES, LEAST = 132, 48, 3
-"""Pixels of an answer's class and of its figure; answers that are seen at least."""
 NARROW, JUMP = 32, 116
 """Pixels of a step's button, and of the field for a number."""
 
@@ -59,6 +55,7 @@ class ExplainPage(Page):
         self.explanation: Explanation | None = None
         self.ahead = Ahead(session)
         self.answered_by: int | None = None
+        self._case_wanted: int | None = None
         empty = EmptyState(
             "No image under the lens",
             "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake.",
@@ -88,28 +85,12 @@ class ExplainPage(Page):
         session.scores_ready.connect(self._take_surest)
 
     def _make_hero(self) -> QWidget:
-        """The pair under the lens, the answers, the case."""
-        hero = QWidget()
-        inside = vertical(hero, spacing=8)
-        self.twins = Twins(self.session)
+        hero = ExplainHero(self.session)
+        self.twins, self.answers, self.case, self._show_answers = hero.twins, hero.answers, hero.case, hero.show_answers
         self.twins.requested.connect(self._ask_again)
         self.twins.region_drawn.connect(self._cover_region)
         self.twins.measure_asked.connect(self._measure)
-        inside.addWidget(self.twins, 100)
-        self.answers = Bars("answers", NAMES, FIGURES)
-        self.answers_scroll = QScrollArea()
-        self.answers_scroll.setWidgetResizable(True)
-        self.answers_scroll.setMinimumHeight(LEAST * ROW)
-        self.answers_scroll.setWidget(self.answers)
-        inside.addWidget(self.answers_scroll, 1)
-        inside.addStretch(0)
-        self.case = CasePanel(self.session)
-        inside.addWidget(self.case)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(hero)
-        return area
+        return hero
 
     def _make_evidence(self) -> QWidget:
         self.evidence = EvidenceColumn(self.session)
@@ -151,12 +132,40 @@ class ExplainPage(Page):
 
     def show_view(self, name: str) -> None:
         """The image, or the case book."""
+        if name == "alike":
+            self.evidence.open(AlikePanel)
+        elif name == "case":
+            self._case_wanted = self.image
+            self._open_case_wanted()
         is_book = name == "case book"
         self.centre.setCurrentIndex(int(is_book))
         self.parts.show_hero_alone(is_book)
         if is_book:
             self.book.ask()
             self.book.table.setFocus()
+
+    def _open_case_wanted(self) -> None:
+        """A case that was asked for from elsewhere, once its image is explained."""
+        shown = self.explanation
+        if shown is not None and shown.image == self._case_wanted and self.case.case is None:
+            self.case.open_case()
+        if shown is not None and shown.image == self._case_wanted:
+            self._case_wanted = None
+
+    def bookmark(self) -> PlainTable:
+        """The image, what it is walked through among, and the evidence in view."""
+        group = self.evidence.panels.currentIndex()
+        return {"image": self.image, "file": self.new_file, "walked": tuple(self.walked), "group": group}
+
+    def come_back(self, bookmark: PlainTable) -> None:
+        """See `Page`."""
+        self.evidence.open_group(int(str(bookmark["group"])))
+        walked, image, file = bookmark["walked"], bookmark["image"], bookmark["file"]
+        self.walk_through(list(walked) if isinstance(walked, tuple) else [])
+        if isinstance(image, int):
+            self.open_image(image)
+        elif isinstance(file, tuple):
+            self.open_file(*file)
 
     def _pin_map(self) -> None:
         shown = self.explanation
@@ -189,9 +198,12 @@ class ExplainPage(Page):
         self.evidence.open(ChangePanel).cover_region(across, down, width, height)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """C opens a case."""
-        if event is not None and event.text().upper() == "C" and self.case.open.isVisible():
+        """C opens a case, N shows the images most alike."""
+        key = event.text().upper() if event is not None else ""
+        if key == "C" and self.case.open.isVisible():
             self.case.open.click()
+        elif key == "N" and not self.centre.currentIndex():
+            self.evidence.open(AlikePanel)
         else:
             super().keyPressEvent(event)
 
@@ -224,6 +236,8 @@ class ExplainPage(Page):
         if view is None or not view.has_model:
             self.session.message.emit("There is no trained model to ask yet. Train one first.", True)
             return
+        if image != self.image and (self.image is not None or self.new_file is not None):
+            self.leaving.emit()
         self.image, self.new_file = image, None
         request = self._request(view.number, image)
         known = self.ahead.known(request)
@@ -324,12 +338,11 @@ class ExplainPage(Page):
             self._look_ahead()
             return
         self.stack.setCurrentIndex(1)
-        order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
-        self.answers.show_bars(tuple(Bar(n, p, f"{p:.2f}", self._role(n)) for n, p in order))
-        self.answers_scroll.setMaximumHeight(len(order) * ROW + 2)
+        self._show_answers(explanation)
         self.twins.show_explanation(explanation)
         self._show_place()
         self.case.show_explanation(explanation)
+        self._open_case_wanted()
         self.evidence.show_explanation(explanation)
         if explanation.complete:
             self._look_ahead()
@@ -338,13 +351,6 @@ class ExplainPage(Page):
         """A method whose tile was clicked."""
         self.twins.chooser.take(settings)
         self._ask_again()
-
-    def _role(self, name: str) -> str:
-        if self.explanation is None:
-            return "faint"
-        if name == self.explanation.true:
-            return "petrol"
-        return "vermilion" if name == self.explanation.predicted else "faint"
 
     def restyled(self) -> None:
         """Maps are drawn in the theme's colours."""

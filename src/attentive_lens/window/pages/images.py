@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.images.curating import write_list
 from attentive_lens.errors import LensError
 from attentive_lens.window.images.averages import AveragesView
@@ -84,8 +85,19 @@ class ImagesPage(Page):
         self.sizes: SizesView | None = None
         self.editor: AugmentationEditor | None = None
         self._process: QProcess | None = None
+        self._view = "pictures"
         self.show_view("pictures")
         session.images_changed.connect(self.action_changed)
+
+    def bookmark(self) -> PlainTable:
+        """The view, and the image at hand."""
+        return {"view": self._view, "place": self.browser.sheet.current}
+
+    def come_back(self, bookmark: PlainTable) -> None:
+        """See `Page`."""
+        self.show_view(str(bookmark["view"]))
+        if isinstance(bookmark["place"], int):
+            self.browser.sheet.select(bookmark["place"])
 
     def state(self) -> str:
         """Images and classes."""
@@ -102,6 +114,9 @@ class ImagesPage(Page):
 
     def show_view(self, name: str) -> None:
         """Show one of `VIEWS`; all but the first are made when they are first wanted."""
+        if name != self._view:
+            self.leaving.emit()
+        self._view = name
         for tab_name, tab in self.tabs.items():
             tab.setChecked(tab_name == name)
         self.layers.setCurrentIndex(0)

@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from attentive_lens.core.numbering import number_at
+from attentive_lens.core.records import PlainTable
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.basics import (
@@ -179,6 +180,8 @@ class ResultsPage(Page):
 
     def open_view(self, place: int) -> None:
         """Show one of `VIEWS`, by its place."""
+        if place != self.shown.currentIndex():
+            self.leaving.emit()
         self.shown.setCurrentIndex(place)
         self.right.setCurrentWidget(self.current.beside or self.chosen)
         for k, each in enumerate(self.views.values()):
@@ -193,6 +196,18 @@ class ResultsPage(Page):
 
     def _show_remarks(self) -> None:
         self.cautions.setVisible(bool(self.caution.text()) and self.remarks.isChecked())
+
+    def bookmark(self) -> PlainTable:
+        """View, set and image at hand."""
+        return {"view": self.shown.currentIndex(), "on": self.session.scores.on, "image": self.chosen.current}
+
+    def come_back(self, bookmark: PlainTable) -> None:
+        """See `Page`."""
+        if bookmark["on"] != self.session.scores.on:
+            self._choose(str(bookmark["on"]))
+        self.open_view(int(str(bookmark["view"])))
+        if isinstance(bookmark["image"], int):
+            self.chosen.sheet.select(bookmark["image"])
 
     def state(self) -> str:
         """Accuracy on the set in view."""

@@ -7,14 +7,18 @@ from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QProgressBar, QScrollArea, QStackedWidget
+from PyQt6.QtWidgets import QInputDialog, QProgressBar, QPushButton, QScrollArea, QStackedWidget, QWidget
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.training.controlling import CONTINUE, PAUSE, RATE, STOP, STOP_AFTER_EPOCH
 from attentive_lens.desk.training.runs import RunView, resumable
 from attentive_lens.plan.optimisers import OptimiserSettings
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import OneLine, button, horizontal, label, set_role, vertical, view_button
+from attentive_lens.window.parts.contents import Entry
+from attentive_lens.window.parts.flow import Flow
+from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.advice import AdviceStrip
 from attentive_lens.window.training.answers import AnswersView
@@ -22,6 +26,7 @@ from attentive_lens.window.training.curves import CurvesView
 from attentive_lens.window.training.health import HealthView
 from attentive_lens.window.training.next_steps import NextStepsView
 from attentive_lens.window.training.rates import RatesPanel
+from attentive_lens.window.training.runs_list import RunsList
 from attentive_lens.window.training.runs_panel import RunsPanel
 from attentive_lens.window.training.settings import SettingsPanel
 from attentive_lens.window.words import duration, percent, short
@@ -36,28 +41,23 @@ VIEWS = {
 """What can be seen of the run in view, in the order of the stack, and the tips."""
 SWEEP = len(VIEWS)
 NEXT, ALL = (list(VIEWS).index(word) for word in ("what to do next", "all runs"))
+LIST = 132
+"""Pixels of the list of runs."""
 TIPS = {"gap": "Of the last epoch, on augmented images and with dropout."}
 
 
 class TrainingPage(Page):
-    """Settings at the left, the run in view in the middle."""
+    """The runs, the one in view, and the settings of the next."""
 
     key = "training"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        layout = horizontal(self, spacing=20, margins=(24, 16, 16, 12))
-
         self.settings = SettingsPanel(session)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self.settings)
-        scroll.setFixedWidth(372)
-        layout.addWidget(scroll)
-
-        middle = vertical(spacing=8)
-        layout.addLayout(middle, 1)
+        hero = QWidget()
+        outer = vertical(hero, spacing=8)
+        self.of_run = QWidget()
+        middle = vertical(self.of_run, spacing=8)
         middle.addLayout(self._head())
         self.bar = QProgressBar()
         self.bar.setObjectName("training progress")
@@ -72,16 +72,20 @@ class TrainingPage(Page):
         middle.addWidget(self.advice)
         self.advice.changed.connect(self.refresh)
         self.advice.opened.connect(lambda: self.open_view(NEXT))
-        views = horizontal(spacing=16)
-        self.views = {}
+        views = horizontal(spacing=0)
+        self.views: dict[str, QPushButton] = {}
         for place, (word, tip) in enumerate(VIEWS.items()):
-            chosen = view_button(word.capitalize(), f"{word} view", tip, partial(self.open_view, place))
-            self.views[word] = chosen
-            views.addWidget(chosen)
+            show = partial(self.open_view, place)
+            if place == ALL:
+                self.views[word] = Entry(word.capitalize(), f"{word} view", tip, show)
+            else:
+                self.views[word] = view_button(word.capitalize(), f"{word} view", tip, show)
+                views.addWidget(self.views[word])
         self.hint = OneLine("training hint", "faint", look.SMALL, whole=True)
         self.hint.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         views.addWidget(self.hint, 1)
         middle.addLayout(views)
+        outer.addWidget(self.of_run)
         self.curves, self.health, self.answers = CurvesView(), HealthView(), AnswersView()
         self.curves.message.connect(session.message)
         self.next = NextStepsView(session)
@@ -89,24 +93,50 @@ class TrainingPage(Page):
         self.shown = QStackedWidget()
         for view in (self.curves, self.health, self.answers, self.next, self.all, self.rates):
             self.shown.addWidget(view)
-        middle.addWidget(self.shown, 1)
+        outer.addWidget(self.shown, 1)
         for closing in (self.all.closed, self.rates.closed):
             closing.connect(lambda: self.open_view(0))
         self.all.overlaid.connect(self.refresh)
         self.settings.sweep_asked.connect(self.open_rates)
+        self.parts = StageLayout(session, self.key, hero, self._make_evidence(), self._make_list())
+        self.settings.head.addWidget(self.parts.wide)
+        vertical(self).addWidget(self.parts)
 
         session.ticked.connect(self.refresh)
         session.runs_changed.connect(self.refresh)
         self.open_view(0)
         self.refresh()
 
-    def _head(self) -> QHBoxLayout:
+    def _make_list(self) -> QWidget:
+        """The runs, and the table of all."""
+        list_ = QWidget()
+        list_.setFixedWidth(LIST)
+        inside = vertical(list_, spacing=6)
+        self.runs = RunsList()
+        self.runs.chosen.connect(self.session.runs.choose)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self.runs)
+        inside.addWidget(scroll, 1)
+        inside.addWidget(self.views["all runs"])
+        return list_
+
+    def _make_evidence(self) -> QWidget:
+        """The next run's settings."""
+        evidence = QWidget()
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self.settings)
+        vertical(evidence, margins=(12, 0, 4, 0)).addWidget(scroll)
+        return evidence
+
+    def _head(self) -> Flow:
         """The run's name, and what can be done with it."""
-        runs, head = self.session.runs, QHBoxLayout()
-        head.setSpacing(8)
+        runs, head = self.session.runs, Flow(spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="training title")
         head.addWidget(self.title)
-        head.addSpacing(8)
         self.resume = button("Resume", "resume", "Goes on where it was interrupted, to the same end.", runs.resume)
         self.use_plan = button(
             "Use this plan", "use run plan", "Design the next run from the plan of this one.", self.session.use_run_plan
@@ -127,16 +157,15 @@ class TrainingPage(Page):
         self.queue = button(
             "Queue the next run",
             "queue run",
-            "Trains the plan at the left by itself when this run has ended, with or without the window.",
+            "Trains the plan at the right by itself when this run has ended, with or without the window.",
             self.session.enqueue,
         )
         for each in (self.use_plan, self.resume, self.pause, self.after_epoch, self.set_rate, self.queue):
             head.addWidget(each)
-        head.addStretch()
         return head
 
-    def _figures(self) -> QHBoxLayout:
-        row = horizontal(spacing=26)
+    def _figures(self) -> Flow:
+        row = Flow(spacing=18)
         self.values: dict[str, Any] = {}
         for key, words in (
             ("epoch", "epoch"),
@@ -145,29 +174,33 @@ class TrainingPage(Page):
             ("speed", "per epoch"),
             ("images", "images a second"),
         ):
-            column = vertical(spacing=0)
+            each = QWidget()
+            column = vertical(each, spacing=0)
             figure = label("–", size=look.TITLE, strong=True, name=f"figure {key}")
             column.addWidget(figure)
             column.addWidget(label(words, "faint", look.SMALL))
-            row.addLayout(column)
+            row.addWidget(each)
             self.values[key] = figure
             figure.setToolTip(TIPS.get(key, ""))
-        column = vertical(spacing=0)
+        last = QWidget()
+        column = vertical(last, spacing=0)
         self.values["time"] = label("–", size=look.TITLE, strong=True, name="figure time")
         self.left = label(role="faint", size=look.SMALL, name="time left")
         column.addWidget(self.values["time"])
         column.addWidget(self.left)
-        row.addLayout(column)
-        row.addStretch()
+        row.addWidget(last)
         return row
 
     def open_view(self, place: int) -> None:
         """Show the curves, layers, answers or all runs."""
+        if place != self.shown.currentIndex():
+            self.leaving.emit()
         if place == ALL:
             self.all.refresh()
         if place == NEXT:
             self.next.look_again()
         self.shown.setCurrentIndex(place)
+        self.of_run.setHidden(place == ALL)
         self.advice.want(place < NEXT)
         for k, each in enumerate(self.views.values()):
             each.setChecked(k == place)
@@ -181,6 +214,17 @@ class TrainingPage(Page):
     def open_runs(self) -> None:
         """Show all runs, in place of the curves."""
         self.open_view(ALL)
+
+    def bookmark(self) -> PlainTable:
+        """The view, and the run."""
+        return {"view": self.shown.currentIndex(), "run": self.session.runs.current}
+
+    def come_back(self, bookmark: PlainTable) -> None:
+        """See `Page`."""
+        run = bookmark["run"]
+        if isinstance(run, int) and run in self.session.runs.views:
+            self.session.runs.choose(run)
+        self.open_view(int(str(bookmark["view"])))
 
     def state(self) -> str:
         """Epoch, or how it ended."""
@@ -231,6 +275,7 @@ class TrainingPage(Page):
     def refresh(self) -> None:
         """Draw the run in view."""
         view, training = self.session.runs.view, self.session.runs.training
+        self.runs.show_runs(self.session.runs.views, self.session.runs.current)
         steered = view is not None and training is not None and view.number == training.number
         self.use_plan.setVisible(view is not None and not steered)
         self.resume.setVisible(view is not None and resumable(view) and training is None)

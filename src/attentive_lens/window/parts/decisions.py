@@ -14,6 +14,8 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 from attentive_lens.workspace.corrections import EXCLUDED, SETS
 
+WHY = ("E", "C", "N")
+"""Keys that lead to the image under the lens: explained, with a case, beside those most alike."""
 KEYS = {"label": "L", "set": "S", "exclude": "X", "flag": "F"}
 
 
@@ -67,6 +69,9 @@ class Decisions(QWidget):
             if event.text().upper() == key:
                 self.buttons[name].click()
                 return True
+        if event.text().upper() in WHY and self.places:
+            self.session.why_asked.emit(self._numbers()[0], event.text().upper())
+            return True
         return False
 
     def _numbers(self) -> list[int]:

@@ -40,6 +40,11 @@ class Fold(QWidget):
         self.says.setText(words)
         self.says.setToolTip(words)
 
+    def unfold(self, unfolded: bool) -> None:
+        """Open it, or close it."""
+        self.head.setChecked(unfolded)
+        self._turn()
+
     def _turn(self) -> None:
         unfolded = self.head.isChecked()
         self.head.setText(f"{'▾' if unfolded else '▸'} {self.title}")

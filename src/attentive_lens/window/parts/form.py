@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import Qt
@@ -11,8 +12,8 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QGridLayout,
-    QHBoxLayout,
     QLineEdit,
+    QPushButton,
     QSpinBox,
     QWidget,
 )
@@ -21,7 +22,7 @@ from attentive_lens.core.values import Kind, Spec, Value, of_kind
 from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import chooser, label, retire, vertical
+from attentive_lens.window.parts.basics import button, chooser, horizontal, label, retire, set_role, vertical
 
 CHOICE_WORDS = {
     "": "found out",
@@ -39,8 +40,10 @@ CHOICE_WORDS = {
     **{measure.name: measure.label for measure in MEASURES.values()},
 }
 """Everyday words for a choice's name in a plan file."""
-WIDE = 150
-"""Pixels of a field."""
+WIDE, UNIT, BACK = 136, 40, 20
+"""Pixels of a field, of its unit, and of what leads back to the usual setting."""
+GAP = 8
+"""Pixels between them."""
 
 
 class Form(QWidget):
@@ -56,20 +59,32 @@ class Form(QWidget):
         Gets the new value after an edit that is valid; an edit that is not is marked and explained in place.
     wide : int
         Pixels of a field.
+    usual : callable or None
+        Gives the value with the usual settings: what differs from it is marked, and a press leads back to it.
     """
 
-    def __init__(self, value: Value, names: tuple[str, ...], changed: Callable[[Any], None], wide: int = WIDE) -> None:
+    def __init__(
+        self,
+        value: Value,
+        names: tuple[str, ...],
+        changed: Callable[[Any], None],
+        wide: int = WIDE,
+        usual: Callable[[], Value] | None = None,
+    ) -> None:
         super().__init__()
+        self._usual = usual
+        self._rows: dict[str, tuple[QWidget, ...]] = {}
+        self._back: dict[str, QPushButton] = {}
         self.value, self.names = value, names
         self._changed = changed
         self._fields: dict[str, QWidget] = {}
         self._quiet = False
         layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setHorizontalSpacing(10)
+        layout.setHorizontalSpacing(GAP)
         layout.setVerticalSpacing(6)
         layout.setColumnStretch(0, 1)
-        layout.setColumnMinimumWidth(2, 46)
+        layout.setColumnMinimumWidth(2, UNIT)
         for row, name in enumerate(names):
             spec = value.specs()[name]
             caption = label(spec.label or name, role="faint")
@@ -83,8 +98,19 @@ class Form(QWidget):
             editor.setFont(look.font())
             editor.setFixedWidth(wide)
             layout.addWidget(editor, row, 1)
-            layout.addWidget(label(spec.unit, role="faint"), row, 2)
+            unit = label(spec.unit, role="faint")
+            layout.addWidget(unit, row, 2)
             self._fields[name] = editor
+            self._rows[name] = (caption, editor, unit)
+            if usual is not None:
+                back = button("↺", f"{editor.objectName()} default", "", partial(self._go_back, name))
+                back.setFixedSize(BACK, BACK)
+                set_role(back, "glyph")
+                room = back.sizePolicy()
+                room.setRetainSizeWhenHidden(True)
+                back.setSizePolicy(room)
+                layout.addWidget(back, row, 3)
+                self._back[name] = back
         self.problem = label(role="bad")
         self.problem.setWordWrap(True)
         self.problem.hide()
@@ -145,7 +171,37 @@ class Form(QWidget):
                 editor.setValue(setting)
             elif isinstance(editor, QLineEdit):
                 editor.setText(_text(setting))
+        self._mark()
         self._quiet = False
+
+    def _mark(self) -> None:
+        """Let what is not as usual stand out."""
+        usual = self._usual() if self._usual is not None else None
+        for name, back in self._back.items():
+            setting = getattr(usual, name)
+            differs = getattr(self.value, name) != setting
+            back.setVisible(differs and not self._rows[name][0].isHidden())
+            back.setToolTip(f"Back to the default: {_said(setting)}.")
+            back.setAccessibleName(back.toolTip())
+            set_role(self._rows[name][0], "" if differs else "faint")
+
+    def _go_back(self, name: str) -> None:
+        if self._usual is not None:
+            self._edit(name, getattr(self._usual(), name))
+            self.show_value(self.value)
+
+    def show_matching(self, words: str) -> int:
+        """Only the settings that have these words in their name, label or meaning; how many there are."""
+        count = 0
+        for name, widgets in self._rows.items():
+            spec = self.value.specs()[name]
+            there = words.lower() in f"{name} {name.replace('_', ' ')} {spec.label} {spec.meaning}".lower()
+            count += there
+            for widget in widgets:
+                widget.setVisible(there)
+        self.setVisible(count > 0)
+        self._mark()
+        return count
 
     def _edit_number(self, name: str, line: QLineEdit) -> None:
         try:
@@ -192,6 +248,13 @@ def _text(setting: Any) -> str:
     return " × ".join(str(part) for part in setting) if isinstance(setting, tuple) else f"{setting:g}"
 
 
+def _said(setting: Any) -> str:
+    """A setting in a sentence."""
+    if isinstance(setting, bool):
+        return "on" if setting else "off"
+    return CHOICE_WORDS.get(setting, setting) if isinstance(setting, str) else _text(setting)
+
+
 class KindForm(QWidget):
     """A form for a value that is one of a table's kinds: which kind, and some of its settings.
 
@@ -223,18 +286,19 @@ class KindForm(QWidget):
         self._inside = vertical(self, spacing=6)
         self.kind: QComboBox | None = None
         if choose:
-            row = QHBoxLayout()
+            self._row = QWidget()
+            row = horizontal(self._row, spacing=GAP)
             caption = label(value.section, role="faint")
             row.addWidget(caption, 1)
             self.kind = chooser(f"{value.section}.kind", value.section)
-            self.kind.setFixedWidth(150)
+            self.kind.setFixedWidth(WIDE)
             for kind, kind_class in kinds.items():
                 self.kind.addItem(kind, kind)
                 self.kind.setItemData(self.kind.count() - 1, kind_class.idea, Qt.ItemDataRole.ToolTipRole)
             self.kind.currentIndexChanged.connect(self._choose)
             row.addWidget(self.kind)
-            row.addSpacing(56)
-            self._inside.addLayout(row)
+            row.addSpacing(UNIT + BACK + 2 * GAP)
+            self._inside.addWidget(self._row)
         self._form: Form | None = None
         self.show_value(value)
 
@@ -244,7 +308,7 @@ class KindForm(QWidget):
             if self._form is not None:
                 self._inside.removeWidget(self._form)
                 retire(self._form)
-            self._form = Form(value, self._names(value), self._take)
+            self._form = Form(value, self._names(value), self._take, usual=type(value))
             self._inside.addWidget(self._form)
         else:
             self._form.show_value(value)
@@ -255,6 +319,16 @@ class KindForm(QWidget):
             self.kind.setCurrentIndex(self.kind.findData(value.kind))
             self.kind.setToolTip(value.idea)
             self._quiet = False
+
+    def show_matching(self, words: str) -> int:
+        """As of a `Form`, the choice of a kind among them."""
+        count = self._form.show_matching(words) if self._form is not None else 0
+        if self.kind is None:
+            return count
+        kinds = (self.value.section, *self._kinds, *(each.idea for each in self._kinds.values()))
+        there = any(words.lower() in each.lower() for each in kinds)
+        self._row.setVisible(there)
+        return count + there
 
     def _choose(self) -> None:
         if not self._quiet and self.kind is not None:

@@ -16,7 +16,7 @@ from attentive_lens.window.parts.basics import button, horizontal, label, vertic
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
-FIELD = 206
+FIELD = 176
 """Pixels: a field of the forms below and its unit."""
 PLAN_FILES = "Plans (*.toml);;All files (*)"
 

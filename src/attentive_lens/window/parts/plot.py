@@ -17,7 +17,7 @@ from PyQt6.QtGui import QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QGraphicsRectItem, QGraphicsSimpleTextItem, QSizePolicy, QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import label
+from attentive_lens.window.parts.basics import OneLine, label
 
 _hook = sys.excepthook
 import pyqtgraph as pg  # noqa: E402
@@ -97,7 +97,7 @@ class Plot(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.edges, self.square = edges, square
         self._log, self._stale = "", True
-        self._title, self._note = label(title, strong=True), label("", "faint", look.SMALL)
+        self._title, self._note = label(title, strong=True), OneLine("", "faint", look.SMALL)
         self._view = pg.GraphicsView(parent=self, background=None)
         self._view.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self._view.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -159,7 +159,8 @@ class Plot(QWidget):
         self._room.layout.activate()
         self._title.adjustSize()
         self._title.move(2, 2)
-        self._note.move(self._title.sizeHint().width() + 14, 3)
+        left = self._title.sizeHint().width() + 14
+        self._note.setGeometry(left, 3, max(0, self.width() - left), self._note.sizeHint().height())
         self.refresh()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -174,8 +175,7 @@ class Plot(QWidget):
 
     def set_note(self, note: str) -> None:
         """What stands beside the title."""
-        self._note.setText(note)
-        self._note.adjustSize()
+        self._note.say(note)
 
     def set_range(
         self, across: tuple[float, float], up: tuple[float, float], units: tuple[str, str] = ("", ""), log: str = ""

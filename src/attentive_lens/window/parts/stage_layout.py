@@ -13,7 +13,7 @@ LEAST, USUAL, PART = 364, 388, 0.33
 """Pixels of the evidence at least and to begin with, and its part of a narrow window."""
 WIDE, NARROW = "Wide", "Narrow"
 WIDE_TIP = "Give this column the whole width, or back what stands beside it (F)."
-HERO = 420
+HERO = 400
 """Pixels of the hero at least."""
 
 

@@ -12,6 +12,7 @@ from attentive_lens.desk.requests.mapping import LAYOUTS, DataMap, MapData
 from attentive_lens.scoring.answers import Answer
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, filter_button, label, vertical, view_button
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.layer_chooser import LayerChooser
 from attentive_lens.window.parts.saving import ask_for_file
 from attentive_lens.window.results.behind import Behind
@@ -79,9 +80,8 @@ class MapView(ResultsView):
 
     def _make_settings(self) -> QVBoxLayout:
         both = vertical(spacing=6)
-        first, second = QHBoxLayout(), QHBoxLayout()
+        first, second = Flow(spacing=8), Flow(spacing=8)
         for row in (first, second):
-            row.setSpacing(8)
             both.addLayout(row)
         self.methods = {}
         for name in LAYOUTS:
@@ -91,7 +91,7 @@ class MapView(ResultsView):
         tip = "The layer whose outputs are compared: the last one tells classes apart best."
         self.layer = LayerChooser(self.session, "map layer", "the layer whose outputs are laid out", tip)
         self.layer.activated.connect(lambda _: self.refresh())
-        first.addWidget(self.layer, 1)
+        first.addWidget(self.layer)
         self.perplexity, self.seed = QDoubleSpinBox(), QSpinBox()
         self.perplexity.setRange(2, 500)
         self.perplexity.setDecimals(0)
@@ -109,7 +109,6 @@ class MapView(ResultsView):
             self._name(field, words, tip)
             second.addWidget(label(words, "faint"))
             second.addWidget(field)
-        second.addStretch()
         self.sets = {}
         for name in SETS:
             tip = f"Show or hide the {name} images."

@@ -8,12 +8,13 @@ from PyQt6.QtWidgets import QFrame
 from attentive_lens.desk.training.advising import Finding, advice_of
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
-from attentive_lens.window.parts.basics import OneLine, button, horizontal, label
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import OneLine, button, horizontal, label, vertical
 from attentive_lens.window.session import Session
 
 
 class AdviceStrip(QFrame):
-    """The gravest trouble in one line, and how many more there are.
+    """The gravest trouble in two lines, which unfold to all there are.
 
     Signals
     -------
@@ -33,14 +34,26 @@ class AdviceStrip(QFrame):
         self.findings: tuple[Finding, ...] = ()
         self.wanted = True
         self._at: tuple[object, ...] = ()
-        outer = horizontal(self, spacing=10, margins=(16, 5, 8, 5))
-        self.title = label(role="warn", strong=True, name="advice title")
-        outer.addWidget(self.title)
-        self.evidence = OneLine("advice evidence")
-        outer.addWidget(self.evidence, 1)
+        outer = vertical(self, spacing=2, margins=(16, 6, 8, 6))
+        row = horizontal(spacing=10)
+        self.title = OneLine("advice title", "warn")
+        self.title.setFont(look.font(look.TEXT, True))
+        row.addWidget(self.title, 1)
+        self.more = button(
+            "More", "more advice", "All that is wrong, and what should come of each remedy.", self._unfold
+        )
+        self.more.setCheckable(True)
+        row.addWidget(self.more)
         tip = "All remedies, what each should gain, and what came of those that were trained."
         self.open = button("What to do next", "open next steps", tip, self.opened.emit)
-        outer.addWidget(self.open)
+        row.addWidget(self.open)
+        outer.addLayout(row)
+        self.evidence = OneLine("advice evidence")
+        outer.addWidget(self.evidence)
+        self.all = label(name="all advice")
+        self.all.setWordWrap(True)
+        self.all.hide()
+        outer.addWidget(self.all)
         self._view: RunView | None = None
         self._soon = QTimer(self)  # in a turn of its own, so that the curves do not wait for it
         self._soon.setSingleShot(True)
@@ -86,8 +99,14 @@ class AdviceStrip(QFrame):
         self.setVisible(finding is not None and self.wanted)
         if finding is not None:
             more = f" (and {len(self.findings) - 1} more)" if len(self.findings) > 1 else ""
-            self.title.setText(f"{finding.kind.capitalize()}{more}")
+            self.title.say(f"{finding.kind.capitalize()}{more}")
             self.evidence.say(f"{finding.evidence[:1].upper()}{finding.evidence[1:]}. {finding.remedy}")
-            others = "\n\n".join(f"{each.sentence} Expected: {each.expected}" for each in self.findings)
-            self.evidence.setToolTip(others)
+            self.all.setText("\n".join(f"{each.sentence} Expected: {each.expected}" for each in self.findings))
         self.changed.emit()
+
+    def _unfold(self) -> None:
+        """Everything in full, or the gravest in a line."""
+        unfolded = self.more.isChecked()
+        self.more.setText("Less" if unfolded else "More")
+        self.all.setVisible(unfolded)
+        self.evidence.setVisible(not unfolded)

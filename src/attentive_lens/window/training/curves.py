@@ -14,7 +14,7 @@ from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, chooser, horizontal, label, panel, vertical
+from attentive_lens.window.parts.basics import button, chooser, horizontal, panel, vertical
 from attentive_lens.window.parts.chart import Chart, Curve
 
 MOST_SMOOTHED = 99
@@ -60,17 +60,14 @@ class CurvesView(QWidget):
         self.smoothing.setRange(1, MOST_SMOOTHED)
         self.smoothing.setSingleStep(2)
         self.smoothing.setSuffix(" epochs")
-        self.smoothing.setSpecialValueText("none")
+        self.smoothing.setSpecialValueText("not smoothed")
         self.smoothing.setToolTip("Draws means over so many epochs, the figures themselves faintly behind them.")
         self.smoothing.setFont(look.font(look.SMALL))
-        self.smoothing.setFixedWidth(96)
+        self.smoothing.setFixedWidth(112)
         self.smoothing.valueChanged.connect(self._draw)
         row = horizontal(spacing=8)
         row.addWidget(self.log)
-        row.addSpacing(12)
-        row.addWidget(label("smoothing", "faint", look.SMALL))
         row.addWidget(self.smoothing)
-        row.addSpacing(12)
         self.reference_button = button(
             "Reference …",
             "reference curve",

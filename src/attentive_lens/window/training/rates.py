@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, set_role, vertical
+from attentive_lens.window.parts.basics import OneLine, button, label, set_role, vertical
 from attentive_lens.window.parts.plot import Plot
 from attentive_lens.window.session import Session
 
@@ -104,8 +104,9 @@ class RatesPanel(QFrame):
         self.take = button("", "take rate", "Put this learning rate into the plan (Ctrl+Z takes it back).", self._take)
         row.addWidget(self.take)
         row.addWidget(button("Close", "close rates", "Back to the curves.", self.closed.emit))
-        row.addStretch()
-        row.addWidget(label("faint: after each step; line: smoothed; shaded: the loss falls", "faint", look.SMALL))
+        key = OneLine("rates key", "faint", look.SMALL)
+        key.say("faint: after each step; line: smoothed; shaded: the loss falls")
+        row.addWidget(key, 1)
         inside.addLayout(row)
 
     def ask(self) -> None:

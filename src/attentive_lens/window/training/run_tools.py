@@ -74,7 +74,7 @@ class RunTools(QWidget):
         self._run = number
         view = self.session.runs.views.get(number) if number is not None else None
         for each in (self.name, self.note, self.pin, self.repeat, self.remove):
-            each.setEnabled(view is not None)
+            each.setVisible(view is not None)
         self.remove.setEnabled(view is not None and view.state != "training")
         self.remove.setText("Take from queue" if view is not None and view.state == "waiting" else "Delete")
 

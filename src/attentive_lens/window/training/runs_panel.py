@@ -118,8 +118,8 @@ class RunsPanel(QFrame):
         selected = self.selected()
         others = set(selected) - {self.session.runs.current}
         self.draw.setText("Draw their curves" if others or not self.beside else "Take curves off")
-        self.draw.setEnabled(bool(others or self.beside))
-        self.see.setEnabled(len(selected) == 1)
+        self.draw.setVisible(bool(others or self.beside))
+        self.see.setVisible(len(selected) == 1)
         self.tools.show_run(selected[0] if len(selected) == 1 else None)
         set_role(self.advice, "faint")
         if len(selected) == 2:

@@ -7,8 +7,8 @@ from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QShowEvent
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtGui import QKeyEvent, QShowEvent
+from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from attentive_lens.core.values import Kind
 from attentive_lens.desk.network.scheduling import scaled_rate
@@ -16,7 +16,7 @@ from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import CHOICES, Plan
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, label, panel
+from attentive_lens.window.parts.basics import button, horizontal, label, panel
 from attentive_lens.window.parts.fold import Fold
 from attentive_lens.window.parts.form import Form, KindForm
 from attentive_lens.window.parts.plan_panel import PlanPanel
@@ -69,16 +69,31 @@ class SettingsPanel(QWidget):
         self.session = session
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        frame, inside = panel("The next run", "settings panel")
+        frame, inside = panel("", "settings panel")
         outer.addWidget(frame)
+        self.head = horizontal(spacing=8)
+        self.head.addWidget(label("The next run", strong=True))
+        self.search = QLineEdit()
+        self.search.setObjectName("find setting")
+        self.search.setAccessibleName("find a setting")
+        self.search.setPlaceholderText("find a setting …")
+        self.search.setToolTip("Part of a setting's name or of what it does: only those are shown (Esc: all).")
+        self.search.setFont(look.font())
+        self.search.textChanged.connect(self._find)
+        self.head.addWidget(self.search, 1)
+        inside.addLayout(self.head)
+        self.none = label("No setting has that in its name or meaning.", "faint", name="no setting")
+        self.none.hide()
+        inside.addWidget(self.none)
         self.forms: list[tuple[str, Form | KindForm]] = []
         plan = session.design.plan
         self._before = plan
         self._size_scaled_from = plan.training.batch_size
         self._scaled: float | None = None
-        inside.addWidget(PlanPanel(session))
+        self.aside: list[QWidget] = [PlanPanel(session)]
+        inside.addWidget(self.aside[0])
         inside.addSpacing(6)
-        self._add(inside, "training", Form(plan.training, USUAL["training"], self._changed("training")))
+        self._add(inside, "training", self._form("training", USUAL["training"]))
         for section in ("optimiser", "schedule"):
             self._add_kind(inside, section, True, USUAL[section])
         self.price = label(role="faint", size=look.SMALL, name="next run price")
@@ -89,16 +104,9 @@ class SettingsPanel(QWidget):
         self.offer = button("", "scale rate", "Scales the learning rate with the batch size.", self._scale_rate)
         self.offer.hide()
         inside.addWidget(self.offer, 0, Qt.AlignmentFlag.AlignLeft)
-        inside.addWidget(
-            button(
-                "Sweep learning rates",
-                "sweep rates",
-                "Trains for a moment at rising learning rates and shows which make the loss fall.",
-                self.sweep_asked.emit,
-            ),
-            0,
-            Qt.AlignmentFlag.AlignLeft,
-        )
+        tip = "Trains for a moment at rising learning rates and shows which make the loss fall."
+        sweep = button("Sweep learning rates", "sweep rates", tip, self.sweep_asked.emit)
+        inside.addWidget(sweep, 0, Qt.AlignmentFlag.AlignLeft)
         self.folds: list[tuple[Fold, tuple[tuple[str, tuple[str, ...] | None], ...]]] = []
         for title, tip, parts in GROUPS:
             fold = Fold(title, f"{title.lower()} settings", tip)
@@ -108,8 +116,7 @@ class SettingsPanel(QWidget):
                 if section in CHOICES:
                     self._add_kind(fold.inside, section, section not in USUAL, None)
                 else:
-                    value = getattr(plan, section)
-                    self._add(fold.inside, section, Form(value, names or tuple(value.specs()), self._changed(section)))
+                    self._add(fold.inside, section, self._form(section, names))
             if title == "Machine":
                 self.times = ThreadTimes(session)
                 fold.inside.addWidget(self.times)
@@ -117,12 +124,12 @@ class SettingsPanel(QWidget):
                 self.schedule = ScheduleChart(session)
                 fold.inside.addWidget(self.schedule)
         inside.addSpacing(6)
-        inside.addWidget(label("Split and preprocessing", strong=True))
-        self._add(inside, "split", Form(plan.split, ("validation_fraction",), self._changed("split")))
-        names = tuple(plan.preprocessing.specs())
-        self._add(inside, "preprocessing", Form(plan.preprocessing, names, self._changed("preprocessing")))
+        images, changes = label("Split and preprocessing", strong=True), label("Augmentation", strong=True)
+        inside.addWidget(images)
+        self._add(inside, "split", self._form("split", ("validation_fraction",)))
+        self._add(inside, "preprocessing", self._form("preprocessing", None))
         inside.addSpacing(6)
-        inside.addWidget(label("Augmentation", strong=True))
+        inside.addWidget(changes)
         self.augmentation = label(role="faint", name="augmentation words")
         self.augmentation.setWordWrap(True)
         inside.addWidget(self.augmentation)
@@ -134,8 +141,37 @@ class SettingsPanel(QWidget):
         )
         inside.addWidget(change, 0, Qt.AlignmentFlag.AlignLeft)
         inside.addStretch()
+        self.aside += [self.price, sweep, images, changes, self.augmentation, change, self.times, self.schedule]
         session.plan_changed.connect(self.refresh)
         self.refresh()
+
+    def _form(self, section: str, names: tuple[str, ...] | None) -> Form:
+        """Of fields of a section that is always of one kind; what is not as in a new plan is marked."""
+        value = getattr(self.session.design.plan, section)
+        names = names or tuple(value.specs())
+        return Form(value, names, self._changed(section), usual=lambda: getattr(Plan(), section))
+
+    def _find(self, words: str) -> None:
+        """Only the settings with these words, wherever they stand; all as they were without any."""
+        words = words.strip()
+        for each in self.aside:
+            each.setHidden(bool(words))
+        counts = {form: form.show_matching(words) for _, form in self.forms}
+        for fold, _ in self.folds:
+            inside = sum(count for form, count in counts.items() if fold.isAncestorOf(form))
+            fold.setHidden(not inside)
+            fold.unfold(bool(words))
+        self.none.setVisible(bool(words) and not sum(counts.values()))
+        if not words:
+            self.refresh()
+            self._show_price()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Escape shows all settings again."""
+        if event is not None and event.key() == Qt.Key.Key_Escape and self.search.text():
+            self.search.clear()
+        else:
+            super().keyPressEvent(event)
 
     def refresh(self) -> None:
         """Show the plan as it is now."""
@@ -181,7 +217,7 @@ class SettingsPanel(QWidget):
             epoch = f"About {price.epoch_seconds:.2g}\u2009s per epoch of {batches} here"
             words = f"{epoch}, {whole} for {plan.training.epochs} epochs"
         self.price.setText(words)
-        self.price.setVisible(bool(words))
+        self.price.setVisible(bool(words) and not self.search.text())
 
     def _scale_rate(self) -> None:
         plan = self.session.design.plan

@@ -11,6 +11,7 @@ from attentive_lens.plan.outline import settings
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label, set_role, vertical
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.session import Session
 
 FIRST = ("optimiser.learning_rate", "training.batch_size", "optimiser.weight_decay", "schedule", "optimiser")
@@ -24,6 +25,8 @@ HOW = {
     FOLDS: "So many runs, each holding out another part, so that every training image is answered by a model that"
     " never saw it.",
 }
+VALUES = 190
+"""Pixels of the field for values."""
 
 
 class SweepTools(QWidget):
@@ -42,7 +45,7 @@ class SweepTools(QWidget):
         self.session = session
         self.over: dict[str, str] = {}
         outer = vertical(self, spacing=6)
-        row = horizontal(spacing=8)
+        row = Flow(spacing=8)
         outer.addLayout(row)
         row.addWidget(label("Many runs", "faint"))
         self.how = chooser("sweep how", "how runs are chosen", items=list(HOW))
@@ -69,7 +72,8 @@ class SweepTools(QWidget):
         self.values.returnPressed.connect(self.queue)
         self.add = button("And …", "add to sweep", "Another setting with values besides these.", self._add)
         row.addWidget(self.key)
-        row.addWidget(self.values, 1)
+        self.values.setMinimumWidth(VALUES)
+        row.addWidget(self.values)
         row.addWidget(self.add)
         below = horizontal(spacing=8)
         outer.addLayout(below)
@@ -78,7 +82,8 @@ class SweepTools(QWidget):
         below.addWidget(self.clear)
         self.says = label(role="faint", name="sweep says")
         self.says.setWordWrap(True)
-        below.addWidget(self.says, 1)
+        outer.addWidget(self.says)
+        below.addStretch()
         self._show_how()
 
     def _show_how(self) -> None:

@@ -1,0 +1,52 @@
+"""What stands in the middle of Explain: the pair under the lens, the answers under it, the case in a line."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QScrollArea, QWidget
+
+from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.window.explaining.case import CasePanel
+from attentive_lens.window.explaining.twins import Twins
+from attentive_lens.window.parts.bars import ROW, Bar, Bars
+from attentive_lens.window.parts.basics import vertical
+from attentive_lens.window.session import Session
+
+NAMES, FIGURES, LEAST = 132, 48, 3
+"""Pixels of an answer's class and of its figure; answers that are seen at least."""
+
+
+class ExplainHero(QScrollArea):
+    """As tall as there is room; where that is too little, it scrolls."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        hero = QWidget()
+        inside = vertical(hero, spacing=8)
+        self.twins = Twins(session)
+        inside.addWidget(self.twins, 100)
+        self.answers = Bars("answers", NAMES, FIGURES)
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setMinimumHeight(LEAST * ROW)
+        self._scroll.setWidget(self.answers)
+        inside.addWidget(self._scroll, 1)
+        inside.addStretch(0)
+        self.case = CasePanel(session)
+        inside.addWidget(self.case)
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setWidget(hero)
+
+    def show_answers(self, explanation: Explanation) -> None:
+        """Every class's, the surest first."""
+        order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
+        bars = tuple(Bar(name, part, f"{part:.2f}", _role(explanation, name)) for name, part in order)
+        self.answers.show_bars(bars)
+        self._scroll.setMaximumHeight(len(order) * ROW + 2)
+
+
+def _role(explanation: Explanation, name: str) -> str:
+    if name == explanation.true:
+        return "petrol"
+    return "vermilion" if name == explanation.predicted else "faint"
