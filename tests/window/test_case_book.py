@@ -89,7 +89,7 @@ def test_a_mistake_becomes_a_case_that_later_runs_try_again(qtbot: QtBot, frame:
     assert table.rowCount() == 1
     assert table.item(0, 5).text() == row.status
     assert table.item(0, 6).text().split() == [f"{'●' if a.right else '○'}{a.run}" for a in row.answers]
-    assert child(frame, OneLine, "case status").words == f"{row.status}: {row.words}"
+    assert child(frame, OneLine, "case status").text() == f"{row.status}: {row.words}"
     assert [bar.name for bar in child(frame, Bars, "cases by cause").bars] == ["a thumb on the glass"]
     page.open_image(frame.session.scores.mistakes()[1])
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image != shown.image, timeout=30_000)

@@ -115,10 +115,10 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     assert other.map != plain
     first = frame.session.scores.mistakes()[0]
     place = child(frame, OneLine, "mistake place")
-    assert f" · image {first} · " in place.words
+    assert f" · image {first} · " in place.text()
     click(qtbot, frame, "next mistake")
     second = frame.session.scores.mistakes()[1]
-    qtbot.waitUntil(lambda: f" · image {second} · " in place.words, timeout=30_000)
+    qtbot.waitUntil(lambda: f" · image {second} · " in place.text(), timeout=30_000)
     box = child(frame, QComboBox, "method")
     assert [box.itemData(k) for k in range(box.count())] == list(METHODS)
     box.setCurrentIndex(box.findData("occlusion"))
@@ -140,7 +140,7 @@ def test_the_window_opens_on_a_trained_run_and_its_lens_follows_the_keys(
     qtbot.waitUntil(lambda: bool(frame.findChildren(QPushButton, "cause 0")), timeout=60_000)
     click(qtbot, frame, "cause 0")
     assert len(child(frame, QLabel, "causes note").text()) > 40
-    qtbot.waitUntil(lambda: place.words.startswith("chosen 1 of "), timeout=30_000)
+    qtbot.waitUntil(lambda: place.text().startswith("chosen 1 of "), timeout=30_000)
     click(qtbot, frame, "cause 0")
     assert place.text().startswith("mistake ")
 

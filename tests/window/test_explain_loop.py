@@ -81,4 +81,4 @@ def test_the_dot_of_ink_is_found_masked_and_tried_again_in_eleven_clicks(
     assert result.result is not None
     (tried,) = result.result.cases
     assert [each.right for each in tried.answers] == [False, tried.case.image in fixed]
-    assert child(frame, OneLine, "case status").words == f"{tried.status}: {tried.words}"
+    assert child(frame, OneLine, "case status").text() == f"{tried.status}: {tried.words}"

@@ -277,7 +277,7 @@ def test_classes_are_looked_at_and_walked_through(qtbot: QtBot, shared: Frame, p
     images = list(result.classes[0].images)
     assert page.walked == images
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image == images[0], timeout=30_000)
-    assert child(shared, OneLine, "mistake place").words.startswith(f"chosen 1 of {len(images)}")
+    assert child(shared, OneLine, "mistake place").text().startswith(f"chosen 1 of {len(images)}")
     assert page.explanation is not None
     assert page.explanation.predicted == page.explanation.true
     page.walk_through([])

@@ -80,7 +80,7 @@ def test_new_images_are_answered_told_apart_saved_and_explained(
     assert frame.current == "explain"
     page = frame.page("explain")
     assert isinstance(page, ExplainPage)
-    qtbot.waitUntil(lambda: "new image" in page.place.words, timeout=60_000)
+    qtbot.waitUntil(lambda: "new image" in page.place.text(), timeout=60_000)
     second = sorted(at_hand.probabilities.items(), key=lambda item: -item[1])[1][0]
     assert child(frame, QLabel, "true name").text() == second
     assert child(frame, QLabel, "predicted name").text() == at_hand.predicted

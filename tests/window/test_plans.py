@@ -170,7 +170,7 @@ def test_an_image_is_found_by_number_and_name_whatever_the_filters_hide(
     page = frame.pages["explain"]
     assert isinstance(page, ExplainPage)
     enter(qtbot, page.jump, "33")
-    qtbot.waitUntil(lambda: "image 33 " in child(frame, OneLine, "mistake place").words, timeout=30_000)
+    qtbot.waitUntil(lambda: "image 33 " in child(frame, OneLine, "mistake place").text(), timeout=30_000)
 
 
 def test_names_are_found_whole_first_then_by_their_beginning_then_within(station: Workspace) -> None:

@@ -151,7 +151,7 @@ def test_a_new_image_says_why_it_has_no_case(qtbot: QtBot, seen: Frame) -> None:
     assert isinstance(page, ExplainPage)
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.image is None, timeout=30_000)
     assert not child(seen, QPushButton, "open case").isEnabled()
-    assert "add it to the workspace" in child(seen, OneLine, "case status").words
+    assert "add it to the workspace" in child(seen, OneLine, "case status").text()
 
 
 def test_another_run_without_the_chosen_mistake_shows_its_own_mistakes(

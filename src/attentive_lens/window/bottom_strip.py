@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QTimer, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QProgressBar
+from PyQt6.QtWidgets import QFrame, QProgressBar, QSizePolicy
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, horizontal, label, set_role
+from attentive_lens.window.parts.basics import OneLine, button, horizontal, label, set_role
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import memory_size
 
@@ -32,12 +32,13 @@ class BottomStrip(QFrame):
         self.setObjectName("bottom strip")
         self.setFixedHeight(28)
         row = horizontal(self, spacing=10, margins=(16, 1, 16, 0))
-        self.message = label(role="faint", size=look.SMALL, name="message")
+        self.message, self.work = (OneLine(name, "faint", look.SMALL) for name in ("message", "background work"))
+        for line in (self.message, self.work):
+            line.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
         row.addWidget(self.message)
         self.undo = button("undo", "undo", "Take the last decision back (Ctrl+Z).", session.step_back)
         row.addWidget(self.undo)
         row.addStretch(1)
-        self.work = label(role="faint", size=look.SMALL, name="background work")
         row.addWidget(self.work)
         self.work_bar = QProgressBar()
         self.work_bar.setTextVisible(False)
@@ -68,7 +69,6 @@ class BottomStrip(QFrame):
     def say(self, sentence: str, bad: bool) -> None:
         """A sentence; it stays until the next."""
         self.message.setText(sentence)
-        self.message.setToolTip(sentence)
         set_role(self.message, "bad" if bad else "faint")
 
     def name_theme(self) -> None:

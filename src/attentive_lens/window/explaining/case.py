@@ -209,7 +209,7 @@ class CasePanel(QWidget):
                 else "No case of this image yet."
             )
             set_role(self.status, "faint")
-            self.status.say(self.session.cases.fault or why_not)
+            self.status.setText(self.session.cases.fault or why_not)
             return
         state = "closed" if case.closed else "open"
         self.title.setText(f"Case {case.number} · {state} · of run {case.run}")
@@ -240,7 +240,7 @@ class CasePanel(QWidget):
     def _show_status(self, case: Case) -> None:
         tried = {each.case.number: each for each in self.tried.cases} if self.tried is not None else {}
         result = tried.get(case.number)
-        self.status.say(f"{result.status}: {result.words}" if result is not None else "Not tried again yet.")
+        self.status.setText(f"{result.status}: {result.words}" if result is not None else "Not tried again yet.")
         good = result is not None and result.status in GOOD
         bad = result is not None and result.status in ("still wrong", "newly broken")
         set_role(self.status, "good" if good else "bad" if bad else "faint")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame
+from PyQt6.QtWidgets import QFrame, QScrollArea
 
 from attentive_lens.core.numbering import number_at
 from attentive_lens.window.parts.basics import button, horizontal, label, to_image, vertical
@@ -44,7 +44,11 @@ class Details(QFrame):
         self.facts = label("Select an image to see what it is.", "faint", name="image facts")
         self.facts.setWordWrap(True)
         self.facts.setAlignment(Qt.AlignmentFlag.AlignTop)
-        layout.addWidget(self.facts, 1)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(self.facts)
+        layout.addWidget(area, 1)
         self.selected = label(strong=True, name="selected count")
         layout.addWidget(self.selected)
         self.decisions = Decisions(session)

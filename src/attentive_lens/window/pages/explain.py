@@ -375,7 +375,7 @@ class ExplainPage(Page):
             parts.append(f"image {shown.image}" if shown.image is not None else "new image")
             parts += [shown.set] if shown.image is not None and self.image not in mistakes else []
             parts.append(shown.file.rsplit("/", 1)[-1])
-        self.place.say(" · ".join(filter(None, parts)))
+        self.place.setText(" · ".join(filter(None, parts)))
         self.strip.show_images(words, f"{words} on {on}, the surest first.", tuple(mistakes), self.image)
         for step_button in (self.back, self.forth):
             step_button.setEnabled(bool(mistakes))

@@ -288,13 +288,13 @@ class TrainingPage(Page):
         if view is None:
             self.title.setText("No run yet")
             self.advice.hide()
-            self.hint.say("Start training: the curves grow here. It goes on even if the window is closed.")
+            self.hint.setText("Start training: the curves grow here. It goes on even if the window is closed.")
             self.curves.show_nothing(self.session.design.plan.training.epochs)
             self.bar.setValue(0)
             return
         beside = ", ochre: other runs" if self.all.beside else ""
         words = f"Faint: batches, dotted: the best epoch{beside}"
-        self.hint.say(words if self.shown.currentWidget() is self.curves else "")
+        self.hint.setText(words if self.shown.currentWidget() is self.curves else "")
         states = {"training": "is training", "done": "is done", "stopped": "was stopped", "failed": "failed"}
         states["waiting"] = "waits in the queue"
         state = "is paused" if view.paused else states.get(view.state, "broke off")

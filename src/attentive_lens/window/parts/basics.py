@@ -7,9 +7,20 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QImage, QResizeEvent
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QSize, Qt
+from PyQt6.QtGui import QHelpEvent, QImage, QPainter, QPaintEvent, QPalette
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QStyleOption,
+    QToolTip,
+    QVBoxLayout,
+    QWidget,
+)
 
 from attentive_lens.desk.map_colours import coloured
 from attentive_lens.window import look
@@ -58,11 +69,14 @@ def label(text: str = "", role: str = "", size: int = look.TEXT, strong: bool = 
 
 
 class OneLine(QLabel):
-    """A sentence in what room there is: cut with an ellipsis, or not shown at all where it does not fit whole."""
+    """A sentence in what room there is: drawn with an ellipsis, or not at all where it does not fit whole.
+
+    Its text is the whole sentence, which is its tooltip too where it is cut.
+    """
 
     def __init__(self, name: str, role: str = "", size: int = look.TEXT, whole: bool = False) -> None:
         super().__init__()
-        self.words, self.whole = "", whole
+        self.whole = whole
         self.setObjectName(name)
         self.setFont(look.font(size))
         self.setTextFormat(Qt.TextFormat.PlainText)
@@ -70,20 +84,29 @@ class OneLine(QLabel):
         if role:
             self.setProperty("role", role)
 
-    def say(self, words: str) -> None:
-        """Another sentence."""
-        self.words = words
-        self._fit()
+    def minimumSizeHint(self) -> QSize:
+        """Any width will do."""
+        return QSize(0, super().minimumSizeHint().height())
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """More room, or less."""
-        super().resizeEvent(event)
-        self._fit()
+    def shown(self) -> str:
+        """What of it is drawn."""
+        words = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
+        return "" if self.whole and words != self.text() else words
 
-    def _fit(self) -> None:
-        shown = self.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideRight, self.width())
-        self.setText("" if self.whole and shown != self.words else shown)
-        self.setToolTip("" if shown == self.words else self.words)
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """As much as fits."""
+        option, style, words = QStyleOption(), self.style(), self.shown()
+        option.initFrom(self)
+        if style is not None:
+            side, role = int(self.alignment()), QPalette.ColorRole.WindowText
+            style.drawItemText(QPainter(self), self.contentsRect(), side, option.palette, self.isEnabled(), words, role)
+
+    def event(self, event: QEvent | None) -> bool:
+        """The whole sentence, when the mouse rests on one that is cut."""
+        if isinstance(event, QHelpEvent) and self.shown() != self.text() and not self.toolTip():
+            QToolTip.showText(event.globalPos(), self.text(), self)
+            return True
+        return super().event(event)
 
 
 def set_role(widget: QWidget, role: str) -> None:

@@ -175,7 +175,7 @@ class Plot(QWidget):
 
     def set_note(self, note: str) -> None:
         """What stands beside the title."""
-        self._note.say(note)
+        self._note.setText(note)
 
     def set_range(
         self, across: tuple[float, float], up: tuple[float, float], units: tuple[str, str] = ("", ""), log: str = ""

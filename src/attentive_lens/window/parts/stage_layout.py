@@ -70,12 +70,15 @@ class StageLayout(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """The evidence as wide as it was left, or a part of a narrow window."""
         super().resizeEvent(event)
+        layout = self.layout()
+        if layout is not None:
+            layout.activate()
         usual = min(USUAL, max(LEAST, int(self.width() * PART)))
         wide = self.session.widths.get(self._key, usual)
         self.splitter.setSizes([max(HERO, self.splitter.width() - wide - self.splitter.handleWidth()), wide])
 
     def _remember(self) -> None:
-        self.session.widths[self._key] = self.evidence.width()
+        self.session.widths[self._key] = self.splitter.sizes()[1]
 
     def widen(self) -> None:
         """Give the evidence the whole width, or its column back."""

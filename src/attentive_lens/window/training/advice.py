@@ -99,8 +99,8 @@ class AdviceStrip(QFrame):
         self.setVisible(finding is not None and self.wanted)
         if finding is not None:
             more = f" (and {len(self.findings) - 1} more)" if len(self.findings) > 1 else ""
-            self.title.say(f"{finding.kind.capitalize()}{more}")
-            self.evidence.say(f"{finding.evidence[:1].upper()}{finding.evidence[1:]}. {finding.remedy}")
+            self.title.setText(f"{finding.kind.capitalize()}{more}")
+            self.evidence.setText(f"{finding.evidence[:1].upper()}{finding.evidence[1:]}. {finding.remedy}")
             self.all.setText("\n".join(f"{each.sentence} Expected: {each.expected}" for each in self.findings))
         self.changed.emit()
 

@@ -105,7 +105,7 @@ class RatesPanel(QFrame):
         row.addWidget(self.take)
         row.addWidget(button("Close", "close rates", "Back to the curves.", self.closed.emit))
         key = OneLine("rates key", "faint", look.SMALL)
-        key.say("faint: after each step; line: smoothed; shaded: the loss falls")
+        key.setText("faint: after each step; line: smoothed; shaded: the loss falls")
         row.addWidget(key, 1)
         inside.addLayout(row)
 

@@ -1,0 +1,123 @@
+"""No word of the window is cut, laid over another or out of sight: every stage, view and size, with long names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+from PIL import Image
+from PyQt6.QtCore import QRect
+from PyQt6.QtWidgets import QLabel, QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+from tests.window.fitting import unreadable
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.plan.plan import Plan
+from attentive_lens.window.application import make_frame
+from attentive_lens.window.frame import LEAST, Frame
+from attentive_lens.window.pages import STAGES
+from attentive_lens.window.pages.explain import ExplainPage
+from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.pages.training import TrainingPage
+from attentive_lens.window.parts.basics import OneLine
+from attentive_lens.window.session import Session
+from attentive_lens.workspace import Workspace
+
+NAMES = [f"pollen grains of the family number {k} photographed under a diffuse light" for k in range(1, 13)]
+
+
+@pytest.fixture(scope="module")
+def long_names(qapp: object, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Frame]:
+    """A window on a workspace with twelve classes whose long names end alike, and a run."""
+    folder = tmp_path_factory.mktemp("long")
+    random = np.random.default_rng(3)
+    for k, name in enumerate(NAMES):
+        (folder / "images" / name).mkdir(parents=True)
+        for n in range(12):
+            pixels = random.integers(0, 60, (24, 24, 3)) + 12 * k
+            Image.fromarray(pixels.astype(np.uint8)).save(folder / "images" / name / f"{n}.png")
+    workspace = finish(make_workspace(folder / "grains", folder / "images"))
+    plan = Plan().changed({"network": "two blocks", "preprocessing.input_size": 24, "training.epochs": 1})
+    finish(execute(workspace.workspace, workspace.workspace.claim_run(plan), lambda: False))
+    window = make_frame(Session(Workspace.open(folder / "grains")))
+    window.show()
+    yield window
+    window.close()
+
+
+def every_view(frame: Frame, qtbot: QtBot) -> Iterator[str]:
+    """Every stage in every view of its own, one after the other."""
+    for key in STAGES:
+        frame.show_stage(key)
+        page = frame.page(key)
+        qtbot.wait(150)
+        yield key
+        if isinstance(page, ResultsPage):
+            for place, view in enumerate(page.every):
+                page.open_view(place)
+                qtbot.wait(60)
+                yield f"{key}: {view.word}"
+        elif isinstance(page, TrainingPage):
+            for place, word in enumerate(page.views):
+                page.open_view(place)
+                qtbot.wait(60)
+                yield f"{key}: {word}"
+        elif isinstance(page, ExplainPage):
+            qtbot.waitUntil(lambda page=page: page.explanation is not None, timeout=60_000)  # type: ignore[misc]
+            for place, group in enumerate(page.evidence.groups):
+                page.evidence.open_group(place)
+                for leaf in group.leaves:
+                    page.evidence.open(type(leaf))
+                    qtbot.wait(60)
+                    yield f"{key}: {leaf.title}"
+
+
+@pytest.mark.timeout(400)
+@pytest.mark.parametrize("size", [LEAST, (1100, 680), (1280, 800), (1920, 1080)])
+def test_no_word_is_cut_laid_over_another_or_out_of_sight(
+    qtbot: QtBot, long_names: Frame, size: tuple[int, int]
+) -> None:
+    long_names.resize(*size)
+    session = long_names.session
+    qtbot.waitUntil(lambda: session.images.pixels is not None, timeout=60_000)
+    session.scores.want("validation")
+    qtbot.waitUntil(lambda: session.scores.current is not None, timeout=60_000)
+    cut = []
+    for where in every_view(long_names, qtbot):
+        for _ in range(5):  # what is being laid out may settle
+            faults = list(unreadable(long_names))
+            if not faults:
+                break
+            qtbot.wait(100)
+        cut += [f"{where}: {fault}" for fault in faults]
+    assert not cut, "\n".join(cut)
+
+
+def test_what_cannot_be_read_is_noticed(qtbot: QtBot) -> None:
+    whole = QWidget()
+    qtbot.addWidget(whole)
+    whole.resize(400, 200)
+    texts = {
+        "short": (QLabel("short"), QRect(0, 0, 120, 20)),
+        "cut": (QLabel("a label that is too long"), QRect(0, 30, 60, 20)),
+        "low": (QLabel("a sentence of several words in two lines"), QRect(0, 60, 120, 14)),
+        "over": (QPushButton("one"), QRect(200, 0, 80, 26)),
+        "under": (QLabel("two"), QRect(240, 10, 80, 20)),
+        "out": (QLabel("gone"), QRect(380, 100, 60, 20)),
+        "elided": (OneLine("elided"), QRect(0, 100, 60, 20)),
+    }
+    for widget, box in texts.values():
+        widget.setParent(whole)
+        widget.setGeometry(box)
+    texts["low"][0].setWordWrap(True)  # type: ignore[attr-defined]
+    texts["elided"][0].setText("a sentence that is longer than its room")  # type: ignore[attr-defined]
+    whole.show()
+    faults = "\n".join(unreadable(whole))
+    assert faults.count("\n") == 3, faults
+    assert "too long" in faults
+    assert "pixels of height" in faults
+    assert "«one» and «two»" in faults
+    assert "«gone»: a part of it is out of sight" in faults
