@@ -34,8 +34,10 @@ from attentive_lens.window.words import shape, shortened
 
 PLACE = 86
 """Pixels a plate takes along the rail."""
-LINE = 15
-"""Pixels of a line of a name."""
+LINE, NAME_LINES = 15, 3
+"""Pixels of a line of a name, and lines that it may take."""
+LONGEST_WORD = 16
+"""Letters of a word of a name that is never cut: a layer may be called anything."""
 NARROW = 54
 """Pixels of a place below which only the chosen plate is named."""
 
@@ -88,7 +90,9 @@ class Bench(QWidget):
         if self.place < NARROW:
             return self.place
         measure = QFontMetricsF(look.font(look.SMALL)).horizontalAdvance
-        return max([self.place, *(measure(text) + 8 for text in {shape(plate.shape) for plate in self.plates})])
+        words = {shape(plate.shape) for plate in self.plates}
+        words |= {word for plate in self.plates for word in plate.name.split() if len(word) <= LONGEST_WORD}
+        return max([self.place, *(measure(text) + 4 for text in words)])
 
     def show_pictures(self, pictures: dict[str, QImage]) -> None:
         """Put pictures on the plates, by the node whose output they show."""
@@ -219,15 +223,15 @@ class Bench(QWidget):
         raised = self.layout_.lanes[place] > 0
         wide = self.step() if self.step() >= NARROW else NARROW * 1.6
         middle = self.centre(place)
-        painter.setFont(look.font(look.SMALL, chosen))
-        painter.setPen(t.colour("vermilion" if plate.faulty else "ink"))
-        most = 1 if raised else 2
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(t.colour("vermilion" if plate.faulty else "petrol" if chosen else "ink"))
+        most = 1 if raised else NAME_LINES
         key = (plate.name, int(wide), chosen, most)
         if key not in self._lines:
-            self._lines[key] = self._name_lines(plate.name, wide - 4, painter.fontMetrics().horizontalAdvance, most)
+            self._lines[key] = self._name_lines(plate.name, wide - 2, painter.fontMetrics().horizontalAdvance, most)
         lines = self._lines[key]
         top = middle.y() + self.geometry_.room(1) / 2 + 2 if raised else self.height() - CAPTIONS
-        top += 0 if raised else LINE * (2 - len(lines)) / 2
+        top += 0 if raised else LINE * (NAME_LINES - len(lines)) / 2
         if raised:
             long = painter.fontMetrics().horizontalAdvance(lines[0])
             painter.fillRect(QRectF(middle.x() - long / 2 - 2, top, long + 4, LINE), t.colour("sheet", 225))
@@ -243,14 +247,17 @@ class Bench(QWidget):
 
     def _name_lines(self, name: str, width: float, measure: Callable[[str], float], most: int) -> list[str]:
         """A name on as many lines, broken at a blank, as it needs; what is still too long keeps what tells it apart."""
-        if most < 2 or measure(name) <= width:
-            return shortened([name], width, measure, [each.name for each in self.plates])
-        breaks = [k for k, letter in enumerate(name) if letter == " "]
-        fitting = [k for k in breaks if measure(name[:k]) <= width and measure(name[k + 1 :]) <= width]
-        if fitting:
-            return [name[: fitting[-1]], name[fitting[-1] + 1 :]]
-        if breaks and measure(name[breaks[-1] + 1 :]) <= width:
-            return [*shortened([name[: breaks[-1]]], width, measure), name[breaks[-1] + 1 :]]
+        lines = [""]
+        for word in name.split():
+            longer = f"{lines[-1]} {word}".strip()
+            if lines[-1] and measure(longer) > width:
+                lines.append(word)
+            else:
+                lines[-1] = longer
+        if len(lines) <= most and all(measure(line) <= width for line in lines):
+            return lines
+        if most > 1 and measure(lines[-1]) <= width:
+            return [*shortened([" ".join(lines[:-1])], width, measure), lines[-1]]
         return shortened([name], width, measure, [each.name for each in self.plates])
 
     def frost_column(self) -> int:

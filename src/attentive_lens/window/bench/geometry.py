@@ -12,7 +12,7 @@ from PyQt6.QtGui import QPainterPath, QPolygonF
 from attentive_lens.window.bench.layout import Edge, Layout
 from attentive_lens.window.bench.plates import Plate
 
-CAPTIONS = 52
+CAPTIONS = 67
 """Pixels of the names under the rail."""
 DEEP = 1.8
 """Depth of a folded block's plates, in its first one's."""

@@ -15,7 +15,7 @@ from attentive_lens.window.explaining.panel import PanelGroup
 from attentive_lens.window.parts.basics import ink_on_paper, to_image
 from attentive_lens.window.session import Session
 
-PLATE, BENCH = 72, 144
+PLATE, BENCH = 72, 158
 """Pixels of the tallest plate, and of the bench with its names."""
 
 

@@ -98,6 +98,10 @@ class TrustChips(QWidget):
             self._flow.removeWidget(each)
             self._flow.addWidget(each)
 
+    def tall(self, width: int) -> int:
+        """Pixels that they take at a width."""
+        return self._flow.heightForWidth(width)
+
     def _tell(self, chip: QPushButton, figure: Figure) -> None:
         for other in self._chips:
             if isinstance(other, QPushButton):

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, Qt, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QComboBox, QLabel, QSlider, QVBoxLayout, QWidget
 
@@ -112,7 +112,16 @@ class Twins(QWidget):
         super().resizeEvent(event)
         self._fit()
 
+    def event(self, event: QEvent | None) -> bool:
+        """Chips came or went: both images keep one size."""
+        if event is not None and event.type() == QEvent.Type.LayoutRequest:
+            self._fit()
+        return super().event(event)
+
     def _fit(self) -> None:
+        wide = (self.width() - GAP) // 2
+        for chips in self.chips.values():
+            chips.setMinimumHeight(max(each.tall(wide) for each in self.chips.values()))
         lens = self.lenses["predicted"]
         tall = max(lens.minimumHeight(), (self.width() - GAP) // 2)
         for each in self.lenses.values():
@@ -283,7 +292,6 @@ class Twins(QWidget):
                 continue
             map_ = self._of(key)
             chips.show_figures(first_figures(map_), measured_figures(map_, checks) if checks is not None else ())
-        self._fit()
         self.show_waiting(False)
         self.measure.setVisible(checks is None and shown.image is not None)
 

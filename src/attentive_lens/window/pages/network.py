@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from attentive_lens.desk.network.bases import ON
 from attentive_lens.desk.network.design import memory_of
@@ -29,47 +29,37 @@ from attentive_lens.window.parts.basics import (
     vertical,
     view_button,
 )
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, duration, short, thousands
 
-SHEET = 356
-"""Pixels of the sheet beside the bench."""
-PLAN = 0
+SAMPLE_SIDE = 96
+"""Pixels of the sample image."""
+PLAN, TEXT = 0, 2
 
 
 class NetworkPage(Page):
-    """The bench, a sheet for the chosen plate or the plan's text beside it, and layers taken from an earlier run."""
+    """The bench; beside it the chosen plate, layers to build on, or the plan's text."""
 
     key = "network"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        layout = vertical(self, spacing=12, margins=(24, 16, 16, 16))
-        layout.addLayout(self._make_head())
-        self.memory = label(role="warn", name="memory warning")
-        self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
-        layout.addWidget(self.memory)
-
-        self.whole = QStackedWidget()
-        layout.addWidget(self.whole, 1)
-        stage = QWidget()
-        across = horizontal(stage, spacing=16)
-        self.whole.addWidget(stage)
-        self.chooser = StarterChooser(session)
-        self.whole.addWidget(self.chooser)
-        self.chooser.picked.connect(self.start_from)
-        self.chooser.closed.connect(self._close_chooser)
-        left = vertical(spacing=16)
-        across.addLayout(left, 1)
-        frame, inside = panel(name="bench panel")
-        inside.setContentsMargins(8, 8, 8, 8)
         self.panel = BenchPanel(session)
         self.bench = self.panel.bench
-        inside.addWidget(self.panel)
-        left.addWidget(frame, 1)
-        left.addLayout(self._make_below())
-        across.addWidget(self._make_sheet())
+        self.parts = StageLayout(session, self.key, self._make_hero(), self._make_evidence())
+        self.head.addWidget(self.parts.wide)
+        self.whole = QStackedWidget()
+        self.whole.addWidget(self.parts)
+        vertical(self).addWidget(self.whole)
+        self.chooser = StarterChooser(session)
+        chooser_page = QWidget()
+        vertical(chooser_page, margins=(16, 12, 16, 12)).addWidget(self.chooser)
+        self.whole.addWidget(chooser_page)
+        self.chooser.picked.connect(self.start_from)
+        self.chooser.closed.connect(self._close_chooser)
 
         self.seen = SeenMaps(session, self._show_field)
         session.pricing.changed.connect(self._show_price)
@@ -86,79 +76,88 @@ class NetworkPage(Page):
         self.refresh()
         self.bench.choose(1)
 
-    def _make_head(self) -> QVBoxLayout:
-        rows = vertical(spacing=8)
-        head = horizontal(spacing=8)
+    def _make_hero(self) -> QWidget:
+        """What the network is, and its bench, as large as there is room."""
+        hero = QWidget()
+        inside = vertical(hero, spacing=8)
+        head = Flow(spacing=10)
         self.title = label(size=look.LARGE, strong=True, name="network title")
-        self.about = label(role="faint", name="network about")
-        head.addWidget(self.title)
-        head.addWidget(self.about)
-        head.addStretch()
-        self.price = label(role="faint", name="price")
-        head.addWidget(self.price)
-        rows.addLayout(head)
-        begin = horizontal(spacing=8)
-        tip = "Known-good networks, made for these images and classes, each with its price."
-        begin.addWidget(button("Start from …", "choose starter", tip, self.open_chooser))
+        self.about, self.price = label(role="faint", name="network about"), label(role="faint", name="price")
+        for each in (self.title, self.about, self.price):
+            head.addWidget(each)
+        inside.addLayout(head)
         self.origin = label(role="faint", name="network origin")
-        begin.addWidget(self.origin)
-        begin.addStretch()
-        begin.addWidget(label("on the bench", "faint"))
-        self.shown = chooser(
-            "on the bench",
-            "whose network is on the bench",
-            "The plan being designed, or a run's network to look at and to copy layers from.",
-        )
+        self.origin.setWordWrap(True)
+        inside.addWidget(self.origin)
+        self.memory = label(role="warn", name="memory warning")
+        self.memory.setWordWrap(True)
+        self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
+        inside.addWidget(self.memory)
+        frame, of_bench = panel(name="bench panel")
+        of_bench.setContentsMargins(8, 8, 8, 8)
+        of_bench.addWidget(self.panel)
+        inside.addWidget(frame, 1)
+        below = Flow(spacing=8)
+        tip = "Known-good networks, made for these images and classes, each with its price."
+        below.addWidget(button("Start from …", "choose starter", tip, self.open_chooser))
+        below.addWidget(label("on the bench", "faint"))
+        tip = "The plan being designed, or a run's network to look at and to copy layers from."
+        self.shown = chooser("on the bench", "whose network is on the bench", tip)
         self.shown.setMinimumWidth(150)
         self.shown.activated.connect(self._look_at)
-        begin.addWidget(self.shown)
-        rows.addLayout(begin)
-        return rows
+        below.addWidget(self.shown)
+        inside.addLayout(below)
+        return hero
 
-    def _make_below(self) -> QHBoxLayout:
-        below = horizontal(spacing=16)
-        frame, inside = panel(name="sees panel")
-        self.sees_title = label("Receptive field", strong=True)
-        inside.addWidget(self.sees_title)
-        row = QHBoxLayout()
-        self.sample = PictureBox("sample image", 148)
-        row.addWidget(self.sample)
-        self.sees = label(role="faint", name="sees")
-        self.sees.setWordWrap(True)
-        self.sees.setAlignment(Qt.AlignmentFlag.AlignTop)
-        row.addWidget(self.sees, 1)
-        inside.addLayout(row)
-        inside.addStretch()
-        below.addWidget(frame, 1)
-        frame, inside = panel("Build on a trained model", "base panel")
-        self.base = BasePanel(self.session)
-        inside.addWidget(self.base)
-        below.addWidget(frame, 1)
-        return below
+    def _make_field(self) -> QWidget:
+        """The sample image with what the chosen plate sees of it."""
+        field = QWidget()
+        row = horizontal(field, spacing=12, margins=(16, 8, 16, 4))
+        self.sample = PictureBox("sample image", SAMPLE_SIDE)
+        row.addWidget(self.sample, 0, Qt.AlignmentFlag.AlignTop)
+        words = vertical(spacing=4)
+        self.sees_title, self.sees = label("Receptive field", strong=True), label(role="faint", name="sees")
+        for each in (self.sees_title, self.sees):
+            each.setWordWrap(True)
+            words.addWidget(each)
+        words.addStretch()
+        row.addLayout(words, 1)
+        return field
 
-    def _make_sheet(self) -> QFrame:
+    def _make_evidence(self) -> QWidget:
+        """The chosen plate, layers to build on, or the plan as text."""
+        evidence = QWidget()
+        outer = vertical(evidence, margins=(12, 0, 16, 0))
         frame, inside = panel(name="sheet panel")
-        frame.setFixedWidth(SHEET)
+        outer.addWidget(frame)
         inside.setContentsMargins(0, 4, 0, 0)
         inside.setSpacing(0)
-        views = QHBoxLayout()
-        views.setContentsMargins(8, 0, 8, 0)
+        self.head = horizontal(spacing=0, margins=(8, 0, 8, 0))
         self.views = [
-            view_button("Layer", "view layer", "Settings of the chosen plate (Ctrl+T: the text).", self.show_layer),
+            view_button("Layer", "view layer", "The chosen plate: its field, settings and cost.", self.show_layer),
+            view_button("Base", "view base", "Layers of a trained model to build on.", self.show_base),
             view_button("Plan as text", "view text", "The whole plan as TOML, to edit (Ctrl+T).", self.show_text),
         ]
         for view in self.views:
-            views.addWidget(view)
-        views.addStretch()
-        inside.addLayout(views)
+            self.head.addWidget(view)
+        self.head.addStretch()
+        inside.addLayout(self.head)
         self.sheet = LayerSheet(self.session, self.panel)
         self.text = PlanText(self.session)
+        layer, base = QWidget(), QWidget()
+        of_layer = vertical(layer, spacing=0)
+        of_layer.addWidget(self._make_field())
+        of_layer.addWidget(self.sheet, 1)
+        self.base = BasePanel(self.session)
+        of_base = vertical(base, margins=(16, 12, 16, 12))
+        of_base.addWidget(self.base)
+        of_base.addStretch()
         self.stack = QStackedWidget()
-        self.stack.addWidget(self.sheet)
-        self.stack.addWidget(self.text)
+        for each in (layer, base, self.text):
+            self.stack.addWidget(each)
         inside.addWidget(self.stack, 1)
         self.views[0].setChecked(True)
-        return frame
+        return evidence
 
     def state(self) -> str:
         """Weights, or that there is a fault."""
@@ -296,13 +295,17 @@ class NetworkPage(Page):
         """The sheet of the chosen plate."""
         self._show_view(0)
 
-    def show_text(self) -> None:
-        """The plan as text."""
+    def show_base(self) -> None:
+        """Layers to build on."""
         self._show_view(1)
 
+    def show_text(self) -> None:
+        """The plan as text."""
+        self._show_view(TEXT)
+
     def _turn_sheet(self) -> None:
-        self._show_view(1 - self.stack.currentIndex())
-        (self.text.editor if self.stack.currentIndex() else self.bench).setFocus()
+        self._show_view(0 if self.stack.currentIndex() == TEXT else TEXT)
+        (self.text.editor if self.stack.currentIndex() == TEXT else self.bench).setFocus()
 
     def _show_view(self, index: int) -> None:
         self.stack.setCurrentIndex(index)
