@@ -22,6 +22,8 @@ from attentive_lens.window.application import make_application, make_frame, open
 from attentive_lens.window.explaining.activations import ActivationsPanel
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.change import ChangePanel
+from attentive_lens.window.explaining.filters import FiltersPanel
+from attentive_lens.window.explaining.layers import LayersPanel
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
@@ -133,39 +135,41 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
 
 
 def take_explain(frame: Frame, session: Session, into: Path) -> None:
-    """Maps in the dark, a channel opened, causes, a change tried, and a case book of a few, which is emptied again."""
+    """All maps, filters in the dark, a channel, causes, a change, and a case book of a few, which is emptied again."""
     page = frame.page("explain")
     assert isinstance(page, ExplainPage)
     frame.show_stage("explain")
     mistakes = session.scores.mistakes()
     page.open_image(mistakes[0])
     wait(2)
-    drawer = page.evidence
-    frame.change_theme()
-    drawer.open(MapsPanel)
-    while (made := drawer.of(MapsPanel).made) is None or not made.tested:
+    evidence = page.evidence
+    evidence.open(MapsPanel)
+    while (made := evidence.of(MapsPanel).made) is None or not made.tested:
         wait(0.3)
+    frame.grab().save(str(into / "explain.png"))
+    frame.change_theme()
+    filters = evidence.open(FiltersPanel)
+    while filters.rows.seen is None or filters.rows.kernel is None:
+        wait(0.3)
+    wait(0.5)
     frame.grab().save(str(into / "dark.png"))
     frame.change_theme()
     take_channel(frame, page, into)
-    drawer.open(CausesPanel)
-    drawer.of(CausesPanel).ask_button.click()
-    while not drawer.of(CausesPanel).groups:
+    causes_panel = evidence.open(CausesPanel)
+    while not causes_panel.groups:
         wait(0.5)
-    drawer.of(CausesPanel).choose(0)
-    drawer.tall.click()
+    causes_panel.choose(0)
     wait(1)
     frame.grab().save(str(into / "causes.png"))
-    drawer.tall.click()
-    drawer.open(ChangePanel)
+    evidence.open(ChangePanel)
     shown = page.explanation
     if shown is not None and shown.regions:
         region = shown.regions[0]
-        drawer.of(ChangePanel).cover_region(
+        evidence.of(ChangePanel).cover_region(
             region.left + region.width / 2, region.top + region.height / 2, region.width + 0.06, region.height + 0.06
         )
     wait(1)
-    drawer.of(ChangePanel).pin.click()
+    evidence.of(ChangePanel).pin.click()
     wait(0.5)
     frame.grab().save(str(into / "change.png"))
     page.walk_through([])
@@ -181,7 +185,7 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     wait(3)
     frame.grab().save(str(into / "case-book.png"))
     page.show_view("image")
-    drawer.open(ActivationsPanel)
+    evidence.open(MapsPanel)
     while session.cases.undo():
         pass
     (session.workspace.folder / "cases.json").unlink(missing_ok=True)
@@ -189,11 +193,9 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
 
 def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
     """The channel that adds most to the wrong answer, switched off, beside the nearest right image."""
-    panel = page.evidence.of(ActivationsPanel)
-    page.evidence.open(ActivationsPanel)
-    page.evidence.tall.click()
+    panel = page.evidence.open(ActivationsPanel)
     wait(1)
-    panel.bench.current = 3
+    page.evidence.of(LayersPanel).bench.choose(3)
     shown = page.explanation
     predicted = shown.predicted if shown is not None else ""
     for box, words in ((panel.by, "what they add"), (panel.other, f"nearest right {predicted}")):
@@ -208,7 +210,6 @@ def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:
     panel.other.setCurrentIndex(0)
     panel.other.activated.emit(0)
     panel.by.setCurrentIndex(0)
-    page.evidence.tall.click()
 
 
 def draw_new(session: Session, folder: Path) -> None:

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from attentive_lens.window.parts.basics import OneLine
+from attentive_lens.window.parts.picture import PictureBox
 
 SLACK = 1
 """Pixels by which a text may miss its room: figures are rounded."""
@@ -86,7 +87,11 @@ def unreadable(root: QWidget) -> Iterator[str]:
             if widget.isVisible() and widget.visibleRegion().boundingRect().size() != widget.size():
                 yield f"{name}: a part of it is out of sight"
             placed.append((widget, whole.adjusted(SLACK, SLACK, -SLACK, -SLACK)))
+    for picture in root.findChildren(PictureBox):
+        if picture.isVisibleTo(root) and not is_scrolled(picture):
+            placed.append((picture, QRect(picture.mapTo(root, QPoint(0, 0)), picture.size())))
     for k, (one, box) in enumerate(placed):
         for other, place in placed[k + 1 :]:
             if box.intersects(place) and not one.isAncestorOf(other) and not other.isAncestorOf(one):
-                yield f"«{words_of(one)[:40]}» and «{words_of(other)[:40]}» lie over each other"
+                names = [words_of(each)[:40] or each.objectName() for each in (one, other)]
+                yield f"«{names[0]}» and «{names[1]}» lie over each other"

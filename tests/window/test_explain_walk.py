@@ -23,6 +23,7 @@ from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.parts.lens import Lens
+from attentive_lens.window.parts.map_scale import MapScale
 from attentive_lens.window.parts.sheet import ContactSheet
 
 
@@ -139,7 +140,10 @@ def test_a_map_is_saved_from_its_menu_and_a_place_that_cannot_be_written_is_said
     assert np.array_equal(np.load(tmp_path / "map.npy"), shown.maps[0].values)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "map.svg"), ""))
     picture.trigger()
-    assert "<svg" in (tmp_path / "map.svg").read_text("utf-8")
+    drawn = (tmp_path / "map.svg").read_text("utf-8")
+    scale = child(shared, MapScale, "scale predicted")
+    assert f'viewBox="0 0 {lens.width()} {lens.height() + scale.height() + 4}"' in drawn, "with its scale below"
+    assert f">{scale.ends[1]}<" in drawn.replace("\n", "").replace(" <", "<").replace("> ", ">")
 
 
 def test_what_was_found_in_images_painted_over_is_forgotten(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:

@@ -31,6 +31,7 @@ def test_layers_of_an_earlier_run_are_frozen_from_the_network_page(
 ) -> None:
     frame = open_frame(station)
     stage(qtbot, frame, "network")
+    click(qtbot, frame, "view base")
     runs = child(frame, QComboBox, "base run")
     runs.setCurrentIndex(1)
     runs.activated.emit(1)
@@ -64,6 +65,7 @@ def test_a_model_file_of_another_workspace_is_built_on(
     file = Path(shutil.copy(station.run(1).model, tmp_path / "meadow.alens"))
     frame = open_frame(station)
     stage(qtbot, frame, "network")
+    click(qtbot, frame, "view base")
     runs = child(frame, QComboBox, "base run")
     for chosen in ("", str(file)):
         monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, chosen=chosen: (chosen, ""))
@@ -126,6 +128,7 @@ def test_a_base_whose_layers_were_changed_is_marked_on_its_plate_and_mended_ther
 ) -> None:
     frame = open_frame(station)
     stage(qtbot, frame, "network")
+    click(qtbot, frame, "view base")
     runs = child(frame, QComboBox, "base run")
     runs.setCurrentIndex(1)
     runs.activated.emit(1)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -23,9 +24,13 @@ from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.training import TrainingPage
 from attentive_lens.window.parts.basics import OneLine
+from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.results.new_images import NewImagesView
 from attentive_lens.window.session import Session
 from attentive_lens.workspace import Workspace
 
+NEW: list[Path] = []
+"""Folders of images to ask about, one for each size."""
 NAMES = [f"pollen grains of the family number {k} photographed under a diffuse light" for k in range(1, 13)]
 
 
@@ -39,6 +44,7 @@ def long_names(qapp: object, tmp_path_factory: pytest.TempPathFactory) -> Iterat
         for n in range(12):
             pixels = random.integers(0, 60, (24, 24, 3)) + 12 * k
             Image.fromarray(pixels.astype(np.uint8)).save(folder / "images" / name / f"{n}.png")
+    NEW[:] = [folder / "images" / NAMES[k] for k in range(4)]
     workspace = finish(make_workspace(folder / "grains", folder / "images"))
     plan = Plan().changed({"network": "two blocks", "preprocessing.input_size": 24, "training.epochs": 1})
     finish(execute(workspace.workspace, workspace.workspace.claim_run(plan), lambda: False))
@@ -58,6 +64,10 @@ def every_view(frame: Frame, qtbot: QtBot) -> Iterator[str]:
         if isinstance(page, ResultsPage):
             for place, view in enumerate(page.every):
                 page.open_view(place)
+                if isinstance(view, NewImagesView):
+                    view.open_places([NEW.pop()])
+                    qtbot.waitUntil(lambda view=view: view.result is not None, timeout=60_000)  # type: ignore[misc]
+                    view.sheet.select(view.sheet.groups[0].places[0])
                 qtbot.wait(60)
                 yield f"{key}: {view.word}"
         elif isinstance(page, TrainingPage):
@@ -108,6 +118,8 @@ def test_what_cannot_be_read_is_noticed(qtbot: QtBot) -> None:
         "under": (QLabel("two"), QRect(240, 10, 80, 20)),
         "out": (QLabel("gone"), QRect(380, 100, 60, 20)),
         "elided": (OneLine("elided"), QRect(0, 100, 60, 20)),
+        "on it": (QLabel("words"), QRect(90, 140, 60, 20)),
+        "picture": (PictureBox("a picture", 60), QRect(60, 130, 60, 60)),
     }
     for widget, box in texts.values():
         widget.setParent(whole)
@@ -116,7 +128,8 @@ def test_what_cannot_be_read_is_noticed(qtbot: QtBot) -> None:
     texts["elided"][0].setText("a sentence that is longer than its room")  # type: ignore[attr-defined]
     whole.show()
     faults = "\n".join(unreadable(whole))
-    assert faults.count("\n") == 3, faults
+    assert faults.count("\n") == 4, faults
+    assert "«words» and «a picture»" in faults
     assert "too long" in faults
     assert "pixels of height" in faults
     assert "«one» and «two»" in faults

@@ -163,7 +163,8 @@ class Twins(QWidget):
         lens.whole_asked.connect(lambda: self.whole.click())
         lens.hovered.connect(self._tell_value)
         lens.region_drawn.connect(self.region_drawn)
-        can_be_saved(lens, f"map of {key}", self.session.message.emit, partial(self._values, key))
+        values, scale = partial(self._values, key), partial(self._scale_of, key)
+        can_be_saved(lens, f"map of {key}", self.session.message.emit, values, scale)
         column.addWidget(lens, 100)
         chips = TrustChips(key, self.measure if key == "true" else None)
         chips.sentence_chosen.connect(self._tell)
@@ -261,6 +262,10 @@ class Twins(QWidget):
             return shown.maps[0]
         other = shown.map("for") if self.target or self.against else None
         return other or shown.map("true") or shown.maps[0]
+
+    def _scale_of(self, key: str) -> QWidget:
+        """The right map has a scale of its own only where it is the difference."""
+        return self.scales["true" if key == "true" and self.pulls else "predicted"]
 
     def _values(self, key: str) -> NDArray[np.float32] | None:
         """What a side shows."""

@@ -40,7 +40,7 @@ CHOICE_WORDS = {
     **{measure.name: measure.label for measure in MEASURES.values()},
 }
 """Everyday words for a choice's name in a plan file."""
-WIDE, UNIT, BACK = 136, 40, 20
+WIDE, UNIT, BACK = 136, 50, 20
 """Pixels of a field, of its unit, and of what leads back to the usual setting."""
 GAP = 8
 """Pixels between them."""

@@ -18,7 +18,7 @@ from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip
 
-SIDE, NEAR_SIDE, MOST_BARS = 240, 96, 8
+SIDE, NEAR_SIDE, MOST_BARS = 180, 96, 8
 
 
 class NewDetails(QWidget):
@@ -30,6 +30,7 @@ class NewDetails(QWidget):
         self.answer: Prediction | None = None
         layout = vertical(self, spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="new title")
+        self.title.setWordWrap(True)
         layout.addWidget(self.title)
         self.file = label(role="faint", name="new file")
         layout.addWidget(self.file)
@@ -42,6 +43,7 @@ class NewDetails(QWidget):
         self.near = PictureBox("nearest picture", NEAR_SIDE)
         near.addWidget(self.near)
         self.near_name = label(name="nearest name")
+        self.near_name.setWordWrap(True)
         near.addWidget(self.near_name)
         near.addStretch()
         row.addLayout(near, 1)
