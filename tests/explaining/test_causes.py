@@ -131,6 +131,9 @@ def test_images_unlike_all_training_images_are_told_with_their_classes() -> None
     assert result.figures["part of the mistakes"] == pytest.approx(9 / WRONG)
     assert result.figures["distance"] > 5 * result.figures["usual distance"]
     assert "spiny (3)" in result.remedy
+    beyond = result.figures["part of the right answers"]
+    assert f"farther from every training image than {1 - beyond:.0%} of the right answers do" in result.why
+    assert 0.9 < 1 - beyond <= 1
     plot.statistics[TRAINING : TRAINING + 40] += 40
     assert only("unlike training", plot.evidence()) is None, "right answers are as far"
     many = Plot(right=1000, wrong=1000)

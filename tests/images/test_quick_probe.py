@@ -8,7 +8,15 @@ import numpy as np
 import pytest
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.images.faults.quick_probe import FALSE, WRONG, Probed, _doubts, quick_probe
+from attentive_lens.images.faults.quick_probe import (
+    FALSE,
+    NEIGHBOURS,
+    WRONG,
+    Probed,
+    _doubts,
+    _nearest,
+    quick_probe,
+)
 from attentive_lens.images.fixed_features import SIDE, fixed_features
 from attentive_lens.images.plain_classifier import RIDGE, WAVES, PlainClassifier, waves
 from tests.images.test_faults import evidence, result
@@ -145,3 +153,15 @@ def test_neighbours_of_the_label_and_classifiers_that_disagree_end_a_doubt(monke
     assert predicted.tolist() == [1] * 40
     assert np.flatnonzero(margin).tolist() == [0, *range(4, 20)], "1 and 2 have neighbours that object, 3 is disputed"
     assert margin[0] == pytest.approx(0.8)
+
+
+def test_the_nearest_are_those_with_the_least_distance() -> None:
+    features = np.random.default_rng(0).normal(size=(300, 6)).astype(np.float32)
+    near = _nearest(features)
+    apart = ((features[:, None] - features[None]) ** 2).sum(axis=2)
+    np.fill_diagonal(apart, np.inf)
+    assert near.shape == (300, NEIGHBOURS)
+    for place, others in enumerate(near):
+        assert set(others.tolist()) == set(np.argsort(apart[place])[:NEIGHBOURS].tolist())
+    few = _nearest(features[:4])
+    assert [sorted(row.tolist()) for row in few] == [[k for k in range(4) if k != own] for own in range(4)]

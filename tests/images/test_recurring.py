@@ -163,6 +163,19 @@ def test_a_mark_of_a_class_is_told_once() -> None:
     assert "outside the test set" in finding.why
 
 
+def test_how_the_images_with_a_thing_are_shared_out_among_the_classes_is_said() -> None:
+    images = grounds(120)
+    carriers = list(range(9))
+    for of, words in (((9, 0, 0), "all of «a»"), ((8, 1, 0), "8 of them of «a»"), ((5, 3, 1), "5 of them of «a»")):
+        labels = np.array([k % 3 for k in range(120)])
+        labels[carriers] = np.repeat([0, 1, 2], of)
+        (finding,) = marks(replace(seen(stamped(images, carriers, (20, 30), RED), labels), classes=("a", "b", "c")))
+        assert f"9 images, {words}, have the same small thing" in finding.why
+        one_class = 9 in of
+        assert ("in its place" in finding.why) == one_class
+        assert (finding.spot is not None) == one_class
+
+
 def test_corners_where_a_border_ends_are_no_things() -> None:
     """What is left of a frame in the corners of a picture stands out from it, and is no thing."""
     images = grounds(100)
