@@ -48,6 +48,18 @@ def test_a_picture_enlarged_from_fewer_pixels_is_blurred_by_half_of_what_one_of_
     assert none == pytest.approx(0.5)
 
 
+@pytest.mark.parametrize("factor", [0.5, 0.8, 1.1])
+def test_contrast_is_taken_and_given_about_the_image_s_own_mean(factor: float) -> None:
+    measure = MEASURES["contrast"]
+    pixels = np.random.default_rng(1).integers(60, 180, (3, 16, 16, 3)).astype(np.uint8)
+    sizes = np.full((3, 2), 16)
+    before = measure.values(pixels, sizes)
+    changed, strength = measure.imitated(pixels, before * factor)
+    assert strength == pytest.approx(factor, rel=0.02)
+    assert measure.values(changed, sizes) == pytest.approx(before * factor, rel=0.05)
+    assert changed.mean(axis=(1, 2, 3)) == pytest.approx(pixels.mean(axis=(1, 2, 3)), abs=1.0)
+
+
 def test_activity_keeps_the_bins_of_what_came_first_and_counts_all() -> None:
     activity = Activity(2)
     first = np.linspace(0, 4, 40, dtype=np.float32).reshape(10, 4)

@@ -39,6 +39,12 @@ def test_steps_that_are_too_long_become_a_tenth() -> None:
     assert f"{PLAN.optimiser.learning_rate / 10:g} in place of" in finding.remedy
 
 
+@pytest.mark.parametrize(("update", "too_high"), [(0.008, False), (0.012, True)])
+def test_layers_that_died_blame_the_rate_only_where_steps_were_long(update: float, too_high: bool) -> None:
+    died = health(update=update, dead_at={LAYERS[1]: 0.9})
+    assert ("rate too high" in advice(epochs(FALLING, FALLING, look=died))) == too_high
+
+
 def test_more_layers_with_dead_units_are_counted_and_one_is_not() -> None:
     rectifiers = [name for name in LAYERS if name.startswith("relu")]
     for dead in (rectifiers[:1], rectifiers[:2]):

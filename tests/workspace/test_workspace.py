@@ -183,3 +183,21 @@ def test_a_source_that_moved_takes_its_own_files_along_and_no_other_s(station: W
     after = catalogue.images()
     assert (after[0].file, after[1].file) == (rows[0].file, "elsewhere/new.png")
     assert {number: origin.place for number, origin in catalogue.origins().items()}[2] == "elsewhere"
+
+
+def test_a_stamp_is_settled_only_when_its_last_change_is_a_while_ago(station: Workspace) -> None:
+    catalogue, file = station.catalogue, station.folder / "catalogue.sqlite"
+    os.utime(file)
+    assert catalogue.settled_stamp() is None, "another change could have the same time"
+    for each in station.folder.glob("catalogue.sqlite*"):
+        os.utime(each, (1.0e9, 1.0e9))
+    assert catalogue.settled_stamp() == catalogue.stamp()
+
+
+def test_a_learning_rate_that_was_left_is_forgotten_once_and_for_all(station: Workspace) -> None:
+    run = station.run(1)
+    run.ask_rate(0.002)
+    assert run.commanded_rate() == 0.002
+    for _ in range(2):
+        run.forget_rate()
+        assert run.commanded_rate() is None
