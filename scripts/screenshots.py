@@ -18,6 +18,7 @@ from PyQt6.QtCore import QEventLoop, QPointF, QTimer
 from PyQt6.QtWidgets import QPushButton
 
 from attentive_lens.desk.remedies.forecasts import kept_forecasts
+from attentive_lens.window import look
 from attentive_lens.window.application import make_application, make_frame, open_folder
 from attentive_lens.window.explaining.activations import ActivationsPanel
 from attentive_lens.window.explaining.causes import CausesPanel
@@ -153,7 +154,8 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
         wait(0.3)
     wait(0.5)
     frame.grab().save(str(into / "dark.png"))
-    frame.change_theme()
+    while look.theme is not look.LIGHT:
+        frame.change_theme()
     take_channel(frame, page, into)
     causes_panel = evidence.open(CausesPanel)
     while not causes_panel.groups:

@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSplitter, QWidget
 from pytestqt.qtbot import QtBot
@@ -18,6 +19,7 @@ from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
@@ -182,6 +184,34 @@ def test_any_image_is_explained_given_a_case_or_set_beside_its_like_by_a_key(
     qtbot.keyClick(sheet, Qt.Key.Key_N)
     assert page.evidence.panels.currentIndex() == 2
     assert len(book.book.cases) == 1
+
+
+def test_a_class_of_many_is_found_by_typing(
+    qtbot: QtBot, open_frame: OpenFrame, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for k in range(14):
+        folder = tmp_path / "images" / f"kind {k}"
+        folder.mkdir(parents=True)
+        for n in range(2):
+            Image.fromarray(np.full((8, 8, 3), 17 * k + n, np.uint8)).save(folder / f"{n}.png")
+    frame = open_frame(finish(make_workspace(tmp_path / "grains", tmp_path / "images")).workspace)
+    stage(qtbot, frame, "images")
+    find, bars = child(frame, QLineEdit, "find class"), child(frame, Bars, "class bars")
+    assert find.isVisible()
+    assert len(bars.bars) == 14
+    qtbot.keyClicks(find, "KIND 1")
+    names = [bar.name for bar in bars.bars]
+    assert names == ["kind 1", "kind 10", "kind 11", "kind 12", "kind 13"]
+    qtbot.mouseClick(bars, LEFT, pos=QPoint(10, 2 * 22 + 5))
+    sheet = child(frame, ContactSheet, "contact sheet")
+    classes, rows = frame.session.images.collection.classes, frame.session.images.collection.rows
+    shown = [place for group in sheet.groups for place in group.places]
+    assert {classes[rows[place].label] for place in shown} == {"kind 11"}
+    find.clear()
+    assert bars.current == classes.index("kind 11")
+    find.setText("no such kind")
+    qtbot.keyClick(find, Qt.Key.Key_Return)
+    assert bars.bars == ()
 
 
 def test_the_evidence_has_the_whole_width_by_a_key_and_its_own_is_remembered(

@@ -43,6 +43,14 @@ def test_every_text_can_be_read_on_every_ground(theme: str) -> None:
             assert look.contrast(look.readable_on(ground), ground) >= look.LEAST_CONTRAST, (hue, alpha)
 
 
+def test_high_contrast_is_higher_than_that_of_the_others() -> None:
+    for text in ("ink", "faint", "petrol", "vermilion", "ochre"):
+        of = {name: look.contrast(t.colour(text), t.colour("paper")) for name, t in look.THEMES.items()}
+        assert of["contrast"] > max(of["light"], 7), (text, of)
+    lines = {name: look.contrast(t.colour("line"), t.colour("paper")) for name, t in look.THEMES.items()}
+    assert lines["contrast"] >= 3 > lines["light"], "what bounds a control is seen too"
+
+
 def test_contrast_is_that_of_the_standard() -> None:
     black, white = look.QColor(0, 0, 0), look.QColor(255, 255, 255)
     assert look.contrast(black, white) == pytest.approx(21)
@@ -72,7 +80,7 @@ def test_the_window_turns_dark_and_light_again_in_all_stages_and_remembers_it(
         light[key] = darkness(frame.grab().toImage())
     click(qtbot, frame, "theme")
     assert remembered_theme() == "dark"
-    assert child(frame, QPushButton, "theme").text() == "light"
+    assert child(frame, QPushButton, "theme").text() == "contrast"
     for key, before in light.items():
         stage(qtbot, frame, key)
         assert darkness(frame.grab().toImage()) < before - 60, key
@@ -80,6 +88,9 @@ def test_the_window_turns_dark_and_light_again_in_all_stages_and_remembers_it(
     make_application()
     assert look.theme is look.DARK
     (keys,) = [each for each in frame.findChildren(QShortcut) if each.key().toString() == "Ctrl+Shift+L"]
+    keys.activated.emit()
+    assert look.theme is look.CONTRAST
+    assert remembered_theme() == "contrast"
     keys.activated.emit()
     assert look.theme is look.LIGHT
     assert bench.pictures[first] == map_light

@@ -86,7 +86,7 @@ def every_view(frame: Frame, qtbot: QtBot) -> Iterator[str]:
 
 
 @pytest.mark.timeout(400)
-@pytest.mark.parametrize("size", [LEAST, (1100, 680), (1280, 800), (1920, 1080)])
+@pytest.mark.parametrize("size", [LEAST, (1100, 680), (1280, 800), (3840, 2160)])
 def test_no_word_is_cut_laid_over_another_or_out_of_sight(
     qtbot: QtBot, long_names: Frame, size: tuple[int, int]
 ) -> None:

@@ -49,7 +49,9 @@ class BottomStrip(QFrame):
         row.addWidget(self.stop)
         self.memory = label(role="faint", size=look.SMALL, name="memory")
         row.addWidget(self.memory)
-        self.theme = button("", "theme", "Dark colours, or light ones (Ctrl+Shift+L).", self.theme_asked.emit)
+        self.theme = button(
+            "", "theme", "Other colours: light, dark, or high contrast (Ctrl+Shift+L).", self.theme_asked.emit
+        )
         row.addWidget(self.theme)
         for each in (self.undo, self.stop, self.theme):
             each.setFont(look.font(look.SMALL))
@@ -72,8 +74,8 @@ class BottomStrip(QFrame):
         set_role(self.message, "bad" if bad else "faint")
 
     def name_theme(self) -> None:
-        """The word for the other theme."""
-        self.theme.setText("light" if look.theme is look.DARK else "dark")
+        """The word for the next theme."""
+        self.theme.setText(look.following())
 
     def close_down(self) -> None:
         """Measure no longer."""

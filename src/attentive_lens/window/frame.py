@@ -208,8 +208,8 @@ class Frame(QMainWindow):
         return top
 
     def change_theme(self) -> None:
-        """Dark where it is light, and the other way; it is remembered."""
-        name = "light" if look.theme is look.DARK else "dark"
+        """Light, dark, high contrast, and light again; it is remembered."""
+        name = look.following()
         application = QApplication.instance()
         if isinstance(application, QApplication):
             look.use(name)

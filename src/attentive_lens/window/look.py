@@ -77,7 +77,23 @@ DARK = Tokens(
     tint="#1E3433",
     petrol_over="#67C3C7",
 )
-THEMES = {"light": LIGHT, "dark": DARK}
+CONTRAST = Tokens(
+    paper="#FFFFFF",
+    sheet="#FFFFFF",
+    line="#6B6B6B",
+    ink="#000000",
+    faint="#333333",
+    petrol="#00474D",
+    on_petrol="#FFFFFF",
+    vermilion="#8F1E05",
+    ochre="#5C3A00",
+    ochre_fill="#8A5A00",
+    plate_side="#D6D6D6",
+    well="#E4E4E4",
+    tint="#CFE4E2",
+    petrol_over="#002F33",
+)
+THEMES = {"light": LIGHT, "dark": DARK, "contrast": CONTRAST}
 
 theme = LIGHT
 """The theme in use."""
@@ -115,6 +131,13 @@ def use(name: str) -> None:
     """Take one of `THEMES` from now on; what is painted already is another's matter, see `restyle`."""
     global theme
     theme = THEMES[name]
+
+
+def following() -> str:
+    """The name of the theme after the one in use, the first after the last."""
+    names = list(THEMES)
+    at = next(k for k, each in enumerate(THEMES.values()) if each is theme)
+    return names[(at + 1) % len(names)]
 
 
 def restyle(application: QApplication) -> None:

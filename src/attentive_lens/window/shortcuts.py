@@ -18,7 +18,7 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("Alt+Left, Alt+Right", "back to where one was, and forward"),
         ("Ctrl+Z", "take the last decision back"),
         ("Ctrl+Shift+Z", "do it again"),
-        ("Ctrl+Shift+L", "dark colours, or light ones"),
+        ("Ctrl+Shift+L", "light, dark or high contrast"),
         ("F1  or  ?", "this list"),
     ),
     "Images": (

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLineEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.images.browsing import Shown, Wanted, browse
 from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
@@ -17,14 +17,18 @@ from attentive_lens.window.images.filters import FilterBar
 from attentive_lens.window.images.findings import Findings, Remedy
 from attentive_lens.window.images.table import ImageTable
 from attentive_lens.window.parts.bars import Bar, Bars
-from attentive_lens.window.parts.basics import horizontal, label, panel, vertical
+from attentive_lens.window.parts.basics import label, panel, vertical
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.sheet import ContactSheet, Group
+from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 from attentive_lens.workspace.corrections import EXCLUDED, GONE
 
-SIDE = 256
+SIDE, LEAST = 240, 236
+"""Pixels of the list, and of the image at hand at least."""
+MANY = 10
+"""Classes from which they are found by typing."""
 
 
 class Browser(QWidget):
@@ -43,19 +47,20 @@ class Browser(QWidget):
         self.session = session
         self.label: int | None = None
         self.shown: list[Shown] = []
+        self.listed: list[int] = []
         whole = vertical(self, spacing=10)
         self.jump = JumpField(session, self)
         self.jump.chosen.connect(self.go_to)
         self.filters = FilterBar(self.jump)
         self.filters.changed.connect(self.refresh)
         whole.addWidget(self.filters)
-        across = horizontal(spacing=16)
-        whole.addLayout(across, 1)
-        across.addLayout(self._make_left())
-        across.addLayout(self._make_middle(), 1)
         self.details = Details(session)
         self.details.opened.connect(self._open_current)
-        across.addWidget(self.details)
+        list_, hero = QWidget(), QWidget()
+        list_.setLayout(self._make_left())
+        hero.setLayout(self._make_middle())
+        self.parts = StageLayout(session, "images", hero, self.details, list_, LEAST, LEAST, (0, 0, 0, 0))
+        whole.addWidget(self.parts, 1)
         session.pixels_ready.connect(self.refresh)
         session.measures_ready.connect(self._show_measures)
         session.images_changed.connect(self.refresh)
@@ -74,6 +79,15 @@ class Browser(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.class_bars)
         scroll.setMaximumHeight(224)
+        self.find_class = QLineEdit()
+        self.find_class.setObjectName("find class")
+        self.find_class.setAccessibleName("find a class")
+        self.find_class.setPlaceholderText("find a class …")
+        self.find_class.setToolTip("Part of a name: only those classes are listed; Return chooses the first.")
+        self.find_class.setFont(look.font())
+        self.find_class.textChanged.connect(lambda _: self._show_classes())
+        self.find_class.returnPressed.connect(lambda: self._choose_class(0))
+        inside.addWidget(self.find_class)
         inside.addWidget(scroll)
         left.addWidget(frame)
         frame, inside = panel(name="measure panel")
@@ -134,14 +148,7 @@ class Browser(QWidget):
     def refresh(self) -> None:
         """Show the collection as it is filtered."""
         collection = self.session.images.collection
-        most = max(1, *collection.totals)
-        self.class_bars.show_bars(
-            tuple(
-                Bar(name, n / most, thousands(n), "petrol" if k == self.label else "faint")
-                for k, (name, n) in enumerate(zip(collection.classes, collection.totals, strict=True))
-            ),
-            self.label,
-        )
+        self._show_classes()
         self.filters.show_counts(collection, self.label)
         self.filters.show_answers(bool(self.session.scores.answers.predicted))
         self.filters.turn.setEnabled(self.filters.order.currentText() in self.session.images.measures)
@@ -160,6 +167,23 @@ class Browser(QWidget):
         self.warning.setText("\n".join(warnings))
         self.warning.setVisible(bool(warnings))
         self._show_details()
+
+    def _show_classes(self) -> None:
+        """Those that have in their name what was typed, where there are many."""
+        collection = self.session.images.collection
+        self.find_class.setVisible(len(collection.classes) > MANY)
+        words, most = self.find_class.text().strip().lower(), max(1, *collection.totals)
+        self.listed = [k for k, name in enumerate(collection.classes) if words in name.lower()]
+        bars = [
+            Bar(
+                collection.classes[k],
+                collection.totals[k] / most,
+                thousands(collection.totals[k]),
+                "petrol" if k == self.label else "faint",
+            )
+            for k in self.listed
+        ]
+        self.class_bars.show_bars(tuple(bars), self.listed.index(self.label) if self.label in self.listed else None)
 
     def _show_groups(self) -> None:
         collection = self.session.images.collection
@@ -190,9 +214,11 @@ class Browser(QWidget):
         self.distribution.show_measures(self.session.images.measures)
         self.refresh()
 
-    def _choose_class(self, number: int) -> None:
-        self.label = None if self.label == number else number
-        self.refresh()
+    def _choose_class(self, place: int) -> None:
+        if place < len(self.listed):
+            number = self.listed[place]
+            self.label = None if self.label == number else number
+            self.refresh()
 
     def _open_current(self) -> None:
         if self.details.place is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QFrame, QScrollArea
 
 from attentive_lens.core.numbering import number_at
@@ -13,7 +14,8 @@ from attentive_lens.window.parts.picture import PixelBox
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
-WIDTH = 232
+EDGES, LEAST = 34, 160
+"""Pixels beside the picture, and of the picture at least."""
 
 
 class Details(QFrame):
@@ -34,9 +36,8 @@ class Details(QFrame):
         self.place: int | None = None
         self.setProperty("role", "panel")
         self.setObjectName("image panel")
-        self.setFixedWidth(WIDTH)
         layout = vertical(self, spacing=6, margins=(16, 12, 16, 12))
-        self.preview = PixelBox("image preview", WIDTH - 34)
+        self.preview = PixelBox("image preview", LEAST)
         self.preview.hovered.connect(self._show_pixel)
         layout.addWidget(self.preview)
         self.pixel = label(" ", "faint", name="pixel values")
@@ -60,6 +61,12 @@ class Details(QFrame):
             row.addWidget(each, 1)
         layout.addLayout(row)
         self.show_images(None, ())
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """The picture is as wide as there is room, and leaves half of the height to what is known of it."""
+        super().resizeEvent(event)
+        side = max(LEAST, min(self.width() - EDGES, self.height() // 2))
+        self.preview.setFixedSize(side, side)
 
     def show_images(self, place: int | None, places: tuple[int, ...]) -> None:
         """The image at hand, and all that are selected."""

@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QSplitter, QWidget
 
-from attentive_lens.window.parts.basics import button, horizontal
+from attentive_lens.window.parts.basics import Margins, button, horizontal
 from attentive_lens.window.session import Session
 
 LEAST, USUAL, PART = 364, 388, 0.33
@@ -32,6 +32,10 @@ class StageLayout(QWidget):
         In the middle, and at the right.
     list_ : QWidget or None
         At the left.
+    least, usual : int
+        Pixels of the evidence at least, and to begin with.
+    margins : tuple of int
+        Around all of it.
 
     Attributes
     ----------
@@ -42,14 +46,23 @@ class StageLayout(QWidget):
     """
 
     def __init__(
-        self, session: Session, key: str, hero: QWidget, evidence: QWidget, list_: QWidget | None = None
+        self,
+        session: Session,
+        key: str,
+        hero: QWidget,
+        evidence: QWidget,
+        list_: QWidget | None = None,
+        least: int = LEAST,
+        usual: int = USUAL,
+        margins: Margins = (16, 12, 0, 8),
     ) -> None:
         super().__init__()
         self.session, self._key = session, key
         self.list_, self.hero, self.evidence = list_, hero, evidence
         self.is_alone = self._hero_alone = False
         self.wide = button(WIDE, f"{key} evidence alone", WIDE_TIP, self.widen)
-        outer = horizontal(self, spacing=12, margins=(16, 12, 0, 8))
+        self._least, self._usual = least, usual
+        outer = horizontal(self, spacing=12, margins=margins)
         evidence.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         evidence.setProperty("role", "evidence")
         if list_ is not None:
@@ -59,7 +72,7 @@ class StageLayout(QWidget):
         self.splitter.setChildrenCollapsible(False)
         self.splitter.setHandleWidth(12)
         hero.setMinimumWidth(HERO)
-        evidence.setMinimumWidth(LEAST)
+        evidence.setMinimumWidth(least)
         self.splitter.addWidget(hero)
         self.splitter.addWidget(evidence)
         self.splitter.setStretchFactor(0, 1)
@@ -73,7 +86,7 @@ class StageLayout(QWidget):
         layout = self.layout()
         if layout is not None:
             layout.activate()
-        usual = min(USUAL, max(LEAST, int(self.width() * PART)))
+        usual = min(self._usual, max(self._least, int(self.width() * PART)))
         wide = self.session.widths.get(self._key, usual)
         self.splitter.setSizes([max(HERO, self.splitter.width() - wide - self.splitter.handleWidth()), wide])
 
