@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
+    QSlider,
     QStyle,
     QStyleOptionComboBox,
     QWidget,
@@ -95,3 +96,13 @@ def unreadable(root: QWidget) -> Iterator[str]:
             if box.intersects(place) and not one.isAncestorOf(other) and not other.isAncestorOf(one):
                 names = [words_of(each)[:40] or each.objectName() for each in (one, other)]
                 yield f"«{names[0]}» and «{names[1]}» lie over each other"
+
+
+CONTROLS = (QPushButton, QComboBox, QSlider, QAbstractSpinBox, QLineEdit, QCheckBox)
+
+
+def controls(root: QWidget) -> list[QWidget]:
+    """What can be pressed, chosen or typed in and is in sight; a list's own field is a part of it."""
+    seen = [each for each in root.findChildren(QWidget) if isinstance(each, CONTROLS) and each.isVisible()]
+    whole = [each for each in seen if not isinstance(each.parentWidget(), QComboBox | QAbstractSpinBox)]
+    return [each for each in whole if not each.visibleRegion().isEmpty()]

@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSplitter, QWidget
 from pytestqt.qtbot import QtBot
 from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
+from tests.window.fitting import controls
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
@@ -338,6 +339,21 @@ def test_the_kernels_of_a_layer_are_there_before_its_patches(qtbot: QtBot, share
     assert "mean output by class" in rows.words_at(QPoint(rows._left(0) + 2, 30))
     page.evidence.of(FiltersPanel).forget()
     assert rows.kernel is None
+
+
+@pytest.mark.parametrize(("key", "most"), [("explain", 25), ("results", 24), ("training", 34)])
+def test_no_stage_shows_more_than_can_be_taken_in(qtbot: QtBot, shared: Frame, key: str, most: int) -> None:
+    shared.resize(1280, 800)
+    stage(qtbot, shared, key)
+    page = shared.page(key)
+    if isinstance(page, ExplainPage):
+        page.evidence.open_group(0)
+        qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.complete, timeout=60_000)
+    elif isinstance(page, TrainingPage | ResultsPage):
+        page.open_view(0)
+    qtbot.wait(200)
+    shown = [each.objectName() for each in (*controls(page), *(controls(page.where) if page.where else []))]
+    assert 10 < len(shown) <= most, shown
 
 
 def test_an_answer_s_bar_keeps_its_name(qtbot: QtBot, shared: Frame, page: ExplainPage) -> None:

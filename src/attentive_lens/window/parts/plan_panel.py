@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QMenu, QWidget
 
 from attentive_lens.desk.network.design import open_plan, save_plan
 from attentive_lens.errors import LensError
@@ -39,10 +39,13 @@ class PlanPanel(QWidget):
         self.seed.setAlignment(Qt.AlignmentFlag.AlignRight)
         inside.addLayout(grid)
         row = horizontal(spacing=8)
-        row.addWidget(button("Open plan …", "open plan", "Take a plan from a file, in place of this one.", self._open))
-        row.addWidget(
-            button("Save plan …", "save plan", "Write this plan to a file, with every setting explained.", self._save)
-        )
+        tip = "Take a plan from a file in place of this one, or write this one to a file, every setting explained."
+        self.file = button("Plan file", "plan file", tip, lambda: None)
+        menu = QMenu(self.file)
+        menu.addAction("Open …", self._open)
+        menu.addAction("Save as …", self._save)
+        self.file.setMenu(menu)
+        row.addWidget(self.file)
         row.addStretch()
         inside.addLayout(row)
         self.problem = label(role="bad", name="plan problem")

@@ -24,7 +24,7 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.training.schedule import ScheduleChart
 from attentive_lens.window.words import duration, thousands
 
-USUAL = {"optimiser": ("learning_rate",), "schedule": (), "training": ("epochs", "batch_size", "threads")}
+USUAL = {"optimiser": ("learning_rate",), "schedule": (), "training": ("epochs", "batch_size")}
 """Fields in view, by section; the others are in the groups."""
 GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], ...] = (
     (
@@ -47,7 +47,7 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
     (
         "Machine",
         "What changes the time it takes, and at most how results are rounded.",
-        (("training", ("precision", "kernels", "evaluation_batch_size")),),
+        (("training", ("threads", "precision", "kernels", "evaluation_batch_size")),),
     ),
 )
 """Folded settings: heading, tip, and fields by section; None for all of a section that are not in view."""
