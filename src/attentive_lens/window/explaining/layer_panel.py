@@ -36,8 +36,9 @@ class LayerPanel(Panel):
 
     def show_plate(self, plate: Plate) -> None:
         """Another one is chosen."""
-        self.plate = plate
-        self.plate_changed()
+        if plate != self.plate:
+            self.plate = plate
+            self.plate_changed()
 
     def plate_changed(self) -> None:
         """Show what is known of it."""

@@ -20,8 +20,8 @@ class Page(QWidget):
     ----------
     where : QWidget or None
         Where in its set one stands: shown in the top strip while the page is.
-    parts : StageLayout
-        Its list, hero and evidence; not of every page yet.
+    parts : StageLayout or None
+        Its list, hero and evidence; None where F is for something else.
 
     Signals
     -------
@@ -33,7 +33,7 @@ class Page(QWidget):
 
     key: ClassVar[str] = ""
     where: QWidget | None = None
-    parts: StageLayout
+    parts: StageLayout | None = None
 
     action_changed = pyqtSignal()
     leaving = pyqtSignal()
@@ -46,7 +46,7 @@ class Page(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """F gives the evidence the whole width, or its column back, where no image in it takes the key."""
-        if event is not None and event.text().upper() == "F" and hasattr(self, "parts"):
+        if event is not None and event.text().upper() == "F" and self.parts is not None:
             self.parts.widen()
         else:
             super().keyPressEvent(event)

@@ -45,6 +45,7 @@ class ExplainPage(Page):
     """The lens over two copies of the image, the answers and the case; beside them what is asked of the image."""
 
     key = "explain"
+    parts: StageLayout
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

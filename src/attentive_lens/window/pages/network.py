@@ -44,6 +44,7 @@ class NetworkPage(Page):
     """The bench; beside it the chosen plate, layers to build on, or the plan's text."""
 
     key = "network"
+    parts: StageLayout
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

@@ -62,6 +62,7 @@ class ResultsPage(Page):
     """The confusion matrix, and the images in its cells."""
 
     key = "results"
+    parts: StageLayout
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

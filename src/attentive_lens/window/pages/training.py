@@ -50,6 +50,7 @@ class TrainingPage(Page):
     """The runs, the one in view, and the settings of the next."""
 
     key = "training"
+    parts: StageLayout
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

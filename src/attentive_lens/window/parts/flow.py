@@ -21,6 +21,7 @@ class Flow(QLayout):
     def __init__(self, of: QWidget | None = None, spacing: int = 6) -> None:
         super().__init__(of)
         self._items: list[QLayoutItem] = []
+        self._heights: dict[int, int] = {}
         self.setContentsMargins(0, 0, 0, 0)
         self.setSpacing(spacing)
 
@@ -50,8 +51,15 @@ class Flow(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        """Pixels of all lines."""
-        return self._arrange(QRect(0, 0, width, 0), move=False)
+        """Pixels of all lines; it is asked often, and changes with what stands in them alone."""
+        if width not in self._heights:
+            self._heights[width] = self._arrange(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
+
+    def invalidate(self) -> None:
+        """Something in it is larger, smaller, there or gone."""
+        self._heights.clear()
+        super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
         """Put every widget in its place."""
