@@ -45,18 +45,38 @@ def test_a_name_that_is_too_long_keeps_what_tells_it_from_the_others() -> None:
     assert len(set(result)) == 3
     assert result[:2] == ["…the alde…", "…the elde…"]
     ends = words.shortened([f"convolution {k}" for k in range(1, 13)], 10, letters)
-    assert [own[-2:].strip() for own in ends] == [str(k) for k in range(1, 13)]
+    assert [own.strip("…") for own in ends] == [str(k) for k in range(1, 13)]
     begins = words.shortened(["north slope sample", "south slope sample"], 9, letters)
     assert [own[0] for own in begins] == ["n", "s"]
     assert words.shortened(names, 99, letters) == names
     assert words.shortened([], 9, letters) == []
 
 
+def test_what_all_names_share_is_left_out_and_what_tells_them_apart_is_kept() -> None:
+    names = [
+        f"grains of the {colour} kind number {k} photographed under diffuse light"
+        for colour in ("teal", "ochre", "rose")
+        for k in range(12)
+    ]
+    assert words.shortened(names, 24, letters)[:2] == ["…teal kind number 0…", "…teal kind number 1…"]
+    narrow = words.shortened(names, 13, letters)
+    assert len(set(narrow)) == len(names)
+    assert all(len(each) <= 13 for each in narrow)
+    for name, shown in zip(names, narrow, strict=True):
+        assert shown[:2] == name.split(" ")[3][:2]
+        assert shown.endswith(name.split(" ")[6][-1])
+    assert words.shortened([names[5]], 24, letters, names) == ["…teal kind number 5…"]
+    assert words.shortened([names[5]], 99, letters, names) == [names[5]]
+
+
 @given(st.lists(st.text("ab ", min_size=1, max_size=14), max_size=6), st.integers(3, 16))
 def test_shortened_names_fit_and_show_a_part_of_the_name(names: list[str], width: int) -> None:
     for name, shown in zip(names, words.shortened(names, width, letters), strict=True):
         assert len(shown) <= width
-        assert shown.strip("…") in name
+        at = 0
+        for part in shown.split("…"):
+            assert part in name[at:], "parts of the name, in their order"
+            at = name.index(part, at) + len(part)
         if len(name) <= width:
             assert shown == name
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from itertools import pairwise
 
@@ -67,18 +68,56 @@ def shortened(
 ) -> list[str]:
     """Names that fit a width, each with the part that tells it from the others.
 
-    A name that is too long keeps the letters at which it differs from the name most like it, and as many about them as
-    fit; what is cut off is an ellipsis. ``measure`` gives the width of a text; ``among`` are the names to be told
-    apart, if more than these.
+    What all names have in common at their ends is left out first, then the middle of what remains. Where that would
+    leave two of them alike, a name keeps the letters at which it differs from the name most like it, and as many about
+    them as fit. What is cut off is an ellipsis. ``measure`` gives the width of a text; ``among`` are the names to be
+    told apart, if more than these.
     """
     if all(measure(name) <= width for name in names):
         return list(names)
+    begin, end = _common_ends(among or names)
+    if begin or end:
+        every = {name: _without_ends(name, begin, end, width, measure) for name in dict.fromkeys((*names, *among))}
+        if len(set(every.values())) == len(every) and all(measure(words) <= width for words in every.values()):
+            return [every[name] for name in names]
     before = _likeness(among or names)
     after = _likeness([name[::-1] for name in among or names])
     return [
         name if measure(name) <= width else _cut(name, before.get(name, 0), after.get(name[::-1], 0), width, measure)
         for name in names
     ]
+
+
+def _common_ends(names: Sequence[str]) -> tuple[int, int]:
+    """Letters of the whole words that all names begin with, and that all end with; none of a single name."""
+    different = set(names)
+    if len(different) < 2:
+        return 0, 0
+    words = [name.split(" ") for name in different]
+    least = min(map(len, words)) - 1
+    begin = next((k for k in range(least) if len({each[k] for each in words}) > 1), least)
+    left = least - begin
+    end = next((k for k in range(left) if len({each[-1 - k] for each in words}) > 1), left)
+    some = words[0]
+    return len(" ".join([*some[:begin], ""])) if begin else 0, len(
+        " ".join(["", *some[len(some) - end :]])
+    ) if end else 0
+
+
+def _without_ends(name: str, begin: int, end: int, width: float, measure: Callable[[str], float]) -> str:
+    """A name that is too long without what all have at their ends, and without its middle where it must be."""
+    if measure(name) <= width:
+        return name
+    rest = name[begin : len(name) - end]
+    whole = f"{'…' if begin else ''}{rest}{'…' if end else ''}"
+    if measure(whole) <= width:
+        return whole
+
+    def middle(kept: int) -> str:
+        return f"{rest[: (kept + 1) // 2].rstrip()}…{rest[len(rest) - kept // 2 :].lstrip()}"
+
+    fitting = bisect_right(range(len(rest)), width, key=lambda kept: measure(middle(kept))) - 1
+    return middle(fitting) if fitting > 1 else name
 
 
 def _likeness(names: Sequence[str]) -> dict[str, int]:

@@ -32,7 +32,7 @@ from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.map_scale import MapScale
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import answer_tip
+from attentive_lens.window.words import answer_tip, shortened
 
 DIFFERENCE = "said − true"
 GAP, SENTENCE = 16, 34
@@ -211,7 +211,8 @@ class Twins(QWidget):
         for key, (target, role) in names.items():
             word, name, probability = self.heads[key]
             room = self.lenses[key].width() - word.sizeHint().width() - FIGURE
-            name.setText(name.fontMetrics().elidedText(target, Qt.TextElideMode.ElideMiddle, max(room, FIGURE)))
+            measure, every = name.fontMetrics().horizontalAdvance, tuple(explanation.probabilities)
+            name.setText(shortened([target], max(room, FIGURE), measure, every)[0])
             map_ = explanation.map("for" if key == "true" and self.target else key)
             name.setToolTip(f"{target}: what speaks for it against {map_.against}" if map_ is not None else target)
             probability.setText(f"{explanation.probabilities.get(target, 0.0):.2f}")

@@ -194,7 +194,9 @@ class ContactSheet(QAbstractScrollArea):
             painter.setFont(strong)
             painter.setPen(t.colour("ink"))
             metrics = painter.fontMetrics()
-            title = metrics.elidedText(group.title, Qt.TextElideMode.ElideMiddle, self._view().width() - NOTE)
+            every = [each.title for each in self.groups]
+            room, measure = self._view().width() - NOTE, metrics.horizontalAdvance
+            title = shortened([group.title], room, measure, every)[0] if measure(group.title) > room else group.title
             painter.drawText(QRect(MARGIN, y, self._view().width(), HEADER - 4), Qt.AlignmentFlag.AlignVCenter, title)
             across = MARGIN + metrics.horizontalAdvance(title) + 10
             painter.setFont(plain)

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.desk.map_colours import CLASS_COLOURS, class_colour
 from attentive_lens.window import look
+from attentive_lens.window.words import shortened
 
 LINE, MARK, GAP = 20, 10, 18
 
@@ -63,5 +64,6 @@ class ClassKey(QWidget):
             painter.fillRect(QRectF(place.left(), place.top() + (LINE - MARK) / 2, MARK, MARK), colour)
             painter.setPen(look.theme.colour("ink"))
             room = place.adjusted(MARK + 6, 0, -GAP, 0)
-            words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, int(room.width()) + 2)
+            measure = painter.fontMetrics().horizontalAdvance
+            words = shortened([name], int(room.width()) + 2, measure, self.names)[0]
             painter.drawText(room.adjusted(0, 0, GAP, 0), Qt.AlignmentFlag.AlignVCenter, words)
