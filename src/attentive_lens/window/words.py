@@ -113,10 +113,10 @@ def _without_ends(name: str, begin: int, end: int, width: float, measure: Callab
     if measure(whole) <= width:
         return whole
 
-    def middle(kept: int) -> str:
-        return f"{rest[: (kept + 1) // 2].rstrip()}…{rest[len(rest) - kept // 2 :].lstrip()}"
+    def middle(letters: int) -> str:
+        return f"{rest[: (letters + 1) // 2].rstrip()}…{rest[len(rest) - letters // 2 :].lstrip()}"
 
-    fitting = bisect_right(range(len(rest)), width, key=lambda kept: measure(middle(kept))) - 1
+    fitting = bisect_right(range(len(rest)), width, key=lambda letters: measure(middle(letters))) - 1
     return middle(fitting) if fitting > 1 else name
 
 

@@ -69,12 +69,13 @@ class ContactSheet(QAbstractScrollArea):
         self.faded: frozenset[int] = frozenset()
         self.maps: dict[int, NDArray[np.float32]] = {}
         self._anchor: int | None = None
+        self._titles: tuple[int, list[str]] | None = None
         self._tops: list[int] = []
         self._places: dict[int, tuple[int, int]] = {}
 
     def show_groups(self, pixels: Pixels | None, groups: tuple[Group, ...]) -> None:
         """Show other images; the selection is kept as far as it is still there."""
-        self.pixels, self.groups = pixels, groups
+        self.pixels, self.groups, self._titles = pixels, groups, None
         self._places = {place: (g, k) for g, group in enumerate(groups) for k, place in enumerate(group.places)}
         self.selection = frozenset(place for place in self.selection if place in self._places)
         if self.current not in self._places:
@@ -184,7 +185,7 @@ class ContactSheet(QAbstractScrollArea):
         scrolled = bar.value() if bar is not None else 0
         height = self._view().height()
         strong, plain = look.font(look.TEXT, True), look.font(look.SMALL)
-        for top, group in zip(self._tops, self.groups, strict=True):
+        for number, (top, group) in enumerate(zip(self._tops, self.groups, strict=True)):
             y = top - scrolled
             step = self._row_height(group)
             rows = -(-len(group.places) // self.columns)
@@ -194,9 +195,10 @@ class ContactSheet(QAbstractScrollArea):
             painter.setFont(strong)
             painter.setPen(t.colour("ink"))
             metrics = painter.fontMetrics()
-            every = [each.title for each in self.groups]
             room, measure = self._view().width() - NOTE, metrics.horizontalAdvance
-            title = shortened([group.title], room, measure, every)[0] if measure(group.title) > room else group.title
+            if self._titles is None or self._titles[0] != room:
+                self._titles = (room, shortened([each.title for each in self.groups], room, measure))
+            title = self._titles[1][number]
             painter.drawText(QRect(MARGIN, y, self._view().width(), HEADER - 4), Qt.AlignmentFlag.AlignVCenter, title)
             across = MARGIN + metrics.horizontalAdvance(title) + 10
             painter.setFont(plain)
