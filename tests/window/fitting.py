@@ -19,9 +19,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from attentive_lens.window.parts.basics import OneLine
+from attentive_lens.window.parts.basics import Chooser, OneLine
 from attentive_lens.window.parts.picture import PictureBox
 
+NAME = 30
+"""Letters from which what is chosen is taken for a name that somebody gave, and needs to begin in sight only."""
 SLACK = 1
 """Pixels by which a text may miss its room: figures are rounded."""
 WITH_WORDS = (QLabel, QPushButton, QCheckBox, QComboBox, QAbstractSpinBox, QLineEdit)
@@ -81,6 +83,8 @@ def unreadable(root: QWidget) -> Iterator[str]:
                 yield f"{name}: {widget.height()} pixels of height for {widget.heightForWidth(widget.width())}"
         elif not isinstance(widget, OneLine | QLineEdit):
             room, need = room_and_need(widget)
+            if isinstance(widget, Chooser) and len(words_of(widget)) > NAME:
+                need = min(need, NAME * 4)  # a name that somebody gave ends in an ellipsis
             if need > room + SLACK and "…" not in words_of(widget):
                 yield f"{name}: {room} pixels for {need}"
         whole = QRect(widget.mapTo(root, QPoint(0, 0)), widget.size())

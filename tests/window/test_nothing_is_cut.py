@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PIL import Image
 from PyQt6.QtCore import QRect
-from PyQt6.QtWidgets import QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QLabel, QPushButton, QStyleOptionComboBox, QWidget
 from pytestqt.qtbot import QtBot
 from tests.window.fitting import unreadable
 
@@ -21,9 +21,11 @@ from attentive_lens.window.application import make_frame
 from attentive_lens.window.frame import LEAST, Frame
 from attentive_lens.window.pages import STAGES
 from attentive_lens.window.pages.explain import ExplainPage
+from attentive_lens.window.pages.images import ImagesPage
+from attentive_lens.window.pages.network import NetworkPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.training import TrainingPage
-from attentive_lens.window.parts.basics import OneLine
+from attentive_lens.window.parts.basics import OneLine, chooser
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.results.new_images import NewImagesView
 from attentive_lens.window.session import Session
@@ -61,7 +63,20 @@ def every_view(frame: Frame, qtbot: QtBot) -> Iterator[str]:
         page = frame.page(key)
         qtbot.wait(150)
         yield key
-        if isinstance(page, ResultsPage):
+        if isinstance(page, ImagesPage):
+            for name in page.tabs:
+                page.show_view(name)
+                qtbot.wait(60)
+                yield f"{key}: {name}"
+            page.show_view("pictures")
+        elif isinstance(page, NetworkPage):
+            for show in (page.show_base, page.show_text, page.open_chooser):
+                show()
+                qtbot.wait(60)
+                yield f"{key}: {show.__name__}"
+            page.start_from("two blocks")
+            page.show_layer()
+        elif isinstance(page, ResultsPage):
             for place, view in enumerate(page.every):
                 page.open_view(place)
                 if isinstance(view, NewImagesView):
@@ -134,3 +149,18 @@ def test_what_cannot_be_read_is_noticed(qtbot: QtBot) -> None:
     assert "pixels of height" in faults
     assert "«one» and «two»" in faults
     assert "«gone»: a part of it is out of sight" in faults
+
+
+def test_what_is_chosen_ends_in_an_ellipsis_where_it_is_too_long(qtbot: QtBot) -> None:
+    box = chooser("class", "class", items=["short", NAMES[0]])
+    qtbot.addWidget(box)
+    box.setFixedWidth(120)
+    box.show()
+    option = QStyleOptionComboBox()
+    for text, whole in (("short", True), (NAMES[0], False)):
+        box.setCurrentText(text)
+        box.initStyleOption(option)
+        assert (option.currentText == text) == whole
+        assert option.currentText.endswith("…") != whole
+        assert box.currentText() == text
+        box.grab()

@@ -16,7 +16,9 @@ from PyQt6.QtWidgets import (
     QLabel,
     QPushButton,
     QSizePolicy,
+    QStyle,
     QStyleOption,
+    QStyleOptionComboBox,
     QToolTip,
     QVBoxLayout,
     QWidget,
@@ -45,9 +47,22 @@ def horizontal(of: QWidget | None = None, spacing: int = 8, margins: Margins = (
     return layout
 
 
+class Chooser(QComboBox):
+    """A list whose choice ends in an ellipsis where it has too little room."""
+
+    def initStyleOption(self, option: QStyleOptionComboBox | None) -> None:
+        """What is drawn."""
+        super().initStyleOption(option)
+        style = self.style()
+        if option is not None and style is not None:
+            control, field = QStyle.ComplexControl.CC_ComboBox, QStyle.SubControl.SC_ComboBoxEditField
+            room = style.subControlRect(control, option, field, self).width()
+            option.currentText = self.fontMetrics().elidedText(self.currentText(), Qt.TextElideMode.ElideRight, room)
+
+
 def chooser(name: str, words: str, tip: str = "", items: Sequence[str] = ()) -> QComboBox:
     """A list to choose from, with a name for tests and one for those who cannot see it."""
-    box = QComboBox()
+    box = Chooser()
     box.setObjectName(name)
     box.setAccessibleName(words)
     box.setToolTip(tip)
