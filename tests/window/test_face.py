@@ -153,12 +153,14 @@ def test_one_comes_back_to_exactly_where_one_was(qtbot: QtBot, shared: Frame, pa
     sheet.select(place)
     qtbot.keyClick(sheet, Qt.Key.Key_E)
     assert (frame.current, page.image) == ("explain", place + 1)
-    click(qtbot, frame, "evidence change")
+    click(qtbot, frame, "evidence layers")
+    click(qtbot, frame, "view numbers")
     other = next(image for image in mistakes if image != page.image)
     page.open_image(other)
+    click(qtbot, frame, "evidence maps")
     frame.step_way()
     assert (frame.current, page.image) == ("explain", place + 1)
-    assert page.evidence.panels.currentIndex() == 3
+    assert page.evidence.current.title == "Numbers"
     frame.step_way()
     assert (frame.current, results.shown.currentIndex(), sheet.current) == ("results", 1, place)
     for _ in range(2):
@@ -277,6 +279,12 @@ def test_settings_that_differ_are_marked_lead_back_and_are_searched(qtbot: QtBot
     page, design = shared.page("training"), shared.session.design
     assert isinstance(page, TrainingPage)
     design.change(Plan().changed({"training.epochs": 77, "optimiser.learning_rate": 0.02}))
+    design.change(design.plan.changed({"schedule": "cosine"}))
+    back = child(shared, QPushButton, "schedule.kind default")
+    assert back.isVisible()
+    qtbot.mouseClick(back, LEFT)
+    assert not back.isVisible()
+    assert design.plan.schedule.kind == Plan().schedule.kind
     for name, usual in (("training.epochs", Plan().training.epochs), ("optimiser.learning_rate", 0.001)):
         back = child(shared, QPushButton, f"{name} default")
         assert back.isVisible(), name
@@ -286,6 +294,8 @@ def test_settings_that_differ_are_marked_lead_back_and_are_searched(qtbot: QtBot
     assert design.plan == Plan()
     search, none = child(shared, QLineEdit, "find setting"), child(shared, QLabel, "no setting")
     fields = [form for _, form in page.settings.forms]
+    opened = page.settings.folds[3][0]
+    opened.unfold(True)
     before = [form.isVisible() for form in fields]
     search.setText("clipping")
     shown = {name for form in fields for name, widget in _fields(form) if widget.isVisible()}
@@ -296,6 +306,8 @@ def test_settings_that_differ_are_marked_lead_back_and_are_searched(qtbot: QtBot
     qtbot.keyClick(search, Qt.Key.Key_Escape)
     assert search.text() == ""
     assert [form.isVisible() for form in fields] == before
+    assert [fold.is_unfolded for fold, _ in page.settings.folds] == [k == 3 for k in range(len(page.settings.folds))]
+    opened.unfold(False)
     shared.session.step_back()
 
 

@@ -184,9 +184,11 @@ class Frame(QMainWindow):
             self.bottom.say(f"There is nothing {'ahead' if forward else 'behind'}: this is where it began.", False)
             return
         self._stepping = True
-        self.show_stage(place.stage)
-        self.page(place.stage).come_back(place.bookmark)
-        self._stepping = False
+        try:
+            self.show_stage(place.stage)
+            self.page(place.stage).come_back(place.bookmark)
+        finally:
+            self._stepping = False
 
     def _make_top(self) -> QWidget:
         top = QFrame()

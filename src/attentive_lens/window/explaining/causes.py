@@ -153,7 +153,7 @@ class CauseRow(QFrame):
 
 
 class CausesPanel(Panel):
-    """A button that has the mistakes grouped, the groups, and what to do about each."""
+    """The mistakes in groups, which are looked for when it is opened, and what to do about each."""
 
     title = "of mistakes"
     tip = "What the mistakes have in common, and what can be done about it"

@@ -61,6 +61,11 @@ class EvidenceColumn(QWidget):
         inside.addWidget(self.panels, 1)
         self.open_group(0)
 
+    @property
+    def current(self) -> Panel:
+        """The panel that is seen."""
+        return self.groups[self.panels.currentIndex()].front
+
     def of(self, kind: type[P]) -> P:
         """The panel of a kind."""
         return next(panel for panel in (*self.every, *self.groups) if isinstance(panel, kind))

@@ -65,6 +65,11 @@ class Panel(QWidget):
         """Itself, or the panels it is made of."""
         return (self,)
 
+    @property
+    def front(self) -> Panel:
+        """Itself, or that of its panels that is seen."""
+        return self
+
     def show_explanation(self, explanation: Explanation) -> None:
         """Another image, or the same explained otherwise; what was asked of another image is not taken any more."""
         same = explanation.is_of_same(self.explanation)
@@ -149,14 +154,19 @@ class PanelGroup(Panel):
         """Its panels."""
         return self.panels
 
+    @property
+    def front(self) -> Panel:
+        """The one that is seen."""
+        return self.panels[self.stack.currentIndex()]
+
     def bring(self, kind: type[Panel]) -> None:
         """Bring the panel of a kind to the front; it asks for what it lacks."""
         self.stack.setCurrentIndex(self.members.index(kind))
         for each, word in self.words.items():
             word.setChecked(each is kind)
         if self.explanation is not None:
-            self.panels[self.stack.currentIndex()].show_explanation(self.explanation)
+            self.front.show_explanation(self.explanation)
 
     def changed(self, explanation: Explanation, same: bool) -> None:
         """Only the panel in front asks."""
-        self.panels[self.stack.currentIndex()].show_explanation(explanation)
+        self.front.show_explanation(explanation)

@@ -155,18 +155,21 @@ class ExplainPage(Page):
 
     def bookmark(self) -> PlainTable:
         """The image, what it is walked through among, and the evidence in view."""
-        group = self.evidence.panels.currentIndex()
-        return {"image": self.image, "file": self.new_file, "walked": tuple(self.walked), "group": group}
+        names = {"panel": self.evidence.current.title, "book": bool(self.centre.currentIndex())}
+        return {"image": self.image, "file": self.new_file, "walked": tuple(self.walked), **names}
 
     def come_back(self, bookmark: PlainTable) -> None:
         """See `Page`."""
-        self.evidence.open_group(int(str(bookmark["group"])))
+        panel = next(each for each in self.evidence.every if each.title == bookmark["panel"])
+        self.evidence.open(type(panel))
         walked, image, file = bookmark["walked"], bookmark["image"], bookmark["file"]
         self.walk_through(list(walked) if isinstance(walked, tuple) else [])
         if isinstance(image, int):
             self.open_image(image)
         elif isinstance(file, tuple):
             self.open_file(*file)
+        if bookmark["book"]:
+            self.show_view("case book")
 
     def _pin_map(self) -> None:
         shown = self.explanation

@@ -40,13 +40,18 @@ class Fold(QWidget):
         self.says.setText(words)
         self.says.setToolTip(words)
 
+    @property
+    def is_unfolded(self) -> bool:
+        """Whether it is open."""
+        return self.head.isChecked()
+
     def unfold(self, unfolded: bool) -> None:
         """Open it, or close it."""
         self.head.setChecked(unfolded)
         self._turn()
 
     def _turn(self) -> None:
-        unfolded = self.head.isChecked()
+        unfolded = self.is_unfolded
         self.head.setText(f"{'▾' if unfolded else '▸'} {self.title}")
         self.body.setVisible(unfolded)
         self.says.setVisible(not unfolded)

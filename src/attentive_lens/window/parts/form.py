@@ -103,14 +103,8 @@ class Form(QWidget):
             self._fields[name] = editor
             self._rows[name] = (caption, editor, unit)
             if usual is not None:
-                back = button("↺", f"{editor.objectName()} default", "", partial(self._go_back, name))
-                back.setFixedSize(BACK, BACK)
-                set_role(back, "glyph")
-                room = back.sizePolicy()
-                room.setRetainSizeWhenHidden(True)
-                back.setSizePolicy(room)
-                layout.addWidget(back, row, 3)
-                self._back[name] = back
+                self._back[name] = _back_button(f"{editor.objectName()} default", partial(self._go_back, name))
+                layout.addWidget(self._back[name], row, 3)
         self.problem = label(role="bad")
         self.problem.setWordWrap(True)
         self.problem.hide()
@@ -241,6 +235,17 @@ class Form(QWidget):
         self.problem.show()
 
 
+def _back_button(name: str, clicked: Callable[[], None]) -> QPushButton:
+    """What leads back to the usual setting; hidden it keeps its room."""
+    back = button("↺", name, "", clicked)
+    back.setFixedSize(BACK, BACK)
+    set_role(back, "glyph")
+    room = back.sizePolicy()
+    room.setRetainSizeWhenHidden(True)
+    back.setSizePolicy(room)
+    return back
+
+
 def _text(setting: Any) -> str:
     """A setting as it stands in its field."""
     if isinstance(setting, str):
@@ -270,6 +275,8 @@ class KindForm(QWidget):
         Gets the new value; one of another kind keeps the settings that both kinds have.
     choose : bool
         Whether the kind can be chosen here.
+    usual : callable or None
+        Gives the usual value: another kind is marked, and a press leads back to its kind.
     """
 
     def __init__(
@@ -279,8 +286,10 @@ class KindForm(QWidget):
         names: Callable[[Any], tuple[str, ...]],
         changed: Callable[[Any], None],
         choose: bool = True,
+        usual: Callable[[], Kind] | None = None,
     ) -> None:
         super().__init__()
+        self._usual = usual
         self.value, self._kinds, self._names, self._changed = value, kinds, names, changed
         self._quiet = True
         self._inside = vertical(self, spacing=6)
@@ -288,8 +297,8 @@ class KindForm(QWidget):
         if choose:
             self._row = QWidget()
             row = horizontal(self._row, spacing=GAP)
-            caption = label(value.section, role="faint")
-            row.addWidget(caption, 1)
+            self._caption = label(value.section, role="faint")
+            row.addWidget(self._caption, 1)
             self.kind = chooser(f"{value.section}.kind", value.section)
             self.kind.setFixedWidth(WIDE)
             for kind, kind_class in kinds.items():
@@ -297,7 +306,11 @@ class KindForm(QWidget):
                 self.kind.setItemData(self.kind.count() - 1, kind_class.idea, Qt.ItemDataRole.ToolTipRole)
             self.kind.currentIndexChanged.connect(self._choose)
             row.addWidget(self.kind)
-            row.addSpacing(UNIT + BACK + 2 * GAP)
+            unit = QWidget()  # nothing, as wide as the units below
+            unit.setFixedWidth(UNIT)
+            row.addWidget(unit)
+            self._back = _back_button(f"{value.section}.kind default", self._go_back)
+            row.addWidget(self._back)
             self._inside.addWidget(self._row)
         self._form: Form | None = None
         self.show_value(value)
@@ -319,6 +332,20 @@ class KindForm(QWidget):
             self.kind.setCurrentIndex(self.kind.findData(value.kind))
             self.kind.setToolTip(value.idea)
             self._quiet = False
+            self._mark()
+
+    def _mark(self) -> None:
+        """Let a kind that is not the usual one stand out."""
+        usual = self._usual() if self._usual is not None else self.value
+        differs = usual.kind != self.value.kind
+        self._back.setVisible(differs)
+        self._back.setToolTip(f"Back to the default: {usual.kind}.")
+        self._back.setAccessibleName(self._back.toolTip())
+        set_role(self._caption, "" if differs else "faint")
+
+    def _go_back(self) -> None:
+        if self._usual is not None:
+            self._take(of_kind(self._kinds, self._usual().kind, self.value))
 
     def show_matching(self, words: str) -> int:
         """As of a `Form`, the choice of a kind among them."""

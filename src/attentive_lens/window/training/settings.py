@@ -90,6 +90,7 @@ class SettingsPanel(QWidget):
         self._before = plan
         self._size_scaled_from = plan.training.batch_size
         self._scaled: float | None = None
+        self._unfolded: list[bool] | None = None
         self.aside: list[QWidget] = [PlanPanel(session)]
         inside.addWidget(self.aside[0])
         inside.addSpacing(6)
@@ -154,15 +155,18 @@ class SettingsPanel(QWidget):
     def _find(self, words: str) -> None:
         """Only the settings with these words, wherever they stand; all as they were without any."""
         words = words.strip()
+        if words and self._unfolded is None:
+            self._unfolded = [fold.is_unfolded for fold, _ in self.folds]
         for each in self.aside:
             each.setHidden(bool(words))
         counts = {form: form.show_matching(words) for _, form in self.forms}
-        for fold, _ in self.folds:
+        for k, (fold, _) in enumerate(self.folds):
             inside = sum(count for form, count in counts.items() if fold.isAncestorOf(form))
             fold.setHidden(not inside)
-            fold.unfold(bool(words))
+            fold.unfold(bool(words) or bool(self._unfolded and self._unfolded[k]))
         self.none.setVisible(bool(words) and not sum(counts.values()))
         if not words:
+            self._unfolded = None
             self.refresh()
             self._show_price()
 
@@ -183,6 +187,8 @@ class SettingsPanel(QWidget):
             fold.say(", ".join(word for section, names in parts for word in _unusual(plan, section, names)))
         self.schedule.show_plan()
         self._offer_rate(plan)
+        if self.search.text().strip():  # of another kind other settings
+            self._find(self.search.text())
 
     def _offer_rate(self, plan: Plan) -> None:
         """Offer to scale the learning rate where the batch size alone was changed, until anything else is."""
@@ -236,7 +242,10 @@ class SettingsPanel(QWidget):
             return names if names is not None else tuple(name for name in value.specs() if name not in usual)
 
         value = getattr(self.session.design.plan, section)
-        self._add(inside, section, KindForm(value, CHOICES[section], fields, self._changed(section), choose))
+        form = KindForm(
+            value, CHOICES[section], fields, self._changed(section), choose, lambda: getattr(Plan(), section)
+        )
+        self._add(inside, section, form)
 
     def _changed(self, section: str) -> Any:
         return lambda value: self.session.design.change(replace(self.session.design.plan, **{section: value}))
