@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QLineEdit, QWidget
 from attentive_lens.desk.images.browsing import find_images
 from attentive_lens.window import look
 from attentive_lens.window.session import Session
+from attentive_lens.window.words import thousands
 
 KEY = "Ctrl+G"
 
@@ -55,14 +56,14 @@ class JumpField(QLineEdit):
         places = find_images(self.session.images.collection, words)
         if not places:
             many = len(self.session.images.collection.rows)
-            why = f"numbers go from 1 to {many}, and no name has that in it"
+            why = f"numbers go from 1 to {thousands(many)}, and no name has that in it"
             self.session.message.emit(f"No image is called «{words}»: {why}.", True)
             return
         at = self._last[1] + 1 if self._last[0] == words else 0
         self._last = (words, at % len(places))
         if len(places) > 1:
             self.session.message.emit(
-                f"{self._last[1] + 1} of {len(places)} images called so; Return: the next.", False
+                f"{thousands(self._last[1] + 1)} of {thousands(len(places))} images called so; Return: the next.", False
             )
         self.chosen.emit(places[self._last[1]])
         self.selectAll()

@@ -22,7 +22,7 @@ from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import counted
+from attentive_lens.window.words import counted, thousands
 
 CURVES, SIDE = 212, 92
 """Pixels of the curves, and of a picture."""
@@ -176,7 +176,9 @@ class AgainstView(ResultsView):
         for words, numbers in zip(KINDS, (result.fixed, result.broken, result.still_wrong), strict=True):
             captions = tuple(_change(said[0][number], said[1][number], words) for number in numbers)
             if numbers:
-                groups.append(Group(f"{words} · {len(numbers)}", "", tuple(map(place_of, numbers)), captions))
+                groups.append(
+                    Group(f"{words} · {thousands(len(numbers))}", "", tuple(map(place_of, numbers)), captions)
+                )
         self.sheet.show_groups(self.session.images.pixels, tuple(groups))
 
     def _ask(self, words: str) -> None:

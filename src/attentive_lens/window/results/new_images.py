@@ -232,7 +232,7 @@ def groups_of(answers: Sequence[Prediction], unlike: Sequence[int]) -> tuple[Gro
     strange = sorted(unlike, key=lambda k: -(answers[k].unlike or 0.0))
     if strange:
         words = tuple(f"{answers[k].unlike:.1f}× {answers[k].predicted}" for k in strange)
-        groups.append(Group(f"unlike all training images · {len(strange)}", "", tuple(strange), words))
+        groups.append(Group(f"unlike all training images · {thousands(len(strange))}", "", tuple(strange), words))
     for name in dict.fromkeys(answers[0].probabilities if answers else ()):
         own = sorted(
             (k for k, each in enumerate(answers) if each.predicted == name and k not in set(strange)),
