@@ -30,7 +30,7 @@ from attentive_lens.window.pages.network import NetworkPage
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
-Key, CONTROL, ALT = Qt.Key, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier
+Key, CONTROL = Qt.Key, Qt.KeyboardModifier.ControlModifier
 
 
 @pytest.fixture
@@ -160,9 +160,9 @@ def test_a_plate_is_moved_by_dragging_it_to_a_gap_and_by_keys(qtbot: QtBot, fram
     qtbot.mouseRelease(bench, LEFT, pos=point(frame, target))
     assert kinds(frame)[-4:] == ["dropout", "fully connected", "relu", "output"]
     assert bench.plates[bench.current or 0].name == "dropout 1", "it stays chosen"
-    press(qtbot, frame, Key.Key_Right, modifier=ALT)
+    press(qtbot, frame, Key.Key_Right, modifier=CONTROL)
     assert kinds(frame)[-4:] == ["fully connected", "relu", "dropout", "output"]
-    press(qtbot, frame, Key.Key_Left, modifier=ALT)
+    press(qtbot, frame, Key.Key_Left, modifier=CONTROL)
     assert kinds(frame)[-4:] == ["dropout", "fully connected", "relu", "output"]
 
 
@@ -331,7 +331,7 @@ def test_a_layer_of_a_plate_is_added_in_its_usual_place_shown_swapped_and_remove
     click(qtbot, frame, "layer later")
     assert kinds(frame)[:3] == ["convolution", "relu", "batch normalisation"]
     assert choose_shown(frame) == "batch normalisation 1"
-    press(qtbot, frame, Key.Key_Left, modifier=ALT | Qt.KeyboardModifier.ShiftModifier)
+    press(qtbot, frame, Key.Key_Left, modifier=CONTROL | Qt.KeyboardModifier.ShiftModifier)
     assert kinds(frame)[:3] == ["convolution", "batch normalisation", "relu"]
     click(qtbot, frame, f"layer {names[1]}")
     press(qtbot, frame, Key.Key_Delete, modifier=Qt.KeyboardModifier.ShiftModifier)
@@ -345,7 +345,7 @@ def test_a_layer_of_a_plate_is_added_in_its_usual_place_shown_swapped_and_remove
         frame.session.step_back()
     assert kinds(frame) == before
     bench_of(frame).choose(len(bench_of(frame).plates) - 1)
-    press(qtbot, frame, Key.Key_Right, modifier=ALT | Qt.KeyboardModifier.ShiftModifier)
+    press(qtbot, frame, Key.Key_Right, modifier=CONTROL | Qt.KeyboardModifier.ShiftModifier)
     assert "cannot move later" in frame.bottom.message.text()
 
 

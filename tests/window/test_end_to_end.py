@@ -161,6 +161,7 @@ def test_wrong_settings_are_explained_where_they_stand_and_change_nothing(
         rate.editingFinished.emit()
         assert part in problems(page)
         assert rate.text() == "0.001"
+    click(qtbot, frame, "split and preprocessing settings")
     child(frame, QSpinBox, "preprocessing.input_size").setValue(5)
     assert "does not fit" in problems(page)
     assert frame.session.design.plan.preprocessing.input_size == 64
@@ -189,7 +190,7 @@ def test_stop_from_the_bottom_strip_keeps_the_run(qtbot: QtBot, open_frame: Open
     qtbot.waitUntil(lambda: len(frame.session.runs.views[2].epochs) > done, timeout=60_000)
     frame.session.runs.steer("stop")
     qtbot.waitUntil(lambda: frame.session.runs.training is None, timeout=30_000)
-    click(qtbot, frame, "loss settings")
+    click(qtbot, frame, "loss and regularisation settings")
     box = child(frame, QComboBox, "loss.kind")
     assert box.isVisible()
     box.setCurrentText("squared error")

@@ -163,7 +163,7 @@ def test_the_training_page_chooses_optimiser_schedule_and_loss(
     frame = open_frame(station)
     frame.show_stage("training")
     page, design = frame.page("training"), frame.session.design
-    for group in ("optimiser", "schedule", "loss", "initialisation"):
+    for group in ("optimiser and schedule", "loss and regularisation", "initialisation and machine"):
         heading = page.findChild(QPushButton, f"{group} settings")
         assert heading is not None
         heading.click()

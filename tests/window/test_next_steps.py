@@ -51,7 +51,7 @@ def test_trouble_stands_above_the_curves_and_leads_to_what_to_do_next(
     assert everything.isVisible()
     assert all(finding.remedy in everything.text() for finding in result)
     assert child(frame, Chart, "loss chart").flags == ((1.0, "rate too low"),)
-    click(qtbot, frame, "open next steps")
+    click(qtbot, frame, "what to do next view")
     view = child(frame, NextStepsView, "next steps")
     qtbot.waitUntil(lambda: bool(view.rows), timeout=20_000)
     assert not child(frame, QFrame, "advice strip").isVisible(), "the list tells it"

@@ -52,6 +52,10 @@ def test_the_plan_being_designed_is_kept_when_the_window_closes(
     qtbot.mouseClick(child(frame, StarterCard, "starter two blocks"), LEFT)
     stage(qtbot, frame, "training")
     child(frame, QSpinBox, "preprocessing.input_size").setValue(24)
+    says = child(frame, QLabel, "name and seed says")
+    assert says.text() == f"{frame.session.design.plan.name}, {frame.session.design.plan.seed}"
+    click(qtbot, frame, "name and seed")
+    assert not says.isVisible()
     enter(qtbot, child(frame, QLineEdit, "plan.name"), "my own")
     enter(qtbot, child(frame, QLineEdit, "plan.seed"), "41")
     designed = frame.session.design.plan
@@ -88,6 +92,7 @@ def test_a_wrong_name_or_seed_is_explained_and_changes_nothing(
 ) -> None:
     frame = open_frame(station)
     stage(qtbot, frame, "training")
+    click(qtbot, frame, "name and seed")
     before = child(frame, QLineEdit, field).text()
     enter(qtbot, child(frame, QLineEdit, field), words)
     assert child(frame, QLabel, "plan problem").isVisible()
@@ -313,5 +318,9 @@ def test_a_run_is_watched_with_its_learning_rate_a_logarithm_and_one_cursor(
     frame.grab()
     loss.leaveEvent(None)
     assert rate.read_at is None
-    qtbot.mouseClick(child(frame, QCheckBox, "log loss"), LEFT, pos=QPoint(8, 8))
+    tick = child(frame, QCheckBox, "log loss")
+    assert not tick.isVisible()
+    click(qtbot, frame, "how curves are drawn")
+    assert tick.isVisible()
+    qtbot.mouseClick(tick, LEFT, pos=QPoint(8, 8))
     assert loss.log

@@ -115,7 +115,7 @@ def test_design_train_pause_close_reopen_resume_compare(
 
 
 def test_a_batch_is_timed_for_each_number_of_threads(qtbot: QtBot, frame: Frame) -> None:
-    click(qtbot, frame, "machine settings")
+    click(qtbot, frame, "initialisation and machine settings")
     child(frame, QSpinBox, "preprocessing.input_size").setValue(16)
     click(qtbot, frame, "time threads")
     says = child(frame, QLabel, "thread times")
@@ -169,6 +169,7 @@ def test_a_reference_curve_is_drawn_and_taken_off(
     file.write_text("epoch,accuracy\n1,40\n2,60\n")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
     chart = child(frame, Chart, "accuracy chart")
+    click(qtbot, frame, "how curves are drawn")
     click(qtbot, frame, "reference curve")
     assert {each.name: each.points for each in chart.curves}["paper"] == ((1, 0.4), (2, 0.6))
     click(qtbot, frame, "reference curve")
@@ -238,7 +239,7 @@ def test_answers_are_seen_epoch_by_epoch(qtbot: QtBot, frame: Frame) -> None:
 def test_the_schedule_is_drawn_and_its_handles_change_the_plan(qtbot: QtBot, frame: Frame) -> None:
     design = frame.session.design
     design.change(design.plan.changed({"schedule": "one cycle", "training.epochs": 20}))
-    click(qtbot, frame, "schedule settings")
+    click(qtbot, frame, "optimiser and schedule settings")
     chart = child(frame, ScheduleChart, "schedule chart")
     peak = max(rate for _, rate in chart.points)
     assert peak == pytest.approx(design.plan.optimiser.learning_rate, rel=1e-2)
@@ -285,7 +286,7 @@ def test_folded_settings_say_what_is_unusual_in_them(qtbot: QtBot, frame: Frame)
     design.change(design.plan.changed({"stopping.patience": 8, "averaging": "exponential moving average"}))
     says = child(frame, QLabel, "length and stopping settings says")
     assert says.text() == "early stopping (patience) 8"
-    assert child(frame, QLabel, "regularisation settings says").text() == "exponential moving average"
+    assert child(frame, QLabel, "loss and regularisation settings says").text() == "exponential moving average"
     click(qtbot, frame, "length and stopping settings")
     assert "fast" not in says.text()
     assert child(frame, QSpinBox, "stopping.patience").value() == 8

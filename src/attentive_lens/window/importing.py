@@ -18,6 +18,7 @@ from attentive_lens.window import look
 from attentive_lens.window.asking import Asker
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, retire, set_role, to_image, vertical
 from attentive_lens.window.parts.form import CHOICE_WORDS, Form
+from attentive_lens.window.parts.pointing import points
 from attentive_lens.window.running import run_command
 from attentive_lens.window.words import shortened, thousands
 
@@ -37,6 +38,7 @@ class Way(QWidget):
 
     def __init__(self, title: str, pictures: NDArray[np.uint8], labels: list[str]) -> None:
         super().__init__()
+        points(self)
         self.title, self.pictures, self.labels = title, pictures, labels
         self.on = False
         self.setFixedHeight(SIDE + 64)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QStyle, QWidget
 
 GRID = 4
 """Pixels; distances are multiples of it."""
@@ -184,6 +184,12 @@ def font(size: int = TEXT, strong: bool = False) -> QFont:
     return chosen
 
 
+def moves(widget: QWidget) -> bool:
+    """Whether things may move on this desktop: where its style has no time for motion, all is there at once."""
+    style = widget.style()
+    return style is not None and style.styleHint(QStyle.StyleHint.SH_Widget_Animation_Duration, None, widget) > 0
+
+
 def stylesheet() -> str:
     """Qt's own controls in our colours."""
     t = theme
@@ -204,6 +210,7 @@ def stylesheet() -> str:
     QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: {RADIUS}px;
         padding: 5px 12px; min-height: 16px; }}
     QPushButton:hover {{ border-color: {t.faint}; }}
+    QPushButton:pressed, QFrame[role="panel"] QPushButton:pressed {{ background: {t.line}; }}
     QPushButton:focus, QComboBox:focus, QLineEdit:focus, QPlainTextEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus
         {{ border: 1px solid {t.petrol}; }}
     QPushButton:checked {{ background: {t.tint}; color: {t.ink}; border-color: {t.petrol}; }}
@@ -212,6 +219,8 @@ def stylesheet() -> str:
     QPushButton[role="view"]:hover {{ color: {t.ink}; }}
     QPushButton[role="view"]:checked {{ background: transparent; color: {t.ink};
         border-bottom: 2px solid {t.petrol}; }}
+    QPushButton[role="view"]:pressed, QFrame[role="panel"] QPushButton[role="view"]:pressed
+        {{ background: transparent; border-bottom: 2px solid {t.line}; }}
     QPushButton[role="view"]:focus {{ color: {t.petrol}; }}
     QPushButton[role="view"]:disabled {{ background: transparent; color: {t.line}; }}
     QPushButton[role="filter"] {{ border-radius: 13px; padding: 4px 12px; }}
@@ -220,6 +229,7 @@ def stylesheet() -> str:
     QPushButton[role="chip action"] {{ background: transparent; color: {t.petrol}; border: 1px solid {t.line};
         padding: 0 5px; }}
     QPushButton[role="chip action"]:hover {{ border-color: {t.petrol}; }}
+    QPushButton[role^="chip"]:hover {{ color: {t.ink}; }}
     QPushButton[role="chip good"] {{ background: {t.tint}; color: {t.petrol}; }}
     QPushButton[role="chip warn"] {{ color: {t.ochre}; }}
     QPushButton[role^="chip"]:checked, QPushButton[role^="chip"]:focus
@@ -231,6 +241,7 @@ def stylesheet() -> str:
     QPushButton[role="main"] {{ background: {t.petrol}; color: {t.on_petrol}; border: 1px solid {t.petrol};
         min-width: 104px; }}
     QPushButton[role="main"]:hover {{ background: {t.petrol_over}; }}
+    QPushButton[role="main"]:pressed {{ background: {t.petrol_over}; border-color: {t.ink}; }}
     QPushButton[role="main"]:focus {{ border: 1px solid {t.ink}; }}
     QPushButton[role="main"]:disabled {{ background: {t.line}; border-color: {t.line}; color: {t.faint}; }}
     QPushButton[role="fold"], QFrame[role="panel"] QPushButton[role="fold"],
@@ -240,6 +251,7 @@ def stylesheet() -> str:
     QFrame[role="panel"] QPushButton[role="fold"]:focus {{ border: 1px solid {t.petrol}; }}
     QFrame[role="panel"] QPushButton[role="row"] {{ text-align: left; border: 1px solid transparent; padding: 2px 8px;
         background: transparent; }}
+    QFrame[role="panel"] QPushButton[role="row"]:hover {{ border-color: {t.line}; }}
     QFrame[role="panel"] QPushButton[role="row"]:checked {{ background: {t.well}; color: {t.ink};
         border-left: 3px solid {t.petrol}; }}
     QFrame[role="panel"] QPushButton[role="row"]:focus {{ border: 1px solid {t.petrol}; }}

@@ -30,6 +30,7 @@ from attentive_lens.window import look
 from attentive_lens.window.bench.geometry import CAPTIONS, DEEP, Geometry, least_height
 from attentive_lens.window.bench.layout import Edge, Layout, layout_of
 from attentive_lens.window.bench.plates import Plate
+from attentive_lens.window.parts.pointing import points
 from attentive_lens.window.words import shape, shortened
 
 PLACE = 86
@@ -55,6 +56,7 @@ class Bench(QWidget):
 
     def __init__(self, name: str, tallest: int = 190, place: int = PLACE) -> None:
         super().__init__()
+        points(self, lambda _: bool(self.plates))
         self.setObjectName(name)
         self.setAccessibleName("bench")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
+from attentive_lens.window.parts.pointing import SIDEWAYS, points
 
 HEIGHT = 26
 
@@ -20,6 +21,7 @@ class Overview(QWidget):
 
     def __init__(self, bench: Bench, scroll: QScrollArea) -> None:
         super().__init__()
+        points(self, shape=SIDEWAYS)
         self.setObjectName("overview")
         self.setAccessibleName("the whole network; a click goes there")
         self.setToolTip("The whole network. Click or drag to go along it.")

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QIcon, QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QStackedWidget, QVBoxLayout
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
 from attentive_lens.window.parts.basics import button, horizontal, label, to_image, vertical
+from attentive_lens.window.parts.empty import EmptyState
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted
@@ -67,7 +68,15 @@ class CaseBookView(QFrame):
         if down is not None:
             down.setDefaultSectionSize(ROW)
         self.table.cellDoubleClicked.connect(lambda row, _: self._open(row))
-        inside.addWidget(self.table, 1)
+        self.none = EmptyState(
+            "cases",
+            "No case yet",
+            "A case keeps an image with its evidence and cause, and every later run tries it again: «Open a case» (C).",
+        )
+        self.shown = QStackedWidget()
+        self.shown.addWidget(self.table)
+        self.shown.addWidget(self.none)
+        inside.addWidget(self.shown, 1)
         session.cases_changed.connect(self.ask)
         session.runs_changed.connect(self.ask)
         session.images_changed.connect(self.ask)
@@ -86,11 +95,9 @@ class CaseBookView(QFrame):
 
     def _show(self) -> None:
         cases = self.result.cases if self.result is not None else ()
-        if not cases:
-            self.says.setText("No case is open yet: «Open a case» keeps an image with its evidence and cause.")
-        else:
-            is_open = sum(not each.case.closed for each in cases)
-            self.says.setText(f"{counted(len(cases), 'case', 'cases')}, {is_open} open")
+        self.shown.setCurrentWidget(self.table if cases else self.none)
+        is_open = sum(not each.case.closed for each in cases)
+        self.says.setText(f"{counted(len(cases), 'case', 'cases')}, {is_open} open" if cases else "")
         most = max((self.result.by_status | self.result.by_cause).values(), default=1) if self.result is not None else 1
         for bars, counts in (
             (self.by_status, self.result.by_status if self.result is not None else {}),

@@ -1,4 +1,4 @@
-"""The case of the image in view: opened, told about, pinned to, closed."""
+"""What is done about the image in view: its case, opened, told about, pinned to, closed; its label and set."""
 
 from __future__ import annotations
 
@@ -6,8 +6,10 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPlainTextEdit, QScrollArea, QSizePolicy, QWidget
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.window import look
@@ -21,6 +23,7 @@ from attentive_lens.window.parts.basics import (
     set_role,
     vertical,
 )
+from attentive_lens.window.parts.decisions import KEYS, Decisions
 from attentive_lens.window.session import Session
 from attentive_lens.workspace.cases import Case, Evidence
 
@@ -61,6 +64,9 @@ class CasePanel(QWidget):
         row.addWidget(self.title)
         self.status = OneLine("case status", "faint", look.SMALL)
         row.addWidget(self.status, 1)
+        tip = "Give the image another label or set, exclude it or flag it (L S X F)."
+        self.decide = button("Label, exclude …", "decide about explained", tip, self._fold, checkable=True)
+        row.addWidget(self.decide)
         tip = "Keep this image in the case book: evidence, cause and note, tried again by every later run (C)."
         self.open = button("Open a case (C)", "open case", tip, self.open_case)
         row.addWidget(self.open)
@@ -72,6 +78,8 @@ class CasePanel(QWidget):
         self.book = button("Case book", "case book", tip, self.book_asked.emit)
         row.addWidget(self.book)
         inside.addLayout(row)
+        self.decisions = Decisions(session, 4, " of explained")
+        inside.addWidget(self.decisions)
         self.fields_box = QWidget()
         grid = QGridLayout(self.fields_box)
         grid.setContentsMargins(0, 0, 0, 0)
@@ -124,6 +132,7 @@ class CasePanel(QWidget):
         self._later.timeout.connect(self._keep)
         self.note.textChanged.connect(lambda: self._later.start(KEEP_MS))
         session.cases_changed.connect(self.refresh)
+        session.images_changed.connect(self._show_decisions)
         self.refresh()
 
     @property
@@ -151,7 +160,24 @@ class CasePanel(QWidget):
             self.unfold.setChecked(True)
             self.session.cases.open_case(shown.image, shown.subject.run, shown.predicted, shown.true)
 
+    def take_key(self, event: QKeyEvent) -> bool:
+        """Decide about the image by a key of its own; whether it was one."""
+        if event.text().upper() in KEYS.values() and self.decide.isVisible():
+            self.decide.setChecked(True)
+            self._fold()
+            return self.decisions.take_key(event)
+        return False
+
+    def _show_decisions(self) -> None:
+        """What can be decided about the image, as it stands."""
+        number = self.explanation.image if self.explanation is not None else None
+        known = number is not None and number <= len(self.session.images.collection.rows)
+        self.decisions.show_images((place_of(number),) if number is not None and known else ())
+        self.decide.setVisible(known and not self.session.reading_only)
+        self._fold()
+
     def _fold(self) -> None:
+        self.decisions.setVisible(self.decide.isChecked() and bool(self.decisions.places))
         self.fields_box.setVisible(self.case is not None and self.unfold.isChecked())
 
     def add(self, kind: str, words: str, settings: dict[str, object]) -> None:
@@ -193,7 +219,7 @@ class CasePanel(QWidget):
         self.open.setVisible(case is None)
         self.open.setEnabled(can)
         self.unfold.setVisible(case is not None)
-        self._fold()
+        self._show_decisions()
         count = sum(not each.closed for each in self.session.cases.book.cases)
         self.book.setText(f"Case book · {count} open" if count else "Case book")
         for line in self._lines:

@@ -36,6 +36,7 @@ from attentive_lens.window.parts.basics import (
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.picture import PictureBox, Strip
+from attentive_lens.window.parts.pointing import points
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.parts.tiles import enlarged, laid_over
 from attentive_lens.window.session import Session
@@ -61,6 +62,7 @@ class PictureRow(Strip):
 
     def __init__(self, name: str, images: tuple[int, ...]) -> None:
         super().__init__(name, PICTURE)
+        points(self, lambda at: self.image_at(at) is not None)
         self.images = images
         self.setToolTip("Click an image to explain it.")
 

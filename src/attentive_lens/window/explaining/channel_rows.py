@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from attentive_lens.desk.requests.inspecting import LayerSeen
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import map_colours, rgb, to_image
+from attentive_lens.window.parts.pointing import points
 
 PATCH, GAP, HEAD = 48, 4, 18
 """Pixels of a picture, between two, and of the line above them."""
@@ -49,6 +50,7 @@ class ChannelRows(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        points(self, lambda at: self.seen is not None and 0 <= at.y() // STEP < len(self.order))
         self.setObjectName("channel rows")
         self.setAccessibleName("channels, their kernels and the patches that excite them")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)

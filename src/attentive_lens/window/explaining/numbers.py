@@ -13,7 +13,6 @@ from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QFileDialog,
     QSpinBox,
     QTableView,
@@ -138,7 +137,6 @@ class NumbersPanel(LayerPanel):
         row = Flow()
         self.node, self.array = (chooser(name, name) for name in ("numbers layer", "numbers array"))
         for box in (self.node, self.array):
-            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             row.addWidget(box)
         self.node.activated.connect(lambda _: self._ask())
         self.array.activated.connect(lambda _: self._ask(self.array.currentText()))

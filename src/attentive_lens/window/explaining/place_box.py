@@ -7,6 +7,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 
 from attentive_lens.window import look
 from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.parts.pointing import READ, points
 
 
 class PlaceBox(PictureBox):
@@ -22,6 +23,7 @@ class PlaceBox(PictureBox):
 
     def __init__(self, name: str, side: int) -> None:
         super().__init__(name, side)
+        points(self, shape=READ)
         self.mark: QRectF | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 from PyQt6.QtCore import QRectF, pyqtSignal
@@ -17,6 +17,8 @@ from attentive_lens.window.words import percent
 
 BAR = 64
 """Pixels."""
+OFF = 0.05
+"""Part of its sum by which a map may be off without a figure of its own; its sentence stands with the gain's."""
 
 
 @dataclass(frozen=True)
@@ -117,7 +119,10 @@ def first_figures(map_: MapOfClass) -> tuple[Figure, ...]:
     if trust.gain is None:
         sentence = "The pixels the map marks are deleted and restored: what it gains follows at once."
         return (Figure("measuring", "deleting …", None, sentence), *_sums(trust.completeness))
-    return (_gain(trust.gain, map_), *_sums(trust.completeness))
+    gain, sums = _gain(trust.gain, map_), _sums(trust.completeness)
+    if sums and trust.completeness is not None and trust.completeness.error <= OFF:
+        return (replace(gain, sentence=f"{gain.sentence} {sums[0].sentence}"),)
+    return (gain, *sums)
 
 
 def _gain(gain: Gain, map_: MapOfClass) -> Figure:

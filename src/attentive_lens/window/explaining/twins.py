@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, Qt, pyqtSignal
-from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtGui import QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QComboBox, QLabel, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.desk.map_colours import scale
@@ -62,6 +63,8 @@ class Twins(QWidget):
         self.session = session
         self.explanation: Explanation | None = None
         self.checks: TrustChecks | None = None
+        self.take_key: Callable[[QKeyEvent], bool] = lambda _: False
+        """Decides about the image by a key, and says whether it did."""
         self._sentence = ""
         inside = vertical(self, spacing=4)
         self.pair = QWidget()
@@ -239,6 +242,11 @@ class Twins(QWidget):
                 self.right.addItem(f"for {name}", name)
         at = self.right.findData(target) if target else self.right.findText(chosen)
         self.right.setCurrentIndex(max(0, at))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """With the pair in hand a key decides about the image first."""
+        if event is None or not self.take_key(event):
+            super().keyPressEvent(event)
 
     def choose_target(self, name: str) -> None:
         """A class for the map on the right, or none."""

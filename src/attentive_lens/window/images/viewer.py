@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from attentive_lens.desk.requests.images import OpenPicture, Picture
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, to_image
+from attentive_lens.window.parts.pointing import HOLD, points
 from attentive_lens.window.session import Session
 
 MOST = 64.0
@@ -30,9 +31,9 @@ class Canvas(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        points(self, shape=HOLD)
         self.setObjectName("full picture")
         self.setAccessibleName("the image in full size")
-        self.setMouseTracking(True)
         self.picture: QImage | None = None
         self.scale = 1.0
         self.corner = QPointF(0, 0)

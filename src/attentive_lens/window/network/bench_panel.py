@@ -350,7 +350,7 @@ class BenchPanel(QWidget):
             nodes, name = editing.insert(self.nodes, place[0], part, place[1])
             last.append(name)
             if place[0] != source:
-                self.session.message.emit(f"{name} stands before {source}, as is usual; Alt+Shift+→ moves it.", False)
+                self.session.message.emit(f"{name} stands before {source}, as is usual; Ctrl+Shift+→ moves it.", False)
             return nodes
 
         if source != IMAGE and source not in {node.name for node in self.nodes}:

@@ -163,11 +163,9 @@ class EditableBench(Bench):
         self.setCursor(
             Qt.CursorShape.SplitHCursor
             if over_frost
-            else Qt.CursorShape.PointingHandCursor
-            if gap is not None
             else Qt.CursorShape.ClosedHandCursor
             if self._dragging
-            else Qt.CursorShape.ArrowCursor
+            else Qt.CursorShape.PointingHandCursor
         )
         if gap != self._gap or self._dragging or self._frosting or self.connecting is not None:
             self._gap = gap

@@ -98,8 +98,8 @@ class LayerSheet(QScrollArea):
         whole = QWidget()
         row = horizontal(whole, spacing=4)
         for words, name, tip, call in (
-            ("Earlier", "layer earlier", "Exchange it with the layer before (Alt+Shift+←).", False),
-            ("Later", "layer later", "Exchange it with the layer behind (Alt+Shift+→).", True),
+            ("Earlier", "layer earlier", "Exchange it with the layer before (Ctrl+Shift+←).", False),
+            ("Later", "layer later", "Exchange it with the layer behind (Ctrl+Shift+→).", True),
         ):
             row.addWidget(button(words, name, tip, partial(self.panel.swap_layer, call)))
         tip = "Take this layer out; the others of its plate stay (Shift+Delete)."

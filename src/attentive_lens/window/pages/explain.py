@@ -30,7 +30,8 @@ from attentive_lens.window.explaining.map_choice import settings_of
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.explaining.strip import ImageStrip
 from attentive_lens.window.pages.base import Page, either
-from attentive_lens.window.parts.basics import EmptyState, OneLine, button, horizontal
+from attentive_lens.window.parts.basics import OneLine, button, horizontal
+from attentive_lens.window.parts.empty import EmptyState
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
@@ -58,6 +59,7 @@ class ExplainPage(Page):
         self.answered_by: int | None = None
         self._case_wanted: int | None = None
         empty = EmptyState(
+            "pair",
             "No image under the lens",
             "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake.",
             "Go to the Results",
@@ -120,6 +122,7 @@ class ExplainPage(Page):
         return where
 
     def _connect_cases(self) -> None:
+        self.twins.take_key = self.case.take_key
         self.case.pin_asked.connect(self._pin_map)
         self.case.book_asked.connect(lambda: self.show_view("case book"))
         self.case.shown_again.connect(self.replay)
@@ -202,13 +205,13 @@ class ExplainPage(Page):
         self.evidence.open(ChangePanel).cover_region(across, down, width, height)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """C opens a case, N shows the images most alike."""
+        """C opens a case, N shows the images most alike; L S X decide about the image, F where the pair is in hand."""
         key = event.text().upper() if event is not None else ""
         if key == "C" and self.case.open.isVisible():
             self.case.open.click()
         elif key == "N" and not self.centre.currentIndex():
             self.evidence.open(AlikePanel)
-        else:
+        elif event is None or self.centre.currentIndex() or key == "F" or not self.case.take_key(event):
             super().keyPressEvent(event)
 
     def state(self) -> str:

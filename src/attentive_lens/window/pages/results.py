@@ -13,7 +13,6 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.basics import (
-    EmptyState,
     button,
     filter_button,
     horizontal,
@@ -22,6 +21,7 @@ from attentive_lens.window.parts.basics import (
     view_button,
 )
 from attentive_lens.window.parts.contents import Entry
+from attentive_lens.window.parts.empty import EmptyState
 from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.results.against import AgainstView
 from attentive_lens.window.results.behind import Behind
@@ -67,6 +67,7 @@ class ResultsPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         empty = EmptyState(
+            "matrix",
             "Nothing to judge yet",
             "Train a network first; then its answers on the validation and test images stand here.",
             "Go to Training",

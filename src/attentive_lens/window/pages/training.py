@@ -72,7 +72,6 @@ class TrainingPage(Page):
         self.advice = AdviceStrip(session)
         middle.addWidget(self.advice)
         self.advice.changed.connect(self.refresh)
-        self.advice.opened.connect(lambda: self.open_view(NEXT))
         views = horizontal(spacing=0)
         self.views: dict[str, QPushButton] = {}
         for place, (word, tip) in enumerate(VIEWS.items()):

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.parts.pointing import points, rows
 from attentive_lens.window.words import shortened
 
 ROW = 22
@@ -37,6 +38,7 @@ class Bars(QWidget):
 
     def __init__(self, name: str, name_width: int = 84, figure_width: int = 56) -> None:
         super().__init__()
+        points(self, rows(lambda: len(self.bars) if self.receivers(self.chosen) else 0, ROW))
         self.setObjectName(name)
         self.setAccessibleName(name)
         self.bars: tuple[Bar, ...] = ()

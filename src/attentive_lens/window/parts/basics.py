@@ -1,4 +1,4 @@
-"""Small things every page uses: labels, panels, empty states, pictures from arrays."""
+"""Small things every page uses: labels, panels, pictures from arrays."""
 
 from __future__ import annotations
 
@@ -47,8 +47,24 @@ def horizontal(of: QWidget | None = None, spacing: int = 8, margins: Margins = (
     return layout
 
 
+WIDEST, LEAST = 220, 132
+"""Pixels: of a list of long names at most, and where there is little room."""
+
+
 class Chooser(QComboBox):
-    """A list whose choice ends in an ellipsis where it has too little room."""
+    """A list as wide as its longest word, to a limit; a choice with too little room ends in an ellipsis."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+
+    def sizeHint(self) -> QSize:
+        """All of its words, or as much of them as a name may take."""
+        return super().sizeHint().boundedTo(QSize(WIDEST, WIDEST))
+
+    def minimumSizeHint(self) -> QSize:
+        """Its words if they are short, or as much of them as tells a name."""
+        return super().minimumSizeHint().boundedTo(QSize(LEAST, LEAST))
 
     def initStyleOption(self, option: QStyleOptionComboBox | None) -> None:
         """What is drawn."""
@@ -180,27 +196,6 @@ def filter_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) ->
     widget = button(text, name, tip, clicked, checkable=True)
     widget.setProperty("role", "filter")
     return widget
-
-
-class EmptyState(QWidget):
-    """What to do next, and the button for it."""
-
-    def __init__(self, title: str, text: str, action: str, name: str, clicked: Callable[[], Any]) -> None:
-        super().__init__()
-        layout = QVBoxLayout(self)
-        layout.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        layout.setSpacing(12)
-        heading = label(title, size=look.TITLE, strong=True)
-        self.text = label(text, role="faint")
-        self.text.setWordWrap(True)
-        self.text.setFixedWidth(440)
-        for widget in (heading, self.text):
-            widget.setAlignment(Qt.AlignmentFlag.AlignCenter)
-            layout.addWidget(widget, 0, Qt.AlignmentFlag.AlignCenter)
-        self.button = button(action, name, text, clicked)
-        self.button.setProperty("role", "main")
-        self.button.setVisible(bool(action))
-        layout.addWidget(self.button, 0, Qt.AlignmentFlag.AlignCenter)
 
 
 def to_image(pixels: NDArray[np.uint8]) -> QImage:

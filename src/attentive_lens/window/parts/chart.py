@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import QLabel
 from attentive_lens.core.objects import Same
 from attentive_lens.window import look
 from attentive_lens.window.parts.plot import Plot, figure
+from attentive_lens.window.parts.pointing import READ, points
 
 RIGHT = 92
 """Pixels at the right for the names of curves."""
@@ -74,6 +75,7 @@ class Chart(Plot):
 
     def __init__(self, title: str, unit: str, name: str) -> None:
         super().__init__(title, name, (48, RIGHT, 34, 26), clips=True)
+        points(self, lambda at: self.area().contains(QPointF(at)), READ)
         self.unit = unit
         self.curves: tuple[Curve, ...] = ()
         self.span = 1.0

@@ -5,11 +5,11 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu, QPushButton, QStackedLayout, QWidget
 
 from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.desk.images.curating import flagged, moved
-from attentive_lens.window.parts.basics import button
+from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 from attentive_lens.workspace.corrections import EXCLUDED, SETS
@@ -20,7 +20,7 @@ KEYS = {"label": "L", "set": "S", "exclude": "X", "flag": "F"}
 
 
 class Decisions(QWidget):
-    """Four buttons.
+    """Four buttons; a line about them in their place while no image is chosen.
 
     Parameters
     ----------
@@ -42,7 +42,9 @@ class Decisions(QWidget):
             ("exclude", "Exclude (X)", "Do not use the selected images.", self.exclude),
             ("flag", "Flag (F)", "Mark the selected images to come back to.", self.flag),
         )
-        grid = QGridLayout(self)
+        self._stack = QStackedLayout(self)
+        of_chosen = QWidget()
+        grid = QGridLayout(of_chosen)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(6)
         self.buttons: dict[str, QPushButton] = {}
@@ -50,26 +52,31 @@ class Decisions(QWidget):
             tip = f"{tip} Key: {KEYS[name]}. It can be undone, and the file stays as it is."
             self.buttons[name] = button(shown, name + suffix, tip, done)
             grid.addWidget(self.buttons[name], k // columns, k % columns)
+        hint = label("Choose images to give them a label (L) or set (S), exclude (X) or flag (F) them.", "faint")
+        hint.setWordWrap(True)
+        for each in (of_chosen, hint):
+            self._stack.addWidget(each)
         self.show_images(())
 
     def show_images(self, places: tuple[int, ...]) -> None:
         """Those that a button decides about, by their places."""
         self.places = places
         collection = self.session.images.collection
-        for control in self.buttons.values():
-            control.setEnabled(bool(places))
+        self._stack.setCurrentIndex(0 if places else 1)
         out = bool(places) and all(collection.sets[p] == EXCLUDED for p in places)
         self.buttons["exclude"].setText("Use (X)" if out else "Exclude (X)")
         marked = bool(places) and all(collection.rows[p].flagged for p in places)
         self.buttons["flag"].setText("Unflag (F)" if marked else "Flag (F)")
 
     def take_key(self, event: QKeyEvent) -> bool:
-        """Press the button that a key stands on; whether there is one."""
+        """Press the button that a key stands on; whether there is one, and an image for it."""
+        if not self.places:
+            return False
         for name, key in KEYS.items():
             if event.text().upper() == key:
                 self.buttons[name].click()
                 return True
-        if event.text().upper() in WHY and self.places:
+        if event.text().upper() in WHY:
             self.session.why_asked.emit(self._numbers()[0], event.text().upper())
             return True
         return False

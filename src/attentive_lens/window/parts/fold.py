@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, horizontal, label, vertical
+from attentive_lens.window.parts.basics import OneLine, button, horizontal, vertical
 
 
 class Fold(QWidget):
@@ -26,7 +26,7 @@ class Fold(QWidget):
         self.head.setProperty("role", "fold")
         self.head.setAccessibleName(title)
         row.addWidget(self.head)
-        self.says = label(role="faint", size=look.SMALL, name=f"{name} says")
+        self.says = OneLine(f"{name} says", "faint", look.SMALL)
         row.addWidget(self.says, 1)
         outer.addLayout(row)
         self.body = QWidget()

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QComboBox
-
 from attentive_lens.window import look
+from attentive_lens.window.parts.basics import Chooser
 from attentive_lens.window.session import Session
 
 
-class LayerChooser(QComboBox):
+class LayerChooser(Chooser):
     """The layers of the run in view, the last before the answers first.
 
     Parameters
@@ -27,7 +26,6 @@ class LayerChooser(QComboBox):
         self.setAccessibleName(shown)
         self.setToolTip(tip)
         self.setFont(look.font())
-        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
 
     @property
     def layer(self) -> str:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import Any
 
 from numpy.typing import NDArray
-from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QVariantAnimation, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QImage,
@@ -23,7 +23,10 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.parts.pointing import READ, points
 
+FADE_MS = 140
+"""Milliseconds in which a map comes over the image, where the desktop wants things to move."""
 LEAST_REGION = 4
 """Pixels of a side from which a region is meant."""
 
@@ -52,6 +55,7 @@ class Lens(QWidget):
 
     def __init__(self, name: str) -> None:
         super().__init__()
+        points(self, lambda at: self.square().contains(QPointF(at)), READ)
         self.setObjectName(name)
         self.setAccessibleName(name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -63,13 +67,27 @@ class Lens(QWidget):
         self.strength = 1.0
         self._from: QPointF | None = None
         self._region: QRectF | None = None
-        self.setMouseTracking(True)
+        self._fade = QVariantAnimation(self)
+        self._fade.setStartValue(0.0)
+        self._fade.setEndValue(1.0)
+        self._fade.setDuration(FADE_MS)
+        self._fade.valueChanged.connect(lambda _: self.update())
         self.across, self.below, self.radius = 0.5, 0.5, 0.24
 
     def show_image(self, picture: QImage | None, map_: QImage | None) -> None:
-        """Show another image and map; the lens stays where it is."""
+        """Show another image and map; the lens stays where it is, and a map that is another fades in over the image."""
+        other = map_ is not None and map_ != self.map
         self.picture, self.map = picture, map_
+        if other and self.isVisible() and look.moves(self):
+            self._fade.stop()
+            self._fade.start()
         self.update()
+
+    @property
+    def here(self) -> float:
+        """How much of the map is there already, 0–1."""
+        running = self._fade.state() == QVariantAnimation.State.Running
+        return float(self._fade.currentValue()) if running else 1.0
 
     def place_lens(self, x: float, y: float, radius: float) -> None:
         """Move the lens without telling anybody."""
@@ -101,8 +119,9 @@ class Lens(QWidget):
                 hole = QPainterPath()
                 hole.addEllipse(centre, rim, rim)
                 painter.setClipPath(hole)
-            painter.fillRect(square, t.colour("sheet", round(150 * self.strength)))
-            painter.setOpacity(self.strength)
+            strength = self.strength * self.here
+            painter.fillRect(square, t.colour("sheet", round(150 * strength)))
+            painter.setOpacity(strength)
             painter.drawImage(square, self.map)
             painter.restore()
         if not self.whole:

@@ -13,6 +13,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.outline import NAME, SEED
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, horizontal, label, vertical
+from attentive_lens.window.parts.fold import Fold
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
 
@@ -22,7 +23,7 @@ PLAN_FILES = "Plans (*.toml);;All files (*)"
 
 
 class PlanPanel(QWidget):
-    """Name and seed of the plan being designed; open it from a file, save it to one."""
+    """Name and seed of the plan being designed, folded; open it from a file, save it to one."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -30,6 +31,9 @@ class PlanPanel(QWidget):
         inside = vertical(self, spacing=6)
         self.images = label(role="faint", name="plan images")
         inside.addWidget(self.images)
+        tip = "What the run is called, what its random numbers start from, and its plan as a file."
+        self.fold = Fold("Name and seed", "name and seed", tip)
+        inside.addWidget(self.fold)
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
         grid.setVerticalSpacing(6)
@@ -37,7 +41,7 @@ class PlanPanel(QWidget):
         self.name = self._field("name", NAME, grid, 0)
         self.seed = self._field("seed", SEED, grid, 1)
         self.seed.setAlignment(Qt.AlignmentFlag.AlignRight)
-        inside.addLayout(grid)
+        self.fold.inside.addLayout(grid)
         row = horizontal(spacing=8)
         tip = "Take a plan from a file in place of this one, or write this one to a file, every setting explained."
         self.file = button("Plan file", "plan file", tip, lambda: None)
@@ -47,7 +51,7 @@ class PlanPanel(QWidget):
         self.file.setMenu(menu)
         row.addWidget(self.file)
         row.addStretch()
-        inside.addLayout(row)
+        self.fold.inside.addLayout(row)
         self.problem = label(role="bad", name="plan problem")
         self.problem.setWordWrap(True)
         self.problem.setVisible(bool(session.design.problem))
@@ -78,6 +82,7 @@ class PlanPanel(QWidget):
         self.name.setText(plan.name)
         self.name.setCursorPosition(0)
         self.seed.setText(str(plan.seed))
+        self.fold.say(f"{plan.name}, {plan.seed}")
 
     def _edited(self) -> None:
         plan, seed = self.session.design.plan, self.seed.text().strip()

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.parts.pointing import SIDEWAYS, points
 
 FIGURE = 52
 STEPS = 200
@@ -28,6 +29,7 @@ class RangeSlider(QWidget):
 
     def __init__(self, name: str, low: float, high: float, values: tuple[float, ...]) -> None:
         super().__init__()
+        points(self, shape=SIDEWAYS)
         self.setObjectName(name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)

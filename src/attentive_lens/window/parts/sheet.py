@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import map_colours, to_image
+from attentive_lens.window.parts.pointing import points
 from attentive_lens.window.words import shortened
 
 GAP = 6
@@ -55,6 +56,7 @@ class ContactSheet(QAbstractScrollArea):
 
     def __init__(self, name: str, side: int = 64) -> None:
         super().__init__()
+        points(self, lambda at: self._at(at) is not None)
         self.setObjectName(name)
         self.setAccessibleName("contact sheet")
         self.setFrameShape(QFrame.Shape.NoFrame)

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QP
 from PyQt6.QtWidgets import QAbstractScrollArea, QFrame, QToolTip, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.parts.pointing import points
 
 GAP, MARGIN, CAPTION = 8, 3, 18
 
@@ -76,6 +77,7 @@ class Tiles(QAbstractScrollArea):
 
     def __init__(self, name: str, shown: str, side: int = 96, most: int = 0) -> None:
         super().__init__()
+        points(self, lambda at: self.at(at) is not None)
         self.setObjectName(name)
         self.setAccessibleName(shown)
         self.setFrameShape(QFrame.Shape.NoFrame)

@@ -43,6 +43,7 @@ class Behind:
             self.again = again
             if not are_cells:
                 self._forget_cells()
+            self.chosen.all_wrong.setVisible(again != self.wrong)
             self.chosen.show_parts(title, [part for part in parts if part.places], table.classes)
 
     def cells(self, cells: Cells) -> None:
@@ -126,6 +127,7 @@ class Behind:
         """Images chosen on the map, of whatever set; all selected, so that a decision is about them all."""
         self._forget_cells()
         self.again = partial(self.mapped, answers, names)
+        self.chosen.all_wrong.show()
         title = f"{counted(len(answers), 'image', 'images')} chosen on the map"
         self.chosen.show_parts(title, in_two(answers, names), names, select_all=True)
 

@@ -18,6 +18,7 @@ from attentive_lens.desk.requests.mapping import DataMap
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
+from attentive_lens.window.parts.pointing import points
 
 ROOM, PICTURE = 36, 28
 """Pixels that an image claims, and of its picture; between them lie frame and ring."""
@@ -51,9 +52,9 @@ class ImageMap(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        points(self, lambda at: self.row_at(QPointF(at)) >= 0)
         self.setObjectName("image map")
         self.setAccessibleName("map of the data")
-        self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(240, 220)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)

@@ -19,6 +19,7 @@ from attentive_lens.scoring.measures import Overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, vertical
+from attentive_lens.window.parts.pointing import points, rows
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.printing import print_report
@@ -47,6 +48,7 @@ class SetBars(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        points(self, rows(lambda: len(SETS), ROW))
         self.setObjectName("set bars")
         self.setAccessibleName("accuracy of the sets")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)

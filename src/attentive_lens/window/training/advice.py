@@ -20,11 +20,9 @@ class AdviceStrip(QFrame):
     -------
     changed
         There is other advice.
-    opened
-        Somebody wants to see what to do next.
     """
 
-    changed, opened = pyqtSignal(), pyqtSignal()
+    changed = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -44,9 +42,6 @@ class AdviceStrip(QFrame):
         )
         self.more.setCheckable(True)
         row.addWidget(self.more)
-        tip = "All remedies, what each should gain, and what came of those that were trained."
-        self.open = button("What to do next", "open next steps", tip, self.opened.emit)
-        row.addWidget(self.open)
         outer.addLayout(row)
         self.evidence = OneLine("advice evidence")
         outer.addWidget(self.evidence)

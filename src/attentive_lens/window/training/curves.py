@@ -65,7 +65,12 @@ class CurvesView(QWidget):
         self.smoothing.setFont(look.font(look.SMALL))
         self.smoothing.setFixedWidth(112)
         self.smoothing.valueChanged.connect(self._draw)
-        row = horizontal(spacing=8)
+        tip = "How the curves are drawn: loss by its logarithm, smoothed, beside a curve from a file."
+        self.drawing = button("", "how curves are drawn", tip, self._turn, checkable=True)
+        self.drawing.setProperty("role", "fold")
+        self.drawing.setAccessibleName("how curves are drawn")
+        self.tools = QWidget()
+        row = horizontal(self.tools, spacing=8)
         row.addWidget(self.log)
         row.addWidget(self.smoothing)
         self.reference_button = button(
@@ -76,9 +81,13 @@ class CurvesView(QWidget):
         )
         self.reference_button.setFont(look.font(look.SMALL))
         row.addWidget(self.reference_button)
-        row.addStretch()
-        tools.addLayout(row)
+        head = horizontal(spacing=8)
+        head.addWidget(self.drawing)
+        head.addWidget(self.tools)
+        head.addStretch()
+        tools.addLayout(head)
         tools.addStretch()
+        self._turn()
         head = QHBoxLayout(self.accuracy)
         head.setContentsMargins(0, 0, 8, 0)
         self.measure = chooser(
@@ -122,6 +131,12 @@ class CurvesView(QWidget):
         """Draw a run, others' validation beside it, and what began where."""
         self._of = (view, others, flags)
         self._draw()
+
+    def _turn(self) -> None:
+        """Unfold how the curves are drawn, or fold it."""
+        unfolded = self.drawing.isChecked()
+        self.drawing.setText("▾" if unfolded else "▸ scale and smoothing")
+        self.tools.setVisible(unfolded)
 
     def _ask_reference(self) -> None:
         """Ask for a file, or take its curve off."""

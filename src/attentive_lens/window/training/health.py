@@ -15,6 +15,7 @@ from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import Plate, plates_of
 from attentive_lens.window.parts.basics import label, vertical
+from attentive_lens.window.parts.pointing import points, rows
 from attentive_lens.window.words import shortened
 
 HEADS = {
@@ -122,6 +123,7 @@ class SeriesTable(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        points(self, rows(lambda: len(self.rows), ROW, HEAD))
         self.setObjectName("health table")
         self.setAccessibleName("health of layers")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)

@@ -12,6 +12,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import OneLine, button, label, set_role, vertical
 from attentive_lens.window.parts.plot import Plot
+from attentive_lens.window.parts.pointing import READ, points
 from attentive_lens.window.session import Session
 
 
@@ -28,6 +29,7 @@ class RateChart(Plot):
 
     def __init__(self) -> None:
         super().__init__("", "rate chart", (48, 24, 26, 40), clips=True)
+        points(self, lambda _: self.swept is not None, READ)
         self.setAccessibleName("loss over the learning rate")
         self.setToolTip("Click to take another rate than the one suggested.")
         self.swept: RatesSwept | None = None

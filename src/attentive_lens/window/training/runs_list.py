@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.window import look
+from attentive_lens.window.parts.pointing import points, rows
 from attentive_lens.window.words import percent
 
 ROW, EDGE, LEFT = 48, 3, 10
@@ -35,6 +36,7 @@ class RunsList(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        points(self, rows(lambda: len(self.views), ROW))
         self.setObjectName("runs list")
         self.setAccessibleName("runs")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)

@@ -35,19 +35,25 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
             ("stopping", None),
         ),
     ),
-    ("Optimiser", "Momentum, weight decay and what the optimiser has besides.", (("optimiser", None),)),
-    ("Schedule", "The learning rate over the run, drawn as a curve that can be dragged.", (("schedule", None),)),
     (
-        "Regularisation",
-        "Gradient clipping, averaged weights, augmentation variants; dropout stands in the network.",
-        (("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
+        "Optimiser and schedule",
+        "Momentum, weight decay; the learning rate over the run, drawn as a curve that can be dragged.",
+        (("optimiser", None), ("schedule", None)),
     ),
-    ("Loss", "What training makes small, class weights, label smoothing.", (("loss", None),)),
-    ("Initialisation", "How the weights start.", (("initialisation", None),)),
     (
-        "Machine",
-        "What changes the time it takes, and at most how results are rounded.",
-        (("training", ("threads", "precision", "kernels", "evaluation_batch_size")),),
+        "Loss and regularisation",
+        "What training makes small, class weights; gradient clipping, averaged weights. Dropout is in the network.",
+        (("loss", None), ("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
+    ),
+    (
+        "Split and preprocessing",
+        "Which images are held out to evaluate on, and how an image becomes the network's input.",
+        (("split", ("validation_fraction",)), ("preprocessing", None)),
+    ),
+    (
+        "Initialisation and machine",
+        "How the weights start; what changes the time it takes, and at most how results are rounded.",
+        (("initialisation", None), ("training", ("threads", "precision", "kernels", "evaluation_batch_size"))),
     ),
 )
 """Folded settings: heading, tip, and fields by section; None for all of a section that are not in view."""
@@ -118,18 +124,15 @@ class SettingsPanel(QWidget):
                     self._add_kind(fold.inside, section, section not in USUAL, None)
                 else:
                     self._add(fold.inside, section, self._form(section, names))
-            if title == "Machine":
+            sections = {section for section, _ in parts}
+            if "initialisation" in sections:
                 self.times = ThreadTimes(session)
                 fold.inside.addWidget(self.times)
-            if title == "Schedule":
+            if "schedule" in sections:
                 self.schedule = ScheduleChart(session)
                 fold.inside.addWidget(self.schedule)
         inside.addSpacing(6)
-        images, changes = label("Split and preprocessing", strong=True), label("Augmentation", strong=True)
-        inside.addWidget(images)
-        self._add(inside, "split", self._form("split", ("validation_fraction",)))
-        self._add(inside, "preprocessing", self._form("preprocessing", None))
-        inside.addSpacing(6)
+        changes = label("Augmentation", strong=True)
         inside.addWidget(changes)
         self.augmentation = label(role="faint", name="augmentation words")
         self.augmentation.setWordWrap(True)
@@ -142,7 +145,7 @@ class SettingsPanel(QWidget):
         )
         inside.addWidget(change, 0, Qt.AlignmentFlag.AlignLeft)
         inside.addStretch()
-        self.aside += [self.price, sweep, images, changes, self.augmentation, change, self.times, self.schedule]
+        self.aside += [self.price, sweep, changes, self.augmentation, change, self.times, self.schedule]
         session.plan_changed.connect(self.refresh)
         self.refresh()
 
