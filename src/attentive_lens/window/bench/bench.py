@@ -8,6 +8,7 @@ shape is dashed, a faulty one is outlined in vermilion. In Explain the plates ca
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -33,6 +34,8 @@ from attentive_lens.window.bench.plates import Plate
 from attentive_lens.window.parts.pointing import points
 from attentive_lens.window.words import shape, shortened
 
+BETWEEN = 4
+"""Pixels that are free between two names side by side."""
 PLACE = 86
 """Pixels a plate takes along the rail."""
 LINE, NAME_LINES = 15, 3
@@ -230,7 +233,9 @@ class Bench(QWidget):
         most = 1 if raised else NAME_LINES
         key = (plate.name, int(wide), chosen, most)
         if key not in self._lines:
-            self._lines[key] = self._name_lines(plate.name, wide - 2, painter.fontMetrics().horizontalAdvance, most)
+            self._lines[key] = self._name_lines(
+                plate.name, wide - BETWEEN, painter.fontMetrics().horizontalAdvance, most
+            )
         lines = self._lines[key]
         top = middle.y() + self.geometry_.room(1) / 2 + 2 if raised else self.height() - CAPTIONS
         top += 0 if raised else LINE * (NAME_LINES - len(lines)) / 2
@@ -248,10 +253,10 @@ class Bench(QWidget):
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, size)
 
     def _name_lines(self, name: str, width: float, measure: Callable[[str], float], most: int) -> list[str]:
-        """A name on as many lines, broken at a blank, as it needs; what is still too long keeps what tells it apart."""
+        """A name on as many lines, broken at blanks and hyphens, as it needs; a longer one as much as tells it."""
         lines = [""]
-        for word in name.split():
-            longer = f"{lines[-1]} {word}".strip()
+        for word in re.split(r"(?<=-)(?=\S)|\s+", name):
+            longer = f"{lines[-1]}{'' if lines[-1].endswith('-') else ' '}{word}".strip()
             if lines[-1] and measure(longer) > width:
                 lines.append(word)
             else:

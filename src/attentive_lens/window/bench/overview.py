@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.parts.pointing import SIDEWAYS, points
+from attentive_lens.window.words import shape
 
 HEIGHT = 26
 
@@ -24,7 +25,7 @@ class Overview(QWidget):
         points(self, shape=SIDEWAYS)
         self.setObjectName("overview")
         self.setAccessibleName("the whole network; a click goes there")
-        self.setToolTip("The whole network. Click or drag to go along it.")
+        self.setToolTip("The whole network: rest on a stroke to see its name, click or drag to go there.")
         self.setFixedHeight(HEIGHT)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._bench, self._scroll = bench, scroll
@@ -57,6 +58,22 @@ class Overview(QWidget):
             painter.setPen(QPen(t.colour("petrol"), 1))
             painter.setBrush(t.colour("petrol", 18))
             painter.drawRoundedRect(frame.adjusted(0.5, 0, -0.5, 0), 3, 3)
+
+    def plate_at(self, x: float) -> int | None:
+        """The plate that stands nearest to a place on the strip, in pixels; None where there is none."""
+        scale = self.width() / max(1, self._bench.width())
+        places = range(len(self._bench.plates))
+        return min(places, key=lambda place: abs(self._bench.centre(place).x() * scale - x), default=None)
+
+    def event(self, event: QEvent | None) -> bool:
+        """The name of what a stroke stands for, and its output, where the mouse rests."""
+        place = self.plate_at(event.pos().x()) if isinstance(event, QHelpEvent) else None
+        if isinstance(event, QHelpEvent) and place is not None:
+            plate = self._bench.plates[place]
+            words = " · ".join(filter(None, (plate.name, shape(plate.shape) if plate.shape else "")))
+            QToolTip.showText(event.globalPos(), f"{words}\nA click or a drag goes along the network.", self)
+            return True
+        return super().event(event)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Bring the middle of the screen there."""
