@@ -81,7 +81,7 @@ def test_a_run_s_dropout_is_seen_and_told_in_words(station: Workspace) -> None:
     most = seen.classes[int(seen.answers.mean(axis=0).argmax())]
     assert words.startswith(f"Over 32 draws, as in training: {most} ")
     changed = int((seen.answers.argmax(axis=1) != seen.without.argmax()).sum())
-    assert f"{changed} of 32 draws turn the answer" in words
+    assert f"{changed} of 32 draws change the answer" in words
     still = replace(
         plan.network,
         nodes=tuple(replace(node, layer=Dropout(rate=0.0)) if node.layer.kind == "dropout" else node for node in nodes),

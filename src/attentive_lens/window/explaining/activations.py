@@ -136,7 +136,7 @@ class ActivationsPanel(LayerPanel):
             return
         if self.explanation is not None and self.dropout.open(self.layer, self.explanation):
             self.pages.setCurrentIndex(2)
-            self.note.setText(f"{self.layer}: what training strikes out of it, in vermilion")
+            self.note.setText(f"{self.layer}: what dropout drops, in vermilion")
             return
         self.pages.setCurrentIndex(0)
         self._sort()

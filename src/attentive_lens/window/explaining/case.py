@@ -119,7 +119,7 @@ class CasePanel(QWidget):
         self.pinned.setWidget(lines)
         grid.addWidget(self.pinned, 2, 0, 1, 2)
         row = horizontal(spacing=8)
-        tip = "Keep the maps in view, their method and what they rest on, with the case."
+        tip = "Keep the maps in view, and how they were made, with the case."
         self.pin = button("Pin this map", "pin map", tip, self.pin_asked.emit)
         row.addWidget(self.pin)
         self.close_button = button("Close case", "close case", "Done with it; it stays in the book.", self._close)

@@ -125,7 +125,7 @@ class ChannelRows(QWidget):
         for row in range(first, min(last, len(self.order))):
             channel, y = self.order[row], row * STEP
             idle = "dead: no training image excites it" if channel in dead else ""
-            idle = idle or ("never used: no class's score hangs on it" if channel in unused else "")
+            idle = idle or ("never used: no class's score depends on it" if channel in unused else "")
             painter.setPen(look.theme.colour("vermilion" if idle else "faint"))
             words = idle or (spoken(self.seen, channel) if self.seen is not None else "")
             line = f"channel {channel}{' · ' if words else ''}{words}"

@@ -21,8 +21,7 @@ class DistributionChart(Plot):
         super().__init__("", "layer distribution", (0, 0, 0, UNDER))
         self.setAccessibleName("distribution of the layer's values")
         self.setToolTip(
-            "Bars: values in training images. Line: in this image. Heights are roots of shares, so that rare values"
-            " are seen."
+            "Bars: values in training images. Line: in this image. Square-root heights, so that rare values show."
         )
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMinimumSize(QSize(100, TALL + UNDER))

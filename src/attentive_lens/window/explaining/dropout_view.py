@@ -1,4 +1,4 @@
-"""Dropout at work: what each draw strikes out of a layer, and how far the answers move with it."""
+"""Dropout at work: what each draw drops of a layer, and how far the answers move with it."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ class DropoutView(QWidget):
         self.says = label(name="dropout range")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)
-        self.draws = Tiles("dropout draws", "what each draw strikes out", SIDE)
+        self.draws = Tiles("dropout draws", "what each draw drops", SIDE)
         inside.addWidget(self.draws, 1)
 
     def open(self, layer: str, explanation: Explanation) -> bool:
@@ -73,7 +73,7 @@ class DropoutView(QWidget):
             turned = predicted != int(seen.without.argmax())
             caption = seen.classes[predicted] if turned else f"{answers[predicted]:.2f}"
             words = f"{seen.classes[predicted]} {answers[predicted]:.2f}"
-            tip = f"{int(mask.size - mask.sum())} of {mask.size} values are struck out; {words}"
+            tip = f"{int(mask.size - mask.sum())} of {mask.size} values are dropped; {words}"
             tiles.append(Tile((to_image(struck(mask)),), caption, tip, sharp=True))
         self.draws.show_tiles(tuple(tiles))
         self.says.setText(in_words(seen))
@@ -108,5 +108,5 @@ def in_words(seen: DropoutSeen) -> str:
         if not place or seen.answers[:, k].max() >= LEAST
     ]
     changed = int((seen.answers.argmax(axis=1) != seen.without.argmax()).sum())
-    turned = f"{changed} of {len(seen.answers)} draws turn the answer"
+    turned = f"{changed} of {len(seen.answers)} draws change the answer"
     return f"Over {len(seen.answers)} draws, as in training: {', '.join(words)}. {turned}."

@@ -124,7 +124,7 @@ class MapChooser(QWidget):
         if word == ANOTHER:
             images = len(self.session.images.collection.rows)
             number, chosen = QInputDialog.getInt(
-                self, "Begin from another image", "Number of the image that the way begins from:", 1, 1, max(1, images)
+                self, "Another image as the baseline", "Number of the baseline image:", 1, 1, max(1, images)
             )
             word = f"image {number}" if chosen else getattr(self.choice, name)
         self._choose(self.choice.with_(**{name: word}))

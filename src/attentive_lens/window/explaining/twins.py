@@ -159,8 +159,8 @@ class Twins(QWidget):
         column.addWidget(above)
         lens = Lens(f"lens {key}")
         lens.setToolTip(
-            "Drag the lens or use the arrow keys; wheel or + and − size it; Space shows the whole map. With Shift draw"
-            " a region: it is covered, and the answer told. The right button saves the map."
+            "Drag or arrow keys move the lens, wheel or + and − size it, Space shows the whole map. Shift and drag"
+            " cover a region and say the answer. The right button saves the map."
         )
         lens.moved.connect(self._lens_moved)
         lens.whole_asked.connect(lambda: self.whole.click())

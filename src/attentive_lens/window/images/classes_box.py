@@ -26,7 +26,7 @@ class ClassesBox(QWidget):
         self.classes.currentIndexChanged.connect(self._choose)
         inside.addWidget(self.classes)
         row = horizontal(spacing=4)
-        tip = "Call it otherwise; earlier runs know it by its old name."
+        tip = "Rename it; earlier runs keep the old name."
         self.rename = button("Rename …", "rename class", tip, self._rename)
         tip = "Give all its images the label of another class; a class without images has no unit in the output."
         self.merge = button("Merge into …", "merge class", tip, self._merge)

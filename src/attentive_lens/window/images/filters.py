@@ -15,7 +15,7 @@ SMALLEST, LARGEST = 24, 256
 ALWAYS = ("training", "validation", "test")
 MEANINGS = {
     "training": "Images the model learns from.",
-    "validation": "Images kept from training to judge it by and to choose the best epoch.",
+    "validation": "Held out from training, to judge it and to choose the best epoch.",
     "test": "Images for one last judgement. Do not choose a model by them.",
     "left out": "Images not used because only a part is used at all.",
     "excluded": "Images you decided not to use.",
@@ -52,7 +52,7 @@ class FilterBar(QWidget):
         jump.setFixedWidth(150)
         row.addWidget(jump)
         self.answers = self._chooser(
-            "answers filter", ("all", "wrong", "correct"), "Only what the run in view answered so."
+            "answers filter", ("all", "wrong", "correct"), "Only images that the run in view answered this way."
         )
         row.addWidget(self.answers)
         self.order = self._chooser("order", ORDERS, "What the images are sorted by.")

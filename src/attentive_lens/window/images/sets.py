@@ -214,7 +214,7 @@ class SetsView(QWidget):
             f"{counted(copies, 'image is', 'images are')} noted as copies and stay together."
             if copies
             else "No groups are kept together yet: «Look for faults» offers it for copies.",
-            "The same seed deals the same images whatever else is added or excluded.",
+            "The same seed gives the same sets, whatever else is added or excluded.",
         ]
         self.notes.setText("\n\n".join(notes))
         empty = [

@@ -338,7 +338,7 @@ class EditableBench(Bench):
         path.cubicTo(QPointF(begin.x(), top), QPointF(end.x(), top), end)
         painter.drawPath(path)
         painter.setFont(look.font(look.SMALL))
-        words = f"from {self.plates[source].name}: choose where it leads to, Return; Esc gives it up"
+        words = f"from {self.plates[source].name}: choose where it leads to, Return; Esc cancels"
         painter.drawText(QRectF(8, 2, self.width() - 16, 18), Qt.AlignmentFlag.AlignLeft, words)
 
 

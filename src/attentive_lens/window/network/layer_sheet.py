@@ -98,8 +98,8 @@ class LayerSheet(QScrollArea):
         whole = QWidget()
         row = horizontal(whole, spacing=4)
         for words, name, tip, call in (
-            ("Earlier", "layer earlier", "Exchange it with the layer before (Ctrl+Shift+←).", False),
-            ("Later", "layer later", "Exchange it with the layer behind (Ctrl+Shift+→).", True),
+            ("Earlier", "layer earlier", "Swap it with the layer before (Ctrl+Shift+←).", False),
+            ("Later", "layer later", "Swap it with the layer behind (Ctrl+Shift+→).", True),
         ):
             row.addWidget(button(words, name, tip, partial(self.panel.swap_layer, call)))
         tip = "Take this layer out; the others of its plate stay (Shift+Delete)."
@@ -240,9 +240,7 @@ class LayerSheet(QScrollArea):
             return ""
         base = self.panel.plan.base
         of_base = base is not None and base.frozen and node.name in self.panel.plan.frozen
-        words = (
-            f"Frozen: weights of {base.words}." if base is not None and of_base else "Frozen: weights stay as drawn."
-        )
+        words = f"Frozen: weights of {base.words}." if base is not None and of_base else "Frozen, as initialised."
         part = frozen_part(self.panel.plan)
         if part.node:
             words += f" All up to {part.node} is computed once and kept."

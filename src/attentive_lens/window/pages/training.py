@@ -137,11 +137,11 @@ class TrainingPage(Page):
         runs, head = self.session.runs, Flow(spacing=8)
         self.title = label(size=look.LARGE, strong=True, name="training title")
         head.addWidget(self.title)
-        self.resume = button("Resume", "resume", "Goes on where it was interrupted, to the same end.", runs.resume)
+        self.resume = button("Resume", "resume", "Goes on where it was interrupted, with the same result.", runs.resume)
         self.use_plan = button(
             "Use this plan", "use run plan", "Design the next run from the plan of this one.", self.session.use_run_plan
         )
-        self.pause = button("Pause", "pause run", "Waits after its step with everything on disk.", self._pause)
+        self.pause = button("Pause", "pause run", "Pauses after its step, with everything on disk.", self._pause)
         self.after_epoch = button(
             "Stop after epoch",
             "stop after epoch",
@@ -151,7 +151,7 @@ class TrainingPage(Page):
         self.set_rate = button(
             "Learning rate …",
             "set learning rate",
-            "Learns on with another learning rate from the next step; a resume repeats it.",
+            "Changes the learning rate from the next step on; a resumed run repeats it.",
             self._ask_rate,
         )
         self.queue = button(

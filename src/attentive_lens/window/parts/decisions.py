@@ -124,7 +124,7 @@ class Decisions(QWidget):
         self._popup(menu, self.buttons["label"])
 
     def _ask_new_class(self) -> None:
-        name, given = QInputDialog.getText(self, "New class", "What the new class is called:")
+        name, given = QInputDialog.getText(self, "New class", "Name of the new class:")
         if given and name.strip():
             summary = f"{self._told('relabelled')} as {name.strip()}"
             self.session.images.relabel_as_new(summary, self._numbers(), name)

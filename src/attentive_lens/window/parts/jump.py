@@ -56,14 +56,14 @@ class JumpField(QLineEdit):
         places = find_images(self.session.images.collection, words)
         if not places:
             many = len(self.session.images.collection.rows)
-            why = f"numbers go from 1 to {thousands(many)}, and no name has that in it"
+            why = f"numbers go from 1 to {thousands(many)}, and no name contains it"
             self.session.message.emit(f"No image is called «{words}»: {why}.", True)
             return
         at = self._last[1] + 1 if self._last[0] == words else 0
         self._last = (words, at % len(places))
         if len(places) > 1:
             self.session.message.emit(
-                f"{thousands(self._last[1] + 1)} of {thousands(len(places))} images called so; Return: the next.", False
+                f"{thousands(self._last[1] + 1)} of {thousands(len(places))} images match; Return: the next.", False
             )
         self.chosen.emit(places[self._last[1]])
         self.selectAll()

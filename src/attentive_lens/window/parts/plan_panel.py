@@ -43,7 +43,7 @@ class PlanPanel(QWidget):
         self.seed.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.fold.inside.addLayout(grid)
         row = horizontal(spacing=8)
-        tip = "Take a plan from a file in place of this one, or write this one to a file, every setting explained."
+        tip = "Open a plan from a file, or save this one with every setting explained."
         self.file = button("Plan file", "plan file", tip, lambda: None)
         menu = QMenu(self.file)
         menu.addAction("Open …", self._open)

@@ -20,7 +20,7 @@ from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent
 
-SAYS = "dashed: as sure as right"
+SAYS = "dashed: confidence equals accuracy"
 
 
 class ConfidenceView(ResultsView):
@@ -35,7 +35,7 @@ class ConfidenceView(ResultsView):
     requested = pyqtSignal(str)
 
     word = "confidence"
-    tip = "How sure answers are, whether they may be, and what withholding unsure ones costs."
+    tip = "How confident answers are, how often rightly, and what withholding unsure ones costs."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -52,10 +52,10 @@ class ConfidenceView(ResultsView):
         self.says.setWordWrap(True)
         row = QHBoxLayout()
         row.addWidget(self.says, 1)
-        tip = "Divide the model's raw scores by the temperature that fits the validation images, for whoever asks it."
+        tip = "Divide the model's raw scores by the temperature fitted on the validation images, from now on."
         self.keep = button("Keep the temperature", "keep temperature", tip, partial(self._calibrate, undo=False))
         row.addWidget(self.keep)
-        tip = "Let the model answer as it was trained."
+        tip = "Take the temperature away again."
         self.take_out = button("Take it out", "take temperature out", tip, partial(self._calibrate, undo=True))
         row.addWidget(self.take_out)
         inside.addLayout(row)
@@ -65,7 +65,7 @@ class ConfidenceView(ResultsView):
         self.slider.setObjectName("threshold")
         self.slider.setAccessibleName("least confidence")
         self.slider.setRange(0, THRESHOLDS)
-        self.slider.setToolTip("Answers less sure than this are withheld; arrow keys step.")
+        self.slider.setToolTip("Answers less confident than this are withheld; arrow keys step.")
         self.slider.valueChanged.connect(self._withhold)
         row.addWidget(self.slider, 1)
         inside.addLayout(row)
@@ -118,9 +118,7 @@ class ConfidenceView(ResultsView):
         error, fitted = scores.measures.calibration_error, scores.temperature
         words = f"Answers are off by {percent(error or 0.0)} from how sure they are (expected calibration error)."
         if fitted is not None:
-            lean = (
-                "too sure" if fitted > 1.05 else "not sure enough" if fitted < 0.95 else "about as sure as they may be"
-            )
+            lean = "too sure" if fitted > 1.05 else "not sure enough" if fitted < 0.95 else "about right"
             words += f" They are {lean}: a temperature of {fitted:.2f} fits them best."
         self.says.setText(words)
         self._withhold()

@@ -24,8 +24,8 @@ from attentive_lens.window.words import thousands
 
 SHARES = {
     "counts": ("", "Images in each cell."),
-    "% of true": ("row", "Part of the true class's images: a row makes 100."),
-    "% of said": ("column", "Part of the images that were said to be it: a column makes 100."),
+    "% of true": ("row", "Share of the true class's images: a row adds up to 100."),
+    "% of said": ("column", "Share of the images said to be it: a column adds up to 100."),
 }
 PAIRS, SHOWN = 200, 4
 """Pairs listed at most, and lines of them that are seen at once."""

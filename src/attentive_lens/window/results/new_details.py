@@ -51,8 +51,8 @@ class NewDetails(QWidget):
         self.unlike = label(name="new unlike")
         self.unlike.setWordWrap(True)
         self.unlike.setToolTip(
-            "Mean distance to the three nearest training images by what the network's channels make of them, as part of"
-            " the distance within which 98 % of the held-out images lie."
+            "Mean distance to the three nearest training images, by the network's channels: 98 % of the held-out images"
+            " lie within 1."
         )
         layout.addWidget(self.unlike)
         self.bars = Bars("new bars", 120)

@@ -156,7 +156,7 @@ class OverviewView(ResultsView):
         self.mend_leaks = button("", "mend leaks", tip, self._mend_leaks)
         self.mend_leaks.hide()
         session.worked.connect(self._show_progress)
-        tip = "Read the model anew from its file, score it again, and compare every answer to the last bit."
+        tip = "Scores the model file again and compares every answer, bit by bit."
         self.ask_verify = button("Verify", "verify scores", tip, self._verify)
         row.addWidget(self.ask_verify)
         tip = "Plan, curves, scores, mistakes, causes and cases as one HTML file that anybody can read."

@@ -216,7 +216,7 @@ class RobustnessView(ResultsView):
             self._asked = None
             self.curves.show_ways(None)
             self.says.setText(
-                "Pictures made worse, by blur, noise, light, turning and packing: where do answers break?"
+                "Pictures made worse, by blur, noise, light, rotation and compression: where do answers break?"
             )
             self.start.show()
             self.shown.setCurrentIndex(0)

@@ -18,8 +18,8 @@ from attentive_lens.window.words import percent
 
 HEADS = ("cut by", "part", "images", "right", "others", "chance", "within classes")
 TIPS = {
-    "chance": "That chance alone does so badly, corrected for all slices that were tried.",
-    "within classes": "The same once the slice's classes are allowed for: small if it is not only its hard classes.",
+    "chance": "Probability that chance alone does so badly, corrected for all slices tried.",
+    "within classes": "The same, allowing for the slice's classes: small if it is more than hard classes.",
 }
 SURE = 0.05
 

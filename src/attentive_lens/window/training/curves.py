@@ -46,12 +46,12 @@ class CurvesView(QWidget):
             below.addWidget(frame, share)
             chart.pointed.connect(self._share_cursor)
             chart.zoomed.connect(self._share_stretch)
-            chart.setToolTip("Drag along a chart to see that stretch alone; a double click shows all again.")
+            chart.setToolTip("Drag along a chart to zoom in; a double click shows all again.")
         self.rate_frame = frame
         tools = vertical(self.loss, spacing=8, margins=(64, 0, 8, 0))
         self.log = QCheckBox("logarithmic")
         self.log.setObjectName("log loss")
-        self.log.setToolTip("Draws the loss by its logarithm: small differences late in a run are seen.")
+        self.log.setToolTip("Logarithmic axis of the loss: shows small differences late in a run.")
         self.log.setFont(look.font(look.SMALL))
         self.log.toggled.connect(self.loss.show_log)
         self.smoothing = QSpinBox()
@@ -61,11 +61,11 @@ class CurvesView(QWidget):
         self.smoothing.setSingleStep(2)
         self.smoothing.setSuffix(" epochs")
         self.smoothing.setSpecialValueText("not smoothed")
-        self.smoothing.setToolTip("Draws means over so many epochs, the figures themselves faintly behind them.")
+        self.smoothing.setToolTip("Moving average over so many epochs, the raw curve faintly behind.")
         self.smoothing.setFont(look.font(look.SMALL))
         self.smoothing.setFixedWidth(112)
         self.smoothing.valueChanged.connect(self._draw)
-        tip = "How the curves are drawn: loss by its logarithm, smoothed, beside a curve from a file."
+        tip = "Logarithmic loss, smoothing, a reference curve from a file."
         self.drawing = button("", "how curves are drawn", tip, self._turn, checkable=True)
         self.drawing.setProperty("role", "fold")
         self.drawing.setAccessibleName("how curves are drawn")
@@ -76,7 +76,7 @@ class CurvesView(QWidget):
         self.reference_button = button(
             "Reference …",
             "reference curve",
-            "Draws a curve from a CSV file beside the run's: columns epoch, accuracy, loss. Again: takes it off.",
+            "Draws a curve from a CSV file (columns epoch, accuracy, loss) beside the run's.",
             self._ask_reference,
         )
         self.reference_button.setFont(look.font(look.SMALL))

@@ -20,9 +20,12 @@ from attentive_lens.window.words import shortened
 
 HEADS = {
     "update": ("update / weights", "Size of a step over the size of the weights: about 0.1 % is usual."),
-    "gradient": ("gradient / weights", "Size of the gradient over the size of the weights, of one size in all layers."),
+    "gradient": (
+        "gradient / weights",
+        "Gradient over weights, in size: similar in all layers is healthy.",
+    ),
     "activation": ("activation", "Root mean square of the outputs."),
-    "dead": ("dead units", "Part of a rectifier's channels or units that answer to no image."),
+    "dead": ("dead units", "Share of a rectifier's channels or units that are 0 for every image."),
 }
 ROW, HEAD, NAME = 34, 26, 150
 FITTING = 12
@@ -97,7 +100,7 @@ class HealthView(QFrame):
 
     def _say(self, wrong: dict[str, tuple[str, ...]]) -> None:
         if not wrong:
-            self.says.setText("All layers are within sound limits. Tinted plates would be those that are not.")
+            self.says.setText("All layers are within healthy limits; others would be tinted.")
             return
         words = [f"{name}: {', '.join(HEADS[figure][0] for figure in figures)}" for name, figures in wrong.items()]
         more = f"; and {len(words) - 4} more" if len(words) > 4 else ""

@@ -49,11 +49,9 @@ class RunTools(QWidget):
             row.addWidget(field, share)
         self.pin = button("Pin", "pin run", "Pinned runs stand first in the table.", self._pin, checkable=True)
         self.repeat = button(
-            "Repeat", "repeat run", "Queues its plan with another seed, to see how far chance reaches.", self._repeat
+            "Repeat", "repeat run", "Queues its plan with another seed, to see how much chance matters.", self._repeat
         )
-        self.remove = button(
-            "Delete", "delete run", "Puts the run into the bin, from which it comes back.", self._delete
-        )
+        self.remove = button("Delete", "delete run", "Moves the run to the bin; it can be brought back.", self._delete)
         self.bin = button("Bin", "bin", "Deleted runs: bring one back, or remove them for good.", lambda: None)
         self.bin.setMenu(QMenu(self.bin))
         for each in (self.pin, self.repeat, self.remove, self.bin):

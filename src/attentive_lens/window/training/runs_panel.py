@@ -131,7 +131,7 @@ class RunsPanel(QFrame):
         elif len(selected) == 1:
             self.advice.setText(self._say_of(selected[0]))
         else:
-            self.advice.setText("Select two runs to hear whether their difference is more than chance.")
+            self.advice.setText("Select two runs to see whether their difference is more than chance.")
 
     def _say_of(self, number: int) -> str:
         """What a run's curves say, and how far apart those are that differ from it in the seed alone."""

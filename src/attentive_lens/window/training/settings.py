@@ -42,7 +42,7 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
     ),
     (
         "Loss and regularisation",
-        "What training makes small, class weights; gradient clipping, averaged weights. Dropout is in the network.",
+        "What training minimises, class weights; gradient clipping, averaged weights. Dropout is in the network.",
         (("loss", None), ("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
     ),
     (
@@ -83,12 +83,12 @@ class SettingsPanel(QWidget):
         self.search.setObjectName("find setting")
         self.search.setAccessibleName("find a setting")
         self.search.setPlaceholderText("find a setting …")
-        self.search.setToolTip("Part of a setting's name or of what it does: only those are shown (Esc: all).")
+        self.search.setToolTip("Shows the settings whose name or meaning contains this (Esc: all).")
         self.search.setFont(look.font())
         self.search.textChanged.connect(self._find)
         self.head.addWidget(self.search, 1)
         inside.addLayout(self.head)
-        self.none = label("No setting has that in its name or meaning.", "faint", name="no setting")
+        self.none = label("No setting's name or meaning contains this.", "faint", name="no setting")
         self.none.hide()
         inside.addWidget(self.none)
         self.forms: list[tuple[str, Form | KindForm]] = []
@@ -262,7 +262,7 @@ class ThreadTimes(QWidget):
         self.session = session
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
-        tip = "Times a batch of this plan, answered and learned from, for each number of threads; a few seconds."
+        tip = "Times a batch of this plan, forward and whole step, for each number of threads; a few seconds."
         self.time = button("Time threads", "time threads", tip, self.ask)
         inside.addWidget(self.time, 0, Qt.AlignmentFlag.AlignLeft)
         self.says = label(role="faint", name="thread times")
@@ -286,7 +286,7 @@ class ThreadTimes(QWidget):
         best = min(price.threads, key=lambda each: each.step_seconds)
         if best.threads != chosen:
             lines.append(f"{best.threads} learn soonest; the plan has {chosen}.")
-        self._say("A batch, answered and learned from\n" + "\n".join(lines))
+        self._say("A batch: forward, whole step\n" + "\n".join(lines))
 
     def _say(self, words: str) -> None:
         self.says.setText(words)

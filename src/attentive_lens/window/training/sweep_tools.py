@@ -20,10 +20,10 @@ FIXED_KEYS = ("name", "seed", "network", "augmentation")
 EVERY, RANDOM, HALVING, FOLDS = "every combination", "random", "successive halving", "cross-validation"
 HOW = {
     EVERY: "A run for each combination of the values.",
-    RANDOM: "So many runs, with values drawn from those named, or from a range written 0.0001..0.01.",
-    HALVING: "All are trained a little, the worse half is given up, and so on to the last; for values, not ranges.",
-    FOLDS: "So many runs, each holding out another part, so that every training image is answered by a model that"
-    " never saw it.",
+    RANDOM: "So many runs with random values of the lists, or of a range like 0.0001..0.01.",
+    HALVING: "Trains all a little, drops the worse half, and so on to the last; for lists, not ranges.",
+    FOLDS: "A run a fold, each with another part held out: every training image is answered by a model that never"
+    " saw it.",
 }
 VALUES = 190
 """Pixels of the field for values."""
