@@ -21,6 +21,7 @@ from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
 from attentive_lens.window.parts.basics import ink_on_paper, to_image
+from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -113,6 +114,12 @@ def test_plates_show_what_the_run_in_view_made_of_the_sample_while_they_are_as_t
     most = int(np.abs(seen).mean(axis=(0, 1)).argmax())
     assert bench.pictures[first] == to_image(ink_on_paper(seen[:, :, most]))
     assert "the most active of its maps in run 1" in child(frame, QLabel, "sees").text()
+    beside = child(frame, PictureBox, "map of the plate")
+    assert beside.isVisible()
+    assert beside.picture == bench.pictures[first]
+    bench.choose(0)
+    assert not beside.isVisible(), "the image is its own"
+    bench.choose(1)
     wider = tuple(
         replace(node, layer=node.layer.with_(filters=5)) if node.name == "convolution 2" else node
         for node in design.nodes
@@ -121,6 +128,7 @@ def test_plates_show_what_the_run_in_view_made_of_the_sample_while_they_are_as_t
     assert set(bench.pictures) == {"image", "convolution 1", first, "max pooling 1"}
     design.change(design.plan.changed({"preprocessing.input_size": 48}))
     assert set(bench.pictures) == {"image"}, "another image is looked at"
+    assert not beside.isVisible()
 
 
 def test_a_base_whose_layers_were_changed_is_marked_on_its_plate_and_mended_there(

@@ -120,7 +120,7 @@ def test_a_batch_is_timed_for_each_number_of_threads(qtbot: QtBot, frame: Frame)
     click(qtbot, frame, "time threads")
     says = child(frame, QLabel, "thread times")
     assert says.text() == "timing …"
-    qtbot.waitUntil(lambda: "learned from" in says.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "whole step" in says.text(), timeout=60_000)
     cores = len(os.sched_getaffinity(0))
     summary = [int(line.split()[0]) for line in says.text().splitlines()[1:] if "ms" in line]
     assert summary == list(choices_of_threads(cores))

@@ -48,6 +48,7 @@ COMMANDS: dict[str, str] = {
     "class-maps": "explaining/maps",
     "cases": "explaining/cases",
     "report": "reporting.WriteReport",
+    "export": "exporting.ExportModel",
     "layer": "explaining/inspecting",
     "activity": "explaining/inspecting",
     "numbers": "explaining/inspecting",

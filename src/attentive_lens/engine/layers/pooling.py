@@ -88,14 +88,14 @@ class AveragePoolingLayer(Layer[AveragePooling, Array, Shape]):
         out = np.zeros(shape, inputs.dtype)
         for part in _offsets(_around(inputs, self.settings, shape), self.settings, shape):
             out += part
-        out /= _pixels(self.settings, inputs.shape, shape, inputs.dtype)
+        out /= window_pixels(self.settings, inputs.shape, shape, inputs.dtype)
         return out, inputs.shape
 
     def backward(
         self, grad: Array, saved: Shape, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Array | None, dict[str, Array]]:
         """Shared out evenly."""
-        share = grad / _pixels(self.settings, saved, grad.shape, grad.dtype)
+        share = grad / window_pixels(self.settings, saved, grad.shape, grad.dtype)
         return _spread(share, self.settings, saved), {}
 
 
@@ -109,7 +109,7 @@ class PowerPoolingLayer(Layer[PowerPooling, Array, tuple[Array, Array]]):
         out = np.zeros(shape, inputs.dtype)
         for part in _offsets(_around(np.abs(inputs) ** power, self.settings, shape), self.settings, shape):
             out += part
-        out = (out / _pixels(self.settings, inputs.shape, shape, inputs.dtype) + TINY) ** (1 / power)
+        out = (out / window_pixels(self.settings, inputs.shape, shape, inputs.dtype) + TINY) ** (1 / power)
         return out.astype(inputs.dtype, copy=False), (inputs, out)
 
     def backward(
@@ -118,7 +118,7 @@ class PowerPoolingLayer(Layer[PowerPooling, Array, tuple[Array, Array]]):
         """G · y^(1−p) · |x|^(p−1) · sign(x) / count."""
         inputs, out = saved
         power = self.settings.power
-        share = grad * out ** (1 - power) / _pixels(self.settings, inputs.shape, grad.shape, grad.dtype)
+        share = grad * out ** (1 - power) / window_pixels(self.settings, inputs.shape, grad.shape, grad.dtype)
         spread = _spread(share, self.settings, inputs.shape)
         return (spread * np.abs(inputs) ** (power - 1) * np.sign(inputs)).astype(grad.dtype, copy=False), {}
 
@@ -200,7 +200,7 @@ def _spread(share: Array, settings: Pooling, input_shape: Shape) -> Array:
     return np.ascontiguousarray(whole[:, top : top + height, left : left + width])
 
 
-def _pixels(settings: Pooling, input_shape: Shape, shape: tuple[int, ...], dtype: Dtype) -> Array:
+def window_pixels(settings: Pooling, input_shape: Shape, shape: tuple[int, ...], dtype: Dtype) -> Array:
     """How many pixels of the map each window holds: OH×OW×1, or one number where all hold the same."""
     extents = both(settings.kernel_size)
     if not settings.clips:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QIcon, QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QStackedWidget, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
@@ -52,7 +52,8 @@ class CaseBookView(QFrame):
         row.addWidget(self.says, 1)
         row.addWidget(button("Back to the image", "leave book", "Back (Esc).", self.left.emit))
         inside.addLayout(row)
-        row = horizontal(spacing=32)
+        self.figures = QWidget()
+        row = horizontal(self.figures, spacing=32)
         self.by_status, self.by_cause = Bars("cases by status", 170, 40), Bars("cases by cause", 190, 40)
         for words, bars in (("What became of them", self.by_status), ("What they come from", self.by_cause)):
             column = QVBoxLayout()
@@ -60,7 +61,7 @@ class CaseBookView(QFrame):
             column.addWidget(bars)
             column.addStretch(1)
             row.addLayout(column, 1)
-        inside.addLayout(row)
+        inside.addWidget(self.figures)
         tip = "A double click, or Return, opens the image. Runs: filled where the answer is right, by number."
         self.table = table("cases table", "cases", tip, one_row=True)
         self.table.setIconSize(QSize(PICTURE, PICTURE))
@@ -95,6 +96,7 @@ class CaseBookView(QFrame):
 
     def _show(self) -> None:
         cases = self.result.cases if self.result is not None else ()
+        self.figures.setVisible(bool(cases))
         self.shown.setCurrentWidget(self.table if cases else self.none)
         is_open = sum(not each.case.closed for each in cases)
         self.says.setText(f"{counted(len(cases), 'case', 'cases')}, {is_open} open" if cases else "")

@@ -35,7 +35,7 @@ from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, duration, short, thousands
 
-SAMPLE_SIDE = 96
+SAMPLE_SIDE = 80
 """Pixels of the sample image."""
 PLAN, TEXT = 0, 2
 
@@ -111,11 +111,13 @@ class NetworkPage(Page):
         return hero
 
     def _make_field(self) -> QWidget:
-        """The sample image with what the chosen plate sees of it."""
+        """The sample image with what the chosen plate sees of it, and what it makes of it."""
         field = QWidget()
-        row = horizontal(field, spacing=12, margins=(16, 8, 16, 4))
+        row = horizontal(field, spacing=10, margins=(16, 8, 8, 4))
         self.sample = PictureBox("sample image", SAMPLE_SIDE)
-        row.addWidget(self.sample, 0, Qt.AlignmentFlag.AlignTop)
+        self.made = PictureBox("map of the plate", SAMPLE_SIDE)
+        for picture in (self.sample, self.made):
+            row.addWidget(picture, 0, Qt.AlignmentFlag.AlignTop)
         words = vertical(spacing=4)
         self.sees_title, self.sees = label("Receptive field", strong=True), label(role="faint", name="sees")
         for each in (self.sees_title, self.sees):
@@ -341,6 +343,9 @@ class NetworkPage(Page):
             corner, length = plate.field(side)
             box = QRectF(corner, corner, length, length)
             self.sample.show_image(to_image(pixels[SAMPLE]), box if place and plate.shape else None)
+        map_ = self.bench.pictures.get(plate.output) if place else None
+        self.made.show_image(map_)
+        self.made.setVisible(map_ is not None)
         self.sees_title.setText(f"Receptive field of {plate.name}" if place else "The image")
         if place == 0:
             words = f"Every image comes at {side}×{side} pixels."
@@ -350,6 +355,6 @@ class NetworkPage(Page):
             words = f"Each of its values sees the whole image, {side}×{side} pixels."
         else:
             words = f"Each of its values sees {plate.receptive_field}×{plate.receptive_field} of {side}×{side} pixels."
-        if place and plate.output in self.bench.pictures:
-            words += f" The plate shows the most active of its maps in run {self.seen.run}."
+        if map_ is not None:
+            words += f" Beside it: the most active of its maps in run {self.seen.run}."
         self.sees.setText(words)

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QSizePolicy, QWidget
 
 from attentive_lens.core.objects import Same
+from attentive_lens.desk.requests.exporting import FILES, Exported, ExportModel
 from attentive_lens.desk.requests.images import FaultAction, FaultsFound, FindFaults
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.verifying import Verified, Verify
@@ -162,6 +163,9 @@ class OverviewView(ResultsView):
         tip = "Plan, curves, scores, mistakes, causes and cases as one HTML file that anybody can read."
         self.ask_report = button("Report …", "write report", tip, self._ask_report)
         row.addWidget(self.ask_report)
+        tip = "Write the model for other programs: ONNX with its preprocessing, or weights alone."
+        self.ask_export = button("Export …", "export model", tip, self._ask_export)
+        row.addWidget(self.ask_export)
         self.result = label(role="faint", name="overview found")
         self.result.setWordWrap(True)
         row.addWidget(self.result, 1)
@@ -243,6 +247,25 @@ class OverviewView(ResultsView):
             self.result.setText("Scoring again …")
             request = Verify(self.session.place, run, self.session.scores.on)
             self.session.ask(request, self._take_verified, self.result.setText, priority=3, scope="verify")
+
+    def _ask_export(self) -> None:
+        """Ask where the model goes."""
+        run = self.session.runs.current
+        if run is not None:
+            name, _ = QFileDialog.getSaveFileName(self, "Export the model", f"model-{run}.onnx", FILES)
+            if name:
+                self.export(Path(name))
+
+    def export(self, file: Path) -> None:
+        """Have the run's model written, by the ending of the file."""
+        run = self.session.runs.current
+        if run is not None:
+            request = ExportModel(self.session.place, run, str(file))
+            self.result.setText("Exporting the model …")
+            self.session.ask(request, self._take_exported, self.result.setText, priority=4, scope="export")
+
+    def _take_exported(self, summary: Exported) -> None:
+        self.result.setText(" ".join(summary.words()))
 
     def _ask_report(self) -> None:
         run = self.session.runs.current

@@ -1,0 +1,88 @@
+"""The request that writes a run's model for other programs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import ClassVar
+
+from attentive_lens.core.values import spec
+from attentive_lens.desk.requests.base import Request
+from attentive_lens.errors import BadValue
+
+KINDS = {
+    ".onnx": "ONNX, preprocessing included: another program feeds raw pixels",
+    ".alens": "our own model file: everything that its answers need",
+    ".npz": "weights as NumPy arrays",
+    ".safetensors": "weights as safetensors",
+}
+"""By the ending of the file."""
+FILES = ";;".join(f"{words.partition(',')[0].partition(':')[0]} (*{ending})" for ending, words in KINDS.items())
+"""For a dialog that asks where it goes."""
+
+
+@dataclass(frozen=True)
+class Exported:
+    """A model written for others.
+
+    Attributes
+    ----------
+    file : str
+        Where it is.
+    bytes : int
+        Its size.
+    images : int
+        That the written file was asked about by the standard's evaluator; 0 where there is nothing to be asked.
+    same : int
+        Of these, how many it gives the same class.
+    most : float
+        By how much an answer differs at most.
+    """
+
+    file: str
+    bytes: int
+    images: int
+    same: int
+    most: float
+
+    def words(self) -> Iterator[str]:
+        """Where it is, and whether it answers as the model does."""
+        yield f"{self.file}: {self.bytes / 1e6:.1f} MB."
+        if self.images:
+            right = "all of" if self.same == self.images else f"{self.same} of"
+            yield (
+                f"The standard's own evaluator gives {right} {self.images} images the class that the model gives;"
+                f" an answer differs by {self.most:.1g} at most."
+            )
+
+
+@dataclass(frozen=True)
+class ExportModel(Request[Exported]):
+    """Write a run's best model for other programs: ONNX with its preprocessing, or weights alone.
+
+    An ONNX file is checked against the standard and asked about a sample by the standard's own evaluator.
+    """
+
+    result: ClassVar[type[object]] = Exported
+    task: ClassVar[str] = "exporting.export"
+    doing: ClassVar[str] = "exporting the model"
+    workspace: str
+    run: int
+    file: str = spec("", meaning=f"Where it goes, by its ending: {', '.join(KINDS)}; model-RUN.onnx here if left out.")
+    half: bool = spec(False, meaning="Store the weights of an ONNX file in 16 bits: half as large, nearly the same.")
+    sample: int = spec(16, low=0, high=1000, meaning="Images that an ONNX file is checked on; 0: none.")
+
+    @property
+    def ending(self) -> str:
+        """Of its file.
+
+        Raises
+        ------
+        BadValue
+            If it is none of `KINDS`.
+        """
+        ending = self.file[self.file.rfind(".") :].lower() if "." in self.file else ""
+        if self.file and ending not in KINDS:
+            known = ", ".join(KINDS)
+            raise BadValue(f"{self.file} was not written", f"its ending is none of {known}", "Give it one of these")
+        return ending or ".onnx"

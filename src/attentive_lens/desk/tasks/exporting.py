@@ -1,0 +1,98 @@
+"""The task that writes a run's model for other programs, and checks what it wrote."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.files import check_folder_of, replacing
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import references
+from attentive_lens.desk.requests.exporting import Exported, ExportModel
+from attentive_lens.desk.results.exporting import write_archive
+from attentive_lens.errors import BadFile
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_model
+from attentive_lens.predicting.predictor import Predictor
+from attentive_lens.workspace import Run, Workspace
+
+SETS = ("test", "validation", "training")
+"""Sets that a sample is taken from, the first that has images."""
+
+
+def export(request: ExportModel) -> Job[Exported]:
+    """See `ExportModel`."""
+    ending = request.ending
+    file = Path(request.file or f"model-{request.run}.onnx")
+    check_folder_of(file)
+    place = Workspace.open(Path(request.workspace))
+    run = place.run(request.run)
+    yield Progress(0, 1, request.doing)
+    model = read_model(run.model)
+    images, same, most = 0, 0, 0.0
+    if ending == ".onnx":
+        from attentive_lens.formats.onnx.writing import (
+            write_onnx,  # only here: the standard's schemas take long to load
+        )
+
+        write_onnx(model, file, request.half)
+        images, same, most = yield from _compared(file, model, _sample(place, run, request.sample))
+    elif ending == ".alens":
+        _copy(run.model, file)
+    else:
+        _write_weights(model, file, ending)
+    return Exported(str(file), file.stat().st_size, images, same, most)
+
+
+def _sample(place: Workspace, run: Run, count: int) -> list[NDArray[np.uint8]]:
+    """Pictures as decoded, H×W×3, spread over a set; those whose files are gone are left out."""
+    rows = collection(place, run.plan(), run)
+    for on in SETS:
+        own = [row for row, of in zip(rows.rows, rows.sets, strict=True) if of == on]
+        if own and count:
+            steps = np.linspace(0, len(own) - 1, min(count, len(own))).astype(int)
+            chosen = references(place, [own[k] for k in steps])
+            return [reference.picture().pixels for reference in chosen if reference is not None]
+    return []
+
+
+def _compared(file: Path, model: ModelFile, pictures: list[NDArray[np.uint8]]) -> Job[tuple[int, int, float]]:
+    """How many pictures there were, how many get the same class there, and by how much answers differ at most."""
+    if not pictures:
+        return 0, 0, 0.0
+    from attentive_lens.formats.onnx.checking import answers_of
+
+    predictor = Predictor.of(model)
+    scores = predictor.scores(predictor.prepare(np.stack([model.preprocessor.resized(each) for each in pictures])))
+    there = yield from answers_of(file, pictures)
+    same = there.argmax(axis=1) == predictor.predicted(scores)
+    return len(pictures), int(same.sum()), float(np.abs(there - predictor.checked(scores)).max())
+
+
+def _copy(model: Path, file: Path) -> None:
+    try:
+        with replacing(file, sync=True) as part:
+            shutil.copyfile(model, part)
+    except OSError as error:
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Free the disk or choose another folder") from None
+
+
+def _write_weights(model: ModelFile, file: Path, ending: str) -> None:
+    """Every array by «node/array», float32 as it is."""
+    flat = {f"{node}/{name}": array for node, arrays in model.weights.items() for name, array in arrays.items()}
+    if ending == ".npz":
+        write_archive(flat, file)
+        return
+    from safetensors.numpy import save
+
+    try:
+        with replacing(file, sync=True) as part:
+            part.write_bytes(save({name: np.ascontiguousarray(array) for name, array in flat.items()}))
+    except OSError as error:
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Free the disk or choose another folder") from None

@@ -1,0 +1,114 @@
+"""What is done to an image before the network sees it, as nodes: raw pixels of any size come in."""
+
+from __future__ import annotations
+
+import numpy as np
+from onnx import TensorProto
+
+from attentive_lens.formats.onnx.graph import Graph
+from attentive_lens.images.preprocessing import LUMA_CHROMA, NEIGHBOURHOOD, Preprocessor
+
+LUMA = (19595.0, 38470.0, 7471.0)
+"""Of red, green and blue in 65 536ths: the whole numbers that grey is reckoned with (ITU-R BT.601)."""
+WHOLE = 65536.0
+TRUNCATED = 4.0
+"""Standard deviations at which a Gaussian window ends."""
+
+
+def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
+    """Nodes from N×H×W×3 uint8 pixels to N×C×S×S float32, as `Preprocessor` does it.
+
+    Pictures are resized along their rows and then along their columns, each rounded to whole levels, as here. Of a
+    picture that is more than three times as large as the input, blocks of pixels are averaged first here, and not there:
+    a value may then differ by a few levels.
+    """
+    s = preprocessor.settings
+    values = graph.add("Transpose", graph.add("Cast", image, to=TensorProto.FLOAT), perm=[0, 3, 1, 2])
+    if s.resize_mode == "centre crop":
+        values = _cropped(graph, values)
+    elif s.resize_mode == "letterbox":
+        values = _framed(graph, values)
+    if s.colour_space == "grey":
+        weighed = graph.add("Mul", values, graph.constant(np.array(LUMA, np.float32).reshape(3, 1, 1)))
+        summed = graph.add("ReduceSum", weighed, graph.whole([1]), keepdims=1)
+        values = _rounded(graph, graph.add("Div", summed, graph.constant(WHOLE)))
+    values = _resized(graph, values, s.input_size)
+    scale = 255.0
+    if s.colour_space == "luma-chroma" or s.normalisation == "local contrast":
+        values, scale = graph.add("Div", values, graph.constant(255.0)), 1.0
+    if s.colour_space == "luma-chroma":
+        values = graph.add("Conv", values, graph.constant(LUMA_CHROMA.reshape(3, 3, 1, 1)))
+    if s.normalisation == "local contrast":
+        values = _local_contrast(graph, values, s.input_size, s.channels)
+    std, mean = (np.array(figures).reshape(-1, 1, 1) for figures in (preprocessor.std, preprocessor.mean))
+    values = graph.add("Mul", values, graph.constant(1 / (scale * std)))
+    return graph.add("Sub", values, graph.constant(mean / std), name="prepared image")
+
+
+def _resized(graph: Graph, values: str, side: int) -> str:
+    """Blended between pixels, over as many as an output pixel covers where the picture shrinks."""
+    for axis in (3, 2):
+        sides = [graph.add("Shape", values, start=0, end=axis), graph.whole([side])]
+        if axis == 2:
+            sides.append(graph.whole([side]))
+        size = graph.add("Concat", *sides, axis=0)
+        blended = graph.add("Resize", values, "", "", size, mode="linear", antialias=1, exclude_outside=1)
+        values = graph.add("Clip", _rounded(graph, blended), graph.constant(0.0), graph.constant(255.0))
+    return values
+
+
+def _rounded(graph: Graph, values: str) -> str:
+    """To the nearest whole number, halves upward."""
+    return graph.add("Floor", graph.add("Add", values, graph.constant(0.5)))
+
+
+def _sides(graph: Graph, values: str) -> str:
+    """Rows and columns, two whole numbers."""
+    return graph.add("Shape", values, start=2, end=4)
+
+
+def _cropped(graph: Graph, values: str) -> str:
+    """The middle square."""
+    sides = _sides(graph, values)
+    least = graph.add("ReduceMin", sides, graph.whole([0]), keepdims=1)
+    start = graph.add("Div", graph.add("Sub", sides, least), graph.whole([2]))
+    return graph.add("Slice", values, start, graph.add("Add", start, least), graph.whole([2, 3]))
+
+
+def _framed(graph: Graph, values: str) -> str:
+    """In the middle of a square of the edge's mean colour, which is rounded to whole levels."""
+    sides = _sides(graph, values)
+    lines = []
+    for axis in (2, 3):
+        for place in (0, -1):
+            line = graph.add("Gather", values, graph.constant(np.array(place, np.int64)), axis=axis)
+            lines.append(graph.add("ReduceSum", line, graph.whole([2]), keepdims=1))
+    around = graph.add("Cast", graph.add("ReduceSum", sides, graph.whole([0]), keepdims=0), to=TensorProto.FLOAT)
+    pixels = graph.add("Mul", around, graph.constant(2.0))
+    edge = graph.add("Round", graph.add("Div", graph.add("Sum", *lines), pixels))
+    colour = graph.add("Unsqueeze", edge, graph.whole([3]))
+    most = graph.add("ReduceMax", sides, graph.whole([0]), keepdims=1)
+    missing = graph.add("Sub", most, sides)
+    before = graph.add("Div", missing, graph.whole([2]))
+    none = graph.whole([0, 0])  # of the count of images and of the channels
+    pads = graph.add("Concat", none, before, none, graph.add("Sub", missing, before), axis=0)
+    away = graph.add("Sub", values, colour)  # what is put around it is 0, which is then the edge's colour
+    return graph.add("Add", graph.add("Pad", away, pads), colour)
+
+
+def _local_contrast(graph: Graph, values: str, side: int, channels: int) -> str:
+    """Less the mean of the neighbourhood, over its deviation or the image's usual one: see `local_contrast`."""
+    wide = max(1.0, side * NEIGHBOURHOOD)
+    radius = int(TRUNCATED * wide + 0.5)
+    line = np.exp(-0.5 * (np.arange(-radius, radius + 1) / wide) ** 2)
+    window = np.tile((line / line.sum()).astype(np.float32), (channels, 1, 1, 1))
+
+    def blurred(what: str) -> str:
+        padded = graph.add("Pad", what, graph.whole([0, 0, radius, radius] * 2), mode="edge")
+        down = graph.add("Conv", padded, graph.constant(window.swapaxes(2, 3)), group=channels)
+        return graph.add("Conv", down, graph.constant(window), group=channels)
+
+    centred = graph.add("Sub", values, blurred(values))
+    spread = graph.add("Sqrt", graph.add("Relu", blurred(graph.add("Mul", centred, centred))))
+    usual = graph.add("ReduceMean", spread, graph.whole([2, 3]), keepdims=1)
+    return graph.add("Div", centred, graph.add("Max", spread, usual, graph.constant(1e-3)))

@@ -1,0 +1,90 @@
+"""A model as a file of the standard: preprocessing, layers and output function in one graph, and the class names."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from onnx import ModelProto, TensorProto, checker, helper
+
+from attentive_lens.core.files import replacing
+from attentive_lens.errors import BadFile
+from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.onnx.graph import OPSET, Graph
+from attentive_lens.formats.onnx.layers import WRITERS, Placed
+from attentive_lens.formats.onnx.preparation import prepared
+from attentive_lens.plan.layers import Shape
+from attentive_lens.plan.nodes import IMAGE
+
+INPUT, COUNT = "image", "images"
+"""Name of the input, and of its open number of images."""
+
+
+def _one_sigmoid(graph: Graph, scores: str, name: str) -> str:
+    half = graph.add("Mul", scores, graph.constant(0.5))
+    return graph.add("Softmax", graph.add("Concat", graph.add("Neg", half), half, axis=1), name=name, axis=1)
+
+
+ANSWERS: dict[str, Callable[[Graph, str, str], str]] = {
+    "softmax": lambda graph, scores, name: graph.add("Softmax", scores, name=name, axis=1),
+    "sigmoid": lambda graph, scores, name: graph.add("Sigmoid", scores, name=name),
+    "one sigmoid": _one_sigmoid,
+    "none": lambda graph, scores, name: graph.add("Identity", scores, name=name),
+}
+"""By the output function: adds its nodes to the raw scores, and gives the name of the answers."""
+
+
+def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
+    """A model as the standard's graph.
+
+    Parameters
+    ----------
+    model : ModelFile
+        What is written.
+    half : bool
+        Whether weights are stored in 16 bits.
+
+    Returns
+    -------
+    ModelProto
+        Input ``image``: N×H×W×3 uint8, red, green and blue, of any size. Output ``probabilities``, or ``scores`` where
+        the loss makes none: N×K float32, in the order of the property ``classes``, a JSON list of names.
+    """
+    graph, plan = Graph(half), model.plan
+    outputs = {IMAGE: prepared(graph, INPUT, model.preprocessor)}
+    shapes: dict[str, Shape] = {IMAGE: model.preprocessor.settings.shape}
+    for node, facts in zip(plan.nodes, plan.facts(model.preprocessor.settings.shape), strict=True):
+        weights = {name: np.asarray(array, np.float32) for name, array in model.weights.get(node.name, {}).items()}
+        inputs, given = tuple(outputs[name] for name in node.after), tuple(shapes[name] for name in node.after)
+        outputs[node.name] = WRITERS[node.layer.kind](graph, Placed(node.name, node.layer, weights, inputs, given))
+        shapes[node.name] = facts.shape
+    named = "scores" if model.output == "none" else "probabilities"
+    answers = ANSWERS[model.output](graph, outputs[plan.nodes[-1].name], named)
+    image = helper.make_tensor_value_info(INPUT, TensorProto.UINT8, [COUNT, "rows", "columns", 3])
+    answer = helper.make_tensor_value_info(answers, TensorProto.FLOAT, [COUNT, len(model.classes)])
+    body = helper.make_graph(graph.nodes, "model", [image], [answer], graph.constants)
+    proto = helper.make_model(body, opset_imports=[helper.make_opsetid("", OPSET)], producer_name="attentive-lens")
+    proto.ir_version = helper.find_min_ir_version_for(proto.opset_import)
+    properties = {"classes": list(model.classes), "preprocessing": model.preprocessor.settings.write()}
+    helper.set_model_props(proto, {name: json.dumps(each, ensure_ascii=False) for name, each in properties.items()})
+    return proto
+
+
+def write_onnx(model: ModelFile, file: Path, half: bool = False) -> None:
+    """Write a model, checked against the standard, whole or not at all.
+
+    Raises
+    ------
+    BadFile
+        If the folder cannot be written or the disk is full.
+    """
+    proto = graph_of(model, half)
+    checker.check_model(proto, full_check=True)
+    try:
+        with replacing(file, sync=True) as part:
+            part.write_bytes(proto.SerializeToString())
+    except OSError as error:
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Free the disk or choose another folder") from None
