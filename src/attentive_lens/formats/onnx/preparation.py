@@ -19,8 +19,8 @@ def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
     """Nodes from N×H×W×3 uint8 pixels to N×C×S×S float32, as `Preprocessor` does it.
 
     Pictures are resized along their rows and then along their columns, each rounded to whole levels, as here. Of a
-    picture that is more than three times as large as the input, blocks of pixels are averaged first here, and not there:
-    a value may then differ by a few levels.
+    picture that is more than three times as large as the input, blocks of pixels are averaged first here, and not
+    there: a value may then differ by a few levels.
     """
     s = preprocessor.settings
     values = graph.add("Transpose", graph.add("Cast", image, to=TensorProto.FLOAT), perm=[0, 3, 1, 2])
