@@ -180,7 +180,7 @@ def test_answers_come_by_the_model_s_output_function_with_its_names(output: str)
     assert proto.graph.output[0].name == ("scores" if output == "none" else "probabilities")
     properties = {each.key: json.loads(each.value) for each in proto.metadata_props}
     assert properties["classes"] == list(model.classes)
-    assert properties["preprocessing"]["input_size"] == 16
+    assert properties["preprocessing"]["settings"]["input_size"] == 16
 
 
 def test_half_the_bits_are_half_the_file_and_nearly_the_same_answers(tmp_path: Path) -> None:

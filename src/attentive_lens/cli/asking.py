@@ -83,7 +83,7 @@ def _parameters(request: type[Request[Any]], of: Field[Any]) -> list[inspect.Par
 
 def _values(request: type[Request[Any]], given: dict[str, Any]) -> dict[str, Any]:
     """The fields of the request, from what the command was given."""
-    workspace = str(given["workspace"])
+    workspace = str(given.get("workspace", ""))
     values: dict[str, Any] = {}
     for each in fields(request):
         match each.name:

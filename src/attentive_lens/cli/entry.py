@@ -49,6 +49,7 @@ COMMANDS: dict[str, str] = {
     "cases": "explaining/cases",
     "report": "reporting.WriteReport",
     "export": "exporting.ExportModel",
+    "import-model": "importing.ImportModel",
     "layer": "explaining/inspecting",
     "activity": "explaining/inspecting",
     "numbers": "explaining/inspecting",

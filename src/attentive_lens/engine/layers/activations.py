@@ -12,6 +12,7 @@ from attentive_lens.engine.layers.base import AnyLayer, Call, Layer, S
 from attentive_lens.engine.special import erf, expit
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import (
+    Clip,
     Elu,
     Gelu,
     LeakyRelu,
@@ -109,6 +110,18 @@ class ParametricReluLayer(Layer[ParametricRelu, Array, Array]):
         return (np.where(negative, grad * weights["slope"], grad) if need_inputs else None), gradients
 
 
+class ClipLayer(Pointwise[Clip]):
+    """Between the limits as given, beyond them the limit."""
+
+    def value(self, x: Array) -> Array:
+        """min(max(x, low), high)."""
+        return np.clip(x, np.asarray(self.settings.low, x.dtype), np.asarray(self.settings.high, x.dtype))
+
+    def slope(self, x: Array, y: Array) -> Array:
+        """1 between the limits, 0 beyond them."""
+        return ((x > self.settings.low) & (x < self.settings.high)).astype(x.dtype)
+
+
 class EluLayer(Pointwise[Elu]):
     """x above zero, α · (eˣ − 1) below (Clevert 2016, eq. 15)."""
 
@@ -193,6 +206,7 @@ ACTIVATIONS: dict[str, type[AnyLayer]] = {
     "relu": ReluLayer,
     "leaky relu": LeakyReluLayer,
     "parametric relu": ParametricReluLayer,
+    "clip": ClipLayer,
     "elu": EluLayer,
     "gelu": GeluLayer,
     "silu": SiluLayer,

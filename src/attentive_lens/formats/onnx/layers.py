@@ -156,6 +156,12 @@ def _global_pooling(graph: Graph, at: Placed) -> str:
     return over("ReduceMax" if s.mode == "max" else "ReduceMean", at.inputs[0], at.name)
 
 
+def _clip(graph: Graph, at: Placed) -> str:
+    s = at.settings
+    assert isinstance(s, kinds.Clip)
+    return graph.add("Clip", at.inputs[0], graph.constant(s.low), graph.constant(s.high), name=at.name)
+
+
 def _silu(graph: Graph, at: Placed) -> str:
     return graph.add("Mul", at.inputs[0], graph.add("Sigmoid", at.inputs[0]), name=at.name)
 
@@ -236,6 +242,7 @@ WRITERS: dict[str, Writer] = {
     "relu": _same("Relu"),
     "leaky relu": _same("LeakyRelu", alpha=".negative_slope"),
     "parametric relu": lambda graph, at: graph.add("PRelu", at.inputs[0], at.by_channel(graph, "slope"), name=at.name),
+    "clip": _clip,
     "elu": _same("Elu", alpha=".alpha"),
     "gelu": _same("Gelu"),
     "silu": _silu,

@@ -11,6 +11,8 @@ from attentive_lens.images.preprocessing import LUMA_CHROMA, NEIGHBOURHOOD, Prep
 LUMA = (19595.0, 38470.0, 7471.0)
 """Of red, green and blue in 65 536ths: the whole numbers that grey is reckoned with (ITU-R BT.601)."""
 WHOLE = 65536.0
+PREPARED = "prepared image"
+"""Name of what the network itself gets, N×C×S×S float32."""
 TRUNCATED = 4.0
 """Standard deviations at which a Gaussian window ends."""
 
@@ -42,7 +44,7 @@ def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
         values = _local_contrast(graph, values, s.input_size, s.channels)
     std, mean = (np.array(figures).reshape(-1, 1, 1) for figures in (preprocessor.std, preprocessor.mean))
     values = graph.add("Mul", values, graph.constant(1 / (scale * std)))
-    return graph.add("Sub", values, graph.constant(mean / std), name="prepared image")
+    return graph.add("Sub", values, graph.constant(mean / std), name=PREPARED)
 
 
 def _resized(graph: Graph, values: str, side: int) -> str:

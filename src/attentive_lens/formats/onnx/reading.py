@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -75,7 +75,7 @@ class OnnxModel:
         wanted = tuple(outputs) or self.outputs
         last = {name: k for k, node in enumerate(self.nodes) for name in node.inputs}
         for k, node in enumerate(self.nodes):
-            values.update(_carried_out(node, values))
+            values.update(carried_out(node, values))
             for name in node.inputs:  # what nobody needs any more makes room
                 if last[name] == k and name not in wanted and name not in self.arrays:
                     values.pop(name, None)
@@ -83,6 +83,21 @@ class OnnxModel:
         if missing:
             raise BadValue(f"{self.name} has no output «{missing[0]}»", "no node makes it", "Ask for another one")
         return {name: values[name] for name in wanted}
+
+    def ending_with(self, begin: str) -> OnnxModel:
+        """The part of it that hangs on one value, which is its input then."""
+        made = {begin, *self.arrays}
+        rest = [node for node in self.nodes if begin not in node.outputs]
+        hanging = {begin}
+        for node in rest:
+            if any(name in hanging for name in node.inputs):
+                hanging.update(node.outputs)
+        alone = [node for node in rest if not hanging.intersection(node.outputs)]
+        for node in alone:  # of the graph's own arrays
+            if all(name in made for name in node.inputs if name):
+                made.update(node.outputs)
+        nodes = tuple(node for node in rest if hanging.intersection(node.outputs) or made.issuperset(node.outputs))
+        return replace(self, inputs={begin: ()}, nodes=nodes)
 
     def _given(self, inputs: Mapping[str, Values]) -> dict[str, Values]:
         for name, sides in self.inputs.items():
@@ -99,7 +114,7 @@ class OnnxModel:
         return {name: np.asarray(array) for name, array in inputs.items()}
 
 
-def _carried_out(node: Node, values: Mapping[str, Values]) -> dict[str, Values]:
+def carried_out(node: Node, values: Mapping[str, Values]) -> dict[str, Values]:
     """The outputs of a node by name."""
     inputs = [values[name] if name else None for name in node.inputs]
     while inputs and inputs[-1] is None:

@@ -67,7 +67,9 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     body = helper.make_graph(graph.nodes, "model", [image], [answer], graph.constants)
     proto = helper.make_model(body, opset_imports=[helper.make_opsetid("", OPSET)], producer_name="attentive-lens")
     proto.ir_version = helper.find_min_ir_version_for(proto.opset_import)
-    properties = {"classes": list(model.classes), "preprocessing": model.preprocessor.settings.write()}
+    own = model.preprocessor
+    preprocessing = {"settings": own.settings.write(), "mean": own.mean, "std": own.std, "white": own.white}
+    properties = {"classes": list(model.classes), "preprocessing": preprocessing}
     helper.set_model_props(proto, {name: json.dumps(each, ensure_ascii=False) for name, each in properties.items()})
     return proto
 

@@ -2,6 +2,7 @@
 
 from attentive_lens.plan.layers.activations import (
     ACTIVATIONS,
+    Clip,
     Elu,
     Gelu,
     LeakyRelu,
@@ -54,6 +55,7 @@ __all__ = [
     "Add",
     "AveragePooling",
     "BatchNormalisation",
+    "Clip",
     "Concatenate",
     "Connected",
     "Convolution",

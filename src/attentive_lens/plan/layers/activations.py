@@ -48,6 +48,17 @@ class ParametricRelu(SameShape):
 
 
 @dataclass(frozen=True)
+class Clip(SameShape):
+    """Holds every value between two limits."""
+
+    kind: ClassVar[str] = "clip"
+    idea: ClassVar[str] = "Holds every value between two limits: from 0 to 6 a clipped ReLU, from 0 to 1 a hard gate."
+
+    low: float = spec(0.0, label="lower limit", low=-1e6, high=1e6, meaning="What is less becomes this.")
+    high: float = spec(6.0, label="upper limit", low=-1e6, high=1e6, meaning="What is more becomes this.")
+
+
+@dataclass(frozen=True)
 class Elu(SameShape):
     """Exponential linear unit."""
 
@@ -103,6 +114,7 @@ ACTIVATIONS: tuple[type[LayerSettings], ...] = (
     Relu,
     LeakyRelu,
     ParametricRelu,
+    Clip,
     Elu,
     Gelu,
     Silu,

@@ -1,0 +1,59 @@
+"""The task that turns a file of the standard into a model file of ours, and holds the two against each other."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from attentive_lens.core.files import check_folder_of
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.desk.requests.importing import Imported, ImportModel
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.outputs import OUTPUTS
+from attentive_lens.errors import BadValue
+from attentive_lens.formats.bundle import ModelFile
+
+IMAGES, SEED = 2, 5
+"""Of noise, that both are asked about."""
+
+
+def import_model(request: ImportModel) -> Job[Imported]:
+    """See `ImportModel`."""
+    from attentive_lens.formats.onnx.importing import take_in  # only here: the standard's schemas take long to load
+    from attentive_lens.formats.onnx.reading import read
+
+    source = Path(request.model)
+    file = Path(request.file or f"{source.stem}.alens")
+    check_folder_of(file)
+    mean, std = _figures("mean", request.mean), _figures("std", request.std)
+    yield Progress(0, 2, "reading the file")
+    graph = read(source)
+    taken = take_in(graph, request.classes, mean, std, request.side)
+    yield Progress(1, 2, "comparing the two")
+    model = taken.model
+    rows, columns, channels = model.preprocessor.settings.shape
+    noise = np.random.default_rng(SEED).standard_normal((IMAGES, channels, rows, columns)).astype(np.float32)
+    rest, end = graph.ending_with(taken.begin), graph.outputs[0]
+    there = [rest.run({taken.begin: one[None]})[end].reshape(1, -1) for one in noise]  # some take one at a time
+    most = _apart(model, np.ascontiguousarray(noise.transpose(0, 2, 3, 1)), np.concatenate(there))
+    model.write(file)
+    weights = sum(array.size for arrays in model.weights.values() for array in arrays.values())
+    side, count = model.preprocessor.settings.input_size, len(model.plan.nodes)
+    return Imported(str(file), count, weights, model.classes, side, model.output, IMAGES, most, taken.assumed)
+
+
+def _figures(name: str, words: tuple[str, ...]) -> tuple[float, ...]:
+    try:
+        return tuple(float(word) for word in words)
+    except ValueError:
+        why = f"«{' '.join(words)}» are no numbers for --{name}"
+        raise BadValue("The model was not taken in", why, "Name numbers") from None
+
+
+def _apart(model: ModelFile, images: Array, there: Array) -> float:
+    """By how much the file's output differs from the nearer of our scores and answers, in parts of its spread."""
+    raw = model.network().forward(images).outputs[model.plan.nodes[-1].name]
+    answers = OUTPUTS[model.output].answers(OUTPUTS[model.output].spread(raw))
+    spread = max(float(np.ptp(there)), 1e-6)
+    return min(float(np.abs(each - there).max()) for each in (raw, answers) if each.shape == there.shape) / spread
