@@ -24,7 +24,7 @@ def test_every_promise_names_tests_that_exist() -> None:
 
 def test_the_attacks_are_there_and_can_be_asked_what_they_do() -> None:
     attacks = sorted(p.stem for p in (ROOT / "benchmarks" / "attacks").glob("*.py"))
-    assert attacks == ["commands", "controls", "disk", "kills", "models", "plans", "sources"]
+    assert attacks == ["commands", "controls", "disk", "graphs", "kills", "models", "plans", "sources"]
     commands = [[sys.executable, str(ROOT / "benchmarks" / "attacks" / f"{name}.py"), "--help"] for name in attacks]
     request = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for command in commands]
     for name, each in zip(attacks, request, strict=True):

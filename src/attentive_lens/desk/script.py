@@ -332,7 +332,7 @@ def _settings_of(method: str, settings: Mapping[str, object]) -> MapSettings:
 
 
 def open_model(file: str | Path) -> Model:
-    """Open a model file (.alens); `BadFile` if it is none."""
+    """Open a model file (.alens or .onnx); `BadFile` if it is none."""
     return Model(read_model(Path(file)))
 
 

@@ -78,14 +78,22 @@ class _Refused(Exception):
     """Why the file is not taken."""
 
 
+OPEN = ".onnx"
+"""How a file of the open format ends."""
+
+
 def read_model(file: Path) -> ModelFile:
-    """Read a model file, without what only going on with a run needs.
+    """Read a model file, without what only going on with a run needs; one of the open format as it says of itself.
 
     Raises
     ------
     BadFile
         If it is missing, damaged, of a later format, or anything in it is not as it must be; with the reason.
     """
+    if file.suffix.lower() == OPEN:
+        from attentive_lens.formats.onnx.importing import opened  # only here: the standard's schemas take long to load
+
+        return opened(file)
     return _read(file, optimiser=False)
 
 

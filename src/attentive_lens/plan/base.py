@@ -9,7 +9,7 @@ from typing import ClassVar
 from attentive_lens.core.files import shown
 from attentive_lens.core.values import Value, spec
 
-MODEL_SUFFIX = ".alens"
+MODEL_SUFFIXES = (".alens", ".onnx")
 
 
 @dataclass(frozen=True)
@@ -25,8 +25,8 @@ class Base(Value):
     model: str = spec(
         "",
         label="model",
-        meaning="Model file (.alens), or another workspace whose run it is, that the layers come from; empty for a run"
-        " of this workspace.",
+        meaning="Model file (.alens, .onnx), or another workspace whose run it is, that the layers come from; empty for"
+        " a run of this workspace.",
     )
     take_preprocessing: bool = spec(
         False,
@@ -46,6 +46,6 @@ class Base(Value):
     def words(self) -> str:
         """What it is, in words: «run 3», «run 3 of meadow», «best.alens»."""
         name = shown(PurePath(self.model).name)
-        if self.model.endswith(MODEL_SUFFIX):
+        if self.model.endswith(MODEL_SUFFIXES):
             return name
         return f"run {self.run} of {name}" if self.model else f"run {self.run}"

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 @app.command()
 @reporting
 def predict(
-    model: Annotated[Path, typer.Argument(help="Model file (.alens).", metavar="MODEL")],
+    model: Annotated[Path, typer.Argument(help="Model file (.alens or .onnx).", metavar="MODEL")],
     images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER…")],
     unlike: Annotated[
         bool,

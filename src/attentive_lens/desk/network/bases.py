@@ -11,7 +11,7 @@ from typing import TypeAlias
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.plan.base import MODEL_SUFFIX, Base
+from attentive_lens.plan.base import MODEL_SUFFIXES, Base
 from attentive_lens.plan.examination import Fault
 from attentive_lens.plan.layers import Output
 from attentive_lens.plan.network import NetworkPlan
@@ -33,7 +33,7 @@ def base_file(workspace: Workspace, base: Base) -> Path:
     if not base.model:
         return workspace.run(base.run).model
     place = workspace.folder / Path(base.model).expanduser()
-    return place if base.model.endswith(MODEL_SUFFIX) else Workspace.open(place).run(base.run).model
+    return place if base.model.endswith(MODEL_SUFFIXES) else Workspace.open(place).run(base.run).model
 
 
 def base_model(workspace: Workspace, plan: Plan) -> ModelFile | None:

@@ -29,7 +29,7 @@ class Imported:
     images : int
         Of noise, that both it and the file it was made of were asked about.
     most : float
-        By how much a value of the file's output differs at most, in parts of their spread.
+        By how much a value of the file's output differs at most, in parts of the greatest.
     assumed : tuple of str
         What the file does not say, in sentences.
     """

@@ -11,9 +11,11 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.requests.importing import Imported, ImportModel
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.outputs import OUTPUTS
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.bundle import ModelFile
 
+FAR = 1e-2
+"""Part of its greatest output by which a network may differ from the file it was made of: more is a fault of ours."""
 IMAGES, SEED = 2, 5
 """Of noise, that both are asked about."""
 
@@ -37,6 +39,9 @@ def import_model(request: ImportModel) -> Job[Imported]:
     rest, end = graph.ending_with(taken.begin), graph.outputs[0]
     there = [rest.run({taken.begin: one[None]})[end].reshape(1, -1) for one in noise]  # some take one at a time
     most = _apart(model, np.ascontiguousarray(noise.transpose(0, 2, 3, 1)), np.concatenate(there))
+    if most > FAR:
+        why = f"the network made of it differs from it by {most:.2g} of its greatest output"
+        raise BadFile(f"{source} was not taken in", why, "Please report it with the file")
     model.write(file)
     weights = sum(array.size for arrays in model.weights.values() for array in arrays.values())
     side, count = model.preprocessor.settings.input_size, len(model.plan.nodes)
@@ -52,8 +57,8 @@ def _figures(name: str, words: tuple[str, ...]) -> tuple[float, ...]:
 
 
 def _apart(model: ModelFile, images: Array, there: Array) -> float:
-    """By how much the file's output differs from the nearer of our scores and answers, in parts of its spread."""
+    """By how much the file's output differs from the nearer of our scores and answers, in parts of its greatest."""
     raw = model.network().forward(images).outputs[model.plan.nodes[-1].name]
     answers = OUTPUTS[model.output].answers(OUTPUTS[model.output].spread(raw))
-    spread = max(float(np.ptp(there)), 1e-6)
-    return min(float(np.abs(each - there).max()) for each in (raw, answers) if each.shape == there.shape) / spread
+    size = max(float(np.abs(there).max()), 1e-6)
+    return min(float(np.abs(each - there).max()) for each in (raw, answers) if each.shape == there.shape) / size

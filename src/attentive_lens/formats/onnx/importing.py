@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.onnx.preparation import PREPARED
-from attentive_lens.formats.onnx.reading import OnnxModel
+from attentive_lens.formats.onnx.reading import OnnxModel, read
 from attentive_lens.formats.onnx.recognising import Recogniser
+from attentive_lens.formats.onnx.rules import RULES
+from attentive_lens.formats.onnx.writing import SCORES
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.layers import Shape
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -76,8 +79,10 @@ def take_in(
         begin, image = _image(model, side)
         preprocessor = _preprocessor(image, mean, std)
         assumed += [] if mean or std else [PLAIN]
-    network = Recogniser(model, begin, preprocessor.settings.shape).network()
-    if begin not in ("", PREPARED) and network.output == "softmax" and model.nodes[-1].operator != "Softmax":
+    network = Recogniser(model, begin, preprocessor.settings.shape).network(RULES)
+    if own is not None and model.outputs[0] == SCORES:
+        network = replace(network, output="none")
+    elif own is None and network.output == "softmax" and model.nodes[-1].operator != "Softmax":
         assumed.append(ALL_SOFTMAX)
     units = network.plan.nodes[-1].layer.output_shape((1,))[0]
     count = 2 if network.output == "one sigmoid" else units
@@ -92,6 +97,20 @@ def take_in(
     ours = ModelFile(network.plan, network.weights, preprocessor, names, network.output, card=card)
     assert len(names) == 2 or OUTPUTS[ours.output].outputs(len(names)) == units
     return TakenIn(ours, begin, tuple(assumed))
+
+
+def opened(file: Path) -> ModelFile:
+    """A file of the standard as a model of ours, by what it says of itself; see `take_in` for what is assumed else.
+
+    Raises
+    ------
+    BadFile
+        If it cannot be read or taken in, or a name it has for its classes is missing or there twice.
+    """
+    try:
+        return take_in(read(file)).model
+    except BadValue as error:
+        raise BadFile(error.what, error.why, error.remedy) from None
 
 
 def _own(model: OnnxModel) -> Preprocessor | None:

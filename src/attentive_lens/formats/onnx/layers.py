@@ -98,6 +98,11 @@ def _transposed_convolution(graph: Graph, at: Placed) -> str:
     )
 
 
+def _is_even(settings: Pooling) -> bool:
+    """Whether a pooling is padded alike on all sides and has no window that is not filled."""
+    return not settings.ceil_mode and len({pad for pads in settings.pads for pad in pads}) == 1
+
+
 def _windows(graph: Graph, at: Placed, operator: str, values: str, fill: float, name: str = "") -> str:
     """A pooling whose windows all lie on the maps: what they reach beyond is laid around first.
 
@@ -105,6 +110,10 @@ def _windows(graph: Graph, at: Placed, operator: str, values: str, fill: float, 
     """
     s = at.settings
     assert isinstance(s, Pooling)
+    if _is_even(s):
+        (top, bottom), (left, right) = s.pads
+        figures = {"kernel_shape": both(s.kernel_size), "strides": [s.stride] * 2, "pads": [top, left, bottom, right]}
+        return graph.add(operator, values, name=name, **figures)
     rows, columns, _ = s.output_shape(at.shapes[0])
     extents, (top, _), (left, _) = both(s.kernel_size), *s.pads
     reached = ((rows - 1) * s.stride + extents[0], (columns - 1) * s.stride + extents[1])
@@ -122,7 +131,7 @@ def _mean_of_windows(graph: Graph, at: Placed, values: str, name: str = "") -> s
     """Over the pixels of the map in each window."""
     s = at.settings
     assert isinstance(s, Pooling)
-    if not s.clips:
+    if _is_even(s):
         return _windows(graph, at, "AveragePool", values, 0.0, name)
     tall, wide = both(s.kernel_size)
     shape = (1, *s.output_shape(at.shapes[0]))

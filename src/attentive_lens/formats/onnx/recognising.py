@@ -7,7 +7,7 @@ several, or nothing; what none of them can do is refused by operator, node and r
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -42,7 +42,9 @@ class Live:
     order : ndarray or None
         Of values that were a map: where each one stands there; None where the order is the same.
     pads : tuple of int
-        A border of zeros that the next convolution is to lay: top, left, bottom, right.
+        A border that the next convolution or pooling is to lay: top, left, bottom, right.
+    fill : float
+        What it is of: zeros for a convolution, what is least for the greatest of a window.
     """
 
     node: str
@@ -50,6 +52,7 @@ class Live:
     standing: tuple[int, ...]
     order: NDArray[np.intp] | None = None
     pads: tuple[int, int, int, int] = (0, 0, 0, 0)
+    fill: float = 0.0
 
     @property
     def is_map(self) -> bool:
@@ -106,21 +109,19 @@ class Recogniser:
                 self._uses[name] = self._uses.get(name, 0) + 1
         self.output = ""
 
-    def network(self) -> Recognised:
-        """All layers, the scores last.
+    def network(self, rules: Mapping[str, Callable[[Recogniser, Node], None]]) -> Recognised:
+        """All layers, the scores last; ``rules`` say by the operator how a node becomes some.
 
         Raises
         ------
         BadFile
             Naming the first node that no layer of ours can do.
         """
-        from attentive_lens.formats.onnx.rules import RULES
-
         for node in self.model.nodes:
             if any(name in self.live for name in node.inputs):
                 if self.output:
                     raise self.refused(node, "it stands behind what makes answers of the scores")
-                RULES.get(node.operator, _unknown)(self, node)
+                rules.get(node.operator, _unknown)(self, node)
             elif all(name in self.known for name in node.inputs if name) and not self._is_before(node):
                 self.fold(node)
         end = self.model.outputs[0]
@@ -158,7 +159,7 @@ class Recogniser:
         if live is None:
             raise self.refused(node, "its input does not hang on the image")
         if any(live.pads):
-            raise self.refused(node, "a border was laid before it, which only a convolution takes up")
+            raise self.refused(node, "a border was laid before it, which a convolution or a pooling takes up alone")
         return live
 
     def array(self, node: Node, place: int) -> Values:

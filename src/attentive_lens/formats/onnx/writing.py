@@ -20,6 +20,8 @@ from attentive_lens.plan.nodes import IMAGE
 
 INPUT, COUNT = "image", "images"
 """Name of the input, and of its open number of images."""
+PROBABILITIES, SCORES = "probabilities", "scores"
+"""Name of the output, and of one that is no probabilities."""
 
 
 def _one_sigmoid(graph: Graph, scores: str, name: str) -> str:
@@ -60,7 +62,7 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
         inputs, given = tuple(outputs[name] for name in node.after), tuple(shapes[name] for name in node.after)
         outputs[node.name] = WRITERS[node.layer.kind](graph, Placed(node.name, node.layer, weights, inputs, given))
         shapes[node.name] = facts.shape
-    named = "scores" if model.output == "none" else "probabilities"
+    named = SCORES if model.output == "none" else PROBABILITIES
     answers = ANSWERS[model.output](graph, outputs[plan.nodes[-1].name], named)
     image = helper.make_tensor_value_info(INPUT, TensorProto.UINT8, [COUNT, "rows", "columns", 3])
     answer = helper.make_tensor_value_info(answers, TensorProto.FLOAT, [COUNT, len(model.classes)])

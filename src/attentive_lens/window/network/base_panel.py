@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QVBo
 from attentive_lens.desk.network.bases import base_layers, with_base, without_base
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase
 from attentive_lens.errors import LensError
-from attentive_lens.plan.base import MODEL_SUFFIX, Base
+from attentive_lens.plan.base import MODEL_SUFFIXES, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, label, set_role
@@ -110,7 +110,8 @@ class BasePanel(QWidget):
         if number == NO_BASE:
             self._take(without_base(plan))
         elif number == FROM_FILE:
-            name = QFileDialog.getOpenFileName(self, "A model to build on", "", f"Models (*{MODEL_SUFFIX})")[0]
+            kinds = " ".join(f"*{ending}" for ending in MODEL_SUFFIXES)
+            name = QFileDialog.getOpenFileName(self, "A model to build on", "", f"Models ({kinds})")[0]
             if name:
                 self._build_on(Base(model=name))
             else:

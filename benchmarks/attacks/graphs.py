@@ -1,6 +1,6 @@
 """Model files of the open format, damaged at random: each must be read, or refused in a sentence; nothing else.
 
-    python benchmarks/attacks/onnx_files.py [--files 20000] [--seed 0]
+    python benchmarks/attacks/graphs.py [--files 20000] [--seed 0]
 
 The files are those that the standard's package carries. Said at the end: how many were read and run, how many refused,
 the longest time for one, and the most memory that the process took, beside what it took before.
@@ -58,7 +58,7 @@ def tried(data: bytes) -> str:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser()
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--files", type=int, default=20_000)
     parser.add_argument("--seed", type=int, default=0)
     asked = parser.parse_args()
