@@ -29,6 +29,7 @@ from attentive_lens.errors import BadFile, LensError
 from attentive_lens.formats.bundle import FORMAT, ModelFile
 from attentive_lens.images.decoding import WHITES
 from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.base import OPEN
 from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.layers.base import product
@@ -76,10 +77,6 @@ BROKEN = (
 
 class _Refused(Exception):
     """Why the file is not taken."""
-
-
-OPEN = ".onnx"
-"""How a file of the open format ends."""
 
 
 def read_model(file: Path) -> ModelFile:

@@ -9,7 +9,9 @@ from typing import ClassVar
 from attentive_lens.core.files import shown
 from attentive_lens.core.values import Value, spec
 
-MODEL_SUFFIXES = (".alens", ".onnx")
+OPEN = ".onnx"
+"""How a file of the open format ends."""
+MODEL_SUFFIXES = (".alens", OPEN)
 
 
 @dataclass(frozen=True)

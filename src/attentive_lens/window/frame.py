@@ -21,6 +21,7 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.cards import keep_pictures
 from attentive_lens.desk.memory import remember, remember_theme
 from attentive_lens.errors import LensError
+from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
 from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
@@ -239,8 +240,12 @@ class Frame(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """Open a workspace in a window of its own; look at anything else as a source of images for a new one."""
+        """A workspace gets a window of its own, a model file is built on, all else is a source for a new workspace."""
         place = dropped_place(event) if event is not None else None
+        if place is not None and place.suffix.lower() in MODEL_SUFFIXES:
+            self.show_stage("network")
+            self.page("network").open_file(str(place), "")
+            return
         if place is not None and (place / "workspace.toml").exists():
             self._open_other(place)
         elif place is not None:

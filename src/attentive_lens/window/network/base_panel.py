@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
 
+from attentive_lens.core.files import make_folder
 from attentive_lens.desk.network.bases import base_layers, with_base, without_base
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase
+from attentive_lens.desk.requests.importing import Imported, ImportModel
 from attentive_lens.errors import LensError
-from attentive_lens.plan.base import MODEL_SUFFIXES, Base
+from attentive_lens.plan.base import MODEL_SUFFIXES, OPEN, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, label, set_role
 from attentive_lens.window.session import Session
 
+MODELS = "models"
+"""Folder of the workspace with models of other programs that were taken in."""
 NO_BASE, AS_NOW, FROM_FILE = 0, -1, -2
 """What may be chosen to build on besides the number of a run."""
 
@@ -113,11 +118,38 @@ class BasePanel(QWidget):
             kinds = " ".join(f"*{ending}" for ending in MODEL_SUFFIXES)
             name = QFileDialog.getOpenFileName(self, "A model to build on", "", f"Models ({kinds})")[0]
             if name:
-                self._build_on(Base(model=name))
+                self.take_file(Path(name))
             else:
                 self.refresh()
         else:
             self._build_on(Base(run=number))
+
+    def take_file(self, file: Path) -> None:
+        """Build on a model file; one of another program becomes a file of ours in the workspace first."""
+        if file.suffix.lower() != OPEN:
+            self._build_on(Base(model=str(file)))
+            return
+        folder = Path(self.session.place) / MODELS
+        try:
+            make_folder(folder)
+        except LensError as error:
+            self._say_problem(str(error))
+            return
+        self._say_problem("")
+        self.advice.setText(f"Taking {file.name} in …")
+        request = ImportModel(str(file), str(folder / f"{file.stem}.alens"))
+        self.session.ask(request, self._imported, self._say_problem, priority=4, scope="import")
+
+    def _imported(self, summary: Imported) -> None:
+        self._build_on(Base(model=f"{MODELS}/{Path(summary.file).name}", take_preprocessing=True))
+        self.session.message.emit(" ".join(summary.words()), False)
+
+    def _say_problem(self, sentence: str) -> None:
+        """What is wrong with the base, or nothing."""
+        self.problem.setText(sentence)
+        self.problem.setVisible(bool(sentence))
+        if sentence:
+            self.advice.setText("")
 
     def _change(self, **settings: str | bool) -> None:
         base = self.session.design.plan.base
@@ -128,8 +160,7 @@ class BasePanel(QWidget):
         try:
             self._take(with_base(self.session.workspace, self.session.design.plan, base))
         except LensError as error:
-            self.problem.setText(str(error))
-            self.problem.show()
+            self._say_problem(str(error))
 
     def _take(self, plan: Plan) -> None:
         self.problem.hide()

@@ -69,7 +69,7 @@ class Page(QWidget):
         """Show an image, by its number, where the page is about one."""
 
     def open_file(self, file: str, against: str) -> None:
-        """Likewise an image file that no workspace knows, its answer set against that of a class."""
+        """Likewise a file that no workspace knows: an image, its answer set against that of a class, or a model."""
 
     def show_view(self, name: str) -> None:
         """Show one of its views, where it has several."""

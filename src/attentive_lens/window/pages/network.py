@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QStackedWidget, QWidget
@@ -297,6 +299,12 @@ class NetworkPage(Page):
     def show_layer(self) -> None:
         """The sheet of the chosen plate."""
         self._show_view(0)
+
+    def open_file(self, file: str, against: str) -> None:
+        """Build on a model file that was dropped."""
+        del against
+        self.show_base()
+        self.base.take_file(Path(file))
 
     def show_base(self) -> None:
         """Layers to build on."""
