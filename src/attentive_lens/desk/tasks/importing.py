@@ -57,8 +57,10 @@ def _figures(name: str, words: tuple[str, ...]) -> tuple[float, ...]:
 
 
 def _apart(model: ModelFile, images: Array, there: Array) -> float:
-    """By how much the file's output differs from the nearer of our scores and answers, in parts of its greatest."""
+    """By how much a file's output differs from our scores, answers or their logarithms, in parts of its greatest."""
     raw = model.network().forward(images).outputs[model.plan.nodes[-1].name]
     answers = OUTPUTS[model.output].answers(OUTPUTS[model.output].spread(raw))
     size = max(float(np.abs(there).max()), 1e-6)
-    return min(float(np.abs(each - there).max()) for each in (raw, answers) if each.shape == there.shape) / size
+    logarithms = np.log(np.maximum(answers, np.finfo(np.float32).tiny))
+    near = (each for each in (raw, answers, logarithms) if each.shape == there.shape)
+    return min(float(np.abs(each - there).max()) for each in near) / size

@@ -43,8 +43,12 @@ class Live:
         Of values that were a map: where each one stands there; None where the order is the same.
     pads : tuple of int
         A border that the next convolution or pooling is to lay: top, left, bottom, right.
+    parts : tuple of int
+        Groups that its channels stand in, and channels of each, while axes are being put in another order; else empty.
+    is_shuffled : bool
+        Whether these two have changed places since.
     fill : float
-        What it is of: zeros for a convolution, what is least for the greatest of a window.
+        What the border is of: zeros for a convolution, what is least for the greatest of a window.
     """
 
     node: str
@@ -53,6 +57,8 @@ class Live:
     order: NDArray[np.intp] | None = None
     pads: tuple[int, int, int, int] = (0, 0, 0, 0)
     fill: float = 0.0
+    parts: tuple[int, ...] = ()
+    is_shuffled: bool = False
 
     @property
     def is_map(self) -> bool:
@@ -158,6 +164,8 @@ class Recogniser:
         live = self.live[node.inputs[place]] if place < len(node.inputs) and node.inputs[place] in self.live else None
         if live is None:
             raise self.refused(node, "its input does not hang on the image")
+        if live.parts:
+            raise self.refused(node, "its input stands in groups of channels, which only come together again")
         if any(live.pads):
             raise self.refused(node, "a border was laid before it, which a convolution or a pooling takes up alone")
         return live

@@ -9,6 +9,7 @@ import numpy as np
 
 from attentive_lens.errors import BadValue
 from attentive_lens.formats.onnx.operators import Node, Values
+from attentive_lens.formats.onnx.operators.elementwise import SELU
 from attentive_lens.formats.onnx.recognising import Live, Recogniser
 from attentive_lens.formats.onnx.rules.base import UNBOUNDED, Rule, fitting, made, same
 from attentive_lens.plan import layers as kinds
@@ -42,6 +43,24 @@ def clip(to: Recogniser, node: Node) -> None:
 def _hard_gate(to: Recogniser, source: Live, slope: float, offset: float) -> Live:
     line = to.scaled(source, slope, offset)
     return to.add(kinds.Clip(low=0.0, high=1.0), (line,), None, source.standing, source.order)
+
+
+def selu(to: Recogniser, node: Node) -> None:
+    """An exponential unit times a factor."""
+    alpha, gamma = node.get("alpha", SELU[0]), node.get("gamma", SELU[1])
+    source = to.taken(node)
+    unit = to.add(fitting(to, node, partial(kinds.Elu, alpha=alpha)), (source,), None, source.standing, source.order)
+    made(to, node, to.scaled(unit, gamma, 0.0))
+
+
+def celu(to: Recogniser, node: Node) -> None:
+    """An exponential unit of what is divided by a number, times that number."""
+    alpha, source = node.get("alpha", 1.0), to.taken(node)
+    if not alpha:
+        raise to.refused(node, "its alpha is 0")
+    narrow = to.scaled(source, 1 / alpha, 0.0)
+    unit = to.add(kinds.Elu(), (narrow,), None, source.standing, source.order)
+    made(to, node, to.scaled(unit, alpha, 0.0))
 
 
 def hard_sigmoid(to: Recogniser, node: Node) -> None:
@@ -184,7 +203,7 @@ def answers(output: str) -> Rule:
     return rule
 
 
-def _average_gelu(node: Node) -> LayerSettings:
+def _gelu(node: Node) -> LayerSettings:
     if node.get("approximate", "none") != "none":
         raise BadValue("The unit is not ours", "it is approximated by a hyperbolic tangent", "Take the exact one")
     return kinds.Gelu()
@@ -201,7 +220,9 @@ ARITHMETIC: dict[str, Rule] = {
     "LeakyRelu": same(lambda node: kinds.LeakyRelu(negative_slope=node.get("alpha", 0.01))),
     "PRelu": parametric_relu,
     "Elu": same(lambda node: kinds.Elu(alpha=node.get("alpha", 1.0))),
-    "Gelu": same(_average_gelu),
+    "Selu": selu,
+    "Celu": celu,
+    "Gelu": same(_gelu),
     "Swish": same(_silu),
     "Tanh": same(lambda node: kinds.Tanh()),
     "Sigmoid": answers("sigmoid"),

@@ -8,7 +8,7 @@ import numpy as np
 
 from attentive_lens.formats.onnx.operators import Node
 from attentive_lens.formats.onnx.operators.base import whole_numbers
-from attentive_lens.formats.onnx.recognising import Recogniser
+from attentive_lens.formats.onnx.recognising import Live, Recogniser
 from attentive_lens.formats.onnx.rules.base import Rule, made, passed
 from attentive_lens.plan import layers as kinds
 
@@ -21,9 +21,21 @@ def flatten(to: Recogniser, node: Node) -> None:
 
 
 def reshape(to: Recogniser, node: Node) -> None:
-    """Only into a row."""
-    source = to.taken(node)
+    """Into a row; or channels into groups of them, and together again."""
     shape = whole_numbers(node.get("shape")) if len(node.inputs) < 2 else to.sides(to.array(node, 1))
+    whole = to.live[node.inputs[0]]
+    if whole.parts:
+        _together(to, node, whole, shape)
+        return
+    source = to.taken(node)
+    if (
+        source.is_map
+        and len(shape) == 5
+        and shape[3:] == list(source.shape[:2])
+        and shape[1] * shape[2] == source.shape[2]
+    ):
+        made(to, node, replace(source, standing=tuple(shape[1:]), parts=(shape[1], shape[2])))
+        return
     count = int(np.prod(source.standing))
     flat = len(shape) == 2 and (shape[1] in (-1, count))
     flat = flat or (len(shape) == 4 and not source.is_map and shape[1] in (-1, count) and shape[2:] == [1, 1])
@@ -31,6 +43,21 @@ def reshape(to: Recogniser, node: Node) -> None:
         raise to.refused(node, f"it puts {'×'.join(map(str, source.standing))} into {shape}, which is no single row")
     live = to.flattened(source)
     made(to, node, replace(live, standing=(count, 1, 1)) if len(shape) == 4 else live)
+
+
+def _together(to: Recogniser, node: Node, source: Live, shape: list[int]) -> None:
+    """Groups become channels again: where they changed places, by a convolution that puts each channel in its own."""
+    rows, columns, count = source.shape
+    if len(shape) != 4 or shape[1] not in (-1, count) or shape[2:] != [rows, columns]:
+        raise to.refused(node, f"groups of channels do not come together in {shape}")
+    plain = replace(source, parts=(), is_shuffled=False, standing=(count, rows, columns))
+    if source.is_shuffled:
+        before = np.arange(count).reshape(source.parts[::-1]).T.reshape(-1)
+        kernel = np.zeros((1, 1, count, count), np.float32)
+        kernel[0, 0, before, np.arange(count)] = 1
+        layer = kinds.Convolution(filters=count, kernel_size=1, padding="valid")
+        plain = to.add(layer, (plain,), {"kernel": kernel, "bias": np.zeros(count)})
+    made(to, node, plain)
 
 
 def squeezed(to: Recogniser, node: Node) -> None:
@@ -43,9 +70,13 @@ def squeezed(to: Recogniser, node: Node) -> None:
 
 
 def turned(to: Recogniser, node: Node) -> None:
-    """Only what stands as it is here already: channels last, before what reads a row of them."""
+    """Groups of channels change places; or channels come last, as they are here, before what reads a row of them."""
+    order, whole = node.get("perm"), to.live[node.inputs[0]]
+    if whole.parts and order == [0, 2, 1, 3, 4]:
+        parts, turned_ = whole.parts[::-1], not whole.is_shuffled
+        made(to, node, replace(whole, parts=parts, is_shuffled=turned_, standing=(*parts, *whole.standing[2:])))
+        return
     source = to.taken(node)
-    order = node.get("perm")
     if source.is_map and order == [0, 2, 3, 1]:
         live = to.add(kinds.Flatten(), (source,), None, (int(np.prod(source.shape)),))
         made(to, node, live)
