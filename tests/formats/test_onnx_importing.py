@@ -19,6 +19,7 @@ from attentive_lens.engine.network import Network
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.onnx import recognising
 from attentive_lens.formats.onnx.importing import ALL_SOFTMAX, NO_NAMES, PLAIN, take_in
 from attentive_lens.formats.onnx.operators import OPERATORS
 from attentive_lens.formats.onnx.reading import OnnxModel, read
@@ -288,3 +289,12 @@ def test_a_file_of_ours_whose_words_were_changed_is_read_as_one_of_others() -> N
     for words in ("", "no json", "{}", '{"settings": {}, "mean": [0.1], "std": [1], "white": 0}'):
         with pytest.raises(BadFile, match="a square image"):
             take_in(replace(model, properties={**model.properties, "preprocessing": words}))
+
+
+def test_more_than_can_be_meant_is_not_made_of_a_graph_s_own_arrays(monkeypatch: pytest.MonkeyPatch) -> None:
+    filled = [helper.make_node("ConstantOfShape", ["sides"], [f"c{k}"], name=f"filled {k}") for k in range(3)]
+    model = classifier(*filled, helper.make_node("Relu", ["x"], ["h"]), sides=np.array([50], np.int64))
+    Recogniser(model, "x", (4, 4, 2)).network(RULES)
+    monkeypatch.setattr(recognising, "MOST_FOLDED", 120)
+    with pytest.raises(BadFile, match=r"its ConstantOfShape «filled 2» .* more is made"):
+        Recogniser(model, "x", (4, 4, 2)).network(RULES)

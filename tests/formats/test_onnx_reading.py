@@ -215,6 +215,12 @@ def test_what_would_take_all_memory_is_refused_before_it_does() -> None:
     assert "larger than can be meant" in refusal(small(border, w=pads), run=True)
     grown = helper.make_node("Resize", ["x", "", "w"], ["y"], name="wide")
     assert "larger than can be meant" in refusal(small(grown, w=np.array([1, 1, 9999, 9999], np.float32)), run=True)
+    looks = helper.make_node("Conv", ["x", "w"], ["y"], name="wide", pads=[3000] * 4)
+    assert "what it looks at" in refusal(small(looks, w=np.ones((1, 2, 3, 3), np.float32)), run=True)
+    many = [helper.make_node("Expand", ["x", "w"], [f"h{k}"], name=f"wide {k}") for k in range(9)]
+    many.append(helper.make_node("Sum", [f"h{k}" for k in range(9)], ["y"]))
+    sides = np.array([2**21, 2, 4, 4], np.int64)
+    assert "kept at once" in refusal(small(*many, w=sides), run=True)
     looks = helper.make_node("Conv", ["x", "w"], ["y"], name="wide", pads=[2**30] * 4)
     assert "cannot be meant" in refusal(small(looks, w=np.ones((1, 2, 3, 3), np.float32)), run=True)
 

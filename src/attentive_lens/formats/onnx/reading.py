@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import ChainMap
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -20,6 +21,8 @@ MOST_BYTES, MOST_NODES, MOST_RANK = 2**30, 20_000, 8
 """Of a file; of its graph; axes of an array. More is refused before it is read."""
 OLDEST, NEWEST = 6, 28
 """Versions of the standard's operators that are read."""
+MOST_AT_ONCE = 2**29
+"""Numbers that are kept at once while a graph is run, its own arrays aside."""
 DOMAINS = ("", "ai.onnx")
 TAKE_ANOTHER = "Export it again, or take another model"
 
@@ -71,14 +74,17 @@ class OnnxModel:
         BadFile
             If a node cannot be carried out on these.
         """
-        values: dict[str, Values] = {**self.arrays, **self._given(inputs)}
+        made = self._given(inputs)
+        values = ChainMap(made, dict(self.arrays))
         wanted = tuple(outputs) or self.outputs
         last = {name: k for k, node in enumerate(self.nodes) for name in node.inputs}
         for k, node in enumerate(self.nodes):
-            values.update(carried_out(node, values))
+            made.update(carried_out(node, values))
             for name in node.inputs:  # what nobody needs any more makes room
-                if last[name] == k and name not in wanted and name not in self.arrays:
-                    values.pop(name, None)
+                if last[name] == k and name not in wanted:
+                    made.pop(name, None)
+            if sum(value.size for value in made.values()) > MOST_AT_ONCE:
+                raise node.refuse("what is to be kept at once is larger than can be meant", "Take a smaller input")
         missing = [name for name in wanted if name not in values]
         if missing:
             raise BadValue(f"{self.name} has no output «{missing[0]}»", "no node makes it", "Ask for another one")

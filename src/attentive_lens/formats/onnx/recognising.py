@@ -24,7 +24,7 @@ from attentive_lens.plan.nodes import IMAGE, Names
 from attentive_lens.plan.nodes import Node as Layer
 
 MOST_FOLDED = 2**28
-"""Numbers of an array that is worked out beforehand, at most."""
+"""Numbers that are worked out beforehand, at most: of all arrays together."""
 
 
 @dataclass(frozen=True)
@@ -114,6 +114,7 @@ class Recogniser:
             for name in node.inputs:
                 self._uses[name] = self._uses.get(name, 0) + 1
         self.output = ""
+        self._folded = 0
 
     def network(self, rules: Mapping[str, Callable[[Recogniser, Node], None]]) -> Recognised:
         """All layers, the scores last; ``rules`` say by the operator how a node becomes some.
@@ -150,8 +151,9 @@ class Recogniser:
     def fold(self, node: Node) -> None:
         """Work out what hangs on the graph's own arrays alone."""
         for name, value in carried_out(node, self.known).items():
-            if value.size > MOST_FOLDED:
-                raise self.refused(node, f"it makes {value.size} numbers of the graph's own arrays")
+            self._folded += value.size
+            if self._folded > MOST_FOLDED:
+                raise self.refused(node, "more is made of the graph's own arrays than can be meant")
             self.known[name] = value
 
     def refused(self, node: Node, why: str) -> BadFile:

@@ -49,10 +49,10 @@ class Node:
         """What is raised where it cannot be carried out."""
         return BadFile(f"{self.operator} «{self.name}» cannot be carried out", why, remedy)
 
-    def check_size(self, shape: Sequence[int]) -> None:
-        """Refuse an output that is too large before it takes its memory."""
+    def check_size(self, shape: Sequence[int], what: str = "its output of") -> None:
+        """Refuse an output, or what is laid out on the way to it, that is too large before it takes its memory."""
         if min(shape, default=0) < 0 or math.prod(shape) > LARGEST:
-            raise self.refuse(f"its output of {'×'.join(map(str, shape))} numbers is larger than can be meant")
+            raise self.refuse(f"{what} {'×'.join(map(str, shape))} numbers is larger than can be meant")
 
 
 Operator: TypeAlias = Callable[..., Values | tuple[Values, ...]]

@@ -124,6 +124,7 @@ def resize(node: Node, x: Values, *inputs: Values | None) -> Values:
         region = (ends[k], ends[len(axes) + k])
         if side == count and not rule.endswith(REGION):
             continue
+        node.check_size([count, side], "its matrix of")
         at = _source(node, rule, count, side, factors[k], region)
         outside = (at < 0) | (at > side - 1) if rule.endswith(REGION) else np.zeros(len(at), bool)
         out = np.moveaxis(np.tensordot(_weights(node, at, side, factors[k]), out, ([1], [axis])), 0, axis)

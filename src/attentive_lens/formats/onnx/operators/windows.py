@@ -93,7 +93,7 @@ def _windows(node: Node, x: Values, window: Window, fill: float, ceil: bool = Fa
     counts = window.counts(x.shape[2:], ceil)
     if min(counts) < 1:
         raise node.refuse(f"its window of {window.sides} does not fit on maps of {x.shape[2:]}")
-    node.check_size([*x.shape[:2], *counts])
+    node.check_size([*x.shape[:2], *counts, *window.sides], "what it looks at,")
     around, extents = [(0, 0), (0, 0)], window.extents
     for k in range(rank):
         reached = (counts[k] - 1) * window.strides[k] + extents[k]
