@@ -18,7 +18,7 @@ from tests.engine.test_gradients import cases
 from attentive_lens.engine.layers import INFERENCE, LAYERS
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.outputs import OUTPUTS
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.onnx.graph import OPSET, Graph
 from attentive_lens.formats.onnx.layers import WRITERS, Placed
@@ -197,6 +197,12 @@ def test_half_the_bits_are_half_the_file_and_nearly_the_same_answers(tmp_path: P
     assert not any("/" in name for name in wide), "every array that was learned"
     assert np.abs(answers[0] - answers[1]).max() < 5e-3
     assert not np.array_equal(*answers)
+
+
+def test_a_kind_of_layer_that_nobody_can_write_is_told_of(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delitem(WRITERS, "max pooling")
+    with pytest.raises(BadValue, match="its max pooling «max pooling 1» is written"):
+        graph_of(made("two blocks"))
 
 
 def test_names_in_a_graph_are_never_used_twice(tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ import numpy as np
 from onnx import ModelProto, TensorProto, checker, helper
 
 from attentive_lens.core.files import replacing
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.onnx.graph import OPSET, Graph
 from attentive_lens.formats.onnx.layers import WRITERS, Placed
@@ -53,6 +53,11 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     ModelProto
         Input ``image``: N×H×W×3 uint8, red, green and blue, of any size. Output ``probabilities``, or ``scores`` where
         the loss makes none: N×K float32, in the order of the property ``classes``, a JSON list of names.
+
+    Raises
+    ------
+    BadValue
+        If it has a kind of layer that is not in `WRITERS`.
     """
     graph, plan = Graph(half), model.plan
     outputs = {IMAGE: prepared(graph, INPUT, model.preprocessor)}
@@ -60,7 +65,11 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     for node, facts in zip(plan.nodes, plan.facts(model.preprocessor.settings.shape), strict=True):
         weights = {name: np.asarray(array, np.float32) for name, array in model.weights.get(node.name, {}).items()}
         inputs, given = tuple(outputs[name] for name in node.after), tuple(shapes[name] for name in node.after)
-        outputs[node.name] = WRITERS[node.layer.kind](graph, Placed(node.name, node.layer, weights, inputs, given))
+        writer = WRITERS.get(node.layer.kind)
+        if writer is None:
+            why = f"nobody has said how its {node.layer.kind} «{node.name}» is written in the standard's operators"
+            raise BadValue("The model was not written as ONNX", why, "Export its weights alone")
+        outputs[node.name] = writer(graph, Placed(node.name, node.layer, weights, inputs, given))
         shapes[node.name] = facts.shape
     named = SCORES if model.output == "none" else PROBABILITIES
     answers = ANSWERS[model.output](graph, outputs[plan.nodes[-1].name], named)
