@@ -141,8 +141,9 @@ class BasePanel(QWidget):
         self.session.ask(request, self._imported, self._say_problem, priority=4, scope="import")
 
     def _imported(self, summary: Imported) -> None:
-        self._build_on(Base(model=f"{MODELS}/{Path(summary.file).name}", take_preprocessing=True))
-        self.session.message.emit(" ".join(summary.words()), False)
+        name = Path(summary.file).name
+        self._build_on(Base(model=f"{MODELS}/{name}", take_preprocessing=True))
+        self.session.message.emit(" ".join(replace(summary, file=name).words()), False)
 
     def _say_problem(self, sentence: str) -> None:
         """What is wrong with the base, or nothing."""
