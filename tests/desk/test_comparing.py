@@ -12,6 +12,7 @@ from tests.conftest import small_plan
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.results.comparing import RunRow, alike, compare, free_seed, judged, runs_table, spread
 from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.difference import Difference
 from attentive_lens.workspace import Workspace
@@ -110,3 +111,11 @@ def test_runs_that_differ_in_the_seed_alone_tell_how_far_apart_a_seed_brings_the
     assert result.high == pytest.approx(min(1, values.mean() + half), abs=1e-6)
     assert (result.lowest, result.highest) == (values.min(), values.max())
     assert "3 runs that differ in the seed alone" in result.advice
+
+
+def test_what_is_known_of_runs_is_not_read_again(station: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
+    table = runs_table(station)
+    views = {run.number: RunReader(run).view() for run in station.runs()}
+    assert views
+    monkeypatch.setattr(RunReader, "view", lambda _: pytest.fail("a journal was read"))
+    assert runs_table(station, views) == table

@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import math
 import statistics
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from attentive_lens.desk.network.design import facts_of
 from attentive_lens.desk.training.advising import advice_of
-from attentive_lens.desk.training.runs import RunReader
+from attentive_lens.desk.training.runs import RunReader, RunView
 from attentive_lens.errors import BadUsage, LensError, NotHere
 from attentive_lens.plan.difference import Difference, differences, settings_of
 from attentive_lens.plan.plan import Plan
@@ -237,8 +238,11 @@ def seeds_left(workspace: Workspace, plan: Plan, times: int) -> tuple[int, ...]:
     return tuple(dict.fromkeys(seeds))[: max(0, left)]
 
 
-def runs_table(workspace: Workspace) -> RunsTable:
-    """All runs of a workspace in their order; a run whose plan cannot be read has no settings."""
+def runs_table(workspace: Workspace, views: Mapping[int, RunView] | None = None) -> RunsTable:
+    """All runs of a workspace in their order; a run whose plan cannot be read has no settings.
+
+    ``views`` of runs, by number, are taken as they are: reading whole journals takes long.
+    """
     settings: dict[int, dict[str, str]] = {}
     today = workspace.catalogue.classes()
     for run in workspace.runs():
@@ -249,7 +253,8 @@ def runs_table(workspace: Workspace) -> RunsTable:
     rows = []
     for run in workspace.runs():
         own = settings.get(run.number, {})
-        rows.append(row_of(workspace, run, {key: own.get(key, "–") for key in keys} if own else {}))
+        differing = {key: own.get(key, "–") for key in keys} if own else {}
+        rows.append(row_of(workspace, run, differing, (views or {}).get(run.number)))
     return RunsTable(keys, tuple(rows))
 
 
@@ -296,9 +301,11 @@ def judged(one: RunRow, other: RunRow, result: tuple[Difference, ...]) -> tuple[
     return points, chance, f"{apart}, more than the {chance * 100:.1f} that chance reaches."
 
 
-def row_of(workspace: Workspace, run: Run, settings: dict[str, str] | None = None) -> RunRow:
-    """A run as a row of the table; ``settings`` are those in which it differs from others."""
-    view = RunReader(run).view()
+def row_of(
+    workspace: Workspace, run: Run, settings: dict[str, str] | None = None, known: RunView | None = None
+) -> RunRow:
+    """A run as a row of the table; ``settings`` are those in which it differs from others, ``known`` what was read."""
+    view = known or RunReader(run).view()
     best = view.best
     validation = best.validation if best is not None else None
     noted = run.images()

@@ -80,7 +80,7 @@ class RunsPanel(QFrame):
         """List the runs there are now; those selected stay so."""
         selected = set(self.selected())
         self.table.blockSignals(True)  # until all of it is there
-        known = runs_table(self.session.workspace)
+        known = runs_table(self.session.workspace, self.session.runs.views)
         self._advice = {row.run: row.advice for row in known.rows}
         self.table.setSortingEnabled(False)
         heads = [*FIXED, *map(_head, known.keys)]
