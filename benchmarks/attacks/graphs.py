@@ -9,6 +9,7 @@ the longest time for one, and the most memory that the process took, beside what
 from __future__ import annotations
 
 import argparse
+import contextlib
 import resource
 import sys
 import time
@@ -18,6 +19,7 @@ import numpy as np
 import onnx.backend.test
 
 from attentive_lens.errors import LensError
+from attentive_lens.formats.onnx.importing import take_in
 from attentive_lens.formats.onnx.reading import OnnxModel, read
 
 CASES = Path(onnx.backend.test.__file__).parent / "data"
@@ -52,6 +54,8 @@ def tried(data: bytes) -> str:
         if any(np.prod(each, dtype=float) > 2**20 for each in sides.values()):
             return "read"
         model.run({name: np.ones(each, np.float32) for name, each in sides.items()})
+        with contextlib.suppress(LensError):
+            take_in(model)
     except LensError:
         return "refused"
     return "run"

@@ -107,3 +107,21 @@ def test_what_cannot_be_taken_in_leaves_nothing_behind(tmp_path: Path, monkeypat
     with pytest.raises(BadFile, match=r"differs from it by 0\.5 of its greatest output"):
         finish(carry_out(ImportModel(str(file), str(out))))
     assert not out.exists()
+
+
+def test_one_score_of_two_classes_is_taken_in_and_no_number_is_not(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    nodes = [helper.make_node("GlobalMaxPool", ["x"], ["p"]), helper.make_node("Flatten", ["p"], ["f"]),
+             helper.make_node("MatMul", ["f", "m"], ["s"]), helper.make_node("Sigmoid", ["s"], ["y"])]  # fmt: skip
+    ends = [helper.make_tensor_value_info("x", 1, ["n", 3, 8, 8]), helper.make_tensor_value_info("y", 1, None)]
+    weights = numpy_helper.from_array(np.array([[0.5], [-1], [0.25]], np.float32), "m")
+    graph = helper.make_graph(nodes, "g", ends[:1], ends[1:], [weights])
+    onnx.save(helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)]), tmp_path / "one.onnx")
+    request = ImportModel(str(tmp_path / "one.onnx"), str(tmp_path / "one.alens"))
+    result = finish(carry_out(request))
+    assert (result.output, len(result.classes)) == ("one sigmoid", 2)
+    assert result.most < 1e-5
+    monkeypatch.setattr(importing, "_apart", lambda *_: float("nan"))
+    with pytest.raises(BadFile, match="differs from it by nan"):
+        finish(carry_out(request))

@@ -211,6 +211,10 @@ def test_what_is_written_out_in_small_operators_becomes_layers(name: str) -> Non
         ("Div", ["two", "x"], {}, "it divides by what hangs on the image"),
         ("Transpose", ["x"], {"perm": [0, 2, 1, 3]}, "it puts axes in the order [0, 2, 1, 3]"),
         ("Reshape", ["x", "odd"], {}, "which is no single row"),
+        ("Cast", ["x"], {"to": 7}, "it makes whole numbers"),
+        ("Dropout", ["x", "low", "yes"], {}, "it drops values"),
+        ("BatchNormalization", ["x", "s", "s", "s", "s"], {"training_mode": 1}, "the batch's figures"),
+        ("LRN", ["x"], {"size": 0}, "does not fit"),
         ("ReduceMean", ["x"], {"axes": [1]}, "it is not over rows and columns"),
         ("Gelu", ["x"], {"approximate": "tanh"}, "approximated"),
         ("Erf", ["x"], {}, "it can only be run as it is"),
@@ -225,7 +229,7 @@ def test_what_is_no_layer_of_ours_is_refused_by_its_node(
     operator: str, inputs: list[str], more: dict[str, object], why: str
 ) -> None:
     node = helper.make_node(operator, inputs, ["h"], name="odd", **more)
-    known = {**ARRAYS, "map": MAP, "odd": np.array([1, 4, 2, 4])}
+    known = {**ARRAYS, "map": MAP, "odd": np.array([1, 4, 2, 4]), "yes": np.array(True)}
     arrays = {key: np.asarray(value) for key, value in known.items() if key in inputs}
     with pytest.raises(BadFile) as caught:
         Recogniser(classifier(node, **arrays), "x", (4, 4, 2)).network(RULES)
@@ -298,3 +302,30 @@ def test_more_than_can_be_meant_is_not_made_of_a_graph_s_own_arrays(monkeypatch:
     monkeypatch.setattr(recognising, "MOST_FOLDED", 120)
     with pytest.raises(BadFile, match=r"its ConstantOfShape «filled 2» .* more is made"):
         Recogniser(model, "x", (4, 4, 2)).network(RULES)
+
+
+@pytest.mark.parametrize(
+    ("steps", "arrays", "why"),
+    [
+        ([("GlobalAveragePool", ["x"], {}), ("Softmax", ["1"], {})], {}, "ours is over channels"),
+        ([("GlobalAveragePool", ["x"], {}), ("Flatten", ["1"], {}), ("Unsqueeze", ["2", "first"], {})],
+         {"first": np.array([0, 1])}, "not about rows and columns"),
+        ([("ReduceMean", ["x"], {"axes": [2, 3], "keepdims": 0}), ("Mul", ["x", "1"], {})], {}, "the same axes"),
+        ([("GlobalAveragePool", ["x"], {}), ("MatMul", ["1", "two by two"], {})],
+         {"two by two": np.ones((2, 2), np.float32)}, "does not take"),
+        ([("Flatten", ["x"], {}), ("Gemm", ["1", "wide", "bias"], {})],
+         {"wide": np.ones((32, 4), np.float32), "bias": np.ones((3, 4), np.float32)}, "what it gets does not fit"),
+        ([("InstanceNormalization", ["x", "three", "three"], {}), ("Flatten", ["1"], {}), ("MatMul", ["2", "wide"], {})],
+         {"three": np.ones(3, np.float32), "wide": np.ones((32, 4), np.float32)}, "it asks for"),
+    ],
+)  # fmt: skip
+def test_what_would_change_its_meaning_is_refused(
+    steps: list[tuple[str, list[str], dict[str, object]]], arrays: dict[str, np.ndarray], why: str
+) -> None:
+    nodes = [
+        helper.make_node(operator, inputs, ["y" if k == len(steps) else str(k)], **more)
+        for k, (operator, inputs, more) in enumerate(steps, 1)
+    ]
+    with pytest.raises(BadFile) as caught:
+        Recogniser(read(small(*nodes, **arrays).SerializeToString()), "x", (4, 4, 2)).network(RULES)
+    assert why in str(caught.value)

@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.onnx.preparation import PREPARED
@@ -95,7 +94,6 @@ def take_in(
         raise BadValue(f"{model.name} was not taken in", why, "Name each class once")
     card = {"imported from": model.name, "operators": model.version, "assumed": assumed}
     ours = ModelFile(network.plan, network.weights, preprocessor, names, network.output, card=card)
-    assert len(names) == 2 or OUTPUTS[ours.output].outputs(len(names)) == units
     return TakenIn(ours, begin, tuple(assumed))
 
 

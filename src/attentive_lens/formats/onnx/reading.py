@@ -23,6 +23,8 @@ OLDEST, NEWEST = 6, 28
 """Versions of the standard's operators that are read."""
 MOST_AT_ONCE = 2**29
 """Numbers that are kept at once while a graph is run, its own arrays aside."""
+MISFITS = (ValueError, TypeError, IndexError, KeyError, ZeroDivisionError, OverflowError, AttributeError)
+"""What is raised where a node's settings and inputs do not fit each other."""
 DOMAINS = ("", "ai.onnx")
 TAKE_ANOTHER = "Export it again, or take another model"
 
@@ -129,7 +131,7 @@ def carried_out(node: Node, values: Mapping[str, Values]) -> dict[str, Values]:
         result = OPERATORS[node.operator](node, *inputs)
     except LensError:
         raise
-    except (ValueError, TypeError, IndexError, KeyError, ZeroDivisionError, OverflowError, AttributeError) as error:
+    except MISFITS as error:
         raise node.refuse(f"what it gets does not fit ({error})") from None
     except MemoryError:
         raise node.refuse("there is not enough memory", "Take a smaller input") from None

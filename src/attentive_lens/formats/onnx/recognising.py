@@ -17,7 +17,7 @@ from attentive_lens.engine.arrays import Weights
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.onnx.operators import Node, Values
 from attentive_lens.formats.onnx.operators.base import whole_numbers
-from attentive_lens.formats.onnx.reading import OnnxModel, carried_out
+from attentive_lens.formats.onnx.reading import MISFITS, OnnxModel, carried_out
 from attentive_lens.plan.layers import Connected, Flatten, LayerSettings, Output, ScaleAndShift, Shape
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE, Names
@@ -128,7 +128,10 @@ class Recogniser:
             if any(name in self.live for name in node.inputs):
                 if self.output:
                     raise self.refused(node, "it stands behind what makes answers of the scores")
-                rules.get(node.operator, _unknown)(self, node)
+                try:
+                    rules.get(node.operator, _unknown)(self, node)
+                except MISFITS as error:
+                    raise self.refused(node, f"what it gets does not fit ({error})") from None
             elif all(name in self.known for name in node.inputs if name) and not self._is_before(node):
                 self.fold(node)
         end = self.model.outputs[0]
@@ -139,10 +142,18 @@ class Recogniser:
         self._finish(self.live[end])
         try:
             plan = NetworkPlan(tuple(self.layers))
-            plan.facts(self.image)
+            self._check_weights(plan)
         except BadValue as error:
             raise BadFile(f"{self.model.name} was not taken in", f"{error.what}: {error.why}", "Take another") from None
         return Recognised(plan, self.weights, self.image, self.output or "softmax")
+
+    def _check_weights(self, plan: NetworkPlan) -> None:
+        """Every array has the shape that its layer asks for."""
+        for node, facts in zip(plan.nodes, plan.facts(self.image), strict=True):
+            asked = {**node.layer.weight_shapes(facts.input_shape), **node.layer.state_shapes(facts.input_shape)}
+            given = {name: array.shape for name, array in self.weights.get(node.name, {}).items()}
+            if asked != given:
+                raise BadValue(f"The {node.layer.kind} «{node.name}»", f"it asks for {asked}, and gets {given}", "")
 
     def _is_before(self, node: Node) -> bool:
         """Whether it makes what the image is made of, or the image itself."""

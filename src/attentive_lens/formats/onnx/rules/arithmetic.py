@@ -85,7 +85,7 @@ def connected(to: Recogniser, node: Node) -> None:
             raise to.refused(node, "it turns its input")
         matrix = matrix.T if node.get("transB", 0) else matrix
         scale, bias = node.get("alpha", 1.0), to.optional(node, 2)
-    if source.is_map or matrix.ndim != 2 or len(matrix) != source.shape[0]:
+    if source.standing != source.shape or matrix.ndim != 2 or len(matrix) != source.shape[0]:
         raise to.refused(node, f"a matrix of the shape {matrix.shape} does not take {source.standing}")
     if source.order is not None:
         matrix = matrix[source.order]
@@ -110,6 +110,8 @@ def _joined(to: Recogniser, node: Node, layer: LayerSettings, sources: tuple[Liv
     orders = [None if each.order is None else each.order.tolist() for each in sources]
     if any(order != orders[0] for order in orders):
         raise to.refused(node, "its inputs have their values in different orders")
+    if any(not each.is_map and len(each.standing) != len(sources[0].standing) for each in sources):
+        raise to.refused(node, "its inputs do not have the same axes")
     try:
         made(to, node, to.add(layer, sources, None, sources[0].standing, sources[0].order))
     except BadValue as error:
@@ -191,7 +193,7 @@ def answers(output: str) -> Rule:
         source = to.taken(node)
         ends = node.outputs[0] in to.model.outputs and to.is_end(node.outputs[0])
         axis = node.get("axis", 1 if node.version < 13 else -1)
-        if ends and axis in (1, -1, -len(source.standing)):
+        if ends and axis in (1, -len(source.standing)):
             to.output = "one sigmoid" if output == "sigmoid" and source.shape == (1,) else output
             made(to, node, to.flattened(source) if source.standing[1:] in ((), (1, 1)) else source)
             return

@@ -134,6 +134,8 @@ def whole(mode: str) -> Rule:
 
 def batch_normalisation(to: Recogniser, node: Node) -> None:
     """By the running figures."""
+    if node.get("training_mode", 0):
+        raise to.refused(node, "it reckons with the batch's figures, as in training")
     source = to.taken(node)
     layer = fitting(to, node, lambda: kinds.BatchNormalisation(epsilon=node.get("epsilon", 1e-5)))
     arrays = {}

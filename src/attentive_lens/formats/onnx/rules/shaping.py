@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from onnx.helper import tensor_dtype_to_np_dtype
 
 from attentive_lens.formats.onnx.operators import Node
 from attentive_lens.formats.onnx.operators.base import whole_numbers
@@ -60,9 +61,27 @@ def _together(to: Recogniser, node: Node, source: Live, shape: list[int]) -> Non
     made(to, node, plain)
 
 
+def cast(to: Recogniser, node: Node) -> None:
+    """To numbers with a fraction, which all of ours are."""
+    if np.dtype(tensor_dtype_to_np_dtype(node.get("to"))).kind != "f":
+        raise to.refused(node, "it makes whole numbers of values")
+    passed(to, node)
+
+
+def dropout(to: Recogniser, node: Node) -> None:
+    """Nothing, where it is not asked to drop values."""
+    if len(node.inputs) > 2 and node.inputs[2] and bool(to.array(node, 2).any()):
+        raise to.refused(node, "it drops values, as in training")
+    passed(to, node)
+
+
 def squeezed(to: Recogniser, node: Node) -> None:
     """Rows and columns of 1 come or go."""
     source = to.taken(node)
+    axes = node.get("axes") if len(node.inputs) < 2 else to.array(node, 1)
+    sides = 4 if node.operator == "Unsqueeze" else len(source.standing) + 1
+    if axes is not None and sorted(axis % sides for axis in whole_numbers(axes)) != [2, 3]:
+        raise to.refused(node, "it is not about rows and columns")
     if source.is_map and source.shape[:2] != (1, 1):
         raise to.refused(node, "it takes away an axis that is not 1")
     live = to.flattened(source)
@@ -93,8 +112,8 @@ def shape_of(to: Recogniser, node: Node) -> None:
 
 SHAPING: dict[str, Rule] = {
     "Identity": passed,
-    "Dropout": passed,
-    "Cast": passed,
+    "Dropout": dropout,
+    "Cast": cast,
     "Flatten": flatten,
     "Reshape": reshape,
     "Squeeze": squeezed,
