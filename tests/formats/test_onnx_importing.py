@@ -315,7 +315,8 @@ def test_more_than_can_be_meant_is_not_made_of_a_graph_s_own_arrays(monkeypatch:
          {"two by two": np.ones((2, 2), np.float32)}, "does not take"),
         ([("Flatten", ["x"], {}), ("Gemm", ["1", "wide", "bias"], {})],
          {"wide": np.ones((32, 4), np.float32), "bias": np.ones((3, 4), np.float32)}, "what it gets does not fit"),
-        ([("InstanceNormalization", ["x", "three", "three"], {}), ("Flatten", ["1"], {}), ("MatMul", ["2", "wide"], {})],
+        ([("InstanceNormalization", ["x", "three", "three"], {}), ("Flatten", ["1"], {}),
+          ("MatMul", ["2", "wide"], {})],
          {"three": np.ones(3, np.float32), "wide": np.ones((32, 4), np.float32)}, "it asks for"),
     ],
 )  # fmt: skip

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 
 import pytest
-from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
-from PyQt6.QtGui import QFontMetrics, QGuiApplication, QHelpEvent
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
     QComboBox,
     QLabel,
@@ -16,27 +15,22 @@ from PyQt6.QtWidgets import (
     QPlainTextEdit,
     QPushButton,
     QSpinBox,
-    QToolTip,
 )
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
-from attentive_lens.plan.blocks import Block, Dense, Residual, Squeeze, built
+from attentive_lens.plan.blocks import built
 from attentive_lens.plan.layers import (
     Add,
     BatchNormalisation,
     Convolution,
     Flatten,
-    GlobalPooling,
-    LayerSettings,
     Output,
     Relu,
 )
-from attentive_lens.window import look
 from attentive_lens.window.bench.layout import layout_of
 from attentive_lens.window.bench.plates import blocks_of, plates_of
 from attentive_lens.window.frame import Frame
-from attentive_lens.window.network.bench_panel import BenchPanel
 from attentive_lens.window.network.editable_bench import EditableBench
 from attentive_lens.window.network.verbs import VERBS
 from attentive_lens.window.pages.network import NetworkPage
@@ -374,30 +368,3 @@ def test_the_picture_of_a_window_is_a_rectangle_where_the_window_is(qtbot: QtBot
         expected = tuple(each for each in windows if each[3])
         assert picture.windows() == expected, layer
         assert not picture.grab().isNull()
-
-
-def test_a_long_network_keeps_its_names_and_its_strip_says_them(qtbot: QtBot, frame: Frame) -> None:
-    design = frame.session.design
-    parts: list[LayerSettings | Block] = [Convolution(filters=4)]
-    for _ in range(9):
-        parts += [Squeeze(), Residual(filters=4), Dense(depth=2)]
-    design.change(replace(design.plan, network=built([*parts, GlobalPooling(), Output()])))
-    bench, panel = bench_of(frame), child(frame, BenchPanel, "bench side")
-    assert len(design.nodes) > 60
-    qtbot.waitUntil(panel.overview.isVisible, timeout=5_000)
-    measure = QFontMetrics(look.font(look.SMALL)).horizontalAdvance
-    for plate in bench.plates:
-        lines = bench._name_lines(plate.name, bench.step() - 4, measure, 3)
-        assert "…" not in "".join(lines), lines
-        assert " ".join(lines).replace("- ", "-") == plate.name
-    strip, last = panel.overview, len(bench.plates) - 1
-    assert [strip.plate_at(x) for x in (0.0, float(strip.width()))] == [0, last]
-    middle = strip.plate_at(strip.width() / 2)
-    assert middle is not None
-    assert abs(middle - last / 2) < 2
-    at = QPoint(round(bench.centre(middle).x() * strip.width() / bench.width()), 8)
-    words: list[str] = []
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(QToolTip, "showText", lambda _, text, __: words.append(text))
-        strip.event(QHelpEvent(QEvent.Type.ToolTip, at, strip.mapToGlobal(at)))
-    assert words[0].startswith(f"{bench.plates[middle].name} · ")

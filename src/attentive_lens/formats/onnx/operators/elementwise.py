@@ -90,22 +90,17 @@ def prelu(node: Node, x: Values, slope: Values) -> Values:
     return _like(np.where(x < 0, x * slope, x), x)
 
 
-def softmax(node: Node, x: Values) -> Values:
+def over_channels(formula: Callable[[Values, int], Values]) -> Operator:
     """Over an axis since version 13; before over all axes from one on, taken together."""
-    if node.version < 13:
+
+    def operator(node: Node, x: Values) -> Values:
+        if node.version >= 13:
+            return _like(formula(x, node.get("axis", -1)), x)
         axis = node.get("axis", 1) % max(1, x.ndim)
         flat = x.reshape(int(np.prod(x.shape[:axis], dtype=int)), -1)
-        return _like(_shares(flat, 1).reshape(x.shape), x)
-    return _like(_shares(x, node.get("axis", -1)), x)
+        return _like(formula(flat, 1).reshape(x.shape), x)
 
-
-def log_softmax(node: Node, x: Values) -> Values:
-    """Its logarithm, from the greatest so that nothing overflows."""
-    if node.version < 13:
-        axis = node.get("axis", 1) % max(1, x.ndim)
-        flat = x.reshape(int(np.prod(x.shape[:axis], dtype=int)), -1)
-        return _like(_log_shares(flat, 1).reshape(x.shape), x)
-    return _like(_log_shares(x, node.get("axis", -1)), x)
+    return operator
 
 
 def _shares(x: Values, axis: int) -> Values:
@@ -114,6 +109,7 @@ def _shares(x: Values, axis: int) -> Values:
 
 
 def _log_shares(x: Values, axis: int) -> Values:
+    """From the greatest, so that nothing overflows."""
     away = x - x.max(axis=axis, keepdims=True)
     return np.asarray(away - np.log(np.exp(away).sum(axis=axis, keepdims=True)))
 
@@ -160,8 +156,8 @@ ELEMENTWISE: dict[str, Operator] = {
     "Identity": lambda node, x: x,
     "Dropout": dropout,
     "Clip": clip,
-    "Softmax": softmax,
-    "LogSoftmax": log_softmax,
+    "Softmax": over_channels(_shares),
+    "LogSoftmax": over_channels(_log_shares),
     "Add": two(np.add),
     "Sub": two(np.subtract),
     "Mul": two(np.multiply),
