@@ -8,7 +8,7 @@ import os
 import re
 import shutil
 import unicodedata
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -55,9 +55,18 @@ def write_text(file: Path, text: str) -> None:
     BadFile
         If the folder cannot be written or the disk is full; what stood there before stays.
     """
+    _write(file, lambda part: part.write_text(text, "utf-8"))
+
+
+def write_bytes(file: Path, data: bytes) -> None:
+    """Likewise, bytes as they are."""
+    _write(file, lambda part: part.write_bytes(data))
+
+
+def _write(file: Path, put: Callable[[Path], object]) -> None:
     try:
         with replacing(file, sync=True) as part:
-            part.write_text(text, "utf-8")
+            put(part)
     except (OSError, ValueError) as error:
         why = str(getattr(error, "strerror", None) or error).lower()
         raise BadFile(f"{file} could not be written", why, "Name a file in a folder you may write in") from None

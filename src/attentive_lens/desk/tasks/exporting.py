@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import shutil
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import check_folder_of, replacing
+from attentive_lens.core.files import check_folder_of, write_bytes
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import references
 from attentive_lens.desk.requests.exporting import Exported, ExportModel
 from attentive_lens.desk.results.exporting import write_archive
-from attentive_lens.errors import BadFile
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.predicting.predictor import Predictor
@@ -35,14 +33,12 @@ def export(request: ExportModel) -> Job[Exported]:
     model = read_model(run.model)
     images, same, most = 0, 0, 0.0
     if ending == ".onnx":
-        from attentive_lens.formats.onnx.writing import (
-            write_onnx,  # only here: the standard's schemas take long to load
-        )
+        from attentive_lens.formats.onnx.writing import write_onnx  # only here: the schemas take long to load
 
         write_onnx(model, file, request.half)
         images, same, most = yield from _compared(file, model, _sample(place, run, request.sample))
     elif ending == ".alens":
-        _copy(run.model, file)
+        write_bytes(file, run.model.read_bytes())
     else:
         _write_weights(model, file, ending)
     return Exported(str(file), file.stat().st_size, images, same, most)
@@ -73,15 +69,6 @@ def _compared(file: Path, model: ModelFile, pictures: list[NDArray[np.uint8]]) -
     return len(pictures), int(same.sum()), float(np.abs(there - predictor.checked(scores)).max())
 
 
-def _copy(model: Path, file: Path) -> None:
-    try:
-        with replacing(file, sync=True) as part:
-            shutil.copyfile(model, part)
-    except OSError as error:
-        why = str(error.strerror or error).lower()
-        raise BadFile(f"{file} could not be written", why, "Free the disk or choose another folder") from None
-
-
 def _write_weights(model: ModelFile, file: Path, ending: str) -> None:
     """Every array by «node/array», float32 as it is."""
     flat = {f"{node}/{name}": array for node, arrays in model.weights.items() for name, array in arrays.items()}
@@ -90,9 +77,4 @@ def _write_weights(model: ModelFile, file: Path, ending: str) -> None:
         return
     from safetensors.numpy import save
 
-    try:
-        with replacing(file, sync=True) as part:
-            part.write_bytes(save({name: np.ascontiguousarray(array) for name, array in flat.items()}))
-    except OSError as error:
-        why = str(error.strerror or error).lower()
-        raise BadFile(f"{file} could not be written", why, "Free the disk or choose another folder") from None
+    write_bytes(file, save({name: np.ascontiguousarray(array) for name, array in flat.items()}))

@@ -150,10 +150,10 @@ class Recogniser:
     def _check_weights(self, plan: NetworkPlan) -> None:
         """Every array has the shape that its layer asks for."""
         for node, facts in zip(plan.nodes, plan.facts(self.image), strict=True):
-            asked = {**node.layer.weight_shapes(facts.input_shape), **node.layer.state_shapes(facts.input_shape)}
+            wanted = {**node.layer.weight_shapes(facts.input_shape), **node.layer.state_shapes(facts.input_shape)}
             given = {name: array.shape for name, array in self.weights.get(node.name, {}).items()}
-            if asked != given:
-                raise BadValue(f"The {node.layer.kind} «{node.name}»", f"it asks for {asked}, and gets {given}", "")
+            if wanted != given:
+                raise BadValue(f"The {node.layer.kind} «{node.name}»", f"it asks for {wanted}, and gets {given}", "")
 
     def _is_before(self, node: Node) -> bool:
         """Whether it makes what the image is made of, or the image itself."""

@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 from onnx import ModelProto, TensorProto, checker, helper
 
-from attentive_lens.core.files import replacing
-from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.core.files import write_bytes
+from attentive_lens.errors import BadValue
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.onnx.graph import OPSET, Graph
 from attentive_lens.formats.onnx.layers import WRITERS, Placed
@@ -95,9 +95,4 @@ def write_onnx(model: ModelFile, file: Path, half: bool = False) -> None:
     """
     proto = graph_of(model, half)
     checker.check_model(proto, full_check=True)
-    try:
-        with replacing(file, sync=True) as part:
-            part.write_bytes(proto.SerializeToString())
-    except OSError as error:
-        why = str(error.strerror or error).lower()
-        raise BadFile(f"{file} could not be written", why, "Free the disk or choose another folder") from None
+    write_bytes(file, proto.SerializeToString())
