@@ -47,7 +47,7 @@ REASONS = {
     "an output of other scores": "do not go with",
     "kernels of no layer": "kernels",
     "a standard deviation of zero": "above zero",
-    "half precision": "convolution 1 (kernel) are float16",
+    "half precision": "one precision for all",
     "two precisions": "one precision for all",
     "NaN in weights": "not numbers",
     "another shape": "not of the shape",

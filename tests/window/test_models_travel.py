@@ -63,11 +63,11 @@ def test_a_model_that_is_dropped_is_built_on(
     qtbot.waitUntil(lambda: frame.session.design.plan.base is not None, timeout=60_000)
     base = frame.session.design.plan.base
     assert base is not None
-    assert base.model == "models/grains.alens"
-    assert child(frame, QComboBox, "base run").currentText() == "grains.alens"
+    assert base.model == "shelf:grains"
+    qtbot.waitUntil(lambda: child(frame, QComboBox, "base run").currentText() == "grains · Shelf", timeout=30_000)
     assert "6 classes" in frame.bottom.message.text()
     theirs = read_model(station.run(1).model).weights["convolution 1"]["kernel"]
-    ours = read_model(station.folder / base.model).weights["convolution 1"]["kernel"]
+    ours = read_model(station.folder / "shelf" / "grains.alens").weights["convolution 1"]["kernel"]
     assert (ours == theirs).all()
     problem = child(frame, QLabel, "base problem")
     (tmp_path / "bad.onnx").write_text("no model")

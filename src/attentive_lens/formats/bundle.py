@@ -61,19 +61,36 @@ class ModelFile:
     card: Mapping[str, Any] = field(default_factory=dict)
     optimiser: Mapping[str, Array] = field(default_factory=dict)
 
+    def flat(self, half: bool = False) -> dict[str, Array]:
+        """Every array by «node/array», as it is or as float16; `BadFile` if a value is too large for that."""
+        flat = {f"{node}/{name}": a for node, arrays in self.weights.items() for name, a in arrays.items()}
+        if half:
+            for name, array in flat.items():
+                if array.size and float(np.abs(array).max()) > float(np.finfo(np.float16).max):
+                    why = f"a weight of {name} is too large for that"
+                    raise BadFile("The model cannot be stored in 16 bits", why, "Store it in 32 bits")
+            return {name: array.astype(np.float16) for name, array in flat.items()}
+        return flat
+
     def network(self) -> Network:
         """A network that runs."""
         return Network(self.plan, self.preprocessor.settings.shape, self.weights, self.kernels)
 
-    def write(self, file: Path) -> None:
+    def write(self, file: Path, half: bool = False) -> None:
         """Write the file whole or not at all: temporary file, flush to disk, rename.
+
+        Parameters
+        ----------
+        file : Path
+        half : bool
+            Whether the weights are stored as float16, in half the room; they are read as float32.
 
         Raises
         ------
         BadFile
-            If the folder cannot be written or the disk is full.
+            If the folder cannot be written, the disk is full, or a weight is too large for float16.
         """
-        flat = {f"{node}/{name}": a for node, arrays in self.weights.items() for name, a in arrays.items()}
+        flat = self.flat(half)
         preprocessor = self.preprocessor
         measured = {"mean": preprocessor.mean, "std": preprocessor.std, "white": preprocessor.white}
         network = {"format": FORMAT, "nodes": self.plan.write(), "output": self.output, "kernels": dict(self.kernels)}

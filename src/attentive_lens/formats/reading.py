@@ -50,9 +50,9 @@ MOST_GROWTH, ALWAYS = 1.4, 30 << 20
 """All members together unpack to at most this factor of the file, or so many bytes more."""
 MOST_STATE = 8
 """Arrays that training keeps of one weight array: an optimiser's own, whoever wrote it, and its mean."""
-PRECISIONS = {"F32": "float32", "F64": "float64"}
+PRECISIONS = {"F32": "float32", "F64": "float64", "F16": "float16"}
 """One of them for all weights of a file, as safetensors writes them."""
-OTHER_KINDS = {"F16": "float16", "BF16": "bfloat16"}
+OTHER_KINDS = {"BF16": "bfloat16"}
 """Of numbers that no network here computes with."""
 FILES_AT_ONCE = 16
 """Images that answering holds at once: two threads' pieces."""
@@ -271,7 +271,7 @@ def _classes(names: list[Any]) -> tuple[str, ...]:
 
 
 def _tensors(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[str, tuple[int, ...]]) -> Any:
-    """Exactly the arrays wanted, finite, all of one precision, single or double."""
+    """Exactly the arrays wanted, finite, all of one precision; those stored in 16 bits come in single precision."""
     needed = 8 * sum(product(shape) for shape in shapes.values())
     most = needed + 64 + sum(len(key.encode()) + 200 for key in shapes)
     if entry.file_size > most:
@@ -295,7 +295,7 @@ def _tensors(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, shapes: Mapping[s
     for key, array in flat.items():
         if not np.isfinite(array).all():
             _refuse(f"{_told(key)} hold values that are not numbers")
-    return flat
+    return {key: array.astype(np.float32) if array.dtype == np.float16 else array for key, array in flat.items()}
 
 
 def _header(data: bytes, name: str) -> tuple[dict[str, tuple[str, tuple[int, ...]]], bytes]:

@@ -12,6 +12,8 @@ from attentive_lens.core.values import Value, spec
 OPEN = ".onnx"
 """How a file of the open format ends."""
 MODEL_SUFFIXES = (".alens", OPEN)
+SHELF = "shelf:"
+"""How the name of a model on the Shelf begins where a file could be named."""
 
 
 @dataclass(frozen=True)
@@ -27,8 +29,8 @@ class Base(Value):
     model: str = spec(
         "",
         label="model",
-        meaning="Model file (.alens, .onnx), or another workspace whose run it is, that the layers come from; empty for"
-        " a run of this workspace.",
+        meaning="Model on the Shelf (shelf:motifs), model file (.alens, .onnx), or another workspace whose run it is,"
+        " that the layers come from; empty for a run of this workspace.",
     )
     take_preprocessing: bool = spec(
         False,
@@ -45,8 +47,15 @@ class Base(Value):
     frozen: bool = spec(True, label="frozen", meaning="Whether the layers taken over keep their weights.")
 
     @property
+    def on_shelf(self) -> str:
+        """The name of a model on the Shelf; empty for any other."""
+        return self.model.removeprefix(SHELF).strip() if self.model.startswith(SHELF) else ""
+
+    @property
     def words(self) -> str:
-        """What it is, in words: «run 3», «run 3 of meadow», «best.alens»."""
+        """What it is, in words: «run 3», «run 3 of meadow», «best.alens», «motifs»."""
+        if self.on_shelf:
+            return shown(self.on_shelf)
         name = shown(PurePath(self.model).name)
         if self.model.endswith(MODEL_SUFFIXES):
             return name

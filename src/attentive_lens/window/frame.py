@@ -240,11 +240,12 @@ class Frame(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """A workspace gets a window of its own, a model file is built on, all else is a source for a new workspace."""
+        """A workspace gets a window of its own, a model file a place on the Shelf; all else is a source of images."""
         place = dropped_place(event) if event is not None else None
         if place is not None and place.suffix.lower() in MODEL_SUFFIXES:
-            self.show_stage("network")
-            self.page("network").open_file(str(place), "")
+            key = "shelf" if self.current == "shelf" else "network"
+            self.show_stage(key)
+            self.page(key).open_file(str(place), "")
             return
         if place is not None and (place / "workspace.toml").exists():
             self._open_other(place)

@@ -56,12 +56,21 @@ def _lens(p: QPainter, colour: QColor) -> None:
     p.drawEllipse(QPointF(12, 12), 2.6, 2.6)
 
 
+def _shelf(p: QPainter, colour: QColor) -> None:
+    """Boxes on two boards."""
+    for board in (11, 22):
+        p.drawLine(QPointF(1.5, board), QPointF(22.5, board))
+    for x, y, wide, tall in ((4, 4, 4, 7), (10.5, 2, 4, 9), (5, 14, 7, 8), (15, 16, 4.5, 6)):
+        p.drawRect(QRectF(x, y, wide, tall))
+
+
 GLYPHS: dict[str, Glyph] = {
     "images": _grains,
     "network": _rail,
     "training": _curve,
     "results": _matrix,
     "explain": _lens,
+    "shelf": _shelf,
 }
 
 

@@ -272,7 +272,7 @@ def stylesheet() -> str:
     QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QPlainTextEdit {{ background: {t.paper}; border: none; selection-background-color: {t.petrol};
         selection-color: {t.on_petrol}; }}
-    QPlainTextEdit#case\\ note {{ border: 1px solid {t.line}; border-radius: {RADIUS}px; min-height: 50px;
+    QPlainTextEdit[role="note"] {{ border: 1px solid {t.line}; border-radius: {RADIUS}px; min-height: 50px;
         max-height: 50px; }}
     QListWidget {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: {RADIUS}px; outline: none; }}
     QListWidget::item {{ padding: 3px 6px; }}

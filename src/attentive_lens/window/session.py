@@ -18,6 +18,7 @@ from attentive_lens.desk.network.design import Design
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.desk.results.state import OpenScores
+from attentive_lens.desk.shelf.state import OpenShelf
 from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import read_augmentation
@@ -43,6 +44,8 @@ class Session(QObject):
         Of the run in view.
     cases : OpenCases
         The case book.
+    shelf : OpenShelf
+        Models to build on and hand on.
     design : Design
         The plan of the next run.
     pricing : Pricing
@@ -86,6 +89,8 @@ class Session(QObject):
         The scores of the run in view on the set in view are there.
     cases_changed
         The case book is another.
+    shelf_changed
+        Other models stand on the Shelf, or other things are said of them.
     history_changed
         Another thing would be undone now.
     """
@@ -106,6 +111,7 @@ class Session(QObject):
     images_changed = pyqtSignal()
     scores_ready = pyqtSignal()
     cases_changed = pyqtSignal()
+    shelf_changed = pyqtSignal()
     history_changed = pyqtSignal()
 
     def __init__(self, workspace: Workspace) -> None:
@@ -126,6 +132,7 @@ class Session(QObject):
         self.runs = OpenRuns(workspace, self.timeline)
         self.scores = OpenScores(self.images, self.runs, self.asker)
         self.cases = OpenCases(workspace, self.timeline)
+        self.shelf = OpenShelf(workspace, self.asker, self.timeline)
         self.asker.worked.connect(self.worked)
         self.asker.failed.connect(lambda sentence: self.message.emit(sentence, True))
         self._keep_draft = QTimer(self)
@@ -146,6 +153,8 @@ class Session(QObject):
             (self.scores.ready, self.scores_ready),
             (self.cases.changed, self.cases_changed),
             (self.cases.message, self.message),
+            (self.shelf.changed, self.shelf_changed),
+            (self.shelf.message, self.message),
             (self.timeline.changed, self.history_changed),
         ):
             signal.connect(passed_on.emit)
@@ -159,9 +168,10 @@ class Session(QObject):
         return str(self.workspace.folder.absolute())
 
     def start_worker(self) -> None:
-        """Start the resident worker and ask it for the contact sheet's images."""
+        """Start the resident worker and ask it for the contact sheet's images and the models of the Shelf."""
         self.asker.start()
         self.images.want_pixels()
+        self.shelf.want()
 
     def ask(
         self,

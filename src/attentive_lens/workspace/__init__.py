@@ -4,6 +4,19 @@ from attentive_lens.workspace.catalogue import Catalogue
 from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.runs import Run
+from attentive_lens.workspace.shelf import Figures, OnShelf, Said, Shelf
 from attentive_lens.workspace.workspace import Workspace
 
-__all__ = ["Catalogue", "Correction", "Corrections", "ImageRow", "Origin", "Run", "Workspace"]
+__all__ = [
+    "Catalogue",
+    "Correction",
+    "Corrections",
+    "Figures",
+    "ImageRow",
+    "OnShelf",
+    "Origin",
+    "Run",
+    "Said",
+    "Shelf",
+    "Workspace",
+]

@@ -17,6 +17,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace.catalogue import Catalogue
 from attentive_lens.workspace.rows import ImageRow
 from attentive_lens.workspace.runs import Run
+from attentive_lens.workspace.shelf import Shelf
 
 FORMAT = 1
 MARKER = WORKSPACE_MARKER
@@ -113,6 +114,11 @@ class Workspace:
         if self.writable:
             folder.mkdir(exist_ok=True)
         return folder
+
+    @property
+    def shelf(self) -> Shelf:
+        """Its Shelf of models."""
+        return Shelf(self.folder)
 
     def path_of(self, row: ImageRow) -> Path:
         """Where an image's file is."""

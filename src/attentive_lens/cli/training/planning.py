@@ -23,7 +23,7 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.prices import PricePlan
 from attentive_lens.errors import BadUsage
-from attentive_lens.plan.base import Base
+from attentive_lens.plan.base import SHELF, Base
 from attentive_lens.plan.difference import differences
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
@@ -290,7 +290,7 @@ def split_base(settings: PlainTable) -> PlainTable:
         raise BadUsage("plan.base", "it needs «base.run» or «base.model»", "Name a run or a model file")
     if base and (isinstance(base.get("base.run", 1), bool) or not isinstance(base.get("base.run", 1), int)):
         raise BadUsage("base.run", f"a whole number is needed, got {base['base.run']!r}", "Name a run's number")
-    if base.get("base.model"):
+    if base.get("base.model") and not str(base["base.model"]).startswith(SHELF):
         base["base.model"] = str(Path(str(base["base.model"])).expanduser().absolute())
     return base
 

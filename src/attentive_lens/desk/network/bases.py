@@ -32,6 +32,8 @@ def base_file(workspace: Workspace, base: Base) -> Path:
     """
     if not base.model:
         return workspace.run(base.run).model
+    if base.on_shelf:
+        return workspace.shelf.model(base.on_shelf).file
     place = workspace.folder / Path(base.model).expanduser()
     return place if base.model.endswith(MODEL_SUFFIXES) else Workspace.open(place).run(base.run).model
 

@@ -69,7 +69,7 @@ class ExportModel(Request[Exported]):
     workspace: str
     run: int
     file: str = spec("", meaning=f"Where it goes, by its ending: {', '.join(KINDS)}; model-RUN.onnx here if left out.")
-    half: bool = spec(False, meaning="Store the weights of an ONNX file in 16 bits: half as large, nearly the same.")
+    half: bool = spec(False, meaning="Store the weights in 16 bits: half as large, nearly the same.")
     sample: int = spec(16, low=0, high=1000, meaning="Images that an ONNX file is checked on; 0: none.")
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +14,7 @@ from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import references
 from attentive_lens.desk.requests.exporting import Exported, ExportModel
 from attentive_lens.desk.results.exporting import write_archive
+from attentive_lens.engine.arrays import Array
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.predicting.predictor import Predictor
@@ -38,9 +40,12 @@ def export(request: ExportModel) -> Job[Exported]:
         write_onnx(model, file, request.half)
         images, same, most = yield from _compared(file, model, _sample(place, run, request.sample))
     elif ending == ".alens":
-        write_bytes(file, run.model.read_bytes())
+        if request.half:
+            model.write(file, half=True)
+        else:
+            write_bytes(file, run.model.read_bytes())
     else:
-        _write_weights(model, file, ending)
+        _write_weights(model.flat(request.half), file, ending)
     return Exported(str(file), file.stat().st_size, images, same, most)
 
 
@@ -69,9 +74,8 @@ def _compared(file: Path, model: ModelFile, pictures: list[NDArray[np.uint8]]) -
     return len(pictures), int(same.sum()), float(np.abs(there - predictor.checked(scores)).max())
 
 
-def _write_weights(model: ModelFile, file: Path, ending: str) -> None:
-    """Every array by «node/array», float32 as it is."""
-    flat = {f"{node}/{name}": array for node, arrays in model.weights.items() for name, array in arrays.items()}
+def _write_weights(flat: Mapping[str, Array], file: Path, ending: str) -> None:
+    """Every array by «node/array»."""
     if ending == ".npz":
         write_archive(flat, file)
         return

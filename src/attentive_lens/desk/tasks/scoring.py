@@ -11,7 +11,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.images.collection import collection
-from attentive_lens.desk.images.data import fingerprint_of, gather
+from attentive_lens.desk.images.data import Data, fingerprint_of, gather
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
 from attentive_lens.desk.results.models import AT_ONCE, THREADS
@@ -19,7 +19,9 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
+from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
+from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.scores import Scores, scored
@@ -54,9 +56,14 @@ def _key(place: Workspace, run: Run) -> str:
 
 def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
     """A run's best model, read anew from its file, asked about a set."""
-    loss = Loss.of(run.plan().loss)
     model = read_model(run.model)
-    data = (yield from gather(place, run.plan(), run, model.preprocessor.settings)).seen_by(model.classes)
+    data = yield from gather(place, run.plan(), run, model.preprocessor.settings)
+    return (yield from scores_of(model, run.plan(), data, on))
+
+
+def scores_of(model: ModelFile, plan: Plan, images: Data, on: str) -> Job[Scores]:
+    """A model that was trained by a plan asked about a set of images; `NotHere` if there are none in it."""
+    loss, data = Loss.of(plan.loss), images.seen_by(model.classes)
     everything = data.members(on)
     members = everything[data.labels[everything] >= 0]
     if not len(members):

@@ -96,6 +96,7 @@ class CasePanel(QWidget):
             line.editingFinished.connect(self._keep)
         grid.addWidget(self.cause, 0, 0)
         self.note = QPlainTextEdit()
+        self.note.setProperty("role", "note")
         self.note.setObjectName("case note")
         self.note.setAccessibleName("note")
         self.note.setPlaceholderText("note")

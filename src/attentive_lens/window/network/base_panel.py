@@ -8,21 +8,17 @@ from pathlib import Path
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
 
-from attentive_lens.core.files import make_folder
 from attentive_lens.desk.network.bases import base_layers, with_base, without_base
 from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase
-from attentive_lens.desk.requests.importing import Imported, ImportModel
 from attentive_lens.errors import LensError
-from attentive_lens.plan.base import MODEL_SUFFIXES, OPEN, Base
+from attentive_lens.plan.base import MODEL_SUFFIXES, SHELF, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, label, set_role
 from attentive_lens.window.session import Session
 
-MODELS = "models"
-"""Folder of the workspace with models of other programs that were taken in."""
-NO_BASE, AS_NOW, FROM_FILE = 0, -1, -2
-"""What may be chosen to build on besides the number of a run."""
+NO_BASE, AS_NOW, FROM_FILE = "none", "as now", "file"
+"""What may be chosen to build on besides a run, by its number, and a model on the Shelf, by «shelf:» and its name."""
 
 
 class BasePanel(QWidget):
@@ -45,7 +41,7 @@ class BasePanel(QWidget):
         grid.setVerticalSpacing(8)
         grid.setColumnStretch(1, 1)
         inside.addLayout(grid)
-        self.run = _choice("base run", "The run, or the model file of another workspace, whose layers are taken over.")
+        self.run = _choice("base run", "The model on the Shelf, the run or the model file whose layers are taken over.")
         self.until = _choice("base until", "The last layer taken over; the frost line stands after it.")
         self.statistics = _choice(
             "base statistics",
@@ -71,6 +67,7 @@ class BasePanel(QWidget):
         self.advice.setWordWrap(True)
         inside.addWidget(self.advice)
         inside.addStretch()
+        session.shelf_changed.connect(self.refresh)
         self.run.activated.connect(lambda _: self._choose())
         self.until.activated.connect(lambda _: self._change(until=str(self.until.currentData())))
         self.statistics.activated.connect(lambda _: self._change(statistics=str(self.statistics.currentData())))
@@ -81,13 +78,17 @@ class BasePanel(QWidget):
         base = self.session.design.plan.base
         self.run.clear()
         self.run.addItem("none", NO_BASE)
+        for model in self.session.shelf.models or ():
+            if not model.problem:
+                self.run.addItem(f"{model.name} · Shelf", f"{SHELF}{model.name}")
         for number, view in self.session.runs.views.items():
             if view.has_model and view.state != "training":
-                self.run.addItem(f"run {number} · {view.name}", number)
-        if base is not None and base.model:
+                self.run.addItem(f"run {number} · {view.name}", str(number))
+        current = NO_BASE if base is None else base.model or str(base.run)
+        if base is not None and self.run.findData(current) < 0:
             self.run.addItem(base.words, AS_NOW)
+            current = AS_NOW
         self.run.addItem("a model file …", FROM_FILE)
-        current = NO_BASE if base is None else AS_NOW if base.model else base.run
         self.run.setCurrentIndex(max(0, self.run.findData(current)))
         self.until.clear()
         if base is not None:
@@ -105,45 +106,35 @@ class BasePanel(QWidget):
     def showEvent(self, event: QShowEvent | None) -> None:
         """Ask only once somebody looks."""
         super().showEvent(event)
+        self.session.shelf.want()
         self._probe(self.session.design.plan.base)
 
     def _choose(self) -> None:
-        number = int(self.run.currentData())
-        plan = self.session.design.plan
-        if number == AS_NOW:
+        chosen, plan = str(self.run.currentData()), self.session.design.plan
+        if chosen == AS_NOW:
             return
-        if number == NO_BASE:
+        if chosen == NO_BASE:
             self._take(without_base(plan))
-        elif number == FROM_FILE:
+        elif chosen == FROM_FILE:
             kinds = " ".join(f"*{ending}" for ending in MODEL_SUFFIXES)
             name = QFileDialog.getOpenFileName(self, "A model to build on", "", f"Models ({kinds})")[0]
             if name:
                 self.take_file(Path(name))
             else:
                 self.refresh()
+        elif chosen.startswith(SHELF):
+            self._build_on(Base(model=chosen, take_preprocessing=True))
         else:
-            self._build_on(Base(run=number))
+            self._build_on(Base(run=int(chosen)))
 
     def take_file(self, file: Path) -> None:
-        """Build on a model file; one of another program becomes a file of ours in the workspace first."""
-        if file.suffix.lower() != OPEN:
-            self._build_on(Base(model=str(file)))
-            return
-        folder = Path(self.session.place) / MODELS
-        try:
-            make_folder(folder)
-        except LensError as error:
-            self._say_problem(str(error))
-            return
+        """Build on a model file, which is put on the Shelf first."""
         self._say_problem("")
-        self.advice.setText(f"Taking {file.name} in …")
-        request = ImportModel(str(file), str(folder / f"{file.stem}.alens"))
-        self.session.ask(request, self._imported, self._say_problem, priority=4, scope="import")
+        self.advice.setText(f"Putting {file.name} on the Shelf …")
+        self.session.shelf.put(str(file), self._build_on_shelf, self._say_problem)
 
-    def _imported(self, summary: Imported) -> None:
-        name = Path(summary.file).name
-        self._build_on(Base(model=f"{MODELS}/{name}", take_preprocessing=True))
-        self.session.message.emit(" ".join(replace(summary, file=name).words()), False)
+    def _build_on_shelf(self, name: str) -> None:
+        self._build_on(Base(model=f"{SHELF}{name}", take_preprocessing=True))
 
     def _say_problem(self, sentence: str) -> None:
         """What is wrong with the base, or nothing."""

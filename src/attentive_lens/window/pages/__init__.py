@@ -1,4 +1,4 @@
-"""The five stages: each a file, and two entries here. A page is loaded when it is first wanted."""
+"""The five stages and the Shelf: each a file, and two entries here. A page is loaded when it is first wanted."""
 
 from __future__ import annotations
 
@@ -47,12 +47,19 @@ def _explain() -> type[Page]:
     return ExplainPage
 
 
+def _shelf() -> type[Page]:
+    from attentive_lens.window.pages.shelf import ShelfPage
+
+    return ShelfPage
+
+
 STAGES: dict[str, Stage] = {
     "images": Stage("Images", "What am I teaching from?", _images),
     "network": Stage("Network", "What will look at them?", _network),
     "training": Stage("Training", "Is it learning, and what?", _training),
     "results": Stage("Results", "How good is it, and on what?", _results),
     "explain": Stage("Explain", "Why this answer for this image?", _explain),
+    "shelf": Stage("Shelf", "What can I build on, and hand on?", _shelf),
 }
 
 __all__ = ["STAGES", "Page", "Stage"]

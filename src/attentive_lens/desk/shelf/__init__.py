@@ -1,0 +1,1 @@
+"""The Shelf: models to build on, compare and hand on."""

@@ -1,0 +1,1 @@
+"""Parts of the Shelf's page."""
