@@ -324,3 +324,20 @@ def test_a_run_is_watched_with_its_learning_rate_a_logarithm_and_one_cursor(
     assert tick.isVisible()
     qtbot.mouseClick(tick, LEFT, pos=QPoint(8, 8))
     assert loss.log
+
+
+def test_the_next_run_is_rehearsed_and_what_came_of_it_goes_with_the_plan(qtbot: QtBot, seen: Frame) -> None:
+    seen.show_stage("training")
+    says = child(seen, QLabel, "rehearsal says")
+    seen.session.design.change(seen.session.design.plan.changed({"training.batch_size": 16}))
+    click(qtbot, seen, "rehearse")
+    assert says.text() == "Rehearsing …"
+    assert not child(seen, QPushButton, "rehearse").isEnabled()
+    qtbot.waitUntil(lambda: "It runs through" in says.text(), timeout=120_000)
+    assert says.property("role") == "good"
+    seen.session.design.change(seen.session.design.plan.changed({"optimiser.learning_rate": 9.0}))
+    assert not says.isVisible(), "it was another plan that ran through"
+    click(qtbot, seen, "rehearse")
+    qtbot.waitUntil(lambda: "runs away" in says.text(), timeout=120_000)
+    assert says.property("role") == "bad"
+    assert len(seen.session.runs.views) == 1

@@ -10,13 +10,13 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QLabel, QLineEdit, QPlainTextEdit, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.driving import child, click
+from tests.window.test_models_travel import drop
 
 from attentive_lens.formats.reading import read_model
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.shelf import ShelfPage
 from attentive_lens.window.shelf.models_list import ROW, ModelsList
 from attentive_lens.workspace import Workspace
-from tests.window.test_models_travel import drop
 
 OpenFrame = Callable[[Workspace], Frame]
 

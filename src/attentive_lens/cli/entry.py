@@ -29,6 +29,7 @@ COMMANDS: dict[str, str] = {
     "label": "images/collecting",
     "faults": "images/collecting",
     "plan": "training/planning",
+    "rehearse": "rehearsing.Rehearse",
     "train": "commands",
     "watch": "commands",
     "runs": "results/comparing",

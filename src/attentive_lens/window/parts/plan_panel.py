@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QMenu, QWidget
 
 from attentive_lens.desk.network.design import open_plan, save_plan
+from attentive_lens.desk.requests.rehearsing import Rehearse, Rehearsed
 from attentive_lens.errors import LensError
 from attentive_lens.plan.outline import NAME, SEED
+from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, horizontal, label, vertical
+from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical
 from attentive_lens.window.parts.fold import Fold
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -28,9 +31,20 @@ class PlanPanel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self._rehearsed: Plan | None = None
         inside = vertical(self, spacing=6)
+        row = horizontal(spacing=8)
         self.images = label(role="faint", name="plan images")
-        inside.addWidget(self.images)
+        row.addWidget(self.images, 1)
+        tip = "Let the plan run through on a few images, in seconds: what would end the long run ends this one."
+        self.rehearsal = button("Rehearse", "rehearse", tip, self._rehearse)
+        self.rehearsal.setEnabled(not session.reading_only)
+        row.addWidget(self.rehearsal)
+        inside.addLayout(row)
+        self.ran = label(role="faint", size=look.SMALL, name="rehearsal says")
+        self.ran.setWordWrap(True)
+        self.ran.hide()
+        inside.addWidget(self.ran)
         tip = "What the run is called, what its random numbers start from, and its plan as a file."
         self.fold = Fold("Name and seed", "name and seed", tip)
         inside.addWidget(self.fold)
@@ -74,8 +88,31 @@ class PlanPanel(QWidget):
         grid.addWidget(line, row, 1)
         return line
 
+    def _rehearse(self) -> None:
+        """Have the plan run through in small."""
+        self.rehearsal.setEnabled(False)
+        self._say("Rehearsing …", "faint")
+        self._rehearsed = self.session.design.plan
+        request = Rehearse(self.session.place, self._rehearsed.write())
+        self.session.ask(request, self._take_rehearsal, partial(self._end_rehearsal, "bad"), scope="rehearsal")
+
+    def _take_rehearsal(self, summary: Rehearsed) -> None:
+        self._end_rehearsal("bad" if summary.runs_away else "good", " ".join(summary.words()))
+
+    def _end_rehearsal(self, role: str, sentence: str) -> None:
+        self.rehearsal.setEnabled(True)
+        self._say(sentence, role)
+
+    def _say(self, sentence: str, role: str) -> None:
+        self.ran.setText(sentence)
+        set_role(self.ran, role)
+        self.ran.setVisible(bool(sentence))
+
     def refresh(self) -> None:
-        """Show the plan as it is now."""
+        """Show the plan as it is now; what was rehearsed of another is no longer true."""
+        if self._rehearsed is not None and self._rehearsed != self.session.design.plan:
+            self._rehearsed = None
+            self._end_rehearsal("faint", "")
         plan, collection = self.session.design.plan, self.session.images.collection
         counts = [f"{thousands(collection.count(name))} {name}" for name in ("training", "validation")]
         self.images.setText(f"{', '.join(counts)} images")
