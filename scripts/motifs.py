@@ -2,7 +2,7 @@
 
 What is drawn, and the run, stay in the folder; a second call goes on where the first one ended.
 
-    python scripts/motifs.py FOLDER [--kinds 480] [--images 140] [--epochs 16] [--out FILE]
+    python scripts/motifs.py FOLDER [--kinds 480] [--images 140] [--epochs 30] [--out FILE]
 """
 
 from __future__ import annotations
@@ -88,11 +88,12 @@ def plan_of(epochs: int) -> Plan:
             "preprocessing.input_size": SIDE,
             "training.epochs": epochs,
             "training.batch_size": 64,
-            "optimiser.learning_rate": 0.002,
+            "optimiser.learning_rate": 0.001,
             "optimiser.weight_decay": 0.02,
-            "schedule": "one cycle",
-            "schedule.rise": 0.2,
+            "schedule.warmup_epochs": 0.2,
             "loss.label_smoothing": 0.1,
+            "averaging": "exponential moving average",
+            "averaging.decay": 0.999,
         }
     )
 
@@ -117,7 +118,7 @@ def main() -> None:
     parser.add_argument("folder", type=Path)
     parser.add_argument("--kinds", type=int, default=480)
     parser.add_argument("--images", type=int, default=140)
-    parser.add_argument("--epochs", type=int, default=16)
+    parser.add_argument("--epochs", type=int, default=30)
     parser.add_argument("--out", type=Path, default=MODELS / "motifs.alens")
     words = parser.parse_args()
     words.folder.mkdir(parents=True, exist_ok=True)

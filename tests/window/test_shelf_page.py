@@ -7,7 +7,16 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QLabel, QLineEdit, QPlainTextEdit, QPushButton
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFileDialog,
+    QLabel,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QSpinBox,
+)
 from pytestqt.qtbot import QtBot
 from tests.driving import child, click
 from tests.window.test_models_travel import drop
@@ -153,3 +162,32 @@ def test_a_shelf_that_cannot_be_written_is_shown_for_reading(
     assert not child(second, QPushButton, "put run").isEnabled()
     assert not child(second, QPushButton, "take off").isEnabled()
     assert first.session.shelf.models is None or own(first) == []
+
+
+def test_a_base_that_learns_on_is_tuned_beside_the_bench(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    frame.show_stage("network")
+    page = frame.page("network")
+    page.show_base()
+    box, frozen = child(frame, QComboBox, "base run"), child(frame, QCheckBox, "base frozen")
+    tuning = child(frame, QSpinBox, "base.head_warmup_epochs")
+    box.setCurrentIndex(box.findData("1"))
+    box.activated.emit(box.currentIndex())
+    assert not tuning.isVisible(), "of what is frozen nothing is tuned"
+    frozen.click()
+    assert tuning.isVisible()
+    tuning.setValue(2)
+    rate = child(frame, QLineEdit, "base.lr_decay")
+    rate.setText("0.5")
+    rate.editingFinished.emit()
+    base = frame.session.design.plan.base
+    assert base is not None
+    assert base.finely == (2, 0, 0.5, "learned")
+    frozen.click()
+    base = frame.session.design.plan.base
+    assert base is not None
+    assert base.frozen
+    assert base.finely == (0, 0, 1.0, "learned"), "frozen again, nothing of it is left"
+    assert not tuning.isVisible()

@@ -60,6 +60,7 @@ COMMANDS: dict[str, str] = {
     "numbers": "explaining/inspecting",
     "channel": "inspecting.Channels",
     "neighbours": "inspecting.Neighbours",
+    "similarity": "similarity.CompareLayers",
     "map": "images/mapping",
     "probe": "bases.ProbeBase",
     "rates": "rates.SweepRates",

@@ -38,6 +38,8 @@ class Optimiser(ABC, Generic[S]):
     ----------
     steps : int
         Steps taken.
+    age : int
+        Steps taken of the node that is being changed, this one among them.
     memory : dict
         (node, array) → the rule's own arrays by name, each of the weight's shape and dtype.
     """
@@ -52,10 +54,12 @@ class Optimiser(ABC, Generic[S]):
     ) -> None:
         self.settings = settings
         self.learnings, self.filter_axes = dict(learnings or {}), dict(filter_axes or {})
-        self.steps = 0
+        self.steps = self.age = 0
         self.memory: dict[tuple[str, str], dict[str, Array]] = {}
 
-    def step(self, weights: Weights, gradients: Weights, factor: float = 1.0) -> None:
+    def step(
+        self, weights: Weights, gradients: Weights, factor: float = 1.0, since: Mapping[str, int] | None = None
+    ) -> None:
         """Change every array that has a gradient; the others are not touched.
 
         Weight decay pulls kernels and matrices, never biases, scales and shifts: added to the gradient (L2), or
@@ -68,9 +72,12 @@ class Optimiser(ABC, Generic[S]):
             Node → array name → array; gradients are used up.
         factor : float
             Of the learning rate at this step, by the schedule.
+        since : mapping, optional
+            Node → steps that were taken before it began to learn; 0 for those that are not there.
         """
         self.steps += 1
         for node, arrays in gradients.items():
+            self.age = self.steps - (since or {}).get(node, 0)
             learning = self.learnings.get(node, USUALLY)
             decay = self.settings.weight_decay * learning.decay_multiplier
             rate = float(self.settings.learning_rate * factor * learning.lr_multiplier)
@@ -158,10 +165,10 @@ class AdamOptimiser(Optimiser[Adam]):
         mean += (1 - beta1) * grad
         square *= beta2
         square += (1 - beta2) * np.multiply(grad, grad, out=grad)
-        correction = math.sqrt(1 - beta2**self.steps)
+        correction = math.sqrt(1 - beta2**self.age)
         root = np.sqrt(square, out=grad)
         root += self.settings.epsilon * correction
-        weight -= (rate * correction / (1 - beta1**self.steps)) * mean / root
+        weight -= (rate * correction / (1 - beta1**self.age)) * mean / root
 
 
 # Any: each has the settings of its own kind

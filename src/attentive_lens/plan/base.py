@@ -8,6 +8,7 @@ from typing import ClassVar
 
 from attentive_lens.core.files import shown
 from attentive_lens.core.values import Value, spec
+from attentive_lens.errors import BadValue
 
 OPEN = ".onnx"
 """How a file of the open format ends."""
@@ -45,6 +46,53 @@ class Base(Value):
         " the base was trained with, whose levels may be others.",
     )
     frozen: bool = spec(True, label="frozen", meaning="Whether the layers taken over keep their weights.")
+    head_warmup_epochs: int = spec(
+        0,
+        label="head warm-up",
+        unit="epochs",
+        low=0,
+        high=100000,
+        meaning="Where layers of the base learn on: epochs in which only the new ones learn, before.",
+    )
+    unfreeze_every: int = spec(
+        0,
+        label="unfreeze every",
+        unit="epochs",
+        low=0,
+        high=100000,
+        meaning="Epochs from one part of the base that begins to learn to the part before it (gradual unfreezing);"
+        " 0: all at once. Layers whose maps have the same size are a part.",
+    )
+    lr_decay: float = spec(
+        1.0,
+        label="learning rate by depth",
+        low=0.01,
+        high=1.0,
+        meaning="Factor of the learning rate from each part of the base to the part before it (discriminative learning"
+        " rates); 1: the same everywhere.",
+    )
+    normalisation: str = spec(
+        "learned",
+        label="batch normalisation",
+        choices=("learned", "kept"),
+        meaning="Whether the base's batch normalisation learns on, or keeps its weights and running statistics.",
+    )
+
+    def __post_init__(self) -> None:
+        """Settings that must fit each other."""
+        super().__post_init__()
+        if self.frozen and self.finely != (0, 0, 1.0, "learned"):
+            why = "its layers are frozen, and there is nothing in them to be learned more slowly, later or not at all"
+            raise BadValue("The base cannot be tuned so", why, "Set «base.frozen = false», or take the rest back")
+
+    @property
+    def finely(self) -> tuple[int, int, float, str]:
+        """How its layers learn on: `head_warmup_epochs`, `unfreeze_every`, `lr_decay` and `normalisation`."""
+        return self.head_warmup_epochs, self.unfreeze_every, self.lr_decay, self.normalisation
+
+    def held(self) -> Base:
+        """The same, frozen: how its layers would learn on is no longer said."""
+        return Base(self.run, self.until, self.model, self.take_preprocessing, self.statistics)
 
     @property
     def on_shelf(self) -> str:

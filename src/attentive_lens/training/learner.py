@@ -17,7 +17,7 @@ from attentive_lens.engine.batches import learn, statistics
 from attentive_lens.engine.diagnosis import where_it_began
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import Loss, one_hot
-from attentive_lens.engine.network import Network, fingerprint
+from attentive_lens.engine.network import Network, Route, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS, clip, norm
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.ranks import ALONE, Cut, Ranks
@@ -27,7 +27,9 @@ from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
+from attentive_lens.plan.nodes import Learning, Node
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.unfreezing import unfreezing_of
 from attentive_lens.predicting import Predictor
 from attentive_lens.training.averaging import AVERAGE, AVERAGING
 from attentive_lens.training.control import Rates, rate_at
@@ -134,18 +136,30 @@ class Classifier(Learner):
         ranks: Ranks = ALONE,
     ) -> None:
         self.network, self.plan, self.preprocessor, self.thread_pool = network, plan, preprocessor, thread_pool
-        learnings = {node.name: node.learning for node in network.plan.nodes}
+        self.unfreezing = unfreezing_of(plan)
+        learnings = {node.name: self._learning(node) for node in network.plan.nodes}
         axes = {node.name: node.layer.filter_axis for node in network.plan.nodes}
         self.optimiser = OPTIMISERS[plan.optimiser.kind](plan.optimiser, learnings, axes)
         still = {node.name for node in network.plan.nodes if node.frozen}
         self.frozen, self.head = frozen, network.head(frozen) if frozen else network
-        self.route = self.head.route(frozenset(self.head.weights) - plan.frozen - still)
+        self._learns = frozenset(self.head.weights) - plan.frozen - still
+        self.route = self._route_at(0)
         self.loss = Loss.of(plan.loss, counts)
         self.output = OUTPUTS[plan.loss.output]
         self.losses: list[float] = []
         self.averaging = AVERAGING[plan.averaging.kind](plan.averaging)
         self.examples, self.ranks = examples, ranks
         self.watch = HealthWatch(self.head, [node.name for node in network.plan.nodes], thread_pool)
+
+    def _learning(self, node: Node) -> Learning:
+        """How a node learns: its own multiplier of the learning rate, by its depth in the base."""
+        factor = self.unfreezing.factors.get(node.name, 1.0)
+        own = node.learning
+        return own if factor == 1 else own.with_(lr_multiplier=own.lr_multiplier * factor)
+
+    def _route_at(self, epoch: int) -> Route:
+        """The way back to what learns in an epoch."""
+        return self.head.route(self._learns - self.unfreezing.frozen_at(epoch))
 
     def cut(self, count: int) -> Cut:
         """How a batch of so many images is shared out."""
@@ -154,6 +168,9 @@ class Classifier(Learner):
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """Forward, backward, step."""
         self.ranks.say("learn", epoch=context.epoch, batch=context.batch, batches=batches, rates=self.rates)
+        if self.unfreezing.begins:
+            self.route = self._route_at(context.epoch)
+        since = {name: first * batches for name, first in self.unfreezing.begins.items()}
         images, cut = self._fed(batch.images), self.cut(batch.count)
         step = learn(
             self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output, cut
@@ -174,10 +191,10 @@ class Classifier(Learner):
         if self.examples is not None and not self.ranks.index and self.watch.due(context.batch, batches):
             norms = self.watch.norms(step.gradients)
             before = {node: {name: a.copy() for name, a in weights[node].items()} for node in norms}
-            self.optimiser.step(weights, step.gradients, factor)
+            self.optimiser.step(weights, step.gradients, factor, since)
             self.watch.step(before, weights, norms)
         else:
-            self.optimiser.step(weights, step.gradients, factor)
+            self.optimiser.step(weights, step.gradients, factor, since)
         self.head.absorb(step.sums)
         self.averaging.after_step(weights)
         self.learning_rate = self.plan.optimiser.learning_rate * factor

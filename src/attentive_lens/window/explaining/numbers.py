@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from attentive_lens.core.files import write_text
 from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
+from attentive_lens.desk.requests.similarity import CompareLayers, LayersCompared
 from attentive_lens.desk.results.exporting import write_numbers
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.window import look
@@ -161,6 +162,14 @@ class NumbersPanel(LayerPanel):
         self.says = label(role="faint", size=look.SMALL, name="numbers say")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)
+        self.compared: LayersCompared | None = None
+        self.change = label(role="faint", size=look.SMALL, name="layer change")
+        self.change.setWordWrap(True)
+        self.change.setToolTip(
+            "What training changed: how alike the layer's outputs are to what it began from (centred kernel alignment,"
+            " 1: the same), and its weights."
+        )
+        inside.addWidget(self.change)
         self.model = NumbersModel()
         self.table = NumbersTable()
         self.table.setObjectName("numbers table")
@@ -203,12 +212,32 @@ class NumbersPanel(LayerPanel):
             return
         if not self.node.currentText():
             self.says.setText(f"{self.plate.name} has no weights: nothing in it is learned.")
+            self.change.setText("")
             return
         before = self.seen.layer if self.seen is not None else self.node.currentText()
         array = array if before == self.node.currentText() else ""
+        self._compare(self._run)
         request = LayerNumbers(self.session.place, self._run, self.node.currentText(), array, self._image)
         self.says.setText("Reading the numbers …")
         self.ask(request, self._take, self._fail, priority=2, scope="numbers")
+
+    def _compare(self, run: int) -> None:
+        """Say what training changed in the layer; asked once for all layers of a run."""
+        if self.compared is not None and self.compared.run == run:
+            self._show_change()
+            return
+        self.change.setText("Comparing the layers with what they began from …")
+        request = CompareLayers(self.session.place, run)
+        self.ask(request, self._take_compared, self.change.setText, priority=5, scope="compared")
+
+    def _take_compared(self, compared: LayersCompared) -> None:
+        self.compared = compared
+        self._show_change()
+
+    def _show_change(self) -> None:
+        layers = self.compared.layers if self.compared is not None else ()
+        words = (each.words() for each in layers if each.layer == self.node.currentText())
+        self.change.setText(next(words, ""))
 
     def _fail(self, sentence: str) -> None:
         self.seen = None

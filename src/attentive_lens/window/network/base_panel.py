@@ -15,8 +15,12 @@ from attentive_lens.plan.base import MODEL_SUFFIXES, SHELF, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, label, set_role
+from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 
+LEARNS_ON = Base(until="last layer", frozen=False)
+TUNING = ("head_warmup_epochs", "unfreeze_every", "lr_decay", "normalisation")
+"""What is set of a base that learns on."""
 NO_BASE, AS_NOW, FROM_FILE = "none", "as now", "file"
 """What may be chosen to build on besides a run, by its number, and a model on the Shelf, by «shelf:» and its name."""
 
@@ -59,6 +63,8 @@ class BasePanel(QWidget):
         self.frozen.setFont(look.font())
         self.frozen.setToolTip(Base.specs()["frozen"].meaning + " Layers that learn on usually get further.")
         grid.addWidget(self.frozen, 3, 1)
+        self.tuning = Form(LEARNS_ON, TUNING, self._tune)
+        inside.addWidget(self.tuning)
         self.problem = label(role="bad", name="base problem")
         self.problem.setWordWrap(True)
         self.problem.hide()
@@ -71,7 +77,7 @@ class BasePanel(QWidget):
         self.run.activated.connect(lambda _: self._choose())
         self.until.activated.connect(lambda _: self._change(until=str(self.until.currentData())))
         self.statistics.activated.connect(lambda _: self._change(statistics=str(self.statistics.currentData())))
-        self.frozen.clicked.connect(lambda checked: self._change(frozen=bool(checked)))
+        self.frozen.clicked.connect(self._freeze)
 
     def refresh(self) -> None:
         """List the runs there are, and show the plan's base."""
@@ -100,6 +106,9 @@ class BasePanel(QWidget):
         self.statistics.setEnabled(base is not None)
         self.frozen.setChecked(base is not None and base.frozen)
         self.frozen.setEnabled(base is not None)
+        self.tuning.setVisible(base is not None and not base.frozen)
+        if base is not None and not base.frozen:
+            self.tuning.show_value(base)
         if self.isVisible():
             self._probe(base)
 
@@ -146,7 +155,20 @@ class BasePanel(QWidget):
     def _change(self, **settings: str | bool) -> None:
         base = self.session.design.plan.base
         if base is not None:
-            self._build_on(base.with_(**settings))
+            self._tune(base.with_(**settings))
+
+    def _freeze(self, frozen: bool) -> None:
+        """Freeze it, or let it learn on; of what is frozen no more is to be said."""
+        base = self.session.design.plan.base
+        if base is not None:
+            self._tune(base.held() if frozen else base.with_(frozen=False))
+
+    def _tune(self, base: Base) -> None:
+        """Build on it otherwise; the new layers stay as they are."""
+        try:
+            self._take(replace(self.session.design.plan, base=base))
+        except LensError as error:
+            self._say_problem(str(error))
 
     def _build_on(self, base: Base) -> None:
         try:
@@ -160,7 +182,7 @@ class BasePanel(QWidget):
 
     def _probe(self, base: Base | None) -> None:
         """Ask a linear probe about a base that was not asked about yet; its layers are all asked at once."""
-        probed = None if base is None else replace(base, frozen=True)
+        probed = None if base is None else base.held()
         if probed == self._probed:
             return
         self._probed = probed
