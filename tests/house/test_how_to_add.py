@@ -67,7 +67,7 @@ def make(change: Change, program: Path) -> None:
         outside = len(change.code) - len(change.code.lstrip()) - 4
         at = next(k for k in range(begin + 1, len(lines)) if re.match(rf" {{{outside}}}[)}}]", lines[k]))
     else:  # before the file's table, if it has one
-        tables = [k for k, line in enumerate(lines) if re.match(r"[A-Z_]{4,}: (dict|tuple)\[", line)]
+        tables = [k for k, line in enumerate(lines) if re.match(r"[A-Z_]{4,}: (dict|tuple|Parts)\[", line)]
         at = tables[0] if tables else len(lines)
     lines[at:at] = [*change.code.rstrip().splitlines(), *([] if change.table or change.head else ["", ""])]
     file.write_text("\n".join(lines) + "\n", "utf-8")

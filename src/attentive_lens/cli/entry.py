@@ -10,6 +10,7 @@ import traceback
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
+from attentive_lens.core.extensions import left_out
 from attentive_lens.core.launching import processes_launched
 from attentive_lens.desk.log import open_log
 from attentive_lens.errors import BadUsage, LensError
@@ -66,6 +67,7 @@ COMMANDS: dict[str, str] = {
     "rates": "rates.SweepRates",
     "try": "explaining/inspecting",
     "predict": "results/predicting",
+    "extensions": "extensions.ListExtensions",
     "measure": "commands",
 }
 """The module of each, or the request in a module of `desk.requests` that it asks; that alone is loaded for it."""
@@ -149,6 +151,8 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
         why = f"each of {processes_launched() or 'several'} processes would do the same"
         sys.stderr.write(f"{BadUsage(f'{words[0]} was not begun', why, f'Only {TOGETHER} runs under a launcher')}\n")
         return 2
+    for each in left_out():
+        sys.stderr.write(f"{each.told}\n")
     try:
         code = app(words, standalone_mode=False, prog_name="attentive-lens", obj=dict(other_face))
     except TyperException as error:

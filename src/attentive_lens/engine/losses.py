@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import DTypeLike
 
+from attentive_lens.core.extensions import Parts, raising
 from attentive_lens.engine.arrays import Array, Labels
 from attentive_lens.engine.special import expit
 from attentive_lens.plan.losses import LossSettings
@@ -73,13 +74,18 @@ def binary_cross_entropy(scores: Array, targets: Array) -> tuple[Array, Array]:
     return sigmoid_cross_entropy(scores, targets[:, 1:])
 
 
-LOSSES: dict[str, Callable[[Array, Array], tuple[Array, Array]]] = {
-    "cross-entropy": cross_entropy,
-    "sigmoid cross-entropy": sigmoid_cross_entropy,
-    "binary cross-entropy": binary_cross_entropy,
-    "squared error": squared_error,
-    "absolute error": absolute_error,
-}
+LOSSES: Parts[Callable[[Array, Array], tuple[Array, Array]]] = Parts(
+    {
+        "cross-entropy": cross_entropy,
+        "sigmoid cross-entropy": sigmoid_cross_entropy,
+        "binary cross-entropy": binary_cross_entropy,
+        "squared error": squared_error,
+        "absolute error": absolute_error,
+    },
+    "engine.losses",
+    raising,
+    lambda found: found if callable(found) else None,
+)
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ from typing import Any, ClassVar, Generic, TypeVar
 
 import numpy as np
 
+from attentive_lens.core.extensions import Parts, is_kind, raising
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.plan.nodes import USUALLY, Learning
 from attentive_lens.plan.optimisers import AdaGrad, Adam, OptimiserSettings, RmsProp, Sgd
@@ -172,12 +173,17 @@ class AdamOptimiser(Optimiser[Adam]):
 
 
 # Any: each has the settings of its own kind
-OPTIMISERS: dict[str, type[Optimiser[Any]]] = {
-    "adam": AdamOptimiser,
-    "sgd": SgdOptimiser,
-    "adagrad": AdaGradOptimiser,
-    "rmsprop": RmsPropOptimiser,
-}
+OPTIMISERS: Parts[type[Optimiser[Any]]] = Parts(
+    {
+        "adam": AdamOptimiser,
+        "sgd": SgdOptimiser,
+        "adagrad": AdaGradOptimiser,
+        "rmsprop": RmsPropOptimiser,
+    },
+    "engine.optimisers",
+    raising,
+    lambda found: found if is_kind(found, Optimiser) else None,
+)
 
 
 def constrain(weight: Array, max_norm: float, axis: int = -1) -> None:

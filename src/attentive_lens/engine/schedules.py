@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from attentive_lens.core.extensions import Parts, raising
 from attentive_lens.plan.schedules import (
     Constant,
     Cosine,
@@ -104,14 +105,19 @@ def _down(gone: float, final: float) -> float:
 
 
 # Any: each takes the settings of its own kind
-SCHEDULES: dict[str, Callable[[Any, At], float]] = {
-    "constant": constant,
-    "step": step,
-    "exponential": exponential,
-    "cosine": cosine,
-    "one cycle": one_cycle,
-    "plateau": plateau,
-}
+SCHEDULES: Parts[Callable[[Any, At], float]] = Parts(
+    {
+        "constant": constant,
+        "step": step,
+        "exponential": exponential,
+        "cosine": cosine,
+        "one cycle": one_cycle,
+        "plateau": plateau,
+    },
+    "engine.schedules",
+    raising,
+    lambda found: found if callable(found) else None,
+)
 
 
 def learning_rate_factor(settings: ScheduleSettings, at: At) -> float:

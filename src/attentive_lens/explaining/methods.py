@@ -10,6 +10,7 @@ import re
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.core.values import Kind, spec, unknown_word
 
 BASELINES = ("blurred", "own mean", "training mean", "darkest", "black")
@@ -235,6 +236,7 @@ MAP_METHODS: dict[str, type[MapSettings]] = {
     )
 }
 """By kind, in the order of lists."""
+take_kinds(MAP_METHODS, "explaining.methods", MapSettings)
 MapSettings.rows = MAP_METHODS
 
 DEFAULT: MapSettings = IntegratedGradientsSettings()

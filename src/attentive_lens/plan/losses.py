@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.core.values import Kind, spec
 from attentive_lens.errors import BadValue
 
@@ -116,3 +117,4 @@ class AbsoluteError(LossSettings):
 LOSSES: dict[str, type[LossSettings]] = {
     loss.kind: loss for loss in (CrossEntropy, SigmoidCrossEntropy, BinaryCrossEntropy, SquaredError, AbsoluteError)
 }
+take_kinds(LOSSES, "plan.losses", LossSettings)

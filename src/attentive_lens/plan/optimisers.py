@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.core.values import Kind, spec
 
 
@@ -110,3 +111,4 @@ OPTIMISERS: dict[str, type[OptimiserSettings]] = {
         RmsProp,
     )
 }
+take_kinds(OPTIMISERS, "plan.optimisers", OptimiserSettings)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.core.values import Kind, spec
 
 
@@ -107,3 +108,4 @@ SCHEDULES: dict[str, type[ScheduleSettings]] = {
         Plateau,
     )
 }
+take_kinds(SCHEDULES, "plan.schedules", ScheduleSettings)

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from attentive_lens.core.extensions import left_out
 from attentive_lens.core.objects import settle
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.cards import keep_pictures
@@ -126,6 +127,8 @@ class Frame(QMainWindow):
                 f"Opened {session.workspace.name}: {images}, {counted(len(session.runs.views), 'run', 'runs')}.",
                 False,
             )
+        for each in left_out():
+            self.bottom.say(each.told, True)
 
     def page(self, key: str) -> Page:
         """A stage's page, built when it is first wanted: the first painting does not wait for all of them."""

@@ -42,9 +42,10 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.figures import Completeness, WeightRandomisation
+from attentive_lens.explaining.methods import MAP_METHODS
 from attentive_lens.explaining.probe import Probe, Targets, contrast_targets, contrasts
 from attentive_lens.explaining.regions import evaluated, marked
-from attentive_lens.explaining.saliency import METHODS, MapMethod, map_method
+from attentive_lens.explaining.saliency import MapMethod, map_method
 from attentive_lens.explaining.trust import (
     blank,
     completeness,
@@ -195,7 +196,7 @@ def trust(request: Trust) -> Job[TrustChecks]:
         steady = stability(method, probe, image, targets, maps)
         expected = method.should_sum_to(probe, image, targets)
         agreement = {}
-        for kind in METHODS:
+        for kind in MAP_METHODS:
             yield Progress(2, 4, "asking the other methods")
             other = map_method(kind)
             if request.agreement and kind != request.method.kind and _works(other, probe, image):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from attentive_lens.core.extensions import Parts, is_kind, raising
 from attentive_lens.engine.layers.activations import ACTIVATIONS
 from attentive_lens.engine.layers.base import INFERENCE, AnyLayer, Call, Layer, Rule, StepContext
 from attentive_lens.engine.layers.connected import CONNECTED
@@ -12,16 +13,21 @@ from attentive_lens.engine.layers.pooling import POOLINGS
 from attentive_lens.engine.layers.resampling import RESAMPLINGS
 from attentive_lens.engine.layers.simple import SIMPLE
 
-LAYERS: dict[str, type[AnyLayer]] = {
-    **CONVOLUTIONS,
-    **POOLINGS,
-    **ACTIVATIONS,
-    **NORMALISATIONS,
-    **SIMPLE,
-    **RESAMPLINGS,
-    **JOINING,
-    **CONNECTED,
-}
+LAYERS: Parts[type[AnyLayer]] = Parts(
+    {
+        **CONVOLUTIONS,
+        **POOLINGS,
+        **ACTIVATIONS,
+        **NORMALISATIONS,
+        **SIMPLE,
+        **RESAMPLINGS,
+        **JOINING,
+        **CONNECTED,
+    },
+    "engine.layers",
+    raising,
+    lambda found: found if is_kind(found, Layer) else None,
+)
 """By kind; each family's table stands at the end of its file."""
 
 __all__ = ["INFERENCE", "LAYERS", "Call", "Layer", "Rule", "StepContext"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from attentive_lens.core.extensions import Parts, is_kind, raising
 from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.methods import MAP_METHODS, MapSettings
 from attentive_lens.explaining.saliency.base import MapMethod
@@ -15,18 +16,23 @@ from attentive_lens.explaining.saliency.occlusion import Occlusion
 from attentive_lens.explaining.saliency.random_masks import RandomMasks
 from attentive_lens.explaining.saliency.smoothed_gradient import SmoothedGradient
 
-METHODS: dict[str, type[MapMethod]] = {
-    "gradient_times_input": GradientTimesInput,
-    "gradient": Gradient,
-    "smoothed_gradient": SmoothedGradient,
-    "integrated_gradients": IntegratedGradients,
-    "guided_gradient": GuidedGradient,
-    "class_activation": ClassActivation,
-    "contribution": Contribution,
-    "contribution_alpha_beta": Contribution,
-    "occlusion": Occlusion,
-    "random_masks": RandomMasks,
-}
+METHODS: Parts[type[MapMethod]] = Parts(
+    {
+        "gradient_times_input": GradientTimesInput,
+        "gradient": Gradient,
+        "smoothed_gradient": SmoothedGradient,
+        "integrated_gradients": IntegratedGradients,
+        "guided_gradient": GuidedGradient,
+        "class_activation": ClassActivation,
+        "contribution": Contribution,
+        "contribution_alpha_beta": Contribution,
+        "occlusion": Occlusion,
+        "random_masks": RandomMasks,
+    },
+    "explaining.saliency",
+    raising,
+    lambda found: found if is_kind(found, MapMethod) else None,
+)
 
 
 def map_method(settings: MapSettings | str, other: Array | None = None) -> MapMethod:

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.extensions import Parts, is_kind
 from attentive_lens.core.random import random_generator
-from attentive_lens.images.augmentation.base import Augmentation, Geometric, Pairing, Tonal
+from attentive_lens.images.augmentation.base import Augmentation, Geometric, Lost, Pairing, Tonal
 from attentive_lens.images.augmentation.blending import BlendChange, PatchBlendChange
 from attentive_lens.images.augmentation.compiled import warp
 from attentive_lens.images.augmentation.geometry import (
@@ -39,32 +40,37 @@ from attentive_lens.images.augmentation.tone import (
 )
 from attentive_lens.plan.augmentation import AugmentationStep
 
-AUGMENTATIONS: dict[str, Augmentation] = {
-    "flip": FlipChange(),
-    "rotate": RotateChange(),
-    "rotate 90": Rotate90Change(),
-    "translate": TranslateChange(),
-    "scale": ScaleChange(),
-    "shear": ShearChange(),
-    "perspective": PerspectiveChange(),
-    "crop": CropChange(),
-    "elastic deformation": ElasticDeformationChange(),
-    "brightness": BrightnessChange(),
-    "contrast": ContrastChange(),
-    "saturation": SaturationChange(),
-    "hue": HueChange(),
-    "colour cast": ColourCastChange(),
-    "gamma": GammaChange(),
-    "blur": BlurChange(),
-    "sharpen": SharpenChange(),
-    "noise": NoiseChange(),
-    "random erasing": ErasingChange(),
-    "mask a place": MaskPlaceChange(),
-    "grey": GreyChange(),
-    "JPEG artefacts": JpegChange(),
-    "blend": BlendChange(),
-    "patch blend": PatchBlendChange(),
-}
+AUGMENTATIONS: Parts[Augmentation] = Parts(
+    {
+        "flip": FlipChange(),
+        "rotate": RotateChange(),
+        "rotate 90": Rotate90Change(),
+        "translate": TranslateChange(),
+        "scale": ScaleChange(),
+        "shear": ShearChange(),
+        "perspective": PerspectiveChange(),
+        "crop": CropChange(),
+        "elastic deformation": ElasticDeformationChange(),
+        "brightness": BrightnessChange(),
+        "contrast": ContrastChange(),
+        "saturation": SaturationChange(),
+        "hue": HueChange(),
+        "colour cast": ColourCastChange(),
+        "gamma": GammaChange(),
+        "blur": BlurChange(),
+        "sharpen": SharpenChange(),
+        "noise": NoiseChange(),
+        "random erasing": ErasingChange(),
+        "mask a place": MaskPlaceChange(),
+        "grey": GreyChange(),
+        "JPEG artefacts": JpegChange(),
+        "blend": BlendChange(),
+        "patch blend": PatchBlendChange(),
+    },
+    "images.augmentation",
+    Lost,
+    lambda found: found() if is_kind(found, Augmentation) else None,
+)
 
 
 @dataclass(frozen=True)

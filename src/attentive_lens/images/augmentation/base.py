@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.errors import BadFile
+
 
 class Augmentation(ABC):  # noqa: B024
     """Base of all changes; its three kinds below say what they do."""
@@ -27,6 +29,17 @@ class Tonal(Augmentation):
     @abstractmethod
     def apply(self, step: Any, random: np.random.Generator, image: NDArray[np.float32]) -> None:
         """Change S×S×C values in 0–1 in place; they stay within."""
+
+
+class Lost(Tonal):
+    """Stands for a change that cannot be made, and says why."""
+
+    def __init__(self, error: BadFile) -> None:
+        self.error = error
+
+    def apply(self, step: Any, random: np.random.Generator, image: NDArray[np.float32]) -> None:
+        """Raises it."""
+        raise self.error
 
 
 class Pairing(Augmentation):

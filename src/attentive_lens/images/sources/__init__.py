@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, Reference, Skipped, Source
@@ -26,6 +27,9 @@ SOURCES: dict[str, type[Source]] = {
     "folders": Folders,
 }
 """In the order in which they are asked whether they know a place; the least particular last."""
+take_kinds(SOURCES, "images.sources", Source)
+for _last in ("named files", "folders"):
+    SOURCES[_last] = SOURCES.pop(_last)
 
 
 def kind_of(place: Path) -> str:

@@ -1,5 +1,6 @@
 """Augmentation: the changes made to training images, and how strong they are."""
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.plan.augmentation.base import AugmentationStep
 from attentive_lens.plan.augmentation.blending import Blend, PatchBlend
 from attentive_lens.plan.augmentation.geometry import (
@@ -58,6 +59,7 @@ STEPS: dict[str, type[AugmentationStep]] = {
     )
 }
 """Every step by its kind: where pixels are first, then what they are, then with what they are mixed."""
+take_kinds(STEPS, "plan.augmentation", AugmentationStep)
 
 DEFAULT_AUGMENTATION: tuple[AugmentationStep, ...] = (Flip(), Rotate(), Translate(), Brightness())
 

@@ -1,5 +1,6 @@
 """The kinds of layer a network can have: their settings and rules of shape."""
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.plan.layers.activations import (
     ACTIVATIONS,
     Clip,
@@ -49,6 +50,7 @@ LAYERS: dict[str, type[LayerSettings]] = {
     )
 }
 """By kind; each family's table stands at the end of its file."""
+take_kinds(LAYERS, "plan.layers", LayerSettings)
 
 __all__ = [
     "LAYERS",
