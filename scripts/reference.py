@@ -1,4 +1,4 @@
-"""Write the pages made from the program itself: docs/settings.md, docs/json-schema.json and docs/attentive-lens.1.
+"""Write the pages made from the program itself: settings, Python, JSON schema and manual page, in docs.
 
 python scripts/reference.py          writes them
 python scripts/reference.py --check  says which are not as they would be written, and exits with 1
@@ -6,6 +6,8 @@ python scripts/reference.py --check  says which are not as they would be written
 
 from __future__ import annotations
 
+import dataclasses
+import inspect
 import json
 import sys
 from pathlib import Path
@@ -16,6 +18,7 @@ import typer.main
 import attentive_lens
 from attentive_lens.cli.entry import with_commands
 from attentive_lens.cli.schemas import json_schema
+from attentive_lens.desk.requests import requests_by_name
 from attentive_lens.plan.outline import settings
 
 ROOT = Path(__file__).parents[1]
@@ -94,7 +97,55 @@ def schema_page() -> str:
     return json.dumps(json_schema(), indent=1, ensure_ascii=False) + "\n"
 
 
-PAGES = {"docs/settings.md": settings_page, "docs/attentive-lens.1": manual, "docs/json-schema.json": schema_page}
+def python_page() -> str:
+    """All that `import attentive_lens` gives, and the requests that `ask` takes, from their docstrings."""
+    lines = [
+        "# Python",
+        "",
+        "What `import attentive_lens as al` gives; [the guide](guide.md#from-python) has examples that are run by the",
+        "tests, and [Bringing your own](extending.md) says how to add layers, losses and others.",
+    ]
+    for name in attentive_lens.__all__:
+        thing = getattr(attentive_lens, name)
+        if isinstance(thing, str):
+            continue
+        lines += ["", f"## {name}", "", *_described(f"al.{name}", thing)]
+        for own, member in sorted(vars(thing).items()) if isinstance(thing, type) else ():
+            if not own.startswith("_") and (callable(member) or isinstance(member, property)):
+                lines += ["", f"### {name}.{own}", "", *_described(f"{name.lower()}.{own}", member)]
+    lines += ["", "## Requests", "", "What `al.ask` takes, from the modules of `attentive_lens.desk.requests`.", ""]
+    lines += ["| request | fields | what it does |", "|---|---|---|"]
+    for name, request in sorted(requests_by_name().items()):
+        own = ", ".join(each.name for each in dataclasses.fields(request))
+        lines.append(f"| `{request.__module__.rpartition('.')[2]}.{name}` | {own} | {_first_sentence(request)} |")
+    return "\n".join(lines) + "\n"
+
+
+def _first_sentence(thing: object) -> str:
+    return " ".join((inspect.getdoc(thing) or "").split("\n\n")[0].split()).replace("|", "\\|")
+
+
+def _described(shown: str, thing: Any) -> list[str]:
+    """How it is called, and its docstring as it stands."""
+    made = thing.fget if isinstance(thing, property) else thing
+    if isinstance(thing, property):
+        call = shown
+    elif isinstance(thing, type):
+        call = ""
+    else:
+        found = inspect.signature(made)
+        given = [each.replace(annotation=each.empty) for name, each in found.parameters.items() if name != "self"]
+        call = f"{shown}{found.replace(parameters=given, return_annotation=found.empty)}"
+    text = inspect.getdoc(made) or ""
+    return [*([f"    {call}", ""] if call else []), "```text", *text.splitlines(), "```"]
+
+
+PAGES = {
+    "docs/settings.md": settings_page,
+    "docs/attentive-lens.1": manual,
+    "docs/json-schema.json": schema_page,
+    "docs/python.md": python_page,
+}
 
 
 def main() -> int:

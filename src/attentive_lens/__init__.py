@@ -11,10 +11,20 @@ from attentive_lens.core.version import VERSION
 from attentive_lens.errors import LensError
 
 if TYPE_CHECKING:
-    from attentive_lens.desk.script import Model, Run, Workspace, open_model, open_workspace
+    from attentive_lens.desk.script import Model, Run, Workspace, ask, new_workspace, open_model, open_workspace
 
 __version__ = VERSION
-__all__ = ["LensError", "Model", "Run", "Workspace", "__version__", "open_model", "open_workspace"]
+__all__ = [
+    "LensError",
+    "Model",
+    "Run",
+    "Workspace",
+    "__version__",
+    "ask",
+    "new_workspace",
+    "open_model",
+    "open_workspace",
+]
 
 
 def _kernel_cache() -> str:

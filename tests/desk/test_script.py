@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
 from PIL import Image
 
 import attentive_lens as al
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.script import Model
 from attentive_lens.explaining.probe import Probe, Targets
 from attentive_lens.explaining.saliency import map_method
+from attentive_lens.explaining.saliency.occlusion import Occlusion
 from attentive_lens.images.decoding import decode
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.about import About
 
 ROOT = Path(__file__).parents[2]
 
@@ -124,10 +128,84 @@ def test_what_the_guide_shows_in_python_runs(
     monkeypatch.chdir(tmp_path / "here")
     text = "\n".join((ROOT / name).read_text("utf-8") for name in ("README.md", "docs/guide.md"))
     blocks = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
-    assert len(blocks) == 3
+    assert len(blocks) == 4
     for block in blocks:
         exec(compile(block, "guide", "exec"), {})  # noqa: S102
     probe = Probe(Predictor.of(model.file))
     image = model.file.preprocessor.apply(np.zeros((1, 32, 32, 3), np.uint8))[0]
     assert map_method("gradient").maps(probe, image, Targets.classes([0], 6)).shape == (1, 32, 32)
     assert (Path(al.__file__).parent / "py.typed").exists()
+
+
+def test_a_map_costs_the_map_alone(model: Model, station_once: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = al.open_workspace(station_once).files()[0]
+    asked_targets = []
+    real = Occlusion.maps
+
+    def maps(self: Occlusion, probe: Probe, image: np.ndarray, targets: Targets) -> np.ndarray:
+        asked_targets.append(len(targets.weights))
+        return real(self, probe, image, targets)
+
+    monkeypatch.setattr(Occlusion, "maps", maps)
+    classes = model.predict(file)[0]
+    said = max(classes, key=classes.__getitem__)
+    other = min(classes, key=classes.__getitem__)
+    first, second = model.explain(file, method="occlusion"), model.explain(file, other, "occlusion")
+    assert asked_targets == [1, 1]
+    assert np.array_equal(first, model.explain(file, said, "occlusion"))
+    assert not np.array_equal(first, second)
+    with pytest.raises(al.LensError, match="spiny"):
+        model.explain(file, "spinny")
+
+
+def test_what_a_model_sees_is_shown_with_its_map(model: Model, station_once: Path) -> None:
+    file = al.open_workspace(station_once).files()[0]
+    alone = model.picture(file)
+    assert alone.size == (256, 256)
+    assert model.picture(file, model.explain(file)).size == (512, 256)
+    assert np.array_equal(np.asarray(alone)[::8, ::8], model.file.preprocessor.resized(decode(file).pixels))
+
+
+def test_objects_show_themselves_in_a_notebook_and_escape_what_they_are_called(station: Workspace) -> None:
+    station.run(1).keep_about(About(name="<b>one</b>"))
+    place = al.open_workspace(station.folder)
+    for thing in (place, place.runs()[0], place.runs()[0].model):
+        page = thing._repr_html_()
+        assert "<table>" in page
+        assert "<b>one</b>" not in page
+        ElementTree.fromstring(f"<page>{page}</page>")
+    assert "polyline" in place.runs()[0]._repr_html_()
+    assert "convolution 1" in place.runs()[0].model._repr_html_()
+    assert "two blocks" in place._repr_html_() or "&lt;b&gt;one" in place._repr_html_()
+
+
+def test_arrays_become_a_workspace_that_trains(tmp_path: Path) -> None:
+    images = np.zeros((40, 12, 12), np.uint8)
+    images[::2, 3:9, 3:9] = 255
+    labels = ["square" if k % 2 == 0 else "none" for k in range(40)]
+    place = al.new_workspace(tmp_path / "squares", images=images, labels=labels)
+    assert place.classes == ("none", "square")
+    plan = place.plan(network="two blocks", preprocessing__input_size=16, training__epochs=2, seed=3)
+    assert (plan.training.epochs, plan.seed, plan.preprocessing.input_size) == (2, 3, 16)
+    steps = []
+    run = place.train(plan, steps.append)
+    assert run.state == "done"
+    assert steps[-1].done <= steps[-1].total
+    assert al.ask(Score(str(place.folder), run.number)).accuracy == run.score().accuracy
+    name = place.put_on_shelf(run, "mine", "a note")
+    assert place.shelf()[name].note == "a note"
+    tuned = place.plan(base="shelf:mine", base__frozen=False, base__unfreeze_every=1)
+    assert tuned.base is not None
+    assert (tuned.base.frozen, tuned.base.unfreeze_every) == (False, 1)
+    for wrong, part in (
+        ({"images": images}, "no labels"),
+        ({"images": images, "labels": labels[:3]}, "40 images and 3 labels"),
+        ({}, "a source, or images"),
+        ({"images": images, "labels": labels, "source": tmp_path}, "a source, or images"),
+    ):
+        with pytest.raises(al.LensError, match=part):
+            al.new_workspace(tmp_path / "other", **wrong)
+    with pytest.raises(al.LensError, match="there is one already"):
+        al.new_workspace(tmp_path / "squares", images=images, labels=labels)
+    with pytest.raises(al.LensError):
+        place.plan(training__epoch=3)

@@ -55,6 +55,7 @@ from attentive_lens.explaining.trust import (
     stability,
     weight_randomisation,
 )
+from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Run
 
@@ -68,6 +69,44 @@ def explain(request: Explain) -> Job[Explanation]:
     yield Progress(0, 1, "explaining the image")
     method = yield from method_for(request.method, request.subject, image.model)
     return (yield from explained(image, method, request.target))
+
+
+def class_map(
+    model: ModelFile, pixels: NDArray[np.uint8], chosen: MapMethod, target: str | None = None
+) -> NDArray[np.float32]:
+    """The map of one image, S×S, for a class, or for the one that is said: that alone is computed.
+
+    Parameters
+    ----------
+    model : ModelFile
+        Who answers.
+    pixels : ndarray, S×S×C uint8
+        At its input size.
+    chosen : MapMethod
+    target : str, optional
+        Name of the class.
+
+    Raises
+    ------
+    LensError
+        If there is no such class, or the method gives no map.
+    """
+    with ThreadPool(THREADS) as thread_pool:
+        predictor = Predictor.of(model, thread_pool)
+        probe, image = Probe(predictor), predictor.prepare(pixels[None])[0]
+        scores = probe.scores(image[None])
+        label = int(predictor.predicted(scores)[0]) if target is None else class_number(model, target)
+        map_ = chosen.maps(probe, image, contrast_targets(contrasts(scores[0], [label]), probe.classes))[0]
+    return _finite(map_, chosen)
+
+
+def _finite(maps: NDArray[np.float32], chosen: MapMethod) -> NDArray[np.float32]:
+    """Maps whose values are numbers; `BadValue` otherwise."""
+    if not np.isfinite(maps).all():
+        raise BadValue(
+            f"{chosen.settings.label} gives no map", "some of its values are no numbers", "Choose another method"
+        )
+    return maps
 
 
 def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) -> Job[Explanation]:
@@ -95,10 +134,7 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             difference = _difference(
                 chosen, probe, image, (labels["predicted"], true), dict(zip(pairs, maps, strict=True))
             )
-        if not np.isfinite(maps).all():
-            raise BadValue(
-                f"{chosen.settings.label} gives no map", "some of its values are no numbers", "Choose another method"
-            )
+        _finite(maps, chosen)
         expected = chosen.should_sum_to(probe, image, targets)
         of_labels = Targets.classes(list(labels.values()), probe.classes)
         regions = evaluated(probe, image, of_labels, maps[0], marked(maps[0]))
