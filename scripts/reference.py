@@ -127,7 +127,7 @@ def _first_sentence(thing: object) -> str:
 
 def _described(shown: str, thing: Any) -> list[str]:
     """How it is called, and its docstring as it stands."""
-    made = thing.fget if isinstance(thing, property) else thing
+    made: Any = thing.fget if isinstance(thing, property) else thing
     if isinstance(thing, property):
         call = shown
     elif isinstance(thing, type):

@@ -29,6 +29,7 @@ from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.pages.shelf import ShelfPage
 from attentive_lens.window.pages.training import ALL, NEXT, TrainingPage
 from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.matrix import MatrixView
@@ -66,6 +67,7 @@ def main() -> None:
         frame.show_stage(stage)
         wait(6 if stage == "network" else 1.5)  # the price takes a moment
         frame.grab().save(str(into / f"{stage}.png"))
+    take_shelf(frame, session, into)
     take_results(frame, session, into)
     training = frame.page("training")
     assert isinstance(training, TrainingPage)
@@ -94,6 +96,22 @@ def main() -> None:
     welcome.grab().save(str(into / "welcome.png"))
     welcome.close()
     application.processEvents()
+
+
+def take_shelf(frame: Frame, session: Session, into: Path) -> None:
+    """The Shelf with the run in view on it, beside what comes with the program; it is taken off again."""
+    page = frame.page("shelf")
+    assert isinstance(page, ShelfPage)
+    frame.show_stage("shelf")
+    names: list[str] = []
+    session.shelf.put(str(session.runs.current), names.append)
+    while not names or session.shelf.model(names[0]) is None:
+        wait(0.2)
+    page.show_model(names[0])
+    wait(1)
+    frame.grab().save(str(into / "shelf.png"))
+    session.shelf.take_off(names[0])
+    (session.workspace.shelf.folder / f".deleted-{names[0]}.alens").unlink()
 
 
 def take_results(frame: Frame, session: Session, into: Path) -> None:

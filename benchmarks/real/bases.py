@@ -25,6 +25,7 @@ import numpy as np
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.demo.station import make
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.bases import with_base, without_base
 from attentive_lens.desk.requests.models import Score
@@ -40,7 +41,9 @@ LABELS, TEST, TESTED, SHARE = 20, 0.3, 900, 0.1
 RATES = (0.0003, 0.001, 0.003)
 TOGETHER = {"materials": r"_t\d+$", "symbols": r"-\d+$"}
 """What is left out of the names of pictures that belong together."""
-EPOCHS, VARIANTS = 60, 8
+STEPS, FEWEST, MOST, BATCH = 500, 20, 60, 16
+"""Of a training: about so many steps, in so many epochs, of batches of so many images."""
+VARIANTS = 8
 
 
 @dataclass(frozen=True)
@@ -95,13 +98,21 @@ def judged(workspace: Workspace, plan: Plan) -> Result:
     return Result(finish(carry_out(Score(str(workspace.folder), run.number, "test"))).accuracy, seconds)
 
 
-def ways(workspace: Workspace, model: Path, until: str, seed: int, quick: bool) -> dict[str, Result]:
+def ways(workspace: Workspace, model: Path, until: str, statistics: str, seed: int, quick: bool) -> dict[str, Result]:
     """By way: its result; of new weights the best rate's."""
     changes = (Flip(), Rotate(range=(-15.0, 15.0)), Translate(), Brightness())
+    images = collection(workspace, Plan().changed({"split.validation_fraction": 0})).count("training")
+    epochs = max(FEWEST, min(MOST, STEPS * BATCH // images))
     usual = replace(Plan(), seed=seed, augmentation=changes).changed(
-        {"training.epochs": EPOCHS, "training.batch_size": 16, "split.validation_fraction": 0, "schedule": "cosine"}
+        {
+            "training.epochs": epochs,
+            "training.batch_size": BATCH,
+            "training.threads": 1,
+            "split.validation_fraction": 0,
+            "schedule": "cosine",
+        }
     )
-    based = with_base(workspace, usual, Base(until=until, model=str(model.resolve())))
+    based = with_base(workspace, usual, Base(until=until, model=str(model.resolve()), statistics=statistics))
     frozen = based.changed({"training.augmentation_variants": VARIANTS, "optimiser.learning_rate": 0.003})
     results = {"frozen": judged(workspace, frozen)}
     learning = based.changed({"base.frozen": False, "optimiser.learning_rate": 0.0005})
@@ -120,6 +131,7 @@ def main() -> None:
     parser.add_argument("names", nargs="*", default=[POLLEN])
     parser.add_argument("--seeds", nargs="+", type=int, default=[1, 2, 3, 4, 5])
     parser.add_argument("--until", default="")
+    parser.add_argument("--statistics", default="training images", choices=("training images", "base"))
     parser.add_argument("--quick", action="store_true", help="no training from new weights")
     words = parser.parse_args()
     for name in words.names:
@@ -129,7 +141,7 @@ def main() -> None:
             folder = words.work / f"{name}-{seed}-{words.model.stem}"
             shutil.rmtree(folder, ignore_errors=True)
             workspace = finish(make_workspace(folder, images)).workspace
-            results = ways(workspace, words.model, words.until, seed, words.quick)
+            results = ways(workspace, words.model, words.until, words.statistics, seed, words.quick)
             tables.append(results)
             line = ", ".join(f"{way} {100 * result.accuracy:.1f}" for way, result in results.items())
             print(f"  {name}, seed {seed}: {line}", flush=True)

@@ -15,6 +15,7 @@ from attentive_lens.window import look
 from attentive_lens.window.application import make_application
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages import STAGES
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -75,7 +76,7 @@ def test_the_window_turns_dark_and_light_again_in_all_stages_and_remembers_it(
     qtbot.waitUntil(lambda: first in bench.pictures, timeout=60_000)
     map_light = bench.pictures[first]
     light = {}
-    for key in ("images", "network", "training", "results", "explain"):
+    for key in STAGES:
         stage(qtbot, frame, key)
         light[key] = darkness(frame.grab().toImage())
     click(qtbot, frame, "theme")
