@@ -10,6 +10,7 @@ from __future__ import annotations
 import argparse
 import os
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import asdict, replace
 from pathlib import Path
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
@@ -19,6 +20,7 @@ import numpy as np
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.training.executing import Launch, execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.formats.reading import read_model
 from attentive_lens.motifs import MODELS
 from attentive_lens.motifs.drawing import SIDE, draw
@@ -113,6 +115,24 @@ def trained(workspace: Workspace, plan: Plan) -> Run:
     return run
 
 
+def write(run: Run, file: Path, kinds: int, images: int) -> None:
+    """The run's best model as the base that ships, with its card."""
+    model, view = read_model(run.model), RunReader(run).view()
+    best = view.best
+    figures = asdict(best.validation) if best is not None and best.validation is not None else {}
+    card = {
+        "about": f"Made-up things and materials, {kinds} kinds. For few labels: textures, outlines, small parts.",
+        "licence": "CC0-1.0",
+        "made by": "python scripts/motifs.py",
+        "pictures": {"kinds": kinds, "of each": images, "pixels": SIDE},
+        "epochs": best.epoch if best is not None else 0,
+        "validation": {name: value for name, value in figures.items() if value is not None},
+        "plan": model.card["plan"],
+        "versions": model.card["versions"],
+    }
+    replace(model, card=card, kernels={}).write(file, half=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("folder", type=Path)
@@ -126,8 +146,7 @@ def main() -> None:
     place = words.folder / "workspace"
     workspace = Workspace.open(place) if place.exists() else finish(make_workspace(place, pictures)).workspace
     run = trained(workspace, plan_of(words.epochs))
-    model = read_model(run.model)
-    model.write(words.out, half=True)
+    write(run, words.out, words.kinds, words.images)
 
 
 if __name__ == "__main__":

@@ -133,9 +133,9 @@ def _described(shown: str, thing: Any) -> list[str]:
     elif isinstance(thing, type):
         call = ""
     else:
-        found = inspect.signature(made)
-        given = [each.replace(annotation=each.empty) for name, each in found.parameters.items() if name != "self"]
-        call = f"{shown}{found.replace(parameters=given, return_annotation=found.empty)}"
+        own = inspect.signature(made)
+        given = [each.replace(annotation=each.empty) for name, each in own.parameters.items() if name != "self"]
+        call = f"{shown}{own.replace(parameters=given, return_annotation=own.empty)}"
     text = inspect.getdoc(made) or ""
     return [*([f"    {call}", ""] if call else []), "```text", *text.splitlines(), "```"]
 

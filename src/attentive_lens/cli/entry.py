@@ -152,7 +152,7 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
         sys.stderr.write(f"{BadUsage(f'{words[0]} was not begun', why, f'Only {TOGETHER} runs under a launcher')}\n")
         return 2
     for each in left_out():
-        sys.stderr.write(f"{each.told}\n")
+        sys.stderr.write(f"{each.sentence}\n")
     try:
         code = app(words, standalone_mode=False, prog_name="attentive-lens", obj=dict(other_face))
     except TyperException as error:

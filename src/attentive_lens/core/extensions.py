@@ -60,7 +60,7 @@ class Extension:
     problem: str = ""
 
     @property
-    def told(self) -> str:
+    def sentence(self) -> str:
         """That it is left out, in a sentence."""
         return f"«{self.name}» ({self.group}) of the package {self.package} is left out: {self.problem}."
 
@@ -118,20 +118,20 @@ def take_kinds(table: MutableMapping[str, Any], group: str, base: type) -> None:
     partners = {point.name for point in _named().get(partner or "", ())}
     for point in _named().get(group, ()):
 
-        def problem_of(found: object, point: EntryPoint = point) -> str:
-            if not is_kind(found, base):
+        def problem_of(thing: object, point: EntryPoint = point) -> str:
+            if not is_kind(thing, base):
                 return f"it is no {base.__name__}"
-            if getattr(found, "kind", point.name) != point.name:
-                return f"its kind is «{getattr(found, 'kind', '')}»"
+            if getattr(thing, "kind", point.name) != point.name:
+                return f"its kind is «{getattr(thing, 'kind', '')}»"
             if point.name in table:
                 return "there is one of that name already"
             if partner is not None and point.name not in partners:
                 return f"nothing computes by it: an entry point of its name is missing in {PREFIX}{partner}"
             return ""
 
-        def take(found: Any, problem: str, name: str = point.name) -> None:
+        def take(thing: Any, problem: str, name: str = point.name) -> None:
             if not problem:
-                table[name] = found
+                table[name] = thing
 
         _load(group, point, problem_of, take)
 
@@ -163,11 +163,11 @@ class Parts(dict[str, T]):
         if not points:
             raise KeyError(kind)
 
-        def problem_of(found: object) -> str:
-            return "" if self._fits(found) is not None else "it is of another kind"
+        def problem_of(thing: object) -> str:
+            return "" if self._fits(thing) is not None else "it is of another kind"
 
-        def take(found: Any, problem: str) -> None:
-            made = self._fits(found) if not problem else None
+        def take(thing: Any, problem: str) -> None:
+            made = self._fits(thing) if not problem else None
             error = BadFile(f"«{kind}» cannot be computed", problem, "Mend the package that brings it")
             self[kind] = self._stand_in(error) if made is None else made
 
@@ -180,9 +180,9 @@ class Parts(dict[str, T]):
             self[point.name]
 
 
-def is_kind(found: object, base: type) -> bool:
+def is_kind(thing: object, base: type) -> bool:
     """Whether something is a class of a kind."""
-    return isinstance(found, type) and issubclass(found, base)
+    return isinstance(thing, type) and issubclass(thing, base)
 
 
 def raising(error: BadFile) -> Any:
@@ -204,16 +204,16 @@ def _load(group: str, point: EntryPoint, problem_of: Callable[[object], str], ta
     if getattr(getattr(module, "__spec__", None), "_initializing", False):
         _WAITING.append(lambda: _load(group, point, problem_of, take))
         return
-    found, problem = None, ""
+    thing, problem = None, ""
     try:
-        found = point.load()
+        thing = point.load()
     except Exception as error:  # noqa: BLE001  # it is somebody else's code: whatever it raises is told
         problem = f"{type(error).__name__}: {error}"[:300]
-    problem = problem or problem_of(found)
+    problem = problem or problem_of(thing)
     package = point.dist.name if point.dist is not None else "an unnamed package"
     version = point.dist.version if point.dist is not None else ""
     _MET[group, point.name] = Extension(group, point.name, package, version, problem)
-    take(found, problem)
+    take(thing, problem)
     waiting = _WAITING.copy()
     _WAITING.clear()
     for call in waiting:

@@ -84,7 +84,7 @@ LOSSES: Parts[Callable[[Array, Array], tuple[Array, Array]]] = Parts(
     },
     "engine.losses",
     raising,
-    lambda found: found if callable(found) else None,
+    lambda thing: thing if callable(thing) else None,
 )
 
 

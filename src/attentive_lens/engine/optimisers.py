@@ -182,7 +182,7 @@ OPTIMISERS: Parts[type[Optimiser[Any]]] = Parts(
     },
     "engine.optimisers",
     raising,
-    lambda found: found if is_kind(found, Optimiser) else None,
+    lambda thing: thing if is_kind(thing, Optimiser) else None,
 )
 
 

@@ -116,7 +116,7 @@ SCHEDULES: Parts[Callable[[Any, At], float]] = Parts(
     },
     "engine.schedules",
     raising,
-    lambda found: found if callable(found) else None,
+    lambda thing: thing if callable(thing) else None,
 )
 
 

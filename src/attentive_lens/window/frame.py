@@ -128,7 +128,7 @@ class Frame(QMainWindow):
                 False,
             )
         for each in left_out():
-            self.bottom.say(each.told, True)
+            self.bottom.say(each.sentence, True)
 
     def page(self, key: str) -> Page:
         """A stage's page, built when it is first wanted: the first painting does not wait for all of them."""

@@ -20,6 +20,8 @@ from attentive_lens.workspace import Workspace
 
 ON = " on "
 """Between a plan's name and its base's."""
+NEW_HEAD = "new head"
+"""What a plan is called that has no other name than its base."""
 
 
 def base_file(workspace: Workspace, base: Base) -> Path:
@@ -176,7 +178,8 @@ def with_base(workspace: Workspace, plan: Plan, base: Base) -> Plan:
     network = model.plan.with_outputs(Output().units)
     theirs = model.card.get("plan", {}).get("name")
     name = theirs if isinstance(theirs, str) and theirs.strip() else plan.name
-    built = replace(without_base(plan), name=f"{name.split(ON)[0]}{ON}{base.words}")
+    first = name.split(ON)[0]
+    built = replace(without_base(plan), name=f"{NEW_HEAD if first == base.words else first}{ON}{base.words}")
     built = replace(built, network=network, preprocessing=model.preprocessor.settings)
     return built.changed({f"base.{key}": value for key, value in base.write().items()})
 

@@ -29,7 +29,7 @@ class ExtensionsListed:
         yield Rows(("table", "kind", "package", ""), tuple(rows))
         for each in self.extensions:
             if each.problem:
-                yield each.told
+                yield each.sentence
 
 
 @dataclass(frozen=True)

@@ -45,9 +45,9 @@ class LayerChange:
         """In a sentence."""
         whose = "in the base" if self.from_base else "before training"
         if self.moved == 0:
-            kept = "Its weights are those of the base" if self.from_base else "Its weights are as they began"
+            still = "Its weights are those of the base" if self.from_base else "Its weights are as they began"
             alike = f"; what it gives is {self.similarity:.2f} alike" if self.similarity is not None else ""
-            return f"{kept}{alike}."
+            return f"{still}{alike}."
         alike = f"What it gives is {self.similarity:.2f} alike to what it gave {whose}" if self.similarity else ""
         beside = f" (random weights: {self.unrelated:.2f})" if self.unrelated is not None and alike else ""
         moved = f"its weights moved by {self.moved:.0%} of their size"

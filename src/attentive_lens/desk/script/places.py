@@ -86,14 +86,14 @@ class Workspace:
         """Let a plan run through on a few images; see `desk.requests.rehearsing.Rehearse`."""
         return ask(Rehearse(str(self.folder), plan.write()))
 
-    def train(self, plan: Plan, told: Callable[[Progress], None] | None = None) -> Run:
+    def train(self, plan: Plan, on_progress: Callable[[Progress], None] | None = None) -> Run:
         """Train a plan here and now, to its end; the run is kept like any other.
 
         Parameters
         ----------
         plan : Plan
             Such as `plan` gives.
-        told : callable, optional
+        on_progress : callable, optional
             Gets how far it is after every step.
 
         Raises
@@ -103,8 +103,8 @@ class Workspace:
         """
         claimed = self._folder.claim_run(plan)
         for progress in execute(self._folder, claimed, lambda: False):
-            if told is not None:
-                told(progress)
+            if on_progress is not None:
+                on_progress(progress)
         return self.run(claimed.number)
 
     def shelf(self) -> dict[str, ShelfModel]:

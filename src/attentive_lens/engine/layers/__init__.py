@@ -26,7 +26,7 @@ LAYERS: Parts[type[AnyLayer]] = Parts(
     },
     "engine.layers",
     raising,
-    lambda found: found if is_kind(found, Layer) else None,
+    lambda thing: thing if is_kind(thing, Layer) else None,
 )
 """By kind; each family's table stands at the end of its file."""
 

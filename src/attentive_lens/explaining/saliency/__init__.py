@@ -31,7 +31,7 @@ METHODS: Parts[type[MapMethod]] = Parts(
     },
     "explaining.saliency",
     raising,
-    lambda found: found if is_kind(found, MapMethod) else None,
+    lambda thing: thing if is_kind(thing, MapMethod) else None,
 )
 
 

@@ -69,7 +69,7 @@ AUGMENTATIONS: Parts[Augmentation] = Parts(
     },
     "images.augmentation",
     Lost,
-    lambda found: found() if is_kind(found, Augmentation) else None,
+    lambda thing: thing() if is_kind(thing, Augmentation) else None,
 )
 
 

@@ -141,7 +141,7 @@ class ShelfPage(Page):
 
     def act(self) -> None:
         """The next run's plan is built on it; go and see."""
-        base = Base(model=f"{SHELF}{self.current}", take_preprocessing=True, statistics="base")
+        base = Base(model=f"{SHELF}{self.current}", take_preprocessing=True)
         try:
             plan = with_base(self.session.workspace, self.session.design.plan, base)
         except LensError as error:
