@@ -38,6 +38,18 @@ def test_what_is_put_there_is_read_back_whole(tmp_path: Path) -> None:
     assert shelf.model("b").said == Said()
 
 
+def test_a_model_that_cannot_be_written_leaves_nothing(tmp_path: Path) -> None:
+    shelf = shelf_with(tmp_path, "one")
+    before = sorted(tmp_path.rglob("*"))
+
+    def full(file: Path) -> None:
+        raise OSError("no room")
+
+    with pytest.raises(OSError, match="no room"):
+        shelf.put("two", full, SAID)
+    assert sorted(tmp_path.rglob("*")) == before
+
+
 def test_those_that_come_with_the_program_are_on_every_shelf_and_cannot_be_changed(tmp_path: Path) -> None:
     shelf = shelf_with(tmp_path)
     shipped = [model for model in shelf.models() if model.ships]

@@ -123,11 +123,15 @@ class Shelf:
         BadFile
             If the folder cannot be written.
         """
-        self._check_free(name)
+        self.check_free(name)
         make_folder(self.folder)
         file = self._file(name)
         self._say(name, said)  # first: a model of which nothing is known does not tell where it comes from
-        write(file)
+        try:
+            write(file)
+        except BaseException:
+            self._facts(name).unlink(missing_ok=True)
+            raise
         return OnShelf(name, file, False, said)
 
     def say(self, name: str, said: Said) -> None:
@@ -148,7 +152,7 @@ class Shelf:
         model = self._own(name)
         if to == name:
             return
-        self._check_free(to, name)
+        self.check_free(to, name)
         earlier = tuple(known for known in model.said.earlier if known != to)
         self._say(to, replace(model.said, earlier=(*earlier, name)))
         _move(model.file, self._file(to), f"«{name}» was not renamed")
@@ -191,7 +195,8 @@ class Shelf:
             raise BadValue(f"«{name}» cannot be changed", why, "Put a copy of it on the Shelf under another name")
         return model
 
-    def _check_free(self, name: str, but: str = "") -> None:
+    def check_free(self, name: str, but: str = "") -> None:
+        """Refuse what is no name, or the name of a model now or earlier, unless that is called ``but``; `BadValue`."""
         bad = not name or name != name.strip() or not name.isprintable() or any(sign in name for sign in "/\\:")
         if bad or name.startswith(".") or len(name) > LONGEST:
             why = f"a name has up to {LONGEST} printable letters, no slash or colon, and no dot before it"

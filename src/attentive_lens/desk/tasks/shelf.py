@@ -45,6 +45,8 @@ def put_on_shelf(request: PutOnShelf) -> Job[ShelfChanged]:
     """See `PutOnShelf`."""
     place = Workspace.open(Path(request.workspace))
     place.check_writable("The model was not put on the Shelf")
+    if request.name:
+        place.shelf.check_free(request.name)
     if request.model.isdecimal():
         return (yield from _put_run(place, int(request.model), request))
     return (yield from _put_file(place, Path(request.model), request))
