@@ -202,7 +202,7 @@ class ShelfPage(Page):
         self.card.show_model(model, models, self.session.shelf.model(self.beside))
         writable = not self.session.reading_only
         self.off.setEnabled(writable and not model.ships)
-        self.verify.setEnabled(not model.problem)
+        self.verify.setEnabled(not model.problem and not model.ships)
         self.copy.setEnabled(True)
         try:
             stored = model_at(self.session.workspace.shelf.model(model.name).file)

@@ -12,6 +12,9 @@ from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, label, vertical
 from attentive_lens.window.words import memory_size, short, thousands
 
+NAMED = 12
+"""Classes that are named."""
+
 
 def facts_of(model: ShelfModel) -> Iterator[tuple[str, str]]:
     """What there is to say of it, by a word each."""
@@ -96,8 +99,8 @@ class ModelCard(QWidget):
         self.other.setCurrentIndex(max(0, self.other.findData(beside.name) if beside is not None else 0))
         self.other.setVisible(self.other.count() > 1)
         self._show_facts(model, beside)
-        first = ", ".join(model.classes[:40])
-        more = f" and {thousands(len(model.classes) - 40)} more" if len(model.classes) > 40 else ""
+        first, others_count = ", ".join(model.classes[:NAMED]), len(model.classes) - NAMED
+        more = f" and {thousands(others_count)} more" if others_count > 0 else ""
         self.classes.setText(f"It tells apart: {first}{more}." if first else "")
 
     def _show_facts(self, model: ShelfModel, beside: ShelfModel | None) -> None:
