@@ -132,3 +132,18 @@ def test_the_command_exports(station: Workspace, tmp_path: Path) -> None:
     assert "MB" in command("export", station.folder, 1, "--out", tmp_path / "w.npz")
     refused = last_object(command("export", station.folder, 1, "--out", tmp_path / "m.doc", "--json", code=1))["error"]
     assert "ending" in refused["why"]
+
+
+def test_sixteen_bits_take_half_the_room_in_every_kind_of_file(station: Workspace, tmp_path: Path) -> None:
+    for ending in (".alens", ".npz", ".safetensors"):
+        whole = exported(station, tmp_path / f"whole{ending}", sample=0)
+        half = exported(station, tmp_path / f"half{ending}", half=True, sample=0)
+        assert half.bytes < 0.75 * whole.bytes, ending
+    whole_model, half_model = (read_model(tmp_path / f"{name}.alens") for name in ("whole", "half"))
+    for node, arrays in whole_model.weights.items():
+        for name, array in arrays.items():
+            stored = half_model.weights[node][name]
+            assert stored.dtype == np.float32, "it is computed with as ever"
+            assert np.array_equal(stored, array.astype(np.float16).astype(np.float32))
+    rows = load_file(tmp_path / "half.safetensors")
+    assert {array.dtype for array in rows.values()} == {np.dtype(np.float16)}

@@ -127,3 +127,16 @@ def test_a_checkpoint_of_many_weights_holds_all_that_training_keeps_of_them(tmp_
     model = ModelFile(wide, network.weights, preprocessor, ("smooth", "spiny"), optimiser=optimiser)
     model.write(tmp_path / "last.alens")
     assert read_checkpoint(tmp_path / "last.alens").optimiser.keys() == optimiser.keys()
+
+
+def test_a_weight_that_sixteen_bits_cannot_hold_is_refused_and_nothing_is_written(
+    model: ModelFile, tmp_path: Path
+) -> None:
+    node, arrays = next(iter(model.weights.items()))
+    name, array = next(iter(arrays.items()))
+    large = replace(model, weights={**model.weights, node: {**arrays, name: np.full_like(array, 70_000)}})
+    with pytest.raises(BadFile, match="16 bits"):
+        large.write(tmp_path / "m.alens", half=True)
+    assert list(tmp_path.iterdir()) == []
+    large.write(tmp_path / "m.alens")
+    assert float(read_model(tmp_path / "m.alens").weights[node][name].max()) == 70_000
