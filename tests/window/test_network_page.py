@@ -68,19 +68,25 @@ def test_a_model_file_of_another_workspace_is_built_on(
     stage(qtbot, frame, "network")
     click(qtbot, frame, "view base")
     runs = child(frame, QComboBox, "base run")
-    for chosen in ("", str(file)):
-        monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, chosen=chosen: (chosen, ""))
+    design, problem = frame.session.design, child(frame, QLabel, "base problem")
+
+    def choose(chosen: str) -> None:
+        monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (chosen, ""))
         runs.setCurrentIndex(runs.count() - 1)
         runs.activated.emit(runs.count() - 1)
-        base = frame.session.design.plan.base
-        assert (base.model if base is not None else "") == chosen
-    assert (runs.currentText(), frame.session.design.plan.name) == ("meadow.alens", "two blocks on meadow.alens")
+
+    choose("")
+    assert design.plan.base is None
+    choose(str(file))
+    qtbot.waitUntil(lambda: design.plan.base is not None, timeout=60_000)
+    assert design.plan.base is not None
+    assert (design.plan.base.model, design.plan.name) == ("shelf:meadow", "two blocks on meadow")
+    qtbot.waitUntil(lambda: runs.currentText() == "meadow · Shelf", timeout=60_000)
     file.write_bytes(b"no model")
-    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
-    runs.setCurrentIndex(runs.count() - 1)
-    runs.activated.emit(runs.count() - 1)
-    assert "meadow.alens" in child(frame, QLabel, "base problem").text()
-    assert child(frame, QLabel, "base problem").isVisible()
+    choose(str(file))
+    qtbot.waitUntil(lambda: "meadow.alens" in problem.text(), timeout=60_000)
+    assert problem.isVisible()
+    assert design.plan.base.model == "shelf:meadow"
 
 
 def test_a_plan_is_priced_when_it_has_settled_and_somebody_looks(

@@ -84,12 +84,12 @@ class BasePanel(QWidget):
         base = self.session.design.plan.base
         self.run.clear()
         self.run.addItem("none", NO_BASE)
-        for model in self.session.shelf.models or ():
-            if not model.problem:
-                self.run.addItem(f"{model.name} · Shelf", f"{SHELF}{model.name}")
         for number, view in self.session.runs.views.items():
             if view.has_model and view.state != "training":
                 self.run.addItem(f"run {number} · {view.name}", str(number))
+        for model in self.session.shelf.models or ():
+            if not model.problem:
+                self.run.addItem(f"{model.name} · Shelf", f"{SHELF}{model.name}")
         current = NO_BASE if base is None else base.model or str(base.run)
         if base is not None and self.run.findData(current) < 0:
             self.run.addItem(base.words, AS_NOW)
