@@ -167,3 +167,17 @@ def test_settings_without_what_computes_them_fail_in_words_when_they_are_used(
         assert done.returncode == 1
         assert "cannot be computed" in done.stderr
         assert "Traceback" not in done.stderr
+
+
+def test_what_several_threads_want_at_once_is_loaded_once_for_all(tmp_path: Path) -> None:
+    beside = written(tmp_path / "beside", {"FOCUS = 2.0": "FOCUS = 2.0\nimport time\ntime.sleep(0.5)"})
+    code = """
+from concurrent.futures import ThreadPoolExecutor
+from attentive_lens.engine.losses import LOSSES
+with ThreadPoolExecutor(4) as pool:
+    losses = list(pool.map(lambda _: LOSSES["focal"], range(4)))
+assert len(set(losses)) == 1
+assert losses[0].__module__ == "grain_tools.computing", losses[0]
+"""
+    done = run(beside, "-c", code)
+    assert done.returncode == 0, done.stderr

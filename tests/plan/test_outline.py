@@ -10,6 +10,7 @@ import pytest
 
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.augmentation import STEPS
+from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
 from attentive_lens.plan.outline import commented, settings
@@ -39,7 +40,7 @@ def test_every_layer_block_and_change_is_told_and_can_be_taken_up() -> None:
         kind = row.pop("layer", "") or row.pop("block")
         own = {key: value for key, value in row.items() if key not in ("name", "after", "lr_multiplier")}
         assert known[kind].read(own).write().keys() == own.keys()
-    assert set(table["base"]) == {"run", "until", "model", "frozen", "statistics", "take_preprocessing"}
+    assert set(table["base"]) == set(Base.specs())
 
 
 def test_every_key_has_its_meaning_unit_and_allowed_words_before_it() -> None:

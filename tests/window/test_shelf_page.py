@@ -52,7 +52,7 @@ def test_a_run_is_put_there_named_noted_taken_off_and_all_of_it_undone(
     qtbot.waitUntil(lambda: own(frame) == ["two blocks"], timeout=60_000)
     assert child(frame, QLabel, "shelf title").text() == "two blocks"
     assert "weights" in child(frame, QLabel, "shelf about").text()
-    assert page.bench.plates[-1].name == "output"
+    qtbot.waitUntil(lambda: bool(page.bench.plates) and page.bench.plates[-1].name == "output", timeout=60_000)
     name = child(frame, QLineEdit, "model name")
     name.setFocus()
     name.selectAll()

@@ -199,9 +199,13 @@ _WAITING: list[Callable[[], None]] = []
 
 
 def _load(group: str, point: EntryPoint, problem_of: Callable[[object], str], take: Callable[[Any, str], None]) -> None:
-    """Load what an entry point names and hand it on, with the reason where it is left out."""
+    """Load what an entry point names and hand it on, with the reason where it is left out.
+
+    In the middle of the import of its module it is put off: of settings, which are wanted by nobody yet. What computes
+    is wanted now, and another thread's import is waited for.
+    """
     module = sys.modules.get(point.module)
-    if getattr(getattr(module, "__spec__", None), "_initializing", False):
+    if group not in PAIRS.values() and getattr(getattr(module, "__spec__", None), "_initializing", False):
         _WAITING.append(lambda: _load(group, point, problem_of, take))
         return
     thing, problem = None, ""

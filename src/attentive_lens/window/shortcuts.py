@@ -12,7 +12,7 @@ from attentive_lens.window.parts.basics import button, horizontal, label, vertic
 
 SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
     "Everywhere": (
-        ("Ctrl+1 … Ctrl+5", "stages from Images to Explain"),
+        ("Ctrl+1 … Ctrl+6", "stages from Images to Explain, and the Shelf"),
         ("Ctrl+Return", "the stage's main action"),
         ("Ctrl+G", "go to an image by number or name"),
         ("Alt+Left, Alt+Right", "back to where one was, and forward"),

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.records import PlainTable
 from attentive_lens.core.telling import Rows
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
@@ -112,6 +113,24 @@ class ListShelf(Request[ShelfListed]):
     task: ClassVar[str] = "shelf.list_shelf"
     doing: ClassVar[str] = "reading the models"
     workspace: str
+
+
+@dataclass(frozen=True)
+class ShelfNetwork:
+    """The network of a model on the Shelf: its nodes as a plan file has them, and the shape of a prepared image."""
+
+    nodes: tuple[PlainTable, ...]
+    shape: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class LookAtModel(Request[ShelfNetwork]):
+    """The network of a model on the Shelf, for its bench."""
+
+    result: ClassVar[type[object]] = ShelfNetwork
+    task: ClassVar[str] = "shelf.look_at_model"
+    workspace: str
+    model: str
 
 
 @dataclass(frozen=True)

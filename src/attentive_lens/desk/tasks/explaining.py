@@ -95,6 +95,7 @@ def class_map(
         predictor = Predictor.of(model, thread_pool)
         probe, image = Probe(predictor), predictor.prepare(pixels[None])[0]
         scores = probe.scores(image[None])
+        predictor.checked(scores)
         label = int(predictor.predicted(scores)[0]) if target is None else class_number(model, target)
         map_ = chosen.maps(probe, image, contrast_targets(contrasts(scores[0], [label]), probe.classes))[0]
     return _finite(map_, chosen)

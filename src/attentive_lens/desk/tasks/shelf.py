@@ -14,13 +14,15 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.shelf import (
     EditShelf,
     ListShelf,
+    LookAtModel,
     PutOnShelf,
     ShelfChanged,
     ShelfListed,
+    ShelfNetwork,
     ShelfVerified,
     VerifyOnShelf,
 )
-from attentive_lens.desk.shelf.listing import listed, plan_of
+from attentive_lens.desk.shelf.listing import listed, model_at, plan_of
 from attentive_lens.desk.tasks.importing import import_model
 from attentive_lens.desk.tasks.scoring import score, scores_of
 from attentive_lens.errors import BadUsage, LensError, NotHere
@@ -39,6 +41,13 @@ def list_shelf(request: ListShelf) -> Job[ShelfListed]:
     """See `ListShelf`."""
     yield Progress(0, 1, request.doing)
     return ShelfListed(listed(Workspace.open(Path(request.workspace))))
+
+
+def look_at_model(request: LookAtModel) -> Job[ShelfNetwork]:
+    """See `LookAtModel`."""
+    yield Progress(0, 1, "reading the model")
+    model = model_at(Workspace.open(Path(request.workspace)).shelf.model(request.model).file)
+    return ShelfNetwork(tuple(model.plan.write()), model.preprocessor.settings.shape)
 
 
 def put_on_shelf(request: PutOnShelf) -> Job[ShelfChanged]:

@@ -10,14 +10,14 @@ from PyQt6.QtWidgets import QFileDialog, QScrollArea, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.network.bases import with_base
-from attentive_lens.desk.requests.shelf import ShelfModel, ShelfVerified, VerifyOnShelf
-from attentive_lens.desk.shelf.listing import model_at
+from attentive_lens.desk.requests.shelf import LookAtModel, ShelfModel, ShelfNetwork, ShelfVerified, VerifyOnShelf
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES, SHELF, Base
+from attentive_lens.plan.blocks import read_network
 from attentive_lens.window import look
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.overview import Overview
-from attentive_lens.window.bench.plates import blocks_of, plates_of
+from attentive_lens.window.bench.plates import Plate, blocks_of, plates_of
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, vertical
 from attentive_lens.window.parts.flow import Flow
@@ -43,6 +43,8 @@ class ShelfPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.current, self.beside = "", ""
+        self._benches: dict[tuple[str, int, int], tuple[Plate, ...]] = {}
+        self._awaited: tuple[str, int, int] | None = None
         self.parts = StageLayout(session, self.key, self._make_hero(), self._make_evidence(), self._make_list())
         vertical(self).addWidget(self.parts)
         self.head.addWidget(self.parts.wide)
@@ -204,16 +206,26 @@ class ShelfPage(Page):
         self.off.setEnabled(writable and not model.ships)
         self.verify.setEnabled(not model.problem and not model.ships)
         self.copy.setEnabled(True)
-        try:
-            stored = model_at(self.session.workspace.shelf.model(model.name).file)
-        except LensError:
-            self.bench.show_plates(())
-            return
-        image = stored.preprocessor.settings.shape
-        facts = {fact.name: fact for fact in stored.plan.facts(image)}
-        nodes = stored.plan.nodes
-        folded = blocks_of(nodes) if len(nodes) > MANY else ()
-        self.bench.show_plates(plates_of(nodes, facts, image, folded=folded))
+        self._show_bench(model)
+
+    def _show_bench(self, model: ShelfModel) -> None:
+        """Its plates, as soon as they are known."""
+        key = (model.name, model.bytes, model.layers)
+        plates = self._benches.get(key)
+        if plates is None and not model.problem and key != self._awaited:
+            self._awaited = key
+            request = LookAtModel(self.session.place, model.name)
+            self.session.ask(request, partial(self._take_network, key), self.result.setText, 2, "shelf bench")
+        if plates != self.bench.plates:
+            self.bench.show_plates(plates or ())
+
+    def _take_network(self, key: tuple[str, int, int], network: ShelfNetwork) -> None:
+        plan = read_network(list(network.nodes))
+        facts = {fact.name: fact for fact in plan.facts(network.shape)}
+        folded = blocks_of(plan.nodes) if len(plan.nodes) > MANY else ()
+        self._benches[key] = plates_of(plan.nodes, facts, network.shape, folded=folded)
+        if self.model is not None and self.model.name == key[0]:
+            self.bench.show_plates(self._benches[key])
 
     def _take_runs(self) -> None:
         """The run that can be put here."""
