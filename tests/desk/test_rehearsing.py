@@ -8,6 +8,7 @@ import pytest
 from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.rehearsing import Rehearse, Rehearsed
 from attentive_lens.desk.tasks import carry_out, rehearsing
 from attentive_lens.desk.tasks.rehearsing import in_small
@@ -104,6 +105,17 @@ def test_few_images_of_every_class_and_two_batches_at_least(station: Workspace) 
     assert large.split.subset_fraction == 1.0
     halved = in_small(station, whole.changed({"split.subset_fraction": 0.02}))
     assert halved.split.subset_fraction <= 0.02, "what the plan leaves out stays out"
+
+
+def test_two_whole_batches_are_learned_from_even_where_fewer_images_would_do(
+    station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(rehearsing, "IMAGES", 4)
+    monkeypatch.setattr(rehearsing, "OF_CLASS", 1)
+    count = collection(station, Plan()).count("training")
+    for size in (4, 12):
+        plan = Plan().changed({"training.batch_size": size})
+        assert in_small(station, plan).split.subset_fraction == pytest.approx(max(6, 2 * size) / count)
 
 
 def test_a_workspace_that_cannot_be_written_says_so(station: Workspace, tmp_path: Path) -> None:
