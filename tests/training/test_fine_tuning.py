@@ -9,6 +9,7 @@ import pytest
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.bases import with_base
 from attentive_lens.desk.training.executing import Launch, execute
 from attentive_lens.engine.optimisers import AdamOptimiser
@@ -98,6 +99,17 @@ def test_deeper_parts_move_less_with_a_rate_that_falls_by_depth(place: Workspace
         return apart["convolution 1"] / apart["convolution 4"]
 
     assert ratio(tuned(place, 1, lr_decay=0.1)) < 0.3 * ratio(tuned(place, 1))
+
+
+def test_the_first_step_of_layers_that_begin_later_is_one_learning_rate_long(place: Workspace) -> None:
+    batches = -(-collection(place, Plan().changed(SETTINGS)).count("training") // 16)
+    base = Base(run=2, frozen=False, head_warmup_epochs=1)
+    plan = with_base(place, Plan().changed({**SETTINGS, "training.epochs": 9}), base)
+    run = place.claim_run(plan.changed({"stopping.batches": batches + 1}))
+    finish(execute(place, run, lambda: False))
+    before, after = arrays(place.run(2).model), arrays(run.checkpoints / "last.alens")
+    apart = np.abs(after["convolution 1/kernel"] - before["convolution 1/kernel"])
+    assert float(apart.max()) == pytest.approx(0.001, rel=0.01)
 
 
 def test_what_begins_later_takes_its_first_step_as_if_it_had_just_begun() -> None:
