@@ -246,12 +246,12 @@ def draw_new(session: Session, folder: Path) -> None:
 
 
 def take_training(frame: Frame, training: TrainingPage, session: Session, into: Path) -> None:
-    """A run in trouble, its layers, what to do next with what was tried, and all runs."""
+    """A run in trouble, what to do next with what was tried, and all runs."""
     shown = session.runs.current
     troubled = [number for number in session.runs.views if was_tried(session, number)]
     session.runs.choose(troubled[0] if troubled else shown or 1)
     wait(0.5)
-    for place, name in ((0, "training"), (1, "layers"), (NEXT, "next"), (ALL, "runs")):
+    for place, name in ((0, "training"), (NEXT, "next"), (ALL, "runs")):
         training.open_view(place)
         if name == "runs":
             training.all.table.selectRow(0)
