@@ -186,7 +186,7 @@ class ShelfPage(Page):
         if self.beside not in names:
             self.beside = ""
         self.list.show_models(models, self.current)
-        row = self.list.row(self.current)
+        row = self.list.row(self.list.place_in_view() or 0)
         self.area.ensureVisible(0, row.center().y(), 0, row.height() // 2)
         self._take_runs()
         model = self.model

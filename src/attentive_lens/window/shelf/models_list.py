@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import math
 
-from PyQt6.QtCore import QEvent, QRect, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent
 
 from attentive_lens.desk.requests.shelf import ShelfModel
 from attentive_lens.window import look
-from attentive_lens.window.parts.pointing import points, rows
+from attentive_lens.window.parts.row_list import RowList
 from attentive_lens.window.words import counted, percent, shortened
 
 ROW, EDGE, LEFT = 74, 3, 10
@@ -19,7 +18,7 @@ BENCH = QSize(150, 26)
 """Of the small drawing."""
 
 
-class ModelsList(QWidget):
+class ModelsList(RowList):
     """A row a model; a click or the arrow keys put one in view.
 
     Signals
@@ -31,34 +30,40 @@ class ModelsList(QWidget):
     chosen = pyqtSignal(str)
 
     def __init__(self) -> None:
-        super().__init__()
-        points(self, rows(lambda: len(self.models), ROW))
-        self.setObjectName("models list")
-        self.setAccessibleName("models on the Shelf")
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.models: tuple[ShelfModel, ...] = ()
         self.current = ""
+        super().__init__("models list", "models on the Shelf", ROW)
 
     def show_models(self, models: tuple[ShelfModel, ...], current: str) -> None:
         """As they stand now."""
         self.models, self.current = models, current
-        self.setFixedHeight(max(1, len(models)) * ROW)
         self.setAccessibleDescription("; ".join(f"{model.name}, {standing(model)}" for model in models))
-        self.update()
+        self.fit()
 
-    def row(self, name: str) -> QRect:
-        """Where a model is."""
-        place = next((k for k, model in enumerate(self.models) if model.name == name), 0)
-        return QRect(0, place * ROW, self.width(), ROW)
+    def count(self) -> int:
+        """Models."""
+        return len(self.models)
+
+    def place_in_view(self) -> int | None:
+        """Of the model in view."""
+        return next((k for k, model in enumerate(self.models) if model.name == self.current), None)
+
+    def choose(self, place: int) -> None:
+        """Say which model is to be in view."""
+        self.chosen.emit(self.models[place].name)
+
+    def tip(self, place: int) -> str:
+        """Its whole name, where it is from, how it did."""
+        model = self.models[place]
+        return "\n".join(filter(None, (model.name, model.origin, model.score)))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Name, bench, standing."""
         t, painter = look.theme, QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         names = [model.name for model in self.models]
-        for model in self.models:
-            box, chosen = QRectF(self.row(model.name)), model.name == self.current
+        for place, model in enumerate(self.models):
+            box, chosen = QRectF(self.row(place)), model.name == self.current
             if chosen:
                 painter.fillRect(box, t.colour("sheet"))
                 painter.fillRect(QRectF(0, box.top(), EDGE, ROW), t.colour("petrol"))
@@ -72,39 +77,7 @@ class ModelsList(QWidget):
             painter.setPen(t.colour("vermilion" if model.problem else "faint"))
             elided = painter.fontMetrics().elidedText(standing(model), Qt.TextElideMode.ElideRight, int(room))
             painter.drawText(QRectF(LEFT, box.top() + 51, room, 18), side, elided)
-        if self.hasFocus() and self.current:
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(t.colour("petrol"))
-            painter.drawRect(QRectF(self.row(self.current)).adjusted(0.5, 0.5, -0.5, -0.5))
-
-    def _choose(self, place: int) -> None:
-        if 0 <= place < len(self.models):
-            self.chosen.emit(self.models[place].name)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Put it in view."""
-        if event is not None:
-            self._choose(int(event.position().y()) // ROW)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Up and down."""
-        steps = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}
-        key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
-        at = next((k for k, model in enumerate(self.models) if model.name == self.current), None)
-        if key in steps and at is not None:
-            self._choose(min(max(at + steps[key], 0), len(self.models) - 1))
-        else:
-            super().keyPressEvent(event)
-
-    def event(self, event: QEvent | None) -> bool:
-        """The whole name, when the mouse rests."""
-        if isinstance(event, QHelpEvent):
-            place = event.pos().y() // ROW
-            model = self.models[place] if 0 <= place < len(self.models) else None
-            words = "\n".join(filter(None, (model.name, model.origin, model.score))) if model is not None else ""
-            QToolTip.showText(event.globalPos(), words, self)
-            return True
-        return super().event(event)
+        self.paint_focus(painter)
 
 
 def standing(model: ShelfModel) -> str:

@@ -6,13 +6,12 @@ from collections.abc import Mapping
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QEvent, QPointF, QRect, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.window import look
-from attentive_lens.window.parts.pointing import points, rows
+from attentive_lens.window.parts.row_list import RowList
 from attentive_lens.window.words import percent
 
 ROW, EDGE, LEFT = 48, 3, 10
@@ -23,7 +22,7 @@ POINTS = 60
 """Of the small curve at most."""
 
 
-class RunsList(QWidget):
+class RunsList(RowList):
     """A row a run, the latest first; a click or the arrow keys put one in view.
 
     Signals
@@ -35,26 +34,33 @@ class RunsList(QWidget):
     chosen = pyqtSignal(int)
 
     def __init__(self) -> None:
-        super().__init__()
-        points(self, rows(lambda: len(self.views), ROW))
-        self.setObjectName("runs list")
-        self.setAccessibleName("runs")
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.views: tuple[RunView, ...] = ()
         self.current: int | None = None
+        super().__init__("runs list", "runs", ROW)
 
     def show_runs(self, views: Mapping[int, RunView], current: int | None) -> None:
         """As they stand now."""
         self.views = tuple(views[number] for number in sorted(views, reverse=True))
         self.current = current
-        self.setFixedHeight(max(1, len(self.views)) * ROW)
         self.setAccessibleDescription("; ".join(f"run {view.number}, {standing(view)}" for view in self.views))
-        self.update()
+        self.fit()
 
-    def row(self, place: int) -> QRect:
-        """Where a run is."""
-        return QRect(0, place * ROW, self.width(), ROW)
+    def count(self) -> int:
+        """Runs."""
+        return len(self.views)
+
+    def place_in_view(self) -> int | None:
+        """Of the run in view."""
+        return next((k for k, view in enumerate(self.views) if view.number == self.current), None)
+
+    def choose(self, place: int) -> None:
+        """Say which run is to be in view."""
+        self.chosen.emit(self.views[place].number)
+
+    def tip(self, place: int) -> str:
+        """Its name and how it stands."""
+        view = self.views[place]
+        return f"run {view.number} · {view.name} · {standing(view)}"
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Those in sight."""
@@ -80,12 +86,7 @@ class RunsList(QWidget):
             painter.drawText(QRectF(LEFT, box.top() + 24, room, 18), side, words)
             curve = QRectF(box.right() - CURVE.width() - 6, box.top() + 12, CURVE.width(), CURVE.height())
             self._paint_curve(painter, view, curve)
-        if self.hasFocus() and self.current is not None:
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(t.colour("petrol"))
-            for place, view in enumerate(self.views):
-                if view.number == self.current:
-                    painter.drawRect(QRectF(self.row(place)).adjusted(0.5, 0.5, -0.5, -0.5))
+        self.paint_focus(painter)
 
     def _paint_curve(self, painter: QPainter, view: RunView, box: QRectF) -> None:
         points = small_curve(view)
@@ -97,35 +98,6 @@ class RunsList(QWidget):
                 QPointF(box.left() + x * box.width(), box.bottom() - y * box.height()) for x, y in points.tolist()
             ]
             painter.drawPolyline(QPolygonF(places))
-
-    def _choose(self, place: int) -> None:
-        if 0 <= place < len(self.views):
-            self.chosen.emit(self.views[place].number)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Put it in view."""
-        if event is not None:
-            self._choose(int(event.position().y()) // ROW)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Up and down."""
-        steps = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}
-        key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
-        at = next((k for k, view in enumerate(self.views) if view.number == self.current), None)
-        if key in steps and at is not None:
-            self._choose(min(max(at + steps[key], 0), len(self.views) - 1))
-        else:
-            super().keyPressEvent(event)
-
-    def event(self, event: QEvent | None) -> bool:
-        """Its name, when the mouse rests."""
-        if isinstance(event, QHelpEvent):
-            place = event.pos().y() // ROW
-            view = self.views[place] if place < len(self.views) else None
-            words = f"run {view.number} · {view.name} · {standing(view)}" if view is not None else ""
-            QToolTip.showText(event.globalPos(), words, self)
-            return True
-        return super().event(event)
 
 
 def standing(view: RunView) -> str:
