@@ -17,9 +17,10 @@ from tests.cli.running import command, last_object
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.exporting import FILES, KINDS, Exported, ExportModel
+from attentive_lens.desk.requests.shelf import PutOnShelf
 from attentive_lens.desk.tasks import carry_out, exporting
 from attentive_lens.desk.training.executing import execute
-from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.onnx import checking
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.plan import Plan
@@ -27,7 +28,7 @@ from attentive_lens.workspace import Workspace
 
 
 def exported(station: Workspace, file: Path, **more: object) -> Exported:
-    return finish(carry_out(ExportModel(str(station.folder), 1, str(file), **more)))  # type: ignore[arg-type]
+    return finish(carry_out(ExportModel(str(station.folder), "1", str(file), **more)))  # type: ignore[arg-type]
 
 
 def test_the_standard_s_evaluator_gives_the_same_answers(station: Workspace, tmp_path: Path) -> None:
@@ -44,6 +45,17 @@ def test_the_standard_s_evaluator_gives_the_same_answers(station: Workspace, tmp
     assert half.images == 4
     assert half.bytes < 0.65 * result.bytes
     assert exported(station, tmp_path / "unchecked.onnx", sample=0).images == 0
+
+
+def test_a_model_on_the_shelf_is_written_too(station: Workspace, tmp_path: Path) -> None:
+    finish(carry_out(PutOnShelf(str(station.folder), "1", "grains")))
+    for name in ("grains", "shelf:grains"):
+        result = finish(carry_out(ExportModel(str(station.folder), name, str(tmp_path / "m.onnx"))))
+        assert (result.images, result.same) == (16, 16)
+    finish(carry_out(ExportModel(str(station.folder), "shelf:motifs", str(tmp_path / "base.npz"))))
+    assert (tmp_path / "base.npz").stat().st_size > 3e6
+    with pytest.raises(LensError, match="Shelf"):
+        finish(carry_out(ExportModel(str(station.folder), "gone", str(tmp_path / "m.onnx"))))
 
 
 def test_a_file_that_answers_otherwise_is_told_of(
@@ -82,7 +94,7 @@ def test_pictures_of_any_size_go_in(tmp_path: Path) -> None:
     for number, mode in enumerate(("letterbox", "centre crop"), 1):
         plan = Plan().changed({**settings, "preprocessing.resize_mode": mode})
         finish(execute(place, place.claim_run(plan), lambda: False))
-        request = ExportModel(str(place.folder), number, str(tmp_path / f"{number}.onnx"), sample=6)
+        request = ExportModel(str(place.folder), str(number), str(tmp_path / f"{number}.onnx"), sample=6)
         result = finish(carry_out(request))
         assert result.images > 1
         assert result.same == result.images

@@ -25,7 +25,7 @@ from attentive_lens.workspace import Workspace
 def file(station: Workspace, tmp_path: Path) -> Path:
     """The model of run 1, as another program gets it."""
     where = tmp_path / "grains.onnx"
-    finish(carry_out(ExportModel(str(station.folder), 1, str(where), sample=0)))
+    finish(carry_out(ExportModel(str(station.folder), "1", str(where), sample=0)))
     return where
 
 

@@ -113,7 +113,7 @@ def test_a_label_changed_since_is_no_proof(station: Workspace) -> None:
 def test_files_of_this_program_and_of_others_come_in(station: Workspace, tmp_path: Path) -> None:
     for ending in (".onnx", ".alens"):
         file = tmp_path / f"grains{ending}"
-        finish(carry_out(ExportModel(str(station.folder), 1, str(file), sample=0)))
+        finish(carry_out(ExportModel(str(station.folder), "1", str(file), sample=0)))
         name = put(station, file)
         model = listed(station)[name]
         assert model.origin == f"the file grains{ending}"

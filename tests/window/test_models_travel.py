@@ -56,7 +56,7 @@ def drop(frame: Frame, place: Path) -> None:
 def test_a_model_that_is_dropped_is_built_on(
     qtbot: QtBot, open_frame: OpenFrame, station: Workspace, tmp_path: Path
 ) -> None:
-    finish(carry_out(ExportModel(str(station.folder), 1, str(tmp_path / "grains.onnx"), sample=0)))
+    finish(carry_out(ExportModel(str(station.folder), "1", str(tmp_path / "grains.onnx"), sample=0)))
     frame = open_frame(station)
     drop(frame, tmp_path / "grains.onnx")
     assert frame.current == "network"

@@ -130,7 +130,8 @@ def test_a_model_is_proved_copied_and_built_on(
     click(qtbot, frame, "verify model")
     qtbot.waitUntil(lambda: "to the last digit" in says.text(), timeout=60_000)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "copy.alens"), ""))
-    click(qtbot, frame, "save copy")
+    click(qtbot, frame, "export from shelf")
+    qtbot.waitUntil(lambda: "copy.alens: " in says.text(), timeout=60_000)
     assert (tmp_path / "copy.alens").read_bytes() == station.run(1).model.read_bytes()
     click(qtbot, frame, "main action")
     assert frame.current == "network"

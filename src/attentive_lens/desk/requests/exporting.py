@@ -1,4 +1,4 @@
-"""The request that writes a run's model for other programs."""
+"""The request that writes a model for other programs."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from typing import ClassVar
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.errors import BadValue
+from attentive_lens.plan.base import SHELF
 
 KINDS = {
     ".onnx": "ONNX, preprocessing included: another program feeds raw pixels",
@@ -58,7 +59,7 @@ class Exported:
 
 @dataclass(frozen=True)
 class ExportModel(Request[Exported]):
-    """Write a run's best model for other programs: ONNX with its preprocessing, or weights alone.
+    """Write a run's best model, or one on the Shelf, for other programs: ONNX with its preprocessing, or weights alone.
 
     An ONNX file is checked against the standard and asked about a sample by the standard's own evaluator.
     """
@@ -67,8 +68,8 @@ class ExportModel(Request[Exported]):
     task: ClassVar[str] = "exporting.export"
     doing: ClassVar[str] = "exporting the model"
     workspace: str
-    run: int
-    file: str = spec("", meaning=f"Where it goes, by its ending: {', '.join(KINDS)}; model-RUN.onnx here if left out.")
+    model: str = spec(names="run_or_name", meaning=f"Number of the run, or a model on the Shelf ({SHELF}motifs).")
+    file: str = spec("", meaning=f"Where it goes, by its ending: {', '.join(KINDS)}; an ONNX file here if left out.")
     half: bool = spec(False, meaning="Store the weights in 16 bits: half as large, nearly the same.")
     sample: int = spec(16, low=0, high=1000, meaning="Images that an ONNX file is checked on; 0: none.")
 

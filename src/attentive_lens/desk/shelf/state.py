@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from pathlib import Path
 
-from attentive_lens.core.files import write_bytes
 from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.shelf import ListShelf, PutOnShelf, ShelfChanged, ShelfListed, ShelfModel
@@ -87,10 +85,6 @@ class OpenShelf:
 
         if words != before and keep(words):
             self._timeline.add(Step(f"the note of «{name}»", lambda: keep(before), lambda: keep(words)))
-
-    def copy(self, name: str, file: Path) -> None:
-        """Write a model's file somewhere else; `LensError` if that cannot be."""
-        write_bytes(file, self.workspace.shelf.model(name).file.read_bytes())
 
     def take_off(self, name: str) -> None:
         """Take a model off."""

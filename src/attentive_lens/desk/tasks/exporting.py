@@ -1,4 +1,4 @@
-"""The task that writes a run's model for other programs, and checks what it wrote."""
+"""The task that writes a model for other programs, and checks what it wrote."""
 
 from __future__ import annotations
 
@@ -17,6 +17,8 @@ from attentive_lens.desk.results.exporting import write_archive
 from attentive_lens.engine.arrays import Array
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
+from attentive_lens.plan.base import SHELF
+from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting.predictor import Predictor
 from attentive_lens.workspace import Run, Workspace
 
@@ -27,31 +29,40 @@ SETS = ("test", "validation", "training")
 def export(request: ExportModel) -> Job[Exported]:
     """See `ExportModel`."""
     ending = request.ending
-    file = Path(request.file or f"model-{request.run}.onnx")
+    name = request.model.removeprefix(SHELF)
+    file = Path(request.file or f"model-{name}.onnx")
     check_folder_of(file)
     place = Workspace.open(Path(request.workspace))
-    run = place.run(request.run)
+    source, plan, run = _model_of(place, request.model)
     yield Progress(0, 1, request.doing)
-    model = read_model(run.model)
+    model = read_model(source)
     images, same, most = 0, 0, 0.0
     if ending == ".onnx":
         from attentive_lens.formats.onnx.writing import write_onnx  # only here: the schemas take long to load
 
         write_onnx(model, file, request.half)
-        images, same, most = yield from _compared(file, model, _sample(place, run, request.sample))
+        images, same, most = yield from _compared(file, model, _sample(place, plan, run, request.sample))
     elif ending == ".alens":
         if request.half:
             model.write(file, half=True)
         else:
-            write_bytes(file, run.model.read_bytes())
+            write_bytes(file, source.read_bytes())
     else:
         _write_weights(model.flat(request.half), file, ending)
     return Exported(str(file), file.stat().st_size, images, same, most)
 
 
-def _sample(place: Workspace, run: Run, count: int) -> list[NDArray[np.uint8]]:
+def _model_of(place: Workspace, wanted: str) -> tuple[Path, Plan, Run | None]:
+    """The file of a run's best model or of one on the Shelf, and by what the images stand in sets."""
+    if not wanted.isdecimal():
+        return place.shelf.model(wanted.removeprefix(SHELF)).file, Plan(), None
+    run = place.run(int(wanted))
+    return run.model, run.plan(), run
+
+
+def _sample(place: Workspace, plan: Plan, run: Run | None, count: int) -> list[NDArray[np.uint8]]:
     """Pictures as decoded, H×W×3, spread over a set; those whose files are gone are left out."""
-    rows = collection(place, run.plan(), run)
+    rows = collection(place, plan, run)
     for on in SETS:
         own = [row for row, of in zip(rows.rows, rows.sets, strict=True) if of == on]
         if own and count:

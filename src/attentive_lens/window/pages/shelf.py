@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QFileDialog, QScrollArea, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.network.bases import with_base
+from attentive_lens.desk.requests.exporting import FILES, Exported, ExportModel
 from attentive_lens.desk.requests.shelf import LookAtModel, ShelfModel, ShelfNetwork, ShelfVerified, VerifyOnShelf
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES, SHELF, Base
@@ -94,10 +95,10 @@ class ShelfPage(Page):
         below = Flow(spacing=8)
         tip = "Read its file anew, score it on held-out images, and compare with the figure that is stored."
         self.verify = button("Verify", "verify model", tip, self._verify)
-        tip = "Write its file somewhere else."
-        self.copy = button("Save a copy …", "save copy", tip, self._ask_copy)
+        tip = "Write it for other programs: ONNX with its preprocessing, our own file, or weights alone."
+        self.export = button("Export …", "export from shelf", tip, self._ask_export)
         self.off = button("Take off", "take off", "Take it off the Shelf; Ctrl+Z puts it back.", self._take_off)
-        for each in (self.verify, self.copy, self.off):
+        for each in (self.verify, self.export, self.off):
             below.addWidget(each)
         inside.addLayout(below)
         self.result = label(role="faint", name="shelf result")
@@ -191,7 +192,7 @@ class ShelfPage(Page):
         self._take_runs()
         model = self.model
         self.card.setVisible(model is not None)
-        for each in (self.verify, self.copy, self.off):
+        for each in (self.verify, self.export, self.off):
             each.setEnabled(False)
         if model is not None:
             self._show(model, models)
@@ -205,7 +206,7 @@ class ShelfPage(Page):
         writable = not self.session.reading_only
         self.off.setEnabled(writable and not model.ships)
         self.verify.setEnabled(not model.problem and not model.ships)
-        self.copy.setEnabled(True)
+        self.export.setEnabled(True)
         self._show_bench(model)
 
     def _show_bench(self, model: ShelfModel) -> None:
@@ -288,16 +289,16 @@ class ShelfPage(Page):
         if summary.stored_accuracy is None:
             self.session.shelf.want()
 
-    def _ask_copy(self) -> None:
-        name = QFileDialog.getSaveFileName(self, "Save a copy", f"{self.current}.alens", "Models (*.alens)")[0]
+    def _ask_export(self) -> None:
+        name = QFileDialog.getSaveFileName(self, "Export the model", f"{self.current}.onnx", FILES)[0]
         if name:
-            self.save_copy(Path(name))
+            self.export_to(Path(name))
 
-    def save_copy(self, file: Path) -> None:
-        """Write the model's file somewhere else."""
-        try:
-            self.session.shelf.copy(self.current, file)
-        except LensError as error:
-            self.result.setText(str(error))
-        else:
-            self.result.setText(f"Written to {file}.")
+    def export_to(self, file: Path) -> None:
+        """Have the model written for other programs, by the ending of the file."""
+        self.result.setText("Exporting the model …")
+        request = ExportModel(self.session.place, f"{SHELF}{self.current}", str(file))
+        self.session.ask(request, self._take_exported, self.result.setText, priority=4, scope="export")
+
+    def _take_exported(self, summary: Exported) -> None:
+        self.result.setText(" ".join(summary.words()))

@@ -260,7 +260,7 @@ class OverviewView(ResultsView):
         """Have the run's model written, by the ending of the file."""
         run = self.session.runs.current
         if run is not None:
-            request = ExportModel(self.session.place, run, str(file))
+            request = ExportModel(self.session.place, str(run), str(file))
             self.result.setText("Exporting the model …")
             self.session.ask(request, self._take_exported, self.result.setText, priority=4, scope="export")
 
