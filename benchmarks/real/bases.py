@@ -98,8 +98,8 @@ def judged(workspace: Workspace, plan: Plan) -> Result:
     return Result(finish(carry_out(Score(str(workspace.folder), run.number, "test"))).accuracy, seconds)
 
 
-def ways(workspace: Workspace, model: Path, until: str, statistics: str, seed: int, quick: bool) -> dict[str, Result]:
-    """By way: its result; of new weights the best rate's."""
+def planned(workspace: Workspace, model: Path, until: str, statistics: str, seed: int) -> Plan:
+    """What is compared, built on the base."""
     changes = (Flip(), Rotate(range=(-15.0, 15.0)), Translate(), Brightness())
     images = collection(workspace, Plan().changed({"split.validation_fraction": 0})).count("training")
     epochs = max(FEWEST, min(MOST, STEPS * BATCH // images))
@@ -112,7 +112,11 @@ def ways(workspace: Workspace, model: Path, until: str, statistics: str, seed: i
             "schedule": "cosine",
         }
     )
-    based = with_base(workspace, usual, Base(until=until, model=str(model.resolve()), statistics=statistics))
+    return with_base(workspace, usual, Base(until=until, model=str(model.resolve()), statistics=statistics))
+
+
+def ways(workspace: Workspace, based: Plan, quick: bool) -> dict[str, Result]:
+    """By way: its result; of new weights the best rate's."""
     frozen = based.changed({"training.augmentation_variants": VARIANTS, "optimiser.learning_rate": 0.003})
     results = {"frozen": judged(workspace, frozen)}
     learning = based.changed({"base.frozen": False, "optimiser.learning_rate": 0.0005})
@@ -141,7 +145,8 @@ def main() -> None:
             folder = words.work / f"{name}-{seed}-{words.model.stem}"
             shutil.rmtree(folder, ignore_errors=True)
             workspace = finish(make_workspace(folder, images)).workspace
-            results = ways(workspace, words.model, words.until, words.statistics, seed, words.quick)
+            based = planned(workspace, words.model, words.until, words.statistics, seed)
+            results = ways(workspace, based, words.quick)
             tables.append(results)
             line = ", ".join(f"{way} {100 * result.accuracy:.1f}" for way, result in results.items())
             print(f"  {name}, seed {seed}: {line}", flush=True)

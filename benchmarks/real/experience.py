@@ -25,9 +25,10 @@ from sets import DEVELOPED
 
 from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.desk.remedies.changes import CHANGES
-from attentive_lens.desk.remedies.trials import part_of, shortened
+from attentive_lens.desk.remedies.trials import part_of
 from attentive_lens.errors import LensError
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
 from attentive_lens.workspace import Workspace
 
 

@@ -33,7 +33,7 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.desk.remedies.forecasts import Outcome, Tried, calibration, note_use
-from attentive_lens.desk.remedies.trials import part_of, shortened
+from attentive_lens.desk.remedies.trials import part_of
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.remedies import NextStep, WhatNext
 from attentive_lens.desk.tasks import carry_out
@@ -42,6 +42,7 @@ from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.plan.augmentation import Contrast, Erasing, Scale
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
 from attentive_lens.workspace import Run, Workspace
 
 MOST = 1000

@@ -17,9 +17,10 @@ from attentive_lens.desk.remedies.forecasts import (
     together,
 )
 from attentive_lens.desk.remedies.joining import begins_alike, joined
-from attentive_lens.desk.remedies.trials import better, part_of, shortened
+from attentive_lens.desk.remedies.trials import better, part_of
 from attentive_lens.desk.requests.remedies import Forecast
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
 from attentive_lens.plan.stopping import Stopping
 from attentive_lens.training.figures import Figures
 

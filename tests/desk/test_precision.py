@@ -94,7 +94,7 @@ def test_a_base_is_taken_into_the_plan_s_precision(station: Workspace) -> None:
         replace(plan, base=Base(run=run.number, until="max pooling 2")).changed({"training.precision": "single"}),
     )
     assert dtypes(back) == {"float32"}
-    probed = answer(ProbeBase(str(station.folder), plan.write()))
+    probed = answer(ProbeBase(str(station.folder), plan.write(), quick=True))
     assert 0 <= probed.untrained <= 1
 
 

@@ -24,7 +24,7 @@ from attentive_lens.desk.remedies.forecasts import (
 )
 from attentive_lens.desk.remedies.joining import joined
 from attentive_lens.desk.remedies.listing import LEAST, next_steps, seconds_of, tried_first
-from attentive_lens.desk.remedies.trials import WHOLE, part_of, shortened, trial_of, tried
+from attentive_lens.desk.remedies.trials import WHOLE, part_of, trial_of, tried
 from attentive_lens.desk.requests.causes import Cause, Remedy
 from attentive_lens.desk.requests.remedies import NextSteps, WhatNext, points
 from attentive_lens.desk.tasks import carry_out, remedies
@@ -32,6 +32,7 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
 from attentive_lens.workspace import Workspace
 
 SIDE = 200

@@ -9,13 +9,15 @@ import numpy as np
 import onnx
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QSpinBox
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
 from tests.driving import child, click, stage
 
 from attentive_lens.formats.reading import read_model
+from attentive_lens.plan.base import SHELF
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.network.base_panel import COMPARING
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -102,3 +104,35 @@ def test_a_base_is_taken_frozen_trained_tuned_shelved_and_exported(
     inside = onnx.load(tmp_path / "grains.onnx")
     classes = {each.key: each.value for each in inside.metadata_props}
     assert all(name in str(classes) for name in frame.session.images.collection.classes)
+
+
+def test_ways_to_begin_are_compared_stopped_and_remembered(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "network")
+    frame.page("network").show_base()
+    compare, verdict = child(frame, QPushButton, "compare ways"), child(frame, QLabel, "base verdict")
+    assert not compare.isEnabled(), "there is no base yet"
+    qtbot.waitUntil(lambda: frame.session.shelf.models is not None, timeout=60_000)
+    pick(qtbot, frame, "base run", f"{SHELF}motifs")
+    frame.session.design.change(frame.session.design.plan.changed({"training.epochs": 400}))
+    click(qtbot, frame, "compare ways")
+    assert (compare.text(), verdict.text()) == ("Stop", "Training new weights and both ways of the base …")
+    click(qtbot, frame, "compare ways")
+    assert (compare.text(), verdict.text()) == ("Does it help?", "")
+    assert not frame.session.asker.waits_for(COMPARING)
+
+    frame.session.design.change(frame.session.design.plan.changed({"training.epochs": 1}))
+    click(qtbot, frame, "compare ways")
+    qtbot.waitUntil(lambda: "images held out, new weights on" in verdict.text(), timeout=180_000)
+    words = verdict.text()
+    assert compare.text() == "Does it help?"
+    frame.session.design.change(frame.session.design.plan.changed({"training.epochs": 3}))
+    assert verdict.text() == "", "of another plan nothing is known"
+    frame.session.design.change(frame.session.design.plan.changed({"training.epochs": 1}))
+    assert verdict.text() == words
+    again = open_frame(station)
+    stage(qtbot, again, "network")
+    again.page("network").show_base()
+    qtbot.waitUntil(lambda: child(again, QLabel, "base verdict").text() == words, timeout=60_000)

@@ -86,6 +86,20 @@ class Asker(QObject):
         else:
             self._send(entry)
 
+    def give_up(self, scope: str) -> None:
+        """End what was asked in a scope; its calls are never made."""
+        self._waiting = [entry for entry in self._waiting if entry[4] != scope]
+        for number in [number for number, entry in self._asked.items() if entry[4] == scope]:
+            del self._asked[number]
+            if self._resident is not None:
+                self._resident.stop(number)
+        if not self._asked:
+            self.worked.emit("", 0, 0)
+
+    def waits_for(self, scope: str) -> bool:
+        """Whether something that was asked in a scope is not answered yet."""
+        return any(entry[4] == scope for entry in (*self._asked.values(), *self._waiting))
+
     def _send(self, entry: _Entry) -> None:
         if self._resident is not None:
             request, _, _, priority, scope = entry

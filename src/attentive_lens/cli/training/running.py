@@ -15,7 +15,7 @@ import typer
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
 from attentive_lens.cli.training.planning import planned_in
 from attentive_lens.cli.training.run_results import RunEnded, RunQueued
-from attentive_lens.desk.requests.bases import ProbeBase
+from attentive_lens.desk.requests.bases import DOES_NOT, ProbeBase
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.executing import Launch, Trained, execute, follow_run
 from attentive_lens.desk.training.queue import enqueue, start_next, waiting
@@ -189,13 +189,15 @@ def summary(trained: Trained) -> RunEnded:
 
 
 def _warn_of_base(workspace: Path, plan: Plan) -> None:
-    """Say beforehand where a base cannot help."""
+    """Say beforehand where another layer of the base knows more, or where it is known not to help."""
     if plan.base is not None:
         from attentive_lens.desk.tasks import carry_out  # only here: training begins sooner without
 
-        probed = watched(carry_out(ProbeBase(str(workspace), plan.write())), "asking the base")
-        if not probed.helps or probed.best != probed.chosen:
+        probed = watched(carry_out(ProbeBase(str(workspace), plan.write(), quick=True)), "asking the base")
+        if probed.best != probed.chosen:
             console.print(probed.advice)
+        if probed.compared is not None and probed.compared.verdict == DOES_NOT:
+            console.print(probed.compared.sentence)
 
 
 def _end_within(seconds: float) -> None:

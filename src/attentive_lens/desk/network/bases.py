@@ -16,7 +16,7 @@ from attentive_lens.plan.examination import Fault
 from attentive_lens.plan.layers import Output
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace import Workspace
+from attentive_lens.workspace import Run, Workspace
 
 ON = " on "
 """Between a plan's name and its base's."""
@@ -38,6 +38,27 @@ def base_file(workspace: Workspace, base: Base) -> Path:
         return workspace.shelf.model(base.on_shelf).file
     place = workspace.folder / Path(base.model).expanduser()
     return place if base.model.endswith(MODEL_SUFFIXES) else Workspace.open(place).run(base.run).model
+
+
+def run_of(workspace: Workspace, base: Base) -> Run | None:
+    """The run a base's model is of; None for a file of which that is not known."""
+    if base.on_shelf:
+        origin = workspace.shelf.model(base.on_shelf).said.origin
+        return next((run for run in workspace.runs() if origin == f"run {run.number} of {workspace.name}"), None)
+    if base.model.endswith(MODEL_SUFFIXES):
+        return None
+    place = Workspace.open(workspace.folder / Path(base.model).expanduser()) if base.model else workspace
+    return place.run(base.run)
+
+
+def learned_from(workspace: Workspace, base: Base) -> frozenset[int]:
+    """Numbers of this workspace's images that a base was trained with, by their pixels, wherever that was."""
+    run = run_of(workspace, base)
+    noted = run.images() if run is not None else None
+    if run is None or noted is None:
+        return frozenset()
+    pixels = {digest for digest, of in zip(run.digests().tolist(), noted[1], strict=False) if of == "training"} - {0}
+    return frozenset(row.number for row in workspace.catalogue.images() if row.digest in pixels)
 
 
 def base_model(workspace: Workspace, plan: Plan) -> ModelFile | None:

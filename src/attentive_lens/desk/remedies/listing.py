@@ -21,7 +21,7 @@ from attentive_lens.desk.remedies.forecasts import (
     together,
 )
 from attentive_lens.desk.remedies.joining import begins_alike, joined
-from attentive_lens.desk.remedies.trials import part_of, shortened, trial_of
+from attentive_lens.desk.remedies.trials import part_of, trial_of
 from attentive_lens.desk.requests.causes import Cause
 from attentive_lens.desk.requests.remedies import MOST, NextStep, NextSteps, points
 from attentive_lens.desk.training.advising import advice_of
@@ -30,6 +30,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.difference import differences
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
 from attentive_lens.training.advice import GRAVE
 from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace

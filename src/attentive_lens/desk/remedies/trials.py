@@ -14,7 +14,6 @@ from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.stopping import Stopping
 from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace
 
@@ -25,8 +24,6 @@ FEWEST = 3
 WHOLE = 1000
 """What a whole trial counts in the progress."""
 FOLDER = "trials"
-IN_EPOCHS = ("warmup_epochs", "step_size", "patience")
-"""Settings of schedules that are lengths: a trial is the whole run in small."""
 
 
 @dataclass(frozen=True)
@@ -52,20 +49,6 @@ def part_of(plan: Plan) -> float:
     """Part of the epochs that a trial of this plan, and of changes of it, trains."""
     epochs = plan.training.epochs
     return min(1.0, max(PART, FEWEST / epochs))
-
-
-def shortened(plan: Plan, part: float) -> Plan:
-    """The plan for a part of its epochs; no rule ends it before."""
-    epochs = max(1, round(plan.training.epochs * part))
-    scaled = epochs / plan.training.epochs
-    lengths = {name: getattr(plan.schedule, name) for name in IN_EPOCHS if hasattr(plan.schedule, name)}
-    changes = {
-        f"schedule.{name}": max(1, round(value * scaled)) if isinstance(value, int) else max(0.01, value * scaled)
-        for name, value in lengths.items()
-        if value
-    }
-    short = plan.changed({"training.epochs": epochs, **changes})
-    return replace(short, name=f"trial of {plan.name}"[:200], stopping=Stopping())
 
 
 def trial_of(run: Run, plan: Plan) -> Trial | None:

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.telling import Rows, Words
+from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
 
 
@@ -29,9 +30,90 @@ class ProbedLayer:
     accuracy: float
 
 
+HELPS, DOES_NOT, UNKNOWN = "helps", "does not help", "cannot be told"
+
+
+@dataclass(frozen=True)
+class WayTried:
+    """A way for the network to begin, trained shortly, beside new weights.
+
+    Attributes
+    ----------
+    way : str
+        "new weights", "frozen" or "learning on".
+    accuracy : float
+        On images held out, each answered by models that never saw it, 0–1.
+    gain : float
+        Over new weights, after the short trainings.
+    final, low, high : float
+        What is left of it at the end of the plan's training, with its 90 % interval.
+    seconds : float
+        The short trainings took.
+    """
+
+    way: str
+    accuracy: float
+    gain: float
+    final: float
+    low: float
+    high: float
+    seconds: float
+
+
+@dataclass(frozen=True)
+class WaysCompared:
+    """Ways to begin, compared by short trainings.
+
+    Attributes
+    ----------
+    ways : tuple of WayTried
+        New weights first.
+    images, learned_from, passes, whole : int
+        Images that were answered, images that each training learned from, how many times it saw one, and how many
+        times the plan does.
+    verdict : str
+        "helps" where a base's interval lies above 0, "does not help" where all lie below, else "cannot be told".
+    """
+
+    ways: tuple[WayTried, ...]
+    images: int
+    learned_from: int
+    passes: int
+    whole: int
+    verdict: str
+
+    @property
+    def best(self) -> WayTried:
+        """Of the base's ways, the one that is surest to be ahead."""
+        return max(self.ways[1:], key=lambda each: each.low)
+
+    def words(self) -> Words:
+        """Every way, and what follows."""
+        rows = [
+            (each.way, f"{each.accuracy:.1%}", *(f"{100 * v:+.1f}" for v in (each.gain, each.low, each.high)),
+             f"{each.seconds:.1f} s")
+            for each in self.ways
+        ]  # fmt: skip
+        yield Rows(("short trainings", "accuracy", "ahead by", "at the end: from", "to", "took"), tuple(rows))
+        yield self.sentence
+
+    @property
+    def sentence(self) -> str:
+        """The verdict, with the figures it stands on."""
+        new, best = self.ways[0], self.best
+        seen = f"After short trainings {best.way} is right on {best.accuracy:.0%} of {self.images} images held out"
+        figures = f"{seen}, new weights on {new.accuracy:.0%}"
+        within = f"{100 * best.low:+.0f} to {100 * best.high:+.0f} points"
+        if self.verdict == HELPS:
+            return f"The base helps. {figures}; trained to the end, {within} should be left of that (90 %)."
+        if self.verdict == DOES_NOT:
+            return f"The base does not help. {figures}: {within} at the end (90 %). Train from new weights."
+        return f"Whether the base helps cannot be told. {figures}; trained to the end, {within} (90 %)."
+
+
 @dataclass(frozen=True)
 class BaseProbe:
-    """What a linear classifier makes of a base's features, and of others.
+    """What a base's layers know of the images, and whether it helps.
 
     Attributes
     ----------
@@ -49,10 +131,10 @@ class BaseProbe:
         Accuracy on the pixels.
     images, judged_by : int
         Training images that were learned from, and images the accuracy was measured on.
-    helps : bool
-        Whether the base knows more of these images than a network that was never trained.
     advice : str
-        In words, with the figures.
+        What follows for the last layer taken over, with the figures.
+    compared : WaysCompared or None
+        By short trainings; None where they were not asked for and are not known from before.
     """
 
     base: str
@@ -63,8 +145,8 @@ class BaseProbe:
     pixels: float
     images: int
     judged_by: int
-    helps: bool
     advice: str
+    compared: WaysCompared | None = None
 
     def words(self) -> Words:
         """Every layer beside what untrained ones and the pixels give, and what follows."""
@@ -73,14 +155,22 @@ class BaseProbe:
         rows.append(("pixels", "", f"{self.pixels:.1%}"))
         yield Rows(("layer", "statistics of", "accuracy"), tuple(rows))
         yield self.advice
+        if self.compared is not None:
+            yield from self.compared.words()
 
 
 @dataclass(frozen=True)
 class ProbeBase(Request[BaseProbe]):
-    """Ask whether a base can help, before training on it: a linear classifier on each of its layers, and on pixels."""
+    """Ask whether a base helps, before training on it.
+
+    A linear classifier on each of its layers tells which of them knows most. Short trainings of what would be compared
+    (new weights, the base frozen, the base learning on) tell whether it is ahead, on images they never saw, and what
+    should be left of that at the end.
+    """
 
     result: ClassVar[type[object]] = BaseProbe
     task: ClassVar[str] = "probing.probe"
     doing: ClassVar[str] = "asking the base"
     workspace: str
     plan: PlainTable
+    quick: bool = spec(False, meaning="Only ask the layers, in seconds; the short trainings take minutes.")

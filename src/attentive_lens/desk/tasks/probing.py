@@ -1,19 +1,34 @@
-"""The task that asks whether a base can help, before anything is trained on it."""
+"""The task that asks whether a base helps, before anything is trained on it."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.random import some_of
-from attentive_lens.desk.images.data import Data, gather
-from attentive_lens.desk.network.bases import base_model
-from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase, ProbedLayer
+from attentive_lens.desk.images.data import Data, fingerprint_of, gather
+from attentive_lens.desk.network.bases import base_file, base_model, learned_from
+from attentive_lens.desk.network.beginnings import FOLDS, FROZEN, LEARNING, NEW, Extent, Trained, compared, extent_of
+from attentive_lens.desk.requests.bases import (
+    DOES_NOT,
+    HELPS,
+    UNKNOWN,
+    BaseProbe,
+    ProbeBase,
+    ProbedLayer,
+    WaysCompared,
+    WayTried,
+)
 from attentive_lens.desk.results.models import THREADS
+from attentive_lens.desk.tasks.scoring import scored_anew
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.engine.arrays import DTYPES, Array
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
@@ -24,14 +39,15 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
-from attentive_lens.workspace import Workspace
+from attentive_lens.scoring.advantage import advantage
+from attentive_lens.workspace import Run, Workspace
 
 MOST = 400
 """Training images that are learned from, and validation images that judge, at most."""
 FEWEST = 20
-"""Validation images; with fewer the training images judge, one left out at a time."""
-HELPS = 2.0
-"""Standard errors by which a layer must be ahead of random weights and of the pixels for a base to help."""
+"""Validation images that the base was not trained with; with fewer the training images judge, one left out a time."""
+KNOWS = 2.0
+"""Standard errors by which a layer must be ahead of random weights and of the pixels to know more than they."""
 AT_ONCE = 16
 PIXELS = 16
 """Rows and columns to which images are averaged for a probe of the pixels."""
@@ -44,9 +60,11 @@ def probe(request: ProbeBase) -> Job[BaseProbe]:
     if plan.base is None or model is None:
         raise BadValue("The plan has no base", "there is nothing to ask", "Name a run or a model file")
     data = yield from gather(place, plan, preprocessing=model.preprocessor.settings)
+    seen = learned_from(place, plan.base)
+    unseen = [k for k in data.members("validation").tolist() if data.collection.rows[k].number not in seen]
     training, validation = (
         members[some_of(len(members), MOST, "images to probe with")]
-        for members in (data.members("training"), data.members("validation"))
+        for members in (data.members("training"), np.array(unseen, np.int64))
     )
     validation = validation if len(validation) >= FEWEST else validation[:0]
     if len(training) < 2:
@@ -69,10 +87,55 @@ def probe(request: ProbeBase) -> Job[BaseProbe]:
     chosen = next((p for p in probed if (p.layer, p.statistics) == (plan.base.until, plan.base.statistics)), probed[0])
     judged_by = len(validation) or len(training)
     best = _best(probed, chosen, judged_by)
-    helps = best.accuracy - max(untrained, pixels) >= HELPS * _error(best.accuracy, judged_by)
     advice = advice_of(plan.base.words, chosen, best, untrained, pixels, judged_by)
-    name = plan.base.words
-    return BaseProbe(name, probed, chosen, best, untrained, pixels, len(training), judged_by, helps, advice)
+    result = BaseProbe(plan.base.words, probed, chosen, best, untrained, pixels, len(training), judged_by, advice)
+    return replace(result, compared=(yield from _compared(place, plan, data, seen, request.quick)))
+
+
+def _compared(
+    place: Workspace, plan: Plan, data: Data, seen: frozenset[int], known_only: bool
+) -> Job[WaysCompared | None]:
+    """The ways to begin, compared now or before on the same images by the same plan."""
+    if plan.base is None:
+        return None
+    base = base_file(place, plan.base)
+    fingerprint = fingerprint_of(place, data.collection, plan.preprocessing)
+    key = key_of("ways to begin", replace(plan, name="plan").write(), base, fingerprint)
+    file = place.cache / "probes" / f"{key[:16]}.npz"
+    known = stored(file, WaysCompared, key)
+    if known is not None or known_only:
+        return known
+    place.check_writable("Nothing was trained")
+    extent = extent_of(place, plan, seen)
+    trained = yield from compared(place, plan, extent, seen, _answered)
+    result = judged(trained, extent)
+    keep(file, result, key)
+    return result
+
+
+def _answered(place: Workspace, run: Run) -> Job[dict[int, bool]]:
+    """Train a short plan, and say which images of its fold it answers rightly."""
+    yield from execute(place, run, lambda: False)
+    scores = yield from scored_anew(place, run, "validation")
+    return {answer.image: answer.predicted == answer.true for answer in scores.answers}
+
+
+def judged(trained: Mapping[str, Trained], extent: Extent) -> WaysCompared:
+    """What short trainings say of the base's ways beside new weights."""
+    new = trained[NEW]
+    ways = [WayTried(NEW, float(new.ended.mean()), 0.0, 0.0, 0.0, 0.0, new.seconds)]
+    for word in (FROZEN, LEARNING):
+        tried = trained[word]
+        ahead = advantage(tried.halfway - new.halfway, tried.ended - new.ended, extent.doublings, FOLDS)
+        accuracy = float(tried.ended.mean())
+        ways.append(WayTried(word, accuracy, ahead.gain, ahead.final, ahead.low, ahead.high, tried.seconds))
+    verdict = UNKNOWN
+    if max(each.low for each in ways[1:]) > 0:
+        verdict = HELPS
+    elif max(each.high for each in ways[1:]) < 0:
+        verdict = DOES_NOT
+    whole = round(extent.passes * 2**extent.doublings)
+    return WaysCompared(tuple(ways), len(new.ended), extent.images, extent.passes, whole, verdict)
 
 
 def _best(probed: tuple[ProbedLayer, ...], chosen: ProbedLayer, judged_by: int) -> ProbedLayer:
@@ -97,12 +160,12 @@ def advice_of(
         f" {judged_by} images; on layers with random weights {untrained:.0%}, on the pixels {pixels:.0%}"
     )
     error = _error(best.accuracy, judged_by)
-    if best.accuracy - max(untrained, pixels) < HELPS * error:
-        return f"{figures}: the base knows no more of these images; train all layers from new weights."
+    if best.accuracy - max(untrained, pixels) < KNOWS * error:
+        return f"{figures}: frozen, it knows no more of these images than these do."
     if best.accuracy - chosen.accuracy >= error:
         whose = "" if best.statistics == chosen.statistics else f" with the statistics of the {best.statistics}"
         return f"{figures}. Better is «{best.layer}»{whose}: {best.accuracy:.0%}."
-    return f"{figures}: frozen layers can help, to about that accuracy; layers that learn on may get further."
+    return f"{figures}: frozen, it comes to about that; layers that learn on may get further."
 
 
 def _error(accuracy: float, images: int) -> float:

@@ -10,13 +10,13 @@ from attentive_lens.core.files import make_folder
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.bases import base_model
-from attentive_lens.desk.remedies.trials import shortened
 from attentive_lens.desk.requests.rehearsing import Rehearse, Rehearsed
 from attentive_lens.desk.tasks.scoring import scored_anew
 from attentive_lens.desk.training.executing import Launch, Trained, execute
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import NotHere
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
 from attentive_lens.workspace import Run, Workspace
 
 EPOCHS = 2

@@ -9,13 +9,14 @@ from pathlib import Path
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.remedies.forecasts import digest_of, forecast, keep_forecasts
 from attentive_lens.desk.remedies.listing import figures_of, goal, next_steps, tried_first, worth_trying
-from attentive_lens.desk.remedies.trials import WHOLE, part_of, shortened, tried
+from attentive_lens.desk.remedies.trials import WHOLE, part_of, tried
 from attentive_lens.desk.requests.remedies import Forecast, NextStep, NextSteps, WhatNext
 from attentive_lens.desk.results.plain import known_accuracy, plain_accuracy
 from attentive_lens.desk.tasks.causes import known_causes
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
 from attentive_lens.workspace import Run, Workspace
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from attentive_lens.core.files import write_bytes
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.data import gather
+from attentive_lens.desk.network.bases import run_of
 from attentive_lens.desk.requests.importing import ImportModel
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.shelf import (
@@ -27,7 +28,7 @@ from attentive_lens.desk.tasks.importing import import_model
 from attentive_lens.desk.tasks.scoring import score, scores_of
 from attentive_lens.errors import BadUsage, LensError, NotHere
 from attentive_lens.formats.reading import read_model
-from attentive_lens.plan.base import OPEN
+from attentive_lens.plan.base import OPEN, SHELF, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.workspace import Figures, Said, Workspace
@@ -128,7 +129,7 @@ def verify_on_shelf(request: VerifyOnShelf) -> Job[ShelfVerified]:
     on_shelf = place.shelf.model(request.model)
     stored, model = on_shelf.said.figures, read_model(on_shelf.file)
     plan = plan_of(model) or Plan()
-    run = next((run for run in place.runs() if on_shelf.said.origin == f"run {run.number} of {place.name}"), None)
+    run = run_of(place, Base(until="all", model=f"{SHELF}{on_shelf.name}"))
     data = yield from gather(place, plan, run, model.preprocessor.settings)
     sets = (stored.on,) if stored is not None else tuple(on for on in JUDGES if len(data.members(on))) or JUDGES[:1]
     now = _figures((yield from scores_of(model, plan, data, sets[0])))

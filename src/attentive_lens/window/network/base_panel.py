@@ -3,35 +3,49 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
 
 from attentive_lens.desk.network.bases import base_layers, with_base, without_base
-from attentive_lens.desk.requests.bases import BaseProbe, ProbeBase
+from attentive_lens.desk.requests.bases import DOES_NOT, HELPS, UNKNOWN, BaseProbe, ProbeBase, WaysCompared
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES, SHELF, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import chooser, label, set_role
+from attentive_lens.window.parts.basics import button, chooser, horizontal, label, set_role
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.session import Session
 
 LEARNS_ON = Base(until="last layer", frozen=False)
 TUNING = ("head_warmup_epochs", "unfreeze_every", "lr_decay", "normalisation")
 """What is set of a base that learns on."""
+COMPARE = (
+    "Train new weights, the base frozen and the base learning on, each for a short while and at most at the same cost,"
+    " and compare them on images they never saw. It takes some minutes; the window stays free."
+)
 NO_BASE, AS_NOW, FROM_FILE = "none", "as now", "file"
 """What may be chosen to build on besides a run, by its number, and a model on the Shelf, by «shelf:» and its name."""
 
 
+HELP, STOP = "Does it help?", "Stop"
+UNDER_WAY = "Training new weights and both ways of the base …"
+COMPARING = "ways to begin"
+"""What is under way, by its scope."""
+ROLES = {HELPS: "good", DOES_NOT: "bad", UNKNOWN: "faint"}
+
+
 class BasePanel(QWidget):
-    """Chooses the base of the plan being designed, and says what a linear probe makes of it."""
+    """Chooses the base of the plan being designed, says what its layers know, and has the ways to begin compared."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self._probed: Base | None = None
+        self._comparing: Plan | None = None
+        self._known: dict[Plan, WaysCompared] = {}
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         text = label(
@@ -72,6 +86,14 @@ class BasePanel(QWidget):
         self.advice = label(role="faint", size=look.SMALL, name="base advice")
         self.advice.setWordWrap(True)
         inside.addWidget(self.advice)
+        across = horizontal(spacing=8)
+        self.compare = button(HELP, "compare ways", COMPARE, self._compare)
+        across.addWidget(self.compare)
+        across.addStretch()
+        inside.addLayout(across)
+        self.verdict = label(role="faint", name="base verdict")
+        self.verdict.setWordWrap(True)
+        inside.addWidget(self.verdict)
         inside.addStretch()
         session.shelf_changed.connect(self.refresh)
         self.run.activated.connect(lambda _: self._choose())
@@ -109,8 +131,16 @@ class BasePanel(QWidget):
         self.tuning.setVisible(base is not None and not base.frozen)
         if base is not None and not base.frozen:
             self.tuning.show_value(base)
+        self._say_verdict()
+        self.compare.setEnabled(self._comparable)
         if self.isVisible():
             self._probe(base)
+
+    @property
+    def _comparable(self) -> bool:
+        """Whether ways to begin can be compared now: the plan has a base, and what is on the bench can be trained."""
+        design = self.session.design
+        return design.plan.base is not None and design.sound and not self.session.reading_only
 
     def showEvent(self, event: QShowEvent | None) -> None:
         """Ask only once somebody looks."""
@@ -189,12 +219,50 @@ class BasePanel(QWidget):
         self.advice.setText("" if base is None else "Asking whether it can help …")
         set_role(self.advice, "faint")
         if base is not None:
-            request = ProbeBase(self.session.place, self.session.design.plan.write())
-            self.session.ask(request, self._show, self._refused, priority=6, scope="base")
+            request = ProbeBase(self.session.place, self.session.design.plan.write(), quick=True)
+            take = partial(self._show, self.session.design.plan)
+            self.session.ask(request, take, self._refused, priority=6, scope="base")
 
-    def _show(self, probe: BaseProbe) -> None:
+    def _show(self, plan: Plan, probe: BaseProbe) -> None:
+        """Say what the layers of a plan's base know, and whether it helps where that is known."""
         self.advice.setText(probe.advice)
-        set_role(self.advice, "faint" if probe.helps else "bad")
+        set_role(self.advice, "faint")
+        if probe.compared is not None:
+            self._known[plan] = probe.compared
+            self._say_verdict()
+
+    def _compare(self) -> None:
+        """Have the ways to begin compared, or stop that."""
+        plan = None if self._comparing is not None else self.session.design.plan
+        self.session.asker.give_up(COMPARING)
+        self._comparing = plan
+        self._say_verdict()
+        if plan is not None:
+            request = ProbeBase(self.session.place, plan.write())
+            done, failed = partial(self._take_compared, plan), self._not_compared
+            self.session.ask(request, done, failed, priority=7, scope=COMPARING)
+
+    def _say_verdict(self) -> None:
+        """Whether the base helps the plan on the bench; what is under way for another is given up."""
+        plan = self.session.design.plan
+        if self._comparing not in (None, plan):
+            self.session.asker.give_up(COMPARING)
+            self._comparing = None
+        known = self._known.get(plan)
+        under_way = self._comparing is not None
+        self.compare.setText(STOP if under_way else HELP)
+        self.verdict.setText(UNDER_WAY if under_way else known.sentence if known is not None else "")
+        set_role(self.verdict, ROLES[known.verdict] if known is not None and not under_way else "faint")
+
+    def _take_compared(self, plan: Plan, probe: BaseProbe) -> None:
+        self._comparing = None
+        self._show(plan, probe)
+
+    def _not_compared(self, sentence: str) -> None:
+        self._comparing = None
+        self._say_verdict()
+        self.verdict.setText(sentence)
+        set_role(self.verdict, "bad")
 
     def _refused(self, sentence: str) -> None:
         self.advice.setText(sentence)

@@ -1,0 +1,193 @@
+"""Ways a network can begin: new weights, on a base that is frozen, on a base that learns on; each trained shortly.
+
+Every way is trained on all folds but one and asked about that one, so each image is answered by models that never saw
+it. Trained twice, once half as long: whether the gap between two ways closes is told by how it closed so far.
+"""
+
+from __future__ import annotations
+
+import math
+import shutil
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.files import make_folder
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.network.bases import without_base
+from attentive_lens.desk.network.design import facts_of
+from attentive_lens.errors import BadValue
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.shortening import shortened
+from attentive_lens.workspace import Run, Workspace
+
+NEW, FROZEN, LEARNING = "new weights", "frozen", "learning on"
+WAYS = (NEW, FROZEN, LEARNING)
+FOLDS = 3
+COST = 120_000_000_000
+"""Multiply-adds of a network's answers in a short training, about: every way may cost as much."""
+PASSES = 1000
+"""Images that a short training learns from at least, each time it sees one counted, unless the plan has fewer."""
+EPOCHS = 4
+"""Of a short training at least, where the plan has as many: of so few images that it comes to the passes."""
+LEAST = 0.001
+"""Part of the training images that a split can be told to use, at least."""
+FROZEN_EPOCHS = 6
+"""Times as many epochs a frozen base may be trained for: its outputs are computed once."""
+VARIANTS = 8
+"""Of each image, where a frozen base's outputs are kept and the plan says no number."""
+SLOWER = 0.5
+"""Learning rate of each part of a base that learns on, beside the part after it, where the plan has it frozen."""
+FEWEST = 20
+"""Images to be asked about."""
+FOLDER = "beginnings"
+Answered: TypeAlias = Callable[[Workspace, Run], Job[dict[int, bool]]]
+
+
+@dataclass(frozen=True)
+class Trained:
+    """What short trainings of one way came to.
+
+    Attributes
+    ----------
+    halfway, ended : ndarray, N float64
+        How often each image was answered rightly, 0–1, after trainings half as long, and whole.
+    seconds : float
+        All of them took.
+    """
+
+    halfway: NDArray[np.float64]
+    ended: NDArray[np.float64]
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Extent:
+    """How far the short trainings go.
+
+    Attributes
+    ----------
+    images, passes : int
+        That each learns from, and how many times it sees one of them.
+    doublings : float
+        How often that must be doubled to come to the plan's own passes.
+    """
+
+    images: int
+    passes: int
+    doublings: float
+
+
+def way(plan: Plan, word: str) -> Plan:
+    """A plan with a base, as it would begin in one of `WAYS`."""
+    base = plan.base
+    if base is None or word == NEW:
+        return without_base(plan)
+    if word == LEARNING:
+        return plan if not base.frozen else replace(plan, base=base.with_(frozen=False, lr_decay=SLOWER))
+    held = replace(plan, base=base.held())
+    variants = plan.training.augmentation_variants or VARIANTS
+    return held.changed({"training.augmentation_variants": variants}) if plan.augmentation else held
+
+
+def extent_of(place: Workspace, plan: Plan, seen: frozenset[int]) -> Extent:
+    """How far the short trainings of a plan go, where the base was trained with some of the images.
+
+    Raises
+    ------
+    BadValue
+        If too few images are left to be asked about.
+    """
+    images = collection(place, folded(plan, 1))
+    count, known = images.count("training"), images.count("training") + images.count("validation")
+    unseen = sum(
+        of in ("training", "validation") and row.number not in seen
+        for row, of in zip(images.rows, images.sets, strict=True)
+    )
+    if unseen < FEWEST or count < FOLDS:
+        why = f"{known - unseen} of {known} training images are ones the base learned from" if unseen < known else ""
+        why = why or f"there are {known} training images"
+        raise BadValue("Ways to begin cannot be compared", f"{why}, and {FEWEST} others are needed", "Add images")
+    _, facts = facts_of(plan, max(2, len(images.taught)))
+    whole = count * plan.training.epochs
+    passes = min(-(-whole // 2), max(PASSES, COST // max(1, sum(fact.multiply_adds for fact in facts))))
+    used = min(count, max(FOLDS, passes // EPOCHS))
+    epochs = max(1, round(passes / used))
+    return Extent(used, used * epochs, math.log2(max(1.0, whole / (used * epochs))))
+
+
+def folded(plan: Plan, fold: int) -> Plan:
+    """The plan that holds out a fold."""
+    return plan.changed({"split.folds": FOLDS, "split.validation_fold": fold})
+
+
+def short(place: Workspace, plan: Plan, extent: Extent, part: float) -> Plan:
+    """A plan, its fold chosen, for a part of the short training's passes; evaluated when it ends.
+
+    It is a part of the epochs, or where these are few or not all images are taken, of the images. A frozen base has
+    more epochs, up to the plan's.
+    """
+    count = collection(place, plan).count("training")
+    epochs, used = extent.passes // extent.images, extent.images / max(1, count)
+    if used < 1 or epochs < EPOCHS:
+        used *= part
+    else:
+        epochs = max(1, round(epochs * part))
+    if plan.base is not None and plan.base.frozen:
+        epochs = max(epochs, min(plan.training.epochs, FROZEN_EPOCHS * epochs))
+    result = shortened(plan, epochs / plan.training.epochs)
+    fraction = plan.split.subset_fraction * min(1.0, max(LEAST, used))
+    settings = {"training.epochs": epochs, "training.evaluate_every": epochs, "split.subset_fraction": fraction}
+    return result.changed(settings)
+
+
+def compared(
+    place: Workspace, plan: Plan, extent: Extent, seen: frozenset[int], answered: Answered
+) -> Job[dict[str, Trained]]:
+    """Every way trained on every fold, half as long and whole; nothing of it stays on the disk.
+
+    Parameters
+    ----------
+    seen : frozenset of int
+        Numbers of images that the base was trained with: it is not asked about them.
+    answered : callable
+        Trains a plan in a folder, and says of each image of its fold, by number, whether it was answered rightly.
+    """
+    rights: dict[tuple[str, int], list[dict[int, bool]]] = {}
+    seconds = dict.fromkeys(WAYS, 0.0)
+    turns = [(word, half, fold) for fold in range(1, FOLDS + 1) for half in (2, 1) for word in WAYS]
+    folder = place.cache / FOLDER
+    try:
+        for turn, (word, half, fold) in enumerate(turns):
+            shutil.rmtree(folder, ignore_errors=True)
+            make_folder(folder)
+            began = time.perf_counter()
+            wanted = short(place, folded(way(plan, word), fold), extent, 1 / half)
+            run = Run(folder / "0001")
+            make_folder(run.folder)
+            run.write_plan(wanted)
+            job = answered(place, run)
+            while True:
+                try:
+                    progress = next(job)
+                except StopIteration as end:
+                    rights.setdefault((word, half), []).append(end.value)
+                    break
+                part = progress.done / max(1, progress.total)
+                yield Progress(round(1000 * (turn + part)), 1000 * len(turns), f"training: {word}")
+            seconds[word] += time.perf_counter() - began
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+    images = sorted(set.intersection(*({n for each in parts for n in each} for parts in rights.values())) - seen)
+    shares = {key: _shares(parts, images) for key, parts in rights.items()}
+    return {word: Trained(shares[word, 2], shares[word, 1], seconds[word]) for word in WAYS}
+
+
+def _shares(parts: list[dict[int, bool]], images: list[int]) -> NDArray[np.float64]:
+    """Of each image: the part of its answers that are right."""
+    return np.array([np.mean([each[n] for each in parts if n in each]) for n in images], np.float64)
