@@ -66,9 +66,10 @@ def test_each_way_begins_as_it_says_and_keeps_the_rest(plan: Plan) -> None:
 def test_short_trainings_cost_the_same_and_half_as_much(
     station: Workspace, plan: Plan, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(beginnings, "COST", 1)
+    monkeypatch.setattr(beginnings, "MOST", 1)
     monkeypatch.setattr(beginnings, "PASSES", 480)
     extent = extent_of(station, plan, frozenset())
+    assert extent.folds == FOLDS, "there are too few images to leave one out"
     count = collection(station, folded(plan, 1)).count("training")
     assert (extent.images, extent.passes) == (count, count * round(480 / count))
     assert 2**extent.doublings * extent.passes == pytest.approx(40 * count)
@@ -88,8 +89,13 @@ def test_short_trainings_cost_the_same_and_half_as_much(
     assert whole.split.subset_fraction == pytest.approx(20 / count)
     assert half.split.subset_fraction == pytest.approx(10 / count)
     monkeypatch.undo()
-    most = extent_of(station, plan, frozenset())
-    assert most.doublings >= 1 - 1e-9, "never more than half of what the plan takes"
+    most = extent_of(station, plan.changed({"training.epochs": 400}), frozenset())
+    assert most.doublings == pytest.approx(1, abs=0.01), "what is cheap is half as long as the plan's"
+    monkeypatch.setattr(beginnings, "CHEAP", 1)
+    usual = extent_of(station, plan.changed({"training.epochs": 400}), frozenset())
+    assert usual.doublings == pytest.approx(2, abs=0.01), "what is dear a quarter"
+    monkeypatch.setattr(beginnings, "ENOUGH", 20)
+    assert extent_of(station, plan, frozenset()).folds == 1
 
 
 def fake(calls: list[tuple[str, int, int]]) -> beginnings.Answered:
@@ -193,7 +199,7 @@ def test_the_verdict_follows_the_intervals(station: Workspace, plan: Plan) -> No
 def test_a_probe_trains_all_ways_and_remembers_what_came(
     station: Workspace, plan: Plan, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(beginnings, "COST", 1)
+    monkeypatch.setattr(beginnings, "MOST", 1)
     monkeypatch.setattr(beginnings, "PASSES", 60)
     monkeypatch.setattr("attentive_lens.desk.tasks.probing.learned_from", lambda place, base: frozenset())
 

@@ -12,8 +12,9 @@ from attentive_lens.core.random import random_generator
 DRAWS = 4000
 SEED = 0.02
 """Standard deviation of a training's accuracy by its seed, about."""
-FARTHEST = 2.0
-"""Doublings over which a gap is followed at most: learning curves flatten."""
+FARTHEST, HALVED = 2.0, 0.5
+"""Doublings over which a gap is followed at most, and part of its errors that the other way may be left with after each
+further one."""
 WITHIN = 0.9
 """Part of the draws that an interval holds: one in twenty is below it."""
 
@@ -36,18 +37,27 @@ class Advantage:
     high: float
 
 
-def advantage(halfway: NDArray[np.float64], ended: NDArray[np.float64], doublings: float, trainings: int) -> Advantage:
+def advantage(
+    halfway: NDArray[np.float64],
+    ended: NDArray[np.float64],
+    missed: NDArray[np.float64],
+    doublings: float,
+    trainings: int,
+) -> Advantage:
     """What is left at the end of an advantage seen after short trainings, one half as long as the other.
 
     A way that begins with more is ahead early and may be caught up with. So the part of the gap that was left when the
     short trainings were twice as long is taken to be left with every further doubling. Gaps that do not close stay as
-    they are. The interval is that of a bootstrap over images (Efron 1979), with the chance of the seeds added.
+    they are. The interval is that of a bootstrap over images (Efron 1979), with the chance of the seeds added; where
+    the whole training is many times as long, its lower end allows for the other way learning much that it misses now.
 
     Parameters
     ----------
     halfway, ended : ndarray, N
         Of each image: how much more often the one way is right than the other, −1 to 1, when the short trainings were
         half as long, and when they were whole.
+    missed : ndarray, N
+        Of each image: how often the other way was wrong about it, 0–1, when they were whole.
     doublings : float
         How often the short training must be doubled to be as long as the whole one.
     trainings : int
@@ -61,7 +71,9 @@ def advantage(halfway: NDArray[np.float64], ended: NDArray[np.float64], doubling
     )
     steps = min(max(0.0, doublings), FARTHEST)
     final = _left(early, late, steps)
-    low, high = np.quantile(final, ((1 - WITHIN) / 2, (1 + WITHIN) / 2))
+    errors = np.maximum(0.0, missed[chosen].mean(axis=1) - np.maximum(0.0, late - final))
+    caught_up = errors * (1 - HALVED ** max(0.0, doublings - FARTHEST))
+    low, high = np.quantile(final - caught_up, (1 - WITHIN) / 2), np.quantile(final, (1 + WITHIN) / 2)
     means = np.array([halfway.mean()]), np.array([ended.mean()])
     return Advantage(float(means[1][0]), float(_left(*means, steps)[0]), float(low), float(high))
 

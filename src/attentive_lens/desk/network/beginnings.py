@@ -29,10 +29,12 @@ from attentive_lens.workspace import Run, Workspace
 NEW, FROZEN, LEARNING = "new weights", "frozen", "learning on"
 WAYS = (NEW, FROZEN, LEARNING)
 FOLDS = 3
-COST = 120_000_000_000
-"""Multiply-adds of a network's answers in a short training, about: every way may cost as much."""
+CHEAP, MOST = 120_000_000_000, 600_000_000_000
+"""Multiply-adds of a network's answers in a short training: it may cost so much, and never costs more, about."""
+LEAST_PART, MOST_PART = 0.25, 0.5
+"""Of the plan's passes over images: a short training has so many if it may cost as much."""
 PASSES = 1000
-"""Images that a short training learns from at least, each time it sees one counted, unless the plan has fewer."""
+"""Of a short training at least, whatever it costs."""
 EPOCHS = 4
 """Of a short training at least, where the plan has as many: of so few images that it comes to the passes."""
 LEAST = 0.001
@@ -43,8 +45,8 @@ VARIANTS = 8
 """Of each image, where a frozen base's outputs are kept and the plan says no number."""
 SLOWER = 0.5
 """Learning rate of each part of a base that learns on, beside the part after it, where the plan has it frozen."""
-FEWEST = 20
-"""Images to be asked about."""
+FEWEST, ENOUGH = 20, 300
+"""Images to be asked about: so many are needed, and with so many no other fold is trained."""
 FOLDER = "beginnings"
 Answered: TypeAlias = Callable[[Workspace, Run], Job[dict[int, bool]]]
 
@@ -76,11 +78,14 @@ class Extent:
         That each learns from, and how many times it sees one of them.
     doublings : float
         How often that must be doubled to come to the plan's own passes.
+    folds : int
+        That each way is trained and asked on.
     """
 
     images: int
     passes: int
     doublings: float
+    folds: int
 
 
 def way(plan: Plan, word: str) -> Plan:
@@ -115,10 +120,13 @@ def extent_of(place: Workspace, plan: Plan, seen: frozenset[int]) -> Extent:
         raise BadValue("Ways to begin cannot be compared", f"{why}, and {FEWEST} others are needed", "Add images")
     _, facts = facts_of(plan, max(2, len(images.taught)))
     whole = count * plan.training.epochs
-    passes = min(-(-whole // 2), max(PASSES, COST // max(1, sum(fact.multiply_adds for fact in facts))))
+    adds = max(1, sum(fact.multiply_adds for fact in facts))
+    wished = max(LEAST_PART * whole, min(MOST_PART * whole, CHEAP / adds))
+    passes = round(min(whole, max(PASSES, min(wished, MOST / adds))))
     used = min(count, max(FOLDS, passes // EPOCHS))
     epochs = max(1, round(passes / used))
-    return Extent(used, used * epochs, math.log2(max(1.0, whole / (used * epochs))))
+    folds = min(FOLDS, -(-ENOUGH * FOLDS // unseen))
+    return Extent(used, used * epochs, math.log2(max(1.0, whole / (used * epochs))), folds)
 
 
 def folded(plan: Plan, fold: int) -> Plan:
@@ -160,7 +168,7 @@ def compared(
     """
     rights: dict[tuple[str, int], list[dict[int, bool]]] = {}
     seconds = dict.fromkeys(WAYS, 0.0)
-    turns = [(word, half, fold) for fold in range(1, FOLDS + 1) for half in (2, 1) for word in WAYS]
+    turns = [(word, half, fold) for fold in range(1, extent.folds + 1) for half in (2, 1) for word in WAYS]
     folder = place.cache / FOLDER
     try:
         for turn, (word, half, fold) in enumerate(turns):

@@ -15,7 +15,7 @@ from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.images.data import Data, fingerprint_of, gather
 from attentive_lens.desk.network.bases import base_file, base_model, learned_from
-from attentive_lens.desk.network.beginnings import FOLDS, FROZEN, LEARNING, NEW, Extent, Trained, compared, extent_of
+from attentive_lens.desk.network.beginnings import FROZEN, LEARNING, NEW, Extent, Trained, compared, extent_of
 from attentive_lens.desk.requests.bases import (
     DOES_NOT,
     HELPS,
@@ -126,7 +126,8 @@ def judged(trained: Mapping[str, Trained], extent: Extent) -> WaysCompared:
     ways = [WayTried(NEW, float(new.ended.mean()), 0.0, 0.0, 0.0, 0.0, new.seconds)]
     for word in (FROZEN, LEARNING):
         tried = trained[word]
-        ahead = advantage(tried.halfway - new.halfway, tried.ended - new.ended, extent.doublings, FOLDS)
+        early, late = tried.halfway - new.halfway, tried.ended - new.ended
+        ahead = advantage(early, late, 1 - new.ended, extent.doublings, extent.folds)
         accuracy = float(tried.ended.mean())
         ways.append(WayTried(word, accuracy, ahead.gain, ahead.final, ahead.low, ahead.high, tried.seconds))
     verdict = UNKNOWN
