@@ -3,7 +3,7 @@
 Of every pair of a model and a set, with few labelled images as in `bases.py`, the probe is asked, which trains shortly
 on these images alone; then all ways are trained to the end and judged on the test images, over several seeds, new
 weights with the best of three learning rates. A base is ahead where its better way is right on more of the test images.
-What came is clear where that is by more than `CLEAR` points; where it is not, "cannot be told" is right too.
+Where that is by no more than chance may do (`CHANCE`, less over several seeds), "cannot be told" is right, too.
 
     python benchmarks/real/helping.py SETS WORK --pairs MODEL:SET,SET ... [--seeds 1 2 3]
 
@@ -30,7 +30,8 @@ from attentive_lens.desk.requests.bases import DOES_NOT, HELPS, UNKNOWN, ProbeBa
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.workspace import Workspace
 
-CLEAR = 2.5
+CHANCE = 5.0
+"""Points within which two trainings of one seed may differ on such test sets by chance."""
 
 
 def made(name: str, seed: int, model: Path, sets: Path, work: Path) -> Workspace:
@@ -75,10 +76,10 @@ def main() -> None:
         tables = [trained(name, each, model, words.sets, words.work) for each in words.seeds]
         ahead = [max(table["frozen"], table["learning on"]) - table["new weights"] for table in tables]
         mean, told = float(np.mean(ahead)), probe.compared.verdict
-        fits = {HELPS: mean > 0, DOES_NOT: mean < 0, UNKNOWN: abs(mean) <= CLEAR}[told]
+        fits = {HELPS: mean > 0, DOES_NOT: mean < 0, UNKNOWN: abs(mean) <= CHANCE / len(tables) ** 0.5}[told]
         right, count = right + fits, count + 1
         wrong += told == HELPS and mean <= 0
-        figures = ", ".join(f"{w.way} {100 * w.accuracy:.1f}" for w in probe.compared.ways)
+        figures = ", ".join(f"{w.way} {100 * w.halfway:.1f} {100 * w.accuracy:.1f}" for w in probe.compared.ways)
         best = probe.compared.best
         within = f"{best.way} {100 * best.low:+.1f} to {100 * best.high:+.1f}, {seconds:.0f} s"
         came = f"{mean:+.1f} ({', '.join(f'{each:+.1f}' for each in ahead)})"

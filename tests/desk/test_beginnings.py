@@ -20,6 +20,7 @@ from attentive_lens.desk.network.beginnings import (
     FROZEN,
     LEARNING,
     NEW,
+    RATES,
     WAYS,
     Trained,
     compared,
@@ -98,23 +99,24 @@ def test_short_trainings_cost_the_same_and_half_as_much(
     assert extent_of(station, plan, frozenset()).folds == 1
 
 
-def fake(calls: list[tuple[str, int, int]]) -> beginnings.Answered:
+def fake(calls: list[tuple[str, int, int, float]]) -> beginnings.Answered:
     """Answers by the way: new weights know even numbers, the base all but multiples of five once it trains wholly."""
 
     def answered(place: Workspace, run: Run) -> Job[dict[int, bool]]:
         plan = run.plan()
         word = NEW if plan.base is None else FROZEN if plan.base.frozen else LEARNING
-        calls.append((word, plan.split.validation_fold, plan.training.epochs))
+        rate = plan.optimiser.learning_rate
+        calls.append((word, plan.split.validation_fold, plan.training.epochs, rate))
         yield Progress(1, 2, "training")
         images = collection(place, plan)
         held = [row.number for row, of in zip(images.rows, images.sets, strict=True) if of == "validation"]
-        return {n: n % 2 == 0 if word == NEW else n % 5 > 0 for n in held}
+        return {n: n % 2 == 0 and rate > 0.002 if word == NEW else n % 5 > 0 for n in held}
 
     return answered
 
 
 def test_every_image_is_answered_by_models_that_never_saw_it(station: Workspace, plan: Plan) -> None:
-    calls: list[tuple[str, int, int]] = []
+    calls: list[tuple[str, int, int, float]] = []
     seen = frozenset({1, 2, 3})
     extent = extent_of(station, plan, seen)
     job = compared(station, plan, extent, seen, fake(calls))
@@ -123,8 +125,14 @@ def test_every_image_is_answered_by_models_that_never_saw_it(station: Workspace,
     assert isinstance(result, dict)
     parts = [step.done / step.total for step in steps if isinstance(step, Progress)]
     assert parts == sorted(parts)
-    assert {(word, fold) for word, fold, _ in calls} == {(word, fold) for word in WAYS for fold in range(1, FOLDS + 1)}
-    assert len(calls) == 2 * FOLDS * len(WAYS)
+    assert {(word, fold) for word, fold, _, _ in calls} == {
+        (word, fold) for word in WAYS for fold in range(1, FOLDS + 1)
+    }
+    assert len(calls) == 2 * FOLDS * len(WAYS) + len(RATES) - 1
+    rates = [rate for word, _, _, rate in calls if word == NEW]
+    assert sorted(rates[:3]) == pytest.approx([0.001 / 3, 0.001, 0.003])
+    assert set(rates[3:]) == {0.003}, "new weights as good as they can be"
+    assert {rate for word, _, _, rate in calls if word != NEW} == {0.001}
     images = collection(station, plan)
     numbers = [
         row.number

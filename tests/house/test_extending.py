@@ -97,6 +97,54 @@ def test_they_train_explain_and_come_back_like_ours(beside: Path, station: Works
     assert json.loads(explained.splitlines()[-1])["maps"][0]["method"]["kind"] == "gradient_power"
 
 
+def test_a_measure_of_theirs_chooses_the_best_epoch_and_a_rule_ends_the_run(
+    beside: Path, station: Workspace, tmp_path: Path
+) -> None:
+    place = station.folder
+    small = ("network=two blocks", "preprocessing.input_size=32", "training.epochs=9", "augmentation=none")
+    own = ("training.best_by=worst_class", "stopping.rule=level_loss", "stopping.rule_value=0.9")
+    words = [word for setting in (*small, *own) for word in ("--set", setting)]
+    result = json.loads(command(beside, "train", place, *words, "--json").splitlines()[-1])
+    assert result["epochs"] < 9
+    assert "level loss" in result["reason"]
+    number = result["run"]
+    lines = (place / "runs" / f"{number:04d}" / "journal.jsonl").read_text("utf-8").splitlines()
+    events = [json.loads(line) for line in lines]
+    epochs = [event for event in events if event["event"] == "epoch"]
+    values = [epoch["validation"]["more"]["worst_class"] for epoch in epochs]
+    assert all(0 <= value <= 1 for value in values)
+    assert all("more" not in epoch["training"] for epoch in epochs), "of training images two measures are known"
+    best = max(values)
+    assert result["validation"]["more"]["worst_class"] == best
+    scores = json.loads(command(beside, "score", place, number, "--json"))
+    assert dict(scores["overview"]["more"])["worst_class"] == pytest.approx(best)
+    assert "worst class" in command(beside, "score", place, number)
+    rate = ("--set", "stopping.rule=none", "--set", "stopping.rule_value=0")
+    assert "done" in command(beside, "train", place, *words, *rate, "--json")
+
+
+def test_a_measure_that_fails_is_left_out_but_where_a_run_goes_by_it(station: Workspace, tmp_path: Path) -> None:
+    line = "    return min(right[labels == label].mean() for label in np.unique(labels))"
+    for wrong, reason in (("    raise ValueError('no class today')", "no class today"), ("    return np.nan", "nan")):
+        beside = written(tmp_path / reason.split()[0], {line: wrong})
+        small = ("--set", "network=two blocks", "--set", "preprocessing.input_size=32", "--set", "training.epochs=1")
+        result = json.loads(command(beside, "train", station.folder, *small, "--json").splitlines()[-1])
+        assert result["state"] == "done"
+        assert not result["validation"].get("more")
+        done = run(
+            beside, "-m", "attentive_lens", "train", station.folder, *small, "--set", "training.best_by=worst_class"
+        )
+        assert done.returncode == 1
+        assert "«worst_class» could not be computed" in " ".join(done.stderr.split())
+        assert reason in done.stderr
+        assert "Traceback" not in done.stderr
+    broken = written(tmp_path / "rule", {"    if len(losses) == 2 and": "    if losses[7] and"})
+    rules = ("--set", "stopping.rule=level_loss", "--set", "stopping.rule_value=0.1")
+    done = run(broken, "-m", "attentive_lens", "train", station.folder, *small, *rules)
+    assert done.returncode == 1
+    assert "The stop rule «level_loss» failed" in " ".join(done.stderr.split())
+
+
 def test_a_source_of_theirs_makes_a_workspace(beside: Path, tmp_path: Path) -> None:
     lines = []
     for k in range(8):

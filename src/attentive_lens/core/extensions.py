@@ -10,7 +10,7 @@ import contextlib
 import os
 import sys
 from collections.abc import Callable, Mapping, MutableMapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -31,8 +31,12 @@ PAIRS = {
     "plan.schedules": "engine.schedules",
     "plan.optimisers": "engine.optimisers",
     "explaining.methods": "explaining.saliency",
+    "plan.measures": "engine.measures",
+    "plan.stopping": "training.stopping",
 }
 """Groups of settings, and those of what computes by them: both name the kind."""
+VALUES = ("plan.measures", "plan.stopping")
+"""Groups of settings that are values themselves, where others are classes of them."""
 ALONE = ("images.sources",)
 """Groups of kinds that are whole in themselves."""
 
@@ -78,6 +82,19 @@ def left_out() -> tuple[Extension, ...]:
     return tuple(each for each in _MET.values() if each.problem)
 
 
+def leave_out(group: str, name: str, problem: str) -> None:
+    """Note that something which was loaded does not do what it should."""
+    known = _MET.get((group, name))
+    if known is not None and not known.problem:
+        _MET[group, name] = replace(known, problem=problem)
+
+
+def problem_with(group: str, name: str) -> str:
+    """Why something is left out; empty where it is not."""
+    known = _MET.get((group, name))
+    return known.problem if known is not None else ""
+
+
 def _is_any_named() -> bool:
     """Whether a package says that it brings something: looked up in a few milliseconds, for most bring nothing."""
     for place in sys.path:
@@ -112,17 +129,19 @@ def take_kinds(table: MutableMapping[str, Any], group: str, base: type) -> None:
     group : str
         Of the table.
     base : type
-        What each must be.
+        What each must be: a class of its kind, or where the table holds values, one of them.
     """
+    of_values = group in VALUES
     partner = PAIRS.get(group)
     partners = {point.name for point in _named().get(partner or "", ())}
     for point in _named().get(group, ()):
 
         def problem_of(thing: object, point: EntryPoint = point) -> str:
-            if not is_kind(thing, base):
+            if not (isinstance(thing, base) if of_values else is_kind(thing, base)):
                 return f"it is no {base.__name__}"
-            if getattr(thing, "kind", point.name) != point.name:
-                return f"its kind is «{getattr(thing, 'kind', '')}»"
+            name = getattr(thing, "name" if of_values else "kind", point.name)
+            if name != point.name:
+                return f"it calls itself «{name}»"
             if point.name in table:
                 return "there is one of that name already"
             if partner is not None and point.name not in partners:

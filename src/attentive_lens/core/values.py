@@ -10,7 +10,7 @@ import dataclasses
 import difflib
 import math
 import shlex
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, fields
 from types import UnionType
 from typing import Any, ClassVar, Self, TypeVar, get_origin, get_type_hints
@@ -34,8 +34,8 @@ class Spec:
         Unit shown after the number, empty for a plain number.
     low, high : float or None
         Closed range; None is open.
-    choices : tuple of str
-        The only values allowed, if any.
+    choices : collection of str
+        The only values allowed, if any; a table of kinds where packages bring more.
     counts : tuple of int
         Of a setting that is one number or several: how many it may be besides one.
     slider : tuple of float or None
@@ -51,7 +51,7 @@ class Spec:
     unit: str = ""
     low: float | None = None
     high: float | None = None
-    choices: tuple[str, ...] = ()
+    choices: Collection[str] = ()
     counts: tuple[int, ...] = ()
     slider: tuple[float, float] | None = None
     offers: tuple[str, ...] = ()
@@ -66,7 +66,7 @@ def spec(
     unit: str = "",
     low: float | None = None,
     high: float | None = None,
-    choices: tuple[str, ...] = (),
+    choices: Collection[str] = (),
     counts: tuple[int, ...] = (),
     slider: tuple[float, float] | None = None,
     offers: tuple[str, ...] = (),

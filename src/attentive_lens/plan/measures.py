@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from attentive_lens.core.extensions import take_kinds
+
 
 @dataclass(frozen=True)
 class Measure:
@@ -12,7 +14,7 @@ class Measure:
     Attributes
     ----------
     name, label : str
-        Its key, and the trade's word for it.
+        Its key, an identifier, and the trade's word for it.
     higher : bool
         Whether more is better.
     meaning : str
@@ -42,3 +44,10 @@ MEASURES: dict[str, Measure] = {
     )
 }
 """Every measure by its name; that of training images is known of the first two alone."""
+OURS = tuple(MEASURES)
+take_kinds(MEASURES, "plan.measures", Measure)
+
+
+def more_measures() -> tuple[Measure, ...]:
+    """Those that packages bring."""
+    return tuple(measure for name, measure in MEASURES.items() if name not in OURS)

@@ -5,8 +5,33 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from attentive_lens.core.extensions import take_kinds
 from attentive_lens.core.values import Value, spec
 from attentive_lens.plan.measures import MEASURES
+
+NO_RULE = "none"
+
+
+@dataclass(frozen=True)
+class StopRule:
+    """A rule that a package brings.
+
+    Attributes
+    ----------
+    name, label : str
+        Its key, and what it is called.
+    meaning : str
+        One sentence: when it ends a run, and what its value is.
+    """
+
+    name: str
+    label: str
+    meaning: str
+
+
+STOP_RULES = {NO_RULE: StopRule(NO_RULE, "none", "No further rule.")}
+"""By name; ours are settings of `Stopping` themselves."""
+take_kinds(STOP_RULES, "plan.stopping", StopRule)
 
 
 @dataclass(frozen=True)
@@ -26,7 +51,7 @@ class Stopping(Value):
     patience_measure: str = spec(
         "loss",
         label="early stopping by",
-        choices=tuple(MEASURES),
+        choices=MEASURES,
         meaning="What must become better, on the validation set, for early stopping to wait on.",
     )
     least_gain: float = spec(
@@ -40,7 +65,7 @@ class Stopping(Value):
         meaning="Ends the run when its measure reaches this value, accuracies from 0 to 1; 0: never.",
     )
     target_measure: str = spec(
-        "accuracy", label="target measure", choices=tuple(MEASURES), meaning="What is to reach the target."
+        "accuracy", label="target measure", choices=MEASURES, meaning="What is to reach the target."
     )
     target_set: str = spec(
         "validation",
@@ -64,6 +89,13 @@ class Stopping(Value):
         high=10**9,
         meaning="Ends the run after so many batches, and the schedule with it; 0: never.",
     )
+    rule: str = spec(
+        NO_RULE,
+        label="further rule",
+        choices=STOP_RULES,
+        meaning="A rule that a package brings, asked after every epoch.",
+    )
+    rule_value: float = spec(0.0, label="its value", low=-1e9, high=1e9, meaning="What the further rule goes by.")
 
     @property
     def needs_validation(self) -> bool:

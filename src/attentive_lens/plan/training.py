@@ -49,7 +49,7 @@ class Training(Value):
     best_by: str = spec(
         "accuracy",
         label="best by",
-        choices=tuple(MEASURES),
+        choices=MEASURES,
         meaning="The measure, on the validation set, by which the best epoch is chosen; of equals, that of less loss.",
     )
     keep_last: int = spec(

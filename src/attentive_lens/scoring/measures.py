@@ -11,6 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.engine.measures import more_measured
+from attentive_lens.plan.measures import MEASURES
 from attentive_lens.scoring.answers import SetAnswers
 from attentive_lens.scoring.intervals import interval
 
@@ -72,6 +74,8 @@ class Overview:
         Means over the classes that have images (F1: or were said).
     chance, majority : float or None
         What guessing evenly, and always saying the class with most images, would get.
+    more : tuple of tuple
+        Name and value of every measure that a package brings.
     """
 
     accuracy: Share
@@ -81,6 +85,12 @@ class Overview:
     macro_f1: float | None
     chance: float | None
     majority: float | None
+    more: tuple[tuple[str, float], ...] = ()
+
+    @property
+    def more_in_words(self) -> tuple[tuple[str, str], ...]:
+        """Those of packages, to be read."""
+        return tuple((MEASURES[name].label, f"{value:.3f}") for name, value in self.more if name in MEASURES)
 
 
 @dataclass(frozen=True)
@@ -217,6 +227,7 @@ def overview(scores: SetAnswers) -> Overview:
         float(np.mean(f1s)) if f1s else None,
         1 / len(scores.classes) if scores.classes else None,
         float(support.max() / images) if images else None,
+        tuple(more_measured(scores.probabilities, scores.true).items()),
     )
 
 

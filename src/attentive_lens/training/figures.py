@@ -2,18 +2,35 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields
 
 
 @dataclass(frozen=True)
 class Figures:
-    """What a model did on some images: the measures of `plan.measures`, by their names; None where one is not known."""
+    """What a model did on some images: the measures of `plan.measures`, by their names; None where one is not known.
+
+    Those that packages bring stand under ``more``.
+    """
 
     accuracy: float
     loss: float
     top_5: float | None = None
     balanced_accuracy: float | None = None
     macro_f1: float | None = None
+    more: Mapping[str, float] = field(default_factory=dict)
+
+    @classmethod
+    def made(cls, values: Mapping[str, float]) -> Figures:
+        """Of measures by their names."""
+        own = {each.name for each in fields(cls)}
+        more = {name: value for name, value in values.items() if name not in own}
+        return cls(**{name: value for name, value in values.items() if name in own}, more=more)
+
+    def of(self, measure: str) -> float | None:
+        """A measure by its name; None where it is not known."""
+        value: float | None = self.more.get(measure) if measure in self.more else getattr(self, measure, None)
+        return value
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.records import PlainTable
 from attentive_lens.engine.layers import StepContext
+from attentive_lens.engine.measures import check_known
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch, Feed
 from attentive_lens.images.rows import Chosen
@@ -311,7 +312,7 @@ class _Loop:
             best=validation.figures if validation is not None and is_best else here.best,
             history=(*here.history, figures),
         )
-        self.figures = {"training": training.figures, "validation": validation.figures if validation else None}
+        self.figures = {"training": training.noted(), "validation": validation.noted() if validation else None}
         self.untold.append(
             {
                 "epoch": self.here.epoch,
@@ -331,9 +332,10 @@ class _Loop:
         """Better by the plan's measure, or as good at a lower loss; until one was evaluated the last epoch counts."""
         if new is None:
             return self.here.best is None
+        measure = MEASURES[self.plan.training.best_by]
+        check_known(measure.name, new.figures)
         if self.here.best is None:
             return True
-        measure = MEASURES[self.plan.training.best_by]
         now, best = new.figures[measure.name], self.here.best.get(measure.name)
         if now == best:
             return new.loss < self.here.best["loss"]

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.training.figures import ByClass
+from attentive_lens.core.records import PlainTable
+from attentive_lens.engine.measures import more_measured
+from attentive_lens.training.figures import ByClass, Figures
 
 TOP = 5
 
@@ -46,6 +48,11 @@ class Metrics:
         """Every measure that is known, by its name."""
         return {"accuracy": self.accuracy, "loss": self.loss, **self.more}
 
+    def noted(self) -> PlainTable:
+        """As it stands in the journal."""
+        values = asdict(Figures.made(self.figures))
+        return {name: value for name, value in values.items() if value not in (None, {})}
+
 
 def measured(scores: NDArray[Any], losses: NDArray[np.float64], labels: NDArray[np.int64]) -> Metrics:
     """Of all images of a set.
@@ -79,6 +86,7 @@ def measured(scores: NDArray[Any], losses: NDArray[np.float64], labels: NDArray[
             "top_5": float((ahead < TOP).mean()) if len(labels) else 0.0,
             "balanced_accuracy": float((right[seen] / true[seen]).mean()) if seen.any() else 0.0,
             "macro_f1": float((2 * right[met] / (true + answered)[met]).mean()) if met.any() else 0.0,
+            **more_measured(scores, labels),
         },
         ByClass(
             tuple((int(t), int(s), int(counts[t, s])) for t, s in cells),

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
+from attentive_lens.core.extensions import Parts, raising
+from attentive_lens.errors import BadFile, LensError
 from attentive_lens.plan.measures import MEASURES
-from attentive_lens.plan.stopping import Stopping
+from attentive_lens.plan.stopping import NO_RULE, Stopping
 
 
 @dataclass(frozen=True)
@@ -70,9 +72,28 @@ def batch_limit(rules: Stopping, course: Course) -> str:
     return f"batch limit: {rules.batches} batches are done" if over else ""
 
 
+RULES: Parts[Callable[[Course, float], str]] = Parts(
+    {}, "training.stopping", raising, lambda thing: thing if callable(thing) else None
+)
+"""Rules that packages bring: what a run has come to, and the rule's value; why it ends, or nothing."""
+
+
+def further_rule(rules: Stopping, course: Course) -> str:
+    """What a package's rule says."""
+    if rules.rule == NO_RULE:
+        return ""
+    try:
+        return str(RULES[rules.rule](course, rules.rule_value) or "")
+    except LensError:
+        raise
+    except Exception as error:  # noqa: BLE001  # it is somebody else's code: whatever it raises is told
+        why = f"{type(error).__name__}: {error}"[:300]
+        raise BadFile(f"The stop rule «{rules.rule}» failed", why, "Mend the package that brings it") from None
+
+
 WITHIN_EPOCHS: tuple[Callable[[Stopping, Course], str], ...] = (time_limit, batch_limit)
 """Rules asked after every batch."""
-AFTER_EPOCHS: tuple[Callable[[Stopping, Course], str], ...] = (target, out_of_patience)
+AFTER_EPOCHS: tuple[Callable[[Stopping, Course], str], ...] = (target, out_of_patience, further_rule)
 """Rules asked after every epoch."""
 
 

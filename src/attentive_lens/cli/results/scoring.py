@@ -203,6 +203,7 @@ def _say(summary: ScoresOfRun, scores: Scores) -> None:
     more = [f"top-{k} {share.words}" for k, share in view.top]
     if view.balanced_accuracy is not None and view.macro_f1 is not None:
         more += [f"balanced accuracy {view.balanced_accuracy:.1%}", f"macro F1 {view.macro_f1:.3f}"]
+    more += [f"{label} {value}" for label, value in view.more_in_words]
     if view.chance is not None and view.majority is not None:
         more += [f"guessing {view.chance:.1%}", f"always the largest class {view.majority:.1%}"]
     out.print(", ".join(more))

@@ -181,7 +181,7 @@ def epoch_line(epoch: EpochEvent) -> str:
 def summary(trained: Trained) -> RunEnded:
     """What `train --json` prints."""
     best, outcome = trained.outcome.best, trained.outcome
-    validation = Figures(**best) if best else None
+    validation = Figures.made(best) if best else None
     model = str(trained.run.model) if outcome.epochs else None
     seconds = round(outcome.seconds, 3)
     number, sha = trained.run.number, trained.weights_sha256

@@ -11,6 +11,7 @@ import shutil
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import TypeAlias
 
 import numpy as np
@@ -47,6 +48,8 @@ SLOWER = 0.5
 """Learning rate of each part of a base that learns on, beside the part after it, where the plan has it frozen."""
 FEWEST, ENOUGH = 20, 300
 """Images to be asked about: so many are needed, and with so many no other fold is trained."""
+RATES = (1.0, 1 / 3, 3.0)
+"""Times the plan's learning rate, with which new weights are tried; of equals the first."""
 FOLDER = "beginnings"
 Answered: TypeAlias = Callable[[Workspace, Run], Job[dict[int, bool]]]
 
@@ -159,6 +162,9 @@ def compared(
 ) -> Job[dict[str, Trained]]:
     """Every way trained on every fold, half as long and whole; nothing of it stays on the disk.
 
+    New weights are trained with the best of three learning rates, by the first trainings: the plan's may be one for a
+    base, and a base is only of use where it is ahead of new weights as they could be.
+
     Parameters
     ----------
     seen : frozenset of int
@@ -166,34 +172,59 @@ def compared(
     answered : callable
         Trains a plan in a folder, and says of each image of its fold, by number, whether it was answered rightly.
     """
-    rights: dict[tuple[str, int], list[dict[int, bool]]] = {}
-    seconds = dict.fromkeys(WAYS, 0.0)
-    turns = [(word, half, fold) for fold in range(1, extent.folds + 1) for half in (2, 1) for word in WAYS]
-    folder = place.cache / FOLDER
+    total, done = len(RATES) - 1 + 2 * extent.folds * len(WAYS), 0
+    folder, seconds = place.cache / FOLDER, dict.fromkeys(WAYS, 0.0)
+
+    def trained(word: str, half: int, fold: int, rate: float = 1.0) -> Job[dict[int, bool]]:
+        nonlocal done
+        began = time.perf_counter()
+        wanted = _at_rate(short(place, folded(way(plan, word), fold), extent, 1 / half), rate)
+        job = answered(place, _run_in(folder, wanted))
+        while True:
+            try:
+                progress = next(job)
+            except StopIteration as end:
+                done += 1
+                seconds[word] += time.perf_counter() - began
+                rights: dict[int, bool] = end.value
+                return rights
+            part = progress.done / max(1, progress.total)
+            yield Progress(round(1000 * (done + part)), 1000 * total, f"training: {word}")
+
     try:
-        for turn, (word, half, fold) in enumerate(turns):
-            shutil.rmtree(folder, ignore_errors=True)
-            make_folder(folder)
-            began = time.perf_counter()
-            wanted = short(place, folded(way(plan, word), fold), extent, 1 / half)
-            run = Run(folder / "0001")
-            make_folder(run.folder)
-            run.write_plan(wanted)
-            job = answered(place, run)
-            while True:
-                try:
-                    progress = next(job)
-                except StopIteration as end:
-                    rights.setdefault((word, half), []).append(end.value)
-                    break
-                part = progress.done / max(1, progress.total)
-                yield Progress(round(1000 * (turn + part)), 1000 * len(turns), f"training: {word}")
-            seconds[word] += time.perf_counter() - began
+        tries: dict[float, dict[int, bool]] = {}
+        for rate in RATES:
+            tries[rate] = yield from trained(NEW, 2, 1, rate)
+        best = max(tries, key=lambda rate: sum(tries[rate].values()))
+        rights: dict[tuple[str, int], list[dict[int, bool]]] = {(NEW, 2): [tries[best]]}
+        for fold in range(1, extent.folds + 1):
+            for half in (2, 1):
+                for word in WAYS:
+                    if (word, half, fold) != (NEW, 2, 1):
+                        answers = yield from trained(word, half, fold, best if word == NEW else 1.0)
+                        rights.setdefault((word, half), []).append(answers)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     images = sorted(set.intersection(*({n for each in parts for n in each} for parts in rights.values())) - seen)
     shares = {key: _shares(parts, images) for key, parts in rights.items()}
     return {word: Trained(shares[word, 2], shares[word, 1], seconds[word]) for word in WAYS}
+
+
+def _run_in(folder: Path, plan: Plan) -> Run:
+    """A run of its own, alone in a folder."""
+    shutil.rmtree(folder, ignore_errors=True)
+    make_folder(folder)
+    run = Run(folder / "0001")
+    make_folder(run.folder)
+    run.write_plan(plan)
+    return run
+
+
+def _at_rate(plan: Plan, factor: float) -> Plan:
+    """With so many times its learning rate."""
+    rate = plan.optimiser.specs()["learning_rate"]
+    wished = min(plan.optimiser.learning_rate * factor, rate.high or math.inf)
+    return plan.changed({"optimiser.learning_rate": wished}) if factor != 1 else plan
 
 
 def _shares(parts: list[dict[int, bool]], images: list[int]) -> NDArray[np.float64]:

@@ -110,7 +110,7 @@ def forecast(
     Forecast or None
         None where a training did not know the measure.
     """
-    one, other = getattr(trial, measure), getattr(control, measure)
+    one, other = trial.of(measure), control.of(measure)
     if one is None or other is None:
         return None
     known, room = EXPERIENCE.get(kind, ANY), min(1.0, (1 - value) / USUAL)

@@ -93,11 +93,11 @@ def next_steps(workspace: Workspace, run: Run, causes: Sequence[Cause] = ()) -> 
             steps[digest] = replace(step, forecast=known[digest], tried=True)
         elif step.change in others:
             made = others[step.change]
-            value = getattr(best, made.measure, None)
+            value = best.of(made.measure) if best is not None else None
             if value is not None and begins_alike(workspace.run(made.run).plan(), plan, Plan.read(step.plan)):
                 steps[digest] = replace(step, forecast=borrowed(made, value))
     measure = goal(plan)
-    value = getattr(best, measure) if best is not None else None
+    value = best.of(measure) if best is not None else None
     joint = _together(run, plan, view, list(steps.values()), tried)
     if joint is not None:
         own = known.get(digest_of(Plan.read(joint.plan))) if joint.plan is not None else None

@@ -110,7 +110,7 @@ def _check_compared(run: Run, control: Plan) -> None:
 
 def better(measure: str, figures: Figures, than: Figures) -> float | None:
     """By how much a measure is better; None where it is not known."""
-    one, other = getattr(figures, measure), getattr(than, measure)
+    one, other = figures.of(measure), than.of(measure)
     if one is None or other is None:
         return None
     return float(one - other) if MEASURES[measure].higher else float(other - one)

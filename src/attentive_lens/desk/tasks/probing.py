@@ -123,13 +123,13 @@ def _answered(place: Workspace, run: Run) -> Job[dict[int, bool]]:
 def judged(trained: Mapping[str, Trained], extent: Extent) -> WaysCompared:
     """What short trainings say of the base's ways beside new weights."""
     new = trained[NEW]
-    ways = [WayTried(NEW, float(new.ended.mean()), 0.0, 0.0, 0.0, 0.0, new.seconds)]
+    ways = [WayTried(NEW, float(new.ended.mean()), float(new.halfway.mean()), 0.0, 0.0, 0.0, 0.0, new.seconds)]
     for word in (FROZEN, LEARNING):
         tried = trained[word]
         early, late = tried.halfway - new.halfway, tried.ended - new.ended
         ahead = advantage(early, late, 1 - new.ended, extent.doublings, extent.folds)
-        accuracy = float(tried.ended.mean())
-        ways.append(WayTried(word, accuracy, ahead.gain, ahead.final, ahead.low, ahead.high, tried.seconds))
+        accuracy, halfway = float(tried.ended.mean()), float(tried.halfway.mean())
+        ways.append(WayTried(word, accuracy, halfway, ahead.gain, ahead.final, ahead.low, ahead.high, tried.seconds))
     verdict = UNKNOWN
     if max(each.low for each in ways[1:]) > 0:
         verdict = HELPS

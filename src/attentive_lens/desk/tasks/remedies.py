@@ -89,7 +89,7 @@ def _forecasts(run: Run, steps: Sequence[NextStep], images: int) -> dict[str, Fo
     made = {}
     for kind, each in zip((step.change for step in steps), _plans(steps), strict=True):
         figures, measure = figures_of(run, each, part), goal(each)
-        value = getattr(best.validation, measure)
+        value = best.validation.of(measure)
         if figures is not None and value is not None:
             result = forecast(kind, value, figures, control, measure, images, epochs, run.number)
             if result is not None:

@@ -42,6 +42,7 @@ from attentive_lens.plan.difference import settings_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.answers import Answer
 from attentive_lens.scoring.gaps import gaps_in_words, small_in_words
+from attentive_lens.scoring.measures import Overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.workspace import Run, Workspace
 
@@ -143,6 +144,12 @@ def _head(place: Workspace, run: Run, plan: Plan, view: RunView, scored: dict[st
     }
 
 
+def _more(views: list[Overview]) -> list[tuple[str, list[str]]]:
+    """Measures that packages bring."""
+    every = [dict(view.more_in_words) for view in views]
+    return [(label, [each.get(label, "–") for each in every]) for label in (every[0] if every else ())]
+
+
 def _share(value: float | None) -> str:
     return "–" if value is None else f"{value:.1%}"
 
@@ -181,6 +188,7 @@ def _scores(chosen: Scores, scored: dict[str, Scores]) -> dict[str, Any]:
         (chosen.loss_function, [f"{scores.loss:.3f}" for scores in scored.values()]),
         ("balanced accuracy", [_share(view.balanced_accuracy) for view in views.values()]),
         ("macro F1", ["–" if view.macro_f1 is None else f"{view.macro_f1:.3f}" for view in views.values()]),
+        *_more(list(views.values())),
         ("calibration error", [_error(scores) for scores in scored.values()]),
     ]
     bins = chosen.measures.calibration

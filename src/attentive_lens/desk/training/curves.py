@@ -22,7 +22,7 @@ def curve(epochs: Sequence[EpochEvent], part: str, measure: str) -> Points:
         if number:
             value = _of_class(epoch.by_class, kind, int(number)) if part == "validation" else None
         else:
-            value = getattr(figures, kind, None)
+            value = figures.of(kind) if figures is not None else None
         if value is not None:
             points.append((float(epoch.epoch), float(value)))
     return tuple(points)

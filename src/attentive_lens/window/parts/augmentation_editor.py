@@ -263,7 +263,7 @@ class AugmentationEditor(QWidget):
 
     def _add_choices(self, row: int, step: AugmentationStep, name: str) -> None:
         spec = step.specs()[name]
-        box = chooser(f"{step.title}.{name}", spec.label, spec.meaning, items=spec.choices)
+        box = chooser(f"{step.title}.{name}", spec.label, spec.meaning, items=tuple(spec.choices))
         box.setCurrentText(getattr(step, name))
         box.textActivated.connect(partial(self._set_choice, name))
         self.settings.addWidget(label(spec.label, "faint", look.SMALL), row, 0)

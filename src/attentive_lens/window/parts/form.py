@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from attentive_lens.core.values import Kind, Spec, Value, of_kind
 from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
+from attentive_lens.plan.stopping import STOP_RULES
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label, retire, set_role, vertical
 
@@ -38,6 +39,7 @@ CHOICE_WORDS = {
     "WHC": "column by column, colours together",
     "CWH": "one colour after the other, column by column",
     **{measure.name: measure.label for measure in MEASURES.values()},
+    **{rule.name: rule.label for rule in STOP_RULES.values()},
 }
 """Everyday words for a choice's name in a plan file."""
 WIDE, UNIT, BACK = 136, 50, 20

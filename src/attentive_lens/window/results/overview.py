@@ -322,6 +322,7 @@ def rows_of(scores: Scores, view: Overview) -> list[tuple[str, str]]:
         (scores.loss_function, f"{scores.loss:.3f}"),
         ("balanced accuracy", percent(view.balanced_accuracy) if view.balanced_accuracy is not None else "–"),
         ("macro F1", f"{view.macro_f1:.3f}" if view.macro_f1 is not None else "–"),
+        *view.more_in_words,
     ]
     if scores.output != "none":
         error = scores.measures.calibration_error

@@ -15,6 +15,7 @@ from attentive_lens.desk.network.scheduling import scaled_rate
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import CHOICES, Plan
+from attentive_lens.plan.stopping import STOP_RULES
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, horizontal, label, panel
 from attentive_lens.window.parts.fold import Fold
@@ -57,6 +58,8 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
     ),
 )
 """Folded settings: heading, tip, and fields by section; None for all of a section that are not in view."""
+FURTHER = ("rule", "rule_value")
+"""Settings of rules that packages bring: of no use where none does."""
 
 
 class SettingsPanel(QWidget):
@@ -152,7 +155,7 @@ class SettingsPanel(QWidget):
     def _form(self, section: str, names: tuple[str, ...] | None) -> Form:
         """Of fields of a section that is always of one kind; what is not as in a new plan is marked."""
         value = getattr(self.session.design.plan, section)
-        names = names or tuple(value.specs())
+        names = names or tuple(name for name in value.specs() if len(STOP_RULES) > 1 or name not in FURTHER)
         return Form(value, names, self._changed(section), usual=lambda: getattr(Plan(), section))
 
     def _find(self, words: str) -> None:
