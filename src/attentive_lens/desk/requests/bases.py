@@ -91,13 +91,16 @@ class WaysCompared:
     def words(self) -> Words:
         """Every way, and what follows."""
         rows = [
-            (each.way, f"{each.halfway:.1%}", f"{each.accuracy:.1%}", *(f"{100 * v:+.1f}" for v in (each.gain, each.low, each.high)),
-             f"{each.seconds:.1f} s")
+            (
+                each.way,
+                *(f"{part:.1%}" for part in (each.halfway, each.accuracy)),
+                *(f"{100 * part:+.1f}" for part in (each.gain, each.low, each.high)),
+                f"{each.seconds:.1f} s",
+            )
             for each in self.ways
-        ]  # fmt: skip
-        yield Rows(
-            ("short trainings", "half as long", "accuracy", "ahead by", "at the end: from", "to", "took"), tuple(rows)
-        )
+        ]
+        heads = ("short trainings", "half as long", "accuracy", "ahead by", "at the end: from", "to", "took")
+        yield Rows(heads, tuple(rows))
         yield self.sentence
 
     @property
