@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from dataclasses import replace
 from pathlib import Path
 
@@ -21,10 +22,11 @@ from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.onnx import recognising
 from attentive_lens.formats.onnx.importing import ALL_SOFTMAX, NO_NAMES, PLAIN, take_in
-from attentive_lens.formats.onnx.operators import OPERATORS
+from attentive_lens.formats.onnx.operators import OPERATORS, Node
 from attentive_lens.formats.onnx.reading import OnnxModel, read
 from attentive_lens.formats.onnx.recognising import Recogniser
 from attentive_lens.formats.onnx.rules import RULES
+from attentive_lens.formats.onnx.units import joined
 from attentive_lens.formats.onnx.writing import graph_of, write_onnx
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.preprocessing import Preprocessor
@@ -141,7 +143,7 @@ def classifier(*nodes: object, opset: int = 17, **arrays: np.ndarray) -> OnnxMod
 
 def both(model: OnnxModel) -> tuple[np.ndarray, np.ndarray]:
     """What it gives as it is, and as layers of ours."""
-    ours = Recogniser(model, "x", (4, 4, 2)).network(RULES)
+    ours = Recogniser(joined(model), "x", (4, 4, 2)).network(RULES)
     image = np.random.default_rng(3).standard_normal((1, 2, 4, 4)).astype(np.float32) * 3
     trace = Network(ours.plan, ours.image, ours.weights).forward(np.ascontiguousarray(image.transpose(0, 2, 3, 1)))
     return model.run({"x": image})["y"], trace.outputs["output"]
@@ -166,6 +168,12 @@ SMALL_GRAPHS = {
     "channels in another order": [("Conv", ["x", "six"], {}), ("Reshape", ["1", "in groups"], {}),
                                   ("Transpose", ["2"], {"perm": [0, 2, 1, 3, 4]}), ("Reshape", ["3", "again"], {}),
                                   ("Conv", ["4", "down"], {"group": 2})],
+    "means over borders": [("AveragePool", ["x"], {"kernel_shape": [3, 3], "pads": [1, 1, 1, 1],
+                                                  "count_include_pad": 1}),
+                          ("AveragePool", ["1"], {"kernel_shape": [2, 2], "pads": [1, 0, 0, 1],
+                                                  "count_include_pad": 1})],
+    "means over what lies on the map": [("AveragePool", ["x"], {"kernel_shape": [3, 3], "pads": [1, 1, 1, 1]}),
+                                        ("AveragePool", ["1"], {"kernel_shape": [1, 1], "count_include_pad": 1})],
     "by its own figures": [("InstanceNormalization", ["x", "s", "b"], {})],
 }  # fmt: skip
 ARRAYS = {
@@ -203,7 +211,7 @@ def test_what_is_written_out_in_small_operators_becomes_layers(name: str) -> Non
         (
             "AveragePool",
             ["x"],
-            {"kernel_shape": [2, 2], "pads": [1, 1, 1, 1], "count_include_pad": 1},
+            {"kernel_shape": [2, 2], "pads": [1, 1, 1, 1], "count_include_pad": 1, "ceil_mode": 1},
             "beside the map",
         ),
         ("MaxPool", ["x"], {"kernel_shape": [2, 2], "dilations": [2, 2]}, "its window has gaps"),
@@ -235,6 +243,53 @@ def test_what_is_no_layer_of_ours_is_refused_by_its_node(
         Recogniser(classifier(node, **arrays), "x", (4, 4, 2)).network(RULES)
     assert f"its {operator} «odd» is no layer of ours" in str(caught.value)
     assert why in str(caught.value)
+
+
+GELUS = {
+    "halved last": [("Div", ["x", "root"]), ("Erf", ["1"]), ("Add", ["2", "one"]), ("Mul", ["x", "3"]),
+                    ("Mul", ["4", "half"])],
+    "halved first": [("Mul", ["x", "half"]), ("Mul", ["x", "narrow"]), ("Erf", ["2"]), ("Add", ["one", "3"]),
+                     ("Mul", ["1", "4"])],
+    "halved between": [("Mul", ["narrow", "x"]), ("Erf", ["1"]), ("Add", ["2", "one"]), ("Mul", ["half", "3"]),
+                       ("Mul", ["4", "x"])],
+    "divided by two": [("Div", ["x", "root"]), ("Erf", ["1"]), ("Add", ["2", "one"]), ("Div", ["3", "two"]),
+                       ("Mul", ["4", "x"])],
+}  # fmt: skip
+NUMBERS = {"root": math.sqrt(2), "narrow": math.sqrt(0.5), "one": 1.0, "half": 0.5, "two": 2.0}
+
+
+def written_out(steps: list[tuple[str, list[str]]], **numbers: float) -> OnnxModel:
+    nodes = [
+        helper.make_node(operator, inputs, ["h" if k == len(steps) else str(k)])
+        for k, (operator, inputs) in enumerate(steps, 1)
+    ]
+    used = {name for _, inputs in steps for name in inputs}
+    values = {**NUMBERS, **numbers}
+    arrays = {name: np.full((), value, np.float32) for name, value in values.items() if name in used}
+    constant = helper.make_node("Constant", [], ["one"], value=numpy_helper.from_array(arrays.pop("one")))
+    return classifier(constant, *nodes, **arrays)
+
+
+@pytest.mark.parametrize("name", GELUS)
+def test_a_unit_written_out_with_the_error_function_becomes_one(name: str) -> None:
+    model = written_out(GELUS[name])
+    assert [node.operator for node in joined(model).nodes if node.operator in ("Gelu", "Erf")] == ["Gelu"]
+    want, got = both(model)
+    assert np.ptp(want) > 1e-3
+    assert np.allclose(got, want, rtol=1e-4, atol=1e-4)
+
+
+@pytest.mark.parametrize("name", GELUS)
+def test_what_is_nearly_such_a_unit_stays_as_it_is(name: str) -> None:
+    steps = GELUS[name]
+    used = {each for _, inputs in steps for each in inputs} & NUMBERS.keys()
+    for number in used:
+        model = written_out(steps, **{number: NUMBERS[number] * 1.1})
+        assert joined(model) == model, number
+    model = written_out(steps)
+    for value in [node.outputs[0] for node in model.nodes if node.outputs[0] not in ("one", "h", "f", "y")]:
+        again = replace(model, nodes=(*model.nodes, Node("more", "Relu", 14, (value,), ("more",))))
+        assert joined(again).nodes == again.nodes or value == "0", f"{value} is taken besides"
 
 
 def test_every_rule_is_of_an_operator_that_can_be_run() -> None:

@@ -44,8 +44,8 @@ def test_an_interval_holds_the_chance_of_images_and_of_seeds() -> None:
 
 def test_far_from_the_end_the_other_way_may_learn_much_of_what_it_misses(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("attentive_lens.scoring.advantage.SEED", 0.0)
-    near, far, farther = (advantage(flat(0.3), flat(0.3), flat(0.4), doublings, 3) for doublings in (2, 3, 6))
-    assert near == ahead(flat(0.3), flat(0.3), 2, 3)
+    near, far, farther = (advantage(flat(0.3), flat(0.3), flat(0.4), doublings, 3) for doublings in (3, 4, 7))
+    assert near == ahead(flat(0.3), flat(0.3), 3, 3)
     assert far.low == pytest.approx(near.low - 0.4 / 2)
     assert farther.low == pytest.approx(near.low - 0.4 * (1 - 0.5**4))
     assert (far.final, far.high) == (near.final, near.high)

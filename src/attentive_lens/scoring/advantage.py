@@ -12,7 +12,7 @@ from attentive_lens.core.random import random_generator
 DRAWS = 4000
 SEED = 0.02
 """Standard deviation of a training's accuracy by its seed, about."""
-FARTHEST, HALVED = 2.0, 0.5
+FARTHEST, HALVED = 3.0, 0.5
 """Doublings over which a gap is followed at most, and part of its errors that the other way may be left with after each
 further one."""
 WITHIN = 0.9

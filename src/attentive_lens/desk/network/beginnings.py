@@ -77,18 +77,26 @@ class Extent:
 
     Attributes
     ----------
-    images, passes : int
-        That each learns from, and how many times it sees one of them.
+    images, epochs : int
+        That each learns from, and how often it sees them.
+    part : float
+        Of a fold's training images that these are, 0–1.
     doublings : float
-        How often that must be doubled to come to the plan's own passes.
+        How often that must be doubled to come to what the plan itself learns from, and as often.
     folds : int
         That each way is trained and asked on.
     """
 
     images: int
-    passes: int
+    epochs: int
+    part: float
     doublings: float
     folds: int
+
+    @property
+    def passes(self) -> int:
+        """How many times it sees an image."""
+        return self.images * self.epochs
 
 
 def way(plan: Plan, word: str) -> Plan:
@@ -129,7 +137,8 @@ def extent_of(place: Workspace, plan: Plan, seen: frozenset[int]) -> Extent:
     used = min(count, max(FOLDS, passes // EPOCHS))
     epochs = max(1, round(passes / used))
     folds = min(FOLDS, -(-ENOUGH * FOLDS // unseen))
-    return Extent(used, used * epochs, math.log2(max(1.0, whole / (used * epochs))), folds)
+    plans_own = collection(place, plan).count("training") * plan.training.epochs
+    return Extent(used, epochs, used / count, math.log2(max(1.0, plans_own / (used * epochs))), folds)
 
 
 def folded(plan: Plan, fold: int) -> Plan:
@@ -137,14 +146,13 @@ def folded(plan: Plan, fold: int) -> Plan:
     return plan.changed({"split.folds": FOLDS, "split.validation_fold": fold})
 
 
-def short(place: Workspace, plan: Plan, extent: Extent, part: float) -> Plan:
+def short(plan: Plan, extent: Extent, part: float) -> Plan:
     """A plan, its fold chosen, for a part of the short training's passes; evaluated when it ends.
 
     It is a part of the epochs, or where these are few or not all images are taken, of the images. A frozen base has
     more epochs, up to the plan's.
     """
-    count = collection(place, plan).count("training")
-    epochs, used = extent.passes // extent.images, extent.images / max(1, count)
+    epochs, used = extent.epochs, extent.part
     if used < 1 or epochs < EPOCHS:
         used *= part
     else:
@@ -178,7 +186,7 @@ def compared(
     def trained(word: str, half: int, fold: int, rate: float = 1.0) -> Job[dict[int, bool]]:
         nonlocal done
         began = time.perf_counter()
-        wanted = _at_rate(short(place, folded(way(plan, word), fold), extent, 1 / half), rate)
+        wanted = _at_rate(short(folded(way(plan, word), fold), extent, 1 / half), rate)
         job = answered(place, _run_in(folder, wanted))
         while True:
             try:

@@ -14,6 +14,7 @@ from attentive_lens.formats.onnx.preparation import PREPARED
 from attentive_lens.formats.onnx.reading import OnnxModel, read
 from attentive_lens.formats.onnx.recognising import Recogniser
 from attentive_lens.formats.onnx.rules import RULES
+from attentive_lens.formats.onnx.units import joined
 from attentive_lens.formats.onnx.writing import SCORES
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.layers import Shape
@@ -78,7 +79,7 @@ def take_in(
         begin, image = _image(model, side)
         preprocessor = _preprocessor(image, mean, std)
         assumed += [] if mean or std else [PLAIN]
-    network = Recogniser(model, begin, preprocessor.settings.shape).network(RULES)
+    network = Recogniser(joined(model), begin, preprocessor.settings.shape).network(RULES)
     if own is not None and model.outputs[0] == SCORES:
         network = replace(network, output="none")
     elif own is None and network.output == "softmax" and model.nodes[-1].operator != "Softmax":

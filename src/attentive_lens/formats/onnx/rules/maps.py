@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from functools import partial
 
@@ -10,7 +11,7 @@ import numpy as np
 from attentive_lens.formats.onnx.operators import Node
 from attentive_lens.formats.onnx.operators.base import whole_numbers
 from attentive_lens.formats.onnx.operators.windows import Window, window_of
-from attentive_lens.formats.onnx.recognising import Recogniser
+from attentive_lens.formats.onnx.recognising import Live, Recogniser
 from attentive_lens.formats.onnx.rules.base import LEAST, Rule, added, fitting, made, same
 from attentive_lens.plan import layers as kinds
 from attentive_lens.plan.layers import LayerSettings
@@ -98,8 +99,9 @@ def pooling(kind: type[kinds.Pooling]) -> Rule:
         pads = (window.before[0] + top, window.after[0] + bottom, window.before[1] + left, window.after[1] + right)
         if max(window.dilations) > 1:
             raise to.refused(node, "its window has gaps")
-        if node.get("count_include_pad", 0) and (any(pads) or node.get("ceil_mode", 0)):
-            raise to.refused(node, "it counts what lies beside the map")
+        if node.get("count_include_pad", 0) and any(pads) and kind is kinds.AveragePooling:
+            _average_over_borders(to, node, source)
+            return
         if len([name for name in node.outputs if name]) > 1:
             raise to.refused(node, "it tells where the greatest values stood")
         make = partial(
@@ -112,6 +114,18 @@ def pooling(kind: type[kinds.Pooling]) -> Rule:
         made(to, node, added(to, node, fitting(to, node, make), replace(source, pads=(0, 0, 0, 0), fill=0.0)))
 
     return rule
+
+
+def _average_over_borders(to: Recogniser, node: Node, source: Live) -> None:
+    """Means in which a border of zeros counts: filters of equal weights, a channel each."""
+    if node.get("ceil_mode", 0):
+        raise to.refused(node, "it counts what lies beside the map, and windows that reach beyond its border")
+    sides, count = whole_numbers(node.get("kernel_shape") or ()), source.shape[-1]
+    kernel = f"the means of {node.outputs[0]}"
+    to.known[kernel] = np.full((count, 1, *sides), 1 / math.prod(sides), np.float32)
+    attributes = {name: value for name, value in node.attributes.items() if name in ("auto_pad", "pads", "strides")}
+    inputs = node.inputs[0], kernel
+    convolution(to, replace(node, operator="Conv", inputs=inputs, attributes={**attributes, "group": count}))
 
 
 def whole(mode: str) -> Rule:
