@@ -3,7 +3,8 @@
 Of every pair of a model and a set, with few labelled images as in `bases.py`, the probe is asked, which trains shortly
 on these images alone; then all ways are trained to the end and judged on the test images, over several seeds, new
 weights with the best of three learning rates. A base is ahead where its better way is right on more of the test images.
-Where that is by no more than chance may do (`CHANCE`, less over several seeds), "cannot be told" is right, too.
+"Does not help" is right where it is ahead by less than the two points that make a base worth it. Where that is by no
+more than chance may do (`CHANCE`, less over several seeds), "cannot be told" is right, too.
 
     python benchmarks/real/helping.py SETS WORK --pairs MODEL:SET,SET ... [--seeds 1 2 3]
 
@@ -76,7 +77,7 @@ def main() -> None:
         tables = [trained(name, each, model, words.sets, words.work) for each in words.seeds]
         ahead = [max(table["frozen"], table["learning on"]) - table["new weights"] for table in tables]
         mean, told = float(np.mean(ahead)), probe.compared.verdict
-        fits = {HELPS: mean > 0, DOES_NOT: mean < 0, UNKNOWN: abs(mean) <= CHANCE / len(tables) ** 0.5}[told]
+        fits = {HELPS: mean > 0, DOES_NOT: mean < 2, UNKNOWN: abs(mean) <= CHANCE / len(tables) ** 0.5}[told]
         right, count = right + fits, count + 1
         wrong += told == HELPS and mean <= 0
         figures = ", ".join(f"{w.way} {100 * w.halfway:.1f} {100 * w.accuracy:.1f}" for w in probe.compared.ways)

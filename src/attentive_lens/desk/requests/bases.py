@@ -73,7 +73,8 @@ class WaysCompared:
         Images that were answered, images that each training learned from, how many times it saw one, and how many
         times the plan does.
     verdict : str
-        "helps" where a base's interval lies above 0, "does not help" where all lie below, else "cannot be told".
+        "helps" where an interval of the base's ways lies above two points, "does not help" where all lie below, else
+        "cannot be told".
     """
 
     ways: tuple[WayTried, ...]
@@ -113,7 +114,7 @@ class WaysCompared:
         if self.verdict == HELPS:
             return f"The base helps. {figures}; trained to the end, {within} should be left of that (90 %)."
         if self.verdict == DOES_NOT:
-            return f"The base does not help. {figures}: {within} at the end (90 %). Train from new weights."
+            return f"The base does not help. {figures}; trained to the end, {within} (90 %). Train from new weights."
         return f"Whether the base helps cannot be told. {figures}; trained to the end, {within} (90 %)."
 
 

@@ -48,6 +48,8 @@ FEWEST = 20
 """Validation images that the base was not trained with; with fewer the training images judge, one left out a time."""
 KNOWS = 2.0
 """Standard errors by which a layer must be ahead of random weights and of the pixels to know more than they."""
+WORTH = 0.02
+"""Advantage at the end of which a base helps: so much of it, or more, must be sure."""
 AT_ONCE = 16
 PIXELS = 16
 """Rows and columns to which images are averaged for a probe of the pixels."""
@@ -131,9 +133,9 @@ def judged(trained: Mapping[str, Trained], extent: Extent) -> WaysCompared:
         accuracy, halfway = float(tried.ended.mean()), float(tried.halfway.mean())
         ways.append(WayTried(word, accuracy, halfway, ahead.gain, ahead.final, ahead.low, ahead.high, tried.seconds))
     verdict = UNKNOWN
-    if max(each.low for each in ways[1:]) > 0:
+    if max(each.low for each in ways[1:]) > WORTH:
         verdict = HELPS
-    elif max(each.high for each in ways[1:]) < 0:
+    elif max(each.high for each in ways[1:]) < WORTH:
         verdict = DOES_NOT
     whole = round(extent.passes * 2**extent.doublings)
     return WaysCompared(tuple(ways), len(new.ended), extent.images, extent.passes, whole, verdict)
