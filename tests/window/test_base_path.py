@@ -123,7 +123,11 @@ def test_ways_to_begin_are_compared_stopped_and_remembered(
     assert (compare.text(), verdict.text()) == ("Does it help?", "")
     assert not frame.session.asker.waits_for(COMPARING)
 
+    click(qtbot, frame, "compare ways")
+    assert frame.session.asker.waits_for(COMPARING)
     frame.session.design.change(frame.session.design.plan.changed({"training.epochs": 1}))
+    assert not frame.session.asker.waits_for(COMPARING), "what is asked of another plan is given up"
+    assert (compare.text(), verdict.text()) == ("Does it help?", "")
     click(qtbot, frame, "compare ways")
     qtbot.waitUntil(lambda: "images held out, new weights on" in verdict.text(), timeout=180_000)
     words = verdict.text()

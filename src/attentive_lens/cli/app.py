@@ -8,28 +8,19 @@ from typing import Annotated, Any
 
 import typer
 
+from attentive_lens.cli.overview import empty
 from attentive_lens.cli.speaking import out
 from attentive_lens.core.files import check_folder_of, shown
 from attentive_lens.core.values import unknown_word
 from attentive_lens.core.version import VERSION
 
-
-def _empty() -> typer.Typer:
-    return typer.Typer(
-        help="Train convolutional image classifiers and find out why they get an image wrong.",
-        no_args_is_help=True,
-        rich_markup_mode=None,
-        pretty_exceptions_enable=False,
-    )
-
-
-app = _empty()
+app = empty()
 """Where every module puts its commands."""
 
 
 def application(names: Sequence[str]) -> typer.Typer:
     """With these commands alone, in this order: typer works out what each takes anew for every call."""
-    chosen = _empty()
+    chosen = empty()
     chosen.registered_callback = app.registered_callback
     commands = {
         own.name or getattr(own.callback, "__name__", "").replace("_", "-"): own for own in app.registered_commands

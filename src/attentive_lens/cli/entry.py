@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from attentive_lens.core.extensions import left_out
 from attentive_lens.core.launching import processes_launched
+from attentive_lens.core.version import VERSION
 from attentive_lens.desk.log import open_log
 from attentive_lens.errors import BadUsage, LensError
 
@@ -71,6 +72,7 @@ COMMANDS: dict[str, str] = {
     "measure": "commands",
 }
 """The module of each, or the request in a module of `desk.requests` that it asks; that alone is loaded for it."""
+PROGRAM = "attentive-lens"
 TOGETHER = "train"
 """The command that several processes carry out together."""
 COMPLETING = "_ATTENTIVE_LENS_COMPLETE"
@@ -142,6 +144,14 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
         What the window's face does for this one, given from outside, for neither knows the other: "open_window" opens
         it on a workspace.
     """
+    if words == ["--version"]:
+        sys.stdout.write(f"{VERSION}\n")
+        return 0
+    if words == ["--help"]:
+        from attentive_lens.cli.overview import overview
+
+        overview(COMMANDS)(words, standalone_mode=False, prog_name=PROGRAM)
+        return 0
     from typer.exceptions import Abort, TyperException
 
     from attentive_lens.cli.speaking import say_error, say_json
@@ -154,7 +164,7 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
     for each in left_out():
         sys.stderr.write(f"{each.sentence}\n")
     try:
-        code = app(words, standalone_mode=False, prog_name="attentive-lens", obj=dict(other_face))
+        code = app(words, standalone_mode=False, prog_name=PROGRAM, obj=dict(other_face))
     except TyperException as error:
         message = error.format_message().rstrip(".")
         command = next((word for word in words if word in COMMANDS), "")
