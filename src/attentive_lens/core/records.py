@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import dataclasses
 import types
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import cache
 from typing import Any, TypeAlias, TypeVar, Union, get_args, get_origin, get_type_hints
 
 import numpy as np
@@ -68,42 +69,88 @@ def from_plain(kind: type[T], plain: Any, arrays: Sequence[NDArray[Any]]) -> T:
     TypeError, ValueError, LookupError
         If it is none such.
     """
-    record: T = _read(kind, plain, arrays)
+    wanted: Any = kind  # a class, which can be looked up
+    record: T = _reader(wanted)(plain, arrays)
     return record
 
 
-def _read(kind: Any, plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
+_Reader: TypeAlias = Callable[[Any, Sequence[NDArray[Any]]], Any]
+"""Makes of a plain value, and the arrays beside it, what a type says."""
+
+
+@cache
+def _reader(kind: Any) -> _Reader:
+    """What reads values of a type: worked out once, for there are many of each."""
     origin, args = get_origin(kind), get_args(kind)
     if kind is object:
-        return plain
+        return lambda plain, arrays: plain
     if origin in (Union, types.UnionType):
-        if plain is None and type(None) in args:
-            return None
-        return _read(_one_of([item for item in args if item is not type(None)], plain), plain, arrays)
+        return _union(tuple(item for item in args if item is not type(None)), type(None) in args)
     if origin is np.ndarray or kind is np.ndarray:
-        return arrays[plain]
+        return lambda plain, arrays: arrays[plain]
+    if origin is tuple and not (len(args) == 2 and args[1] is Ellipsis):
+        readers = [_reader(item) for item in args]
+        return lambda plain, arrays: tuple(read(part, arrays) for read, part in zip(readers, plain, strict=True))
     if origin is tuple:
-        if len(args) == 2 and args[1] is Ellipsis:
-            return tuple(_read(args[0], item, arrays) for item in paced(plain))
-        return tuple(_read(item, part, arrays) for item, part in zip(args, plain, strict=True))
+        member = _reader(args[0])
+        return lambda plain, arrays: tuple([member(item, arrays) for item in paced(plain)])
     if origin is list:
-        return [_read(args[0], item, arrays) for item in plain]
+        member = _reader(args[0])
+        return lambda plain, arrays: [member(item, arrays) for item in plain]
     if origin is not None and issubclass(origin, Mapping):
-        return {args[0](key): _read(args[1], item, arrays) for key, item in plain.items()}
+        key_of, value = args[0], _reader(args[1])
+        return lambda plain, arrays: {key_of(key): value(item, arrays) for key, item in plain.items()}
     if isinstance(kind, type) and issubclass(kind, Kind):
-        return read_kind(kind.section, kind.rows, plain)
+        return lambda plain, arrays: read_kind(kind.section, kind.rows, plain)
     if isinstance(kind, type) and dataclasses.is_dataclass(kind):
-        hints = _hints(kind)
-        names = [f.name for f in dataclasses.fields(kind)]
-        unknown = plain.keys() - set(names)
+        return _fields(kind)
+    return _plain(kind)
+
+
+def _union(kinds: tuple[Any, ...], optional: bool) -> _Reader:
+    """One of several types, or None."""
+    only = _reader(kinds[0]) if len(kinds) == 1 else None
+
+    def read(plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
+        if plain is None and optional:
+            return None
+        return (only or _reader(_one_of(kinds, plain)))(plain, arrays)
+
+    return read
+
+
+def _fields(kind: type[Any]) -> _Reader:
+    """A dataclass by its fields; their types are looked at when the first is read, for one may hold others of it."""
+    readers: dict[str, _Reader] = {}
+
+    def read(plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
+        if not readers:
+            hints = _hints(kind)
+            readers.update({f.name: _reader(hints[f.name]) for f in dataclasses.fields(kind)})
+        if not isinstance(plain, Mapping):
+            raise TypeError(f"{plain!r:.60} is no {kind.__name__}")
+        unknown = plain.keys() - readers.keys()
         if unknown:
             raise TypeError(f"{', '.join(sorted(unknown))} is no field of {kind.__name__}")
-        return kind(**{name: _read(hints[name], plain[name], arrays) for name in names if name in plain})
-    if kind is float and isinstance(plain, int) and not isinstance(plain, bool):
-        return float(plain)
-    if not isinstance(plain, kind) or (isinstance(plain, bool) and kind is not bool):
-        raise TypeError(f"{plain!r:.60} is no {kind.__name__}")
-    return plain
+        return kind(**{name: readers[name](value, arrays) for name, value in plain.items()})
+
+    return read
+
+
+def _plain(kind: Any) -> _Reader:
+    """Text, a number or a truth value; a whole number is a number, and a truth value is none."""
+
+    def read(plain: Any, arrays: Sequence[NDArray[Any]]) -> Any:
+        del arrays
+        if type(plain) is kind:
+            return plain
+        if kind is float and isinstance(plain, int) and not isinstance(plain, bool):
+            return float(plain)
+        if not isinstance(plain, kind) or isinstance(plain, bool):
+            raise TypeError(f"{plain!r:.60} is no {kind.__name__}")
+        return plain
+
+    return read
 
 
 def _one_of(kinds: Sequence[Any], plain: Any) -> Any:
