@@ -245,14 +245,25 @@ def read_events(file: Path, start: int = 0) -> tuple[list[PlainTable], int]:
 
     A last line still being written, or one damaged by a crash, is left for the next reading or passed over.
     """
+    data, end = _whole_lines(file, start)
+    return [event for event, _ in _parsed(data)], end
+
+
+def follow_events(file: Path, start: int = 0) -> tuple[list[object], int]:
+    """Likewise, each as the class of its kind; those of no kind that is known here are left out."""
+    data, end = _whole_lines(file, start)
+    return [known for _, known in _parsed(data) if known is not None], end
+
+
+def _whole_lines(file: Path, start: int) -> tuple[bytes, int]:
     try:
         with file.open("rb") as stream:
             stream.seek(start)
             data = stream.read()
     except FileNotFoundError:
-        return [], start
+        return b"", start
     end = data.rfind(b"\n") + 1
-    return list(_parsed(data[:end])), start + end
+    return data[:end], start + end
 
 
 def damaged_lines(file: Path) -> int:
@@ -271,7 +282,8 @@ def _ends_whole(file: Path) -> bool:
         return stream.read(1) == b"\n"
 
 
-def _parsed(data: bytes) -> Iterator[PlainTable]:
+def _parsed(data: bytes) -> Iterator[tuple[PlainTable, object | None]]:
+    """Lines that are events, as they are and as the class of their kind."""
     for line in data.splitlines():
         try:
             event = json.loads(line)
@@ -279,5 +291,6 @@ def _parsed(data: bytes) -> Iterator[PlainTable]:
             continue
         if not isinstance(event, dict) or "event" not in event:
             continue
-        if event["event"] not in KINDS or read_event(event) is not None:
-            yield event
+        known = read_event(event)
+        if known is not None or event["event"] not in KINDS:
+            yield event, known

@@ -21,8 +21,7 @@ from attentive_lens.training.journal import (
     RateEvent,
     ResumeEvent,
     StartEvent,
-    read_event,
-    read_events,
+    follow_events,
 )
 from attentive_lens.workspace import Run, Workspace
 from attentive_lens.workspace.runs import write_plan
@@ -124,8 +123,8 @@ class RunReader:
     def view(self) -> RunView:
         """The run as it is now."""
         training = self.run.is_training()
-        events, self._position = read_events(self.run.journal, self._position)
-        for event in map(read_event, events):
+        events, self._position = follow_events(self.run.journal, self._position)
+        for event in events:
             if isinstance(event, StartEvent):
                 self._start = event
             elif isinstance(event, EpochEvent):
