@@ -66,6 +66,11 @@ make_environment() {
     cp "$lock" "$stamp"
 }
 
+# compile_loops: what is compiled at its first use, now and in the background, with the lowest priority.
+compile_loops() {
+    "$python" -m attentive_lens.desk.compiling </dev/null >/dev/null 2>&1 &
+}
+
 # need_qt PLATFORM (offscreen, xcb or wayland): names and installs the system libraries that Qt lacks.
 need_qt() {
     packages=$("$python" -m attentive_lens.cli.libraries "$1") || return 1

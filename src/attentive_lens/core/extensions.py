@@ -31,7 +31,7 @@ PAIRS = {
     "plan.schedules": "engine.schedules",
     "plan.optimisers": "engine.optimisers",
     "explaining.methods": "explaining.saliency",
-    "plan.measures": "engine.measures",
+    "plan.measures": "scoring.measures",
     "plan.stopping": "training.stopping",
 }
 """Groups of settings, and those of what computes by them: both name the kind."""

@@ -11,10 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.engine.measures import more_measured
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.scoring.answers import SetAnswers
 from attentive_lens.scoring.intervals import interval
+from attentive_lens.scoring.more_measures import more_measured
 
 TOPS = (1, 2, 3, 5)
 BINS = 10

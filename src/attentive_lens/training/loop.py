@@ -13,12 +13,12 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.records import PlainTable
 from attentive_lens.engine.layers import StepContext
-from attentive_lens.engine.measures import check_known
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch, Feed
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
+from attentive_lens.scoring.more_measures import check_known
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, Control
 from attentive_lens.training.journal import Journal, JournalFault

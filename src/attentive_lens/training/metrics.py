@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.engine.measures import more_measured
+from attentive_lens.scoring.more_measures import more_measured
 from attentive_lens.training.figures import ByClass, Figures
 
 TOP = 5

@@ -11,6 +11,7 @@ from types import TracebackType
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
+from attentive_lens.desk import compiling
 from attentive_lens.desk.log import open_log
 from attentive_lens.desk.memory import recall, remembered_theme
 from attentive_lens.errors import LensError
@@ -20,7 +21,7 @@ from attentive_lens.window.pages import STAGES
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
-WORKER_AFTER_MS = 300
+WORKER_AFTER_MS, COMPILE_AFTER_MS = 300, 3000
 
 
 def make_application() -> QApplication:
@@ -69,6 +70,7 @@ def open_window(workspace: str | None) -> int:
         sys.stderr.write(f"{error}\n")
         return 1
     window.show()
+    QTimer.singleShot(COMPILE_AFTER_MS, compiling.begin)
     return application.exec()
 
 

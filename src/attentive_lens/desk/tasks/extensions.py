@@ -13,16 +13,17 @@ def list_extensions(request: ListExtensions) -> Job[ExtensionsListed]:
     """See `ListExtensions`: every table that can be extended is loaded."""
     import attentive_lens.images.sources
     import attentive_lens.plan.plan  # noqa: F401  # for what their tables take in
-    from attentive_lens.engine import layers, losses, measures, optimisers, schedules
+    from attentive_lens.engine import layers, losses, optimisers, schedules
     from attentive_lens.explaining import saliency
     from attentive_lens.images import augmentation
+    from attentive_lens.scoring import more_measures
     from attentive_lens.training import stopping
 
     del request
     yield Progress(0, 1, "listing extensions")
     tables: tuple[Parts[Any], ...] = (
         *(layers.LAYERS, losses.LOSSES, optimisers.OPTIMISERS, schedules.SCHEDULES),
-        *(saliency.METHODS, augmentation.AUGMENTATIONS, measures.COMPUTED, stopping.RULES),
+        *(saliency.METHODS, augmentation.AUGMENTATIONS, more_measures.COMPUTED, stopping.RULES),
     )
     for table in tables:
         table.load_all()

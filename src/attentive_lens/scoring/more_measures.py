@@ -13,13 +13,13 @@ from attentive_lens.core.extensions import Parts, leave_out, problem_with, raisi
 from attentive_lens.errors import BadFile
 from attentive_lens.plan.measures import more_measures
 
-GROUP = "engine.measures"
+GROUP = "scoring.measures"
 COMPUTED: Parts[Callable[[NDArray[Any], NDArray[np.int64]], float]] = Parts(
     {}, GROUP, raising, lambda thing: thing if callable(thing) else None
 )
 
 
-def more_measured(answers: NDArray[Any], labels: NDArray[np.int64]) -> dict[str, float]:
+def more_measured(answers: NDArray[np.floating[Any]], labels: NDArray[np.int64]) -> dict[str, float]:
     """By name, what packages bring, of the answers M×K to M images with true classes M; nothing without images.
 
     One that raises or gives no number is left out, and told as other parts that are (`core.extensions`).
