@@ -50,7 +50,7 @@ from attentive_lens.plan.layers import (
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE
 
-STEP = 1e-5
+STEP = 3e-6
 WORST = 1e-6
 
 

@@ -60,7 +60,7 @@ def fields_of(cls: type[Value]) -> dict[str, SearchStrategy[Any]]:
     for name, known in cls.specs().items():
         kind = cls.types()[name]
         if known.choices:
-            result[name] = st.sampled_from(known.choices)
+            result[name] = st.sampled_from(tuple(known.choices))
         elif kind is bool:
             result[name] = st.booleans()
         elif kind in (int, float):

@@ -107,6 +107,8 @@ def test_what_is_entered_arrives_or_is_refused_in_words(qtbot: QtBot, cls: type[
         return
     section = value.section if isinstance(value, Kind) and value.section else value.title
     for name in editable(cls):
+        if len(cls.specs()[name].choices) == 1:
+            continue  # where no package brings another one there is nothing to choose
         arrived: list[Value] = []
         form = Form(value, editable(cls), arrived.append)
         qtbot.addWidget(form)
