@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import is_alive, part_of, remove_leftovers, shown, write_text
+from attentive_lens.core.files import is_alive, of_this_process, part_of, remove_leftovers, shown, write_text
 from attentive_lens.core.jobs import Job, Progress, Stopped, breathe, finish, inside, on_breath
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.random import random_generator
@@ -240,3 +240,13 @@ def test_a_job_inside_another_tells_its_progress_without_its_own_results() -> No
     except StopIteration as end:
         assert end.value == 7
     assert result == [Progress(1, 2, "a part")]
+
+
+def test_a_folder_of_this_process_is_nobody_else_s_and_what_the_dead_left_is_removed(tmp_path: Path) -> None:
+    own = of_this_process(tmp_path, "trial")
+    own.mkdir()
+    (tmp_path / "trial-99999999" / "0001").mkdir(parents=True)
+    (tmp_path / "trial-1").mkdir()
+    (tmp_path / "trial-of-grains").mkdir()
+    assert of_this_process(tmp_path, "trial") == own
+    assert sorted(each.name for each in tmp_path.iterdir()) == sorted(["trial-1", "trial-of-grains", own.name])

@@ -85,6 +85,15 @@ def check_folder_of(file: Path) -> None:
         raise BadFile(f"{file} could not be written", why, "Check the path, or make that folder first")
 
 
+def of_this_process(parent: Path, name: str) -> Path:
+    """The path of a folder that this process alone uses; those of processes that are gone are removed."""
+    for left in parent.glob(f"{name}-*"):
+        number = left.name.removeprefix(f"{name}-")
+        if number.isdecimal() and not is_alive(int(number)):
+            shutil.rmtree(left, ignore_errors=True)
+    return parent / f"{name}-{os.getpid()}"
+
+
 def make_folder(folder: Path) -> None:
     """Make a folder, in one that is there; nothing where it stands already.
 

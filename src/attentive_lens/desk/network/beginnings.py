@@ -17,7 +17,7 @@ from typing import TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import make_folder
+from attentive_lens.core.files import make_folder, of_this_process
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.bases import without_base
@@ -181,7 +181,7 @@ def compared(
         Trains a plan in a folder, and says of each image of its fold, by number, whether it was answered rightly.
     """
     total, done = len(RATES) - 1 + 2 * extent.folds * len(WAYS), 0
-    folder, seconds = place.cache / FOLDER, dict.fromkeys(WAYS, 0.0)
+    folder, seconds = of_this_process(place.cache, FOLDER), dict.fromkeys(WAYS, 0.0)
 
     def trained(word: str, half: int, fold: int, rate: float = 1.0) -> Job[dict[int, bool]]:
         nonlocal done

@@ -6,7 +6,7 @@ import shutil
 import time
 from pathlib import Path
 
-from attentive_lens.core.files import make_folder
+from attentive_lens.core.files import make_folder, of_this_process
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.bases import base_model
@@ -35,7 +35,7 @@ def rehearse(request: Rehearse) -> Job[Rehearsed]:
     place.check_writable("The plan was not rehearsed")
     base_model(place, plan)
     short = in_small(place, plan)
-    folder = place.cache / FOLDER
+    folder = of_this_process(place.cache, FOLDER)
     shutil.rmtree(folder, ignore_errors=True)
     run = Run(folder / "0001")
     try:
