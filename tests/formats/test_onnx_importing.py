@@ -292,6 +292,32 @@ def test_what_is_nearly_such_a_unit_stays_as_it_is(name: str) -> None:
         assert joined(again).nodes == again.nodes or value == "0", f"{value} is taken besides"
 
 
+def test_units_of_strangers_that_are_no_units_are_left_to_be_refused_in_words() -> None:
+    steps = GELUS["halved last"]
+    model = written_out(steps)
+    for operator, more in (("Mul", ("x",)), ("Mul", ()), ("Add", ("one", "one")), ("Erf", ("x",)), ("Div", ("x",))):
+        for kept in range(3):
+            nodes = tuple(
+                replace(node, inputs=(*node.inputs[:kept], *more)) if node.operator == operator else node
+                for node in model.nodes
+            )
+            joined(replace(model, nodes=nodes))
+    for node in model.nodes:
+        joined(replace(model, nodes=tuple(replace(each, outputs=()) if each is node else each for each in model.nodes)))
+    zero = written_out(GELUS["divided by two"], two=0.0)
+    assert joined(zero) == zero
+    deep = {name: np.full((1, 1, 1, 1, 1), array) if name == "half" else array for name, array in model.arrays.items()}
+    assert [node.operator for node in joined(replace(model, arrays=deep)).nodes].count("Erf") == 1, "it adds an axis"
+
+
+def test_windows_of_means_that_nobody_can_mean_are_refused_before_they_are_made() -> None:
+    for side in (2**20, 2**40):
+        node = helper.make_node("AveragePool", ["x"], ["h"], kernel_shape=[side, side], pads=[1, 1, 1, 1],
+                                count_include_pad=1)  # fmt: skip
+        with pytest.raises(BadFile, match="AveragePool"):
+            Recogniser(classifier(node), "x", (4, 4, 2)).network(RULES)
+
+
 def test_every_rule_is_of_an_operator_that_can_be_run() -> None:
     assert set(RULES) <= set(OPERATORS)
 

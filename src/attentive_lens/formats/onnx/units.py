@@ -17,15 +17,18 @@ LONGEST = 4
 def joined(model: OnnxModel) -> OnnxModel:
     """The graph with every x · ½ · (1 + erf(x / √2)) as one «Gelu» (Hendrycks 2016), in any order of its factors."""
     sought = _Sought.of(model)
-    nodes = list(model.nodes)
+    gone: set[str] = set()
+    units: dict[str, Node] = {}
     for node in model.nodes:
-        unit = sought.gelu(node) if node.operator == "Erf" else None
+        is_one = node.operator == "Erf" and len(node.inputs) == len(node.outputs) == 1
+        unit = sought.gelu(node) if is_one else None
         if unit is not None:
             members, made = unit
-            place = nodes.index(members[-1])
-            nodes[place] = made
-            nodes = [each for each in nodes if each not in members]
-    return replace(model, nodes=tuple(nodes))
+            gone |= {member.outputs[0] for member in members}
+            units[made.outputs[0]] = made
+    ends = [node.outputs[0] if node.outputs else "" for node in model.nodes]
+    pairs = zip(ends, model.nodes, strict=True)
+    return replace(model, nodes=tuple(units.get(end, node) for end, node in pairs if end in units or end not in gone))
 
 
 @dataclass(frozen=True)
@@ -38,6 +41,7 @@ class _Sought:
 
     @classmethod
     def of(cls, model: OnnxModel) -> _Sought:
+        """Of a graph as strangers make it: a node may have more or fewer inputs than its operator takes."""
         takers: dict[str, list[Node]] = {}
         for node in model.nodes:
             for name in node.inputs:
@@ -60,7 +64,7 @@ class _Sought:
             (beside,) = [name for name in times.inputs if name != value] or [""]
             number, half = self._other(times, value), self.makers.get(beside)
             source, part = self._scaled(half) if half is not None and self._is_once(beside) else ("", None)
-            if number is not None:
+            if number:
                 product *= number if times.operator == "Mul" else 1 / number
             elif times.operator == "Mul" and beside == x and not meets:
                 meets = True
@@ -76,16 +80,16 @@ class _Sought:
         return None
 
     def _only(self, name: str, operator: str) -> Node | None:
-        """The one node that takes a value, if it is of an operator and nothing else takes it."""
-        takers = self.takers.get(name, [])
-        return takers[0] if self._is_once(name) and takers[0].operator == operator else None
+        """The one node that takes a value, if it is of an operator of two inputs and nothing else takes it."""
+        (taker,) = self.takers[name] if self._is_once(name) else (None,)
+        return taker if taker is not None and taker.operator == operator and _is_of_two(taker) else None
 
     def _is_once(self, name: str) -> bool:
         return len(self.takers.get(name, [])) == 1 and name not in self.model.outputs
 
     def _scaled(self, node: Node) -> tuple[str, float | None]:
         """What is multiplied by one number or divided by it, and the factor; nothing where that is not so."""
-        if node.operator not in ("Mul", "Div"):
+        if node.operator not in ("Mul", "Div") or not _is_of_two(node):
             return "", None
         for place, name in enumerate(node.inputs):
             number = self._number(node.inputs[1 - place])
@@ -101,12 +105,17 @@ class _Sought:
         return self._number(other)
 
     def _number(self, name: str) -> float | None:
-        """The one number of an array of the graph's own."""
+        """The one number of an array of the graph's own; one of more axes than a row may add axes to what it meets."""
         array: Values | None = self.model.arrays.get(name)
         maker = self.makers.get(name)
         if array is None and maker is not None and maker.operator == "Constant":
             array = carried_out(maker, {}).get(name)
-        return float(array.reshape(-1)[0]) if array is not None and array.size == 1 else None
+        plain = array is not None and array.size == 1 and array.ndim <= 1 and array.dtype.kind in "fiu"
+        return float(array.reshape(-1)[0]) if array is not None and plain else None
+
+
+def _is_of_two(node: Node) -> bool:
+    return len(node.inputs) == 2 and len(node.outputs) == 1
 
 
 def _is(number: float | None, wanted: float) -> bool:

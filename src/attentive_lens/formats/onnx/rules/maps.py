@@ -11,7 +11,7 @@ import numpy as np
 from attentive_lens.formats.onnx.operators import Node
 from attentive_lens.formats.onnx.operators.base import whole_numbers
 from attentive_lens.formats.onnx.operators.windows import Window, window_of
-from attentive_lens.formats.onnx.recognising import Live, Recogniser
+from attentive_lens.formats.onnx.recognising import MOST_FOLDED, Live, Recogniser
 from attentive_lens.formats.onnx.rules.base import LEAST, Rule, added, fitting, made, same
 from attentive_lens.plan import layers as kinds
 from attentive_lens.plan.layers import LayerSettings
@@ -99,9 +99,6 @@ def pooling(kind: type[kinds.Pooling]) -> Rule:
         pads = (window.before[0] + top, window.after[0] + bottom, window.before[1] + left, window.after[1] + right)
         if max(window.dilations) > 1:
             raise to.refused(node, "its window has gaps")
-        if node.get("count_include_pad", 0) and any(pads) and kind is kinds.AveragePooling:
-            _average_over_borders(to, node, source)
-            return
         if len([name for name in node.outputs if name]) > 1:
             raise to.refused(node, "it tells where the greatest values stood")
         make = partial(
@@ -111,7 +108,11 @@ def pooling(kind: type[kinds.Pooling]) -> Rule:
             padding_width=pads if any(pads) else 0,
             ceil_mode=bool(node.get("ceil_mode", 0)),
         )
-        made(to, node, added(to, node, fitting(to, node, make), replace(source, pads=(0, 0, 0, 0), fill=0.0)))
+        layer = fitting(to, node, make)
+        if node.get("count_include_pad", 0) and any(pads) and kind is kinds.AveragePooling:
+            _average_over_borders(to, node, source)
+            return
+        made(to, node, added(to, node, layer, replace(source, pads=(0, 0, 0, 0), fill=0.0)))
 
     return rule
 
@@ -121,6 +122,8 @@ def _average_over_borders(to: Recogniser, node: Node, source: Live) -> None:
     if node.get("ceil_mode", 0):
         raise to.refused(node, "it counts what lies beside the map, and windows that reach beyond its border")
     sides, count = whole_numbers(node.get("kernel_shape") or ()), source.shape[-1]
+    if count * math.prod(sides) > MOST_FOLDED:
+        raise to.refused(node, "its windows are larger than can be meant")
     kernel = f"the means of {node.outputs[0]}"
     to.known[kernel] = np.full((count, 1, *sides), 1 / math.prod(sides), np.float32)
     attributes = {name: value for name, value in node.attributes.items() if name in ("auto_pad", "pads", "strides")}
