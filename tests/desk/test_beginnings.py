@@ -11,7 +11,7 @@ import pytest
 from tests.answering import answer
 from tests.cli.running import command, last_object
 
-from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.jobs import Job, Progress, finish
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network import beginnings
 from attentive_lens.desk.network.bases import learned_from, with_base
@@ -157,6 +157,35 @@ def drained(job: Job[object]) -> Iterator[object]:
         except StopIteration as end:
             yield end.value
             return
+
+
+def test_a_rate_at_which_the_numbers_run_away_is_not_taken(station: Workspace, plan: Plan) -> None:
+    def fails_above(most: float, calls: list[tuple[str, int, int, float]]) -> beginnings.Answered:
+        answered = fake(calls)
+
+        def guarded(place: Workspace, run: Run) -> Job[dict[int, bool]]:
+            if run.plan().optimiser.learning_rate > most:
+                raise BadValue("Training stopped", "the numbers ran away", "Train with a smaller rate")
+            return (yield from answered(place, run))
+
+        return guarded
+
+    calls: list[tuple[str, int, int, float]] = []
+    extent = extent_of(station, plan, frozenset())
+    steps = list(drained(compared(station, plan, extent, frozenset(), fails_above(0.002, calls))))
+    assert {rate for word, _, _, rate in calls[2:] if word == NEW} == {0.001}, "of equals the plan's own"
+    parts = [step.done / step.total for step in steps if isinstance(step, Progress)]
+    assert parts == sorted(parts)
+    with pytest.raises(BadValue, match="the numbers ran away"):
+        finish(compared(station, plan, extent, frozenset(), fails_above(0.0, [])))
+    assert not list(station.cache.glob(f"{beginnings.FOLDER}*"))
+
+
+def test_a_rate_stays_within_what_a_plan_may_have(plan: Plan) -> None:
+    for rate in (1e-8, 10.0):
+        for factor in RATES:
+            tried = beginnings._at_rate(plan.changed({"optimiser.learning_rate": rate}), factor)
+            assert 1e-8 <= tried.optimiser.learning_rate <= 10
 
 
 def test_who_stops_leaves_nothing_behind(station: Workspace, plan: Plan) -> None:

@@ -22,7 +22,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.bases import without_base
 from attentive_lens.desk.network.design import facts_of
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.shortening import shortened
 from attentive_lens.workspace import Run, Workspace
@@ -179,6 +179,11 @@ def compared(
         Numbers of images that the base was trained with: it is not asked about them.
     answered : callable
         Trains a plan in a folder, and says of each image of its fold, by number, whether it was answered rightly.
+
+    Raises
+    ------
+    LensError
+        If a way cannot be trained; new weights, if they cannot at any of the rates.
     """
     total, done = len(RATES) - 1 + 2 * extent.folds * len(WAYS), 0
     folder, seconds = of_this_process(place.cache, FOLDER), dict.fromkeys(WAYS, 0.0)
@@ -201,8 +206,15 @@ def compared(
 
     try:
         tries: dict[float, dict[int, bool]] = {}
-        for rate in RATES:
-            tries[rate] = yield from trained(NEW, 2, 1, rate)
+        failures: list[LensError] = []
+        for number, rate in enumerate(RATES, 1):
+            try:
+                tries[rate] = yield from trained(NEW, 2, 1, rate)
+            except LensError as error:  # at such a rate the numbers may run away
+                failures.append(error)
+                done = number
+        if not tries:
+            raise failures[0]
         best = max(tries, key=lambda rate: sum(tries[rate].values()))
         rights: dict[tuple[str, int], list[dict[int, bool]]] = {(NEW, 2): [tries[best]]}
         for fold in range(1, extent.folds + 1):
@@ -231,7 +243,7 @@ def _run_in(folder: Path, plan: Plan) -> Run:
 def _at_rate(plan: Plan, factor: float) -> Plan:
     """With so many times its learning rate."""
     rate = plan.optimiser.specs()["learning_rate"]
-    wished = min(plan.optimiser.learning_rate * factor, rate.high or math.inf)
+    wished = min(max(plan.optimiser.learning_rate * factor, rate.low or 0.0), rate.high or math.inf)
     return plan.changed({"optimiser.learning_rate": wished}) if factor != 1 else plan
 
 
