@@ -118,7 +118,7 @@ def test_ways_to_begin_are_compared_stopped_and_remembered(
     pick(qtbot, frame, "base run", f"{SHELF}motifs")
     frame.session.design.change(frame.session.design.plan.changed({"training.epochs": 400}))
     click(qtbot, frame, "compare ways")
-    assert (compare.text(), verdict.text()) == ("Stop", "Training new weights and both ways of the base …")
+    assert (compare.text(), verdict.text()) == ("Stop", "Training all three ways, each shortly …")
     click(qtbot, frame, "compare ways")
     assert (compare.text(), verdict.text()) == ("Does it help?", "")
     assert not frame.session.asker.waits_for(COMPARING)

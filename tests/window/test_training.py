@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QSlider,
     QSpinBox,
     QTableWidget,
+    QWidget,
 )
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, begin, child, click, stage
@@ -29,6 +30,8 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import MEASURES
+from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.stopping import STOP_RULES, StopRule
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
@@ -290,3 +293,21 @@ def test_folded_settings_say_what_is_unusual_in_them(qtbot: QtBot, frame: Frame)
     click(qtbot, frame, "length and stopping settings")
     assert "fast" not in says.text()
     assert child(frame, QSpinBox, "stopping.patience").value() == 8
+
+
+def test_a_rule_that_a_package_brings_stands_in_the_form_and_none_where_none_does(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plain = open_frame(station)
+    stage(qtbot, plain, "training")
+    assert plain.findChild(QWidget, "stopping.rule") is None
+    rule = StopRule("level_loss", "level loss", "Ends the run once the loss is level.")
+    monkeypatch.setitem(STOP_RULES, rule.name, rule)
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    box = child(frame, QComboBox, "stopping.rule")
+    assert [box.itemText(k) for k in range(box.count())] == ["none", "level_loss"]
+    box.setCurrentIndex(1)
+    box.activated.emit(1)
+    assert frame.session.design.plan.stopping.rule == "level_loss"
+    frame.session.design.change(Plan())

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from attentive_lens.cli.overview import empty
+from attentive_lens.cli.overview import AskVersion, empty
 from attentive_lens.cli.speaking import out
 from attentive_lens.core.files import check_folder_of, shown
 from attentive_lens.core.values import unknown_word
@@ -69,7 +69,7 @@ def map_method_option(words: str) -> Any:
 
 
 @app.callback(invoke_without_command=True)
-def _options(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
+def _options(version: AskVersion = False) -> None:
     if version:
         out.print(VERSION)
         raise typer.Exit

@@ -6,11 +6,15 @@ import ast
 from collections.abc import Mapping
 from functools import lru_cache
 from pathlib import Path
+from typing import Annotated
 
 import typer
 
 HERE = Path(__file__).parent
 TITLE = "Train convolutional image classifiers and find out why they get an image wrong."
+
+
+AskVersion = Annotated[bool, typer.Option("--version", help="Print the version.")]
 
 
 def empty() -> typer.Typer:
@@ -27,7 +31,7 @@ def overview(commands: Mapping[str, str]) -> typer.Typer:
     return app
 
 
-def _options(version: bool = typer.Option(False, "--version", help="Print the version.")) -> None:
+def _options(version: AskVersion = False) -> None:
     """What stands before a command."""
 
 

@@ -21,8 +21,7 @@ from attentive_lens.core.keeping import key_of
 
 SOURCES = ("engine/kernels", "images/augmentation", "explaining")
 """Where loops stand that are compiled."""
-IMAGES, SIDE = 24, 64
-LOWEST = 19
+IMAGES, LOWEST = 24, 19
 
 
 def is_needed() -> bool:

@@ -31,7 +31,7 @@ NO_BASE, AS_NOW, FROM_FILE = "none", "as now", "file"
 
 
 HELP, STOP = "Does it help?", "Stop"
-UNDER_WAY = "Training new weights and both ways of the base …"
+UNDER_WAY = "Training all three ways, each shortly …"
 COMPARING = "ways to begin"
 """What is under way, by its scope."""
 ROLES = {HELPS: "good", DOES_NOT: "bad", UNKNOWN: "faint"}
