@@ -296,9 +296,9 @@ def test_units_of_strangers_that_are_no_units_are_left_to_be_refused_in_words() 
     steps = GELUS["halved last"]
     model = written_out(steps)
     for operator, more in (("Mul", ("x",)), ("Mul", ()), ("Add", ("one", "one")), ("Erf", ("x",)), ("Div", ("x",))):
-        for kept in range(3):
+        for count in range(3):
             nodes = tuple(
-                replace(node, inputs=(*node.inputs[:kept], *more)) if node.operator == operator else node
+                replace(node, inputs=(*node.inputs[:count], *more)) if node.operator == operator else node
                 for node in model.nodes
             )
             joined(replace(model, nodes=nodes))
