@@ -14,6 +14,8 @@ from PIL import Image
 from pyarrow import parquet
 from tests.cli.running import command, last_object
 
+from attentive_lens.core.helpers import MOST as MOST_HELPERS
+from attentive_lens.core.helpers import SPARE
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.results import answer_files
@@ -22,7 +24,7 @@ from attentive_lens.desk.results.answering import answers_to, image_files
 from attentive_lens.desk.results.familiar import MOST, familiar
 from attentive_lens.desk.results.models import model_of
 from attentive_lens.errors import BadFile
-from attentive_lens.images.ahead import AHEAD, BATCH
+from attentive_lens.images.ahead import BATCH
 from attentive_lens.workspace import Workspace
 
 
@@ -189,7 +191,7 @@ def test_files_are_read_no_further_ahead_than_is_needed(station: Workspace) -> N
     model = model_of(station.run(1).model)
     for number, batch in enumerate(answers_to(model, files()), 1):
         assert len(batch) == BATCH
-        assert taken <= (number + AHEAD) * BATCH
+        assert taken <= (number + MOST_HELPERS + SPARE + 1) * BATCH
         if number == 6:
             break
 

@@ -1,5 +1,8 @@
 from __future__ import annotations
 
+import copy
+import time
+from functools import partial
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -9,9 +12,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from attentive_lens.core.helpers import Helper
 from attentive_lens.core.jobs import finish
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images import store
+from attentive_lens.images.ahead import BATCH
 from attentive_lens.images.preprocessing import Preprocessor, local_contrast, resized
 from attentive_lens.images.sources import Reference
 from attentive_lens.images.sources.folders import Folders
@@ -160,7 +165,7 @@ def test_without_room_for_the_images_none_is_prepared(
 
 
 def test_the_same_images_prepared_twice_at_once_are_whole_both_times(tmp_path: Path) -> None:
-    files = [tmp_path / f"{k}.png" for k in range(store.CHUNK + 40)]
+    files = [tmp_path / f"{k}.png" for k in range(5 * BATCH)]
     for k, file in enumerate(files):
         Image.new("RGB", (8, 8), (k % 251, 7, 90)).save(file)
     images = references(files)
@@ -175,3 +180,24 @@ def test_the_same_images_prepared_twice_at_once_are_whole_both_times(tmp_path: P
     assert np.array_equal(first[:], expected)
     assert np.array_equal(second[:], expected)
     assert [file.name for file in cache.iterdir() if file.name.startswith(".")] == []
+
+
+def test_a_source_is_opened_once_by_every_process_and_gives_the_same_pixels(tmp_path: Path) -> None:
+    files = [tmp_path / f"{k}.png" for k in range(4)]
+    for k, file in enumerate(files):
+        Image.new("RGB", (8, 6), (9 * k, 7, 90)).save(file)
+    images = [*references(files), None]
+    work = partial(store._decoded, Preprocessing(input_size=8))
+    helper = Helper(work)
+    try:
+        while not helper.is_ready():
+            time.sleep(0.01)
+        done, pixels = helper.do(images)
+        assert done
+        assert np.array_equal(pixels, work(images))
+        assert not pixels[-1].any()
+    finally:
+        helper.close()
+    source = references(files)[0].source
+    assert copy.copy(source) is copy.copy(source)
+    assert (copy.copy(source).place, copy.copy(source).reading) == (source.place, source.reading)

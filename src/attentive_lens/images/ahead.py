@@ -1,24 +1,24 @@
-"""Image files read by threads ahead of whoever looks at them, however many there are."""
+"""Image files read ahead of whoever looks at them, however many there are."""
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from itertools import islice
 from pathlib import Path
-from typing import TypeAlias
+from typing import TypeAlias, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.helpers import Helpers
 from attentive_lens.errors import LensError
 from attentive_lens.images.preprocessing import Preprocessor
 
+T = TypeVar("T")
+
 BATCH = 64
 """Files read at once."""
-READERS, AHEAD = 2, 3
-"""Threads that read, and batches that are asked of them in advance."""
 
 Read: TypeAlias = list[tuple[str, NDArray[np.uint8] | str]]
 """Files with their pixels at the input size H×W×C, or why there are none."""
@@ -36,19 +36,13 @@ def read_files(preprocessor: Preprocessor, files: Sequence[str]) -> Read:
 
 
 def read_ahead(preprocessor: Preprocessor, files: Iterable[str]) -> Iterator[Read]:
-    """Files in their order, `BATCH` at a time; no more are held than `AHEAD` batches."""
-    left = iter(files)
-    with ThreadPoolExecutor(READERS, "reading") as readers:
-        waiting = deque(readers.submit(read_files, preprocessor, batch) for batch in _batches(left, AHEAD))
-        while waiting:
-            read = waiting.popleft().result()
-            waiting.extend(readers.submit(read_files, preprocessor, batch) for batch in _batches(left, 1))
-            yield read
+    """Files in their order, `BATCH` at a time; no more are held than helpers read."""
+    with Helpers(partial(read_files, preprocessor)) as helpers:
+        yield from helpers.each(batches(files))
 
 
-def _batches(files: Iterator[str], most: int) -> Iterator[list[str]]:
-    for _ in range(most):
-        batch = list(islice(files, BATCH))
-        if not batch:
-            return
+def batches(items: Iterable[T], size: int = BATCH) -> Iterator[list[T]]:
+    """Lists of so many, the last of what is left."""
+    left = iter(items)
+    while batch := list(islice(left, size)):
         yield batch

@@ -37,6 +37,8 @@ def resized(pixels: NDArray[np.uint8], preprocessing: Preprocessing) -> NDArray[
         least = min(height, width)
         top, left = (height - least) // 2, (width - least) // 2
         pixels = pixels[top : top + least, left : left + least]
+    if pixels.shape == (side, side, 3) and preprocessing.colour_space != "grey":
+        return pixels
     picture = Image.fromarray(pixels)
     if preprocessing.resize_mode == "letterbox" and height != width:
         most = max(height, width)

@@ -6,9 +6,9 @@ import hashlib
 import math
 import os
 import shutil
-from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Iterator, Sequence
 from contextlib import nullcontext
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -16,8 +16,10 @@ import psutil
 from numpy.typing import NDArray
 
 from attentive_lens.core.files import part_of, remove_leftovers
+from attentive_lens.core.helpers import Helpers
 from attentive_lens.core.jobs import Job, Progress, paced
 from attentive_lens.errors import BadFile
+from attentive_lens.images.ahead import batches
 from attentive_lens.images.preprocessing import resized
 from attentive_lens.images.rows import Pixels, Rows, is_whole, seal
 from attentive_lens.images.sources.base import Reference
@@ -25,15 +27,12 @@ from attentive_lens.plan.preprocessing import Preprocessing
 
 SPARE = 1 << 20
 """Bytes left free on a disk, for journals and checkpoints."""
-CHUNK = 256
-"""Images decoded between two reports."""
 
 
 def prepared(
     images: Sequence[Reference | None],
     preprocessing: Preprocessing,
     folder: Path,
-    threads: int = 2,
     state: str = "",
 ) -> Job[Pixels]:
     """All images at the input size, from the cache or decoded now.
@@ -48,8 +47,6 @@ def prepared(
         Input size, resize mode and colour space.
     folder : Path
         Cache folder; what is in it may be deleted at any time.
-    threads : int
-        Threads that decode.
     state : str
         From `state_of`, if it is known already.
 
@@ -68,28 +65,27 @@ def prepared(
     cached = _kept(target, shape)
     if cached is not None:
         return cached
-    black = np.zeros(preprocessing.shape, np.uint8)
-
-    def one(image: Reference | None) -> NDArray[np.uint8]:
-        return black if image is None else resized(image.picture().pixels, preprocessing)
-
     writable = os.access(folder, os.W_OK)
     _check_room(folder if writable else None, math.prod(shape))
     partial_file = part_of(target)
     remove_leftovers(folder)
     whole = np.empty((0, *preprocessing.shape) if writable else shape, np.uint8)
     try:
-        with ThreadPoolExecutor(threads) as pool, partial_file.open("wb") if writable else nullcontext() as file:
+        with (
+            Helpers(partial(_decoded, preprocessing), 0 if any(_is_whole(images)) else None) as helpers,
+            partial_file.open("wb") if writable else nullcontext() as file,
+        ):
             if file is not None:
                 header = {"descr": "|u1", "fortran_order": False, "shape": shape}
                 np.lib.format.write_array_header_1_0(file, header)
-            for first in range(0, len(images), CHUNK):
-                yield Progress(first, len(images), "preparing images")
-                chunk = np.stack(list(pool.map(one, images[first : first + CHUNK])))
+            done = 0
+            for chunk in helpers.each(batches(images)):
+                yield Progress(done, len(images), "preparing images")
                 if file is not None:
                     file.write(chunk.data)
                 else:
-                    whole[first : first + len(chunk)] = chunk
+                    whole[done : done + len(chunk)] = chunk
+                done += len(chunk)
         if not writable:
             return whole
         partial_file.replace(target)
@@ -101,6 +97,16 @@ def prepared(
     if cached is None:
         raise BadFile(f"{target} could not be read", "it was changed while it was written", "Try again")
     return cached
+
+
+def _is_whole(images: Sequence[Reference | None]) -> Iterator[bool]:
+    return (one.source.is_whole for one in images if one is not None)
+
+
+def _decoded(preprocessing: Preprocessing, images: Sequence[Reference | None]) -> NDArray[np.uint8]:
+    """Images at the input size, N×S×S×C."""
+    black = np.zeros(preprocessing.shape, np.uint8)
+    return np.stack([black if one is None else resized(one.picture().pixels, preprocessing) for one in images])
 
 
 def _check_room(folder: Path | None, needed: int) -> None:

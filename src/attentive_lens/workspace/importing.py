@@ -8,8 +8,8 @@ import os
 import time
 from collections import Counter
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -17,17 +17,16 @@ import numpy as np
 import tomlkit
 
 from attentive_lens.core.files import remove_leftovers, shown, write_text
+from attentive_lens.core.helpers import Helpers
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import BadFile, BadValue, LensError
+from attentive_lens.images.ahead import batches
 from attentive_lens.images.decoding import Picture
 from attentive_lens.images.sources.base import Found, Skipped, Source
 from attentive_lens.workspace.catalogue import SETTLED, Catalogue
 from attentive_lens.workspace.corrections import GONE
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.workspace import FORMAT, MARKER, Workspace
-
-AT_ONCE = 256
-"""Images opened between two reports."""
 
 
 class Seen(NamedTuple):
@@ -185,20 +184,25 @@ def _listed(source: Source) -> tuple[list[Found], list[tuple[str, str]]]:
 
 def _opened(source: Source, images: Sequence[Found]) -> Job[list[Seen | str]]:
     """What each image is, or why it is none."""
+    looks: list[Seen | str] = []
+    yield Progress(0, len(images), "reading images")
+    with Helpers(partial(_looks, source), 0 if source.is_whole else None) as helpers:
+        for few in helpers.each(batches(images)):
+            looks += few
+            yield Progress(len(looks), len(images), "reading images")
+    return looks
 
-    def look(item: Found) -> Seen | str:
+
+def _looks(source: Source, images: Sequence[Found]) -> list[Seen | str]:
+    looks: list[Seen | str] = []
+    for item in images:
         size, changed = _state(item.file)
         try:
             picture = source.picture(item.file, item.part, item.index)
         except LensError as error:
-            return error.why
-        return seen(picture, picture.stored or size, changed)
-
-    looks: list[Seen | str] = []
-    with ThreadPoolExecutor(2) as pool:
-        for first in range(0, len(images), AT_ONCE):
-            yield Progress(first, len(images), "reading images")
-            looks += pool.map(look, images[first : first + AT_ONCE])
+            looks.append(error.why)
+        else:
+            looks.append(seen(picture, picture.stored or size, changed))
     return looks
 
 

@@ -51,6 +51,7 @@ class ArraySource(Source):
     called «classes» or «names» names the classes that whole numbers stand for.
     """
 
+    is_whole = True
     turned: ClassVar[bool] = False
     """Whether its arrays are usually stored column by column."""
 

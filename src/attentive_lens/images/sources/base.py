@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import ClassVar
 
@@ -89,10 +90,16 @@ class Source(ABC):
 
     title: ClassVar[str] = ""
     """What it reads, in words."""
+    is_whole: ClassVar[bool] = False
+    """Whether all images are in memory once one is opened, so that no other process should open them again."""
 
     def __init__(self, place: Path, reading: Reading | None = None) -> None:
         self.place = place
         self.reading = reading or Reading()
+
+    def __reduce__(self) -> tuple[object, ...]:
+        """Another process looks into the place by itself, once."""
+        return _source, (type(self), self.place, self.reading)
 
     @classmethod
     @abstractmethod
@@ -140,6 +147,11 @@ class Source(ABC):
         some = files[:: max(1, len(files) // SAMPLED)]
         highest = [value for value in map(highest_value, some) if value is not None]
         return white_of(max(highest)) if highest else 0
+
+
+@cache
+def _source(kind: type[Source], place: Path, reading: Reading) -> Source:
+    return kind(place, reading)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,92 @@
+"""Helpers: the same results in the same order with any number of them, whatever becomes of one."""
+
+from __future__ import annotations
+
+import math
+import os
+import time
+from collections.abc import Iterator
+
+import psutil
+import pytest
+
+from attentive_lens.core.helpers import PATIENCE, SPARE, Helper, Helpers
+
+FEW, MANY = PATIENCE - 1, PATIENCE + 40
+
+
+def children() -> list[psutil.Process]:
+    return [p for p in psutil.Process().children() if "attentive_lens.core.helpers" in p.cmdline()]
+
+
+def slowly(pieces: int, what: int = 0) -> Iterator[int]:
+    """Pieces that come one after the other, so that helpers are ready for the last of them."""
+    for number in range(pieces):
+        if number >= PATIENCE:
+            time.sleep(0.1)
+        yield what
+
+
+@pytest.mark.parametrize("count", [0, 1, 3])
+def test_results_come_in_order_whatever_the_number_of_helpers(count: int) -> None:
+    with Helpers(math.factorial, count) as helpers:
+        assert list(helpers.each(range(MANY))) == [math.factorial(n) for n in range(MANY)]
+        assert len(children()) == count
+    assert not children()
+
+
+def test_helpers_work_beside_this_process_and_only_where_there_is_much() -> None:
+    own = os.getpgid(0)
+    with Helpers(os.getpgid, 2) as helpers:
+        assert set(helpers.each([0] * FEW)) == {own}
+        assert not children()
+    with Helpers(os.getpgid, 2) as helpers:
+        groups = list(helpers.each(slowly(MANY)))
+        assert groups[0] == own
+        assert set(groups) - {own} <= {p.pid for p in children()}
+        assert groups[-1] != own
+
+
+def test_what_a_killed_helper_had_is_done_here() -> None:
+    with Helpers(os.getpgid, 1) as helpers:
+        results = helpers.each(slowly(MANY))
+        few = [next(results) for _ in range(MANY // 2)]
+        assert few[-1] != os.getpgid(0)
+        children()[0].kill()
+        assert [*few, *results][-1] == os.getpgid(0)
+
+
+def test_what_a_helper_raises_is_raised_here_and_it_goes_on() -> None:
+    helper = Helper(int)
+    try:
+        while not helper.is_ready():
+            time.sleep(0.01)
+        assert helper.do("12") == (True, 12)
+        done, error = helper.do("twelve")
+        assert not done
+        assert isinstance(error, ValueError)
+        assert helper.do("13") == (True, 13)
+    finally:
+        helper.close()
+    with Helpers(int, 1) as helpers, pytest.raises(ValueError, match="invalid literal"):
+        list(helpers.each(["1"] * MANY + ["one"]))
+
+
+def test_one_that_cannot_be_begun_is_missed_by_nobody(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("attentive_lens.core.helpers.sys.executable", "/nowhere/python")
+    with Helpers(math.factorial, 2) as helpers:
+        assert list(helpers.each(range(MANY))) == [math.factorial(n) for n in range(MANY)]
+
+
+def test_no_more_is_taken_than_is_worked_on_soon() -> None:
+    taken = 0
+
+    def pieces() -> Iterator[int]:
+        nonlocal taken
+        for number in range(MANY):
+            taken += 1
+            yield number
+
+    with Helpers(math.factorial, 0) as helpers:
+        for number, _ in enumerate(helpers.each(pieces()), 1):
+            assert taken <= number + 2 + SPARE
