@@ -39,3 +39,33 @@ assert not loaded, loaded
 """
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
     assert done.returncode == 0, done.stderr
+
+
+def test_no_command_loads_arithmetic_or_the_table_of_all_results_before_it_works() -> None:
+    code = """
+import sys
+from attentive_lens.cli.entry import with_commands
+with_commands()
+heavy = ("numba", "scipy", "attentive_lens.engine", "attentive_lens.cli.schemas", "attentive_lens.training.trainer")
+loaded = [name for name in heavy if name in sys.modules]
+assert not loaded, loaded
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert done.returncode == 0, done.stderr
+
+
+def test_the_process_of_a_command_ends_with_its_code_and_says_all_it_has_to() -> None:
+    code = """
+import atexit, sys
+from attentive_lens import __main__ as program
+real = program.main
+def main():
+    atexit.register(lambda: sys.stdout.write("tidied up"))
+    return real()
+program.main = main
+program.run()
+"""
+    for words, expected in ((["--version"], 0), (["score", "nowhere", "1"], 1), (["no-command"], 2)):
+        done = subprocess.run([sys.executable, "-c", code, *words], capture_output=True, text=True, timeout=60)
+        assert done.returncode == expected, done.stderr
+        assert done.stdout.endswith("tidied up"), "whoever tidies up at the end has done so, and was heard"

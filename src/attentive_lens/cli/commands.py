@@ -10,8 +10,9 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, PlanFile, Settings, app
-from attentive_lens.cli.schemas import DemoMade, RunWatched
+from attentive_lens.cli.example_results import DemoMade
 from attentive_lens.cli.speaking import STOPPED, console, out, reporting, say_json, watched
+from attentive_lens.cli.training.run_results import RunWatched
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.cautions import caution_of_labels, changed_since

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
+from attentive_lens.cli.example_results import ExampleDone, SetFigures
+from attentive_lens.cli.explaining.explaining_results import Explained
 from attentive_lens.cli.explaining.pictures import write_explanation, write_filters
-from attentive_lens.cli.schemas import ExampleDone, Explained, SetFigures
 from attentive_lens.cli.speaking import out, watched
 from attentive_lens.cli.training.run_results import RunEnded
 from attentive_lens.cli.training.running import summary, train_run

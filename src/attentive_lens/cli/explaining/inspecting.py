@@ -18,7 +18,7 @@ from attentive_lens.cli.app import (
     out_file,
     out_folder,
 )
-from attentive_lens.cli.schemas import ActivityTold, NumbersWritten
+from attentive_lens.cli.explaining.explaining_results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests.activity import LayerActivity

@@ -20,7 +20,7 @@ from attentive_lens.cli.app import (
     out_folder,
     printable,
 )
-from attentive_lens.cli.schemas import CommonCauses, Explained, NotShown
+from attentive_lens.cli.explaining.explaining_results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import in_words

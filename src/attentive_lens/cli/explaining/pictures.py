@@ -10,7 +10,14 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from attentive_lens.cli.schemas import ClassesWritten, ClassWritten, Explained, LayerWritten, MapWritten, Speaks
+from attentive_lens.cli.explaining.explaining_results import (
+    ClassesWritten,
+    ClassWritten,
+    Explained,
+    LayerWritten,
+    MapWritten,
+    Speaks,
+)
 from attentive_lens.core.files import make_folder
 from attentive_lens.desk.map_colours import PAPER, over_image
 from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust

@@ -12,7 +12,7 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, InWorkspace, app, out_file, printable, rows_of
-from attentive_lens.cli.schemas import (
+from attentive_lens.cli.images.image_results import (
     Added,
     Faults,
     Finding,

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from attentive_lens.desk.requests.remedies import NextSteps
 from attentive_lens.desk.results.comparing import RunRow
 from attentive_lens.training.figures import Figures
+from attentive_lens.training.journal import EpochEvent
 
 
 @dataclass(frozen=True)
@@ -81,3 +82,17 @@ class RunsInBin:
     put: tuple[int, ...] = ()
     restored: tuple[int, ...] = ()
     removed: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
+class RunWatched:
+    """How far a run is; ``last`` is its last epoch, null before there is one."""
+
+    run: int
+    state: str
+    epochs: int
+    last: EpochEvent | None
+    loss_function: str
+    error: str
+    damaged_lines: int
+    relabelled: tuple[int, ...]
