@@ -150,7 +150,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
         new_images.sheet.select(strange[min(1, len(strange) - 1)])
         wait(0.5)
         frame.grab().save(str(into / "new-images.png"))
-    page.open_view(0)
+    page.open_view("overview")
 
 
 def take_explain(frame: Frame, session: Session, into: Path) -> None:

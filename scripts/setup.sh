@@ -63,6 +63,7 @@ make_environment() {
     "$python" -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e "$here" \
         2>"$here/.venv/setup.log" \
         || { cat "$here/.venv/setup.log" >&2; fail "Attentive Lens itself could not be installed."; }
+    "$python" -m compileall -q "$here/src" || true  # else the first start does it while somebody waits
     cp "$lock" "$stamp"
 }
 

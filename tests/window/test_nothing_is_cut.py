@@ -29,6 +29,7 @@ from attentive_lens.window.pages.training import TrainingPage
 from attentive_lens.window.parts.basics import OneLine, chooser
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.results.new_images import NewImagesView
+from attentive_lens.window.results.views import VIEWS
 from attentive_lens.window.session import Session
 from attentive_lens.workspace import Workspace
 
@@ -117,14 +118,15 @@ def every_view(frame: Frame, qtbot: QtBot) -> Iterator[str]:
             page.start_from("two blocks")
             page.show_layer()
         elif isinstance(page, ResultsPage):
-            for place, view in enumerate(page.every):
-                page.open_view(place)
+            for word in VIEWS:
+                page.open_view(word)
+                view = page.current
                 if isinstance(view, NewImagesView):
                     view.open_places([next((frame.session.workspace.folder.parent / "images").iterdir())])
                     qtbot.waitUntil(lambda view=view: view.result is not None, timeout=60_000)  # type: ignore[misc]
                     view.sheet.select(view.sheet.groups[0].places[0])
                 qtbot.wait(60)
-                yield f"{key}: {view.word}"
+                yield f"{key}: {word}"
         elif isinstance(page, TrainingPage):
             for place, word in enumerate(page.views):
                 page.open_view(place)

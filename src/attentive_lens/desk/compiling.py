@@ -8,7 +8,6 @@ attentive_lens.desk.compiling`, which the set-up and the window start in the bac
 from __future__ import annotations
 
 import fcntl
-import importlib.metadata
 import os
 import subprocess
 import sys
@@ -56,13 +55,15 @@ def compile_all() -> bool:
 
 def _stamp() -> Path:
     """The file that says it was done, beside what was compiled."""
+    from importlib.metadata import version  # only here: the window is painted sooner without
+
     root = Path(attentive_lens.__file__).parent
     files = sorted(file for source in SOURCES for file in (root / source).glob("*.py"))
     processor = ""
     with suppress(OSError):
         lines = Path("/proc/cpuinfo").read_text("utf-8", "replace").splitlines()
         processor = "\n".join(line for line in lines[:40] if line.startswith(("model name", "flags")))
-    key = key_of(*files, importlib.metadata.version("numba"), sys.version, processor)
+    key = key_of(*files, version("numba"), sys.version, processor)
     return Path(os.environ["NUMBA_CACHE_DIR"]) / f"compiled-{key[:16]}"
 
 

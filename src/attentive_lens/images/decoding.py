@@ -5,6 +5,7 @@ from __future__ import annotations
 import stat
 import warnings
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -25,8 +26,11 @@ MAKER, MODEL = 0x010F, 0x0110
 PHOTOGRAPHS = (".jpg", ".jpeg", ".tif", ".tiff", ".webp")
 """Endings of files in which cameras write what they are."""
 
-SUFFIXES = frozenset(Image.registered_extensions())
-"""Endings of file names that an image may have, in lower case with the dot."""
+
+@cache
+def suffixes() -> frozenset[str]:
+    """Endings of file names that an image may have, in lower case with the dot; all decoders are loaded for it."""
+    return frozenset(Image.registered_extensions())
 
 
 @dataclass(frozen=True)

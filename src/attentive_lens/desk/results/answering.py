@@ -17,7 +17,7 @@ from attentive_lens.errors import BadFile
 from attentive_lens.explaining.channel_statistics import channel_statistics
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.ahead import Read, read_ahead
-from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.images.decoding import suffixes
 from attentive_lens.predicting import Predictor
 
 
@@ -46,7 +46,7 @@ def _walked(places: Sequence[Path]) -> Iterator[str]:
         for folder, inner, names in os.walk(place):
             inner.sort()
             for name in sorted(names):
-                if os.path.splitext(name)[1].lower() in SUFFIXES:  # noqa: PTH122  # fast
+                if os.path.splitext(name)[1].lower() in suffixes():  # noqa: PTH122  # fast
                     result = True
                     yield os.path.join(folder, name)  # noqa: PTH118
         if not result:

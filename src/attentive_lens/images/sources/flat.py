@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.images.decoding import suffixes
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, listed
 
@@ -47,13 +47,13 @@ class Flat(Source):
             inside = listed(place)
         except BadFile:
             return False
-        files = [each for each in inside if each.suffix.lower() in SUFFIXES and each.is_file()]
+        files = [each for each in inside if each.suffix.lower() in suffixes() and each.is_file()]
         return len(files) > 1 and not any(each.is_dir() for each in inside)
 
     @classmethod
     def readings(cls, place: Path, wish: Reading) -> list[Reading]:
         """The pattern asked for, or each that parts the names in another way than those before it."""
-        stems = [each.stem for each in listed(place) if each.suffix.lower() in SUFFIXES]
+        stems = [each.stem for each in listed(place) if each.suffix.lower() in suffixes()]
         if wish.labels:
             _compiled(wish.labels, place)
             return [wish]
@@ -76,7 +76,7 @@ class Flat(Source):
         """Images in the order of their names."""
         pattern = _compiled(self.reading.labels, self.place)
         for file in listed(self.place):
-            if file.suffix.lower() not in SUFFIXES:
+            if file.suffix.lower() not in suffixes():
                 yield Skipped(file, "its name does not end like an image's")
             elif word := _class_in(file.stem, pattern):
                 yield Found(file, class_name(word), None)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.images.decoding import suffixes
 from attentive_lens.images.sources.base import SET_WORDS, WORKSPACE_MARKER, Found, Skipped, Source, class_name, listed
 
 
@@ -63,7 +63,7 @@ class Folders(Source):
                     if name.startswith("."):
                         continue
                     file = Path(place) / name
-                    if file.suffix.lower() in SUFFIXES:
+                    if file.suffix.lower() in suffixes():
                         some = True
                         yield Found(file, label, set_name)
                     else:

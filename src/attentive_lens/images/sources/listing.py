@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import SUFFIXES
+from attentive_lens.images.decoding import suffixes
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name, listed
 from attentive_lens.images.sources.separated import FEWEST_PIXELS, LABEL_WORDS, SET_COLUMNS, Head, head, is_table
@@ -90,7 +90,7 @@ class Listing(Source):
                 else:
                     yield Skipped(file, f"line {lines.line_num} gives it no label")
         for file in listed(table.parent):
-            if file.suffix.lower() in SUFFIXES and file not in seen and not file.is_dir():
+            if file.suffix.lower() in suffixes() and file not in seen and not file.is_dir():
                 yield Skipped(file, f"{table.name} does not name it")
 
     def columns(self) -> dict[str, dict[str, str]]:
@@ -130,7 +130,7 @@ def _table_at(place: Path) -> Path | None:
     except OSError:
         return None
     tables = [p for p in inside if p.suffix.lower() in (".csv", ".tsv") and p.is_file()]
-    images = [p for p in inside if p.suffix.lower() in SUFFIXES]
+    images = [p for p in inside if p.suffix.lower() in suffixes()]
     return tables[0] if len(tables) == 1 and images else None
 
 
@@ -140,7 +140,7 @@ def _file_column(header: Head, folder: Path, wish: Reading) -> int | None:
         return header.names.index(wish.images) if wish.images in header.names else None
     for k in range(len(header.names)):
         cells = [row[k].strip() for row in header.rows if k < len(row) and row[k].strip()]
-        named = sum(Path(cell).suffix.lower() in SUFFIXES or _resolved(folder, cell).is_file() for cell in cells)
+        named = sum(Path(cell).suffix.lower() in suffixes() or _resolved(folder, cell).is_file() for cell in cells)
         if cells and 2 * named > len(cells):
             return k
     return None
@@ -148,7 +148,7 @@ def _file_column(header: Head, folder: Path, wish: Reading) -> int | None:
 
 def _resolved(folder: Path, name: str) -> Path:
     file = folder / name
-    if file.suffix.lower() not in SUFFIXES:
+    if file.suffix.lower() not in suffixes():
         for ending in ENDINGS:
             longer = file.with_name(file.name + ending) if file.name else file
             if longer.is_file():

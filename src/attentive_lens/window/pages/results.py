@@ -23,34 +23,14 @@ from attentive_lens.window.parts.basics import (
 from attentive_lens.window.parts.contents import Entry
 from attentive_lens.window.parts.empty import EmptyState
 from attentive_lens.window.parts.stage_layout import StageLayout
-from attentive_lens.window.results.against import AgainstView
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.chosen import ChosenImages
-from attentive_lens.window.results.classes import ClassesView
-from attentive_lens.window.results.confidence import ConfidenceView
-from attentive_lens.window.results.map import MapView
-from attentive_lens.window.results.matrix import MatrixView
-from attentive_lens.window.results.new_images import NewImagesView
-from attentive_lens.window.results.overview import OverviewView
-from attentive_lens.window.results.robustness import RobustnessView
-from attentive_lens.window.results.slices import SlicesView
 from attentive_lens.window.results.view import ResultsView
+from attentive_lens.window.results.views import VIEWS
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent, thousands
 
 SETS = ("validation", "test", "training")
-VIEWS: tuple[type[ResultsView], ...] = (
-    OverviewView,
-    MatrixView,
-    ClassesView,
-    ConfidenceView,
-    SlicesView,
-    MapView,
-    RobustnessView,
-    AgainstView,
-    NewImagesView,
-)
-"""In the order of their buttons."""
 V = TypeVar("V", bound=ResultsView)
 LIST = 148
 """Pixels of the list."""
@@ -77,15 +57,16 @@ class ResultsPage(Page):
         self.chosen = ChosenImages(session)
         self.chosen.opened.connect(self._open)
         self.chosen.changed.connect(self.action_changed)
-        self.every = tuple(kind(session) for kind in VIEWS)
-        self.behind = Behind(session, self.chosen, self.view(MatrixView).choose_none)
+        self.made: dict[str, ResultsView] = {}
+        self.word = next(iter(VIEWS))
+        self.behind = Behind(session, self.chosen, self._choose_none)
         self.chosen.all_wrong_asked.connect(self.behind.wrong)
         self.parts = StageLayout(session, self.key, self._make_hero(), self._make_evidence(), self._make_list())
         self.chosen.head.addWidget(self.parts.wide)
         self.stack = either(self, empty, self.parts)
         self.where = self._make_where()
 
-        self.open_view(0)
+        self.open_view(next(iter(VIEWS)))
         session.runs_changed.connect(self._take_run)
         session.scores_ready.connect(self.refresh)
         session.pixels_ready.connect(self.refresh)
@@ -119,12 +100,12 @@ class ResultsPage(Page):
         inside.addWidget(self.remarks, 0, Qt.AlignmentFlag.AlignLeft)
         inside.addSpacing(10)
         self.views = {}
-        for place, kind in enumerate(VIEWS):
-            if kind is NewImagesView:  # of no set: a place of its own
+        for word, view in VIEWS.items():
+            if word == "new images":  # of no set: a place of its own
                 inside.addStretch()
-            words = f"{kind.word[0].upper()}{kind.word[1:]}"
-            self.views[kind] = Entry(words, f"{kind.word} of scores", kind.tip, partial(self.open_view, place))
-            inside.addWidget(self.views[kind])
+            words = f"{word[0].upper()}{word[1:]}"
+            self.views[word] = Entry(words, f"{word} of scores", view.tip, partial(self.open_view, word))
+            inside.addWidget(self.views[word])
         return list_
 
     def _make_hero(self) -> QWidget:
@@ -144,13 +125,6 @@ class ResultsPage(Page):
         row.addWidget(self.relabelled)
         inside.addWidget(self.cautions)
         self.shown = QStackedWidget()
-        for view in self.every:
-            view.leads_to(self.behind)
-            view.set_chosen.connect(self._choose)
-            view.opened.connect(self._open)
-            view.changed.connect(self.action_changed)
-            view.changed.connect(self._show_figures)
-            self.shown.addWidget(view)
         inside.addWidget(self.shown, 1)
         return hero
 
@@ -160,54 +134,74 @@ class ResultsPage(Page):
         inside = vertical(evidence, margins=(12, 0, 16, 0))
         self.right = QStackedWidget()
         self.right.addWidget(self.chosen)
-        for view in self.every:
-            if view.beside is not None:
-                self.right.addWidget(view.beside)
         inside.addWidget(self.right)
         return evidence
 
     def view(self, kind: type[V]) -> V:
         """The view of a kind."""
-        return next(view for view in self.every if isinstance(view, kind))
+        view = self._view(kind.word)
+        if not isinstance(view, kind):
+            raise TypeError(f"{kind.word} is another view")
+        return view
+
+    def _view(self, word: str) -> ResultsView:
+        """A view by its word, made when it is first wanted."""
+        if word not in self.made:
+            view = self.made[word] = VIEWS[word].load()(self.session)
+            view.leads_to(self.behind)
+            view.set_chosen.connect(self._choose)
+            view.opened.connect(self._open)
+            view.changed.connect(self.action_changed)
+            view.changed.connect(self._show_figures)
+            self.shown.addWidget(view)
+            if view.beside is not None:
+                self.right.addWidget(view.beside)
+        return self.made[word]
+
+    def _choose_none(self) -> None:
+        for view in self.made.values():
+            view.choose_none()
 
     @property
     def current(self) -> ResultsView:
         """The view that is seen."""
-        return self.every[self.shown.currentIndex()]
+        return self._view(self.word)
 
     def open(self, kind: type[V]) -> V:
         """Show the view of a kind."""
-        self.open_view(VIEWS.index(kind))
+        self.open_view(kind.word)
         return self.view(kind)
 
-    def open_view(self, place: int) -> None:
-        """Show one of `VIEWS`, by its place."""
-        if place != self.shown.currentIndex():
+    def open_view(self, word: str) -> None:
+        """Show one of `VIEWS`."""
+        if word != self.word:
             self.leaving.emit()
-        self.shown.setCurrentIndex(place)
+        self.word = word
+        self.shown.setCurrentWidget(self.current)
         self.right.setCurrentWidget(self.current.beside or self.chosen)
-        for k, each in enumerate(self.views.values()):
-            each.setChecked(k == place)
-        self.remarks.setChecked(isinstance(self.current, OverviewView))
+        for each, entry in self.views.items():
+            entry.setChecked(each == word)
+        self.remarks.setChecked(word == next(iter(VIEWS)))
         self.refresh()
 
     def _show_figures(self) -> None:
         known = self.session.scores.current is not None
-        for each in self.every:
-            self.views[type(each)].show_figure(each.figure() if known else "")
+        for word, view in VIEWS.items():
+            own = self.made[word].figure() if word in self.made else ""
+            self.views[word].show_figure((own or view.figure(self.session)) if known else "")
 
     def _show_remarks(self) -> None:
         self.cautions.setVisible(bool(self.caution.text()) and self.remarks.isChecked())
 
     def bookmark(self) -> PlainTable:
         """View, set and image at hand."""
-        return {"view": self.shown.currentIndex(), "on": self.session.scores.on, "image": self.chosen.current}
+        return {"view": self.word, "on": self.session.scores.on, "image": self.chosen.current}
 
     def come_back(self, bookmark: PlainTable) -> None:
         """See `Page`."""
         if bookmark["on"] != self.session.scores.on:
             self._choose(str(bookmark["on"]))
-        self.open_view(int(str(bookmark["view"])))
+        self.open_view(str(bookmark["view"]))
         if isinstance(bookmark["image"], int):
             self.chosen.sheet.select(bookmark["image"])
 

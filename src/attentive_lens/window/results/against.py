@@ -22,7 +22,7 @@ from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import counted, thousands
+from attentive_lens.window.words import thousands
 
 CURVES, SIDE = 212, 92
 """Pixels of the curves, and of a picture."""
@@ -46,7 +46,6 @@ class AgainstView(ResultsView):
     requested = pyqtSignal(str, tuple)
 
     word = "against"
-    tip = "Another run's mistakes: fixed, newly made, or still there."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -88,11 +87,6 @@ class AgainstView(ResultsView):
     def leads_to(self, behind: Behind) -> None:
         """See `ResultsView`."""
         self.requested.connect(lambda words, numbers: behind.numbered(f"{words} against run {self.run}", numbers))
-
-    def figure(self) -> str:
-        """How many runs it can be set against."""
-        others = sum(view.has_model for view in self.session.runs.views.values()) - 1
-        return counted(others, "other run", "other runs") if others > 0 else "no other run"
 
     def refresh(self) -> None:
         """The other runs that have a model; the one chosen stays."""

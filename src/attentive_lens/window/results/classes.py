@@ -28,7 +28,6 @@ from attentive_lens.window.parts.unit_square import Line, UnitSquare
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import percent
 
 DRAWN = 30
 """Classes up to which the curves of all are drawn."""
@@ -59,7 +58,6 @@ class ClassesView(ResultsView):
     chosen = pyqtSignal(int)
 
     word = "classes"
-    tip = "Precision, recall and F1 of every class, and the curves of one."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -99,13 +97,6 @@ class ClassesView(ResultsView):
     def leads_to(self, behind: Behind) -> None:
         """See `ResultsView`."""
         self.chosen.connect(behind.of_class)
-
-    def figure(self) -> str:
-        """The class with the least recall."""
-        scores = self.session.scores.current
-        each = scores.measures.by_class if scores is not None else ()
-        known = [(one.recall.value, one.name) for one in each if one.recall.value is not None]
-        return f"{min(known)[1]} {percent(min(known)[0])}" if known else ""
 
     def refresh(self) -> None:
         """Of another run or set; the class in view stays if there is one of its name."""

@@ -35,7 +35,6 @@ class ConfidenceView(ResultsView):
     requested = pyqtSignal(str)
 
     word = "confidence"
-    tip = "How confident answers are, how often rightly, and what withholding unsure ones costs."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -92,12 +91,6 @@ class ConfidenceView(ResultsView):
     def threshold(self) -> float:
         """Below which answers are withheld."""
         return self.slider.value() / THRESHOLDS
-
-    def figure(self) -> str:
-        """How far confidence and accuracy are apart."""
-        scores = self.session.scores.current
-        error = scores.measures.calibration_error if scores is not None else None
-        return f"off by {percent(error)}" if error is not None else ""
 
     def refresh(self) -> None:
         """Of another run or set; raw scores have no calibration."""

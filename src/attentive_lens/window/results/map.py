@@ -43,7 +43,6 @@ class MapView(ResultsView):
     chosen = pyqtSignal(list, tuple)
 
     word = "map"
-    tip = "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -129,10 +128,6 @@ class MapView(ResultsView):
     def _take_method(self, name: str) -> None:
         self.method = name
         self.refresh()
-
-    def figure(self) -> str:
-        """What it is about."""
-        return "all images"
 
     def refresh(self) -> None:
         """Have the images laid out as the settings are now, unless they are."""

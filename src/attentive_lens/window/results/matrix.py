@@ -47,7 +47,6 @@ class MatrixView(ResultsView):
     chosen = pyqtSignal(frozenset)
 
     word = "matrix"
-    tip = "Which class was taken for which."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -105,12 +104,6 @@ class MatrixView(ResultsView):
         self.pairs.blockSignals(True)
         self.pairs.setCurrentRow(-1)
         self.pairs.blockSignals(False)
-
-    def figure(self) -> str:
-        """The most frequent confusion."""
-        scores = self.session.scores.current
-        pairs = scores.measures.confusions if scores is not None else ()
-        return f"{thousands(pairs[0].images)}: {pairs[0].true} → {pairs[0].predicted}" if pairs else ""
 
     def refresh(self) -> None:
         """Show the scores in view, in the order chosen."""

@@ -37,7 +37,6 @@ class NewImagesView(ResultsView):
     """
 
     word = "new images"
-    tip = "Images of no set: dropped, pasted or opened, and answered at once."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -79,10 +78,6 @@ class NewImagesView(ResultsView):
     def act(self) -> None:
         """Explain the image in view."""
         self.details.explain()
-
-    def figure(self) -> str:
-        """What it is about."""
-        return "of any folder"
 
     def refresh(self) -> None:
         """Have the images that are open answered by the run in view, unless they are."""

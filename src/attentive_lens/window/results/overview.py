@@ -120,7 +120,6 @@ class OverviewView(ResultsView):
     """Bars, a table of measures, the gaps in words, and what to know before trusting them."""
 
     word = "overview"
-    tip = "Training, validation and test side by side, with their intervals and the gaps between them."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -174,14 +173,6 @@ class OverviewView(ResultsView):
 
     def _score(self, on: str) -> None:
         self.session.scores.on_set(on, ask=True)
-
-    def figure(self) -> str:
-        """The interval of the accuracy."""
-        scores = self.session.scores.current
-        share = scores.measures.overview.accuracy if scores is not None else None
-        if share is None or share.low is None or share.high is None:
-            return ""
-        return f"{share.low * 100:.1f} to {percent(share.high)}"
 
     def refresh(self) -> None:
         """The sets that are scored; the training set is asked for, the test set on request alone."""

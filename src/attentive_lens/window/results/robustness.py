@@ -171,7 +171,6 @@ class RobustnessView(ResultsView):
     chosen = pyqtSignal(str, tuple, tuple)
 
     word = "robustness"
-    tip = "The same images made worse, grade by grade: what still comes out right."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -208,7 +207,7 @@ class RobustnessView(ResultsView):
         result = self.curves.result
         ways = result.ways if result is not None else ()
         worst = [(grade.right.value or 0.0, way.what) for way in ways for grade in way.grades]
-        return f"{min(worst)[1]} {percent(min(worst)[0])}" if worst else "not measured yet"
+        return f"{min(worst)[1]} {percent(min(worst)[0])}" if worst else ""
 
     def refresh(self) -> None:
         """Of another run or set nothing is known yet."""

@@ -36,7 +36,6 @@ class SlicesView(ResultsView):
     chosen = pyqtSignal(str, tuple)
 
     word = "slices"
-    tip = "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest."
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -58,7 +57,7 @@ class SlicesView(ResultsView):
     def figure(self) -> str:
         """How many are worse than the rest, once that is known."""
         worse = sum(each.p_value < SURE for each in self.slices)
-        return f"{worse} of {len(self.slices)} worse" if self.slices else "parts of the set"
+        return f"{worse} of {len(self.slices)} worse" if self.slices else ""
 
     def refresh(self) -> None:
         """Have the slices of the run and set in view found, once."""

@@ -23,8 +23,8 @@ class ResultsView(QFrame):
 
     Attributes
     ----------
-    word, tip : str
-        On its button, and what is seen in it.
+    word : str
+        Its key in `results.views.VIEWS`, and on its button.
     beside : QWidget or None
         What stands beside it in place of the images behind what is chosen.
 
@@ -39,7 +39,6 @@ class ResultsView(QFrame):
     """
 
     word: ClassVar[str] = ""
-    tip: ClassVar[str] = ""
     beside: QWidget | None = None
 
     set_chosen = pyqtSignal(str)
@@ -56,8 +55,11 @@ class ResultsView(QFrame):
         """Connect what is chosen in it to the images behind."""
 
     def figure(self) -> str:
-        """A few words for the list: what it would say first of the scores in view; empty where that is not known."""
+        """A few words for the list that only the view itself knows; empty where it has none, see `results.views`."""
         return ""
+
+    def choose_none(self) -> None:
+        """What is chosen is chosen elsewhere."""
 
     def action(self) -> tuple[str, bool] | None:
         """The main action's words, and whether it can be done; None for that of all views."""

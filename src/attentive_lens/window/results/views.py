@@ -1,0 +1,162 @@
+"""The views of the Results: each a file, and an entry here. A view is loaded when it is first wanted."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from attentive_lens.window.session import Session
+from attentive_lens.window.words import counted, percent, thousands
+
+if TYPE_CHECKING:
+    from attentive_lens.window.results.view import ResultsView
+
+
+@dataclass(frozen=True)
+class View:
+    """A view as the list shows it, and what loads it.
+
+    Attributes
+    ----------
+    tip : str
+        What is seen in it.
+    figure : callable
+        A few words for the list: what it would say first of the scores in view, before it is there itself; empty where
+        that is not known.
+    load : callable
+        Gives its class.
+    """
+
+    tip: str
+    figure: Callable[[Session], str]
+    load: Callable[[], type[ResultsView]]
+
+
+def _overview() -> type[ResultsView]:
+    from attentive_lens.window.results.overview import OverviewView
+
+    return OverviewView
+
+
+def _matrix() -> type[ResultsView]:
+    from attentive_lens.window.results.matrix import MatrixView
+
+    return MatrixView
+
+
+def _classes() -> type[ResultsView]:
+    from attentive_lens.window.results.classes import ClassesView
+
+    return ClassesView
+
+
+def _confidence() -> type[ResultsView]:
+    from attentive_lens.window.results.confidence import ConfidenceView
+
+    return ConfidenceView
+
+
+def _slices() -> type[ResultsView]:
+    from attentive_lens.window.results.slices import SlicesView
+
+    return SlicesView
+
+
+def _map() -> type[ResultsView]:
+    from attentive_lens.window.results.map import MapView
+
+    return MapView
+
+
+def _robustness() -> type[ResultsView]:
+    from attentive_lens.window.results.robustness import RobustnessView
+
+    return RobustnessView
+
+
+def _against() -> type[ResultsView]:
+    from attentive_lens.window.results.against import AgainstView
+
+    return AgainstView
+
+
+def _new_images() -> type[ResultsView]:
+    from attentive_lens.window.results.new_images import NewImagesView
+
+    return NewImagesView
+
+
+def _interval(session: Session) -> str:
+    """The interval of the accuracy."""
+    scores = session.scores.current
+    share = scores.measures.overview.accuracy if scores is not None else None
+    if share is None or share.low is None or share.high is None:
+        return ""
+    return f"{share.low * 100:.1f} to {percent(share.high)}"
+
+
+def _confusion(session: Session) -> str:
+    """The most frequent confusion."""
+    scores = session.scores.current
+    pairs = scores.measures.confusions if scores is not None else ()
+    return f"{thousands(pairs[0].images)}: {pairs[0].true} → {pairs[0].predicted}" if pairs else ""
+
+
+def _least_recall(session: Session) -> str:
+    """The class with the least recall."""
+    scores = session.scores.current
+    each = scores.measures.by_class if scores is not None else ()
+    known = [(one.recall.value, one.name) for one in each if one.recall.value is not None]
+    return f"{min(known)[1]} {percent(min(known)[0])}" if known else ""
+
+
+def _calibration(session: Session) -> str:
+    """How far confidence and accuracy are apart."""
+    scores = session.scores.current
+    error = scores.measures.calibration_error if scores is not None else None
+    return f"off by {percent(error)}" if error is not None else ""
+
+
+def _others(session: Session) -> str:
+    """How many runs it can be set against."""
+    others = sum(view.has_model for view in session.runs.views.values()) - 1
+    return counted(others, "other run", "other runs") if others > 0 else "no other run"
+
+
+VIEWS: dict[str, View] = {
+    "overview": View(
+        "Training, validation and test side by side, with their intervals and the gaps between them.",
+        _interval,
+        _overview,
+    ),
+    "matrix": View("Which class was taken for which.", _confusion, _matrix),
+    "classes": View("Precision, recall and F1 of every class, and the curves of one.", _least_recall, _classes),
+    "confidence": View(
+        "How confident answers are, how often rightly, and what withholding unsure ones costs.",
+        _calibration,
+        _confidence,
+    ),
+    "slices": View(
+        "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
+        lambda _: "parts of the set",
+        _slices,
+    ),
+    "map": View(
+        "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
+        lambda _: "all images",
+        _map,
+    ),
+    "robustness": View(
+        "The same images made worse, grade by grade: what still comes out right.",
+        lambda _: "not measured yet",
+        _robustness,
+    ),
+    "against": View("Another run's mistakes: fixed, newly made, or still there.", _others, _against),
+    "new images": View(
+        "Images of no set: dropped, pasted or opened, and answered at once.",
+        lambda _: "of any folder",
+        _new_images,
+    ),
+}
+"""By their words, in the order of their buttons."""
