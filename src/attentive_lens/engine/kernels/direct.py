@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 
@@ -121,7 +122,7 @@ def ready(kernel: Array, window: Window) -> Filters:
     back = []
     for rows in _phases(window, 0):
         for columns in _phases(window, 1):
-            part = kernel[np.ix_(rows.places, columns.places)].transpose(0, 1, 3, 2)
+            part = kernel[list(rows.places)][:, list(columns.places)].transpose(0, 1, 3, 2)
             back.append((rows, columns, panels(np.ascontiguousarray(part))))
     return Filters(panels(kernel), tuple(back))
 
@@ -224,7 +225,8 @@ def input_gradient(
     return out
 
 
-def _phases(window: Window, side: int) -> list[Phase]:
+@cache
+def _phases(window: Window, side: int) -> tuple[Phase, ...]:
     """The phases of rows (side 0) or columns (1).
 
     Pixel y of the map got to output (y + before − u·dilation) / stride by filter place u, where that is whole.
@@ -235,7 +237,7 @@ def _phases(window: Window, side: int) -> list[Phase]:
         places = tuple(u for u in range(window.kernel[side]) if (offset + before - u * dilation) % stride == 0)[::-1]
         first = (offset + before - places[0] * dilation) // stride if places else 0
         phases.append(Phase(offset, places, first, dilation // math.gcd(stride, dilation)))
-    return phases
+    return tuple(phases)
 
 
 def _pads(phases: list[Phase], stride: int, have: int, want: int) -> tuple[int, int]:

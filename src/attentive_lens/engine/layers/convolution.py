@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TypeAlias
 
 import numpy as np
@@ -37,7 +38,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
 
     can_activate = True
 
-    @property
+    @cached_property
     def window(self) -> Window:
         """The window and its padding."""
         s = self.settings
@@ -53,6 +54,16 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
         """What it runs by for one image's input shape."""
         return kernel_for(self.settings, input_shape, self.kernels)
 
+    @cached_property
+    def _kernels(self) -> dict[Shape, str]:
+        """By input shapes that were met: pieces ask for every batch."""
+        return {}
+
+    def _way(self, input_shape: Shape) -> str:
+        if input_shape not in self._kernels:
+            self._kernels[input_shape] = self.kernel(input_shape)
+        return self._kernels[input_shape]
+
     def start(
         self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
@@ -67,7 +78,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
 
     def prepare(self, weights: dict[str, Array], input_shape: Shape) -> Tiles | Filters | None:
         """The filters as the kernel reads them; None where it reads them as they are."""
-        way = self.kernel(input_shape)
+        way = self._way(input_shape)
         if way == "tiles":
             return self._tiles(weights["kernel"])
         return ready(weights["kernel"], self.window) if way == "direct" and self.settings.groups == 1 else None
@@ -78,7 +89,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
     def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Seen]:
         """N×OH×OW×F; keeps the input and the transformed filters."""
         kernel, bias = weights["kernel"], weights["bias"]
-        way = self.kernel(inputs.shape[1:])
+        way = self._way(inputs.shape[1:])
         if way == "tiles":
             transformed = call.ready if isinstance(call.ready, Tiles) else self._tiles(kernel)
             rows, columns, _ = self.settings.output_shape(inputs.shape[1:])
@@ -121,7 +132,7 @@ class ConvolutionLayer(Layer[Convolution, Array, Seen]):
             if not need_inputs:
                 return None, gradients
             return tiles.convolve(grad, filters.turned, 2 - before, rows, columns, None, False), gradients
-        if self.kernel(inputs.shape[1:]) == "depthwise":
+        if self._way(inputs.shape[1:]) == "depthwise":
             to_images, to_kernel = self._depthwise_backward(inputs, kernel, grad)
             if need_weights:
                 gradients["kernel"] = to_kernel
