@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
 
@@ -16,27 +17,22 @@ LOOSE = {"contract", "reassoc", "nsz"}
 """What the compiler may do to sums; it may not assume that nothing is infinite."""
 
 
-@njit(cache=True, nogil=True, fastmath=LOOSE, inline="always")
-def _down(inputs: Array, a: int, ka: np.floating, b: int, kb: np.floating, c: int, kc: np.floating, d: int, kd: np.floating, out: Array, to: int) -> None:  # fmt: skip  # noqa: E501
-    """out[to] = ka·inputs[a] + kb·inputs[b] + kc·inputs[c] + kd·inputs[d], rows of one length."""
-    for j in range(inputs.shape[1]):
-        out[to, j] = ka * inputs[a, j] + kb * inputs[b, j] + kc * inputs[c, j] + kd * inputs[d, j]
+FROM_IMAGES = (
+    np.array([[0, 2, 4, 4], [1, 2, 3, 4], [1, 2, 3, 4], [1, 2, 3, 4], [1, 2, 3, 4], [1, 3, 5, 5]]),
+    np.array([[4, -5, 1, 0], [-4, -4, 1, 1], [4, -4, -1, 1], [-2, -1, 2, 1], [2, -1, -2, 1], [4, -5, 1, 0]]),
+    6,
+)
+"""A transform: for each of the six rows (or columns) that it makes the four that these are made of, and times what;
+and of how many rows, 4 apart, it is made."""
+FROM_GRADIENT = (
+    np.array([[0, 0, 0, 0], [0, 1, 2, 3], [0, 1, 2, 3], [0, 1, 2, 3], [0, 1, 2, 3], [3, 3, 3, 3]]),
+    np.array([[1, 0, 0, 0], [1, 1, 1, 1], [1, -1, 1, -1], [1, 2, 4, 8], [1, -2, 4, -8], [1, 0, 0, 0]]),
+    4,
+)
+"""The transposed map of `tiles_to_images`, for the gradient of its output."""
 
 
-@njit(cache=True, nogil=True, fastmath=LOOSE, inline="always")
-def _along(inputs: Array, row: int, a: int, ka: np.floating, b: int, kb: np.floating, c: int, kc: np.floating, d: int, kd: np.floating, out: Array, to: int, first: int, tiles: int) -> None:  # fmt: skip  # noqa: E501
-    """The same of columns a to d of every tile in a row, to tiles ``first`` … of ``out[to]``."""
-    for t in range(tiles):
-        for f in range(inputs.shape[2]):
-            out[to, first + t, f] = (
-                ka * inputs[row, 4 * t + a, f]
-                + kb * inputs[row, 4 * t + b, f]
-                + kc * inputs[row, 4 * t + c, f]
-                + kd * inputs[row, 4 * t + d, f]
-            )
-
-
-@njit(cache=True, nogil=True, inline="always")
+@njit(nogil=True)
 def _lines(images: Array, image: int, top: int, before: int, line: Array) -> None:
     """Fill ``line`` (rows×columns×C) with the image from row ``top`` and column ``-before`` on, zeros outside.
 
@@ -58,31 +54,50 @@ def _lines(images: Array, image: int, top: int, before: int, line: Array) -> Non
 
 
 @njit(cache=True, nogil=True, fastmath=LOOSE)
-def tiles_from_images(images: Array, before: int, down: int, across: int, first: int, strips: int, out: Array) -> None:
-    """Transform 6×6 pixels of every tile: ``out`` is 36×tiles×C, tiles counted along each strip."""
-    channels = images.shape[3]
-    kind = images.dtype.type
-    nil, one, two, four, five = kind(0), kind(1), kind(2), kind(4), kind(5)
-    columns = 4 * across + 2
-    line, half = np.zeros((6, columns, channels), images.dtype), np.zeros((6, columns, channels), images.dtype)
-    lines, halves = line.reshape(6, columns * channels), half.reshape(6, columns * channels)
+def tiles_from(
+    maps: Array, places: NDArray[np.int64], factors: NDArray[np.int64], tall: int, before: int, down: int, across: int,
+    first: int, strips: int, out: Array,
+) -> None:  # fmt: skip
+    """Transform the pixels of every tile: ``out`` is 36×tiles×C, tiles counted along each strip.
+
+    Parameters
+    ----------
+    maps : ndarray, N×H×W×C
+        Images, or the gradient of outputs; zeros outside.
+    places, factors, tall
+        `FROM_IMAGES` or `FROM_GRADIENT`.
+    before : int
+        Rows and columns by which the first tile begins before the map.
+    down, across : int
+        Tiles of a map.
+    first, strips : int
+        Which strips are transformed.
+    """
+    columns, channels = 4 * across + tall - 4, maps.shape[3]
+    where, times = places.astype(np.uint64), factors.astype(maps.dtype)
+    line, half = np.zeros((tall, columns, channels), maps.dtype), np.empty((6, columns, channels), maps.dtype)
+    lines, halves = line.reshape(tall, columns * channels), half.reshape(6, columns * channels)
     for s in range(strips):
         image, strip = divmod(first + s, down)
-        _lines(images, image, strip * 4 - before, before, line)
-        _down(lines, 0, four, 2, -five, 4, one, 4, nil, halves, 0)
-        _down(lines, 1, -four, 2, -four, 3, one, 4, one, halves, 1)
-        _down(lines, 1, four, 2, -four, 3, -one, 4, one, halves, 2)
-        _down(lines, 1, -two, 2, -one, 3, two, 4, one, halves, 3)
-        _down(lines, 1, two, 2, -one, 3, -two, 4, one, halves, 4)
-        _down(lines, 1, four, 3, -five, 5, one, 5, nil, halves, 5)
-        at = s * across
+        _lines(maps, image, strip * 4 - before, before, line)
+        for k in range(6):
+            a, b, c, d = where[k, 0], where[k, 1], where[k, 2], where[k, 3]
+            ka, kb, kc, kd = times[k, 0], times[k, 1], times[k, 2], times[k, 3]
+            for j in range(columns * channels):
+                halves[k, j] = ka * lines[a, j] + kb * lines[b, j] + kc * lines[c, j] + kd * lines[d, j]
         for r in range(6):
-            _along(half, r, 0, four, 2, -five, 4, one, 4, nil, out, r * 6, at, across)
-            _along(half, r, 1, -four, 2, -four, 3, one, 4, one, out, r * 6 + 1, at, across)
-            _along(half, r, 1, four, 2, -four, 3, -one, 4, one, out, r * 6 + 2, at, across)
-            _along(half, r, 1, -two, 2, -one, 3, two, 4, one, out, r * 6 + 3, at, across)
-            _along(half, r, 1, two, 2, -one, 3, -two, 4, one, out, r * 6 + 4, at, across)
-            _along(half, r, 1, four, 3, -five, 5, one, 5, nil, out, r * 6 + 5, at, across)
+            for k in range(6):
+                a, b, c, d = where[k, 0], where[k, 1], where[k, 2], where[k, 3]
+                ka, kb, kc, kd = times[k, 0], times[k, 1], times[k, 2], times[k, 3]
+                for t in range(across):
+                    x = np.uint64(4 * t)
+                    for f in range(channels):
+                        out[6 * r + k, s * across + t, f] = (
+                            ka * half[r, x + a, f]
+                            + kb * half[r, x + b, f]
+                            + kc * half[r, x + c, f]
+                            + kd * half[r, x + d, f]
+                        )
 
 
 @njit(cache=True, nogil=True, fastmath=LOOSE)
@@ -151,31 +166,3 @@ def tiles_to_images(
                 if activate:
                     for f in range(filters):
                         out[image, y, c, f] = max(out[image, y, c, f], zero)
-
-
-@njit(cache=True, nogil=True, fastmath=LOOSE)
-def tiles_from_gradient(grad: Array, down: int, across: int, first: int, strips: int, out: Array) -> None:
-    """The transposed map of `tiles_to_images` for the gradient of its output: ``out`` is 36×tiles×F."""
-    filters = grad.shape[3]
-    kind = grad.dtype.type
-    nil, one, two, four, eight = kind(0), kind(1), kind(2), kind(4), kind(8)
-    columns = 4 * across
-    line, half = np.zeros((4, columns, filters), grad.dtype), np.zeros((6, columns, filters), grad.dtype)
-    lines, halves = line.reshape(4, columns * filters), half.reshape(6, columns * filters)
-    for s in range(strips):
-        image, strip = divmod(first + s, down)
-        _lines(grad, image, 4 * strip, 0, line)
-        _down(lines, 0, one, 0, nil, 0, nil, 0, nil, halves, 0)
-        _down(lines, 0, one, 1, one, 2, one, 3, one, halves, 1)
-        _down(lines, 0, one, 1, -one, 2, one, 3, -one, halves, 2)
-        _down(lines, 0, one, 1, two, 2, four, 3, eight, halves, 3)
-        _down(lines, 0, one, 1, -two, 2, four, 3, -eight, halves, 4)
-        _down(lines, 3, one, 3, nil, 3, nil, 3, nil, halves, 5)
-        at = s * across
-        for r in range(6):
-            _along(half, r, 0, one, 0, nil, 0, nil, 0, nil, out, r * 6, at, across)
-            _along(half, r, 0, one, 1, one, 2, one, 3, one, out, r * 6 + 1, at, across)
-            _along(half, r, 0, one, 1, -one, 2, one, 3, -one, out, r * 6 + 2, at, across)
-            _along(half, r, 0, one, 1, two, 2, four, 3, eight, out, r * 6 + 3, at, across)
-            _along(half, r, 0, one, 1, -two, 2, four, 3, -eight, out, r * 6 + 4, at, across)
-            _along(half, r, 3, one, 3, nil, 3, nil, 3, nil, out, r * 6 + 5, at, across)

@@ -14,7 +14,7 @@ import numpy as np
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.kernels.scratch import scratch
-from attentive_lens.engine.kernels.tile_loops import tiles_from_gradient, tiles_from_images, tiles_to_images
+from attentive_lens.engine.kernels.tile_loops import FROM_GRADIENT, FROM_IMAGES, tiles_from, tiles_to_images
 
 SIDE, PLACES = 4, 36
 """Output pixels on a tile's side, and places of the transformed tile."""
@@ -80,7 +80,7 @@ def convolve(
     for first, strips in _blocks(n * down, across, channels, filters, images.itemsize):
         inputs = scratch("tiles inputs", (PLACES, strips * across, channels), images.dtype)
         products = scratch("tiles made", (PLACES, strips * across, filters), images.dtype)
-        tiles_from_images(images, before, down, across, first, strips, inputs)
+        tiles_from(images, *FROM_IMAGES, before, down, across, first, strips, inputs)
         np.matmul(inputs, places, out=products)
         tiles_to_images(products, added, activate, down, across, first, strips, out)
     return out
@@ -96,8 +96,8 @@ def filter_gradient(images: Array, grad: Array, before: int) -> Array:
     for first, strips in _blocks(n * down, across, channels, filters, grad.itemsize):
         inputs = scratch("tiles inputs", (PLACES, strips * across, channels), grad.dtype)
         came = scratch("tiles made", (PLACES, strips * across, filters), grad.dtype)
-        tiles_from_images(images, before, down, across, first, strips, inputs)
-        tiles_from_gradient(grad, down, across, first, strips, came)
+        tiles_from(images, *FROM_IMAGES, before, down, across, first, strips, inputs)
+        tiles_from(grad, *FROM_GRADIENT, 0, down, across, first, strips, came)
         np.matmul(inputs.transpose(0, 2, 1), came, out=part)
         sums += part
     matrix = np.kron(FILTERS, FILTERS).astype(grad.dtype)

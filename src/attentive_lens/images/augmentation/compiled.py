@@ -7,7 +7,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@njit(nogil=True, error_model="numpy", forceinline=True)
 def _aim(
     x: NDArray[np.float32],
     y: NDArray[np.float32],
@@ -28,7 +28,7 @@ def _aim(
         at[c] = (top * np.int32(columns) + left) * np.int32(channels)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(nogil=True, forceinline=True)
 def _mix(
     source: NDArray[np.float32],
     at: NDArray[np.int32],
