@@ -67,9 +67,9 @@ make_environment() {
     cp "$lock" "$stamp"
 }
 
-# compile_loops: what is compiled at its first use, now and in the background, with the lowest priority.
+# compile_loops: what is compiled at its first use, now and in the background, by two that share it.
 compile_loops() {
-    "$python" -m attentive_lens.desk.compiling </dev/null >/dev/null 2>&1 &
+    for _ in 1 2; do "$python" -m attentive_lens.desk.compiling </dev/null >/dev/null 2>&1 & done
 }
 
 # need_qt PLATFORM (offscreen, xcb or wayland): names and installs the system libraries that Qt lacks.

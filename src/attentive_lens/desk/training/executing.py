@@ -17,6 +17,7 @@ from attentive_lens.core.files import remove_leftovers
 from attentive_lens.core.jobs import Job, Stopped, finish
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
+from attentive_lens.desk.compiling import compiled
 from attentive_lens.desk.training.controlling import RunControl
 from attentive_lens.desk.training.preparing import Setup, last_checkpoint, prepare
 from attentive_lens.desk.training.runs import RunReader
@@ -155,6 +156,7 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, control: RunC
         for epoch in last.card.get("untold", ()):
             if epoch["epoch"] not in epochs_told:
                 journal.write("epoch", **epoch)
+    yield from _unless(lambda: control.word() == STOP, compiled())
     setup = yield from prepare(workspace, claimed, last)
     if last is None:
         claimed.keep_images(setup.data.collection.rows, setup.data.collection.sets, setup.names)

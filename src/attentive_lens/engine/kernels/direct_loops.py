@@ -302,7 +302,7 @@ def correlate(
             corner += image * walk.image
         for r in range(to.rows):
             at, ct = corner + r * walk.row, to.first + image * to.image + r * to.row
-            f, panel = np.int64(0), np.int64(0)  # of a plain 0 the compiler makes a case of its own
+            f, panel = int(to.filters) * 0, int(depth) * 0  # of a plain 0 the compiler makes a case of its own
             while f < to.filters:
                 left = to.filters - f
                 width = _block_width(left, lanes)

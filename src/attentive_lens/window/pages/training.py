@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QInputDialog, QProgressBar, QPushButton, QScrollArea, QStackedWidget, QWidget
 
 from attentive_lens.core.records import PlainTable
+from attentive_lens.desk import compiling
 from attentive_lens.desk.training.controlling import CONTINUE, PAUSE, RATE, STOP, STOP_AFTER_EPOCH
 from attentive_lens.desk.training.runs import RunView, resumable
 from attentive_lens.plan.optimisers import OptimiserSettings
@@ -317,7 +318,9 @@ class TrainingPage(Page):
             figure = duration(sum(epoch.seconds for epoch in view.epochs)) if view.epochs else "–"
             words = " · ".join(filter(None, ("taken", view.reason.partition(":")[0])))
         elif not view.started or not done:
-            figure, words = "–", "starting"
+            ready, loops = compiling.progress()
+            figure = "–"
+            words = "starting" if ready == loops else f"{compiling.DOING}: {ready} of {loops}"
         else:
             gone = time.time() - view.started
             figure, words = duration(gone / done * max(0, total - done)), f"left, after {duration(gone)}"
