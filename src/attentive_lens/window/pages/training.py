@@ -299,6 +299,8 @@ class TrainingPage(Page):
         states = {"training": "is training", "done": "is done", "stopped": "was stopped", "failed": "failed"}
         states["waiting"] = "waits in the queue"
         state = "is paused" if view.paused else states.get(view.state, "broke off")
+        if view.state == "training" and not view.steps[0] and compiling.is_needed():
+            state = "is {}: {} of {}".format(compiling.DOING, *compiling.progress())
         self.title.setText(f"Run {view.number} {state}")
         self.title.setToolTip(view.reason)
         done, total = view.steps
@@ -318,9 +320,7 @@ class TrainingPage(Page):
             figure = duration(sum(epoch.seconds for epoch in view.epochs)) if view.epochs else "–"
             words = " · ".join(filter(None, ("taken", view.reason.partition(":")[0])))
         elif not view.started or not done:
-            ready, loops = compiling.progress()
-            figure = "–"
-            words = "starting" if ready == loops else f"{compiling.DOING}: {ready} of {loops}"
+            figure, words = "–", "starting"
         else:
             gone = time.time() - view.started
             figure, words = duration(gone / done * max(0, total - done)), f"left, after {duration(gone)}"

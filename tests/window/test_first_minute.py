@@ -1,0 +1,50 @@
+"""What the window says while loops are compiled for this processor, and that it loads no view before it is wanted."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from PyQt6.QtWidgets import QLabel
+from pytestqt.qtbot import QtBot
+from tests.driving import child, stage
+
+from attentive_lens.desk import compiling
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.results.views import VIEWS
+
+
+def test_a_run_that_has_no_step_yet_says_how_far_compiling_is(
+    qtbot: QtBot, shared: Frame, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    stage(qtbot, shared, "training")
+    page, runs = shared.page("training"), shared.session.runs
+    assert runs.current is not None
+    begun = replace(runs.views[runs.current], state="training", epochs=[], batches=[], paused=False)
+    monkeypatch.setitem(runs.views, runs.current, begun)
+    title = child(page, QLabel, "training title")
+    for done, words in ((1, "is compiling for this processor, once: 1 of 2"), (2, "is training")):
+        monkeypatch.setattr(compiling, "progress", lambda done=done: (done, 2))
+        page.refresh()
+        assert title.text() == f"Run {runs.current} {words}"
+        qtbot.waitUntil(lambda: title.sizeHint().width() <= title.width())
+    monkeypatch.undo()
+    page.refresh()
+
+
+def test_every_view_of_the_results_is_made_when_it_is_first_opened(qtbot: QtBot, shared: Frame) -> None:
+    stage(qtbot, shared, "results")
+    page = ResultsPage(shared.session)
+    qtbot.addWidget(page)
+    assert list(page.made) == ["overview"]
+    figures = [entry.figure for entry in page.views.values()]
+    for word, view in VIEWS.items():
+        page.open_view(word)
+        assert page.current.word == word == view.load().word
+        assert page.shown.currentWidget() is page.current
+        assert page.current is page.view(view.load())
+    assert list(page.made) == list(VIEWS)
+    page.open_view("overview")
+    assert page.shown.count() == len(VIEWS)
+    assert figures[0], "it is known before a view is there"
