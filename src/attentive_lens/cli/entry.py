@@ -69,7 +69,7 @@ COMMANDS: dict[str, str] = {
     "try": "explaining/inspecting",
     "predict": "results/predicting",
     "extensions": "extensions.ListExtensions",
-    "measure": "commands",
+    "measure": "measuring",
 }
 """The module of each, or the request in a module of `desk.requests` that it asks; that alone is loaded for it."""
 PROGRAM = "attentive-lens"

@@ -13,6 +13,7 @@ import time
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -149,7 +150,9 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
     seconds = spent / epochs
     cost, first_cost = sum(fact.multiply_adds for fact in facts), costs_of_first(network_plan, facts)
     done = images * (3 * cost - first_cost) + judged * cost
-    return EpochFigure(name, done / seconds / ((before + after) / 2), seconds, done, shares)
+    speed = done / ((before + after) / 2)
+    each = [speed / (later - sooner) for (sooner, _), (later, _) in pairwise(clock.marks)]
+    return EpochFigure(name, speed / seconds, min(each), max(each), seconds, done, shares)
 
 
 def costs_of_first(network: NetworkPlan, facts: Sequence[Facts]) -> int:

@@ -40,6 +40,8 @@ class EpochFigure:
         Of the starting network.
     ratio : float
         Multiply-adds done a second, as a share of the peak taken before and after.
+    low, high : float
+        The same of the slowest and of the fastest of the epochs that were counted.
     seconds : float
         It took.
     multiply_adds : int
@@ -50,6 +52,8 @@ class EpochFigure:
 
     name: str
     ratio: float
+    low: float
+    high: float
     seconds: float
     multiply_adds: int
     shares: dict[str, float]
@@ -62,6 +66,35 @@ class Held:
     grown_mb: float
     needed_mb: float
     ratio: float
+
+
+@dataclass(frozen=True)
+class Change:
+    """A figure of both.
+
+    Attributes
+    ----------
+    what : str
+        Was measured.
+    before, now : float
+        Each as a share of the peak of its own measurement; of memory, of what must be held.
+    ratio : float
+        Of these two.
+    verdict : str
+        "fell" or "rose" where the ranges of the samples do not even touch and it is more than measurements of the same
+        code differ by, else empty; of memory "grew" or "shrank".
+    """
+
+    what: str
+    before: float
+    now: float
+    ratio: float
+    verdict: str
+
+    @property
+    def is_worse(self) -> bool:
+        """Whether it is slower, or holds more."""
+        return self.verdict in ("fell", "grew")
 
 
 @dataclass(frozen=True)
@@ -82,6 +115,8 @@ class Measured:
         Network → what training it holds; None where it could not be measured.
     epochs : tuple of EpochFigure
         Of starting networks, as a user trains them.
+    against : tuple of Change
+        What earlier figures they were compared with say of each; empty where they were not.
     """
 
     threads: int
@@ -90,3 +125,4 @@ class Measured:
     figures: tuple[Figure, ...]
     memory: dict[str, Held | None]
     epochs: tuple[EpochFigure, ...]
+    against: tuple[Change, ...] = ()
