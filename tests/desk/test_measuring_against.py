@@ -11,7 +11,7 @@ from tests.cli.running import command, last_object
 
 from attentive_lens.core.records import without_arrays
 from attentive_lens.desk.measuring import engine
-from attentive_lens.desk.measuring.against import DRIFT, changes, kept
+from attentive_lens.desk.measuring.against import DRIFT, changes, read_figures
 from attentive_lens.desk.measuring.results import EpochFigure, Figure, Held, Measured
 from attentive_lens.errors import BadFile, BadValue
 
@@ -67,15 +67,15 @@ def test_what_only_one_measured_is_left_out() -> None:
 def test_what_was_kept_is_read_again_and_all_else_refused_before_anything_is_measured(tmp_path: Path) -> None:
     file = tmp_path / "figures.json"
     file.write_text(json.dumps(without_arrays(measured(0.5))), "utf-8")
-    assert kept(file, 2) == measured(0.5)
+    assert read_figures(file, 2) == measured(0.5)
     with pytest.raises(BadValue, match="2 threads, and 4"):
-        kept(file, 4)
+        read_figures(file, 4)
     for content in (b"", b"{}", b'{"threads": "two"}', b"\xff\xfe", b"[1, 2]"):
         file.write_bytes(content)
         with pytest.raises(BadFile, match="holds no figures"):
-            kept(file, 2)
+            read_figures(file, 2)
     with pytest.raises(BadFile, match="no such file"):
-        kept(tmp_path / "none.json", 2)
+        read_figures(tmp_path / "none.json", 2)
     assert (
         "no such file"
         in last_object(command("measure", "--against", tmp_path / "no", "--json", code=1))["error"]["why"]
@@ -92,8 +92,8 @@ def test_the_command_says_what_fell(tmp_path: Path, monkeypatch: pytest.MonkeyPa
     file.write_text(json.dumps(without_arrays(measured(1.0))), "utf-8")
     said = command("measure", "--against", file)
     assert "Worse by more than the samples vary: a step." in said
-    told = last_object(command("measure", "--against", file, "--json"))["against"]
-    assert {each["what"]: each["verdict"] for each in told} == {
+    against = last_object(command("measure", "--against", file, "--json"))["against"]
+    assert {each["what"]: each["verdict"] for each in against} == {
         "a step": "fell",
         "epoch of two blocks": "rose",
         "memory of the network": "",

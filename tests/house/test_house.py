@@ -74,6 +74,19 @@ def test_the_faces_are_light(module: str) -> None:
     assert done.stdout.strip() == "[]", done.stdout + done.stderr
 
 
+def test_no_stage_or_view_of_the_window_loads_anything_compiled() -> None:
+    code = """
+import sys
+from attentive_lens.window.pages import STAGES
+from attentive_lens.window.results.views import VIEWS
+for each in (*STAGES.values(), *VIEWS.values()):
+    each.load()
+print([m for m in sys.modules if m in ("numba", "scipy", "sklearn", "onnx", "matplotlib")])
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert done.stdout.strip() == "[]", done.stdout + done.stderr
+
+
 def test_no_file_is_longer_than_400_lines() -> None:
     long = [str(f) for f in SOURCES.rglob("*.py") if len(f.read_text("utf-8").splitlines()) > 400]
     assert long == []

@@ -87,7 +87,7 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
     scores: dict[str, SetFigures] = {}
     explained: list[Explained] = []
     folder, results = str(place.folder), place.folder / "results"
-    wrong: list[Answer] = []
+    wrong: tuple[Answer, ...] = ()
     filters = write_filters(finish(carry_out(FirstFilters(RunImage(folder, run.number, 1)))), results)
     for on in ("validation", "test"):
         try:

@@ -27,13 +27,13 @@ def measure(
 ) -> None:
     """Time the engine on this machine, as ratios to its matrix-product peak."""
     from attentive_lens.core.values import unknown_word
-    from attentive_lens.desk.measuring.against import changes, kept
+    from attentive_lens.desk.measuring.against import changes, read_figures
     from attentive_lens.desk.measuring.engine import measure as measured
     from attentive_lens.engine.kernels.choice import KERNELS
 
     if kernels not in KERNELS:
         raise unknown_word("kernels", kernels, frozenset(KERNELS))
-    before = kept(against, threads) if against is not None else None
+    before = read_figures(against, threads) if against is not None else None
     measurements = watched(measured(threads, quick, kernels), "measuring")
     if before is not None:
         measurements = replace(measurements, against=changes(before, measurements))

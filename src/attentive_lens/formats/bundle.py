@@ -13,17 +13,19 @@ import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from safetensors.numpy import save
 
 from attentive_lens.core.files import replacing
-from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.network import Network
 from attentive_lens.errors import BadFile
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.network import NetworkPlan
+
+if TYPE_CHECKING:
+    from attentive_lens.engine.arrays import Array, Weights
+    from attentive_lens.engine.network import Network
 
 FORMAT = 1
 
@@ -74,6 +76,8 @@ class ModelFile:
 
     def network(self) -> Network:
         """A network that runs."""
+        from attentive_lens.engine.network import Network  # only here: the window opens model files, and runs none
+
         return Network(self.plan, self.preprocessor.settings.shape, self.weights, self.kernels)
 
     def write(self, file: Path, half: bool = False) -> None:

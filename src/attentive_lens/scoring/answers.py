@@ -88,7 +88,8 @@ class SetAnswers:
         """The row of every image, by its number."""
         return {image: row for row, image in enumerate(self.numbers.tolist())}
 
-    @property
-    def wrong(self) -> list[Answer]:
+    @cached_property
+    def wrong(self) -> tuple[Answer, ...]:
         """The images answered wrongly, the most confident first."""
-        return sorted((a for a in self.answers if a.predicted != a.true), key=lambda a: (-a.probability, a.image))
+        wrong = (a for a in self.answers if a.predicted != a.true)
+        return tuple(sorted(wrong, key=lambda a: (-a.probability, a.image)))

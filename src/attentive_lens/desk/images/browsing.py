@@ -90,10 +90,9 @@ def _kept(
     keep = np.ones(len(collection.rows), bool)
     if choice.label is not None:
         keep &= collection.labels == choice.label
-    if not set(collection.sets) <= choice.sets:
-        keep &= np.isin(np.array(collection.sets), sorted(choice.sets))
+    keep &= collection.in_sets(choice.sets)
     if choice.flagged:
-        keep &= np.array([row.flagged for row in collection.rows], bool)
+        keep &= np.isin(np.arange(len(keep)), collection.flagged)
     for name, (low, high) in choice.within.items():
         if name in measures:
             keep &= (measures[name] >= low) & (measures[name] <= high)
@@ -106,7 +105,7 @@ def _kept(
 
 
 def _by_class_and_set(collection: Collection, places: NDArray[np.int64]) -> list[Shown]:
-    codes = np.array([SHOWN_SETS.index(name) for name in collection.sets], np.int64)[places]
+    codes = collection.set_codes(SHOWN_SETS)[places]
     keys = collection.labels[places] * len(SHOWN_SETS) + codes
     ranked = np.argsort(keys, kind="stable")
     edges = np.flatnonzero(np.diff(keys[ranked])) + 1

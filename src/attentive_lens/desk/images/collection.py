@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from collections.abc import Hashable, Mapping
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -49,9 +49,43 @@ class Collection:
         return np.array([row.label for row in self.rows], np.int64)
 
     @cached_property
+    def digests(self) -> NDArray[np.int64]:
+        """Of the images' pixels, N; 0 where none was noted."""
+        return np.array([row.digest for row in self.rows], np.int64)
+
+    @cached_property
+    def folders(self) -> frozenset[tuple[int, str]]:
+        """Class numbers of the images in use, each with a folder that some of its images stand in."""
+        used = np.flatnonzero(self.in_sets((*SETS, LEFT_OUT))).tolist()
+        return frozenset((self.rows[place].label, self.rows[place].file.rpartition("/")[0]) for place in used)
+
+    @cached_property
+    def flagged(self) -> NDArray[np.int64]:
+        """Places of the images that somebody marked."""
+        return np.flatnonzero(np.fromiter((row.flagged for row in self.rows), bool, len(self.rows)))
+
+    @cached_property
+    def _coded(self) -> tuple[list[str], NDArray[np.int64]]:
+        """Names of the sets there are, and every image's as its place among them."""
+        names = list(dict.fromkeys(self.sets))
+        place = {name: k for k, name in enumerate(names)}
+        return names, np.fromiter(map(place.__getitem__, self.sets), np.int64, len(self.sets))
+
+    def in_sets(self, names: Iterable[str]) -> NDArray[np.bool_]:
+        """Which images, N, are in one of some sets."""
+        known, codes = self._coded
+        wanted = set(names)
+        return np.array([name in wanted for name in known], bool)[codes]
+
+    def set_codes(self, names: Sequence[str]) -> NDArray[np.int64]:
+        """Every image's set as its place among all sets' names."""
+        known, codes = self._coded
+        return np.array([names.index(name) for name in known], np.int64)[codes]
+
+    @cached_property
     def _by_set(self) -> dict[str, NDArray[np.int64]]:
-        names, codes = np.unique(np.array(self.sets or [""]), return_inverse=True)
-        return {str(name): np.flatnonzero(codes == k) for k, name in enumerate(names)}
+        names, codes = self._coded
+        return {name: np.flatnonzero(codes == k) for k, name in enumerate(names)}
 
     def members(self, set_name: str) -> NDArray[np.int64]:
         """Places of a set's images, in their order."""
@@ -60,7 +94,10 @@ class Collection:
     @cached_property
     def counts(self) -> Counter[tuple[str, int]]:
         """Images by set and class number."""
-        return Counter(zip(self.sets, (row.label for row in self.rows), strict=True))
+        names, codes = self._coded
+        counts = np.bincount(codes * len(self.classes) + self.labels, minlength=len(names) * len(self.classes))
+        each = counts.reshape(len(names), len(self.classes)).tolist()
+        return Counter({(name, k): n for name, row in zip(names, each, strict=True) for k, n in enumerate(row) if n})
 
     def count(self, set_name: str, label: int | None = None) -> int:
         """Images of a set, or of one class in it."""

@@ -17,7 +17,7 @@ MEMORY_SPREAD = 0.05
 """Part by which what a process grows by varies from run to run, about."""
 
 
-def kept(file: Path, threads: int) -> Measured:
+def read_figures(file: Path, threads: int) -> Measured:
     """An earlier measurement with so many threads: what `measure --json` printed.
 
     Raises
@@ -34,7 +34,7 @@ def kept(file: Path, threads: int) -> Measured:
         why = str(error.strerror or error).lower()
         raise BadFile(what, why, "Check the path") from None
     except (TypeError, ValueError, LookupError):
-        remedy = "Name a file in which «attentive-lens measure --json» was kept"
+        remedy = "Name a file in which «attentive-lens measure --json» was written"
         raise BadFile(what, "it holds no figures", remedy) from None
     if before.threads != threads:
         why = f"its figures are of {before.threads} threads, and {threads} are to be measured"

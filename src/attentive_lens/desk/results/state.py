@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any, TypeVar
+
 from attentive_lens.core.numbering import place_of
+from attentive_lens.core.objects import Same
 from attentive_lens.desk.images.browsing import Answers
 from attentive_lens.desk.images.state import OpenImages
 from attentive_lens.desk.observing import Asks, Signal
@@ -16,6 +20,8 @@ from attentive_lens.desk.training.cautions import (
 )
 from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.scoring.scores import Scores
+
+T = TypeVar("T")
 
 SCORED = ("training", "validation", "test")
 
@@ -38,8 +44,10 @@ class OpenScores:
         self.on, self.problem, self.ready = "validation", "", Signal()
         self.known: dict[tuple[int, str], Scores] = {}
         self._under_way: set[tuple[int, str]] = set()
+        self._failed: set[tuple[int, str]] = set()
         self._change = 0
         self._wanted: set[tuple[int, str]] = set()
+        self._results: dict[str, tuple[tuple[object, ...], Any]] = {}
         images.changed.connect(self.forget)
 
     def forget(self) -> None:
@@ -59,15 +67,19 @@ class OpenScores:
         """Have the run in view scored on a set, unless it is; `ready` follows."""
         self.on = on or self.on
         self.problem = ""
+        self._failed.clear()
         view = self._runs.view
         if view is None or not view.has_model or view.state == "training":
             return
         self._have((view.number, self.on))
 
     def of(self, run: int) -> Scores | None:
-        """Scores of another run on the set in view; asked for where they are not known, `ready` follows."""
+        """Scores of another run on the set in view; asked for where they are not known, `ready` follows.
+
+        What failed is asked for again by `want` alone: `ready` follows that too, and whoever hears it asks here.
+        """
         key = (run, self.on)
-        if key not in self.known:
+        if key not in self.known and key not in self._failed:
             self._have(key)
         return self.known.get(key)
 
@@ -105,6 +117,7 @@ class OpenScores:
             def failed(sentence: str) -> None:
                 if change == self._change:
                     self._under_way.discard(key)
+                    self._failed.add(key)
                     self.problem = sentence
                     self.ready.emit()
 
@@ -114,10 +127,22 @@ class OpenScores:
     @property
     def answers(self) -> Answers:
         """What the run in view said, on the sets it was scored on."""
-        tables = [table for (run, _), table in self.known.items() if run == self._runs.current]
-        return Answers(
-            {answer.image: (answer.predicted, answer.probability) for table in tables for answer in table.answers}
+        tables = tuple(table for (run, _), table in self.known.items() if run == self._runs.current)
+        return self._once(
+            "answers",
+            tuple(map(Same, tables)),
+            lambda: Answers(
+                {answer.image: (answer.predicted, answer.probability) for table in tables for answer in table.answers}
+            ),
         )
+
+    def _once(self, what: str, given: tuple[object, ...], work: Callable[[], T]) -> T:
+        """The result for the same things, as it was the last time: of a large collection it takes long."""
+        before = self._results.get(what)
+        if before is None or before[0] != given:
+            before = self._results[what] = given, work()
+        result: T = before[1]
+        return result
 
     def row(self, image: int) -> tuple[Scores, int] | None:
         """Scores of the run in view that an image, by its number, stands in, and which of their rows it is."""
@@ -145,12 +170,19 @@ class OpenScores:
             of_test = caution_of_test(judged_by_test(self._runs.workspace)) if self.on == "test" else ""
             cautions = (caution_of_labels(self._runs.current, self.relabelled), of_test)
             return [sentence for sentence in cautions if sentence]
-        workspace = self._runs.workspace
-        return cautions_of(workspace, workspace.run(view.number), self.current, self.relabelled, view.best)
+        workspace, scores = self._runs.workspace, self.current
+        judged = judged_by_test(workspace) if self.on == "test" else []
+        return self._once(
+            "cautions",
+            (Same(scores), Same(self._images.collection), Same(view), *judged),
+            lambda: cautions_of(workspace, workspace.run(view.number), scores, self.relabelled, view.best),
+        )
 
     @property
     def relabelled(self) -> list[int]:
         """Numbers of the images whose label is another than the run in view knew."""
-        if self._runs.current is None:
+        number, collection = self._runs.current, self._images.collection
+        if number is None:
             return []
-        return changed_since(self._runs.workspace.run(self._runs.current), self._images.collection)
+        given = (Same(collection), Same(self._runs.view))
+        return self._once("relabelled", given, lambda: changed_since(self._runs.workspace.run(number), collection))

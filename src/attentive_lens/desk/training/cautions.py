@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from pathlib import PurePath
 
 import numpy as np
+from numpy.typing import NDArray
 
 from attentive_lens.desk.images.collection import Collection, collection
 from attentive_lens.images.sources.base import SET_WORDS
-from attentive_lens.images.split import LEFT_OUT, SETS, name_pattern
+from attentive_lens.images.split import name_pattern
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import Run, Workspace
@@ -32,13 +33,20 @@ def changed_since(run: Run, collection: Collection) -> list[int]:
     noted = run.images()
     if noted is None:
         return []
-    return [row.number for row, then in zip(collection.rows, noted[0].tolist(), strict=False) if row.label != then]
+    count = min(len(noted[0]), len(collection.rows))
+    return _numbers(collection.labels[:count] != noted[0][:count], collection)
 
 
 def repainted_since(run: Run, collection: Collection) -> list[int]:
     """Numbers of the images that a run was trained or judged with and that have other pixels now, as a rescan noted."""
-    pairs = zip(collection.rows, run.digests().tolist(), strict=False)
-    return [row.number for row, then in pairs if row.digest != then and row.digest and then]
+    then = run.digests()
+    count = min(len(then), len(collection.rows))
+    now, then = collection.digests[:count], then[:count]
+    return _numbers((now != then) & (now != 0) & (then != 0), collection)
+
+
+def _numbers(chosen: NDArray[np.bool_], collection: Collection) -> list[int]:
+    return [collection.rows[place].number for place in np.flatnonzero(chosen).tolist()]
 
 
 def judged_by_test(workspace: Workspace) -> list[int]:
@@ -100,11 +108,10 @@ def caution_of_names(collection: Collection, accuracy: float) -> str:
 def classes_by_folder(collection: Collection) -> list[str]:
     """A sentence where classes stand in one folder each that they share with some others, but not with all."""
     folders: dict[int, set[str]] = {}
-    for row, set_name in zip(collection.rows, collection.sets, strict=True):
-        if set_name in (*SETS, LEFT_OUT):
-            name = collection.classes[row.label]
-            parts = [part for part in PurePath(row.file).parent.parts if part != name and part.lower() not in SET_WORDS]
-            folders.setdefault(row.label, set()).add("/".join(parts))
+    for label, folder in collection.folders:
+        name = collection.classes[label]
+        parts = [part for part in PurePath(folder).parts if part != name and part.lower() not in SET_WORDS]
+        folders.setdefault(label, set()).add("/".join(parts))
     every = set().union(*folders.values()) if folders else set()
     if len(every) < 2:
         return []

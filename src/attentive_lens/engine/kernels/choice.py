@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from attentive_lens.engine.kernels import tiles
 from attentive_lens.plan.layers import Convolution, Shape
 
 KERNELS = ("auto", "direct", "tiles")
 """What can be asked for: the rule's choice, or one kernel wherever it applies."""
+SIDE, PLACES = 4, 36
+"""Output pixels on a tile's side, and places of the transformed tile; see `kernels.tiles`."""
 FEWEST = 32
 """Channels and filters below which tiles cost more than they save."""
 LEAST = 2.0
@@ -26,7 +27,7 @@ def kernel_for(layer: Convolution, input_shape: Shape, choice: str = "auto") -> 
     if choice == "tiles":
         return "tiles"
     rows, columns, filters = layer.output_shape(input_shape)
-    spent = tiles.PLACES * -(-rows // tiles.SIDE) * -(-columns // tiles.SIDE)
+    spent = PLACES * -(-rows // SIDE) * -(-columns // SIDE)
     saved = 9 * rows * columns / spent
     return "tiles" if min(input_shape[2], filters) >= FEWEST and saved >= LEAST else "direct"
 

@@ -13,11 +13,10 @@ from collections.abc import Iterator
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.kernels.choice import PLACES, SIDE
 from attentive_lens.engine.kernels.scratch import scratch
 from attentive_lens.engine.kernels.tile_loops import FROM_GRADIENT, FROM_IMAGES, tiles_from, tiles_to_images
 
-SIDE, PLACES = 4, 36
-"""Output pixels on a tile's side, and places of the transformed tile."""
 BLOCK_BYTES = 1024 * 1024
 """Transformed tiles in and out of a block together: about a core's own cache."""
 LEAST = 48

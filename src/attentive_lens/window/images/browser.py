@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtGui import QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import QLineEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.images.browsing import Shown, Wanted, browse
@@ -61,11 +61,12 @@ class Browser(QWidget):
         hero.setLayout(self._make_middle())
         self.parts = StageLayout(session, "images", hero, self.details, list_, LEAST, LEAST, (0, 0, 0, 0))
         whole.addWidget(self.parts, 1)
-        session.pixels_ready.connect(self.refresh)
+        session.pixels_ready.connect(self._refresh_once_seen)
         session.measures_ready.connect(self._show_measures)
-        session.images_changed.connect(self.refresh)
-        session.split_changed.connect(self.refresh)
-        session.scores_ready.connect(self.refresh)
+        session.images_changed.connect(self._refresh_once_seen)
+        session.split_changed.connect(self._refresh_once_seen)
+        session.scores_ready.connect(self._refresh_once_seen)
+        self._is_old = True
         self._show_measures()
 
     def _make_left(self) -> QVBoxLayout:
@@ -145,8 +146,21 @@ class Browser(QWidget):
             self.filters.descending,
         )
 
+    def _refresh_once_seen(self) -> None:
+        """Of a large collection it takes a moment, which other stages are not to wait for."""
+        self._is_old = True
+        if self.isVisible():
+            self.refresh()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Catch up with what happened meanwhile."""
+        super().showEvent(event)
+        if self._is_old:
+            self.refresh()
+
     def refresh(self) -> None:
         """Show the collection as it is filtered."""
+        self._is_old = False
         collection = self.session.images.collection
         self._show_classes()
         self.filters.show_counts(collection, self.label)
@@ -187,8 +201,8 @@ class Browser(QWidget):
 
     def _show_groups(self) -> None:
         collection = self.session.images.collection
-        self.sheet.flagged = frozenset(k for k, row in enumerate(collection.rows) if row.flagged)
-        self.sheet.faded = frozenset(k for k, name in enumerate(collection.sets) if name in (EXCLUDED, GONE))
+        self.sheet.flagged = frozenset(collection.flagged.tolist())
+        self.sheet.faded = frozenset(np.flatnonzero(collection.in_sets((EXCLUDED, GONE))).tolist())
         groups = []
         for group in self.shown:
             note = f"{group.note} · {thousands(len(group.places))}".removeprefix(" · ")
@@ -212,7 +226,7 @@ class Browser(QWidget):
 
     def _show_measures(self) -> None:
         self.distribution.show_measures(self.session.images.measures)
-        self.refresh()
+        self._refresh_once_seen()
 
     def _choose_class(self, place: int) -> None:
         if place < len(self.listed):

@@ -89,7 +89,7 @@ class FilterBar(QWidget):
             chip.setText(f"{name} {thousands(collection.count(name, class_number))}")
             chip.setVisible(name in ALWAYS or collection.count(name) > 0)
             chip.setEnabled(collection.count(name) > 0)
-        flagged = sum(row.flagged for row in collection.rows)
+        flagged = len(collection.flagged)
         self.flagged.setText(f"flagged {thousands(flagged)}")
         self.flagged.setVisible(flagged > 0 or self.flagged.isChecked())
 

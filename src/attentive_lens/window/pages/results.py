@@ -276,7 +276,7 @@ class ResultsPage(Page):
             + (f" · {thousands(table.unknown)} of classes it does not know" if table.unknown else "")
         )
         self.current.refresh()
-        self.behind.again()
+        self.behind.refresh()
         self.action_changed.emit()
 
     def _loss_word(self, function: str) -> str:

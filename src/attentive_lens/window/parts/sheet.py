@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,16 +74,21 @@ class ContactSheet(QAbstractScrollArea):
         self._anchor: int | None = None
         self._titles: tuple[int, list[str]] | None = None
         self._tops: list[int] = []
-        self._places: dict[int, tuple[int, int]] = {}
 
     def show_groups(self, pixels: Pixels | None, groups: tuple[Group, ...]) -> None:
         """Show other images; the selection is kept as far as it is still there."""
         self.pixels, self.groups, self._titles = pixels, groups, None
-        self._places = {place: (g, k) for g, group in enumerate(groups) for k, place in enumerate(group.places)}
-        self.selection = frozenset(place for place in self.selection if place in self._places)
-        if self.current not in self._places:
+        self.__dict__.pop("_places", None)
+        if self.selection:
+            self.selection = frozenset(place for place in self.selection if place in self._places)
+        if self.current is not None and not any(self.current in group.places for group in groups):
             self.current = self._anchor = None
         self._lay_out()
+
+    @cached_property
+    def _places(self) -> dict[int, tuple[int, int]]:
+        """Group and place in it of every image; of many made only when it is wanted."""
+        return {place: (g, k) for g, group in enumerate(self.groups) for k, place in enumerate(group.places)}
 
     def set_side(self, side: int) -> None:
         """Show the images larger or smaller."""

@@ -159,7 +159,8 @@ class AgainstView(ResultsView):
 
     def _show_pairs(self) -> None:
         """Every image that changed sides or stayed wrong, with what each run says of it."""
-        result, ours, theirs = self.result, self.session.scores.current, self.session.scores.of(self.run)
+        result, ours = self.result, self.session.scores.current
+        theirs = self.session.scores.of(self.run) if result is not None else None
         if result is None or ours is None or theirs is None:
             self.sheet.show_groups(self.session.images.pixels, ())
             return

@@ -31,11 +31,20 @@ class Behind:
         self.session, self.chosen, self._forget_cells = session, chosen, forget_cells
         self.again: Callable[[], None] = self.wrong
         """Shows the same anew."""
+        self._shown: tuple[object, object, object] = (None, None, None)
+        """What was shown when it was last refreshed: by what, and of which scores and images."""
 
     def reset(self) -> None:
         """For another run or set: cells stay chosen, all else gives way to the wrong images."""
         if not (isinstance(self.again, partial) and self.again.func == self.cells):
             self.again = self.wrong
+
+    def refresh(self) -> None:
+        """Show the same anew where the scores or the images are others."""
+        scores, pixels = self.session.scores.current, self.session.images.pixels
+        if any(a is not b for a, b in zip((self.again, scores, pixels), self._shown, strict=True)):
+            self.again()
+            self._shown = (self.again, scores, pixels)
 
     def _show(self, title: str, parts: Sequence[Part], again: Callable[[], None], are_cells: bool = False) -> None:
         table = self.session.scores.current
