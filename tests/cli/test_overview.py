@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import io
+import os
 import subprocess
 import sys
 
@@ -65,7 +66,9 @@ def main():
 program.main = main
 program.run()
 """
+    environment = {name: value for name, value in os.environ.items() if name != "PYTHONUNBUFFERED"}
     for words, expected in ((["--version"], 0), (["score", "nowhere", "1"], 1), (["no-command"], 2)):
-        done = subprocess.run([sys.executable, "-c", code, *words], capture_output=True, text=True, timeout=60)
+        started = [sys.executable, "-c", code, *words]
+        done = subprocess.run(started, env=environment, capture_output=True, text=True, timeout=60)
         assert done.returncode == expected, done.stderr
         assert done.stdout.endswith("tidied up"), "whoever tidies up at the end has done so, and was heard"

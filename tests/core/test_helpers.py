@@ -54,6 +54,7 @@ def test_what_a_killed_helper_had_is_done_here() -> None:
         assert few[-1] != os.getpgid(0)
         children()[0].kill()
         assert [*few, *results][-1] == os.getpgid(0)
+        assert not helpers._all[0].is_ready(), "it is asked no more"
 
 
 def test_what_a_helper_raises_is_raised_here_and_it_goes_on() -> None:
@@ -68,8 +69,10 @@ def test_what_a_helper_raises_is_raised_here_and_it_goes_on() -> None:
         assert helper.do("13") == (True, 13)
     finally:
         helper.close()
-    with Helpers(int, 1) as helpers, pytest.raises(ValueError, match="invalid literal"):
-        list(helpers.each(["1"] * MANY + ["one"]))
+    groups = [0] * MANY + [-1]  # there is no process of that number
+    with Helpers(os.getpgid, 1) as helpers, pytest.raises(OSError, match="No such process"):
+        list(helpers.each(group for _, group in zip(slowly(MANY + 1), groups, strict=True)))
+    assert not children()
 
 
 def test_one_that_cannot_be_begun_is_missed_by_nobody(monkeypatch: pytest.MonkeyPatch) -> None:

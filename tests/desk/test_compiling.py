@@ -17,6 +17,7 @@ from attentive_lens.desk import compiling
 SESSION = """
 import sys
 from pathlib import Path
+from numba.core.dispatcher import Dispatcher
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.compiling import compiled, is_needed, progress
 from attentive_lens.desk.making import make_demo
@@ -31,6 +32,14 @@ from attentive_lens.plan.starters import STARTERS
 cache, place = Path(sys.argv[1]), Path(sys.argv[2])
 finish(compiled())
 assert not is_needed(), progress()
+loops = [
+    thing
+    for name, module in list(sys.modules.items())
+    for thing in vars(module).values()
+    if name.startswith("attentive_lens.") and isinstance(thing, Dispatcher) and thing._cache.cache_path
+]
+left = sorted({loop.__name__ for loop in loops if not loop.overloads})
+assert len(loops) > 10 and not left, left
 before = {file.relative_to(cache): file.stat().st_mtime_ns for file in cache.rglob("*.nb*")}
 assert before
 workspace = finish(make_demo(place, 24, 0)).workspace

@@ -18,6 +18,7 @@ from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images import store
 from attentive_lens.images.ahead import BATCH
 from attentive_lens.images.preprocessing import Preprocessor, local_contrast, resized
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import Reference
 from attentive_lens.images.sources.folders import Folders
 from attentive_lens.images.store import prepared
@@ -198,6 +199,6 @@ def test_a_source_is_opened_once_by_every_process_and_gives_the_same_pixels(tmp_
         assert not pixels[-1].any()
     finally:
         helper.close()
-    source = references(files)[0].source
+    source = Folders(tmp_path, Reading(white=255))
     assert copy.copy(source) is copy.copy(source)
     assert (copy.copy(source).place, copy.copy(source).reading) == (source.place, source.reading)
