@@ -18,14 +18,13 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-_state = tempfile.TemporaryDirectory()
-os.environ["XDG_STATE_HOME"] = _state.name
 
 from PyQt6.QtCore import QElapsedTimer, QEventLoop, QTimer
 from PyQt6.QtWidgets import QAbstractScrollArea
 
 from attentive_lens.window.application import make_application, make_frame
 from attentive_lens.window.pages import STAGES
+from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.session import open_session
 
 
@@ -60,6 +59,8 @@ class Watch:
 
 def main() -> None:
     """Open, do and print."""
+    state = tempfile.TemporaryDirectory()
+    os.environ["XDG_STATE_HOME"] = state.name
     began = time.perf_counter()
     application = make_application()
     session = open_session(Path(sys.argv[1]))
@@ -78,6 +79,7 @@ def main() -> None:
             frame.show_stage(key)
             watch.during(f"{key}, shown for the {turn} time", lambda: True, 4)
     results = frame.page("results")
+    assert isinstance(results, ResultsPage)
     frame.show_stage("results")
     for word in results.views:
         results.open_view(word)
