@@ -126,13 +126,14 @@ def test_what_another_process_is_at_is_waited_for_and_the_rest_done(
     assert done == ["one", "three", "two"], "one that ended without it leaves it to others"
 
 
-def test_a_step_that_fails_is_left_to_be_done(done: list[str], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_cannot_be_written_is_left_to_be_done_and_stops_nobody(
+    done: list[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
     def fail() -> None:
         raise OSError("no room")
 
     monkeypatch.setitem(compiling.STEPS, "two", fail)
-    with pytest.raises(OSError, match="no room"):
-        finish(compiling.compiled())
+    finish(compiling.compiled())
     assert done == ["one"]
     assert compiling.progress() == (1, 3)
 

@@ -53,6 +53,7 @@ class Helper:
                 [sys.executable, "-m", "attentive_lens.core.helpers", str(theirs.fileno())],
                 stdin=subprocess.DEVNULL,
                 stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,  # what goes wrong there goes wrong here again, and is said
                 env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
                 pass_fds=[theirs.fileno()],
                 start_new_session=True,

@@ -136,15 +136,17 @@ def begin() -> subprocess.Popen[bytes] | None:
 
 
 def compiled() -> Job[None]:
-    """Do what no other process is at, and wait for what others do."""
-    folder = _folder()
-    if not is_needed():
-        return
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError:
-        return  # compiled when it is called, every time anew
+    """Do what no other process is at, and wait for what others do; where nothing can be written, nothing is done.
+
+    Loops are then compiled when they are called, every time anew.
+    """
+    with suppress(OSError):
+        yield from _compiled(_folder())
+
+
+def _compiled(folder: Path) -> Job[None]:
     while is_needed():
+        folder.mkdir(parents=True, exist_ok=True)
         taken = False
         for name, work in STEPS.items():
             yield Progress(*progress(), DOING)
