@@ -1,4 +1,4 @@
-"""Whether an image costs the same however many there are: import, training, scoring, prediction and faults.
+"""Whether an image costs the same however many there are: import, training, scoring and prediction.
 
     python benchmarks/scaling.py [--sizes 1000 10000 100000] [--folder PLACE]
 
@@ -59,7 +59,6 @@ def costs(place: Path, images: int) -> dict[str, tuple[float, float]]:
     result["score, validation set"] = measured("score", folder, 1)
     model = folder / "runs" / "0001" / "checkpoints" / "best.alens"
     result["predict"] = measured("predict", model, pictures, "--out", place / f"{images}.csv")
-    result["faults"] = measured("faults", folder)
     return {part: (seconds / images * 1e6, held) for part, (seconds, held) in result.items()}
 
 
