@@ -75,7 +75,7 @@ class OpenImages:
     def _take_measures(self, measured: Measures) -> None:
         by_name = {"brightness": measured.brightness, "contrast": measured.contrast, "sharpness": measured.sharpness}
         self.measures = {"pixels": pixels_of(self.collection), **by_name}
-        self.split()
+        self._fit()
         self.measures_ready.emit()
 
     def decide(self, summary: str, numbers: Sequence[int], change: Callable[[Correction], Correction]) -> None:
@@ -154,6 +154,10 @@ class OpenImages:
     def split(self) -> None:
         """As `collect`, telling nobody; pixels and measures of images that are new are grey and unknown at first."""
         self.collection = self.library.collection(self.curating.state, self._plan())
+        self._fit()
+
+    def _fit(self) -> None:
+        """Have pixels and measures for every image there is."""
         count = len(self.collection.rows)
         if self.pixels is not None:
             self.pixels = stretched(self.pixels, count)
