@@ -16,7 +16,9 @@ FEW, MANY = PATIENCE - 1, PATIENCE + 40
 
 
 def children() -> list[psutil.Process]:
-    return [p for p in psutil.Process().children() if "attentive_lens.core.helpers" in p.cmdline()]
+    """Helpers of this process; of others that ended nothing is known but that they did."""
+    living = (p for p in psutil.Process().children() if p.status() != psutil.STATUS_ZOMBIE)
+    return [p for p in living if "attentive_lens.core.helpers" in p.cmdline()]
 
 
 def slowly(pieces: int, what: int = 0) -> Iterator[int]:

@@ -158,7 +158,9 @@ def test_a_killed_run_goes_on_to_the_same_bits_and_refuses_other_labels(station:
     run = start_training(station, plan)
     reader = RunReader(run)
     wait_for(lambda: len(reader.view().epochs) >= 1, 60)
-    psutil.Process().children()[-1].kill()
+    living = [each for each in psutil.Process().children() if each.status() != psutil.STATUS_ZOMBIE]
+    (trainer,) = (each for each in living if str(station.folder) in each.cmdline())
+    trainer.kill()
     wait_for(lambda: not run.is_training(), 30)
     wait_for(lambda: reap_children() == 0, 30)
     view = RunReader(run).view()
