@@ -185,7 +185,8 @@ def _key(root: Path) -> str:
     with suppress(OSError):
         lines = Path("/proc/cpuinfo").read_text("utf-8", "replace").splitlines()
         processor = "\n".join(line for line in lines[:40] if line.startswith(("model name", "flags")))
-    return key_of(*files, version("numba"), sys.version, processor)[:16]
+    # by the folder too: the compiler keeps what it made by the path of its source
+    return key_of(str(root), *files, version("numba"), sys.version, processor)[:16]
 
 
 if __name__ == "__main__":
