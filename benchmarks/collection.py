@@ -102,10 +102,11 @@ def bare(files: Sequence[Path]) -> float:
     return len(chosen) / (time.perf_counter() - start)
 
 
-def measured(words: Sequence[str]) -> tuple[float, float]:
-    """Seconds and most memory (MB) of a process with its children; what it prints is printed."""
-    start = time.perf_counter()
-    process = subprocess.Popen(words, env={**os.environ, "QT_QPA_PLATFORM": "offscreen"})  # noqa: S603
+def measured(words: Sequence[str], quiet: bool = False) -> tuple[float, float]:
+    """Seconds and most memory (MB) of a process with its children; what it prints is printed, unless ``quiet``."""
+    start, out = time.perf_counter(), subprocess.DEVNULL if quiet else None
+    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    process = subprocess.Popen(words, env=environment, stdout=out, stderr=out)  # noqa: S603
     watched = psutil.Process(process.pid)
     most = 0.0
     while process.poll() is None:

@@ -11,14 +11,11 @@ from __future__ import annotations
 
 import argparse
 import os
-import subprocess
 import sys
 import tempfile
-import time
 from pathlib import Path
 
-import psutil
-from collection import make
+from collection import make, measured
 
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.workspace import Workspace
@@ -26,39 +23,22 @@ from attentive_lens.workspace import Workspace
 PROGRAM = [sys.executable, "-m", "attentive_lens"]
 
 
-def measured(*words: object) -> tuple[float, float]:
-    """Seconds, and most megabytes resident, of a command and the processes it begins."""
-    began, most = time.perf_counter(), 0.0
-    with subprocess.Popen(
-        [*PROGRAM, *map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-    ) as process:
-        whole = psutil.Process(process.pid)
-        while process.poll() is None:
-            try:
-                held = sum(
-                    each.memory_info().rss - each.memory_info().shared
-                    for each in (whole, *whole.children(recursive=True))
-                )
-            except psutil.Error:
-                held = 0
-            most = max(most, held / 1e6)
-            time.sleep(0.05)
-    if process.returncode:
-        sys.exit(f"{words} ended with {process.returncode}")
-    return time.perf_counter() - began, most
+def cost(*words: object) -> tuple[float, float]:
+    """Seconds, and most megabytes, of a command and the processes it begins."""
+    return measured([*PROGRAM, *map(str, words)], quiet=True)
 
 
 def costs(place: Path, images: int) -> dict[str, tuple[float, float]]:
     """Microseconds an image, and megabytes, of each part."""
     pictures, folder = place / f"pictures {images}", place / f"station {images}"
     make(pictures, images)
-    result = {"import": measured("new", folder, pictures)}
-    trained = measured("train", folder, "--set", "network=two blocks", "--set", "training.epochs=2")
+    result = {"import": cost("new", folder, pictures)}
+    trained = cost("train", folder, "--set", "network=two blocks", "--set", "training.epochs=2")
     epochs = RunReader(Workspace.open(folder).run(1)).view().epochs
     result["an epoch"] = min(epoch.seconds for epoch in epochs), trained[1]
-    result["score, validation set"] = measured("score", folder, 1)
+    result["score, validation set"] = cost("score", folder, 1)
     model = folder / "runs" / "0001" / "checkpoints" / "best.alens"
-    result["predict"] = measured("predict", model, pictures, "--out", place / f"{images}.csv")
+    result["predict"] = cost("predict", model, pictures, "--out", place / f"{images}.csv")
     return {part: (seconds / images * 1e6, held) for part, (seconds, held) in result.items()}
 
 
