@@ -21,12 +21,17 @@ def children() -> list[psutil.Process]:
     return [p for p in living if "attentive_lens.core.helpers" in p.cmdline()]
 
 
-def slowly(pieces: int, what: int = 0) -> Iterator[int]:
-    """Pieces that come one after the other, so that helpers are ready for the last of them."""
-    for number in range(pieces):
-        if number >= PATIENCE:
-            time.sleep(0.1)
-        yield what
+def made_ready(helpers: Helpers[int, int]) -> None:
+    """Give pieces, own group each, until a helper takes them."""
+    limit = time.monotonic() + 60
+
+    def pieces() -> Iterator[int]:
+        while not any(helper._ready for helper in helpers._all):
+            assert time.monotonic() < limit
+            yield 0
+            time.sleep(0.02)
+
+    assert len(list(helpers.each(pieces()))) >= PATIENCE
 
 
 @pytest.mark.parametrize("count", [0, 1, 3])
@@ -43,19 +48,18 @@ def test_helpers_work_beside_this_process_and_only_where_there_is_much() -> None
         assert set(helpers.each([0] * FEW)) == {own}
         assert not children()
     with Helpers(os.getpgid, 2) as helpers:
-        groups = list(helpers.each(slowly(MANY)))
-        assert groups[0] == own
-        assert set(groups) - {own} <= {p.pid for p in children()}
-        assert groups[-1] != own
+        made_ready(helpers)
+        pids = {child.pid for child in children()}
+        assert len(pids) == 2
+        assert {helpers._one(0) for _ in range(MANY)} & pids, "those that are ready do it"
 
 
 def test_what_a_killed_helper_had_is_done_here() -> None:
     with Helpers(os.getpgid, 1) as helpers:
-        results = helpers.each(slowly(MANY))
-        few = [next(results) for _ in range(MANY // 2)]
-        assert few[-1] != os.getpgid(0)
+        made_ready(helpers)
+        assert helpers._one(0) == children()[0].pid
         children()[0].kill()
-        assert [*few, *results][-1] == os.getpgid(0)
+        assert set(helpers.each([0] * FEW)) == {os.getpgid(0)}
         assert not helpers._all[0].is_ready(), "it is asked no more"
 
 
@@ -71,9 +75,11 @@ def test_what_a_helper_raises_is_raised_here_and_it_goes_on() -> None:
         assert helper.do("13") == (True, 13)
     finally:
         helper.close()
-    groups = [0] * MANY + [-1]  # there is no process of that number
-    with Helpers(os.getpgid, 1) as helpers, pytest.raises(OSError, match="No such process"):
-        list(helpers.each(group for _, group in zip(slowly(MANY + 1), groups, strict=True)))
+    with Helpers(os.getpgid, 1) as helpers:
+        made_ready(helpers)
+        with pytest.raises(OSError, match="No such process"):
+            helpers._one(-1)
+        assert helpers._one(0) == children()[0].pid, "it is asked again"
     assert not children()
 
 

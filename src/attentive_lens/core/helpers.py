@@ -2,6 +2,9 @@
 
 The pieces' results come back in order. Helpers begin only where there is much to do, and what they cannot do is done
 here: no result depends on whether there are any.
+
+Work and results pass through a private pair of sockets that a helper is given when it is begun; nobody else can write
+there, and nothing that comes from a file or from elsewhere is ever read in that form.
 """
 
 from __future__ import annotations
@@ -58,7 +61,6 @@ class Helper:
                 pass_fds=[theirs.fileno()],
                 start_new_session=True,
             )
-            theirs.close()
             self._pipe.send(work)
         except OSError:
             self.close()
