@@ -31,7 +31,7 @@ def verdicts(before: Measured, now: Measured) -> dict[str, str]:
 
 def test_the_same_figures_are_no_change() -> None:
     same = changes(measured(1.0), measured(1.0))
-    assert [each.what for each in same] == ["a step", "epoch of two blocks", "memory of the network"]
+    assert [each.what for each in same] == ["a step", "epoch of two blocks", "network, memory"]
     assert all((each.ratio, each.verdict, each.is_worse) == (1.0, "", False) for each in same)
 
 
@@ -53,9 +53,9 @@ def test_a_figure_changed_where_ranges_do_not_touch_and_it_is_more_than_drift(
 
 def test_epochs_and_memory_are_compared_too() -> None:
     worse = verdicts(measured(1.0, epoch=0.3, held=1.0), measured(1.0, epoch=0.2, held=1.2))
-    assert worse == {"a step": "", "epoch of two blocks": "fell", "memory of the network": "grew"}
+    assert worse == {"a step": "", "epoch of two blocks": "fell", "network, memory": "grew"}
     better = verdicts(measured(1.0, epoch=0.2, held=1.2), measured(1.0, epoch=0.3, held=1.0))
-    assert better == {"a step": "", "epoch of two blocks": "rose", "memory of the network": "shrank"}
+    assert better == {"a step": "", "epoch of two blocks": "rose", "network, memory": "shrank"}
     assert [each.is_worse for each in changes(measured(1.0, held=1.0), measured(1.0, held=1.2))] == [False, False, True]
 
 
@@ -91,12 +91,12 @@ def test_the_command_says_what_fell(tmp_path: Path, monkeypatch: pytest.MonkeyPa
     file = tmp_path / "figures.json"
     file.write_text(json.dumps(without_arrays(measured(1.0))), "utf-8")
     said = command("measure", "--against", file)
-    assert "Worse by more than the samples vary: a step." in said
+    assert "Worse by more than it varies: a step." in said
     against = last_object(command("measure", "--against", file, "--json"))["against"]
     assert {each["what"]: each["verdict"] for each in against} == {
         "a step": "fell",
         "epoch of two blocks": "rose",
-        "memory of the network": "",
+        "network, memory": "",
     }
     file.write_text(json.dumps(without_arrays(measured(0.5, epoch=0.4))), "utf-8")
     assert "Nothing fell by more than it varies." in command("measure", "--against", file)

@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 from tests.driving import child, stage
 
 from attentive_lens.desk import compiling
-from attentive_lens.window.frame import Frame
+from attentive_lens.window.frame import LEAST, Frame
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.results.views import VIEWS
 
@@ -24,6 +24,7 @@ def test_a_run_that_has_no_step_yet_says_how_far_compiling_is(
     begun = replace(runs.views[runs.current], state="training", epochs=[], batches=[], paused=False)
     monkeypatch.setitem(runs.views, runs.current, begun)
     title = child(page, QLabel, "training title")
+    shared.resize(*LEAST)
     for done, words in ((1, "is compiling for this processor, once: 1 of 2"), (2, "is training")):
         monkeypatch.setattr(compiling, "progress", lambda done=done: (done, 2))
         page.refresh()
@@ -31,6 +32,7 @@ def test_a_run_that_has_no_step_yet_says_how_far_compiling_is(
         qtbot.waitUntil(lambda: title.sizeHint().width() <= title.width())
     monkeypatch.undo()
     page.refresh()
+    shared.resize(1280, 800)
 
 
 def test_every_view_of_the_results_is_made_when_it_is_first_opened(qtbot: QtBot, shared: Frame) -> None:

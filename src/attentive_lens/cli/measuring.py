@@ -75,6 +75,4 @@ def _print_changes(against: tuple[Change, ...]) -> None:
         table.add_row(each.what, f"{each.before:.2f}", f"{each.now:.2f}", f"{each.ratio:.2f}", each.verdict)
     out.print(table)
     worse = [each.what for each in against if each.is_worse]
-    out.print(
-        f"Worse by more than the samples vary: {', '.join(worse)}." if worse else "Nothing fell by more than it varies."
-    )
+    out.print(f"Worse by more than it varies: {'; '.join(worse)}." if worse else "Nothing fell by more than it varies.")

@@ -57,7 +57,7 @@ def changes(before: Measured, now: Measured) -> tuple[Change, ...]:
         if held is not None and known is not None:
             ratio = held.ratio / known.ratio
             verdict = "grew" if ratio > 1 + MEMORY_SPREAD else "shrank" if ratio < 1 - MEMORY_SPREAD else ""
-            result.append(Change(f"memory of the {name}", known.ratio, held.ratio, ratio, verdict))
+            result.append(Change(f"{name}, memory", known.ratio, held.ratio, ratio, verdict))
     return tuple(result)
 
 
