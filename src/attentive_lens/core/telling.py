@@ -24,3 +24,8 @@ class Telling(Protocol):
     def words(self) -> Words:
         """Sentences, and tables between them."""
         ...
+
+
+def signed(value: float, form: str) -> str:
+    """A number with its sign, a minus being no hyphen: «−6.0»; ``form`` as «.1f»."""
+    return f"{value:+{form}}".replace("-", "\u2212")

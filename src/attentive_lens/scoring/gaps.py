@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
+from attentive_lens.core.telling import signed
 from attentive_lens.scoring.intervals import interval
 from attentive_lens.scoring.scores import Scores
 
@@ -28,7 +29,7 @@ def gaps_in_words(by_set: Mapping[str, Scores]) -> list[str]:
     for one, other in PAIRS:
         if one in by_set and other in by_set:
             gap, low, high = difference(by_set[one], by_set[other])
-            size = f"{abs(gap) * 100:.1f} points (95 %: {low * 100:+.1f} to {high * 100:+.1f})"
+            size = f"{abs(gap) * 100:.1f} points (95 %: {signed(low * 100, '.1f')} to {signed(high * 100, '.1f')})"
             if low <= 0 <= high:
                 sentences.append(f"{one.capitalize()} and {other} are {size} apart: no more than by chance.")
             elif gap > 0:

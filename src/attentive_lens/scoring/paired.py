@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from attentive_lens.core.telling import signed
 from attentive_lens.scoring.intervals import interval
 from attentive_lens.scoring.scores import Scores
 
@@ -116,7 +117,7 @@ def in_words(result: Paired, one: int, other: int) -> str:
     judged = "more than chance does" if result.p_value < 0.05 else "no more than chance does"
     within = ""
     if result.low is not None and result.high is not None:
-        within = f"95 %: {result.low * 100:+.1f} to {result.high * 100:+.1f}"
+        within = f"95 %: {signed(result.low * 100, '.1f')} to {signed(result.high * 100, '.1f')}"
     return (
         f"On {result.images} images in common run {other} fixes {len(result.fixed)} mistakes of run {one}, makes"
         f" {len(result.broken)} new ones, and {len(result.still_wrong)} stay wrong: {ahead} ({within}), {judged}"

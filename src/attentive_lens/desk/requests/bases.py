@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.core.telling import Rows, Words
+from attentive_lens.core.telling import Rows, Words, signed
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
 
@@ -95,7 +95,7 @@ class WaysCompared:
             (
                 each.way,
                 *(f"{part:.1%}" for part in (each.halfway, each.accuracy)),
-                *(f"{100 * part:+.1f}" for part in (each.gain, each.low, each.high)),
+                *(signed(100 * part, ".1f") for part in (each.gain, each.low, each.high)),
                 f"{each.seconds:.1f} s",
             )
             for each in self.ways
@@ -110,7 +110,7 @@ class WaysCompared:
         new, best = self.ways[0], self.best
         seen = f"After short trainings {best.way} is right on {best.accuracy:.0%} of {self.images} images held out"
         figures = f"{seen}, new weights on {new.accuracy:.0%}"
-        within = f"{100 * best.low:+.0f} to {100 * best.high:+.0f} points"
+        within = f"{signed(100 * best.low, '.0f')} to {signed(100 * best.high, '.0f')} points"
         if self.verdict == HELPS:
             return f"The base helps. {figures}; trained to the end, {within} should be left of that (90 %)."
         if self.verdict == DOES_NOT:

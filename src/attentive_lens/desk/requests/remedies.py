@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.core.telling import Rows, Words
+from attentive_lens.core.telling import Rows, Words, signed
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.plan.difference import Difference
@@ -233,7 +233,7 @@ class WhatNext(Request[NextSteps]):
 def points(part: float) -> str:
     """A part of one as points with its sign."""
     value = round(100 * part, 1)
-    return f"{value:+.1f}".replace("-", "−") if value else "0.0"
+    return signed(value, ".1f") if value else "0.0"
 
 
 def _about(seconds: float) -> str:

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QStackedWidget
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.records import PlainTable
+from attentive_lens.core.telling import signed
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation, RunImage
 from attentive_lens.desk.requests.inspecting import Channels, ChannelSeen, Neighbours, NeighboursFound
@@ -236,8 +237,8 @@ class ActivationsPanel(LayerPanel):
                 pictures.append(to_image(ink_on_paper(others[:, :, channel])))
             caption, tip = str(channel), f"channel {channel}: {float(one.min()):.3g} to {float(one.max()):.3g}"
             if channel in adds and seen is not None:
-                caption = f"{channel}  {adds[channel]:+.2f}".replace("-", "\u2212")
-                tip = f"{tip}; adds {adds[channel]:+.2f} to {seen.of}"
+                caption = f"{channel}  {signed(adds[channel], '.2f')}"
+                tip = f"{tip}; adds {signed(adds[channel], '.2f')} to {seen.of}"
             if not one.any():
                 tip = f"{tip}; zero everywhere"
             tiles.append(Tile(tuple(pictures), caption, tip, sharp=True))

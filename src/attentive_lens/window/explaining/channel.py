@@ -11,6 +11,7 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QSlider, QWidget
 
+from attentive_lens.core.telling import signed
 from attentive_lens.desk.requests.activity import LayerActive
 from attentive_lens.desk.requests.inspecting import ChannelSeen
 from attentive_lens.window import look
@@ -205,9 +206,7 @@ class ChannelView(QWidget):
         if own is not None:
             rank = seen.channels.index(own) + 1
             self.adds.setText(
-                f"Adds {own.adds:+.2f} to {seen.of}: number {rank} of {len(seen.channels)} by how much.".replace(
-                    "-", "\u2212"
-                )
+                f"Adds {signed(own.adds, '.2f')} to {seen.of}: number {rank} of {len(seen.channels)} by how much."
             )
         self.scale(self.factor)
 

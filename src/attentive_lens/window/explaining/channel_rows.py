@@ -8,6 +8,7 @@ from PyQt6.QtCore import QEvent, QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from attentive_lens.core.telling import signed
 from attentive_lens.desk.requests.inspecting import LayerSeen
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import map_colours, rgb, to_image
@@ -268,7 +269,7 @@ def spoken(seen: LayerSeen, channel: int) -> str:
     """The classes that a channel speaks for and against most."""
     column = seen.speaks[:, channel]
     order = np.argsort(-np.abs(column), kind="stable")[:2].tolist()
-    return ", ".join(f"{seen.classes[k]} {column[k]:+.2f}" for k in order).replace("-", "\u2212")
+    return ", ".join(f"{seen.classes[k]} {signed(column[k], '.2f')}" for k in order)
 
 
 def _rgb(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:

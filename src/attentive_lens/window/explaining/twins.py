@@ -12,6 +12,7 @@ from PyQt6.QtCore import QEvent, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QComboBox, QLabel, QSlider, QVBoxLayout, QWidget
 
+from attentive_lens.core.telling import signed
 from attentive_lens.desk.map_colours import scale
 from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage, MapOfClass, TrustChecks
 from attentive_lens.window import look
@@ -374,5 +375,5 @@ class Twins(QWidget):
             row = min(int(down * values.shape[0]), values.shape[0] - 1)
             column = min(int(across * values.shape[1]), values.shape[1] - 1)
             words = PAIR[key] if key == "predicted" else self.right.currentText()
-            parts.append(f"{words} {float(values[row, column]):+.3g}".replace("-", "\u2212"))
+            parts.append(f"{words} {signed(float(values[row, column]), '.3g')}")
         self.shows.setText(f"pixel {column}, {row}: " + " · ".join(parts))

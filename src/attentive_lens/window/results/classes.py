@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import (
     QVBoxLayout,
 )
 
+from attentive_lens.core.telling import signed
 from attentive_lens.desk.results.reference_scores import ReferenceScores, read_reference_scores, typed_reference
 from attentive_lens.errors import LensError
 from attentive_lens.scoring.curves import ClassCurves, curves_of
@@ -171,7 +172,7 @@ class ClassesView(ResultsView):
             low, high = interval(scores.accuracy, scores.images)
             points = (scores.accuracy - reference.accuracy) * 100
             within = "within" if low <= reference.accuracy <= high else "outside"
-            off = f"{points:+.1f}".replace("-", "\u2212")
+            off = signed(points, ".1f")
             words = (
                 f"{reference.name}: {reference.accuracy * 100:.1f}\u2009% right; this run is {off} points off it,"
                 f" {within} its own 95\u2009% interval"
