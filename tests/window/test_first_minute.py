@@ -22,11 +22,11 @@ def test_a_run_that_has_no_step_yet_says_how_far_compiling_is(
     page, runs = shared.page("training"), shared.session.runs
     assert runs.current is not None
     begun = replace(runs.views[runs.current], state="training", epochs=[], batches=[], paused=False)
-    monkeypatch.setitem(runs.views, runs.current, begun)
     title = child(page, QLabel, "training title")
     shared.resize(*LEAST)
     for done, words in ((1, "is compiling for this processor, once: 1 of 2"), (2, "is training")):
         monkeypatch.setattr(compiling, "progress", lambda done=done: (done, 2))
+        monkeypatch.setitem(runs.views, runs.current, begun)  # the window looks at its runs anew while it waits below
         page.refresh()
         assert title.text() == f"Run {runs.current} {words}"
         qtbot.waitUntil(lambda: title.sizeHint().width() <= title.width())
