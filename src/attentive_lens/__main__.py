@@ -15,6 +15,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 from attentive_lens.cli import libraries
 from attentive_lens.cli.entry import is_command, run_command, workspace_named
+from attentive_lens.core.launching import processes_launched
 from attentive_lens.errors import LensError
 
 gc.set_threshold(20_000, 20, 100)
@@ -75,7 +76,9 @@ def _no_window(why: str, remedy: str) -> int:
 def run() -> None:
     """The command's process: `main`, and its end once everybody has tidied up.
 
-    The interpreter takes all modules apart at its end, half a second where much was loaded; that is left out.
+    The interpreter takes all modules apart at its end, half a second where much was loaded; that is left out. It is
+    not where a launcher started this as one of several processes: MPI takes its leave at that very end, and a process
+    gone without leave is a fault to the launcher, whose exit code then says nothing of ours.
     """
     codes: list[int] = []
 
@@ -84,7 +87,8 @@ def run() -> None:
             _say_the_rest()
             os._exit(codes[0])
 
-    atexit.register(end)  # before all others, so it is called after them
+    if processes_launched() == 1:
+        atexit.register(end)  # before all others, so it is called after them
     codes.append(main())
     sys.exit(codes[0])
 
