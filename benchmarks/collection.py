@@ -10,7 +10,6 @@ for themselves (resident, without pages of mapped cache files, which the system 
 from __future__ import annotations
 
 import argparse
-import io
 import os
 import subprocess
 import sys
@@ -24,7 +23,7 @@ import numpy as np
 import psutil
 from PIL import Image
 
-CLASSES, POOL = 10, 500
+CLASSES = 10
 
 BROWSE = """
 import statistics, sys, time
@@ -69,22 +68,19 @@ frame.close()
 """
 
 
-def make(folder: Path, images: int) -> list[Path]:
-    """Files of a few hundred made-up pictures, all decoded alike."""
+def make(folder: Path, images: int, pixels: int = 64, classes: int = CLASSES) -> list[Path]:
+    """Files of made-up pictures, each another: a disc of its own size, place and tint in noise of its own."""
     random = np.random.default_rng(0)
-    pictures = []
-    for k in range(POOL):
-        down, across = np.mgrid[:64, :64]
-        disc = ((down - 32) ** 2 + (across - 32) ** 2 < (12 + k % 15) ** 2)[..., None]
-        picture = np.where(disc, [150 + k % 80, 60, 90], 215) + random.normal(0, 6, (64, 64, 3))
-        with io.BytesIO() as stream:
-            Image.fromarray(picture.clip(0, 255).astype(np.uint8)).save(stream, "PNG", compress_level=1)
-            pictures.append(stream.getvalue())
-    for k in range(CLASSES):
+    down, across = np.mgrid[:pixels, :pixels] / pixels
+    for k in range(classes):
         (folder / f"type {k}").mkdir(parents=True)
-    files = [folder / f"type {k % CLASSES}" / f"{k:06}.png" for k in range(images)]
-    for k, file in enumerate(files):
-        file.write_bytes(pictures[k % POOL])
+    files = [folder / f"type {k % classes}" / f"{k:06}.png" for k in range(images)]
+    for file in files:
+        row, column, radius = random.uniform((0.35, 0.35, 0.15), (0.65, 0.65, 0.4))
+        disc = ((down - row) ** 2 + (across - column) ** 2 < radius**2)[..., None]
+        picture = np.where(disc, random.integers(30, 200, 3, np.uint8), np.uint8(205))
+        picture += random.integers(0, 25, picture.shape, np.uint8)
+        Image.fromarray(picture).save(file, "PNG", compress_level=1)
     return files
 
 

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from attentive_lens.desk import memory
+from attentive_lens.desk import remembering
 from attentive_lens.desk.images.browsing import (
     MEASURES,
     ORDERS,
@@ -101,20 +101,20 @@ def test_places_used_before_are_remembered_latest_first_while_they_are_there(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-    assert memory.recent_sources() == memory.recent_workspaces() == []
+    assert remembering.recent_sources() == remembering.recent_workspaces() == []
     places = [tmp_path / name for name in ("one", "two", "three")]
     for place in places:
         place.mkdir()
         (place / "workspace.toml").touch()
-        memory.remember_source(place)
-        memory.remember(place, {"stage": "images"})
-    memory.remember_source(places[0])
-    memory.remember(places[0], {"stage": "results"})
-    assert memory.recent_sources() == memory.recent_workspaces() == [places[0], places[2], places[1]]
-    assert memory.recall(places[0]) == {"stage": "results"}
+        remembering.remember_source(place)
+        remembering.remember(place, {"stage": "images"})
+    remembering.remember_source(places[0])
+    remembering.remember(places[0], {"stage": "results"})
+    assert remembering.recent_sources() == remembering.recent_workspaces() == [places[0], places[2], places[1]]
+    assert remembering.recall(places[0]) == {"stage": "results"}
     (places[2] / "workspace.toml").unlink()
-    assert memory.recent_workspaces() == [places[0], places[1]]
+    assert remembering.recent_workspaces() == [places[0], places[1]]
     for file in (tmp_path / "state").rglob("*.json"):
         file.write_text("[")
-    assert memory.recent_sources() == memory.recent_workspaces() == []
-    assert memory.recall(places[0]) == {}
+    assert remembering.recent_sources() == remembering.recent_workspaces() == []
+    assert remembering.recall(places[0]) == {}

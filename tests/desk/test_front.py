@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from attentive_lens.core.keeping import keep, key_of, stored
-from attentive_lens.desk import memory
+from attentive_lens.desk import remembering
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.bases import base_layers, with_base
 from attentive_lens.desk.network.design import facts_of
@@ -127,13 +127,13 @@ def test_what_is_kept_is_forgotten_when_one_of_its_inputs_is_another(tmp_path: P
 
 def test_a_damaged_memory_is_no_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
-    assert memory.recall(Path("x")) == {}
-    memory.remember(Path("x"), {"stage": "images"})
-    assert memory.recall(Path("x")) == {"stage": "images"}
+    assert remembering.recall(Path("x")) == {}
+    remembering.remember(Path("x"), {"stage": "images"})
+    assert remembering.recall(Path("x")) == {"stage": "images"}
     (file,) = tmp_path.rglob("windows.json")
     for damaged in ("{half", "[]", '{"x": 3}'):
         file.write_text(damaged)
-        assert memory.recall(Path("x")) == {}
+        assert remembering.recall(Path("x")) == {}
 
 
 def test_what_was_told_of_epochs_that_are_trained_again_is_void(station: Workspace) -> None:

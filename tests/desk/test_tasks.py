@@ -188,7 +188,7 @@ def test_a_plan_larger_than_the_memory_is_refused_before_it_is_made(
 ) -> None:
     monkeypatch.setattr(psutil, "virtual_memory", lambda: SimpleNamespace(available=5 * 2**20))
     run = station.claim_run(Plan())
-    with pytest.raises(BadValue, match=r"needs about 0\.\d GiB and 0\.0 GiB are free"):
+    with pytest.raises(BadValue, match=r"takes about 0\.\d GiB and 0\.0 GiB are free"):
         finish(execute(station, run, lambda: False))
     assert not list(run.checkpoints.glob("*"))
 
@@ -324,7 +324,7 @@ def test_what_excites_a_layer_is_kept_while_the_model_stays(station: Workspace) 
 def test_a_plan_too_large_for_memory_is_refused_before_any_image_is_prepared(station: Workspace) -> None:
     shutil.rmtree(station.cache)
     plan = Plan().changed({"preprocessing.input_size": 1024, "training.batch_size": 4096})
-    needed, free = price_in_memory(plan, 6)
+    needed, free = price_in_memory(plan, 6, 60)
     assert needed > free > 0
     with pytest.raises(BadValue, match="GiB"):
         finish(execute(station, station.claim_run(plan), lambda: False))
@@ -334,7 +334,7 @@ def test_a_plan_too_large_for_memory_is_refused_before_any_image_is_prepared(sta
 def test_the_price_in_memory_counts_what_each_optimiser_keeps() -> None:
     plan = Plan()
     settings = ({"optimiser": "adam"}, {"optimiser": "sgd", "optimiser.momentum": 0.0})
-    (adam, _), (plain, _) = (price_in_memory(plan.changed(own), 6) for own in settings)
+    (adam, _), (plain, _) = (price_in_memory(plan.changed(own), 6, 60) for own in settings)
     weights = sum(fact.weights for fact in plan.network.with_outputs(6).facts(plan.preprocessing.shape))
     assert adam - plain == 2 * 4 * weights
 

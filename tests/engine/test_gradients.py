@@ -223,7 +223,7 @@ def agree(settings_: LayerSettings, shape: tuple[int, ...], seed: int, kernels: 
 
     def call_for() -> Call:
         """With the sums of the batch as it is: a normalisation's statistics move with the images."""
-        return Call(context, sums=layer.sums(images) if layer.whole_batch else None)
+        return Call(context, sums=layer.sums(images) if layer.settings.whole_batch else None)
 
     call = call_for()
     out, stored = layer.forward(images.copy(), weights, call)

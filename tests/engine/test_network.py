@@ -8,10 +8,10 @@ from attentive_lens.engine.layers import INFERENCE, LAYERS, Call, StepContext
 from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS
-from attentive_lens.engine.ranks import PIECE_WORK, pieces_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.plan import layers as planned
 from attentive_lens.plan.optimisers import Adam
+from attentive_lens.plan.pieces import PIECE_WORK, pieces_of
 from attentive_lens.plan.starters import STARTERS
 
 SHAPE = (16, 16, 3)

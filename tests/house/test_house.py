@@ -39,7 +39,7 @@ BREACHES = {
     "window/session.py": "import attentive_lens.engine.network",
     "window/pages/images.py": "import attentive_lens.window.pages.results",
     "explaining/saliency/gradient.py": "import attentive_lens.explaining.saliency.gradient_times_input",
-    "desk/memory.py": "import attentive_lens.desk.cards",
+    "desk/remembering.py": "import attentive_lens.desk.cards",
     "window/welcome.py": "import attentive_lens.window.application",
     "core/files.py": "import attentive_lens.plan.plan",
     "predicting/predictor.py": "import attentive_lens.explaining.probe",

@@ -35,7 +35,7 @@ def test_every_kind_has_its_arithmetic() -> None:
 
 
 def test_the_mean_counts_in_the_memory_that_a_run_needs() -> None:
-    needed = {kind: price_in_memory(Plan().changed({"averaging": kind}), 6)[0] for kind in SETTINGS}
+    needed = {kind: price_in_memory(Plan().changed({"averaging": kind}), 6, 60)[0] for kind in SETTINGS}
     plain = needed.pop("none")
     assert all(more > plain for more in needed.values())
 

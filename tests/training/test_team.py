@@ -17,11 +17,12 @@ from attentive_lens.engine.batches import Step, learn
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network
-from attentive_lens.engine.ranks import ALONE, PIECE_WORK, Cut, Ranks
+from attentive_lens.engine.ranks import ALONE, Cut, Ranks
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.images.feeding import Batch, Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.augmentation import STEPS
+from attentive_lens.plan.pieces import PIECE_WORK
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.training.averaging import AVERAGING

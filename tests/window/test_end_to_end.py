@@ -14,7 +14,7 @@ from pytestqt.qtbot import QtBot
 from tests.driving import child, click, stage
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk import memory
+from attentive_lens.desk import remembering
 from attentive_lens.desk.making import make_demo, make_workspace
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.explaining.saliency import METHODS
@@ -206,12 +206,12 @@ def test_the_window_comes_back_as_it_was_left(qtbot: QtBot, open_frame: OpenFram
     frame.close()
     again = open_frame(station)
     assert (again.current, again.session.runs.current) == ("network", 1)
-    recalled = memory.recall(station.folder)
+    recalled = remembering.recall(station.folder)
     assert recalled["size"] == [frame.width(), frame.height()]
     for k in range(60):
-        memory.remember(Path(f"other {k}"), {"stage": "images"})
-    assert memory.recall(station.folder) == {}
-    assert memory.recall(Path("other 59")) == {"stage": "images"}
+        remembering.remember(Path(f"other {k}"), {"stage": "images"})
+    assert remembering.recall(station.folder) == {}
+    assert remembering.recall(Path("other 59")) == {"stage": "images"}
 
 
 def test_classes_and_sets_filter_the_contact_sheet(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:

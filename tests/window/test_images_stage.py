@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QComboBox, QInputDialog, QLabel, QLineEdit, QMenu, Q
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
-from attentive_lens.desk import memory
+from attentive_lens.desk import remembering
 from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound
 from attentive_lens.window.application import open_folder
 from attentive_lens.window.frame import Frame
@@ -287,8 +287,8 @@ def test_a_dropped_file_is_looked_at_chosen_and_becomes_a_workspace(
     assert len(images.collection.rows) == 30
     qtbot.waitUntil(lambda: images.pixels is not None, timeout=30_000)
     welcome.frame.close()
-    assert memory.recent_sources() == [tmp_path / "grains.npz"]
-    assert memory.recent_workspaces() == [tmp_path / "grains-workspace"]
+    assert remembering.recent_sources() == [tmp_path / "grains.npz"]
+    assert remembering.recent_workspaces() == [tmp_path / "grains-workspace"]
     again = Welcome(open_folder)
     qtbot.addWidget(again)
     assert child(again, QPushButton, "recent grains.npz").isVisibleTo(again)

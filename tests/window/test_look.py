@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 from tests.driving import child, click, stage
 
-from attentive_lens.desk.memory import remember_theme, remembered_theme
+from attentive_lens.desk.remembering import remember_theme, remembered_theme
 from attentive_lens.window import look
 from attentive_lens.window.application import make_application
 from attentive_lens.window.bench.bench import Bench

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.keeping import keep, stored
-from attentive_lens.desk.memory import state_folder
+from attentive_lens.desk.remembering import state_folder
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels

@@ -94,7 +94,7 @@ def _use(kind: str, settings: Any, shape: tuple[int, ...], kernels: str = "auto"
     images = random.standard_normal((2, *shape)).astype(np.float32)
     weights = layer.start(shape, random, np.dtype(np.float32), He())
     context = StepContext(0, 0, 0, 0) if training else None
-    sums = layer.sums(images) if layer.whole_batch else None
+    sums = layer.sums(images) if layer.settings.whole_batch else None
     for activate in {False, layer.can_activate}:
         ready = layer.prepare(weights, shape)
         out, saved = layer.forward(images.copy(), weights, Call(context, activate=activate, ready=ready, sums=sums))

@@ -15,9 +15,7 @@ from attentive_lens.engine.network import Network, Pass, Route, Trace
 from attentive_lens.engine.outputs import OUTPUTS, OutputFunction
 from attentive_lens.engine.ranks import Cut
 from attentive_lens.engine.threads import ThreadPool
-
-INFERENCE_PIECE = 8
-"""Images in a piece at inference; the last is filled up, for a product's rows can change bits with their number."""
+from attentive_lens.plan.pieces import INFERENCE_PIECE
 
 
 @dataclass(frozen=True)

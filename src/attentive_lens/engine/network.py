@@ -259,7 +259,7 @@ class Network:
                 saved: Any = out
             else:
                 sums = None
-                if layer.whole_batch and context is not None and (route is None or name in route.trainable):
+                if layer.settings.whole_batch and context is not None and (route is None or name in route.trainable):
                     sums = trace.sums[name] = yield layer.sums(inputs[0])
                 overwrite = (
                     layer.may_overwrite

@@ -15,12 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array
-
-FEWEST_PIECES, MOST_PIECES = 2, 8
-"""Pieces a training batch is cut into, a power of two, whatever the number of threads and processes."""
-PIECE_WORK = 2**28
-"""Multiply-adds forward that are worth a piece of their own: with fewer, threads wait for each other's Python."""
-
+from attentive_lens.plan.pieces import pieces_of
 
 S = TypeVar("S", bound=np.generic)
 
@@ -123,9 +118,3 @@ class Cut:
             out.append(received[place : place + array.nbytes].view(array.dtype).reshape(array.shape))
             place += array.nbytes
         return out
-
-
-def pieces_of(multiply_adds: int) -> int:
-    """Into how many pieces a batch is cut that costs so much forward."""
-    worth = max(1, multiply_adds // PIECE_WORK)
-    return min(MOST_PIECES, max(FEWEST_PIECES, 1 << (worth.bit_length() - 1)))

@@ -205,9 +205,3 @@ def _field(layer: LayerSettings, input_shape: Shape, sources: Sequence[_Field]) 
     ends = [begin + (side or 0) for side, _, begin in sources]
     sees = max(ends) - start + (reach.kernel - 1) * step
     return sees, step * reach.stride, start - reach.before * step
-
-
-def working_memory(rows: Sequence[Facts], batch: int, arrays: int, bytes_a_number: int) -> int:
-    """Bytes a training step needs: weights, gradients and ``arrays`` more of their size, and the batch's maps."""
-    weights = sum(fact.weights for fact in rows)
-    return bytes_a_number * (weights * (2 + arrays) + batch * sum(fact.numbers for fact in rows))

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QApplication
 
 from attentive_lens.desk import compiling
 from attentive_lens.desk.log import open_log
-from attentive_lens.desk.memory import recall, remembered_theme
+from attentive_lens.desk.remembering import recall, remembered_theme
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.frame import Frame

@@ -20,7 +20,7 @@ from attentive_lens.core.extensions import left_out
 from attentive_lens.core.objects import settle
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.cards import keep_pictures
-from attentive_lens.desk.memory import remember, remember_theme
+from attentive_lens.desk.remembering import remember, remember_theme
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look

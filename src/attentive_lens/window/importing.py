@@ -11,7 +11,7 @@ from PyQt6.QtCore import QProcess, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from attentive_lens.desk.memory import remember_source
+from attentive_lens.desk.remembering import remember_source
 from attentive_lens.desk.requests.images import Preview, Previewed, WayToRead
 from attentive_lens.images.reading import Reading
 from attentive_lens.window import look

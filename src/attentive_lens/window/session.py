@@ -13,8 +13,8 @@ from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.history import Timeline
 from attentive_lens.desk.images.state import OpenImages
 from attentive_lens.desk.images.together import what_moves
-from attentive_lens.desk.memory import recall
 from attentive_lens.desk.network.design import Design
+from attentive_lens.desk.remembering import recall
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.desk.results.state import OpenScores

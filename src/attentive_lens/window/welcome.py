@@ -11,7 +11,7 @@ from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from attentive_lens.desk.cards import read_card
-from attentive_lens.desk.memory import recent_sources, recent_workspaces
+from attentive_lens.desk.remembering import recent_sources, recent_workspaces
 from attentive_lens.errors import LensError
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place

@@ -234,8 +234,8 @@ def _say(shown: PlanShown) -> None:
         price = shown.price
         out.print(
             f"about {price.epoch_seconds:.3g} s per epoch here: {price.batches} batches of {price.step_seconds:.3g} s,"
-            f" {price.evaluation_seconds:.3g} s for {price.validation} validation images; a step needs"
-            f" {price.memory / 1e6:.0f} MB, {price.free / 1e9:.1f} GB are free"
+            f" {price.evaluation_seconds:.3g} s for {price.validation} validation images; training takes"
+            f" about {price.memory / 1e6:.0f} MB of memory, {price.free / 1e9:.1f} GB are free"
         )
         for each in price.threads:
             word = "thread" if each.threads == 1 else "threads"

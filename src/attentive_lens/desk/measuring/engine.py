@@ -29,7 +29,6 @@ from attentive_lens.engine.losses import one_hot
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.optimisers import AdamOptimiser
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.plan.examination import working_memory
 from attentive_lens.plan.initialisations import He
 from attentive_lens.plan.layers import (
     BatchNormalisation,
@@ -268,7 +267,8 @@ def _memory(name: str, threads: int, kernels: str) -> Held | None:
     except (OSError, subprocess.CalledProcessError):
         return None
     plan, batch, side = CASES[name]
-    needed = working_memory(plan().facts((side, side, 3)), batch, Adam().state_arrays, 4) / 1e6
+    facts, arrays = plan().facts((side, side, 3)), 2 + Adam().state_arrays
+    needed = 4 * sum(fact.weights * arrays + batch * fact.numbers for fact in facts) / 1e6
     grown = float(finished.stdout)
     return Held(grown, needed, grown / needed)
 

@@ -18,8 +18,9 @@ from attentive_lens.desk.observing import Signal
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.editing import Nodes
-from attentive_lens.plan.examination import Examination, Facts, Fault, examine, working_memory
+from attentive_lens.plan.examination import Examination, Facts, Fault, examine
 from attentive_lens.plan.losses import CrossEntropy
+from attentive_lens.plan.memory import training_memory
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.outline import commented
 from attentive_lens.plan.plan import Plan
@@ -329,14 +330,12 @@ def facts_of(plan: Plan, classes: int) -> tuple[NetworkPlan, tuple[Facts, ...]]:
     return network, network.facts(plan.preprocessing.shape)
 
 
-def price_in_memory(plan: Plan, classes: int) -> tuple[int, int]:
-    """Bytes that a step of training needs, and bytes of memory that are free now."""
+def price_in_memory(plan: Plan, classes: int, validation: int) -> tuple[int, int]:
+    """Bytes that training holds at most, with so many validation images, and bytes of memory that are free now."""
     _, facts = facts_of(plan, classes)
-    return memory_of(plan, facts)
+    return memory_of(plan, facts, validation)
 
 
-def memory_of(plan: Plan, facts: Iterable[Facts]) -> tuple[int, int]:
+def memory_of(plan: Plan, facts: Iterable[Facts], validation: int) -> tuple[int, int]:
     """As `price_in_memory`, of a network whose facts are known."""
-    beside = plan.optimiser.state_arrays + plan.averaging.state_arrays
-    needed = working_memory(tuple(facts), plan.training.batch_size, beside, plan.training.bytes_a_number)
-    return needed, int(psutil.virtual_memory().available)
+    return training_memory(plan, tuple(facts), validation), int(psutil.virtual_memory().available)

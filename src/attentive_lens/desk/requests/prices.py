@@ -41,7 +41,7 @@ class PlanPrice:
     training, validation : int
         Images.
     memory, free : int
-        Bytes that a step needs, and that are free now.
+        Bytes that training holds at most, and that are free now.
     threads : tuple of ThreadTime
         For each number of threads that could be chosen, where that was asked for.
     """

@@ -47,11 +47,11 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     training, validation = images.count("training"), images.count("validation")
     if training < 2:
         raise BadValue("The plan has no price", f"the training set has {training} images", "Add images")
-    memory, free = price_in_memory(plan, len(images.taught))
+    memory, free = price_in_memory(plan, len(images.taught), validation)
     if memory > free:
         raise BadValue(
             "The plan does not fit into memory",
-            f"a step needs about {memory / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
+            f"training takes about {memory / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
             "Choose a smaller batch size, a smaller input size or fewer filters",
         )
     network_plan, _ = facts_of(plan, len(images.taught))

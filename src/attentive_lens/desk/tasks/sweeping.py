@@ -32,7 +32,7 @@ def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
     base = base_model(place, plan)
     if base is not None:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
-    check_memory(plan, max(2, len(collection(place, plan).taught)))
+    check_memory(plan, collection(place, plan))
     data = yield from gather(place, plan)
     data = data.seen_by(tuple(data.collection.taught))
     members, classes = data.members("training"), len(data.collection.taught)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.collection import Collection, collection
 from attentive_lens.desk.images.data import Data, gather, white_in
 from attentive_lens.desk.network.bases import base_model, untaken
 from attentive_lens.desk.network.design import price_in_memory
@@ -131,7 +131,7 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
     base = base_model(workspace, plan)
     if base is not None:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
-    check_memory(plan, max(2, len(collection(workspace, plan).taught)))
+    check_memory(plan, collection(workspace, plan))
     data = yield from gather(workspace, plan, claimed if last is not None else None)
     if last is not None:
         _check_labels(claimed, data)
@@ -239,13 +239,13 @@ def _check_labels(claimed: Run, data: Data) -> None:
         )
 
 
-def check_memory(plan: Plan, classes: int) -> None:
+def check_memory(plan: Plan, images: Collection) -> None:
     """Refuse a plan that needs more memory than there is, before anything is prepared or allocated."""
-    needed, free = price_in_memory(plan, classes)
+    needed, free = price_in_memory(plan, max(2, len(images.taught)), images.count("validation"))
     if needed > free:
         raise BadValue(
             "The plan does not fit into memory",
-            f"a step needs about {needed / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
+            f"training takes about {needed / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
             "Choose a smaller batch size, a smaller input size or fewer filters",
         )
 

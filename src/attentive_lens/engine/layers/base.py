@@ -86,8 +86,6 @@ class Layer(ABC, Generic[S, I, K]):
     """Whether `backward` needs the output, or shares it with the input: the next layer must not overwrite it."""
     can_activate = False
     """Whether `forward` can do a ReLU that follows."""
-    whole_batch = False
-    """Whether training needs sums over the whole batch, see `sums` and `gradient_sums`."""
     kernels = "auto"
     """Which kernels are asked for, one of `kernels.choice.KERNELS`; only convolutions have several."""
 
@@ -143,7 +141,7 @@ class Layer(ABC, Generic[S, I, K]):
         """Gradients of the input(s) and of the weights, as far as they are needed, for that of the output."""
 
     def sums(self, inputs: Array) -> Array:
-        """Of a piece, what `forward` needs of the whole batch; only where `whole_batch`."""
+        """Of a piece, what `forward` needs of the whole batch; only where its settings say `whole_batch`."""
         raise NotImplementedError
 
     def gradient_sums(self, grad: Array, saved: K) -> Array:

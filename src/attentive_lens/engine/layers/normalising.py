@@ -65,7 +65,6 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     figures that inference uses; the running variance is the unbiased one. A frozen layer uses the running figures.
     """
 
-    whole_batch = True
     can_activate = True
 
     def start(

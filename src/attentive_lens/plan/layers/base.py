@@ -74,6 +74,9 @@ class LayerSettings(Kind):
     is_rectifier: ClassVar[bool] = False
     """Whether it sets negative values to 0 and does nothing else, so that a layer before it may do so at once."""
 
+    whole_batch: ClassVar[bool] = False
+    """Whether training it needs sums over the whole batch."""
+
     filter_axis: ClassVar[int] = -1
     """Axis of its kernel or matrix along which its filters or units stand side by side."""
 

@@ -15,6 +15,7 @@ class BatchNormalisation(SameShape):
 
     kind: ClassVar[str] = "batch normalisation"
     idea: ClassVar[str] = "Centres and scales every channel over the whole batch, so that deep networks train evenly."
+    whole_batch: ClassVar[bool] = True
 
     momentum: float = spec(
         0.9, label="momentum", low=0.0, high=0.9999, meaning="Part of the running mean and variance kept at each step."

@@ -94,7 +94,7 @@ class NetworkPage(Page):
         inside.addWidget(self.origin)
         self.memory = label(role="warn", name="memory warning")
         self.memory.setWordWrap(True)
-        self.memory.setToolTip("What a step of training needs, beside what is free on this machine now.")
+        self.memory.setToolTip("What training takes at most, beside what is free on this machine now.")
         inside.addWidget(self.memory)
         frame, of_bench = panel(name="bench panel")
         of_bench.setContentsMargins(8, 8, 8, 8)
@@ -195,7 +195,7 @@ class NetworkPage(Page):
         design = self.session.design
         facts = self.panel.examination().facts.values()
         faults = [] if self.panel.run is not None else [*design.text_faults, *design.faults]
-        needed, free = memory_of(plan, facts)
+        needed, free = memory_of(plan, facts, self.session.images.collection.count("validation"))
         if faults:
             self.about.setText(f"{counted(len(faults), 'fault', 'faults')}: it cannot be trained yet")
         else:
@@ -211,7 +211,7 @@ class NetworkPage(Page):
         too_large = needed > free and not faults and self.panel.run is None
         if too_large:
             self.memory.setText(
-                f"A step of training needs {short(needed)}B, and {short(free)}B are free: it will be refused."
+                f"Training takes {short(needed)}B, and {short(free)}B are free: it will be refused."
                 f" {self._what_fits(needed, free)}"
             )
         self.memory.setVisible(too_large)
@@ -222,7 +222,8 @@ class NetworkPage(Page):
         size = plan.training.batch_size
         while size > 1 and needed > free * 0.9:
             size //= 2
-            needed, _ = memory_of(plan.changed({"training.batch_size": size}), facts)
+            held_out = self.session.images.collection.count("validation")
+            needed, _ = memory_of(plan.changed({"training.batch_size": size}), facts, held_out)
         if needed > free * 0.9:
             return "Not even one image at a time fits: choose a smaller input size or fewer filters."
         return f"A batch size of {size} would fit ({short(needed)}B); a smaller input size or fewer filters too."
