@@ -36,7 +36,7 @@ from attentive_lens.plan.base import Base
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training import frozen_outputs
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.classifier import Classifier
 from attentive_lens.workspace import Workspace
 
 EPOCHS = 6

@@ -35,7 +35,8 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.training.checkpoints import Checkpoints
-from attentive_lens.training.learner import Classifier, Learner
+from attentive_lens.training.classifier import Classifier
+from attentive_lens.training.learner import Learner
 from attentive_lens.training.loop import HEALTH_IMAGES, HEALTH_SHARE
 
 CLASSES, EPOCHS = 6, 40

@@ -221,7 +221,7 @@ TestUndo = UndoMachine.TestCase
 def test_a_test_set_far_behind_the_validation_set_is_told(
     validated: float, tested: float, images: int, warns: bool, station: Workspace
 ) -> None:
-    best = EpochEvent(1, Figures(1.0, 0.1), Figures(validated, 0.1), True)
+    best = EpochEvent(1, Figures(0.1, 1.0), Figures(0.1, validated), True)
     right = round(tested * images)
     predicted = np.array([0] * right + [1] * (images - right))
     numbers, true = list(range(1, images + 1)), np.zeros(images, np.int64)

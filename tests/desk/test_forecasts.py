@@ -73,14 +73,14 @@ def test_a_trial_is_the_whole_run_in_small() -> None:
 
 
 def test_better_is_in_the_direction_of_the_measure() -> None:
-    one, other = Figures(0.7, 1.0, balanced_accuracy=None), Figures(0.6, 0.8, balanced_accuracy=0.5)
+    one, other = Figures(1.0, 0.7, balanced_accuracy=None), Figures(0.8, 0.6, balanced_accuracy=0.5)
     assert better("accuracy", one, other) == pytest.approx(0.1)
     assert better("loss", one, other) == pytest.approx(-0.2)
     assert better("balanced_accuracy", one, other) is None
 
 
 def foretold(kind: str, value: float, trial: float, control: float, images: int) -> Forecast:
-    result = forecast(kind, value, Figures(trial, 1.0), Figures(control, 1.0), "accuracy", images, 3, 1)
+    result = forecast(kind, value, Figures(1.0, trial), Figures(1.0, control), "accuracy", images, 3, 1)
     assert result is not None
     return result
 
@@ -122,7 +122,7 @@ def test_limits_hold_four_of_five_outcomes_where_experience_is_right() -> None:
 
 
 def test_a_measure_that_is_not_known_gives_no_forecast() -> None:
-    one = Figures(0.5, 1.0)
+    one = Figures(1.0, 0.5)
     assert forecast("longer", 0.5, one, one, "balanced_accuracy", 100, 3, 1) is None
 
 

@@ -20,10 +20,12 @@ from attentive_lens.plan.layers import (
     AveragePooling,
     BatchNormalisation,
     Clip,
+    Codes,
     Concatenate,
     Connected,
     Convolution,
     DoesNotFit,
+    Drawing,
     Dropout,
     Elu,
     Flatten,
@@ -35,11 +37,13 @@ from attentive_lens.plan.layers import (
     LocalResponse,
     MaxPooling,
     Multiply,
+    NormalCodes,
     Output,
     ParametricRelu,
     PowerPooling,
     Relu,
     Resampling,
+    Reshape,
     ScaleAndShift,
     Sigmoid,
     Silu,
@@ -121,12 +125,13 @@ def cases() -> st.SearchStrategy[LayerSettings]:
         st.builds(Elu, alpha=st.floats(0.5, 2.0)),
         st.builds(ParametricRelu, initial_slope=st.floats(0.05, 0.9), shared=st.booleans()),
         st.just(ScaleAndShift()),
+        st.builds(Reshape, side=st.integers(1, 4)),
         st.sampled_from([Relu(), Gelu(), Silu(), Tanh(), Sigmoid(), Softmax(), Flatten(), BatchNormalisation()]),
     )
 
 
 def test_every_layer_is_drawn_or_proved_below() -> None:
-    elsewhere = {"add", "multiply", "concatenate", "fully connected", "output"}
+    elsewhere = {"add", "multiply", "concatenate", "fully connected", "output", "codes", "normal codes", "drawing"}
     seen: set[str] = set()
 
     @settings(max_examples=400, deadline=None, database=None)
@@ -150,6 +155,11 @@ def test_every_layer_has_the_gradient_that_differences_give(
     except DoesNotFit:
         assume(False)
     agree(layer, (n, height, width, channels), seed)
+
+
+@pytest.mark.parametrize("layer", [Codes(), NormalCodes(), Drawing(), Reshape(side=4)])
+def test_layers_of_values_have_the_gradient_that_differences_give(layer: LayerSettings) -> None:
+    agree(layer, (3, 48), 5)
 
 
 @settings(max_examples=20, deadline=None)
@@ -294,7 +304,7 @@ def test_the_proof_fails_if_a_sign_is_flipped(kind: str, monkeypatch: pytest.Mon
     """A mutation check: a backward pass with one gradient turned round is found out, layer by layer."""
     settings_ = planned_layers[kind]()
     layer: Any = LAYERS[kind]
-    shape = (2, 12) if kind == "fully connected" else (2, 6, 6, 8)
+    shape = (2, 12) if kind in ("fully connected", "codes", "normal codes") else (2, 6, 6, 8)
     if isinstance(settings_, Connected | Convolution | TransposedConvolution):
         name = "units" if isinstance(settings_, Connected) else "filters"
         settings_ = settings_.with_(**{name: 3})

@@ -29,12 +29,16 @@ from attentive_lens.plan.initialisations import He
 from attentive_lens.plan.layers import (
     Add,
     BatchNormalisation,
+    Codes,
     Concatenate,
     Connected,
     DoesNotFit,
+    Drawing,
     LayerSettings,
     Multiply,
+    NormalCodes,
     ParametricRelu,
+    Reshape,
     ScaleAndShift,
 )
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -107,8 +111,13 @@ def test_layers_that_join_and_those_of_values_make_the_same_there() -> None:
     check(Multiply(), factors, values)
     check(Concatenate(), one, two)
     check(Concatenate(), factors, values)
-    for layer in (Connected(units=5), BatchNormalisation(), ScaleAndShift(), ParametricRelu()):
+    for layer in (Connected(units=5), BatchNormalisation(), ScaleAndShift(), ParametricRelu(), Codes()):
         check(layer, values)
+    row, maps = (random.standard_normal(shape).astype(np.float32) for shape in ((2, 48), (2, 2, 4, 3)))
+    for layer in (NormalCodes(), Reshape(side=4), Drawing(), Codes()):
+        check(layer, row)
+    for layer in (Reshape(side=2), Drawing()):
+        check(layer, maps)
 
 
 @pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop"])

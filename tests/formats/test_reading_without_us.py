@@ -11,19 +11,24 @@ import pytest
 from PIL import Image
 
 import attentive_lens as al
+from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.network import Network
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.formats.reading import read_model
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.blocks import BLOCKS, Residual, Squeeze, built
+from attentive_lens.plan.encoders import ENCODERS
 from attentive_lens.plan.layers import (
     LAYERS,
     Add,
     AveragePooling,
     BatchNormalisation,
     Clip,
+    Codes,
     Concatenate,
     Connected,
     Convolution,
+    Drawing,
     Dropout,
     Elu,
     Flatten,
@@ -128,6 +133,14 @@ PLANS: dict[str, NetworkPlan] = {
 }  # fmt: skip
 
 
+DRAWING = {
+    **{name: encoder.network_for(16) for name, encoder in ENCODERS.items()},
+    "a row drawn freely": NetworkPlan.stack(
+        [Flatten(), Connected(units=3), Codes(), Connected(units=16 * 16 * 3), Drawing(mean="free", variance="learned")]
+    ),
+}
+
+
 def written(file: Path, plan: NetworkPlan, preprocessing: Preprocessing, seed: int = 0) -> Path:
     random = np.random.default_rng(seed)
     network = Network.start(plan.with_outputs(4), preprocessing.shape, seed)
@@ -158,8 +171,20 @@ def test_the_page_s_code_gives_our_answers(name: str, tmp_path: Path) -> None:
     assert np.ptp(ours, axis=0).max() > 1e-4, "answers that do not depend on the image prove nothing"
 
 
+@pytest.mark.parametrize("name", DRAWING)
+def test_the_page_s_code_draws_our_images(name: str, tmp_path: Path) -> None:
+    network = Network.start(DRAWING[name], (16, 16, 3), 3)
+    preprocessor = Preprocessor.plain(Preprocessing(input_size=16))
+    file = tmp_path / "model.alens"
+    ModelFile(network.plan, network.weights, preprocessor, ("a", "b"), "images").write(file)
+    pixels = np.random.default_rng(1).integers(0, 256, (3, 16, 16, 3)).astype(np.uint8)
+    coder = Coder(read_model(file).network())
+    ours = coder.decode(coder.means(coder.encode(preprocessor.apply(pixels))))
+    assert code()["probabilities"](file, pixels)[0] == pytest.approx(ours, abs=2e-5)
+
+
 def test_every_layer_and_block_is_tried() -> None:
-    tried = {node.layer.kind for plan in PLANS.values() for node in plan.nodes}
+    tried = {node.layer.kind for plan in (*PLANS.values(), *DRAWING.values()) for node in plan.nodes}
     assert tried == LAYERS.keys()
     assert BLOCKS, "blocks are written out as the layers they are made of"
 

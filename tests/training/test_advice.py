@@ -57,8 +57,8 @@ def epochs(
     return tuple(
         EpochEvent(
             k + 1,
-            Figures(right, t),
-            Figures(held_out, v),
+            Figures(t, right),
+            Figures(v, held_out),
             v == min(validation[: k + 1]),
             seconds=1.0,
             health=look or health(),
@@ -339,7 +339,7 @@ def test_whatever_a_run_did_advice_is_whole_and_its_plan_differs(
 ) -> None:
     look = health(update, dead, gradient)
     of = tuple(
-        EpochEvent(k + 1, Figures(r, t), Figures(h, v), not k, seconds=1.0, health=look)
+        EpochEvent(k + 1, Figures(t, r), Figures(v, h), not k, seconds=1.0, health=look)
         for k, (v, t, r, h) in enumerate(curves)
     )
     result = advise(record(of, state=state))

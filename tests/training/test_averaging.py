@@ -23,7 +23,7 @@ from attentive_lens.plan.averaging import AVERAGING as SETTINGS
 from attentive_lens.plan.averaging import ExponentialMovingAverage, StochasticWeightAveraging
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.averaging import AVERAGING, EpochAverage, MovingAverage
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.classifier import Classifier
 
 
 def weights(value: float) -> dict[str, dict[str, np.ndarray]]:

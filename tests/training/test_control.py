@@ -18,9 +18,9 @@ from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.stopping import Stopping
+from attentive_lens.training.classifier import Classifier
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, Control, Rates, rate_at
 from attentive_lens.training.journal import read_events
-from attentive_lens.training.learner import Classifier
 from attentive_lens.training.metrics import Metrics
 from attentive_lens.workspace import Run
 

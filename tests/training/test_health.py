@@ -18,8 +18,8 @@ from attentive_lens.plan.layers import Connected, Flatten, Output, Relu
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.optimisers import Sgd
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.classifier import Classifier
 from attentive_lens.training.health import HealthWatch
-from attentive_lens.training.learner import Classifier
 
 PLAN = NetworkPlan.stack([Flatten(), Connected(units=4), Relu(), Output()]).with_outputs(2)
 NAMES = [node.name for node in PLAN.nodes]

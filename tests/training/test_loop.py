@@ -26,6 +26,7 @@ from attentive_lens.plan.optimisers import Adam
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.classifier import Classifier
 from attentive_lens.training.control import Control
 from attentive_lens.training.figures import Figures
 from attentive_lens.training.journal import (
@@ -36,7 +37,7 @@ from attentive_lens.training.journal import (
     read_event,
     read_events,
 )
-from attentive_lens.training.learner import Classifier, Learner
+from attentive_lens.training.learner import Learner
 from attentive_lens.training.loop import Outcome, run
 from attentive_lens.training.metrics import Metrics
 
@@ -177,7 +178,7 @@ def test_a_journal_line_half_written_is_read_when_it_is_whole(tmp_path: Path) ->
     events, _ = read_events(file, position)
     assert [e["event"] for e in events] == ["epoch", "end"], "one that lacks its figures is damaged too"
     assert damaged_lines(file) == 3
-    assert read_event(events[0]) == EpochEvent(1, Figures(0.5, 1.0), None, True)
+    assert read_event(events[0]) == EpochEvent(1, Figures(1.0, 0.5), None, True)
     assert read_event(events[1]) == EndEvent("done")
     assert read_event({**events[0], "event": "batch"}) is None
     assert read_event({**events[0], "event": "dance"}) is None

@@ -17,7 +17,7 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.memory import PROGRAM, training_memory
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.classifier import Classifier
 
 CLASSES, IMAGES, SIDE = 5, 64, 96
 PLAIN = {"network": "two blocks", "preprocessing.input_size": SIDE, "training.threads": 2}

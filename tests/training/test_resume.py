@@ -32,9 +32,9 @@ from attentive_lens.plan.schedules import SCHEDULES, ScheduleSettings
 from attentive_lens.plan.training import Training
 from attentive_lens.training import loop
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.classifier import Classifier
 from attentive_lens.training.control import Control, Rates
 from attentive_lens.training.journal import Journal, read_events
-from attentive_lens.training.learner import Classifier
 from attentive_lens.training.loop import Outcome, Position, run
 
 PLAN = built(

@@ -26,7 +26,8 @@ from attentive_lens.plan.pieces import PIECE_WORK
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.training.averaging import AVERAGING
-from attentive_lens.training.learner import Classifier, SharedFault
+from attentive_lens.training.classifier import Classifier
+from attentive_lens.training.learner import SharedFault
 from attentive_lens.training.team import follow
 
 T = TypeVar("T")

@@ -73,7 +73,8 @@ def read_card(folder: Path) -> Card:
         return Card(folder, folder.name, 0, 0, 0, None, False, False, nothing, str(error))
     if held is not None:
         os.close(held)
-    scores = [epoch.validation.accuracy for view in views for epoch in view.epochs if epoch.validation is not None]
+    judged = [epoch.validation for view in views for epoch in view.epochs if epoch.validation is not None]
+    scores = [figures.accuracy for figures in judged if figures.accuracy is not None]
     pictures = stored(_file(folder), _Pictures, str(folder.absolute()))
     return Card(
         folder,

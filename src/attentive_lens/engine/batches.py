@@ -168,7 +168,8 @@ def inference(
         part, length = _filled(images, k)
         stand_ins = {key: _filled(out, k)[0] for key, out in edited.items()} if edited else None
         watch = frozenset({node}) if node else frozenset()
-        return network.forward(part, ready=ready, watch=watch, edited=stand_ins).outputs[name][:length]
+        trace = network.forward(part, ready=ready, watch=watch, edited=stand_ins, answers=node is None)
+        return trace.outputs[name][:length]
 
     if not count:
         facts = {fact.name: fact.shape for fact in network.facts}

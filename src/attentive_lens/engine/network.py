@@ -177,12 +177,8 @@ class Network:
 
     def prepared(self) -> dict[str, object]:
         """What the layers work out of their weights once for many pieces; holds until the weights change."""
-        prepared = {}
-        for fact in self.facts:
-            ready = self.layers[fact.name].prepare(self.weights.get(fact.name, {}), fact.input_shape)
-            if ready is not None:
-                prepared[fact.name] = ready
-        return prepared
+        ready = {f.name: self.layers[f.name].prepare(self.weights.get(f.name, {}), f.input_shape) for f in self.facts}
+        return {name: each for name, each in ready.items() if each is not None}
 
     def forward(
         self,
@@ -193,6 +189,7 @@ class Network:
         watch: frozenset[str] = frozenset(),
         ready: Mapping[str, object] | None = None,
         edited: Mapping[str, Array] | None = None,
+        answers: bool = True,
     ) -> Trace:
         """Run images, or a piece of a batch on its own.
 
@@ -210,16 +207,19 @@ class Network:
             From `prepared`.
         edited : mapping, optional
             Node → output that stands in for what it would give; what only such nodes need is not run.
+        answers : bool
+            Whether the network's own output is wanted; if not, what only it needs is not run.
 
         Returns
         -------
         Trace
             With the outputs of the watched nodes and the raw scores under `answers`.
         """
+        walk = self.forward_pass(
+            images, route=route, context=context, watch=watch, ready=ready, edited=edited, answers=answers
+        )
         with np.errstate(over="ignore", invalid="ignore"):  # who asks looks whether the answers are numbers
-            return alone(
-                self.forward_pass(images, route=route, context=context, watch=watch, ready=ready, edited=edited)
-            )
+            return alone(walk)
 
     def forward_pass(
         self,
@@ -230,6 +230,7 @@ class Network:
         watch: frozenset[str] = frozenset(),
         ready: Mapping[str, object] | None = None,
         edited: Mapping[str, Array] | None = None,
+        answers: bool = True,
     ) -> Pass[Trace]:
         """`forward`, stopping where a layer needs sums of the whole batch."""
         trace = Trace()
@@ -237,7 +238,7 @@ class Network:
         edited = edited or {}
         values: dict[str, Array] = {IMAGE: images.astype(self.dtype, copy=False), **edited}
         trace.outputs.update({name: out for name, out in edited.items() if name in watch})
-        needed = self._needed(edited, watch)
+        needed = self._needed(edited, watch, answers)
         uses = dict.fromkeys(values, 0)
         for name in needed:
             for source in self._sources[name]:
@@ -281,10 +282,9 @@ class Network:
                 trace.outputs[name] = out
         return trace
 
-    def _needed(self, edited: Mapping[str, Array], watch: frozenset[str]) -> set[str]:
-        """Nodes that must run for the answers and the watched outputs."""
-        needed: set[str] = set()
-        waiting = [self.output, *watch]
+    def _needed(self, edited: Mapping[str, Array], watch: frozenset[str], answers: bool) -> set[str]:
+        """Nodes that must run for the watched outputs, and for the answers where they are wanted."""
+        needed, waiting = set[str](), [*([self.output] if answers else []), *watch]
         while waiting:
             name = waiting.pop()
             if name != IMAGE and name not in edited and name not in needed:
@@ -322,8 +322,7 @@ class Network:
     ) -> Pass[tuple[dict[str, Array], Weights]]:
         """`backward`, stopping where a layer needs sums of the whole batch."""
         grads: dict[str, Array] = {name: np.array(seed) for name, seed in seeds.items()}
-        weight_gradients: Weights = {}
-        nodes: dict[str, Array] = {}
+        weight_gradients, nodes = Weights(), dict[str, Array]()
         for name in reversed(self._sources):
             grad = grads.pop(name, None)
             if grad is None:
@@ -374,7 +373,7 @@ class Network:
         return {node: {name: a.copy() for name, a in arrays.items()} for node, arrays in self.weights.items()}
 
     def fingerprint(self) -> str:
-        """SHA-256 of all weights' names, shapes and bytes."""
+        """See `fingerprint`."""
         return fingerprint(self.weights)
 
 

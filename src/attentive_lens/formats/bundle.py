@@ -22,6 +22,7 @@ from attentive_lens.core.files import replacing
 from attentive_lens.errors import BadFile
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.tasks import IMAGES
 
 if TYPE_CHECKING:
     from attentive_lens.engine.arrays import Array, Weights
@@ -46,6 +47,7 @@ class ModelFile:
         Names by class number.
     output : str
         What makes answers of its scores, one of `engine.outputs.OUTPUTS`; it belongs to the loss it was trained by.
+        «images» where it gives images in place of scores, see `plan.tasks`.
     kernels : mapping
         Node → kernel it was trained with, for the layers that have several.
     card : dict
@@ -62,6 +64,11 @@ class ModelFile:
     kernels: Mapping[str, str] = field(default_factory=dict)
     card: Mapping[str, Any] = field(default_factory=dict)
     optimiser: Mapping[str, Array] = field(default_factory=dict)
+
+    @property
+    def draws(self) -> bool:
+        """Whether it draws images; if not, it answers classes."""
+        return self.output == IMAGES
 
     def flat(self, half: bool = False) -> dict[str, Array]:
         """Every array by «node/array», as it is or as float16; `BadFile` if a value is too large for that."""

@@ -36,6 +36,7 @@ from attentive_lens.plan.layers.base import product
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import MOST_NODES
 from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.plan.tasks import IMAGES, Classify, Encode, TaskSettings
 
 WEIGHTS, OPTIMISER = "weights.safetensors", "optimiser.safetensors"
 NEEDED = ("network.json", "preprocessing.json", "classes.json", "card.json", WEIGHTS)
@@ -144,11 +145,7 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     preprocessor = replace(_preprocessor(Preprocessing.read(table), measured), white=white)
     classes = _classes(_json(archive, entries["classes.json"], list))
     output = network["output"]
-    if not isinstance(output, str) or output not in OUTPUTS:
-        _refuse(f"its output function {output!r:.40} is none of {', '.join(OUTPUTS)}")
-    scores = plan.nodes[-1].layer.output_shape((1,))
-    if scores != (OUTPUTS[output].outputs(len(classes)),) or (output == "one sigmoid" and len(classes) != 2):
-        _refuse(f"it has {len(classes)} classes, which do not go with its {scores[0]} scores and «{output}»")
+    _check_output(plan, output, len(classes), preprocessor.settings)
     kernels = _kernels(network["kernels"], plan)
     facts = plan.facts(preprocessor.settings.shape)
     _check_memory(facts, entries[WEIGHTS].file_size)
@@ -172,6 +169,20 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     if optimiser and OPTIMISER in entries:
         optimiser_arrays = _optimiser(archive, entries[OPTIMISER], flat)
     return ModelFile(plan, weights, preprocessor, classes, output, kernels, card, optimiser_arrays)
+
+
+def _check_output(plan: NetworkPlan, output: object, classes: int, settings: Preprocessing) -> None:
+    """Whether what the network gives goes with what is made of it, and with the classes."""
+    if not isinstance(output, str) or output not in (*OUTPUTS, IMAGES):
+        _refuse(f"its output function {output!r:.40} is none of {', '.join((*OUTPUTS, IMAGES))}")
+    task: TaskSettings = Encode() if output == IMAGES else Classify()
+    if (error := task.misfit(plan, settings)) is not None:
+        _refuse(error.why)
+    if output == IMAGES:
+        return
+    scores = plan.nodes[-1].layer.output_shape((1,))
+    if scores != (OUTPUTS[output].outputs(classes),) or (output == "one sigmoid" and classes != 2):
+        _refuse(f"it has {classes} classes, which do not go with its {scores[0]} scores and «{output}»")
 
 
 def _members(archive: zipfile.ZipFile, size: int) -> dict[str, zipfile.ZipInfo]:

@@ -34,8 +34,8 @@ class Batch:
     ----------
     images : ndarray, N×S×S×C float32
         Prepared.
-    targets : ndarray, N×K float32
-        Each row summing to 1.
+    targets : ndarray, N×K float32, or N×S×S×C float32
+        Each row summing to 1; or images 0–1, which are to be drawn.
     count : int
         Images of the whole batch; as many as there are if left out.
     """
@@ -68,6 +68,8 @@ class Feed:
         Master seed, images in a batch (the last of an epoch may be smaller), and number of classes.
     variants : int
         Augmented variants of each image, which come in turn; 0: a new one at every epoch.
+    draws : str
+        What is to be drawn: nothing where classes are to be answered, the "augmented" images or the "plain" ones.
 
     Attributes
     ----------
@@ -88,10 +90,11 @@ class Feed:
         size: int,
         classes: int,
         variants: int = 0,
+        draws: str = "",
     ) -> None:
         self.pixels, self.labels, self.members = pixels, labels, members
         self.augmentation, self.preprocessor, self.seed, self.size = augmentation, preprocessor, seed, size
-        self.classes, self.variants = classes, variants
+        self.classes, self.variants, self.draws = classes, variants, draws
         self.frozen_outputs: NDArray[np.float32] | None = None
         self.rows: Callable[[int], slice] = _all
         self.waited = 0.0
@@ -117,7 +120,11 @@ class Feed:
                 targets,
                 count,
             )
-        variants = augment(self.pixels[members], members.tolist(), self.augmentation, self.seed, variant, wanted)
+        pixels = self.pixels[members]
+        variants = augment(pixels, members.tolist(), self.augmentation, self.seed, variant, wanted)
+        if self.draws:
+            drawn = variants.images if self.draws == "augmented" else self.preprocessor.targets(pixels[wanted])
+            return Batch(self.preprocessor.apply(variants.images), drawn.clip(0, 1), count)
         targets[each, own] = 1 - variants.shares
         targets[each, labels[variants.partners]] += variants.shares
         return Batch(self.preprocessor.apply(variants.images), targets, count)

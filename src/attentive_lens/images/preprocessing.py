@@ -135,6 +135,11 @@ class Preprocessor:
         out -= offset
         return out.reshape(images.shape)
 
+    @staticmethod
+    def targets(images: NDArray[np.uint8]) -> NDArray[np.float32]:
+        """Images N×S×S×C uint8 as networks that draw should draw them: 0–1, whatever is done to what they see."""
+        return images * np.float32(1 / 255)
+
     @property
     def _steps_first(self) -> bool:
         """Whether something comes before the linear change."""

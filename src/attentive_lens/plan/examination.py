@@ -101,7 +101,7 @@ def examine(nodes: Sequence[Node], image: Shape | None, units: int | None = None
         wrong = _wiring(node, known, everyone, last) or _scores(node, last, units)
         if wrong is None and all(source in shapes for source in node.after):
             if node.layer.is_output and units is not None:
-                node = replace(node, layer=node.layer.with_(units=units))
+                node = replace(node, layer=node.layer.for_scores(units))
             try:
                 facts[node.name] = fact = _facts(node, shapes, fields, nodes, facts)
             except DoesNotFit as error:
@@ -118,7 +118,7 @@ def examine(nodes: Sequence[Node], image: Shape | None, units: int | None = None
             faults.append(wrong)
         known.add(node.name)
     if not nodes or not nodes[-1].layer.is_output:
-        why, remedy = "its last layer must be «output»", "Add an output layer at the end"
+        why, remedy = "its last layer must be «output», or «drawing»", "Add one at the end"
         faults.append(Fault("", "output", BadValue("The network has no output", why, remedy)))
     return Examination(facts, (*faults, *dead_ends))
 

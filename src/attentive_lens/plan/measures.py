@@ -45,6 +45,17 @@ MEASURES: dict[str, Measure] = {
 }
 """Every measure by its name; that of training images is known of the first two alone."""
 OURS = tuple(MEASURES)
+DRAWN: dict[str, Measure] = {
+    measure.name: measure
+    for measure in (
+        Measure("bound", "lower bound", True, "Lower bound of the log likelihood of an image, in nats."),
+        Measure(
+            "reconstruction", "reconstruction", False, "Minus the log likelihood of an image by its codes, in nats."
+        ),
+        Measure("divergence", "divergence", False, "Of an image's codes from the standard normal ones, in nats."),
+    )
+}
+"""Of networks that draw images; known of training images, too."""
 take_kinds(MEASURES, "plan.measures", Measure)
 
 

@@ -55,7 +55,7 @@ class NetworkPlan:
     def with_outputs(self, units: int) -> NetworkPlan:
         """The same network with so many scores; see `LossSettings.outputs`."""
         last = self.nodes[-1]
-        return NetworkPlan((*self.nodes[:-1], replace(last, layer=last.layer.with_(units=units))))
+        return NetworkPlan((*self.nodes[:-1], replace(last, layer=last.layer.for_scores(units))))
 
     def node(self, name: str) -> Node:
         """The node of that name; `NotHere` if there is none."""
@@ -64,6 +64,20 @@ class NetworkPlan:
                 return node
         names = listed(node.name for node in self.nodes)
         raise NotHere(f"There is no layer called {name}", f"the network planned has: {names}", "Choose one of these")
+
+    @property
+    def draws(self) -> bool:
+        """Whether it gives images, not scores of classes."""
+        return self.nodes[-1].layer.draws
+
+    @property
+    def code(self) -> Node:
+        """The layer of whose output it draws; `NotHere` if it has none, or several."""
+        codes = [node for node in self.nodes if node.layer.is_code]
+        if len(codes) != 1:
+            why = f"{len(codes)} of its layers are codes"
+            raise NotHere("The network cannot draw", why, "Let exactly one layer be «codes» or «normal codes»")
+        return codes[0]
 
     def up_to(self, name: str) -> frozenset[str]:
         """Names of the node and of all that feed it."""

@@ -12,6 +12,7 @@ from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION, STEPS, Augmen
 from attentive_lens.plan.averaging import AVERAGING, AveragingSettings, NoAveraging
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import read_network
+from attentive_lens.plan.encoders import ENCODERS
 from attentive_lens.plan.initialisations import INITIALISATIONS, He, InitialisationSettings
 from attentive_lens.plan.losses import LOSSES, CrossEntropy, LossSettings
 from attentive_lens.plan.network import NetworkPlan
@@ -21,6 +22,7 @@ from attentive_lens.plan.schedules import SCHEDULES, Constant, ScheduleSettings
 from attentive_lens.plan.split import Split
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.plan.stopping import Stopping
+from attentive_lens.plan.tasks import TASKS, Classify, Encode, TaskSettings
 from attentive_lens.plan.training import Training
 
 FORMAT = 1
@@ -33,6 +35,7 @@ SECTIONS: dict[str, type[Value]] = {
 }
 """Parts of a plan that are one value each."""
 CHOICES: dict[str, Mapping[str, type[Kind]]] = {
+    "task": TASKS,
     "optimiser": OPTIMISERS,
     "schedule": SCHEDULES,
     "loss": LOSSES,
@@ -46,13 +49,13 @@ _WHOLE = {"name", "seed", "network", "augmentation", *(f"base.{name}" for name i
 
 @dataclass(frozen=True)
 class Plan:
-    """A plan: split, preprocessing, augmentation, network, base, training, when it stops, and seed.
+    """A plan: task, split, preprocessing, augmentation, network, base, training, when it stops, and seed.
 
     Raises
     ------
     BadValue
-        If the network does not fit the prepared image, the base names a layer it has not, or a step stands twice
-        in the augmentation.
+        If the network does not fit the prepared image or the task, the base names a layer it has not, or a step
+        stands twice in the augmentation.
     """
 
     name: str = "three blocks"
@@ -69,6 +72,7 @@ class Plan:
     loss: LossSettings = CrossEntropy()
     initialisation: InitialisationSettings = He()
     averaging: AveragingSettings = NoAveraging()
+    task: TaskSettings = Classify()
 
     def __post_init__(self) -> None:
         if isinstance(self.seed, bool) or not isinstance(self.seed, int) or not 0 <= self.seed < 2**63:
@@ -79,6 +83,8 @@ class Plan:
         if len(self.name) > 200:
             raise BadValue("plan.name", "a name has at most 200 letters", "Shorten it")
         self.network.facts(self.preprocessing.shape)
+        if (error := self.task.misfit(self.network, self.preprocessing)) is not None:
+            raise error
         if self.base is not None:
             if not self.base.until:
                 raise BadValue("base.until", "it names no layer", "Name the last layer that is taken over")
@@ -94,6 +100,16 @@ class Plan:
         if self.base is None or not self.base.frozen:
             return frozenset()
         return self.network.up_to(self.base.until)
+
+    @property
+    def outputs(self) -> str:
+        """What makes answers of what its network gives, as it stands in a model file."""
+        return self.task.output(self.loss)
+
+    @property
+    def best_by(self) -> str:
+        """The measure by which its best epoch is chosen."""
+        return self.task.best_by(self.training.best_by)
 
     def with_network(self, network: NetworkPlan) -> Plan:
         """A copy with another network; `BadValue` if it does not fit the prepared images."""
@@ -132,8 +148,8 @@ class Plan:
         parts["augmentation"] = read_augmentation(table.get("augmentation", ()))
         network = table.get("network", ())
         if isinstance(network, str):
-            side = parts["preprocessing"].input_size if "preprocessing" in parts else Preprocessing().input_size
-            parts["network"] = _starter(network, side)
+            parts["network"] = _starter(network, parts.get("preprocessing", Preprocessing()))
+            parts.setdefault("task", Encode() if network in ENCODERS else Classify())
             parts.setdefault("name", network)
             return cls(**parts)
         if not network:
@@ -161,9 +177,10 @@ class Plan:
         ``optimiser``, ``schedule``, ``loss``, ``initialisation`` and ``averaging`` take a kind, before any of their
         settings; ``network`` takes the name of a starting network, which is made for the input size (the plan takes
         the name too, unless it has one of its own), ``augmentation`` the word ``"none"`` or ``"default"``. A group
-        pattern alone is meant to be followed: with it the split keeps images together by name.
+        pattern alone is meant to be followed: with it the split keeps images together by name. A network that draws
+        brings its task with it, a task a network, and a network as it starts is made anew for another input size.
         """
-        plan = self
+        plan = self._for_task(settings)
         if settings.get("split.group_pattern") and "split.keep_together" not in settings:
             settings = {**settings, "split.keep_together": "name pattern"}
         base = self.base.write() if self.base else {}
@@ -180,8 +197,10 @@ class Plan:
             elif key in ("name", "seed"):
                 plan = replace(plan, **{key: value})
             elif key == "network":
-                renamed = value if plan.name in STARTERS else plan.name
-                plan = replace(plan, network=_starter(value, _side(settings, plan)), name=renamed)
+                if isinstance(value, str) and value in ENCODERS:
+                    continue  # it came with its task
+                renamed = value if plan.name in STARTERS or plan.name in ENCODERS else plan.name
+                plan = replace(plan, network=_starter(value, _prepared(settings, plan)), name=renamed)
             elif key == "augmentation":
                 if value not in ("none", "default"):
                     raise unknown_word("plan.augmentation", str(value)[:60], frozenset({"none", "default"}))
@@ -193,6 +212,28 @@ class Plan:
                 sections |= {f"{s}.{n}" for s, rows in CHOICES.items() for kind in rows.values() for n in kind.specs()}
                 raise unknown_word("plan", key, sections | {*_WHOLE, *CHOICES})
         return replace(plan, base=Base.read(base)) if base else plan
+
+    def _for_task(self, settings: Mapping[str, Any]) -> Plan:
+        """With the task, network and preprocessing that settings name, where a network that draws is among them."""
+        name, task = settings.get("network"), settings.get("task", settings.get("task.kind"))
+        if not isinstance(name, str | None) or not isinstance(task, str | None):
+            return self  # refused where it is read
+        preprocessing = _prepared(settings, self)
+        starts = self.name in ENCODERS and self.network == _starter(self.name, self.preprocessing)
+        if name is None and task is None:
+            name = self.name if starts and preprocessing != self.preprocessing else None
+        elif name is None and task in TASKS and TASKS[task].draws != self.task.draws:
+            name = next(iter(ENCODERS)) if TASKS[task].draws else "three blocks"
+        if name not in ENCODERS and not (self.task.draws and name in STARTERS):
+            return self
+        kind = Encode if name in ENCODERS else Classify
+        return replace(
+            self,
+            preprocessing=preprocessing,
+            task=self.task if isinstance(self.task, kind) else kind(),
+            network=_starter(name, preprocessing),
+            name=name if self.name in STARTERS or self.name in ENCODERS else self.name,
+        )
 
 
 def _chosen(section: str, name: str, setting: Any, value: Kind) -> Kind:
@@ -211,11 +252,13 @@ def _chosen(section: str, name: str, setting: Any, value: Kind) -> Kind:
     return value.with_(**{name: setting})
 
 
-def _starter(name: Any, side: int) -> NetworkPlan:
-    """A starting network for images of this side."""
+def _starter(name: Any, preprocessing: Preprocessing) -> NetworkPlan:
+    """A starting network for images prepared so."""
+    if isinstance(name, str) and name in ENCODERS:
+        return ENCODERS[name].network_for(preprocessing.input_size, preprocessing.channels)
     if not isinstance(name, str) or name not in STARTERS:
-        raise unknown_word("plan.network", str(name)[:60], frozenset(STARTERS))
-    return STARTERS[name].network_for(side)
+        raise unknown_word("plan.network", str(name)[:60], frozenset((*STARTERS, *ENCODERS)))
+    return STARTERS[name].network_for(preprocessing.input_size)
 
 
 def read_augmentation(rows: Any) -> tuple[AugmentationStep, ...]:
@@ -227,10 +270,10 @@ def read_augmentation(rows: Any) -> tuple[AugmentationStep, ...]:
     return tuple(read_kind("augmentation", STEPS, row) for row in rows)
 
 
-def _side(settings: Mapping[str, Any], plan: Plan) -> int:
-    """The input size that some settings ask for, or the plan's."""
-    side = settings.get("preprocessing.input_size")
-    return side if isinstance(side, int) and side > 0 else plan.preprocessing.input_size
+def _prepared(settings: Mapping[str, Any], plan: Plan) -> Preprocessing:
+    """The plan's preprocessing with what some settings ask of it."""
+    names = {name: settings[key] for name in Preprocessing.specs() if (key := f"preprocessing.{name}") in settings}
+    return plan.preprocessing.with_(**names)
 
 
 def _table(key: str, value: Any) -> Mapping[str, Any]:

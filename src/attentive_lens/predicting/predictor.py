@@ -18,6 +18,7 @@ from attentive_lens.errors import BadValue
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.nodes import IMAGE
+from attentive_lens.plan.tasks import IMAGES
 
 
 class Predictor:
@@ -38,6 +39,11 @@ class Predictor:
         What makes answers of the network's raw scores, one of `OUTPUTS`.
     thread_pool : ThreadPool, optional
         Threads; the caller's alone if left out. Their number changes no bit.
+
+    Raises
+    ------
+    BadValue
+        If the network draws images and so has no answers.
     """
 
     def __init__(
@@ -48,6 +54,9 @@ class Predictor:
         output: str = "softmax",
         thread_pool: ThreadPool | None = None,
     ) -> None:
+        if output == IMAGES:
+            why = "its network draws images from codes (auto-encoder)"
+            raise BadValue("The model answers no classes", why, "Ask it for drawings, or choose a classifier")
         self.network = network
         self.preprocessor = preprocessor
         self.classes = classes

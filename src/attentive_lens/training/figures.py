@@ -10,15 +10,32 @@ from dataclasses import dataclass, field, fields
 class Figures:
     """What a model did on some images: the measures of `plan.measures`, by their names; None where one is not known.
 
-    Those that packages bring stand under ``more``.
+    Those that packages bring stand under ``more``, and so do those of networks that draw, which have no accuracy.
     """
 
-    accuracy: float
     loss: float
+    accuracy: float | None = None
     top_5: float | None = None
     balanced_accuracy: float | None = None
     macro_f1: float | None = None
     more: Mapping[str, float] = field(default_factory=dict)
+
+    @property
+    def main(self) -> float:
+        """The figure that stands for all, more being better: accuracy, or the lower bound where images are drawn."""
+        return self.accuracy if self.accuracy is not None else self.more.get("bound", -self.loss)
+
+    @property
+    def main_in_words(self) -> str:
+        """91.3%, or −1,234 nats."""
+        if self.accuracy is not None:
+            return f"{self.accuracy:.1%}"
+        return f"{self.main:,.{0 if abs(self.main) >= 100 else 1}f} nats".replace("-", "\u2212")
+
+    @property
+    def named_in_words(self) -> str:
+        """Accuracy 91.3%, or lower bound −1,234 nats."""
+        return f"{'lower bound' if self.accuracy is None else 'accuracy'} {self.main_in_words}"
 
     @classmethod
     def made(cls, values: Mapping[str, float]) -> Figures:

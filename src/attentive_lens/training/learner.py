@@ -7,19 +7,15 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.engine.arrays import Array, Weights
-from attentive_lens.engine.batches import learn, statistics
-from attentive_lens.engine.diagnosis import where_it_began
+from attentive_lens.engine.batches import statistics
 from attentive_lens.engine.layers import StepContext
-from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.engine.network import Network, Route, fingerprint
 from attentive_lens.engine.optimisers import OPTIMISERS, clip, norm
-from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.ranks import ALONE, Cut, Ranks
 from attentive_lens.engine.schedules import At, learning_rate_factor
 from attentive_lens.engine.threads import ThreadPool
@@ -30,16 +26,19 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.nodes import Learning, Node
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.unfreezing import unfreezing_of
-from attentive_lens.predicting import Predictor
 from attentive_lens.training.averaging import AVERAGE, AVERAGING
 from attentive_lens.training.control import Rates, rate_at
 from attentive_lens.training.figures import Health
 from attentive_lens.training.frozen_outputs import outputs_of
 from attentive_lens.training.health import HealthWatch
-from attentive_lens.training.metrics import Metrics, measured
+from attentive_lens.training.metrics import Metrics
 
 STATISTICS_IMAGES = 1024
 """On which running statistics of averaged weights are taken anew."""
+
+
+Stepped = tuple[Metrics, float, Weights, Mapping[str, Array]]
+"""Figures of a batch, the loss that was made small, its gradients, and sums over the batch."""
 
 
 class SharedFault(LensError):
@@ -101,8 +100,8 @@ class Learner(ABC):
         """Go on from a checkpoint."""
 
 
-class Classifier(Learner):
-    """One network, one optimiser, one loss.
+class NetworkLearner(Learner):
+    """One network, one optimiser; subclasses say what a step makes small and how images are judged.
 
     Parameters
     ----------
@@ -114,8 +113,6 @@ class Classifier(Learner):
         For `evaluate`.
     thread_pool : ThreadPool
         Threads.
-    counts : ndarray, K, optional
-        Training images of each class, for class weights.
     frozen : str
         A node up to which nothing changes: only what stands after it is run, on its outputs, which stand in for images
         where they are kept and are computed from images where they are not.
@@ -130,7 +127,6 @@ class Classifier(Learner):
         plan: Plan,
         preprocessor: Preprocessor,
         thread_pool: ThreadPool,
-        counts: NDArray[np.int64] | None = None,
         frozen: str = "",
         examples: Callable[[int, int], Iterable[Batch]] | None = None,
         ranks: Ranks = ALONE,
@@ -144,8 +140,6 @@ class Classifier(Learner):
         self.frozen, self.head = frozen, network.head(frozen) if frozen else network
         self._learns = frozenset(self.head.weights) - plan.frozen - still
         self.route = self._route_at(0)
-        self.loss = Loss.of(plan.loss, counts)
-        self.output = OUTPUTS[plan.loss.output]
         self.losses: list[float] = []
         self.averaging = AVERAGING[plan.averaging.kind](plan.averaging)
         self.examples, self.ranks = examples, ranks
@@ -172,33 +166,38 @@ class Classifier(Learner):
             self.route = self._route_at(context.epoch)
         since = {name: first * batches for name, first in self.unfreezing.begins.items()}
         images, cut = self._fed(batch.images), self.cut(batch.count)
-        step = learn(
-            self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output, cut
-        )
-        self.predicted = step.predicted
-        length = norm(step.gradients)
-        if not (np.isfinite(step.loss) and np.isfinite(length)):
-            began = self._first(where_it_began(self.head, images, batch.targets, context, self.loss))
+        metrics, loss, gradients, sums = self.step(images, batch, context, cut, batches)
+        length = norm(gradients)
+        if not (np.isfinite(loss) and np.isfinite(length)):
+            began = self._first(self.where_it_began(images, batch, context))
             raise SharedFault(
                 f"Training stopped in epoch {context.epoch + 1}, batch {context.batch + 1}",
                 f"numbers ran away: infinity or no number at all began {began}; the step was not taken",
                 "Train again with a learning rate ten times smaller, or with gradient clipping at norm 1",
             )
         if self.plan.training.clip_norm:
-            clip(step.gradients, length, self.plan.training.clip_norm)
+            clip(gradients, length, self.plan.training.clip_norm)
         factor = self.factor(context, batches)
         weights = self.network.weights
         if self.examples is not None and not self.ranks.index and self.watch.due(context.batch, batches):
-            norms = self.watch.norms(step.gradients)
+            norms = self.watch.norms(gradients)
             before = {node: {name: a.copy() for name, a in weights[node].items()} for node in norms}
-            self.optimiser.step(weights, step.gradients, factor, since)
+            self.optimiser.step(weights, gradients, factor, since)
             self.watch.step(before, weights, norms)
         else:
-            self.optimiser.step(weights, step.gradients, factor, since)
-        self.head.absorb(step.sums)
+            self.optimiser.step(weights, gradients, factor, since)
+        self.head.absorb(sums)
         self.averaging.after_step(weights)
         self.learning_rate = self.plan.optimiser.learning_rate * factor
-        return Metrics(step.plain, step.right, batch.count)
+        return metrics
+
+    @abstractmethod
+    def step(self, images: Array, batch: Batch, context: StepContext, cut: Cut, batches: int) -> Stepped:
+        """What a batch of so many in the epoch gives, its images as the head takes them; nothing is changed yet."""
+
+    @abstractmethod
+    def where_it_began(self, images: Array, batch: Batch, context: StepContext) -> str:
+        """Where in a step numbers first were none, «in relu 2» and the like; empty if not here."""
 
     def _first(self, began: str) -> str:
         """What the first process found that found something."""
@@ -240,43 +239,22 @@ class Classifier(Learner):
         averaged = Network(network.plan, network.image_shape, self.averaging.weights, network.kernels)
         return averaged, averaged.head(self.frozen) if self.frozen else averaged
 
-    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
-        """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights.
-
-        What is no uint8 are outputs of the frozen node.
-        """
-        self.ranks.say("evaluate")
-        self._check_alike()
-        stored = isinstance(pixels, np.ndarray) and pixels.dtype != np.uint8
-        whole, head = self._evaluated()
-        predictor = Predictor(head if stored else whole, self.preprocessor, (), self.plan.loss.output, self.thread_pool)
-        count, ranks = len(labels), self.ranks
-        shared = count >= ranks.count  # of fewer everybody answers all
+    def _own(self, count: int) -> tuple[bool, int, int]:
+        """Whether so many images are shared out among the processes, and from which to which this one judges."""
+        ranks, shared = self.ranks, count >= self.ranks.count  # of fewer everybody judges all
         begin, end = (count * k // ranks.count for k in (ranks.index, ranks.index + 1)) if shared else (0, count)
-        parts, answers = [np.zeros(0)], []
-        size = self.plan.training.evaluation_batch_size
-        for first in range(begin, end, size):
-            last = min(end, first + size)
-            part: Any = pixels[first:last]
-            raw = predictor.raw_scores(np.ascontiguousarray(part) if stored else predictor.prepare(part))
-            scores = self.output.spread(raw)
-            wanted = one_hot(labels[first:last], scores.shape[1], raw.dtype)
-            parts.append(self.loss.plain(raw, wanted).astype(np.float64))
-            answers.append(scores)
-        if not answers:
-            return Metrics(0.0, 0, 0)
-        losses, scores = np.concatenate(parts), np.concatenate(answers)
-        if shared:
-            losses, scores = np.concatenate(ranks.gather(losses)), np.concatenate(ranks.gather(scores))
+        return shared, begin, end
+
+    def _check_numbers(self, losses: NDArray[np.float64]) -> None:
+        """Refuse to go on with weights by which validation images have no loss."""
         if not np.isfinite(losses).all():
             raise SharedFault(
                 "Training stopped after an epoch",
                 "on the validation images the numbers ran away: their loss is infinite or no number at all",
                 "Train again with a smaller learning rate, or with gradient clipping at norm 1",
             )
-        return measured(scores, losses, labels)
 
-    def _check_alike(self) -> None:
+    def check_alike(self) -> None:
         """All processes hold the same weights, to the bit: their steps were the same."""
         if self.ranks.count == 1:
             return
@@ -297,15 +275,6 @@ class Classifier(Learner):
             self.losses.append(validation.loss)
         elif self.losses:
             self.losses.append(self.losses[-1])
-
-    def health(self, images: int) -> Health | None:
-        """Of the weights that train, on training images, others at each epoch."""
-        if self.examples is None:
-            return None
-        batch = next(iter(self.examples(images, self.optimiser.steps)), None)
-        if batch is None:
-            return None
-        return self.watch.take(self._fed(batch.images[:images]), batch.targets[:images])
 
     def weights(self) -> Weights:
         """A copy."""

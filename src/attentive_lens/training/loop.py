@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -49,6 +49,8 @@ class Position:
         Of the next step, from 0.
     loss, right, images : float, int, int
         Sums over the epoch's batches so far.
+    more : dict
+        Sums of further measures, where training knows them.
     best : dict or None
         Validation figures of the best epoch so far, by measure.
     history : tuple of dict
@@ -62,6 +64,7 @@ class Position:
     loss: float = 0.0
     right: int = 0
     images: int = 0
+    more: Mapping[str, float] = field(default_factory=dict)
     best: Mapping[str, float] | None = None
     history: History = ()
     seconds: float = 0.0
@@ -84,8 +87,9 @@ class Position:
             self,
             batch=self.batch + 1,
             loss=self.loss + mark.loss * mark.images,
-            right=self.right + mark.right,
+            right=self.right + (mark.right or 0),
             images=self.images + mark.images,
+            more={name: self.more.get(name, 0.0) + value * mark.images for name, value in mark.more.items()},
         )
 
 
@@ -261,7 +265,7 @@ class _Loop:
     def show(self, batch: Batch) -> None:
         """Some images of the batch that was just learned from, now and then."""
         now = time.perf_counter()
-        if now - self.looked < SECONDS:
+        if now - self.looked < SECONDS or self.plan.task.draws:
             return
         self.looked = now
         images, rows = self.feed.pictures(self.here.epoch, self.here.batch - 1, min(MOST, len(self.learner.predicted)))
@@ -294,7 +298,9 @@ class _Loop:
     def close_epoch(self, reason: str) -> None:
         """Judge an epoch, keep what it gave, and stand at the beginning of the next one."""
         learner, here = self.learner, self.here
-        training = Metrics(here.loss / here.images, here.right, here.images)
+        more = {name: total / here.images for name, total in here.more.items()}
+        right = None if self.plan.task.draws else here.right
+        training = Metrics(here.loss / here.images, right, here.images, more)
         learner.before_evaluation(min(1.0, self.step / self.total))
         due = (here.epoch + 1) % self.plan.training.evaluate_every == 0
         last = here.epoch + 1 >= self.epochs or bool(reason)
@@ -332,7 +338,7 @@ class _Loop:
         """Better by the plan's measure, or as good at a lower loss; until one was evaluated the last epoch counts."""
         if new is None:
             return self.here.best is None
-        measure = MEASURES[self.plan.training.best_by]
+        measure = MEASURES[self.plan.best_by]
         check_known(measure.name, new.figures)
         if self.here.best is None:
             return True

@@ -24,8 +24,10 @@ class Metrics:
     ----------
     loss : float
         Mean.
-    right, images : int
-        Answered rightly, and all.
+    right : int or None
+        Answered rightly; None where no classes are answered.
+    images : int
+        All.
     more : mapping
         Measures of `plan.measures` besides accuracy and loss, where they are known.
     by_class : ByClass or None
@@ -33,20 +35,23 @@ class Metrics:
     """
 
     loss: float
-    right: int
+    right: int | None
     images: int
     more: Mapping[str, float] = field(default_factory=dict)
     by_class: ByClass | None = None
 
     @property
-    def accuracy(self) -> float:
-        """Part answered rightly, 0–1."""
+    def accuracy(self) -> float | None:
+        """Part answered rightly, 0–1; None where no classes are answered."""
+        if self.right is None:
+            return None
         return self.right / self.images if self.images else 0.0
 
     @property
     def figures(self) -> dict[str, float]:
         """Every measure that is known, by its name."""
-        return {"accuracy": self.accuracy, "loss": self.loss, **self.more}
+        accuracy = {} if self.accuracy is None else {"accuracy": self.accuracy}
+        return {**accuracy, "loss": self.loss, **self.more}
 
     def noted(self) -> PlainTable:
         """As it stands in the journal."""

@@ -20,7 +20,7 @@ from attentive_lens.engine.batches import learn
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch, Feed
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.classifier import Classifier
 
 LOWEST, HIGHEST = 1e-6, 10.0
 """Rates of the first and the last step."""

@@ -18,7 +18,7 @@ from attentive_lens.engine.ranks import Ranks, S
 from attentive_lens.errors import BadUsage
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.rows import Chosen
-from attentive_lens.training.learner import Classifier, SharedFault
+from attentive_lens.training.learner import NetworkLearner, SharedFault
 from attentive_lens.training.metrics import Metrics
 
 if TYPE_CHECKING:
@@ -143,7 +143,7 @@ class Team(Ranks):
             atexit.register(self.end_all)
 
 
-def follow(team: Team, learner: Classifier, feed: Feed, held_out: tuple[Any | Chosen, NDArray[np.int64]]) -> None:
+def follow(team: Team, learner: NetworkLearner, feed: Feed, held_out: tuple[Any | Chosen, NDArray[np.int64]]) -> None:
     """Do what the first process does, on this one's rows, until it ends.
 
     Parameters

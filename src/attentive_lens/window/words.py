@@ -38,6 +38,11 @@ def percent(part: float) -> str:
     return f"{part * 100:.1f}{THIN}%"
 
 
+def main_figure(words: str) -> str:
+    """What «91.3%», or «−1,234 nats», is in the window: 91.3 %, or −1 234 nats."""
+    return words.replace("%", f"{THIN}%").replace(",", THIN)
+
+
 def duration(seconds: float) -> str:
     """8 s, 1 min 33 s, 2 h 5 min."""
     whole = round(seconds)

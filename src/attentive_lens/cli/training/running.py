@@ -125,7 +125,7 @@ def queue_here(workspace: Path, plan_file: Path | None, settings: list[str], res
 
 def _say(trained: Trained) -> None:
     run, best = trained.run, trained.outcome.best
-    figures = f", best validation accuracy {best['accuracy']:.1%}" if best else ""
+    figures = f", best validation {Figures.made(best).named_in_words}" if best else ""
     out.print(
         f"run {run.number} {trained.outcome.state}: {trained.outcome.epochs} epochs in"
         f" {trained.outcome.seconds:.0f} s{figures}"
@@ -169,13 +169,19 @@ class NewEpochs:
 
 def epoch_line(epoch: EpochEvent) -> str:
     """One epoch in words and figures."""
-    training, validation = epoch.training, epoch.validation
-    held = f" · validation {validation.accuracy:.1%} loss {validation.loss:.3f}" if validation is not None else ""
+    held = f" · validation {_in_words(epoch.validation)}" if epoch.validation is not None else ""
     star = " · best so far" if epoch.best else ""
     return (
-        f"epoch {epoch.epoch:>3} · training {training.accuracy:.1%} loss {training.loss:.3f}{held}"
+        f"epoch {epoch.epoch:>3} · training {_in_words(epoch.training)}{held}"
         f" · learning rate {epoch.learning_rate:.3g} · {epoch.seconds:.1f} s{star}"
     )
+
+
+def _in_words(figures: Figures) -> str:
+    """Accuracy and loss, or the lower bound and its divergence."""
+    if figures.accuracy is None:
+        return f"{figures.main_in_words} (divergence {figures.more.get('divergence', 0.0):.1f})"
+    return f"{figures.main_in_words} loss {figures.loss:.3f}"
 
 
 def summary(trained: Trained) -> RunEnded:

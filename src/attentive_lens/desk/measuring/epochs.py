@@ -35,9 +35,9 @@ from attentive_lens.plan.layers import LayerSettings
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
+from attentive_lens.training.classifier import Classifier
 from attentive_lens.training.control import Control
 from attentive_lens.training.journal import Journal
-from attentive_lens.training.learner import Classifier
 from attentive_lens.training.loop import run
 
 CLASSES = 6

@@ -311,7 +311,8 @@ def row_of(
     noted = run.images()
     images = noted[1].count("validation") if noted is not None else 0
     about = run.about()
-    low, high = interval(validation.accuracy, images) if validation is not None and images else (None, None)
+    accuracy = validation.accuracy if validation is not None else None
+    low, high = interval(accuracy, images) if accuracy is not None and images else (None, None)
     return RunRow(
         run.number,
         about.name or view.name or _planned_name(run),
@@ -319,7 +320,7 @@ def row_of(
         len(view.epochs),
         best.epoch if best is not None else 0,
         images,
-        validation.accuracy if validation is not None else None,
+        accuracy,
         low,
         high,
         validation.loss if validation is not None else None,

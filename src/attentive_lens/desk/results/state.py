@@ -69,7 +69,7 @@ class OpenScores:
         self.problem = ""
         self._failed.clear()
         view = self._runs.view
-        if view is None or not view.has_model or view.state == "training":
+        if view is None or not view.has_model or view.state == "training" or self._runs.draws:
             return
         self._have((view.number, self.on))
 
@@ -89,7 +89,7 @@ class OpenScores:
         What was kept beside the run when it was scored before is known at once.
         """
         view = self._runs.view
-        if view is None or not view.has_model or view.state == "training":
+        if view is None or not view.has_model or view.state == "training" or self._runs.draws:
             return None
         key = (view.number, on)
         empty = not self._images.collection.count(on)

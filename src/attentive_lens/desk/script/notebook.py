@@ -46,18 +46,19 @@ def workspace_table(name: str, views: Sequence[RunView]) -> str:
     return table(f"Workspace «{name}»", RUN_HEADS, [_run_cells(view) for view in views])
 
 
-RUN_HEADS = ("run", "name", "state", "epochs", "best validation accuracy")
+RUN_HEADS = ("run", "name", "state", "epochs", "best on validation")
 
 
 def _run_cells(view: RunView) -> tuple[object, ...]:
     best = view.best
-    right = f"{best.validation.accuracy:.1%}" if best is not None and best.validation is not None else "–"
+    right = best.validation.main_in_words if best is not None and best.validation is not None else "–"
     return view.number, view.name, view.state, f"{len(view.epochs)} of {view.planned}", right
 
 
 def _curve(view: RunView) -> str:
     """Validation accuracy over the epochs, from 0 to 1, as a drawing; nothing before two are known."""
-    known = [(epoch.epoch, epoch.validation.accuracy) for epoch in view.epochs if epoch.validation is not None]
+    judged = [(epoch.epoch, epoch.validation.accuracy) for epoch in view.epochs if epoch.validation is not None]
+    known = [(epoch, accuracy) for epoch, accuracy in judged if accuracy is not None]
     if len(known) < 2:
         return ""
     last = max(view.planned, known[-1][0])

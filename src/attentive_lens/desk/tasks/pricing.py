@@ -23,10 +23,10 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.images.feeding import Batch, Feed
 from attentive_lens.images.preprocessing import Preprocessor
-from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.frozen_outputs import BUDGET, bytes_of, outputs_of
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.learner import NetworkLearner
+from attentive_lens.training.learners import learner_for
 from attentive_lens.workspace import Workspace
 
 SECONDS = 1.5
@@ -43,7 +43,8 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     place, plan = Workspace.open(Path(request.workspace)), Plan.read(request.plan)
     base_model(place, plan)
     images = collection(place, plan)
-    plan.loss.check(len(images.taught))
+    if not plan.task.draws:
+        plan.loss.check(len(images.taught))
     training, validation = images.count("training"), images.count("validation")
     if training < 2:
         raise BadValue("The plan has no price", f"the training set has {training} images", "Add images")
@@ -64,11 +65,11 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     preprocessor = Preprocessor.measured(pixels, plan.preprocessing)
     members = np.resize(np.arange(size), size * (MOST + SETTLING))
     classes = len(images.taught)
-    feed = Feed(pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes)
+    feed = Feed(pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes, 0, plan.task.wanted)
     steps: list[float] = []
     with ThreadPool(plan.training.threads) as thread_pool:
-        frozen = frozen_part(plan).node
-        learner = Classifier(network, plan, preprocessor, thread_pool, np.ones(classes, np.int64), frozen)
+        learner = learner_for(plan, network, preprocessor, thread_pool, np.ones(classes, np.int64))
+        frozen = learner.frozen
         judged: NDArray[np.uint8] | NDArray[np.float32] = pixels
         if frozen and bytes_of(network, frozen, training + validation) <= BUDGET:
             judged = outputs_of(network, frozen, feed.prepared(0, 0, size), thread_pool)
@@ -103,7 +104,7 @@ def choices_of_threads(cores: int) -> tuple[int, ...]:
 
 
 def _thread_times(
-    learner: Classifier, batch: Batch, judged: NDArray[np.uint8] | NDArray[np.float32]
+    learner: NetworkLearner, batch: Batch, judged: NDArray[np.uint8] | NDArray[np.float32]
 ) -> Job[tuple[ThreadTime, ...]]:
     """Of a batch answered and learned from, for every number of threads, in turn so that all see the same machine."""
     counts = choices_of_threads(len(os.sched_getaffinity(0)))

@@ -160,7 +160,7 @@ def _charts(view: RunView) -> list[str]:
         figures = [(epoch.epoch, getattr(epoch, name)) for epoch in view.epochs]
         known = [(float(at), each) for at, each in figures if each is not None]
         loss.append(Curve(name, [(at, each.loss) for at, each in known if np.isfinite(each.loss)], colour, dashed))
-        accuracy.append(Curve(name, [(at, each.accuracy) for at, each in known], colour, dashed))
+        accuracy.append(Curve(name, [(at, each.main) for at, each in known], colour, dashed))
     words = "loss by epoch", "accuracy by epoch"
     return [
         as_svg(by_epoch("Loss", loss), words[0]),

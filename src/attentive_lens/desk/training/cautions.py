@@ -71,15 +71,16 @@ def caution_of_gap(run: Run, best: EpochEvent | None, scores: Scores) -> str:
     """
     images = run.images()
     noted = images[1].count("validation") if images is not None else 0
-    if scores.on != "test" or best is None or best.validation is None or not noted:
+    held_out = best.validation.accuracy if best is not None and best.validation is not None else None
+    if scores.on != "test" or held_out is None or not noted:
         return ""
-    gap = best.validation.accuracy - scores.accuracy
-    both = (best.validation.accuracy * noted + scores.accuracy * scores.images) / (noted + scores.images)
+    gap = held_out - scores.accuracy
+    both = (held_out * noted + scores.accuracy * scores.images) / (noted + scores.images)
     error = math.sqrt(both * (1 - both) * (1 / noted + 1 / scores.images))
     if gap < GAP or gap < 3 * error:
         return ""
     return (
-        f"Of the test images {scores.accuracy:.1%} are right, of the validation images {best.validation.accuracy:.1%}:"
+        f"Of the test images {scores.accuracy:.1%} are right, of the validation images {held_out:.1%}:"
         " more apart than by chance. The test set shows what training never did, or the validation set is too much like"
         " the training set, by copies or by tiles of one photograph: look for faults."
     )

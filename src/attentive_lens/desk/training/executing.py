@@ -31,7 +31,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.control import STOP
 from attentive_lens.training.journal import Journal
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.learner import NetworkLearner
 from attentive_lens.training.loop import Outcome, Position, run
 from attentive_lens.training.team import Team, follow
 from attentive_lens.workspace import Run, Workspace
@@ -193,7 +193,7 @@ def threads_of(plan: Plan, ranks: Ranks) -> int:
     return max(1, plan.training.threads // ranks.local)
 
 
-def _call(ranks: Ranks, number: int, resume: bool, setup: Setup, learner: Classifier) -> None:
+def _call(ranks: Ranks, number: int, resume: bool, setup: Setup, learner: NetworkLearner) -> None:
     """Have the others stand where this process stands."""
     if ranks.count == 1:
         return

@@ -25,10 +25,10 @@ from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.examination import examine
-from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, key_of_part, stored_outputs
-from attentive_lens.training.learner import Classifier
+from attentive_lens.training.learner import NetworkLearner
+from attentive_lens.training.learners import learner_for
 from attentive_lens.workspace import Run, Workspace
 
 Judged = tuple[Chosen | NDArray[np.float32], NDArray[np.int64]]
@@ -67,10 +67,10 @@ class Setup:
 
     def model(self) -> ModelFile:
         """All of a model file but weights and card."""
-        output = self.plan.loss.output
-        return ModelFile(self.network.plan, {}, self.preprocessor, self.names, output, self.network.used_kernels())
+        kernels = self.network.used_kernels()
+        return ModelFile(self.network.plan, {}, self.preprocessor, self.names, self.plan.outputs, kernels)
 
-    def learner(self, claimed: Run, thread_pool: ThreadPool, ranks: Ranks) -> Classifier:
+    def learner(self, claimed: Run, thread_pool: ThreadPool, ranks: Ranks) -> NetworkLearner:
         """What learns, standing where the run stands.
 
         Raises
@@ -80,8 +80,7 @@ class Setup:
         """
         feed, plan = self.feed, self.plan
         counts = np.bincount(self.data.labels[feed.members], minlength=len(self.names))
-        frozen = frozen_part(plan).node
-        learner = Classifier(self.network, plan, self.preprocessor, thread_pool, counts, frozen, feed.examples, ranks)
+        learner = learner_for(plan, self.network, self.preprocessor, thread_pool, counts, feed.examples, ranks)
         learner.rates = claimed.rates()
         if self.last is not None:
             learner.restore(self.last.weights, self.last.optimiser)
@@ -96,7 +95,9 @@ class Setup:
         rows = rows[self.data.labels[rows] >= 0]  # of classes without training images nothing is asked
         return Chosen(self.data.pixels, rows), self.data.labels[rows]
 
-    def with_frozen_outputs(self, workspace: Workspace, learner: Classifier, thread_pool: ThreadPool) -> Job[Judged]:
+    def with_frozen_outputs(
+        self, workspace: Workspace, learner: NetworkLearner, thread_pool: ThreadPool
+    ) -> Job[Judged]:
         """Validation images and classes; where a part is frozen, its outputs instead, and the feed takes them too.
 
         They are read from a file of the workspace or computed now.
@@ -109,7 +110,7 @@ class Setup:
                 return stored.validation, labels
         return images, labels
 
-    def mark(self, learner: Classifier) -> str:
+    def mark(self, learner: NetworkLearner) -> str:
         """The same for all processes that would take the same steps."""
         digest = hashlib.sha256(fingerprint(learner.weights()).encode())
         statistics = (np.asarray(self.preprocessor.mean).tolist(), np.asarray(self.preprocessor.std).tolist())
@@ -135,7 +136,8 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
     data = yield from gather(workspace, plan, claimed if last is not None else None)
     if last is not None:
         _check_labels(claimed, data)
-    _check_several(data)
+    if not plan.task.draws:
+        _check_several(data)
     data = data.seen_by(last.classes if last is not None else tuple(data.collection.taught))
     members = data.members("training")
     if len(members) < 2:
@@ -155,13 +157,15 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
         plan.training.batch_size,
         classes,
         plan.training.augmentation_variants,
+        plan.task.wanted,
     )
     return Setup(plan, data, network, preprocessor, feed, last)
 
 
 def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
     """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
-    plan.loss.check(len(data.collection.taught))
+    if not plan.task.draws:
+        plan.loss.check(len(data.collection.taught))
     units = plan.loss.outputs(len(data.collection.taught))
     for fault in examine(plan.network.nodes, plan.preprocessing.shape, units).faults:
         raise fault.error  # an output that names another number of units than there are classes
@@ -199,7 +203,7 @@ def last_checkpoint(claimed: Run) -> ModelFile | None:
 
 
 def _kept(
-    workspace: Workspace, learner: Classifier, feed: Feed, judged: Chosen, thread_pool: ThreadPool
+    workspace: Workspace, learner: NetworkLearner, feed: Feed, judged: Chosen, thread_pool: ThreadPool
 ) -> Job[FrozenOutputs | None]:
     """The frozen part's outputs of all images, from a file of the workspace or computed now; None beyond the budget."""
     digest = hashlib.sha256()

@@ -93,8 +93,8 @@ class OpenRuns:
         if view.state == "failed":
             self.message.emit(view.error, True)
         elif view.best is not None and view.best.validation is not None:
-            accuracy = view.best.validation.accuracy
-            self.message.emit(f"Run {view.number} {view.state}: best validation accuracy {accuracy:.1%}", False)
+            figure = view.best.validation.named_in_words
+            self.message.emit(f"Run {view.number} {view.state}: best validation {figure}", False)
         else:
             self.message.emit(f"Run {view.number} {view.state}", view.state == "broken off")
 
@@ -115,6 +115,12 @@ class OpenRuns:
         except LensError as error:
             self.message.emit(str(error), True)
             return None
+
+    @property
+    def draws(self) -> bool:
+        """Whether the run in view draws images, and answers no classes."""
+        plan = self.plan()
+        return plan is not None and plan.task.draws
 
     def classes(self) -> tuple[str, ...]:
         """Classes of the run in view, as it was trained with them; those of the workspace before a run began."""

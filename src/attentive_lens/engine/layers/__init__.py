@@ -5,6 +5,7 @@ from __future__ import annotations
 from attentive_lens.core.extensions import Parts, is_kind, raising
 from attentive_lens.engine.layers.activations import ACTIVATIONS
 from attentive_lens.engine.layers.base import INFERENCE, AnyLayer, Call, Layer, Rule, StepContext
+from attentive_lens.engine.layers.coding import CODING
 from attentive_lens.engine.layers.connected import CONNECTED
 from attentive_lens.engine.layers.convolution import CONVOLUTIONS
 from attentive_lens.engine.layers.joining import JOINING
@@ -23,6 +24,7 @@ LAYERS: Parts[type[AnyLayer]] = Parts(
         **RESAMPLINGS,
         **JOINING,
         **CONNECTED,
+        **CODING,
     },
     "engine.layers",
     raising,

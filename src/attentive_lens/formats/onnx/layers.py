@@ -207,6 +207,22 @@ def _flatten(graph: Graph, at: Placed) -> str:
     return graph.add("Flatten", values, name=at.name, axis=1)
 
 
+def _normal_codes(graph: Graph, at: Placed) -> str:
+    """The means: the first half of the values."""
+    half = at.shapes[0][0] // 2
+    return graph.add("Slice", at.inputs[0], graph.whole([0]), graph.whole([half]), graph.whole([1]), name=at.name)
+
+
+def _maps(graph: Graph, at: Placed, shape: Shape) -> str:
+    """A row of values as maps of a shape, rows first; maps as they are."""
+    if at.is_map and at.shapes[0] == shape:
+        return graph.add("Identity", at.inputs[0], name=at.name)
+    values = graph.add("Transpose", at.inputs[0], perm=[0, 2, 3, 1]) if at.is_map else at.inputs[0]
+    return graph.add(
+        "Transpose", graph.add("Reshape", values, graph.whole([-1, *shape])), name=at.name, perm=[0, 3, 1, 2]
+    )
+
+
 def _resampling(graph: Graph, at: Placed) -> str:
     s = at.settings
     assert isinstance(s, kinds.Resampling)
@@ -268,6 +284,10 @@ WRITERS: dict[str, Writer] = {
     "add": _same("Sum"),
     "multiply": _multiply,
     "concatenate": _same("Concat", axis=1),
+    "codes": _same("Identity"),
+    "normal codes": _normal_codes,
+    "reshape": lambda graph, at: _maps(graph, at, at.settings.output_shape(at.shapes[0])),
+    "drawing": lambda graph, at: _maps(graph, at, at.settings.output_shape(at.shapes[0])),
     "fully connected": _connected,
     "output": _connected,
 }

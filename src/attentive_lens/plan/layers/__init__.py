@@ -15,6 +15,7 @@ from attentive_lens.plan.layers.activations import (
     Tanh,
 )
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Shape
+from attentive_lens.plan.layers.coding import CODING, Codes, Drawing, NormalCodes, Reshape
 from attentive_lens.plan.layers.connected import CONNECTED, Connected, Output
 from attentive_lens.plan.layers.convolution import CONVOLUTIONS, Convolution
 from attentive_lens.plan.layers.joining import JOINING, Add, Concatenate, Multiply
@@ -47,6 +48,7 @@ LAYERS: dict[str, type[LayerSettings]] = {
         *RESAMPLINGS,
         *JOINING,
         *CONNECTED,
+        *CODING,
     )
 }
 """By kind; each family's table stands at the end of its file."""
@@ -58,10 +60,12 @@ __all__ = [
     "AveragePooling",
     "BatchNormalisation",
     "Clip",
+    "Codes",
     "Concatenate",
     "Connected",
     "Convolution",
     "DoesNotFit",
+    "Drawing",
     "Dropout",
     "Elu",
     "Flatten",
@@ -73,6 +77,7 @@ __all__ = [
     "LocalResponse",
     "MaxPooling",
     "Multiply",
+    "NormalCodes",
     "Output",
     "ParametricRelu",
     "Pooling",
@@ -80,6 +85,7 @@ __all__ = [
     "Reach",
     "Relu",
     "Resampling",
+    "Reshape",
     "ScaleAndShift",
     "Shape",
     "Sigmoid",

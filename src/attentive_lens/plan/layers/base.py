@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from abc import abstractmethod
 from dataclasses import dataclass
-from typing import ClassVar, TypeAlias
+from typing import ClassVar, Self, TypeAlias
 
 from attentive_lens.core.values import Kind
 from attentive_lens.errors import BadValue
@@ -71,6 +71,12 @@ class LayerSettings(Kind):
     """Whether it takes two or more inputs; all others take one."""
     is_output: ClassVar[bool] = False
     """Whether it gives the network's scores, and so must stand last and nowhere else."""
+    draws: ClassVar[bool] = False
+    """Whether it is an output that gives images, not scores."""
+    is_code: ClassVar[bool] = False
+    """Whether its output is what an image is drawn from; a network that draws has one such layer."""
+    is_variational: ClassVar[bool] = False
+    """Whether its inputs are means and log variances of a normal distribution, of which it draws codes."""
     is_rectifier: ClassVar[bool] = False
     """Whether it sets negative values to 0 and does nothing else, so that a layer before it may do so at once."""
 
@@ -79,6 +85,11 @@ class LayerSettings(Kind):
 
     filter_axis: ClassVar[int] = -1
     """Axis of its kernel or matrix along which its filters or units stand side by side."""
+
+    def for_scores(self, units: int) -> Self:
+        """As it stands where an output must give so many scores; the same by default."""
+        del units
+        return self
 
     @abstractmethod
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import ClassVar, Self
 
 from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Shape, text
@@ -54,6 +54,10 @@ class Output(Connected):
     idea: ClassVar[str] = "One raw score a class (logit); the loss decides what makes probabilities of them."
 
     units: int = spec(0, label="classes", low=0, high=65536, meaning="Filled in from the images' classes.")
+
+    def for_scores(self, units: int) -> Self:
+        """With so many."""
+        return self.with_(units=units)
 
 
 CONNECTED: tuple[type[LayerSettings], ...] = (

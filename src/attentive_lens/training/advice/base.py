@@ -98,13 +98,13 @@ class Record:
         """Accuracy and loss of the training images over the last epochs."""
         last = self.epochs[-LAST:]
         return (
-            float(np.mean([epoch.training.accuracy for epoch in last])),
+            float(np.mean([epoch.training.main for epoch in last])),
             float(np.mean([epoch.training.loss for epoch in last])),
         )
 
     def last_validation(self) -> float | None:
         """Validation accuracy over the last evaluated epochs."""
-        last = [epoch.validation.accuracy for epoch in self.judged[-LAST:] if epoch.validation is not None]
+        last = [epoch.validation.main for epoch in self.judged[-LAST:] if epoch.validation is not None]
         return float(np.mean(last)) if last else None
 
     def layers(self, figure: str, epochs: Sequence[EpochEvent] | None = None) -> dict[str, float]:

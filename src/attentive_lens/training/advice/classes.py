@@ -113,7 +113,7 @@ class ValidationNoise(Advice):
         images = sum(run.validation)
         if best is None or best.validation is None or not images:
             return None
-        low, high = interval(best.validation.accuracy, images)
+        low, high = interval(best.validation.main, images)
         smallest = min(n for n, training in zip(run.validation, run.training, strict=True) if n or training)
         if high - low <= 2 * WIDE and smallest >= FEW_OF_CLASS:
             return None
@@ -123,7 +123,7 @@ class ValidationNoise(Advice):
         return Finding(
             self.kind, best.epoch,
             f"the best epoch is chosen by {images} validation images, {rarest} of the smallest class: their"
-            f" {best.validation.accuracy:.1%} may stand for {low:.1%} to {high:.1%}",
+            f" {best.validation.main_in_words} may stand for {low:.1%} to {high:.1%}",
             "Two epochs, or two runs, that differ by less than that do not differ.",
             f"Hold {larger:.0%} of the images out, or use folds.",
             "A narrower interval, and a best epoch that is not the luckiest one.",

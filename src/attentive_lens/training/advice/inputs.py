@@ -42,7 +42,7 @@ class AugmentationTooStrong(Advice):
         if images < FEWEST_LOOKED or run.is_stuck:
             return None
         augmented = sum(look.right or 0 for look in looks) / images
-        validation = float(np.mean([epoch.validation.accuracy for epoch in epochs if epoch.validation is not None]))
+        validation = float(np.mean([epoch.validation.main for epoch in epochs if epoch.validation is not None]))
         chance = Z * math.sqrt(max(1e-9, augmented * (1 - augmented)) / images)
         strong = sum(map(strength, run.plan.augmentation))
         least = max(BEHIND, chance / 2) if strong > USUAL else max(FAR_BEHIND, chance)

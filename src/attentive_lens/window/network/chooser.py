@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import partial
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
@@ -11,6 +12,7 @@ from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QScrollAr
 from attentive_lens.desk.network.bases import without_base
 from attentive_lens.desk.network.design import facts_of
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
+from attentive_lens.plan.encoders import ENCODERS, Encoder
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS, Starter
 from attentive_lens.window import look
@@ -22,6 +24,11 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.words import short, thousands
 
 COLUMNS = 4
+ANSWERING: tuple[str, Mapping[str, Starter | Encoder]] = ("Networks that answer classes", STARTERS)
+DRAWING: tuple[str, Mapping[str, Starter | Encoder]] = (
+    "Networks that draw every image again from a few codes, without looking at labels",
+    ENCODERS,
+)
 TALL, BENCH = 186, 64
 MARGIN = 12
 
@@ -29,7 +36,7 @@ MARGIN = 12
 class StarterCard(QAbstractButton):
     """One starting network as a small bench with its figures; a click or Return takes it."""
 
-    def __init__(self, starter: Starter) -> None:
+    def __init__(self, starter: Starter | Encoder) -> None:
         super().__init__()
         self.starter = starter
         self.setObjectName(f"starter {starter.name}")
@@ -146,11 +153,15 @@ class StarterChooser(QWidget):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(12)
         self.cards: dict[str, StarterCard] = {}
-        for place, (name, starter) in enumerate(STARTERS.items()):
-            card = StarterCard(starter)
-            card.clicked.connect(partial(self._pick, name))
-            grid.addWidget(card, *divmod(place, COLUMNS))
-            self.cards[name] = card
+        for words, networks in ANSWERING, DRAWING:
+            first = grid.rowCount() if self.cards else 0
+            grid.addWidget(label(words, strong=True), first, 0, 1, COLUMNS)
+            for place, (name, starter) in enumerate(networks.items()):
+                card = StarterCard(starter)
+                card.clicked.connect(partial(self._pick, name))
+                row, column = divmod(place, COLUMNS)
+                grid.addWidget(card, first + 1 + row, column)
+                self.cards[name] = card
         grid.setRowStretch(grid.rowCount(), 1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -162,6 +173,8 @@ class StarterChooser(QWidget):
         plan = without_base(self.session.design.plan)
         classes = len(self.session.images.collection.taught)
         named = plan.changed({"network": name})
+        if name in ENCODERS:
+            return named
         return named.with_network(STARTERS[name].network_for(plan.preprocessing.input_size, classes))
 
     def refresh(self) -> None:
@@ -169,7 +182,7 @@ class StarterChooser(QWidget):
         design, classes = self.session.design, len(self.session.images.collection.taught)
         side = design.plan.preprocessing.input_size
         self.note.setText(f"made for {side}×{side} pixels and {classes} classes; petrol edges are folded blocks")
-        stand_in = without_base(design.plan).with_network(next(iter(STARTERS.values())).network_for(side, classes))
+        stand_in = without_base(design.plan).changed({"network": next(iter(STARTERS))})
         if self._shown is None or self._shown != (stand_in, classes):
             self._shown, self._prices = (stand_in, classes), {}
         for name, card in self.cards.items():
@@ -205,7 +218,7 @@ class StarterChooser(QWidget):
 
     def _refused(self, name: str, sentence: str) -> None:
         self._say(name, "no price")
-        self.cards[name].setToolTip(f"{STARTERS[name].when}\n{sentence}")
+        self.cards[name].setToolTip(f"{self.cards[name].starter.when}\n{sentence}")
         self._ask_next()
 
     def _say(self, name: str, words: str) -> None:

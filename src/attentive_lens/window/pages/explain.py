@@ -41,6 +41,9 @@ from attentive_lens.workspace.cases import Evidence
 NARROW, JUMP = 32, 116
 """Pixels of a step's button, and of the field for a number."""
 
+NOTHING = "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake."
+DRAWS = "The run in view draws images and answers no classes. What it draws stands in the Results."
+
 
 class ExplainPage(Page):
     """The lens over two copies of the image, the answers and the case; beside them what is asked of the image."""
@@ -58,10 +61,10 @@ class ExplainPage(Page):
         self.ahead = Ahead(session)
         self.answered_by: int | None = None
         self._case_wanted: int | None = None
-        empty = EmptyState(
+        self.empty = EmptyState(
             "pair",
             "No image under the lens",
-            "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake.",
+            NOTHING,
             "Go to the Results",
             "go to results",
             lambda: session.stage_asked.emit("results"),
@@ -74,7 +77,7 @@ class ExplainPage(Page):
         self.centre.addWidget(self.book)
         self.parts = StageLayout(session, self.key, self.centre, self._make_evidence(), self.strip)
         self.evidence.head.addWidget(self.parts.wide)
-        self.stack = either(self, empty, self.parts)
+        self.stack = either(self, self.empty, self.parts)
         self.where = self._make_where()
         self._connect_cases()
         for keys, step in (("PgDown", 1), ("PgUp", -1)):
@@ -231,6 +234,7 @@ class ExplainPage(Page):
     def entered(self) -> None:
         """Have the run in view scored; its surest mistake comes under the lens if nothing is there."""
         self.session.scores.want()
+        self.empty.text.setText(DRAWS if self.session.runs.draws else NOTHING)
         self._take_surest()
 
     def _take_surest(self) -> None:

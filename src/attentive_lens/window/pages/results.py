@@ -26,9 +26,9 @@ from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.chosen import ChosenImages
 from attentive_lens.window.results.view import ResultsView
-from attentive_lens.window.results.views import VIEWS
+from attentive_lens.window.results.views import VIEWS, views_of
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import counted, percent, thousands
+from attentive_lens.window.words import counted, main_figure, percent, thousands
 
 SETS = ("validation", "test", "training")
 V = TypeVar("V", bound=ResultsView)
@@ -185,7 +185,7 @@ class ResultsPage(Page):
         self.refresh()
 
     def _show_figures(self) -> None:
-        known = self.session.scores.current is not None
+        known = self.session.scores.current is not None or self.session.runs.draws
         for word, view in VIEWS.items():
             own = self.made[word].figure() if word in self.made else ""
             self.views[word].show_figure((own or view.figure(self.session)) if known else "")
@@ -245,6 +245,7 @@ class ResultsPage(Page):
         """Show the scores of the run and set in view."""
         session = self.session
         view = session.runs.view
+        self._offer_views()
         self.stack.setCurrentIndex(1 if view is not None and view.has_model else 0)
         for name, set_button in self.set_buttons.items():
             set_button.setChecked(name == session.scores.on)
@@ -257,6 +258,9 @@ class ResultsPage(Page):
         self._show_remarks()
         self.relabelled.setVisible(bool(cautions) and bool(session.scores.relabelled))
         self._show_figures()
+        if session.runs.draws:
+            self._show_bound()
+            return
         if table is None:
             waiting = view is not None and view.state == "training"
             self.title.setText("–")
@@ -277,6 +281,34 @@ class ResultsPage(Page):
         )
         self.current.refresh()
         self.behind.refresh()
+        self.action_changed.emit()
+
+    def _offer_views(self) -> None:
+        """Those of what the run in view does: answer classes, or draw."""
+        offered = views_of(self.session.runs.draws)
+        for word, entry in self.views.items():
+            entry.setVisible(word in offered)
+        if self.word not in offered:
+            self.open_view(offered[0])
+
+    def _show_bound(self) -> None:
+        """How likely images are by a run that draws, in place of how many are right."""
+        view = self.session.runs.view
+        best = view.best if view is not None else None
+        figures = best.validation or best.training if best is not None else None
+        waiting = view is not None and view.state == "training"
+        self.problem.setText("Drawn when training is done." if waiting else "")
+        self.problem.setVisible(waiting)
+        self.title.setText(main_figure(figures.main_in_words) if figures is not None else "–")
+        parts = figures.more if figures is not None else {}
+        self.about.setToolTip("Lower bound of the log likelihood of an image, at the best epoch.")
+        self.about.setText(
+            f"lower bound on validation · reconstruction {thousands(round(parts['reconstruction']))}"
+            f" · divergence {thousands(round(parts['divergence']))}".replace("-", "\u2212")
+            if parts
+            else ""
+        )
+        self.current.refresh()
         self.action_changed.emit()
 
     def _loss_word(self, function: str) -> str:

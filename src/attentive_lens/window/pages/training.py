@@ -30,7 +30,7 @@ from attentive_lens.window.training.rates import RatesPanel
 from attentive_lens.window.training.runs_list import RunsList
 from attentive_lens.window.training.runs_panel import RunsPanel
 from attentive_lens.window.training.settings import SettingsPanel
-from attentive_lens.window.words import duration, percent, short
+from attentive_lens.window.words import duration, main_figure, short
 
 VIEWS = {
     "curves": "Loss, accuracy and learning rate over the epochs.",
@@ -170,8 +170,8 @@ class TrainingPage(Page):
         self.values: dict[str, Any] = {}
         for key, words in (
             ("epoch", "epoch"),
-            ("best", "best validation accuracy"),
-            ("gap", "training accuracy"),
+            ("best", "best on validation"),
+            ("gap", "on training images"),
             ("speed", "per epoch"),
             ("images", "images a second"),
         ):
@@ -332,9 +332,9 @@ class TrainingPage(Page):
         self.values["epoch"].setText(f"{len(view.epochs)} of {view.planned}")
         best = view.best
         held = best.validation if best is not None else None
-        self.values["best"].setText(percent(held.accuracy) if held else "–")
+        self.values["best"].setText(main_figure(held.main_in_words) if held else "–")
         last = view.epochs[-1] if view.epochs else None
-        self.values["gap"].setText(percent(last.training.accuracy) if last else "–")
+        self.values["gap"].setText(main_figure(last.training.main_in_words) if last else "–")
         price = self.session.workspace.run(view.number).price() if last else None
         priced = f", priced {price:.1f}\u2009s" if price is not None else ""
         self.values["speed"].setText(f"{last.seconds:.1f}\u2009s{priced}" if last else "–")
@@ -351,7 +351,7 @@ class TrainingPage(Page):
             others = tuple(views[run] for run in self.all.beside if run in views and run != view.number)
             finding = self.advice.shown
             flags = ((float(finding.epoch), finding.kind),) if finding is not None and finding.epoch else ()
-            self.curves.show_classes(classes)
+            self.curves.show_classes(classes, self.session.runs.draws)
             self.curves.show_run(view, others, flags)
         elif shown is self.next:
             self.next.refresh()

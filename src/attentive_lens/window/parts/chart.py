@@ -143,7 +143,12 @@ class Chart(Plot):
             return least / 1.1, max(most, least * 1.5) * 1.1
         if not len(values):
             return 0.0, 1.0
-        top = float(values.max()) if len(values) < 20 else float(np.quantile(values, 0.98))
+        few = len(values) < 20
+        top = float(values.max()) if few else float(np.quantile(values, 0.98))
+        if values.min() < 0:  # of both signs: what is far off at either end is left out
+            low = float(values.min()) if few else float(np.quantile(values, 0.05))
+            room = max((top - low) * 0.06, 1e-12)
+            return low - room, top + room
         return 0.0, max(top * 1.06, 1e-12)
 
     def draw(self) -> None:

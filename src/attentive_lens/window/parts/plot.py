@@ -309,8 +309,9 @@ def figure(value: float, unit: str = "", fine: bool = False) -> str:
     if unit == "%":
         return f"{value * 100:.1f}\u2009%" if fine else f"{value * 100:.0f}\u2009%"
     if fine:
-        return f"{value:.3f}" if value >= 0.1 or value == 0 else f"{value:.2g}"
-    return f"{value:g}".replace("e-0", "e\u2212")
+        close = f"{value:.3f}" if abs(value) >= 0.1 or value == 0 else f"{value:.2g}"
+        return f"{value:.0f}".replace("-", "\u2212") if abs(value) >= 1000 else close.replace("-", "\u2212")
+    return f"{value:g}".replace("e-0", "e-").replace("-", "\u2212")
 
 
 SHARE_FIGURES = tuple((share, figure(share, "%")) for share in SHARES)

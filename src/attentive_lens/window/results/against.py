@@ -128,7 +128,7 @@ class AgainstView(ResultsView):
         lines, words = [], []
         for number, role in ((self.session.runs.current, "petrol"), (self.run, "faint")):
             view = self.session.runs.views.get(number or 0)
-            known = [(e.epoch, e.validation.accuracy) for e in view.epochs if e.validation is not None] if view else []
+            known = [(e.epoch, e.validation.main) for e in view.epochs if e.validation is not None] if view else []
             if view is not None and known:
                 of = max(view.planned, known[-1][0], 1)
                 lines.append(Line(np.array([(epoch / of, right) for epoch, right in known]), role))

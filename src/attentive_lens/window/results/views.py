@@ -26,11 +26,14 @@ class View:
         that is not known.
     load : callable
         Gives its class.
+    draws : bool
+        Whether it is of runs that draw images; if not, of those that answer classes.
     """
 
     tip: str
     figure: Callable[[Session], str]
     load: Callable[[], type[ResultsView]]
+    draws: bool = False
 
 
 def _overview() -> type[ResultsView]:
@@ -85,6 +88,24 @@ def _new_images() -> type[ResultsView]:
     from attentive_lens.window.results.new_images import NewImagesView
 
     return NewImagesView
+
+
+def _samples() -> type[ResultsView]:
+    from attentive_lens.window.results.drawings import SamplesView
+
+    return SamplesView
+
+
+def _reconstructions() -> type[ResultsView]:
+    from attentive_lens.window.results.drawings import ReconstructionsView
+
+    return ReconstructionsView
+
+
+def _manifold() -> type[ResultsView]:
+    from attentive_lens.window.results.drawings import ManifoldView
+
+    return ManifoldView
 
 
 def _interval(session: Session) -> str:
@@ -152,6 +173,19 @@ VIEWS: dict[str, View] = {
         lambda _: "not measured yet",
         _robustness,
     ),
+    "reconstructions": View(
+        "Every image of the set beside what is drawn of its codes, the worst first.",
+        lambda _: "worst first",
+        _reconstructions,
+        draws=True,
+    ),
+    "samples": View("Images of random codes.", lambda _: "random codes", _samples, draws=True),
+    "manifold": View(
+        "A map of two codes: what is drawn where, and where the set's images are.",
+        lambda _: "two codes",
+        _manifold,
+        draws=True,
+    ),
     "against": View("Another run's mistakes: fixed, newly made, or still there.", _others, _against),
     "new images": View(
         "Images of no set: dropped, pasted or opened, and answered at once.",
@@ -160,3 +194,8 @@ VIEWS: dict[str, View] = {
     ),
 }
 """By their words, in the order of their buttons."""
+
+
+def views_of(draws: bool) -> tuple[str, ...]:
+    """Those of runs that draw, or of runs that answer classes."""
+    return tuple(word for word, view in VIEWS.items() if view.draws == draws)

@@ -59,10 +59,10 @@ class AnswersView(QFrame):
 
     def _show(self) -> None:
         if not self.epochs:
-            self.says.setText("Answers are recorded after every evaluated epoch.")
+            self.says.setText("Answers are recorded after every evaluated epoch; a run that draws gives none.")
             self.matrix.show_counts((), np.zeros((0, 0), np.int64))
             return
         epoch = self.epochs[self.slider.value()]
-        accuracy = epoch.validation.accuracy if epoch.validation is not None else 0.0
+        accuracy = epoch.validation.main if epoch.validation is not None else 0.0
         self.says.setText(f"Epoch {epoch.epoch}: {percent(accuracy)} of the validation images are right")
         self.matrix.show_counts(*confusion(epoch, self.classes))

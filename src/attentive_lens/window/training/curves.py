@@ -12,7 +12,7 @@ from attentive_lens.desk.training.curves import curve, smoothed
 from attentive_lens.desk.training.references import Reference, read_reference
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
-from attentive_lens.plan.measures import MEASURES
+from attentive_lens.plan.measures import DRAWN, MEASURES
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, horizontal, panel, vertical
 from attentive_lens.window.parts.chart import Chart, Curve
@@ -99,22 +99,22 @@ class CurvesView(QWidget):
         head.addWidget(self.measure, 0, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
         head.addStretch()
         self.reference: Reference | None = None
-        self._classes: list[str] | None = None
+        self._classes: tuple[list[str], bool] | None = None
         self._of: tuple[RunView, tuple[RunView, ...], tuple[tuple[float, str], ...]] | None = None
         self.show_classes([])
 
-    def show_classes(self, classes: list[str]) -> None:
-        """Offer the measures, and those of each class."""
-        if classes == self._classes:
+    def show_classes(self, classes: list[str], draws: bool = False) -> None:
+        """Offer the measures, and those of each class; of a run that draws its own."""
+        if (classes, draws) == self._classes:
             return
-        self._classes = classes
+        self._classes = (classes, draws)
         chosen = self.measure.currentData()
         self.measure.blockSignals(True)
         self.measure.clear()
-        for measure in MEASURES.values():
+        for measure in (DRAWN if draws else MEASURES).values():
             if measure.name != "loss":
                 self.measure.addItem(measure.label, measure.name)
-        for number, name in enumerate(classes):
+        for number, name in enumerate(() if draws else classes):
             self.measure.addItem(f"accuracy of {name}", f"accuracy {number}")
             self.measure.addItem(f"loss of {name}", f"loss {number}")
         self.measure.setCurrentIndex(max(0, self.measure.findData(chosen)))
@@ -174,7 +174,7 @@ class CurvesView(QWidget):
         loss = [Curve("batches", batches, "faint", "faint"), *self._pair(view, others, "loss")]
         self.loss.show_curves(tuple(loss), span, marked, flags)
         chosen = str(self.measure.currentData())
-        self.accuracy.unit = "" if chosen.startswith("loss") else "%"
+        self.accuracy.unit = "" if chosen.startswith("loss") or chosen in DRAWN else "%"
         self.accuracy.show_curves(tuple(self._pair(view, others, chosen)), span, marked)
         rates = tuple((batch.step / per_epoch, batch.learning_rate) for batch in view.batches if batch.learning_rate)
         self.rate_frame.setVisible(len({rate for _, rate in rates}) > 1)

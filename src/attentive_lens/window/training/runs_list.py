@@ -12,7 +12,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.window import look
 from attentive_lens.window.parts.row_list import RowList
-from attentive_lens.window.words import percent
+from attentive_lens.window.words import main_figure
 
 ROW, EDGE, LEFT = 48, 3, 10
 """Pixels of a row, of the mark of the one in view, and before its words."""
@@ -103,7 +103,7 @@ class RunsList(RowList):
 def standing(view: RunView) -> str:
     """How a run stands, in a word or two: its best accuracy, or what it does."""
     best = view.best
-    right = percent(best.validation.accuracy) if best is not None and best.validation is not None else ""
+    right = main_figure(best.validation.main_in_words) if best is not None and best.validation is not None else ""
     if view.state == "done" and right:
         return right
     state = "paused" if view.paused else view.state
@@ -111,8 +111,8 @@ def standing(view: RunView) -> str:
 
 
 def small_curve(view: RunView) -> NDArray[np.float64]:
-    """Validation accuracy over the planned epochs, N×2 in 0–1, from its least to its greatest value."""
-    known = [(epoch.epoch, epoch.validation.accuracy) for epoch in view.epochs if epoch.validation is not None]
+    """The validation set's main figure over the planned epochs, N×2 in 0–1, from its least to its greatest value."""
+    known = [(epoch.epoch, epoch.validation.main) for epoch in view.epochs if epoch.validation is not None]
     if len(known) > POINTS:
         known = [known[int(k)] for k in np.linspace(0, len(known) - 1, POINTS)]
     points = np.array(known, np.float64).reshape(-1, 2)

@@ -25,8 +25,8 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.training.schedule import ScheduleChart
 from attentive_lens.window.words import duration, thousands
 
-USUAL = {"optimiser": ("learning_rate",), "schedule": (), "training": ("epochs", "batch_size")}
-"""Fields in view, by section; the others are in the groups."""
+USUAL = {"optimiser": ("learning_rate",), "schedule": (), "task": (), "training": ("epochs", "batch_size")}
+"""Fields in view, by section; the others are in the groups. The network brings the task with it."""
 GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], ...] = (
     (
         "Length and stopping",
@@ -44,7 +44,7 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
     (
         "Loss and regularisation",
         "What training minimises, class weights; gradient clipping, averaged weights. Dropout is in the network.",
-        (("loss", None), ("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
+        (("task", None), ("loss", None), ("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
     ),
     (
         "Split and preprocessing",
@@ -189,6 +189,8 @@ class SettingsPanel(QWidget):
         self.augmentation.setText("\n".join(in_words(step) for step in plan.augmentation) or "none")
         for section, form in self.forms:
             form.show_value(getattr(plan, section))
+            if section == "loss":
+                form.setVisible(not plan.task.draws)
         for fold, parts in self.folds:
             fold.say(", ".join(word for section, names in parts for word in _unusual(plan, section, names)))
         self.schedule.show_plan()

@@ -1,0 +1,109 @@
+"""Drawn images and codes as files."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from attentive_lens.core.files import replacing, write_text
+from attentive_lens.desk.requests.drawing import ARRAYS, Encoded
+from attentive_lens.engine.arrays import Array
+from attentive_lens.errors import BadFile, BadUsage
+
+GAP = 2
+"""Pixels between images of a picture."""
+GROUND = 232
+
+
+def as_pixels(drawn: Array) -> NDArray[np.uint8]:
+    """Images 0–1 as uint8."""
+    return np.asarray(np.rint(drawn * 255).clip(0, 255), np.uint8)
+
+
+def sheet(images: NDArray[np.uint8], columns: int) -> NDArray[np.uint8]:
+    """Images N×S×S×C side by side, so many in a row, as one picture H×W×3."""
+    count, side = len(images), images.shape[1]
+    rows, step = -(-count // columns), side + GAP
+    picture = np.full((rows * step - GAP, min(count, columns) * step - GAP, 3), GROUND, np.uint8)
+    for k, image in enumerate(images):
+        top, left = k // columns * step, k % columns * step
+        picture[top : top + side, left : left + side] = image
+    return picture
+
+
+def write_picture(file: Path, picture: NDArray[np.uint8]) -> None:
+    """As PNG; `BadFile` if it cannot be written."""
+    try:
+        with replacing(file) as part:
+            Image.fromarray(picture).save(part, "PNG")
+    except OSError as error:
+        raise _unwritten(file, error) from None
+
+
+def write_arrays(file: Path, arrays: Mapping[str, NDArray[np.generic]], one: str) -> None:
+    """All as .npz, or the one named as .npy."""
+    try:
+        with replacing(file) as part, part.open("wb") as stream:
+            if file.suffix.lower() == ".npz":
+                np.savez(stream, **arrays)  # type: ignore[arg-type]
+            else:
+                np.save(stream, arrays[one])
+    except OSError as error:
+        raise _unwritten(file, error) from None
+
+
+def write_codes(file: Path, result: Encoded, files: Iterable[str]) -> None:
+    """A row an image."""
+    if file.suffix.lower() != ".csv":
+        arrays = {name: getattr(result, name) for name in ("codes", "deviations", "numbers", "labels", "losses")}
+        write_arrays(file, arrays, "codes")
+        return
+    names = [f"code {k + 1}" for k in range(result.size)]
+    spread = [f"deviation {k + 1}" for k in range(result.size)]
+    lines = [",".join(["image", "file", "label", "loss", *names, *spread])]
+    rows = zip(result.numbers, files, result.labels, result.losses, result.codes, result.deviations, strict=True)
+    for number, name, label, loss, codes, deviations in rows:
+        words = [str(number), _quoted(name), _quoted(result.classes[label] if label >= 0 else "")]
+        lines.append(",".join([*words, *(f"{value:.6g}" for value in (loss, *codes, *deviations))]))
+    write_text(file, "\n".join(lines) + "\n")
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace('"', '""') + '"'
+
+
+def read_codes(file: Path) -> NDArray[np.float32]:
+    """Rows of numbers from a file; of a table, the columns called «code 1» and so on, or all."""
+    try:
+        if file.suffix.lower() in ARRAYS:
+            with file.open("rb") as stored:
+                values = np.load(stored, allow_pickle=False)
+                return np.asarray(values if isinstance(values, np.ndarray) else values["codes"], np.float32)
+        with file.open(newline="", encoding="utf-8-sig") as stream:
+            head, *rows = [row for row in csv.reader(stream) if row]
+        named = [k for k, name in enumerate(head) if name.strip().startswith("code ")]
+        if not named:
+            head, rows, named = [], [head, *rows], list(range(len(head)))
+        return np.array([[float(row[k]) for k in named] for row in rows], np.float32)
+    except FileNotFoundError:
+        raise BadFile(f"{file} could not be read", "there is no such file", "Check the path") from None
+    except (OSError, ValueError, KeyError, IndexError, EOFError) as error:
+        why = str(getattr(error, "strerror", None) or error).splitlines()[0][:200] if str(error) else "it holds no rows"
+        raise BadFile(f"{file} could not be read as codes", why, "Give rows of numbers: .csv, .npy or .npz") from None
+
+
+def check_ending(file: str, endings: tuple[str, ...]) -> None:
+    """Raise `BadUsage` where a file is named that ends otherwise."""
+    if file and Path(file).suffix.lower() not in endings:
+        why = f"its ending is none of {', '.join(endings)}"
+        raise BadUsage(f"{file} was not written", why, "Give it one of these")
+
+
+def _unwritten(file: Path, error: OSError) -> BadFile:
+    why = str(error.strerror or error).lower()
+    return BadFile(f"{file} could not be written", why, "Free the disk or choose another folder")

@@ -1,0 +1,191 @@
+"""Auto-encoders: a batch drawn again and learned from, images as codes, and codes as images."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.engine.batches import inference, together
+from attentive_lens.engine.layers import StepContext
+from attentive_lens.engine.likelihoods import divergence, likelihood, log_density, shown
+from attentive_lens.engine.network import Network, Pass, Route, Trace
+from attentive_lens.engine.ranks import Cut
+from attentive_lens.engine.threads import ThreadPool
+
+Found = tuple[Array, Weights, Mapping[str, Array]]
+AT_ONCE = 256
+"""Codes that are drawn at once."""
+
+
+@dataclass(frozen=True)
+class EncodingStep:
+    """What one batch gave.
+
+    Attributes
+    ----------
+    loss : float
+        What training makes small: reconstruction + weight · divergence, in nats, mean over the images.
+    reconstruction, divergence : float
+        Minus the log likelihood of the images, and the divergence of their codes' distributions; means.
+    gradients : dict
+        Of the loss.
+    sums : dict
+        As `batches.Step` has them.
+    """
+
+    loss: float
+    reconstruction: float
+    divergence: float
+    gradients: Weights
+    sums: Mapping[str, Array] = field(default_factory=dict)
+
+
+class Coder:
+    """A network that draws, with its two halves: what makes codes of images, and what makes images of codes.
+
+    Parameters
+    ----------
+    network : Network
+        With one layer of codes; its last draws.
+    """
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        node = network.plan.code
+        self.code, self.is_variational = node.name, node.layer.is_variational
+        self.statistics = node.after[0] if self.is_variational else node.name
+        """The node whose output means and log variances are, or the codes."""
+        self.samples = int(getattr(node.layer, "samples", 1))
+        # Any: the plan says that the last layer draws
+        self.drawing: Any = network.plan.nodes[-1].layer
+        facts = {fact.name: fact.shape for fact in network.facts}
+        self.size = facts[self.code][0]
+
+    def learn(
+        self,
+        images: Array,
+        targets: Array,
+        route: Route,
+        context: StepContext,
+        thread_pool: ThreadPool,
+        weight: float,
+        cut: Cut,
+    ) -> EncodingStep:
+        """Forward and backward for a batch N×S×S×C, which is to be drawn as ``targets``, 0–1.
+
+        ``weight`` is the divergence's part in the loss. With a ``cut`` over several processes images and targets are
+        this one's rows of the batch.
+        """
+        network, ready, begin = self.network, self.network.prepared(), cut.rows.start
+        output, samples = network.output, self.samples if self.is_variational else 1
+
+        def piece(k: int) -> Pass[Found]:
+            a, b = (edge - begin for edge in cut.spans[k])
+            trace: Trace = yield from network.forward_pass(
+                images[a:b],
+                route=route,
+                context=replace(context, piece=cut.first + k),
+                ready=ready,
+                watch=frozenset({self.statistics}),
+            )
+            drawn = trace.outputs[output]
+            wanted = targets[a:b] if samples == 1 else np.repeat(targets[a:b], samples, axis=0)
+            judged = likelihood(self.drawing, drawn, wanted, self._log_variance)
+            share = np.asarray(1 / (cut.count * samples), drawn.dtype)
+            seeds: dict[str, Array] = {output: judged.grad * share}
+            figures = [judged.losses.sum() / samples, 0.0]
+            if self.is_variational:
+                losses, grad = divergence(trace.outputs[self.statistics])
+                figures[1] = losses.sum()
+                if weight and self.statistics in route.walked:
+                    seeds[self.statistics] = grad * np.asarray(weight / cut.count, grad.dtype)
+            _, gradients = yield from network.backward_pass(trace, seeds, route)
+            if judged.by_log_variance is not None and output in route.trainable:
+                total = (judged.by_log_variance * float(share)).sum(keepdims=True)
+                gradients[output] = {"log_variance": np.asarray(total, drawn.dtype)}
+            return np.array(figures, np.float64), gradients, trace.sums
+
+        results = together(thread_pool, piece, cut)
+        arrays = [[r[0], *(array for node in r[1].values() for array in node.values())] for r in results]
+        figures, *_ = cut.sum(arrays)
+        reconstruction, apart = (figures / cut.count).tolist()
+        loss = reconstruction + weight * apart
+        return EncodingStep(loss, reconstruction, apart, results[0][1], results[0][2])
+
+    @property
+    def _log_variance(self) -> Array | None:
+        return self.network.weights.get(self.network.output, {}).get("log_variance")
+
+    def encode(self, images: Array, thread_pool: ThreadPool | None = None) -> Array:
+        """Means and log variances N×2D of prepared images N×S×S×C, or codes N×D where they have no distribution."""
+        return inference(self.network, images, thread_pool, self.statistics)
+
+    def means(self, statistics: Array) -> Array:
+        """The codes N×D that stand for an image."""
+        return statistics[:, : self.size]
+
+    def raw(self, codes: Array, thread_pool: ThreadPool | None = None) -> Array:
+        """What is drawn of codes N×D, before a sigmoid."""
+        none = np.broadcast_to(np.zeros(1, self.network.dtype), (len(codes), *self.network.image_shape))
+        edited = {self.code: codes.astype(self.network.dtype, copy=False)}
+        return inference(self.network, none, thread_pool, edited=edited)
+
+    def decode(self, codes: Array, thread_pool: ThreadPool | None = None) -> Array:
+        """Images N×S×S×C, 0–1, of codes N×D."""
+        parts = [
+            shown(self.drawing, self.raw(codes[first : first + AT_ONCE], thread_pool))
+            for first in range(0, max(1, len(codes)), AT_ONCE)
+        ]
+        return np.concatenate(parts)
+
+    def bound(
+        self, statistics: Array, targets: Array, noise: Array | None, thread_pool: ThreadPool | None = None
+    ) -> tuple[Array, Array]:
+        """Reconstruction and divergence of images, N each, in nats; minus their sum is the lower bound.
+
+        Parameters
+        ----------
+        statistics : ndarray
+            From `encode`.
+        targets : ndarray, N×S×S×C
+            The images, 0–1.
+        noise : ndarray, N×D, or None
+            Standard normal, for the codes; None draws from the means.
+        """
+        codes = self.drawn_codes(statistics, noise)
+        drawn = self.raw(codes, thread_pool)
+        losses = likelihood(self.drawing, drawn, targets, self._log_variance).losses
+        return losses, divergence(statistics)[0] if self.is_variational else np.zeros(len(losses))
+
+    def drawn_codes(self, statistics: Array, noise: Array | None) -> Array:
+        """Codes N×D from their distributions by standard normal noise N×D; their means without."""
+        if noise is None or not self.is_variational:
+            return self.means(statistics)
+        return self.means(statistics) + noise * np.exp(statistics[:, self.size :] / 2)
+
+    def weighted_bound(
+        self, statistics: Array, targets: Array, noise: Array, thread_pool: ThreadPool | None = None
+    ) -> Array:
+        """The importance-weighted bound of the log likelihood, N, in nats (Burda 2016, eq. 8).
+
+        log of the mean over K codes of p(image | code) · p(code) / q(code | image).
+
+        Parameters
+        ----------
+        statistics, targets
+            As for `bound`.
+        noise : ndarray, K×N×D
+            Standard normal.
+        """
+        logs = np.empty((len(noise), len(targets)))
+        for k, drawn in enumerate(noise):
+            codes = self.drawn_codes(statistics, drawn.astype(statistics.dtype, copy=False))
+            raw = self.raw(codes, thread_pool)
+            losses = likelihood(self.drawing, raw, targets, self._log_variance).losses
+            logs[k] = log_density(codes) - log_density(codes, statistics) - losses
+        greatest = logs.max(axis=0)
+        return np.asarray(greatest + np.log(np.exp(logs - greatest).mean(axis=0)))

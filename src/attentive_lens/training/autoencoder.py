@@ -1,0 +1,86 @@
+"""What learns to draw images again from a few codes."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.core.random import random_generator
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.encoding import Coder
+from attentive_lens.engine.layers import StepContext
+from attentive_lens.engine.ranks import Cut
+from attentive_lens.images.feeding import Batch
+from attentive_lens.images.rows import Chosen
+from attentive_lens.plan.tasks import Encode
+from attentive_lens.training.figures import Health
+from attentive_lens.training.learner import NetworkLearner, Stepped
+from attentive_lens.training.metrics import Metrics
+
+IMAGES_AT_ONCE = 64
+
+
+class AutoEncoder(NetworkLearner):
+    """A network that draws, made to give a high lower bound of the images' likelihood; labels are not looked at."""
+
+    @property
+    def task(self) -> Encode:
+        """As planned."""
+        assert isinstance(self.plan.task, Encode)
+        return self.plan.task
+
+    def step(self, images: Array, batch: Batch, context: StepContext, cut: Cut, batches: int) -> Stepped:
+        """Reconstruction and weighted divergence, and their gradients."""
+        weight = self.task.weight_at(context.epoch, context.batch / batches)
+        coder = Coder(self.network)
+        step = coder.learn(images, batch.targets, self.route, context, self.thread_pool, weight, cut)
+        metrics = self._figures(step.reconstruction, step.divergence, batch.count)
+        return metrics, step.loss, step.gradients, step.sums
+
+    def where_it_began(self, images: Array, batch: Batch, context: StepContext) -> str:
+        """The first layer whose output is no number."""
+        every = frozenset(self.network.layers)
+        trace = self.network.forward(images[:IMAGES_AT_ONCE], watch=every)
+        wrong = (name for name in self.network.layers if not np.isfinite(trace.outputs[name]).all())
+        first = next(wrong, "")
+        return f"in {first}" if first else "in the gradients"
+
+    def health(self, images: int) -> Health | None:
+        """Of the weights that train, on training images, others at each epoch."""
+        batch = next(iter(self.examples(images, self.optimiser.steps)), None) if self.examples is not None else None
+        if batch is None:
+            return None
+        nothing = np.zeros((len(batch.images[:images]), 0), np.float32)
+        return replace(self.watch.take(batch.images[:images], nothing), right=None)
+
+    def _figures(self, reconstruction: float, divergence: float, count: int) -> Metrics:
+        parts = {"bound": -reconstruction - divergence, "reconstruction": reconstruction, "divergence": divergence}
+        return Metrics(reconstruction + self.task.divergence_weight * divergence, None, count, parts)
+
+    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
+        """The bound of images as they are, one code drawn for each, always by the same noise."""
+        self.ranks.say("evaluate")
+        self.check_alike()
+        coder = Coder(self._evaluated()[0])
+        shared, begin, end = self._own(len(labels))
+        sums = [np.zeros((0, 2))]
+        noise = random_generator(self.plan.seed, "codes of an evaluation").standard_normal(
+            (len(labels), coder.size), np.float32
+        )
+        for first in range(begin, end, IMAGES_AT_ONCE):
+            last = min(end, first + IMAGES_AT_ONCE)
+            part: Any = pixels[first:last]
+            statistics = coder.encode(self.preprocessor.apply(part), self.thread_pool)
+            targets = self.preprocessor.targets(part)
+            sums.append(np.stack(coder.bound(statistics, targets, noise[first:last], self.thread_pool), axis=1))
+        parts = np.concatenate(sums).astype(np.float64)
+        if shared:
+            parts = np.concatenate(self.ranks.gather(parts.reshape(-1))).reshape(-1, 2)
+        if not len(parts):
+            return Metrics(0.0, None, 0)
+        self._check_numbers(parts.sum(axis=1))
+        reconstruction, divergence = parts.mean(axis=0).tolist()
+        return self._figures(reconstruction, divergence, len(parts))

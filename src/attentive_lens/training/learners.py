@@ -1,0 +1,35 @@
+"""Which learner trains a plan."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from attentive_lens.engine.network import Network
+from attentive_lens.engine.ranks import ALONE, Ranks
+from attentive_lens.engine.threads import ThreadPool
+from attentive_lens.images.feeding import Batch
+from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.frost import frozen_part
+from attentive_lens.plan.plan import Plan
+from attentive_lens.training.autoencoder import AutoEncoder
+from attentive_lens.training.classifier import Classifier
+from attentive_lens.training.learner import NetworkLearner
+
+
+def learner_for(
+    plan: Plan,
+    network: Network,
+    preprocessor: Preprocessor,
+    thread_pool: ThreadPool,
+    counts: NDArray[np.int64],
+    examples: Callable[[int, int], Iterable[Batch]] | None = None,
+    ranks: Ranks = ALONE,
+) -> NetworkLearner:
+    """What learns the plan's task; ``counts`` are the training images of each class."""
+    if plan.task.draws:
+        return AutoEncoder(network, plan, preprocessor, thread_pool, "", examples, ranks)
+    frozen = frozen_part(plan).node
+    return Classifier(network, plan, preprocessor, thread_pool, counts, frozen, examples, ranks)

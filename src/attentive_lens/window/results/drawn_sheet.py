@@ -1,0 +1,161 @@
+"""The drawing of images that a network drew: a sheet of them, and perhaps dots over it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from attentive_lens.desk.map_colours import class_colour
+from attentive_lens.window import look
+from attentive_lens.window.parts.basics import to_image
+
+GAP, DOT = 2, 7.0
+"""Pixels between images, and of a dot."""
+
+
+class DrawnSheet(QWidget):
+    """Images in rows, as large as there is room for all; one is chosen.
+
+    Signals
+    -------
+    chosen
+        Which image; −1 for none.
+    pointed
+        Where the mouse is on the sheet, in parts of its width and height from the top left; −1 and −1 when it leaves.
+    """
+
+    chosen = pyqtSignal(int)
+    pointed = pyqtSignal(float, float)
+
+    def __init__(self, name: str, words: str) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName(words)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setMinimumSize(240, 220)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.pictures: list[QImage] = []
+        self._fixed, self._together, self.gap, self.current = 0, 1, GAP, -1
+        self.dots: NDArray[np.float64] = np.zeros((0, 2))
+        self.classes: NDArray[np.int64] = np.zeros(0, np.int64)
+
+    def show_images(
+        self, images: Sequence[NDArray[np.uint8]], columns: int = 0, gap: int = GAP, together: int = 1
+    ) -> None:
+        """Others, S×S×C uint8 each; so many in a row, or as many as fill the room, not parting what is together."""
+        self.pictures = [to_image(image) for image in images]
+        self._fixed, self._together, self.gap = columns, together, gap
+        self.dots, self.classes = np.zeros((0, 2)), np.zeros(0, np.int64)
+        if self.current >= len(self.pictures):
+            self.current = -1
+        self.update()
+
+    def show_dots(self, places: NDArray[np.float64], classes: NDArray[np.int64]) -> None:
+        """Dots in the colours of their classes, N×2 in parts of the sheet."""
+        self.dots, self.classes = places, classes
+        self.update()
+
+    def choose(self, place: int) -> None:
+        """Mark an image."""
+        self.current = place
+        self.update()
+        self.chosen.emit(place)
+
+    @property
+    def columns(self) -> int:
+        """Images in a row: as were asked for, or as many as make them largest."""
+        if self._fixed:
+            return self._fixed
+        choices = range(self._together, max(1, len(self.pictures)) + self._together, self._together)
+        return max(choices, key=self._side_of, default=1)
+
+    @property
+    def rows(self) -> int:
+        """Of images."""
+        return max(1, -(-len(self.pictures) // self.columns))
+
+    def _side_of(self, columns: int) -> float:
+        """Pixels of an image with so many in a row."""
+        wide = (self.width() + self.gap) / columns - self.gap
+        rows = max(1, -(-len(self.pictures) // columns))
+        return min(wide, (self.height() + self.gap) / rows - self.gap)
+
+    @property
+    def side(self) -> float:
+        """Pixels of an image."""
+        return max(4.0, self._side_of(self.columns))
+
+    def area(self) -> QRectF:
+        """The whole sheet."""
+        step = self.side + self.gap
+        return QRectF(0, 0, self.columns * step - self.gap, self.rows * step - self.gap)
+
+    def box(self, place: int) -> QRectF:
+        """Where an image is."""
+        row, column = divmod(place, self.columns)
+        step = self.side + self.gap
+        return QRectF(column * step, row * step, self.side, self.side)
+
+    def at(self, point: QPointF) -> int:
+        """The image there; −1 for none."""
+        step = self.side + self.gap
+        if not self.pictures or not self.area().contains(point):
+            return -1
+        place = int(point.y() // step) * self.columns + int(point.x() // step)
+        return place if place < len(self.pictures) else -1
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Images, dots, and a ring about the one that is chosen."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        for place, picture in enumerate(self.pictures):
+            painter.drawImage(self.box(place), picture)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        area = self.area()
+        painter.setPen(QPen(look.theme.colour("sheet"), 1))
+        for (across, down), number in zip(self.dots.tolist(), self.classes.tolist(), strict=True):
+            painter.setBrush(QColor(class_colour(number)))
+            painter.drawEllipse(QPointF(across * area.width(), down * area.height()), DOT / 2, DOT / 2)
+        if 0 <= self.current < len(self.pictures):
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(look.theme.colour("petrol"), 3))
+            painter.drawRect(self.box(self.current))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Choose."""
+        if event is not None and (place := self.at(event.position())) >= 0:
+            self.choose(place)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Tell where it points."""
+        if event is None or not self.pictures:
+            return
+        area, point = self.area(), event.position()
+        if area.contains(point):
+            self.pointed.emit(point.x() / area.width(), point.y() / area.height())
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        """It points nowhere."""
+        self.pointed.emit(-1.0, -1.0)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """The arrows choose."""
+        moves = {
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Up: -self.columns,
+            Qt.Key.Key_Down: self.columns,
+        }
+        key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
+        if key not in moves or not self.pictures:
+            super().keyPressEvent(event)
+            return
+        place = self.current + moves[key] if self.current >= 0 else 0
+        if 0 <= place < len(self.pictures):
+            self.choose(place)

@@ -1,0 +1,161 @@
+"""A network that draws, in the real window: chosen, trained, looked at."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QSpinBox
+from pytestqt.qtbot import QtBot
+from tests.driving import LEFT, child, click, stage
+
+from attentive_lens.core.jobs import finish
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.plan.plan import Plan
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.parts.chart import Chart
+from attentive_lens.window.parts.contents import Entry
+from attentive_lens.window.parts.picture import PictureBox
+from attentive_lens.window.results.class_key import ClassKey
+from attentive_lens.window.results.drawn_sheet import DrawnSheet
+from attentive_lens.window.results.views import VIEWS, views_of
+from attentive_lens.workspace import Workspace
+
+OpenFrame = Callable[[Workspace], Frame]
+SMALL = {"network": "variational, two codes", "preprocessing.input_size": 16, "training.epochs": 2}
+
+
+@pytest.fixture
+def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
+    plan = Plan().changed({**SMALL, "augmentation": "none"})
+    finish(execute(station, station.claim_run(plan), lambda: False))
+    window = open_frame(station)
+    stage(qtbot, window, "results")
+    return window
+
+
+def sheet(qtbot: QtBot, frame: Frame, word: str) -> DrawnSheet:
+    click(qtbot, frame, f"{word} of scores")
+    result = child(frame, DrawnSheet, f"{word} sheet")
+    qtbot.waitUntil(lambda: bool(result.pictures), timeout=30_000)
+    return result
+
+
+def said(frame: Frame, name: str) -> str:
+    return child(frame, QLabel, name).text()
+
+
+def test_results_of_a_run_that_draws_are_its_drawings_and_nothing_else(qtbot: QtBot, frame: Frame) -> None:
+    shown = [word for word in VIEWS if child(frame, Entry, f"{word} of scores").isVisible()]
+    assert shown == list(views_of(True)) == ["reconstructions", "samples", "manifold"]
+    assert said(frame, "results title").endswith("nats")
+    assert "divergence" in said(frame, "results about")
+    assert not child(frame, QLabel, "results problem").isVisible()
+    assert child(frame, QPushButton, "main action").text() == "Change the network"
+    frame.session.runs.choose(1)
+    qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
+    shown = [word for word in VIEWS if child(frame, Entry, f"{word} of scores").isVisible()]
+    assert shown == list(views_of(False))
+    assert said(frame, "results title").endswith("%")
+    frame.session.runs.choose(2)
+    assert said(frame, "results title").endswith("nats")
+
+
+def test_images_stand_beside_what_is_drawn_of_them(qtbot: QtBot, frame: Frame) -> None:
+    drawn = sheet(qtbot, frame, "reconstructions")
+    page = frame.page("results")
+    result = page.current.result  # type: ignore[attr-defined]
+    assert len(drawn.pictures) == 2 * len(result.images)
+    assert drawn.columns % 2 == 0
+    assert f"image {result.numbers[0]}" in said(frame, "reconstructions about")
+    place = drawn.box(5).center().toPoint()
+    qtbot.mouseClick(drawn, LEFT, pos=place)
+    assert drawn.current == 5
+    assert f"image {result.numbers[2]}" in said(frame, "reconstructions about")
+    qtbot.keyClick(drawn, Qt.Key.Key_Left)
+    qtbot.keyClick(drawn, Qt.Key.Key_Left)
+    assert f"image {result.numbers[1]}" in said(frame, "reconstructions about")
+    picture = child(frame, PictureBox, "drawn again").picture
+    assert picture is not None
+    order = child(frame, QComboBox, "reconstructions order")
+    worst = result.errors[0]
+    order.setCurrentText("best first")
+    qtbot.waitUntil(lambda: page.current.result.errors[0] < worst, timeout=30_000)  # type: ignore[attr-defined]
+    click(qtbot, frame, "score test")
+    qtbot.waitUntil(lambda: page.current.result.on == "test", timeout=30_000)  # type: ignore[attr-defined]
+
+
+def test_samples_follow_the_seed(qtbot: QtBot, frame: Frame) -> None:
+    drawn = sheet(qtbot, frame, "samples")
+    first = drawn.pictures[0]
+    assert said(frame, "samples about").startswith("codes ")
+    child(frame, QSpinBox, "samples seed").setValue(3)
+    qtbot.waitUntil(lambda: drawn.pictures[0] != first, timeout=30_000)
+    child(frame, QSpinBox, "samples seed").setValue(0)
+    qtbot.waitUntil(lambda: drawn.pictures[0] == first, timeout=30_000)
+
+
+def test_the_map_of_two_codes_draws_what_is_pointed_at_and_shows_where_images_are(qtbot: QtBot, frame: Frame) -> None:
+    drawn = sheet(qtbot, frame, "manifold")
+    assert drawn.rows == drawn.columns == 15
+    large = child(frame, PictureBox, "under the pointer")
+    qtbot.mouseMove(drawn, QPoint(40, 60))
+    qtbot.waitUntil(lambda: large.picture is not None, timeout=30_000)
+    before = said(frame, "manifold about")
+    area = drawn.area()
+    qtbot.mouseMove(drawn, QPoint(int(area.width() / 2), int(area.height() / 2)))
+    qtbot.waitUntil(lambda: said(frame, "manifold about") != before, timeout=30_000)
+    values = [float(word.replace("\u2212", "-")) for word in said(frame, "manifold about")[6:].split(", ")]
+    assert np.abs(values).max() < 0.1
+    middle = drawn.pictures[112].pixelColor(8, 8)
+    here = large.picture.pixelColor(8, 8)  # type: ignore[union-attr]
+    assert abs(middle.red() - here.red()) < 12
+    click(qtbot, frame, "manifold images")
+    qtbot.waitUntil(lambda: len(drawn.dots) > 0, timeout=30_000)
+    assert len(drawn.dots) == frame.session.images.collection.count("validation")
+    assert ((drawn.dots >= 0) & (drawn.dots <= 1)).all()
+    assert child(frame, ClassKey, "class key").names
+    click(qtbot, frame, "manifold images")
+    assert not len(drawn.dots)
+    child(frame, QSpinBox, "code across").setValue(2)
+    assert child(frame, QSpinBox, "code down").value() == 1
+
+
+def test_training_and_explaining_say_what_such_a_run_is(qtbot: QtBot, frame: Frame) -> None:
+    stage(qtbot, frame, "training")
+    qtbot.waitUntil(lambda: said(frame, "figure best").endswith("nats"), timeout=30_000)
+    measure = child(frame, QComboBox, "curve measure")
+    assert [measure.itemText(k) for k in range(measure.count())] == ["lower bound", "reconstruction", "divergence"]
+    low, high = child(
+        frame, Chart, "measure chart" if frame.findChild(Chart, "measure chart") else "accuracy chart"
+    ).limits()
+    assert low < 0 < high or low < high <= 0
+    stage(qtbot, frame, "explain")
+    texts = [label.text() for label in frame.page("explain").findChildren(QLabel) if label.isVisible()]
+    assert any("draws images and answers no classes" in text for text in texts)
+
+
+def test_a_network_that_draws_is_chosen_trained_and_looked_at(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    frame = open_frame(station)
+    frame.session.design.change(
+        frame.session.design.plan.changed({"preprocessing.input_size": 16, "training.epochs": 1})
+    )
+    stage(qtbot, frame, "network")
+    click(qtbot, frame, "choose starter")
+    card = child(frame, StarterCard, "starter variational, two codes")
+    qtbot.waitUntil(card.isVisible, timeout=10_000)
+    qtbot.mouseClick(card, LEFT)
+    assert frame.session.design.plan.task.kind == "encode"
+    assert frame.session.design.plan.name == "variational, two codes"
+    click(qtbot, frame, "main action")
+    assert frame.current == "training"
+    if frame.session.runs.training is None:
+        click(qtbot, frame, "main action")
+    qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.state == "done"), timeout=90_000)
+    stage(qtbot, frame, "results")
+    assert sheet(qtbot, frame, "manifold").rows == 15
