@@ -68,11 +68,14 @@ class Marks(Finder):
             middle, away = usual[0][labels[part]], usual[1][labels[part]]
             odd[part] = odd_cells(cell_means(evidence.images(training[part])), middle, away)
         findings = []
+        counts, in_all = np.bincount(labels, minlength=len(evidence.classes)), odd.sum(axis=0)
         for label, name in enumerate(evidence.classes):
-            of_class: NDArray[np.bool_] = np.asarray(labels == label)
-            if min(of_class.sum(), (~of_class).sum()) < FEWEST:
+            count = int(counts[label])
+            if min(count, len(labels) - count) < FEWEST:
                 continue
-            here, elsewhere = odd[of_class].mean(axis=0), odd[~of_class].mean(axis=0)
+            of_class: NDArray[np.bool_] = np.asarray(labels == label)
+            with_it = odd[of_class].sum(axis=0)
+            here, elsewhere = with_it / count, (in_all - with_it) / (len(labels) - count)
             mirrored = np.median([here[::-1], here[:, ::-1], here[::-1, ::-1]], axis=0)
             more = here - np.maximum(elsewhere, mirrored)
             row, column = (int(n) for n in np.unravel_index(more.argmax(), more.shape))
@@ -146,17 +149,25 @@ def _usual(evidence: Evidence, training: NDArray[np.int64]) -> Job[tuple[NDArray
         yield progress
         parts.append(cell_means(evidence.images(sample[part])))
     means = np.concatenate(parts)
-    middles: list[NDArray[np.float32]] = []
-    distances: list[NDArray[np.float32]] = []
+    of_all: tuple[NDArray[np.float32], NDArray[np.float32]] | None = None
+    pairs = []
     for label in range(len(evidence.classes)):
-        breathe()
         of_class = means[evidence.labels[sample] == label]
-        of_class = of_class if len(of_class) >= FEWEST // 2 else means
-        mirrored = np.concatenate([of_class[:, ::-1], of_class[:, :, ::-1], of_class[:, ::-1, ::-1]])
-        middles.append(np.asarray(np.median(mirrored, axis=0), np.float32))
-        breathe()
-        distances.append(np.asarray(np.median(np.abs(mirrored - middles[-1]), axis=0), np.float32))
-    return np.asarray(np.stack(middles), np.float32), np.asarray(np.stack(distances), np.float32)
+        if len(of_class) >= FEWEST // 2:
+            pairs.append(_middle_and_distance(of_class))
+            continue
+        of_all = of_all or _middle_and_distance(means)  # once, however many small classes there are
+        pairs.append(of_all)
+    return np.stack([pair[0] for pair in pairs]), np.stack([pair[1] for pair in pairs])
+
+
+def _middle_and_distance(means: NDArray[np.float32]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """The median of cells N×16×16×C at the mirrored places, and the usual distance from it."""
+    breathe()
+    mirrored = np.concatenate([means[:, ::-1], means[:, :, ::-1], means[:, ::-1, ::-1]])
+    middle = np.asarray(np.median(mirrored, axis=0), np.float32)
+    breathe()
+    return middle, np.asarray(np.median(np.abs(mirrored - middle), axis=0), np.float32)
 
 
 def odd_cells(means: NDArray[np.float32], middle: NDArray[np.float32], away: NDArray[np.float32]) -> NDArray[np.bool_]:
