@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from dataclasses import replace
+from unittest.mock import patch
 
 import numpy as np
 import pytest
@@ -12,7 +13,7 @@ from PIL import Image
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.demo.slide import Mark, photograph
-from attentive_lens.images.faults import FAULTS, Evidence, Finding, find_faults
+from attentive_lens.images.faults import FAULTS, Evidence, Finding, find_faults, marks
 
 KINDS = ("netted", "smooth", "winged")
 
@@ -118,6 +119,20 @@ def test_rare_and_tiny_classes_are_named() -> None:
     findings = result("balance", evidence(flat, labels, classes=5))
     assert [(f.kind, len(f.places)) for f in findings] == [("small class", 1), ("rare class", 12)]
     assert "only 1 image" in findings[0].why
+
+
+def test_many_tiny_classes_are_told_as_one_and_cost_no_more_than_few() -> None:
+    labels = np.concatenate([np.repeat(np.arange(6), 3), np.full(30, 6), np.full(30, 7)])
+    flat = np.zeros((len(labels), 8, 8, 3), np.uint8)
+    names = tuple(f"type {k}" for k in range(8))
+    seen = replace(evidence(flat, labels), classes=names)
+    (finding,) = result("balance", seen)
+    assert (finding.kind, len(finding.places)) == ("small class", 18)
+    assert finding.why.startswith("6 classes have fewer than 10 images")
+    assert "«type 0», the smallest, has 3 images" in finding.why
+    with patch.object(marks, "_middle_and_distance", wraps=marks._middle_and_distance) as medians:
+        result("marks", seen)
+    assert medians.call_count == 3  # of two classes, and of all small ones together
 
 
 @pytest.mark.parametrize("kind", FAULTS)
