@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from tests.cli.running import command, last_object
+from tests.cli.running import command, last_object, run_words
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.drawing import Decode, DrawImages, EncodeImages, Reconstruct
@@ -229,13 +229,39 @@ def test_a_classifier_learns_on_from_the_encoder(drawing: Workspace) -> None:
     assert finish(carry_out(Score(str(drawing.folder), run.number, "validation"))).images > 0
 
 
-@pytest.mark.parametrize(
-    "words", [("score",), ("explain", 1), ("export", "x.onnx"), ("map",), ("causes",), ("activity", "convolution 1")]
-)
-def test_what_answers_classes_refuses_a_run_that_draws(words: tuple[object, ...], drawing: Workspace) -> None:
-    name, *more = words
-    where = [drawing.folder, 2, *more] if name != "export" else [drawing.folder, 2, "--out", drawing.folder / "x.onnx"]
-    command(name, *where, code=1)
+REFUSING = {
+    "score": (1, ()),
+    "explain": (1, (1,)),
+    "map": (1, ()),
+    "causes": (1, ()),
+    "activity": (1, ("convolution 1",)),
+    "compare": (1, (1,)),
+    "report": (1, ()),
+    "advise": (2, ()),
+    "export": (2, ("--out", "x.onnx")),
+}
+
+
+@pytest.mark.parametrize("name", REFUSING)
+def test_what_answers_classes_refuses_a_run_that_draws(
+    name: str, drawing: Workspace, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    code, more = REFUSING[name]
+    assert run_words(name, drawing.folder, 2, *more) == code
+    assert "draws images" in capsys.readouterr().err
+
+
+def test_plans_that_draw_are_rehearsed_and_their_rates_swept_but_not_cross_validated(
+    drawing: Workspace, capsys: pytest.CaptureFixture[str]
+) -> None:
+    words = ("--set", "network=variational", "--set", "preprocessing.input_size=16")
+    assert "It runs through" in command("rehearse", drawing.folder, *words)
+    assert "Begin with" in command("rates", drawing.folder, *words)
+    assert run_words("cross-validate", drawing.folder, *words) == 2
+    assert "folds are told by their answers" in capsys.readouterr().err
+    assert "nats" in command("runs", drawing.folder)
+    assert "nats" in command("sweep", drawing.folder, *words, "--set", "training.epochs=1", "--over", "seed=1,2")
 
 
 BAD: dict[str, tuple[type[LensError], str, Callable[[str], object]]] = {

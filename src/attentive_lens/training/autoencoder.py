@@ -40,6 +40,12 @@ class AutoEncoder(NetworkLearner):
         metrics = self._figures(step.reconstruction, step.divergence, batch.count)
         return metrics, step.loss, step.gradients, step.sums
 
+    def loss_on(self, batch: Batch) -> float:
+        """See `NetworkLearner`; the divergence has its whole weight."""
+        context, weight = StepContext(self.plan.seed, 0, 0, 0), self.task.divergence_weight
+        cut, coder = self.cut(batch.count), Coder(self.network)
+        return coder.learn(batch.images, batch.targets, self.route, context, self.thread_pool, weight, cut).loss
+
     def where_it_began(self, images: Array, batch: Batch, context: StepContext) -> str:
         """The first layer whose output is no number."""
         every = frozenset(self.network.layers)

@@ -60,6 +60,13 @@ class Classifier(NetworkLearner):
         self.predicted = step.predicted
         return Metrics(step.plain, step.right, batch.count), step.loss, step.gradients, step.sums
 
+    def loss_on(self, batch: Batch) -> float:
+        """See `NetworkLearner`."""
+        images, context = self._fed(batch.images), StepContext(self.plan.seed, 0, 0, 0)
+        return learn(
+            self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output
+        ).plain
+
     def where_it_began(self, images: Array, batch: Batch, context: StepContext) -> str:
         """See `engine.diagnosis`."""
         return where_it_began(self.head, images, batch.targets, context, self.loss)

@@ -121,6 +121,9 @@ class NetworkLearner(Learner):
         weights are taken on them, and the layers' health.
     """
 
+    driven_rate = 0.0
+    """The learning rate of the next step, whatever the plan says; 0 leaves it to that."""
+
     def __init__(
         self,
         network: Network,
@@ -196,6 +199,10 @@ class NetworkLearner(Learner):
         """What a batch of so many in the epoch gives, its images as the head takes them; nothing is changed yet."""
 
     @abstractmethod
+    def loss_on(self, batch: Batch) -> float:
+        """The plain loss on a batch as in training, all that is random always the same; nothing is learned."""
+
+    @abstractmethod
     def where_it_began(self, images: Array, batch: Batch, context: StepContext) -> str:
         """Where in a step numbers first were none, «in relu 2» and the like; empty if not here."""
 
@@ -206,6 +213,8 @@ class NetworkLearner(Learner):
     def factor(self, context: StepContext, batches: int) -> float:
         """Of the plan's learning rate at a step of an epoch of so many: the schedule's, on the rate that was set."""
         number, planned = context.epoch * batches + context.batch, self.plan.optimiser.learning_rate
+        if self.driven_rate:
+            return self.driven_rate / planned
         at = At(number, batches, self.plan.training.epochs, self.losses, self.plan.stopping.batches)
         return learning_rate_factor(self.plan.schedule, at) * (rate_at(self.rates, number, planned) / planned)
 

@@ -16,11 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.engine.batches import learn
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch, Feed
-from attentive_lens.training.classifier import Classifier
+from attentive_lens.training.learner import NetworkLearner
 
 LOWEST, HIGHEST = 1e-6, 10.0
 """Rates of the first and the last step."""
@@ -44,30 +43,6 @@ Swept: TypeAlias = tuple[NDArray[np.float64], NDArray[np.float64]]
 """Rates, and the loss after a step with each."""
 
 
-class Rising(Classifier):
-    """A learner whose rate is set by whoever drives it.
-
-    Attributes
-    ----------
-    rate : float
-        Of the next step.
-    """
-
-    rate = 0.0
-
-    def factor(self, context: StepContext, batches: int) -> float:
-        """Whatever makes the plan's rate this one."""
-        del context, batches
-        return self.rate / self.plan.optimiser.learning_rate
-
-    def loss_on(self, batch: Batch) -> float:
-        """The plain loss on a batch as in training, dropout always the same; nothing is learned."""
-        images, context = self._fed(batch.images), StepContext(self.plan.seed, 0, 0, 0)
-        return learn(
-            self.head, images, batch.targets, self.route, context, self.thread_pool, self.loss, self.output
-        ).plain
-
-
 @dataclass(frozen=True)
 class Suggestion:
     """Rates that learn, and the one to begin with.
@@ -85,12 +60,12 @@ class Suggestion:
     rate: float
 
 
-def sweep(learner: Rising, feed: Feed, judged: Batch) -> Job[Swept]:
+def sweep(learner: NetworkLearner, feed: Feed, judged: Batch) -> Job[Swept]:
     """Rates and the loss after a step with each, until the loss runs away.
 
     Parameters
     ----------
-    learner : Rising
+    learner : NetworkLearner
         With starting weights, which are changed.
     feed : Feed
         Training batches; they begin anew when they are used up.
@@ -111,7 +86,7 @@ def sweep(learner: Rising, feed: Feed, judged: Batch) -> Job[Swept]:
             epoch, number = epoch + 1, 0
             batches = feed.batches_of(epoch)
             batch = next(batches)
-        learner.rate = float(rate)
+        learner.driven_rate = float(rate)
         try:
             learner.learn(batch, StepContext(feed.seed, epoch, number, 0), feed.batches)
             loss = learner.loss_on(judged)

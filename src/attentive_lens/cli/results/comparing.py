@@ -49,7 +49,7 @@ def runs(
     for key in table.keys:
         shown.add_column(key, overflow="fold")
     for row in rows:
-        accuracy = "–" if row.accuracy is None else f"{row.accuracy:.1%}"
+        accuracy = row.main_in_words or "–"
         loss = "–" if row.loss is None else f"{row.loss:.3f}"
         within = "–" if row.low is None or row.high is None else f"{row.low * 100:.0f}–{row.high * 100:.0f}"
         best = f"{row.best_epoch} of {row.epochs}"

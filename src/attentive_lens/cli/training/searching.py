@@ -72,7 +72,7 @@ def sweep(
         say_json(SweepDone(rows, rows[0].run if rows else None, ()))
         return
     for place_, row in enumerate(rows, 1):
-        accuracy = f"{row.accuracy:.1%}" if row.accuracy is not None else "–"
+        accuracy = row.main_in_words or "–"
         within = f" ({row.low:.1%} to {row.high:.1%})" if row.low is not None and row.high is not None else ""
         out.print(f"{place_:>3}. run {row.run}: {accuracy}{within}, {row.epochs} epochs · {row.name}")
     if len(rows) > 1 and rows[0].low is not None and (rows[1].accuracy or 0) >= rows[0].low:
@@ -102,6 +102,9 @@ def cross_validate(
 
     place = Workspace.open(workspace)
     first = planned_in(workspace, plan, settings)
+    if first.task.draws:
+        why = "its network draws images, and folds are told by their answers"
+        raise BadUsage("The plan was not cross-validated", why, "Give a plan with task=classify")
     plans = searching.folds(first, folds)
     runs = trained(place, plans, trainer(on))
     result = watched(crossed(place, runs), "answering")

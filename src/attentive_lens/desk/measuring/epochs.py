@@ -35,9 +35,9 @@ from attentive_lens.plan.layers import LayerSettings
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.checkpoints import Checkpoints
-from attentive_lens.training.classifier import Classifier
 from attentive_lens.training.control import Control
 from attentive_lens.training.journal import Journal
+from attentive_lens.training.learners import learner_for
 from attentive_lens.training.loop import run
 
 CLASSES = 6
@@ -121,6 +121,7 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
     network = Network.start(network_plan, shape, plan.seed, DTYPES[plan.training.precision], plan.initialisation)
     size = plan.training.batch_size
     feed = Feed(pixels, labels, np.arange(images), plan.augmentation, preprocessor, plan.seed, size, CLASSES)
+    feed.draws = plan.task.wanted
     clock = Clock()
     first = next((node.name for node in network_plan.nodes if node.layer.kind == "convolution"), "")
     for node in network_plan.nodes:
@@ -129,10 +130,11 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
     clock.count("augmentation", feed, "batch")
     before = peak()
     with tempfile.TemporaryDirectory() as folder, ThreadPool(threads) as thread_pool:
-        learner = Classifier(network, plan, preprocessor, thread_pool, examples=feed.examples)
+        counts = np.ones(CLASSES, np.int64)
+        learner = learner_for(plan, network, preprocessor, thread_pool, counts, feed.examples)
         clock.count("optimiser", learner.optimiser, "step")
         clock.count("evaluation", learner, "evaluate", threads)
-        model = ModelFile(network.plan, {}, preprocessor, tuple("abcdef"), plan.loss.output, network.used_kernels())
+        model = ModelFile(network.plan, {}, preprocessor, tuple("abcdef"), plan.outputs, network.used_kernels())
         checkpoints = Checkpoints(Path(folder) / "checkpoints", model)
         with Journal(Path(folder) / "journal.jsonl") as journal:
             for owner, method in ((checkpoints, "keep"), (checkpoints, "write"), (journal, "write")):

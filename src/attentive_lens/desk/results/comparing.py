@@ -17,6 +17,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.intervals import Z, interval
 from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.scoring.scores import Scores
+from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace
 
 NETWORK = "network"
@@ -70,6 +71,11 @@ class RunRow:
     note: str = ""
     pinned: bool = False
     rates_changed: bool = False
+
+    @property
+    def main_in_words(self) -> str:
+        """Accuracy, or the lower bound of a run that draws; empty without a validation set."""
+        return "" if self.loss is None else Figures(self.loss, self.accuracy).main_in_words
 
 
 @dataclass(frozen=True)

@@ -15,6 +15,7 @@ from attentive_lens.desk.images.data import references
 from attentive_lens.desk.requests.exporting import Exported, ExportModel
 from attentive_lens.desk.results.exporting import write_archive
 from attentive_lens.engine.arrays import Array
+from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.base import SHELF
@@ -37,6 +38,9 @@ def export(request: ExportModel) -> Job[Exported]:
     yield Progress(0, 1, request.doing)
     model = read_model(source)
     images, same, most = 0, 0, 0.0
+    if ending == ".onnx" and model.draws:
+        why = "its network draws images, and ONNX is written of networks that answer classes"
+        raise BadUsage(f"{file} was not written", why, "Export it as .alens, .npz or .safetensors")
     if ending == ".onnx":
         from attentive_lens.formats.onnx.writing import write_onnx  # only here: the schemas take long to load
 

@@ -47,11 +47,12 @@ def rehearse(request: Rehearse) -> Job[Rehearsed]:
         yield from _trained(place, run, Launch(resume=True), 1)
         images = collection(place, short, run)
         training, validation = images.count("training"), images.count("validation")
-        accuracy = (yield from _scored(place, run)) if validation else None
+        draws = short.task.draws
+        accuracy = (yield from _scored(place, run)) if validation and not draws else None
         seconds, epochs = time.perf_counter() - began, RunReader(run).view().epochs
         batches = len(epochs) * -(-training // short.training.batch_size)
         losses = tuple(epoch.training.loss for epoch in epochs)
-        runs_away = losses[-1] > FAR + len(images.taught)
+        runs_away = losses[-1] > (losses[0] if draws else FAR + len(images.taught))
         return Rehearsed(training, validation, batches, seconds, losses, runs_away, accuracy)
     finally:
         shutil.rmtree(folder, ignore_errors=True)

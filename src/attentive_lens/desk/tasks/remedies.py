@@ -14,7 +14,7 @@ from attentive_lens.desk.requests.remedies import Forecast, NextStep, NextSteps,
 from attentive_lens.desk.results.plain import known_accuracy, plain_accuracy
 from attentive_lens.desk.tasks.causes import known_causes
 from attentive_lens.desk.training.runs import RunReader
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.shortening import shortened
 from attentive_lens.workspace import Run, Workspace
@@ -24,6 +24,9 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
     """See `WhatNext`: what was tried once is kept, and the list is told again after every trial."""
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
+    if run.plan().task.draws:
+        why = "it draws images, and what is advised is about answers of classes"
+        raise BadUsage(f"There is no advice for run {run.number}", why, "Look at what it draws again, the worst first")
     causes = known_causes(place, run)
     result = next_steps(place, run, causes)
     if not request.tries:

@@ -17,9 +17,9 @@ from attentive_lens.desk.training.preparing import check_memory, starting_point
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.images.feeding import Feed
-from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.rate_sweep import Rising, Suggestion, smoothed, suggestion, sweep
+from attentive_lens.training.learners import learner_for
+from attentive_lens.training.rate_sweep import Suggestion, smoothed, suggestion, sweep
 from attentive_lens.workspace import Workspace
 
 JUDGED = 64
@@ -40,12 +40,13 @@ def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
         raise BadValue("No learning rate can be tried", f"the training set has {len(members)} images", "Add images")
     network, preprocessor = starting_point(plan, data, base)
     size, labels = plan.training.batch_size, data.labels
-    feed = Feed(data.pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes)
+    wanted = plan.task.wanted
+    feed = Feed(data.pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes, 0, wanted)
     judges = members[some_of(len(members), JUDGED, "images to judge learning rates by")]
-    still = Feed(data.pixels, labels, judges, (), preprocessor, plan.seed, len(judges), classes)
+    still = Feed(data.pixels, labels, judges, (), preprocessor, plan.seed, len(judges), classes, 0, wanted)
     with ThreadPool(plan.training.threads) as thread_pool:
         counts = np.bincount(labels[members], minlength=classes)
-        learner = Rising(network, plan, preprocessor, thread_pool, counts, frozen_part(plan).node)
+        learner = learner_for(plan, network, preprocessor, thread_pool, counts)
         if not learner.route.trainable:
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")
         rates, losses = yield from sweep(learner, feed, still.batch(0, 0, np.arange(len(judges))))

@@ -18,7 +18,7 @@ from attentive_lens.window.parts.basics import button, label, set_role, vertical
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.session import Session
 from attentive_lens.window.training.run_tools import RunTools
-from attentive_lens.window.words import duration
+from attentive_lens.window.words import duration, main_figure
 
 FIXED = ("run", "name", "state", "best epoch", "accuracy", "95 %", "loss", "time", "advice", "note")
 WORDS = ("name", "state", "advice", "note")
@@ -164,7 +164,7 @@ def _cells(run: RunRow, keys: tuple[str, ...]) -> list[Cell]:
         Cell(run.name, run.name),
         Cell(run.state, run.state),
         Cell(f"{run.best_epoch} of {run.epochs}", run.best_epoch),
-        Cell("–" if run.accuracy is None else f"{run.accuracy * 100:.1f}\u2009%", run.accuracy),
+        Cell(main_figure(run.main_in_words) or "–", run.accuracy),
         Cell(within, run.low),
         Cell("–" if run.loss is None else f"{run.loss:.3f}", run.loss),
         Cell(duration(run.seconds), run.seconds),
