@@ -48,9 +48,10 @@ def _normalise() -> None:
 
 
 def _activate() -> None:
-    from attentive_lens.plan.layers import Relu
+    from attentive_lens.plan.layers import LeakyRelu, Relu
 
     _use("relu", Relu(), (8, 8, 4))
+    _use("leaky relu", LeakyRelu(), (8, 8, 4))
 
 
 def _pool() -> None:

@@ -83,16 +83,21 @@ class Clock:
         setattr(owner, method, marked)
 
 
+OTHERS = ("flatten", "dropout", "resampling", "reshape", "codes", "normal codes", "drawing")
+
+
 def part_of(settings: LayerSettings, first: bool) -> str:
     """The part that a layer's time is told under; ``first`` if it is the first convolution."""
     if settings.kind == "convolution":
         return "input layer" if first else "other convolutions"
+    if settings.kind == "transposed convolution":
+        return "other convolutions"
     if settings.kind in ("fully connected", "output"):
         return "fully connected"
     for words, part in (("pooling", "pooling"), ("normalisation", "normalisation")):
         if settings.kind.endswith(words):
             return part
-    return "other layers" if settings.joins or settings.kind in ("flatten", "dropout") else "activations"
+    return "other layers" if settings.joins or settings.kind in OTHERS else "activations"
 
 
 def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[], float]) -> EpochFigure:

@@ -182,6 +182,15 @@ def relu_backward(grad: Array, out: Array) -> None:
 
 
 @njit(cache=True, nogil=True)
+def leaky_backward(grad: Array, out: Array, slope: float) -> None:
+    """Times the slope, in place, where the output was not above zero; both are flat."""
+    factor = grad.dtype.type(slope)
+    for i in range(grad.size):
+        if not out[i] > 0:
+            grad[i] *= factor
+
+
+@njit(cache=True, nogil=True)
 def add_bias(out: Array, bias: Array, activate: bool) -> None:
     """Add one value a column to ``out`` (pixels×F) in place, and stop what is then negative if asked to."""
     zero = out.dtype.type(0)

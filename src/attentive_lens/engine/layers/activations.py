@@ -7,7 +7,7 @@ from abc import abstractmethod
 import numpy as np
 
 from attentive_lens.engine.arrays import Array, Dtype
-from attentive_lens.engine.kernels.compiled import relu_backward
+from attentive_lens.engine.kernels.compiled import leaky_backward, relu_backward
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer, S
 from attentive_lens.engine.special import erf, expit
 from attentive_lens.plan.initialisations import InitialisationSettings
@@ -71,16 +71,24 @@ class Pointwise(Layer[S, Array, tuple[Array, Array]]):
         return (grad * self.slope(*saved)).astype(grad.dtype, copy=False), {}
 
 
-class LeakyReluLayer(Pointwise[LeakyRelu]):
-    """x above zero, negative slope · x below (Maas 2013, section 2)."""
+class LeakyReluLayer(Layer[LeakyRelu, Array, Array]):
+    """x above zero, negative slope · x below (Maas 2013, section 2); the slope is at most 1, so it is the larger."""
 
-    def value(self, x: Array) -> Array:
-        """See the class."""
-        return np.where(x > 0, x, x * np.asarray(self.settings.negative_slope, x.dtype))
+    keeps_output = True
 
-    def slope(self, x: Array, y: Array) -> Array:
-        """1 or the slope."""
-        return np.where(x > 0, np.asarray(1, x.dtype), np.asarray(self.settings.negative_slope, x.dtype))
+    def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Array]:
+        """As given in shape; keeps the output."""
+        out = inputs * np.asarray(self.settings.negative_slope, inputs.dtype)
+        np.maximum(inputs, out, out=out)
+        return out, out
+
+    def backward(
+        self, grad: Array, saved: Array, weights: dict[str, Array], need_inputs: bool, need_weights: bool
+    ) -> tuple[Array | None, dict[str, Array]]:
+        """In place: 1 or the slope."""
+        grad = np.ascontiguousarray(grad)
+        leaky_backward(grad.reshape(-1), np.ascontiguousarray(saved).reshape(-1), self.settings.negative_slope)
+        return grad, {}
 
 
 class ParametricReluLayer(Layer[ParametricRelu, Array, Array]):

@@ -21,9 +21,6 @@ class ResamplingLayer(Layer[Resampling, Array, Shape]):
         at = (np.arange(side * factor) + 0.5) / factor - 0.5
         matrix = np.zeros((side * factor, side), dtype)
         rows = np.arange(side * factor)
-        if self.settings.interpolation == "nearest":
-            matrix[rows, rows // factor] = 1
-            return matrix
         at = at.clip(0, side - 1)
         left = np.minimum(at.astype(int), max(0, side - 2))
         np.add.at(matrix, (rows, left), 1 - (at - left))
@@ -32,6 +29,11 @@ class ResamplingLayer(Layer[Resampling, Array, Shape]):
 
     def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Shape]:
         """N×H·factor×W·factor×C; keeps the input's shape."""
+        n, rows, columns, channels = inputs.shape
+        factor = self.settings.factor
+        if self.settings.interpolation == "nearest":
+            wide = np.broadcast_to(inputs[:, :, None, :, None], (n, rows, factor, columns, factor, channels))
+            return wide.reshape(n, rows * factor, columns * factor, channels), inputs.shape
         down, across = (self._matrix(side, inputs.dtype) for side in inputs.shape[1:3])
         return np.einsum("yh,xw,nhwc->nyxc", down, across, inputs, optimize=True), inputs.shape
 
@@ -39,6 +41,13 @@ class ResamplingLayer(Layer[Resampling, Array, Shape]):
         self, grad: Array, saved: Shape, weights: dict[str, Array], need_inputs: bool, need_weights: bool
     ) -> tuple[Array | None, dict[str, Array]]:
         """The transposed weights."""
+        factor = self.settings.factor
+        if self.settings.interpolation == "nearest":
+            places = [(row, column) for row in range(factor) for column in range(factor)]
+            total = np.zeros(saved, grad.dtype)
+            for row, column in places:
+                total += grad[:, row::factor, column::factor]
+            return total, {}
         down, across = (self._matrix(side, grad.dtype) for side in saved[1:3])
         return np.ascontiguousarray(np.einsum("yh,xw,nyxc->nhwc", down, across, grad, optimize=True)), {}
 
