@@ -49,7 +49,7 @@ def main() -> None:
             epochs = RunReader(run).view().epochs
             took = statistics.median(epoch.seconds for epoch in epochs)
             usual = usual or took
-            best = max(epoch.validation.accuracy for epoch in epochs if epoch.validation is not None)
+            best = max(epoch.validation.main for epoch in epochs if epoch.validation is not None)
             weights, cost = sum(fact.weights for fact in facts), sum(fact.multiply_adds for fact in facts)
             print(f"| {name} | {weights} | {cost / 1e6:.1f} M | {best:.1%} | {took / usual:.2f} |", flush=True)
         print(f"an epoch of {FIRST} took {usual:.2f} s")

@@ -94,7 +94,7 @@ def seconds_to(accuracy: float, run: Run) -> float:
     spent = 0.0
     for epoch in RunReader(run).view().epochs:
         spent += epoch.seconds
-        if epoch.validation is not None and epoch.validation.accuracy >= accuracy:
+        if epoch.validation is not None and epoch.validation.main >= accuracy:
             return round(spent, 1)
     return 0.0
 

@@ -23,7 +23,6 @@ from attentive_lens.window.application import make_application, make_frame, open
 from attentive_lens.window.explaining.activations import ActivationsPanel
 from attentive_lens.window.explaining.causes import CausesPanel
 from attentive_lens.window.explaining.change import ChangePanel
-from attentive_lens.window.explaining.filters import FiltersPanel
 from attentive_lens.window.explaining.layers import LayersPanel
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.frame import Frame
@@ -31,6 +30,7 @@ from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.shelf import ShelfPage
 from attentive_lens.window.pages.training import ALL, NEXT, TrainingPage
+from attentive_lens.window.results.drawings import ManifoldView
 from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.matrix import MatrixView
 from attentive_lens.window.results.new_images import NewImagesView
@@ -74,6 +74,7 @@ def main() -> None:
     frame.show_stage("training")
     take_training(frame, training, session, into)
     take_explain(frame, session, into)
+    take_drawings(frame, session, into)
     frame.show_stage("images")
     page = frame.page("images")
     button = page.findChild(QPushButton, "look for faults")
@@ -154,7 +155,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
 
 
 def take_explain(frame: Frame, session: Session, into: Path) -> None:
-    """All maps, filters in the dark, a channel, causes, a change, and a case book of a few, which is emptied again."""
+    """All maps, a channel, causes, a change, and a case book of a few, which is emptied again."""
     page = frame.page("explain")
     assert isinstance(page, ExplainPage)
     frame.show_stage("explain")
@@ -166,14 +167,6 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     while (made := evidence.of(MapsPanel).made) is None or not made.tested:
         wait(0.3)
     frame.grab().save(str(into / "explain.png"))
-    frame.change_theme()
-    filters = evidence.open(FiltersPanel)
-    while filters.rows.seen is None or filters.rows.kernel is None:
-        wait(0.3)
-    wait(0.5)
-    frame.grab().save(str(into / "dark.png"))
-    while look.theme is not look.LIGHT:
-        frame.change_theme()
     take_channel(frame, page, into)
     causes_panel = evidence.open(CausesPanel)
     while not causes_panel.groups:
@@ -209,6 +202,33 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     while session.cases.undo():
         pass
     (session.workspace.folder / "cases.json").unlink(missing_ok=True)
+
+
+def take_drawings(frame: Frame, session: Session, into: Path) -> None:
+    """The map of two codes of the last run that draws, with the set's images on it, in the dark."""
+    page, before = frame.page("results"), session.runs.current
+    assert isinstance(page, ResultsPage)
+    for number in sorted(session.runs.views, reverse=True):
+        if session.workspace.run(number).plan().task.draws and session.runs.views[number].has_model:
+            break
+    else:
+        sys.exit("The workspace has no run that draws: train one with network=variational, two codes.")
+    session.runs.choose(number)
+    frame.show_stage("results")
+    view = page.open(ManifoldView)
+    view.with_dots.click()
+    while not len(view.sheet.dots):
+        wait(0.3)
+    area = view.sheet.area()
+    view.sheet.pointed.emit(0.62, 0.45)
+    while view.large.picture is None or not area.width():
+        wait(0.3)
+    frame.change_theme()
+    wait(0.5)
+    frame.grab().save(str(into / "drawings.png"))
+    while look.theme is not look.LIGHT:
+        frame.change_theme()
+    session.runs.choose(before or 1)
 
 
 def take_channel(frame: Frame, page: ExplainPage, into: Path) -> None:

@@ -88,7 +88,7 @@ def judged(run: Run) -> tuple[float, float]:
     best = RunReader(run).view().best
     assert best is not None
     assert best.validation is not None
-    return best.validation.accuracy, -best.validation.loss
+    return best.validation.main, -best.validation.loss
 
 
 def accuracy(workspace: Workspace, run: Run, on: str) -> float:

@@ -27,6 +27,7 @@ from attentive_lens.plan.base import Base
 from attentive_lens.plan.encoders import ENCODERS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.tasks import Encode
+from attentive_lens.training import autoencoder
 from attentive_lens.workspace import Workspace
 
 SMALL = {"network": "variational, two codes", "preprocessing.input_size": 16, "training.epochs": 4}
@@ -174,6 +175,17 @@ def test_the_bound_asked_for_is_the_run_s_own_and_the_estimate_is_above(drawing:
     assert "codes" not in result
 
 
+def test_an_evaluation_is_the_same_in_portions(drawing: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
+    runs = []
+    for portion in (64, 5):
+        monkeypatch.setattr(autoencoder, "IMAGES_AT_ONCE", portion)
+        runs.append(finish(execute(drawing, drawing.claim_run(small()), lambda: False)).run)
+    one, other = (RunReader(run).view().epochs[0].validation for run in runs)
+    assert one is not None
+    assert other is not None
+    assert one.main == pytest.approx(other.main, rel=1e-9)
+
+
 def test_a_manifold_is_a_grid_at_the_quantiles_and_a_way_goes_from_image_to_image(drawing: Workspace) -> None:
     place = str(drawing.folder)
     grid = finish(carry_out(DrawImages(place, 2, "manifold", 25)))
@@ -203,6 +215,10 @@ def test_images_are_drawn_again_the_worst_first(drawing: Workspace, tmp_path: Pa
     assert (np.diff(best.errors) >= 0).all()
     assert (np.diff(numbered.numbers) > 0).all()
     assert worst.errors[0] > worst.error > best.errors[0]
+    none = finish(carry_out(Reconstruct(place, 2, most=0)))
+    assert none.error == worst.error
+    assert len(none.images) == len(none.numbers) == 0
+    assert none.images.shape[1:] == (16, 16, 3)
     gap = (worst.images.astype(float) - worst.drawn) / 255
     assert np.sqrt((gap[0] ** 2).mean()) == pytest.approx(worst.errors[0], abs=0.003)
     counts = np.bincount([row.label for row in drawing.catalogue.images()])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from statistics import NormalDist
 
 import numpy as np
 import pytest
@@ -12,6 +13,8 @@ from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.requests.drawing import EncodeImages
+from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
@@ -46,6 +49,11 @@ def sheet(qtbot: QtBot, frame: Frame, word: str) -> DrawnSheet:
 
 def said(frame: Frame, name: str) -> str:
     return child(frame, QLabel, name).text()
+
+
+def codes(frame: Frame) -> list[float]:
+    """Those under the pointer."""
+    return [float(word.replace("\u2212", "-")) for word in said(frame, "manifold about")[6:].split(", ")]
 
 
 def test_results_of_a_run_that_draws_are_its_drawings_and_nothing_else(qtbot: QtBot, frame: Frame) -> None:
@@ -108,15 +116,20 @@ def test_the_map_of_two_codes_draws_what_is_pointed_at_and_shows_where_images_ar
     area = drawn.area()
     qtbot.mouseMove(drawn, QPoint(int(area.width() / 2), int(area.height() / 2)))
     qtbot.waitUntil(lambda: said(frame, "manifold about") != before, timeout=30_000)
-    values = [float(word.replace("\u2212", "-")) for word in said(frame, "manifold about")[6:].split(", ")]
-    assert np.abs(values).max() < 0.1
+    assert np.abs(codes(frame)).max() < 0.1
     middle = drawn.pictures[112].pixelColor(8, 8)
     here = large.picture.pixelColor(8, 8)  # type: ignore[union-attr]
     assert abs(middle.red() - here.red()) < 12
+    qtbot.mouseMove(drawn, QPoint(int(area.width() * 0.9), int(area.height() * 0.95)))
+    qtbot.waitUntil(lambda: codes(frame)[0] > 1, timeout=30_000)
+    assert codes(frame) == pytest.approx([1.28, -1.64], abs=0.05)
     click(qtbot, frame, "manifold images")
     qtbot.waitUntil(lambda: len(drawn.dots) > 0, timeout=30_000)
     assert len(drawn.dots) == frame.session.images.collection.count("validation")
-    assert ((drawn.dots >= 0) & (drawn.dots <= 1)).all()
+    encoded = finish(carry_out(EncodeImages(frame.session.place, 2)))
+    below = np.array([[NormalDist().cdf(code) for code in row] for row in encoded.codes.tolist()])
+    assert drawn.dots == pytest.approx(np.stack([below[:, 0], 1 - below[:, 1]], axis=1), abs=1e-6)
+    assert np.array_equal(drawn.classes, encoded.labels)
     assert child(frame, ClassKey, "class key").names
     click(qtbot, frame, "manifold images")
     assert not len(drawn.dots)

@@ -131,7 +131,7 @@ class Preprocessor:
         columns = images.shape[-2]  # a row at a time: what is repeated over so few channels is slow
         factor = np.tile(np.array([1 / (scale * d) for d in self.std], np.float32), columns)
         offset = np.tile(np.array([m / d for m, d in zip(self.mean, self.std, strict=True)], np.float32), columns)
-        out = images.reshape(*images.shape[:-2], -1) * factor
+        out = images.reshape(*images.shape[:-2], len(factor)) * factor
         out -= offset
         return out.reshape(images.shape)
 

@@ -110,7 +110,7 @@ class Drawing(LayerSettings):
         "fixed", label="variance", choices=("fixed", "learned"), meaning="Of the normal distribution, one for all."
     )
     deviation: float = spec(
-        0.1,
+        0.3,
         label="standard deviation",
         low=1e-3,
         high=10.0,
