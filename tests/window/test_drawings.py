@@ -23,7 +23,7 @@ from attentive_lens.window.parts.chart import Chart
 from attentive_lens.window.parts.contents import Entry
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.results.class_key import ClassKey
-from attentive_lens.window.results.drawn_sheet import DrawnSheet
+from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.results.views import VIEWS, views_of
 from attentive_lens.workspace import Workspace
 
@@ -146,6 +146,22 @@ def test_training_and_explaining_say_what_such_a_run_is(qtbot: QtBot, frame: Fra
         frame, Chart, "measure chart" if frame.findChild(Chart, "measure chart") else "accuracy chart"
     ).limits()
     assert low < 0 < high or low < high <= 0
+    click(qtbot, frame, "answers view")
+    assert child(frame, QPushButton, "answers view").text() == "Film"
+    film = child(frame, DrawnSheet, "film sheet")
+    qtbot.waitUntil(lambda: len(film.pictures) == 24, timeout=10_000)
+    assert said(frame, "film says") == "Epoch 2"
+    last = list(film.pictures)
+    click(qtbot, frame, "play film")
+    qtbot.waitUntil(lambda: said(frame, "film says") == "Epoch 1", timeout=10_000)
+    assert film.pictures[:8] == last[:8]
+    assert film.pictures[8:] != last[8:]
+    qtbot.waitUntil(lambda: not child(frame, QPushButton, "play film").isChecked(), timeout=10_000)
+    assert said(frame, "film says") == "Epoch 2"
+    frame.session.runs.choose(1)
+    qtbot.waitUntil(lambda: child(frame, QPushButton, "answers view").text() == "Answers", timeout=10_000)
+    assert not film.isVisible()
+    frame.session.runs.choose(2)
     stage(qtbot, frame, "explain")
     texts = [label.text() for label in frame.page("explain").findChildren(QLabel) if label.isVisible()]
     assert any("draws images and answers no classes" in text for text in texts)

@@ -148,7 +148,7 @@ class Chosen:
     def __len__(self) -> int:
         return len(self.places)
 
-    def __getitem__(self, chosen: slice) -> NDArray[np.uint8]:
+    def __getitem__(self, chosen: slice | NDArray[np.int64]) -> NDArray[np.uint8]:
         return np.asarray(self.pixels[self.places[chosen]])
 
 

@@ -17,6 +17,7 @@ from attentive_lens.images.feeding import Batch
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.tasks import Encode
 from attentive_lens.training.figures import Health
+from attentive_lens.training.film import IMAGES, Frame
 from attentive_lens.training.learner import NetworkLearner, Stepped
 from attentive_lens.training.metrics import Metrics
 
@@ -62,6 +63,15 @@ class AutoEncoder(NetworkLearner):
         nothing = np.zeros((len(batch.images[:images]), 0), np.float32)
         return replace(self.watch.take(batch.images[:images], nothing), right=None)
 
+    def frame(self, epoch: int, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen) -> Frame:
+        """See `Learner`; the random codes are the same at every epoch."""
+        coder, images = Coder(self._evaluated()[0]), np.asarray(pixels, np.uint8)
+        statistics = coder.encode(self.preprocessor.apply(images), self.thread_pool)
+        noise = random_generator(self.plan.seed, "codes of the film").standard_normal((IMAGES, coder.size), np.float32)
+        codes = noise if coder.is_variational else noise[:0]
+        again, samples = (coder.decode(each, self.thread_pool) for each in (coder.means(statistics), codes))
+        return Frame(epoch, images, _as_pixels(again), _as_pixels(samples))
+
     def _figures(self, reconstruction: float, divergence: float, count: int) -> Metrics:
         parts = {"bound": -reconstruction - divergence, "reconstruction": reconstruction, "divergence": divergence}
         return Metrics(reconstruction + self.task.divergence_weight * divergence, None, count, parts)
@@ -90,3 +100,8 @@ class AutoEncoder(NetworkLearner):
         self._check_numbers(parts.sum(axis=1))
         reconstruction, divergence = parts.mean(axis=0).tolist()
         return self._figures(reconstruction, divergence, len(parts))
+
+
+def _as_pixels(drawn: Array) -> NDArray[np.uint8]:
+    """Images 0–1 as uint8; what is no number is 0."""
+    return np.asarray(np.rint(np.nan_to_num(drawn) * 255).clip(0, 255), np.uint8)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TypeAlias
 
+from attentive_lens.training.film import Frame
 from attentive_lens.training.last_batch import LastBatch
 
 PAUSE, STOP, STOP_AFTER_EPOCH = "pause", "stop", "stop after epoch"
@@ -35,6 +36,10 @@ class Control:
     def show(self, batch: LastBatch) -> None:
         """Show some images of the last batch to whoever looks."""
         del batch
+
+    def keep_frame(self, frame: Frame) -> None:
+        """Keep what a network that draws drew after an epoch."""
+        del frame
 
 
 def rate_at(rates: Rates, step: int, planned: float) -> float:

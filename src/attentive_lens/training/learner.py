@@ -29,6 +29,7 @@ from attentive_lens.plan.unfreezing import unfreezing_of
 from attentive_lens.training.averaging import AVERAGE, AVERAGING
 from attentive_lens.training.control import Rates, rate_at
 from attentive_lens.training.figures import Health
+from attentive_lens.training.film import Frame
 from attentive_lens.training.frozen_outputs import outputs_of
 from attentive_lens.training.health import HealthWatch
 from attentive_lens.training.metrics import Metrics
@@ -77,6 +78,11 @@ class Learner(ABC):
     @abstractmethod
     def on_epoch_end(self, validation: Metrics | None) -> None:
         """An epoch is over and was evaluated so; None if it was not."""
+
+    def frame(self, epoch: int, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen) -> Frame | None:
+        """What it draws of some images N×S×S×C uint8, and of random codes; None where it draws nothing."""
+        del epoch, pixels
+        return None
 
     def health(self, images: int) -> Health | None:
         """How its layers did since the last time, on so many images; None where nobody looks."""

@@ -65,6 +65,11 @@ class Run:
         return self.folder / "last-batch.npz"
 
     @property
+    def film(self) -> Path:
+        """Folder of what a run that draws drew after its epochs."""
+        return self.folder / "film"
+
+    @property
     def model(self) -> Path:
         """Its best model's file.
 

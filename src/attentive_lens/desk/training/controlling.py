@@ -8,6 +8,7 @@ from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.optimisers import OptimiserSettings
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, WORDS, Control
+from attentive_lens.training.film import Frame
 from attentive_lens.training.last_batch import LastBatch
 from attentive_lens.workspace import Run
 
@@ -70,6 +71,10 @@ class RunControl(Control):
     def show(self, batch: LastBatch) -> None:
         """In a file of the run's folder."""
         batch.write(self.run.last_batch)
+
+    def keep_frame(self, frame: Frame) -> None:
+        """In a file of its own in the run's folder."""
+        frame.write(self.run.film)
 
 
 def steer(run: Run, action: str, rate: float = 0.0) -> str:

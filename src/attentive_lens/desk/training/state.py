@@ -22,6 +22,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.film import Frame, frames, read_frame
 from attentive_lens.training.last_batch import LastBatch, read_last_batch
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.about import About
@@ -144,6 +145,15 @@ class OpenRuns:
     def last_batch(self) -> LastBatch | None:
         """Some images of the last batch of the run in view, with what was said of them; None where there are none."""
         return read_last_batch(self.workspace.run(self.current).last_batch) if self.current is not None else None
+
+    def film(self) -> list[int]:
+        """Epochs of the run in view after which what it drew was kept."""
+        view = self.view
+        return frames(self.workspace.run(view.number).film, len(view.epochs)) if view is not None else []
+
+    def frame(self, epoch: int) -> Frame | None:
+        """What the run in view drew after an epoch; None where nothing was kept."""
+        return read_frame(self.workspace.run(self.current).film, epoch) if self.current is not None else None
 
     def start(self, plan: Plan, price: float | None = None) -> None:
         """Train a plan, in a process of its own; ``price`` is what an epoch was said to take, in seconds."""

@@ -24,6 +24,7 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.training.advice import AdviceStrip
 from attentive_lens.window.training.answers import AnswersView
 from attentive_lens.window.training.curves import CurvesView
+from attentive_lens.window.training.film import FilmView
 from attentive_lens.window.training.health import HealthView
 from attentive_lens.window.training.next_steps import NextStepsView
 from attentive_lens.window.training.rates import RatesPanel
@@ -40,6 +41,7 @@ VIEWS = {
     "all runs": "Every run in a table: what they differ in, how good, and their curves.",
 }
 """What can be seen of the run in view, in the order of the stack, and the tips."""
+FILM = "What was drawn after each epoch, of the same images and the same random codes."
 SWEEP = len(VIEWS)
 NEXT, ALL = (list(VIEWS).index(word) for word in ("what to do next", "all runs"))
 LIST = 132
@@ -91,8 +93,11 @@ class TrainingPage(Page):
         self.curves.message.connect(session.message)
         self.next = NextStepsView(session)
         self.all, self.rates = RunsPanel(session), RatesPanel(session)
+        self.film, self.answers_or_film = FilmView(session), QStackedWidget()
+        self.answers_or_film.addWidget(self.answers)
+        self.answers_or_film.addWidget(self.film)
         self.shown = QStackedWidget()
-        for view in (self.curves, self.health, self.answers, self.next, self.all, self.rates):
+        for view in (self.curves, self.health, self.answers_or_film, self.next, self.all, self.rates):
             self.shown.addWidget(view)
         outer.addWidget(self.shown, 1)
         for closing in (self.all.closed, self.rates.closed):
@@ -344,20 +349,26 @@ class TrainingPage(Page):
 
     def _show_view(self, view: RunView) -> None:
         """What is chosen of the run, drawn anew."""
-        classes = list(self.session.runs.classes())
+        classes, draws = list(self.session.runs.classes()), self.session.runs.draws
+        self.views["answers"].setText("Film" if draws else "Answers")
+        self.views["answers"].setToolTip(FILM if draws else VIEWS["answers"])
         shown = self.shown.currentWidget()
         if shown is self.curves:
             views = self.session.runs.views
             others = tuple(views[run] for run in self.all.beside if run in views and run != view.number)
             finding = self.advice.shown
             flags = ((float(finding.epoch), finding.kind),) if finding is not None and finding.epoch else ()
-            self.curves.show_classes(classes, self.session.runs.draws)
+            self.curves.show_classes(classes, draws)
             self.curves.show_run(view, others, flags)
         elif shown is self.next:
             self.next.refresh()
         elif shown is self.health:
             self.health.show_run(view, self.session.runs.plan(), len(classes))
-        elif shown is self.answers:
+        elif shown is self.answers_or_film and draws:
+            self.answers_or_film.setCurrentWidget(self.film)
+            self.film.show_run(view.number)
+        elif shown is self.answers_or_film:
+            self.answers_or_film.setCurrentWidget(self.answers)
             self.answers.show_run(view, classes)
             passing = self.session.runs.last_batch() if view.state == "training" else None
             self.answers.batch.show_batch(passing, classes)

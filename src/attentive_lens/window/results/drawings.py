@@ -23,10 +23,10 @@ from attentive_lens.desk.requests.drawing import (
 )
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, filter_button, label, to_image, vertical
+from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.results.class_key import ClassKey
-from attentive_lens.window.results.drawn_sheet import DrawnSheet
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands

@@ -59,7 +59,7 @@ class AnswersView(QFrame):
 
     def _show(self) -> None:
         if not self.epochs:
-            self.says.setText("Answers are recorded after every evaluated epoch; a run that draws gives none.")
+            self.says.setText("Answers are recorded after every evaluated epoch.")
             self.matrix.show_counts((), np.zeros((0, 0), np.int64))
             return
         epoch = self.epochs[self.slider.value()]
