@@ -60,6 +60,8 @@ def main() -> None:
     frame.show()
     while session.images.pixels is None or len(session.images.measures) < 2:
         wait(0.2)
+    answering = [number for number in session.runs.views if not session.workspace.run(number).plan().task.draws]
+    session.runs.choose(max(answering))
     session.scores.want("test")
     while session.scores.current is None:
         wait(0.2)

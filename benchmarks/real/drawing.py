@@ -70,10 +70,11 @@ def by_drawing(run: Run) -> dict[str, Distance]:
 def strange(words: argparse.Namespace) -> None:
     """Areas under the curve of own against other pictures."""
     areas: dict[str, list[float]] = {}
+    places = {name: place_for(words.sets, words.work, name, "unlike", 1) for name in words.names}
     held_out = {name: pictures(words.work, name, "test", MOST) for name in words.names}
     for name in words.names:
         pixels_of, by_run, _ = distances(words.sets, words.work, name)
-        run = encoded(place_for(words.sets, words.work, name, "unlike", 1), words, 1)
+        run = encoded(places[name], words, 1)
         settings = run.plan().preprocessing
         ways = {"by the run": (pixels_of, by_run)}
         for way, distance in by_drawing(run).items():

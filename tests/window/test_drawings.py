@@ -19,11 +19,12 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.chart import Chart
 from attentive_lens.window.parts.contents import Entry
+from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.results.class_key import ClassKey
-from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.results.views import VIEWS, views_of
 from attentive_lens.workspace import Workspace
 
@@ -165,6 +166,26 @@ def test_training_and_explaining_say_what_such_a_run_is(qtbot: QtBot, frame: Fra
     stage(qtbot, frame, "explain")
     texts = [label.text() for label in frame.page("explain").findChildren(QLabel) if label.isVisible()]
     assert any("draws images and answers no classes" in text for text in texts)
+
+
+def test_an_image_under_the_lens_waits_while_a_run_that_draws_is_in_view(qtbot: QtBot, frame: Frame) -> None:
+    bad: list[str] = []
+    frame.session.message.connect(lambda words, is_bad: bad.append(words) if is_bad else None)
+    page = frame.page("explain")
+    assert isinstance(page, ExplainPage)
+    frame.session.runs.choose(1)
+    frame.session.explain_asked.emit(3)
+    qtbot.waitUntil(lambda: page.explanation is not None and page.stack.currentIndex() == 1, timeout=30_000)
+    for stage_name in ("explain", "results", "training", "network", "images", "explain"):
+        stage(qtbot, frame, stage_name)
+        frame.session.runs.choose(2)
+        qtbot.wait(150)
+        if stage_name == "explain":
+            assert page.stack.currentIndex() == 0
+        frame.session.explain_asked.emit(4)
+        frame.session.runs.choose(1)
+    qtbot.waitUntil(lambda: page.stack.currentIndex() == 1, timeout=30_000)
+    assert bad == []
 
 
 def test_a_network_that_draws_is_chosen_trained_and_looked_at(

@@ -50,7 +50,7 @@ def runs(
         shown.add_column(key, overflow="fold")
     for row in rows:
         accuracy = row.main_in_words or "–"
-        loss = "–" if row.loss is None else f"{row.loss:.3f}"
+        loss = "–" if row.loss is None else f"{row.loss:.3f}".replace("-", "\u2212")
         within = "–" if row.low is None or row.high is None else f"{row.low * 100:.0f}–{row.high * 100:.0f}"
         best = f"{row.best_epoch} of {row.epochs}"
         settings = [row.settings.get(key, "–") for key in table.keys]

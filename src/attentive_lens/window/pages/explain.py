@@ -61,14 +61,8 @@ class ExplainPage(Page):
         self.ahead = Ahead(session)
         self.answered_by: int | None = None
         self._case_wanted: int | None = None
-        self.empty = EmptyState(
-            "pair",
-            "No image under the lens",
-            NOTHING,
-            "Go to the Results",
-            "go to results",
-            lambda: session.stage_asked.emit("results"),
-        )
+        go = partial(session.stage_asked.emit, "results")
+        self.empty = EmptyState("pair", "No image under the lens", NOTHING, "Go to the Results", "go to results", go)
         self.strip = ImageStrip(session)
         self.strip.chosen.connect(self._open_from_strip)
         self.book = CaseBookView(session)
@@ -234,7 +228,7 @@ class ExplainPage(Page):
     def entered(self) -> None:
         """Have the run in view scored; its surest mistake comes under the lens if nothing is there."""
         self.session.scores.want()
-        self.empty.text.setText(DRAWS if self.session.runs.draws else NOTHING)
+        self._is_drawn()
         self._take_surest()
 
     def _take_surest(self) -> None:
@@ -246,6 +240,8 @@ class ExplainPage(Page):
         view = self.session.runs.view
         if view is None or not view.has_model:
             self.session.message.emit("There is no trained model to ask yet. Train one first.", True)
+            return
+        if self._is_drawn():
             return
         if image != self.image and (self.image is not None or self.new_file is not None):
             self.leaving.emit()
@@ -273,7 +269,7 @@ class ExplainPage(Page):
     def open_file(self, file: str, against: str) -> None:
         """Ask why of an image file that no workspace knows; there is no true class, so another one takes its place."""
         view = self.session.runs.view
-        if view is None or not view.has_model:
+        if view is None or not view.has_model or self._is_drawn():
             return
         self.image, self.new_file = None, (file, against)
         subject = FileImage(file, workspace=self.session.place, run=view.number, against=against)
@@ -291,8 +287,18 @@ class ExplainPage(Page):
 
     def _other_run(self) -> None:
         view = self.session.runs.view
-        if view is not None and view.has_model and self.answered_by != view.number:
+        if self._is_drawn():
+            self.answered_by = None
+        elif view is not None and view.has_model and self.answered_by != view.number:
             self._ask_again()
+
+    def _is_drawn(self) -> bool:
+        """Whether the run in view answers nothing that could be explained; says so in place of the pair."""
+        draws = self.session.runs.draws
+        self.empty.text.setText(DRAWS if draws else NOTHING)
+        if draws:
+            self.stack.setCurrentIndex(0)
+        return draws
 
     def _repainted(self, images: list[int]) -> None:
         """Nothing found with the old pixels stands."""

@@ -166,7 +166,7 @@ def _cells(run: RunRow, keys: tuple[str, ...]) -> list[Cell]:
         Cell(f"{run.best_epoch} of {run.epochs}", run.best_epoch),
         Cell(main_figure(run.main_in_words) or "–", run.accuracy),
         Cell(within, run.low),
-        Cell("–" if run.loss is None else f"{run.loss:.3f}", run.loss),
+        Cell("–" if run.loss is None else f"{run.loss:.3f}".replace("-", "\u2212"), run.loss),
         Cell(duration(run.seconds), run.seconds),
         Cell(run.advice if len(run.advice) < LONG else f"{run.advice[:LONG]}…", run.advice),
         Cell(run.note if len(run.note) < LONG else f"{run.note[:LONG]}…", run.note),
