@@ -12,7 +12,9 @@ import pytest
 from PIL import Image
 from tests.cli.running import command, last_object, run_words
 
+import attentive_lens as al
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.network.design import save_plan
 from attentive_lens.desk.requests.drawing import Decode, DrawImages, EncodeImages, Reconstruct
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.prices import PricePlan
@@ -237,7 +239,11 @@ def test_a_classifier_learns_on_from_the_encoder(drawing: Workspace) -> None:
     nodes = encoder.plan.nodes[: [node.name for node in encoder.plan.nodes].index("flatten 1") + 1]
     text = [*small().network.write()[: len(nodes)], {"layer": "output"}]
     plan = Plan.read({**plan.write(), "network": text, "base": Base(run=2, until="flatten 1").write()})
-    run = finish(execute(drawing, drawing.claim_run(plan), lambda: False)).run
+    file = drawing.folder / "based.toml"
+    save_plan(file, plan)
+    command("train", drawing.folder, "--plan", file)
+    run = drawing.runs()[-1]
+    assert run.number == 3
     learned = read_model(run.model)
     for name in ("convolution 1", "convolution 2"):
         if name in encoder.weights:
@@ -250,12 +256,18 @@ REFUSING = {
     "explain": (1, (1,)),
     "map": (1, ()),
     "causes": (1, ()),
-    "activity": (1, ("convolution 1",)),
     "compare": (1, (1,)),
     "report": (1, ()),
     "advise": (2, ()),
     "export": (2, ("--out", "x.onnx")),
 }
+
+
+def test_layers_of_a_run_that_draws_can_be_looked_into(drawing: Workspace) -> None:
+    layers = [node.name for node in read_model(drawing.run(2).model).plan.nodes]
+    assert last_object(command("activity", drawing.folder, 2, layers[0], "--json"))["images_looked_at"] > 0
+    assert layers[0] in command("similarity", drawing.folder, 2)
+    assert "kernel" in command("numbers", drawing.folder, 2, layers[0])
 
 
 @pytest.mark.parametrize("name", REFUSING)
@@ -278,6 +290,34 @@ def test_plans_that_draw_are_rehearsed_and_their_rates_swept_but_not_cross_valid
     assert "folds are told by their answers" in capsys.readouterr().err
     assert "nats" in command("runs", drawing.folder)
     assert "nats" in command("sweep", drawing.folder, *words, "--set", "training.epochs=1", "--over", "seed=1,2")
+
+
+def test_a_run_that_draws_disturbs_nothing_that_is_about_answers(
+    drawing: Workspace, station_once: Path, tmp_path: Path
+) -> None:
+    place, without = drawing.folder, Path(shutil.copytree(station_once, tmp_path / "without"))
+    for words in (("faults",), ("score", 1), ("cases",), ("explain", 1, 3), ("advise", 1), ("verify", 1), ("shelf",)):
+        name, *more = words
+        said, alone = (command(name, folder, *more, "--json") for folder in (place, without))
+        if name in ("faults", "cases", "score"):
+            ours, theirs = last_object(said), last_object(alone)
+            assert {key: ours[key] for key in theirs if key not in ("workspace", "seconds")} == {
+                key: theirs[key] for key in theirs if key not in ("workspace", "seconds")
+            }, name
+    command("report", place, 1, "--out", place / "r.html")
+    assert (place / "r.html").exists()
+
+
+def test_python_asks_the_same(drawing: Workspace) -> None:
+    run = al.open_workspace(drawing.folder).runs()[-1]
+    encoded = run.encode("test")
+    drawn = run.decode(encoded.codes[:3])
+    assert drawn.shape == (3, 16, 16, 3)
+    assert np.array_equal(
+        drawn[0], finish(carry_out(Decode(str(drawing.folder), 2, values=tuple(encoded.codes[0].tolist())))).images[0]
+    )
+    assert len(run.draw(7).images) == 7
+    assert len(run.reconstruct(most=2).drawn) == 2
 
 
 BAD: dict[str, tuple[type[LensError], str, Callable[[str], object]]] = {

@@ -12,7 +12,7 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.batches import inference
 from attentive_lens.engine.folding import folded
 from attentive_lens.engine.network import Network
-from attentive_lens.engine.outputs import OUTPUTS
+from attentive_lens.engine.outputs import OUTPUTS, OutputFunction
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.formats.bundle import ModelFile
@@ -39,11 +39,6 @@ class Predictor:
         What makes answers of the network's raw scores, one of `OUTPUTS`.
     thread_pool : ThreadPool, optional
         Threads; the caller's alone if left out. Their number changes no bit.
-
-    Raises
-    ------
-    BadValue
-        If the network draws images and so has no answers.
     """
 
     def __init__(
@@ -54,13 +49,9 @@ class Predictor:
         output: str = "softmax",
         thread_pool: ThreadPool | None = None,
     ) -> None:
-        if output == IMAGES:
-            why = "its network draws images from codes (auto-encoder)"
-            raise BadValue("The model answers no classes", why, "Ask it for drawings, or choose a classifier")
         self.network = network
         self.preprocessor = preprocessor
         self.classes = classes
-        self.output = OUTPUTS[output]
         self.output_name = output
         self.thread_pool = thread_pool
 
@@ -72,6 +63,20 @@ class Predictor:
     def with_network(self, network: Network) -> Predictor:
         """The same questions to other weights."""
         return Predictor(network, self.preprocessor, self.classes, self.output_name, self.thread_pool)
+
+    @cached_property
+    def output(self) -> OutputFunction:
+        """What makes answers of scores.
+
+        Raises
+        ------
+        BadValue
+            If the network draws images: it has layers to look into, but no answers.
+        """
+        if self.output_name == IMAGES:
+            why = "its network draws images from codes (auto-encoder)"
+            raise BadValue("The model answers no classes", why, "Ask it for drawings, or choose a classifier")
+        return OUTPUTS[self.output_name]
 
     @cached_property
     def _inference(self) -> tuple[Network, Mapping[str, object]]:

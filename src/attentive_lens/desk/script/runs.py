@@ -14,6 +14,15 @@ from attentive_lens.core.values import read_kind
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.causes import Cause, Causes
+from attentive_lens.desk.requests.drawing import (
+    Decode,
+    DrawImages,
+    Drawn,
+    Encoded,
+    EncodeImages,
+    Reconstruct,
+    Reconstructed,
+)
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
 from attentive_lens.desk.requests.maps import ClassMaps, Maps, RestsOn
@@ -164,3 +173,21 @@ class Run:
         return {
             key: [(neighbour.image, neighbour.distance) for neighbour in rows] for key, rows in neighbours.near.items()
         }
+
+    def encode(self, on: str = "validation", samples: int = 0) -> Encoded:
+        """Codes of a set's images, with the lower bound; of a run that draws."""
+        return self._answer(EncodeImages(*self._place, on, samples))
+
+    def decode(self, codes: NDArray[np.floating]) -> NDArray[np.uint8]:
+        """Images N×S×S×C of codes N×D; of a run that draws."""
+        rows = np.atleast_2d(np.asarray(codes, np.float64)).tolist()
+        parts = [self._answer(Decode(*self._place, values=tuple(row))).images for row in rows]
+        return np.concatenate(parts)
+
+    def draw(self, count: int = 36, seed: int = 0, way: str = "samples") -> Drawn:
+        """Images of random codes, or over a grid of two codes (way "manifold"); of a run that draws."""
+        return self._answer(DrawImages(*self._place, way, count, seed))
+
+    def reconstruct(self, on: str = "validation", most: int = 24) -> Reconstructed:
+        """A set's images beside what is drawn of their codes, the worst first; of a run that draws."""
+        return self._answer(Reconstruct(*self._place, on, most))

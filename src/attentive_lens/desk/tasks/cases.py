@@ -28,7 +28,7 @@ from attentive_lens.workspace.corrections import EXCLUDED, GONE
 
 
 def try_cases(request: TryCases) -> Job[CasesTried]:
-    """See `TryCases`; a run whose model is gone or cannot be read answers nothing."""
+    """See `TryCases`; a run whose model is gone or cannot be read, or draws, answers nothing."""
     place = Workspace.open(Path(request.workspace))
     book = read_cases(place.folder)
     now = collection(place, Plan())
@@ -86,6 +86,8 @@ def _answers(
     try:
         model, plan = model_of(run.model), run.plan()
     except LensError:
+        return {}
+    if model.draws:
         return {}
     key = plan_key(plan)
     predictor = Predictor.of(model, thread_pool)

@@ -65,7 +65,7 @@ def with_marks_measured(place: Workspace, evidence: Evidence, findings: list[Fin
     for run in reversed(place.runs()):
         try:
             model = read_model(run.model)
-            if model.classes != evidence.classes:
+            if model.draws or model.classes != evidence.classes:
                 continue
             data = yield from gather(place, run.plan(), run, model.preprocessor.settings)
         except LensError:
@@ -129,7 +129,7 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
         try:
             model = read_model(run.model)
             columns = [names[name] for name in model.classes if name in names]
-            if len(columns) < len(model.classes) or not OUTPUTS[model.output].is_probability:
+            if model.draws or len(columns) < len(model.classes) or not OUTPUTS[model.output].is_probability:
                 continue
             prepared = yield from gather(place, run.plan(), run, model.preprocessor.settings)
         except LensError:

@@ -85,6 +85,11 @@ class RunView:
         return bool(self.epochs)
 
     @property
+    def draws(self) -> bool:
+        """Whether it draws images, and answers no classes, as its epochs tell."""
+        return bool(self.epochs) and self.epochs[0].training.accuracy is None
+
+    @property
     def best(self) -> EpochEvent | None:
         """The best epoch."""
         bests = [epoch for epoch in self.epochs if epoch.best]

@@ -75,7 +75,7 @@ class Details(QFrame):
         self.decisions.show_images(places or ((place,) if place is not None else ()))
         self.full.setEnabled(place is not None)
         view = self.session.runs.view
-        self.ask.setVisible(place is not None and view is not None and view.has_model)
+        self.ask.setVisible(place is not None and view is not None and view.has_model and not view.draws)
         self.selected.setVisible(len(places) > 1)
         self.selected.setText(f"{thousands(len(places))} images selected")
         self.pixel.setText(" ")

@@ -94,7 +94,7 @@ class AgainstView(ResultsView):
         self.other.blockSignals(True)
         self.other.clear()
         for number, view in sorted(runs.views.items()):
-            if number != runs.current and view.has_model:
+            if number != runs.current and view.has_model and not view.draws:
                 self.other.addItem(f"run {number} · {view.name}", number)
         self.other.setCurrentIndex(max(0, self.other.findData(before)))
         self.other.blockSignals(False)

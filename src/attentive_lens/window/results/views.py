@@ -141,7 +141,7 @@ def _calibration(session: Session) -> str:
 
 def _others(session: Session) -> str:
     """How many runs it can be set against."""
-    others = sum(view.has_model for view in session.runs.views.values()) - 1
+    others = sum(view.has_model and not view.draws for view in session.runs.views.values()) - 1
     return counted(others, "other run", "other runs") if others > 0 else "no other run"
 
 
