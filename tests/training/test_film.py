@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
-from attentive_lens.training.film import FRAMES, IMAGES, Frame, frames, is_due, read_frame
+from attentive_lens.training.film import FRAMES, SHOWN, Frame, frames, is_due, read_frame
 from attentive_lens.workspace import Workspace
 
 
@@ -38,8 +38,8 @@ def test_frames_show_the_same_images_and_codes_and_change_with_the_network(stati
     first, last = read_frame(folder, 1), read_frame(folder, 3)
     assert first is not None
     assert last is not None
-    assert first.images.shape == first.again.shape == (IMAGES, 16, 16, 3)
-    assert len(first.samples) == IMAGES
+    assert first.images.shape == first.again.shape == (SHOWN, 16, 16, 3)
+    assert len(first.samples) == SHOWN
     assert np.array_equal(first.images, last.images)
     assert not np.array_equal(first.again, last.again)
     assert not np.array_equal(first.samples, last.samples)

@@ -17,7 +17,7 @@ from attentive_lens.images.feeding import Batch
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.tasks import Encode
 from attentive_lens.training.figures import Health
-from attentive_lens.training.film import IMAGES, Frame
+from attentive_lens.training.film import SHOWN, Frame
 from attentive_lens.training.learner import NetworkLearner, Stepped
 from attentive_lens.training.metrics import Metrics
 
@@ -67,7 +67,7 @@ class AutoEncoder(NetworkLearner):
         """See `Learner`; the random codes are the same at every epoch."""
         coder, images = Coder(self._evaluated()[0]), np.asarray(pixels, np.uint8)
         statistics = coder.encode(self.preprocessor.apply(images), self.thread_pool)
-        noise = random_generator(self.plan.seed, "codes of the film").standard_normal((IMAGES, coder.size), np.float32)
+        noise = random_generator(self.plan.seed, "codes of the film").standard_normal((SHOWN, coder.size), np.float32)
         codes = noise if coder.is_variational else noise[:0]
         again, samples = (coder.decode(each, self.thread_pool) for each in (coder.means(statistics), codes))
         return Frame(epoch, images, _as_pixels(again), _as_pixels(samples))

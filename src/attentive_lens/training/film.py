@@ -16,7 +16,7 @@ from attentive_lens.errors import BadFile
 
 FRAMES = 60
 """Frames of a run, about: of a longer one every so many epochs one is kept."""
-IMAGES = 8
+SHOWN = 8
 """Images that are drawn again, and random codes."""
 
 

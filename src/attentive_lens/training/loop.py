@@ -21,7 +21,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.more_measures import check_known
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.control import PAUSE, STOP, STOP_AFTER_EPOCH, Control
-from attentive_lens.training.film import IMAGES, is_due
+from attentive_lens.training.film import SHOWN, is_due
 from attentive_lens.training.journal import Journal, JournalFault
 from attentive_lens.training.last_batch import MOST, SECONDS, LastBatch
 from attentive_lens.training.learner import Learner
@@ -313,7 +313,7 @@ class _Loop:
         health = learner.health(min(HEALTH_IMAGES, max(8, len(self.feed.members) // HEALTH_SHARE)))
         if is_due(here.epoch + 1, self.epochs):
             images, labels = self.held_out
-            places = np.unique(np.linspace(0, max(0, len(labels) - 1), IMAGES).astype(np.int64))[: len(labels)]
+            places = np.unique(np.linspace(0, max(0, len(labels) - 1), SHOWN).astype(np.int64))[: len(labels)]
             frame = learner.frame(here.epoch + 1, images[places])
             if frame is not None:
                 self.control.keep_frame(frame)

@@ -25,8 +25,8 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     if run.plan().task.draws:
-        why = "it draws images, and what is advised is about answers of classes"
-        raise BadUsage(f"There is no advice for run {run.number}", why, "Look at what it draws again, the worst first")
+        why = "it draws images, and trials are judged by answers of classes"
+        raise BadUsage(f"Nothing is forecast for run {run.number}", why, "Look at what it draws again, the worst first")
     causes = known_causes(place, run)
     result = next_steps(place, run, causes)
     if not request.tries:

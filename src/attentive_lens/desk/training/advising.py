@@ -50,11 +50,10 @@ def _counts(run: Run, _stamp: object) -> dict[str, tuple[tuple[int, int], ...]]:
 
 
 def advice_of(workspace: Workspace, run: Run, view: RunView) -> tuple[Finding, ...]:
-    """All advice for a run; none where its plan cannot be read, or draws images: what is advised is about classes."""
+    """All advice for a run; none where its plan cannot be read."""
     if not view.epochs and not view.error:
         return ()
     try:
-        record = record_of(workspace, run, view)
-        return () if record.plan.task.draws else advise(record)
+        return advise(record_of(workspace, run, view))
     except LensError:
         return ()

@@ -8,6 +8,7 @@ from __future__ import annotations
 from attentive_lens.training.advice.base import Advice, Finding, Record
 from attentive_lens.training.advice.batches import BatchSize
 from attentive_lens.training.advice.classes import ClassIgnored, Imbalance, ValidationNoise
+from attentive_lens.training.advice.drawing import CodesUnused, OverFittingDrawn, StillImprovingDrawn
 from attentive_lens.training.advice.fitting import OverFitting, Plateau, StillImproving, UnderFitting
 from attentive_lens.training.advice.inputs import AugmentationOfNoEffect, AugmentationTooStrong, NotNormalised
 from attentive_lens.training.advice.layers import DeadUnits, ExplodingGradients, VanishingGradients
@@ -37,6 +38,11 @@ ADVICE: dict[str, Advice] = {
 }
 """Every piece of advice by its kind, what undoes a run first."""
 
+OF_DRAWING: dict[str, Advice] = {
+    advice.kind: advice for advice in (CodesUnused(), OverFittingDrawn(), StillImprovingDrawn())
+}
+"""As `ADVICE`, of runs that draw images."""
+
 GRAVE = frozenset(list(ADVICE)[: list(ADVICE).index("over-fitting")])
 """What undoes a run: nothing else is worth a try before it is mended."""
 
@@ -52,6 +58,7 @@ OVERRULES: dict[str, frozenset[str]] = {
     "input not normalised": frozenset({"dead units"}),
     "batch size": frozenset({"still improving", "augmentation too strong", "under-fitting"}),
     "over-fitting": frozenset({"still improving", "plateau"}),
+    "codes unused": frozenset({"over-fitting", "still improving"}),
     "augmentation of no effect": frozenset({"over-fitting", "plateau", "still improving"}),
     "class ignored": frozenset({"imbalance"}),
     "augmentation too strong": frozenset({"under-fitting", "plateau"}),
@@ -62,7 +69,7 @@ OVERRULES: dict[str, frozenset[str]] = {
 def advise(run: Record) -> tuple[Finding, ...]:
     """All that is to be said of a run; of one that still trains what can be told by then."""
     result: dict[str, Finding] = {}
-    for kind, advice in ADVICE.items():
+    for kind, advice in (OF_DRAWING if run.plan.task.draws else ADVICE).items():
         if run.is_over or advice.live:
             finding = advice.find(run)
             if finding is not None:
@@ -71,4 +78,4 @@ def advise(run: Record) -> tuple[Finding, ...]:
     return tuple(finding for kind, finding in result.items() if kind not in silent)
 
 
-__all__ = ["ADVICE", "GRAVE", "OVERRULES", "Advice", "Finding", "Record", "advise"]
+__all__ = ["ADVICE", "GRAVE", "OF_DRAWING", "OVERRULES", "Advice", "Finding", "Record", "advise"]
