@@ -150,7 +150,8 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, control: RunC
     if launch.resume:
         journal.write("resume", epoch=position.epoch)
     if last is None:
-        journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=plan.loss.kind)
+        loss = "minus the lower bound" if plan.task.draws else plan.loss.kind
+        journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=loss)
     else:
         epochs_told = {epoch.epoch for epoch in RunReader(claimed).view().epochs}
         for epoch in last.card.get("untold", ()):

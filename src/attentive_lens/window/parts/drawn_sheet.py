@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from attentive_lens.desk.map_colours import class_colour
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
+from attentive_lens.window.parts.pointing import points
 
 GAP, DOT = 2, 7.0
 """Pixels between images, and of a dot."""
@@ -34,6 +35,7 @@ class DrawnSheet(QWidget):
 
     def __init__(self, name: str, words: str) -> None:
         super().__init__()
+        points(self, lambda at: self.at(QPointF(at)) >= 0)
         self.setObjectName(name)
         self.setAccessibleName(words)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)

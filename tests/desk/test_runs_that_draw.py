@@ -56,6 +56,7 @@ def drawing(drawn_once: Path, tmp_path: Path) -> Workspace:
 def test_a_run_tells_the_bound_and_its_parts_and_gets_better(drawing: Workspace) -> None:
     view = RunReader(drawing.run(2)).view()
     assert view.state == "done"
+    assert view.loss_function == "minus the lower bound"
     bounds = []
     for epoch in view.epochs:
         for figures in (epoch.training, epoch.validation):
