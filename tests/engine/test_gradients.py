@@ -89,6 +89,11 @@ def sides(low: int, high: int, count: int) -> st.SearchStrategy[int | tuple[int,
     return st.one_of(st.integers(low, high), st.tuples(*[st.integers(low, high)] * count))
 
 
+def between(low: int, high: int) -> st.SearchStrategy[float]:
+    """Limits that no value of `spread` lies near: differences over a bend are no slopes."""
+    return st.integers(low, high).map(lambda k: k * 0.013 + 0.0126)
+
+
 def cases() -> st.SearchStrategy[LayerSettings]:
     """Layers of every kind that takes one input of maps, with settings of every sort."""
     convolution = st.builds(
@@ -121,7 +126,7 @@ def cases() -> st.SearchStrategy[LayerSettings]:
         st.builds(Dropout, rate=st.just(0.4), unit=st.sampled_from(["value", "channel"])),
         st.builds(Resampling, factor=st.integers(1, 3), interpolation=st.sampled_from(["nearest", "bilinear"])),
         st.builds(LeakyRelu, negative_slope=st.floats(0.01, 0.5)),
-        st.builds(Clip, low=st.floats(-1.0, 0.0), high=st.floats(0.1, 2.0)),
+        st.builds(Clip, low=between(-70, -1), high=between(8, 150)),
         st.builds(Elu, alpha=st.floats(0.5, 2.0)),
         st.builds(ParametricRelu, initial_slope=st.floats(0.05, 0.9), shared=st.booleans()),
         st.just(ScaleAndShift()),
