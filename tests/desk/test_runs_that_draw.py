@@ -330,13 +330,43 @@ BAD: dict[str, tuple[type[LensError], str, Callable[[str], object]]] = {
     "codes of another size": (BadValue, "drawn of 2", lambda place: Decode(place, 2, values=(0.0, 0.0, 0.0))),
     "codes that are none": (BadValue, "no numbers", lambda place: Decode(place, 2, values=(float("nan"), 0.0))),
     "no file": (BadFile, "no such file", lambda place: Decode(place, 2, f"{place}/none.csv")),
-    "a text": (BadFile, "could not be read as codes", lambda place: Decode(place, 2, f"{place}/workspace.toml")),
+    "a text": (
+        BadFile,
+        "could not be read as codes",
+        lambda place: Decode(place, 2, str(Path(place) / "workspace.toml")),
+    ),
     "a folder that is not there": (
         BadFile,
         "could not be written",
         lambda place: DrawImages(place, 2, file="/no/x.png"),
     ),
 }
+
+
+DAMAGED: dict[str, bytes] = {
+    "archive.npz": b"PK\x03\x04 and no more",
+    "cut.npy": b"\x93NUMPY\x01\x00v\x00{'descr': '<f4', ",
+    "wide.csv": b"x" * 200_000 + b"\n",
+    "nul.csv": b"code 1,code 2\n\x00,1\n",
+    "ragged.csv": b"code 1,code 2\n1\n",
+    "nothing.csv": b"",
+}
+
+
+@pytest.mark.parametrize("name", DAMAGED)
+def test_damaged_files_of_codes_are_refused_in_a_sentence(name: str, drawing: Workspace, tmp_path: Path) -> None:
+    file = tmp_path / name
+    file.write_bytes(DAMAGED[name])
+    with pytest.raises(BadFile, match="could not be read as codes"):
+        finish(carry_out(Decode(str(drawing.folder), 2, str(file))))
+
+
+def test_no_codes_are_refused_too(drawing: Workspace, tmp_path: Path) -> None:
+    np.save(tmp_path / "none.npy", np.zeros((0, 2), np.float32))
+    with pytest.raises(BadValue, match="0×2 numbers"):
+        finish(carry_out(Decode(str(drawing.folder), 2, str(tmp_path / "none.npy"))))
+    with pytest.raises(BadUsage, match="no file of codes"):
+        finish(carry_out(Decode(str(drawing.folder), 2)))
 
 
 @pytest.mark.parametrize("case", BAD)

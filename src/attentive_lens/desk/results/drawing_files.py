@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import csv
+import io
+import zipfile
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
@@ -18,6 +20,9 @@ from attentive_lens.errors import BadFile, BadUsage
 GAP = 2
 """Pixels between images of a picture."""
 GROUND = 232
+ROWS = "Give rows of numbers: .csv, .npy or .npz"
+BROKEN = (OSError, ValueError, KeyError, IndexError, EOFError, MemoryError, csv.Error, zipfile.BadZipFile)
+"""What reading a file of numbers raises that is damaged, or none."""
 
 
 def as_pixels(drawn: Array) -> NDArray[np.uint8]:
@@ -63,18 +68,15 @@ def write_codes(file: Path, result: Encoded, files: Iterable[str]) -> None:
         arrays = {name: getattr(result, name) for name in ("codes", "deviations", "numbers", "labels", "losses")}
         write_arrays(file, arrays, "codes")
         return
-    names = [f"code {k + 1}" for k in range(result.size)]
-    spread = [f"deviation {k + 1}" for k in range(result.size)]
-    lines = [",".join(["image", "file", "label", "loss", *names, *spread])]
-    rows = zip(result.numbers, files, result.labels, result.losses, result.codes, result.deviations, strict=True)
-    for number, name, label, loss, codes, deviations in rows:
-        words = [str(number), _quoted(name), _quoted(result.classes[label] if label >= 0 else "")]
-        lines.append(",".join([*words, *(f"{value:.6g}" for value in (loss, *codes, *deviations))]))
-    write_text(file, "\n".join(lines) + "\n")
-
-
-def _quoted(text: str) -> str:
-    return '"' + text.replace('"', '""') + '"'
+    table = io.StringIO()
+    rows = csv.writer(table, lineterminator="\n")
+    numbered = [f"{word} {k + 1}" for word in ("code", "deviation") for k in range(result.size)]
+    rows.writerow(["image", "file", "label", "loss", *numbered])
+    for k, name in enumerate(files):
+        label = result.classes[result.labels[k]] if result.labels[k] >= 0 else ""
+        values = (result.losses[k], *result.codes[k], *result.deviations[k])
+        rows.writerow([result.numbers[k], name, label, *(f"{value:.6g}" for value in values)])
+    write_text(file, table.getvalue())
 
 
 def read_codes(file: Path) -> NDArray[np.float32]:
@@ -92,9 +94,11 @@ def read_codes(file: Path) -> NDArray[np.float32]:
         return np.array([[float(row[k]) for k in named] for row in rows], np.float32)
     except FileNotFoundError:
         raise BadFile(f"{file} could not be read", "there is no such file", "Check the path") from None
-    except (OSError, ValueError, KeyError, IndexError, EOFError) as error:
-        why = str(getattr(error, "strerror", None) or error).splitlines()[0][:200] if str(error) else "it holds no rows"
-        raise BadFile(f"{file} could not be read as codes", why, "Give rows of numbers: .csv, .npy or .npz") from None
+    except BROKEN as error:
+        why = str(getattr(error, "strerror", None) or error).strip().splitlines()
+        raise BadFile(
+            f"{file} could not be read as codes", why[0][:200].lower() if why else "it holds no rows", ROWS
+        ) from None
 
 
 def check_ending(file: str, endings: tuple[str, ...]) -> None:

@@ -85,8 +85,10 @@ def decode(request: Decode) -> Job[Drawn]:
     check_ending(request.file, (*PICTURES, *ARRAYS))
     run = Workspace.open(Path(request.workspace)).run(request.run)
     coder = coder_of(model_of(run.model), run.number)
+    if not request.values and not request.codes:
+        raise BadUsage("Nothing is drawn", "no file of codes is named", "Name one, as «encode» writes it")
     codes = np.array([request.values], np.float32) if request.values else read_codes(Path(request.codes))
-    if codes.ndim != 2 or codes.shape[1] != coder.size:
+    if codes.ndim != 2 or codes.shape[1] != coder.size or not len(codes):
         why = f"they are {'×'.join(map(str, codes.shape))} numbers, and an image is drawn of {coder.size}"
         raise BadValue(
             "The codes do not fit the run", why, f"Give rows of {coder.size} numbers, as «encode» writes them"
