@@ -57,3 +57,12 @@ def test_a_missing_file_and_one_of_bytes_are_sentences(tmp_path: Path) -> None:
     (tmp_path / "bytes.csv").write_bytes(b"\xff\xfe\x00loss")
     with pytest.raises(BadFile, match="is no reference curve"):
         read_reference(tmp_path / "bytes.csv")
+
+
+def test_nats_are_taken_as_they_are(tmp_path: Path) -> None:
+    file = tmp_path / "published.csv"
+    file.write_text("epoch;bound;divergence\n1;-120.5;9\n2;86,1;11\n")
+    assert read_reference(file).curves == {
+        "bound": ((1.0, -120.5), (2.0, 86.1)),
+        "divergence": ((1.0, 9.0), (2.0, 11.0)),
+    }

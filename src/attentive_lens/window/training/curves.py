@@ -76,7 +76,7 @@ class CurvesView(QWidget):
         self.reference_button = button(
             "Reference …",
             "reference curve",
-            "Draws a curve from a CSV file (columns epoch, accuracy, loss) beside the run's.",
+            "Draws a curve from a CSV file (columns epoch, accuracy, loss; or bound, of what draws) beside the run's.",
             self._ask_reference,
         )
         self.reference_button.setFont(look.font(look.SMALL))
