@@ -352,6 +352,15 @@ def test_no_rule_waits_on_what_a_run_that_draws_never_tells(rule: str, value: fl
     assert finish(execute(drawing, drawing.claim_run(by_loss), lambda: False)).outcome.epochs == 1
 
 
+@pytest.mark.filterwarnings("error")
+@pytest.mark.parametrize("rate", [1.0, 10.0])
+def test_numbers_that_run_away_end_a_run_with_the_place_where_they_did(rate: float, drawing: Workspace) -> None:
+    claimed = drawing.claim_run(small(**{"optimiser.learning_rate": rate, "training.epochs": 30}))
+    with pytest.raises(LensError, match=r"numbers ran away.* began (at the layer|in the loss|where gradients meet)"):
+        finish(execute(drawing, claimed, lambda: False))
+    assert RunReader(claimed).view().state == "failed"
+
+
 DAMAGED: dict[str, bytes] = {
     "archive.npz": b"PK\x03\x04 and no more",
     "cut.npy": b"\x93NUMPY\x01\x00v\x00{'descr': '<f4', ",

@@ -122,7 +122,8 @@ def together(thread_pool: ThreadPool, piece: Callable[[int], Pass[T]], cut: Cut)
 
     def advance(k: int) -> Array | None:
         try:
-            return next(passes[k]) if sums is None else passes[k].send(sums)
+            with np.errstate(all="ignore"):  # numbers may run away; who trains looks whether they do
+                return next(passes[k]) if sums is None else passes[k].send(sums)
         except StopIteration as end:
             done[k] = end.value
             return None

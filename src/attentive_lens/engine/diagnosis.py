@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.layers import StepContext
-from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.network import Network, alone
 
+Judge = Callable[[Array, Array], tuple[Array, Array]]
+"""Losses N of a network's outputs by the targets, and their gradients."""
 
-def where_it_began(network: Network, images: Array, targets: Array, context: StepContext, loss: Loss) -> str:
+
+def where_it_began(network: Network, images: Array, targets: Array, context: StepContext, loss: Judge) -> str:
     """In words, the first place of a step with NaN or infinity: images, a layer's output, the loss, or a gradient.
 
     Empty where these images have none.

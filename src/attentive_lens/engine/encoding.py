@@ -11,7 +11,7 @@ import numpy as np
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.batches import inference, together
 from attentive_lens.engine.layers import StepContext
-from attentive_lens.engine.likelihoods import divergence, likelihood, log_density, shown
+from attentive_lens.engine.likelihoods import Likelihood, divergence, likelihood, log_density, shown
 from attentive_lens.engine.network import Network, Pass, Route, Trace
 from attentive_lens.engine.ranks import Cut
 from attentive_lens.engine.threads import ThreadPool
@@ -93,8 +93,7 @@ class Coder:
                 watch=frozenset({self.statistics}),
             )
             drawn = trace.outputs[output]
-            wanted = targets[a:b] if samples == 1 else np.repeat(targets[a:b], samples, axis=0)
-            judged = likelihood(self.drawing, drawn, wanted, self._log_variance)
+            judged = self.judged(drawn, targets[a:b])
             share = np.asarray(1 / (cut.count * samples), drawn.dtype)
             seeds: dict[str, Array] = {output: judged.grad * share}
             figures = [judged.losses.sum() / samples, 0.0]
@@ -115,6 +114,12 @@ class Coder:
         reconstruction, apart = (figures / cut.count).tolist()
         loss = reconstruction + weight * apart
         return EncodingStep(loss, reconstruction, apart, results[0][1], results[0][2])
+
+    def judged(self, drawn: Array, targets: Array) -> Likelihood:
+        """How likely images are by what was drawn of them, before a sigmoid: once each, or in all samples."""
+        samples = len(drawn) // max(1, len(targets))
+        wanted = targets if samples == 1 else np.repeat(targets, samples, axis=0)
+        return likelihood(self.drawing, drawn, wanted, self._log_variance)
 
     @property
     def _log_variance(self) -> Array | None:

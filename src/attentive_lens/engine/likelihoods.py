@@ -71,7 +71,8 @@ def likelihood(settings: Drawing, raw: Array, images: Array, log_variance: Array
     ``log_variance`` is the weight, where it is learned.
     """
     spread = 2 * math.log(settings.deviation) if log_variance is None else float(log_variance[0])
-    return LIKELIHOODS[settings.likelihood](settings, raw, images.astype(raw.dtype, copy=False), spread)
+    with np.errstate(all="ignore"):  # numbers may run away; who trains looks whether they do
+        return LIKELIHOODS[settings.likelihood](settings, raw, images.astype(raw.dtype, copy=False), spread)
 
 
 def shown(settings: Drawing, raw: Array) -> Array:
@@ -100,9 +101,10 @@ def divergence(statistics: Array) -> tuple[Array, Array]:
     """
     size = statistics.shape[1] // 2
     mean, log_variance = statistics[:, :size], statistics[:, size:]
-    variance = np.exp(log_variance)
-    losses = 0.5 * (mean * mean + variance - 1 - log_variance).sum(axis=1, dtype=np.float64)
-    return losses, np.concatenate([mean, (variance - 1) * np.asarray(0.5, statistics.dtype)], axis=1)
+    with np.errstate(over="ignore", invalid="ignore"):
+        variance = np.exp(log_variance)
+        losses = 0.5 * (mean * mean + variance - 1 - log_variance).sum(axis=1, dtype=np.float64)
+        return losses, np.concatenate([mean, (variance - 1) * np.asarray(0.5, statistics.dtype)], axis=1)
 
 
 def log_density(codes: Array, statistics: Array | None = None) -> Array:

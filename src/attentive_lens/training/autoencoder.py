@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.diagnosis import where_it_began
 from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.ranks import Cut
@@ -48,12 +49,13 @@ class AutoEncoder(NetworkLearner):
         return coder.learn(batch.images, batch.targets, self.route, context, self.thread_pool, weight, cut).loss
 
     def where_it_began(self, images: Array, batch: Batch, context: StepContext) -> str:
-        """The first layer whose output is no number."""
-        every = frozenset(self.network.layers)
-        trace = self.network.forward(images[:IMAGES_AT_ONCE], watch=every)
-        wrong = (name for name in self.network.layers if not np.isfinite(trace.outputs[name]).all())
-        first = next(wrong, "")
-        return f"in {first}" if first else "in the gradients"
+        """See `engine.diagnosis`; the divergence is not looked at."""
+
+        def loss(drawn: Array, targets: Array) -> tuple[Array, Array]:
+            judged = Coder(self.network).judged(drawn, targets)
+            return judged.losses, judged.grad
+
+        return where_it_began(self.network, images, batch.targets, context, loss)
 
     def health(self, images: int) -> Health | None:
         """Of the weights that train, on training images, others at each epoch."""
