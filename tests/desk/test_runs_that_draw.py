@@ -29,7 +29,6 @@ from attentive_lens.plan.base import Base
 from attentive_lens.plan.encoders import ENCODERS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.tasks import Encode
-from attentive_lens.training import autoencoder
 from attentive_lens.workspace import Workspace
 
 SMALL = {"network": "variational, two codes", "preprocessing.input_size": 16, "training.epochs": 4}
@@ -178,11 +177,11 @@ def test_the_bound_asked_for_is_the_run_s_own_and_the_estimate_is_above(drawing:
     assert "codes" not in result
 
 
-def test_an_evaluation_is_the_same_in_portions(drawing: Workspace, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_evaluation_is_the_same_in_portions(drawing: Workspace) -> None:
     runs = []
-    for portion in (64, 5):
-        monkeypatch.setattr(autoencoder, "IMAGES_AT_ONCE", portion)
-        runs.append(finish(execute(drawing, drawing.claim_run(small()), lambda: False)).run)
+    for portion in (64, 8):
+        plan = small(**{"training.evaluation_batch_size": portion})
+        runs.append(finish(execute(drawing, drawing.claim_run(plan), lambda: False)).run)
     one, other = (RunReader(run).view().epochs[0].validation for run in runs)
     assert one is not None
     assert other is not None

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.batches import inference, together
 from attentive_lens.engine.layers import StepContext
@@ -165,6 +166,10 @@ class Coder:
         drawn = self.raw(codes, thread_pool)
         losses = likelihood(self.drawing, drawn, targets, self._log_variance).losses
         return losses, divergence(statistics)[0] if self.is_variational else np.zeros(len(losses))
+
+    def evaluation_noise(self, seed: int, count: int) -> Array:
+        """Standard normal noise N×D for a code of each image of a set, always the same."""
+        return random_generator(seed, "codes of an evaluation").standard_normal((count, self.size), np.float32)
 
     def drawn_codes(self, statistics: Array, noise: Array | None) -> Array:
         """Codes N×D from their distributions by standard normal noise N×D; their means without."""

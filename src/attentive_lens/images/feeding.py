@@ -137,7 +137,7 @@ class Feed:
         variant = epoch % self.variants if self.variants else epoch
         pixels, numbers = self.pixels[members], members.tolist()
         images = augment(pixels, numbers, self.augmentation, self.seed, variant, wanted).images
-        return np.rint(images * 255).clip(0, 255).astype(np.uint8), members[wanted]
+        return self.preprocessor.pixels(images), members[wanted]
 
     def prepared(self, variant: int, first: int, last: int) -> NDArray[np.float32]:
         """A variant of some members, from one place among them to another."""

@@ -140,6 +140,11 @@ class Preprocessor:
         """Images N×S×S×C uint8 as networks that draw should draw them: 0–1, whatever is done to what they see."""
         return images * np.float32(1 / 255)
 
+    @staticmethod
+    def pixels(values: NDArray[np.floating]) -> NDArray[np.uint8]:
+        """Images 0–1 as uint8, the other way round from `targets`; what is no number is 0."""
+        return np.asarray(np.rint(np.nan_to_num(values) * 255).clip(0, 255), np.uint8)
+
     @property
     def _steps_first(self) -> bool:
         """Whether something comes before the linear change."""

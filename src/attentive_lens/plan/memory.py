@@ -14,7 +14,7 @@ PROGRAM = 95 * 2**20
 FED = 6
 """Copies of a training batch's prepared images: learned from, waiting, and being made."""
 WANTED = 4
-"""Copies of the images that a network is to draw, beside those it sees."""
+"""Copies of the images that a network is to draw and of what it draws, beside those it sees."""
 EVALUATED = 2
 """Copies of an evaluation batch's prepared images while they are made."""
 COPIES = 2
@@ -63,9 +63,10 @@ def training_memory(plan: Plan, facts: Collection[Facts], validation: int) -> in
     image = product(plan.preprocessing.shape)
     passing = PASSING * training.threads
     step = alive * maps + passing * _largest(learned) * piece
-    evaluation = EVALUATED * min(training.evaluation_batch_size, validation) * image
+    wanted = WANTED if plan.task.draws else 0
+    evaluation = (EVALUATED + wanted) * min(training.evaluation_batch_size, validation) * image
     evaluation += passing * _largest(facts) * INFERENCE_PIECE
-    fed = (FED + (WANTED if plan.task.draws else 0)) * training.batch_size * image
+    fed = (FED + wanted) * training.batch_size * image
     return PROGRAM + training.bytes_a_number * (weights + max(step, evaluation) + min(step, evaluation) // 4) + 4 * fed
 
 

@@ -22,8 +22,6 @@ from attentive_lens.training.film import SHOWN, Frame
 from attentive_lens.training.learner import NetworkLearner, Stepped
 from attentive_lens.training.metrics import Metrics
 
-IMAGES_AT_ONCE = 64
-
 
 class AutoEncoder(NetworkLearner):
     """A network that draws, made to give a high lower bound of the images' likelihood; labels are not looked at."""
@@ -72,7 +70,7 @@ class AutoEncoder(NetworkLearner):
         noise = random_generator(self.plan.seed, "codes of the film").standard_normal((SHOWN, coder.size), np.float32)
         codes = noise if coder.is_variational else noise[:0]
         again, samples = (coder.decode(each, self.thread_pool) for each in (coder.means(statistics), codes))
-        return Frame(epoch, images, _as_pixels(again), _as_pixels(samples))
+        return Frame(epoch, images, *map(self.preprocessor.pixels, (again, samples)))
 
     def _figures(self, reconstruction: float, divergence: float, count: int) -> Metrics:
         parts = {"bound": -reconstruction - divergence, "reconstruction": reconstruction, "divergence": divergence}
@@ -85,11 +83,10 @@ class AutoEncoder(NetworkLearner):
         coder = Coder(self._evaluated()[0])
         shared, begin, end = self._own(len(labels))
         sums = [np.zeros((0, 2))]
-        noise = random_generator(self.plan.seed, "codes of an evaluation").standard_normal(
-            (len(labels), coder.size), np.float32
-        )
-        for first in range(begin, end, IMAGES_AT_ONCE):
-            last = min(end, first + IMAGES_AT_ONCE)
+        noise = coder.evaluation_noise(self.plan.seed, len(labels))
+        size = self.plan.training.evaluation_batch_size
+        for first in range(begin, end, size):
+            last = min(end, first + size)
             part: Any = pixels[first:last]
             statistics = coder.encode(self.preprocessor.apply(part), self.thread_pool)
             targets = self.preprocessor.targets(part)
@@ -102,8 +99,3 @@ class AutoEncoder(NetworkLearner):
         self._check_numbers(parts.sum(axis=1))
         reconstruction, divergence = parts.mean(axis=0).tolist()
         return self._figures(reconstruction, divergence, len(parts))
-
-
-def _as_pixels(drawn: Array) -> NDArray[np.uint8]:
-    """Images 0–1 as uint8; what is no number is 0."""
-    return np.asarray(np.rint(np.nan_to_num(drawn) * 255).clip(0, 255), np.uint8)

@@ -21,8 +21,8 @@ WAYS = {
 """What images are drawn of."""
 OF_WHAT = "; ".join(f"{way}: {words}" for way, words in WAYS.items())
 PICTURES, ARRAYS = (".png",), (".npy", ".npz")
-WHERE = "Where they go: a picture of all (.png), or the numbers (.npy, or .npz with the codes)."
 """Endings of the files that images are written to: one picture of all, or the numbers themselves."""
+WHERE = "Where they go: a picture of all (.png), or the numbers (.npy, or .npz with the codes)."
 
 
 @dataclass(frozen=True)
@@ -70,18 +70,14 @@ class DrawImages(Request[Drawn]):
     doing: ClassVar[str] = "drawing"
     workspace: str
     run: int
-    way: str = spec(
-        "samples", choices=tuple(WAYS), meaning=f"Of what: {'; '.join(f'{k}: {v}' for k, v in WAYS.items())}."
-    )
+    way: str = spec("samples", choices=tuple(WAYS), meaning=f"Of what: {OF_WHAT}.")
     count: int = spec(36, low=1, high=10_000, meaning="Images; of a manifold the nearest square of it.")
     seed: int = spec(0, low=0, meaning="Of the random codes.")
     across: int = spec(1, low=1, meaning="Of a manifold: the code that changes from left to right, from 1.")
     down: int = spec(2, low=1, meaning="Of a manifold: the code that changes from top to bottom.")
     first: int = spec(0, low=0, meaning="Of a way between: number of the image where it begins.")
     second: int = spec(0, low=0, meaning="And of that where it ends.")
-    file: str = spec(
-        "", meaning="Where they go: a picture of all (.png), or the numbers (.npy, or .npz with the codes)."
-    )
+    file: str = spec("", meaning=WHERE)
 
 
 @dataclass(frozen=True)
@@ -95,9 +91,7 @@ class Decode(Request[Drawn]):
     workspace: str
     run: int
     codes: str = spec("", meaning="File of codes, .csv, .npy or .npz.")
-    file: str = spec(
-        "", meaning="Where they go: a picture of all (.png), or the numbers (.npy, or .npz with the codes)."
-    )
+    file: str = spec("", meaning=WHERE)
     values: tuple[float, ...] = ()
 
 

@@ -14,7 +14,6 @@ from PIL import Image
 
 from attentive_lens.core.files import replacing, write_text
 from attentive_lens.desk.requests.drawing import ARRAYS, Encoded
-from attentive_lens.engine.arrays import Array
 from attentive_lens.errors import BadFile, BadUsage
 
 GAP = 2
@@ -23,11 +22,6 @@ GROUND = 232
 ROWS = "Give rows of numbers: .csv, .npy or .npz"
 BROKEN = (OSError, ValueError, KeyError, IndexError, EOFError, MemoryError, csv.Error, zipfile.BadZipFile)
 """What reading a file of numbers raises that is damaged, or none."""
-
-
-def as_pixels(drawn: Array) -> NDArray[np.uint8]:
-    """Images 0–1 as uint8."""
-    return np.asarray(np.rint(drawn * 255).clip(0, 255), np.uint8)
 
 
 def sheet(images: NDArray[np.uint8], columns: int) -> NDArray[np.uint8]:

@@ -24,7 +24,6 @@ from attentive_lens.desk.requests.drawing import (
     Reconstructed,
 )
 from attentive_lens.desk.results.drawing_files import (
-    as_pixels,
     check_ending,
     read_codes,
     sheet,
@@ -38,6 +37,7 @@ from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue, NotHere
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.workspace import Run, Workspace
 
 TABLE = (".csv",)
@@ -105,9 +105,7 @@ def encode(request: EncodeImages) -> Job[Encoded]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     model, data, coder, members = yield from _of_set(place, run, request.on)
-    noise = random_generator(run.plan().seed, "codes of an evaluation").standard_normal(
-        (len(members), coder.size), np.float32
-    )
+    noise = coder.evaluation_noise(run.plan().seed, len(members))
     codes, deviations, parts, estimates = [], [], [], []
     more = random_generator(run.plan().seed, "codes of an estimate")
     with ThreadPool(THREADS) as thread_pool:
@@ -175,7 +173,7 @@ def reconstruct(request: Reconstruct) -> Job[Reconstructed]:
         chosen = order.get(request.first, np.arange(len(members)))[: request.most]
         shown = [again(members[chosen[first : first + AT_ONCE]]) for first in range(0, max(1, len(chosen)), AT_ONCE)]
     images = np.concatenate([pixels for pixels, _ in shown])
-    drawn_again = np.concatenate([as_pixels(drawn) for _, drawn in shown])
+    drawn_again = np.concatenate([model.preprocessor.pixels(drawn) for _, drawn in shown])
     labels = data.labels[members]
     by_class = {
         name: float(np.sqrt(each[labels == k].mean())) for k, name in enumerate(model.classes) if (labels == k).any()
@@ -255,7 +253,7 @@ def _drawn(coder: Coder, run: int, codes: Array, of: str, columns: int, file: st
     parts = []
     with ThreadPool(THREADS) as thread_pool:
         for first in range(0, len(codes), AT_ONCE):
-            parts.append(as_pixels(coder.decode(codes[first : first + AT_ONCE], thread_pool)))
+            parts.append(Preprocessor.pixels(coder.decode(codes[first : first + AT_ONCE], thread_pool)))
             yield Progress(min(len(codes), first + AT_ONCE), len(codes), "drawing")
     images = np.concatenate(parts)
     if file.lower().endswith(PICTURES):
