@@ -48,8 +48,8 @@ class Position:
     ----------
     epoch, batch : int
         Of the next step, from 0.
-    loss, right, images : float, int, int
-        Sums over the epoch's batches so far.
+    loss, right, images : float, int or None, int
+        Sums over the epoch's batches so far; no images are right where no classes are answered.
     more : dict
         Sums of further measures, where training knows them.
     best : dict or None
@@ -63,7 +63,7 @@ class Position:
     epoch: int = 0
     batch: int = 0
     loss: float = 0.0
-    right: int = 0
+    right: int | None = 0
     images: int = 0
     more: Mapping[str, float] = field(default_factory=dict)
     best: Mapping[str, float] | None = None
@@ -88,7 +88,7 @@ class Position:
             self,
             batch=self.batch + 1,
             loss=self.loss + mark.loss * mark.images,
-            right=self.right + (mark.right or 0),
+            right=None if self.right is None or mark.right is None else self.right + mark.right,
             images=self.images + mark.images,
             more={name: self.more.get(name, 0.0) + value * mark.images for name, value in mark.more.items()},
         )
@@ -266,7 +266,7 @@ class _Loop:
     def show(self, batch: Batch) -> None:
         """Some images of the batch that was just learned from, now and then."""
         now = time.perf_counter()
-        if now - self.looked < SECONDS or self.plan.task.draws:
+        if now - self.looked < SECONDS or not len(self.learner.predicted):
             return
         self.looked = now
         images, rows = self.feed.pictures(self.here.epoch, self.here.batch - 1, min(MOST, len(self.learner.predicted)))
@@ -300,8 +300,7 @@ class _Loop:
         """Judge an epoch, keep what it gave, and stand at the beginning of the next one."""
         learner, here = self.learner, self.here
         more = {name: total / here.images for name, total in here.more.items()}
-        right = None if self.plan.task.draws else here.right
-        training = Metrics(here.loss / here.images, right, here.images, more)
+        training = Metrics(here.loss / here.images, here.right, here.images, more)
         learner.before_evaluation(min(1.0, self.step / self.total))
         due = (here.epoch + 1) % self.plan.training.evaluate_every == 0
         last = here.epoch + 1 >= self.epochs or bool(reason)
