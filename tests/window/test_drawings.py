@@ -73,6 +73,22 @@ def test_results_of_a_run_that_draws_are_its_drawings_and_nothing_else(qtbot: Qt
     assert said(frame, "results title").endswith("nats")
 
 
+def test_without_held_out_images_the_bound_is_said_to_be_of_training_images(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    plan = Plan().changed({**SMALL, "split.validation_fraction": 0.0})
+    finish(execute(station, station.claim_run(plan), lambda: False))
+    frame = open_frame(station)
+    stage(qtbot, frame, "results")
+    assert "lower bound on training images" in said(frame, "results about")
+    frame.session.runs.choose(1)
+    stage(qtbot, frame, "training")
+    frame.session.runs.choose(2)
+    click(qtbot, frame, "answers view")
+    film = child(frame, DrawnSheet, "film sheet")
+    qtbot.waitUntil(lambda: len(film.pictures) == 8, timeout=10_000)  # random codes alone
+
+
 def test_images_stand_beside_what_is_drawn_of_them(qtbot: QtBot, frame: Frame) -> None:
     drawn = sheet(qtbot, frame, "reconstructions")
     page = frame.page("results")
@@ -132,8 +148,16 @@ def test_the_map_of_two_codes_draws_what_is_pointed_at_and_shows_where_images_ar
     assert drawn.dots == pytest.approx(np.stack([below[:, 0], 1 - below[:, 1]], axis=1), abs=1e-6)
     assert np.array_equal(drawn.classes, encoded.labels)
     assert child(frame, ClassKey, "class key").names
+    click(qtbot, frame, "score test")
+    held_out = frame.session.images.collection.count("test")
+    qtbot.waitUntil(lambda: len(drawn.dots) == held_out, timeout=30_000)
     click(qtbot, frame, "manifold images")
     assert not len(drawn.dots)
+    drawn.setFocus()
+    for key in (Qt.Key.Key_Right, Qt.Key.Key_Right, Qt.Key.Key_Down):
+        qtbot.keyClick(drawn, key)
+    assert drawn.current == 16
+    qtbot.waitUntil(lambda: codes(frame) == pytest.approx([-1.28, 1.28], abs=0.02), timeout=30_000)
     child(frame, QSpinBox, "code across").setValue(2)
     assert child(frame, QSpinBox, "code down").value() == 1
 

@@ -296,6 +296,7 @@ class ResultsPage(Page):
         view = self.session.runs.view
         best = view.best if view is not None else None
         figures = best.validation or best.training if best is not None else None
+        on = "validation" if best is not None and best.validation is not None else "training images"
         waiting = view is not None and view.state == "training"
         self.problem.setText("Drawn when training is done." if waiting else "")
         self.problem.setVisible(waiting)
@@ -303,7 +304,7 @@ class ResultsPage(Page):
         parts = figures.more if figures is not None else {}
         self.about.setToolTip("Lower bound of the log likelihood of an image, at the best epoch.")
         self.about.setText(
-            f"lower bound on validation · reconstruction {thousands(round(parts['reconstruction']))}"
+            f"lower bound on {on} · reconstruction {thousands(round(parts['reconstruction']))}"
             f" · divergence {thousands(round(parts['divergence']))}".replace("-", "\u2212")
             if parts
             else ""

@@ -229,6 +229,8 @@ class ManifoldView(DrawnView):
         self.column.addWidget(self.about)
         self.about.setText("Point at the map: the image there is drawn.")
         self.sheet.pointed.connect(self._point)
+        self.sheet.chosen.connect(self._point_at)
+        self._dots: EncodeImages | None = None
         self.dimensions = 2
 
     def wanted(self, run: int) -> DrawImages:
@@ -240,6 +242,12 @@ class ManifoldView(DrawnView):
             self.codes["down"].setValue(down)
             self.codes["down"].blockSignals(False)
         return DrawImages(self.session.place, run, "manifold", GRID**2, across=across, down=down)
+
+    def refresh(self) -> None:
+        """The map, and the images of the set in view on it."""
+        super().refresh()
+        if self.with_dots.isChecked() and self._dots is not None and self._dots.on != self.session.scores.on:
+            self._ask_dots()
 
     def take(self, result: Drawn) -> None:
         """Show it, and offer as many codes as there are."""
@@ -258,16 +266,22 @@ class ManifoldView(DrawnView):
             self.sheet.show_dots(np.zeros((0, 2)), np.zeros(0, np.int64))
             self.key.show_classes(())
             return
-        request = EncodeImages(self.session.place, run, self.session.scores.on)
-        self.session.ask(request, self._take_dots, self.says.setText, priority=4, scope="manifold images")
+        self._dots = EncodeImages(self.session.place, run, self.session.scores.on)
+        self.session.ask(self._dots, self._take_dots, self.says.setText, priority=4, scope="manifold images")
 
     def _take_dots(self, result: Encoded) -> None:
-        if not self.with_dots.isChecked():
+        wanted = self._dots
+        if not self.with_dots.isChecked() or wanted is None or (result.run, result.on) != (wanted.run, wanted.on):
             return
         across, down = (box.value() - 1 for box in self.codes.values())
         places = np.stack([_share(result.codes[:, across]), 1 - _share(result.codes[:, down])], axis=1)
         self.key.show_classes(result.classes)
         self.sheet.show_dots(places, result.labels)
+
+    def _point_at(self, place: int) -> None:
+        """Draw what stands in the middle of an image of the map, which a press or an arrow key chose."""
+        row, column = divmod(place, GRID)
+        self._point((column + 0.5) / GRID, (row + 0.5) / GRID)
 
     def _point(self, across: float, down: float) -> None:
         """Draw what is under the mouse."""
@@ -281,7 +295,7 @@ class ManifoldView(DrawnView):
         self.session.ask(
             Decode(self.session.place, run, values=tuple(values)),
             self._under(tuple(values)),
-            lambda _: None,
+            self.says.setText,
             priority=1,
             scope="under the pointer",
         )
