@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -178,7 +178,7 @@ class Coder:
         return self.means(statistics) + noise * np.exp(statistics[:, self.size :] / 2)
 
     def weighted_bound(
-        self, statistics: Array, targets: Array, noise: Array, thread_pool: ThreadPool | None = None
+        self, statistics: Array, targets: Array, noise: Iterable[Array], thread_pool: ThreadPool | None = None
     ) -> Array:
         """The importance-weighted bound of the log likelihood, N, in nats (Burda 2016, eq. 8).
 
@@ -188,14 +188,14 @@ class Coder:
         ----------
         statistics, targets
             As for `bound`.
-        noise : ndarray, K×N×D
-            Standard normal.
+        noise : iterable of ndarray, N×D
+            Standard normal, K of them, one at a time.
         """
-        logs = np.empty((len(noise), len(targets)))
-        for k, drawn in enumerate(noise):
+        total, count = np.full(len(targets), -np.inf), 0
+        for drawn in noise:
             codes = self.drawn_codes(statistics, drawn.astype(statistics.dtype, copy=False))
             raw = self.raw(codes, thread_pool)
             losses = likelihood(self.drawing, raw, targets, self._log_variance).losses
-            logs[k] = log_density(codes) - log_density(codes, statistics) - losses
-        greatest = logs.max(axis=0)
-        return np.asarray(greatest + np.log(np.exp(logs - greatest).mean(axis=0)))
+            total = np.logaddexp(total, log_density(codes) - log_density(codes, statistics) - losses)
+            count += 1
+        return np.asarray(total - np.log(count))

@@ -120,7 +120,7 @@ def encode(request: EncodeImages) -> Job[Encoded]:
             own = noise[first : first + len(rows)]
             parts.append(np.stack(coder.bound(statistics, targets, own, thread_pool), axis=1))
             if request.samples and coder.is_variational:
-                drawn = more.standard_normal((request.samples, len(rows), coder.size), np.float32)
+                drawn = (more.standard_normal(own.shape, np.float32) for _ in range(request.samples))
                 estimates.append(coder.weighted_bound(statistics, targets, drawn, thread_pool))
             yield Progress(first + len(rows), len(members), "encoding")
     losses = np.concatenate(parts)
