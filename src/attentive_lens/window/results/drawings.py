@@ -33,7 +33,7 @@ from attentive_lens.window.words import thousands
 
 SAMPLES, SHOWN, GRID = 64, 40, 15
 """Random images, images drawn again, and images along a side of the map."""
-LARGE, SMALL = 224, 160
+LARGE, SMALL = 224, 140
 """Pixels of a picture beside the sheet."""
 ORDERS = {"worst first": "worst", "best first": "best", "by number": "number"}
 
