@@ -55,6 +55,13 @@ def test_lines_that_are_wrong_are_told(tmp_path: Path) -> None:
         source.picture(root / "gone.png", "", -1)
 
 
+def test_a_line_that_is_none_of_a_table_is_named(tmp_path: Path) -> None:
+    rows = "".join(f"{k}.png,{'ab'[k % 2]}\n" for k in range(600))
+    root = folder(tmp_path, f"file,label\n{rows}{'x' * 200_000},a\n", *(f"{k}.png" for k in range(600)))
+    with pytest.raises(BadFile, match="line 602 could not be read"):
+        list(open_source(root).find())
+
+
 def test_two_columns_that_can_be_labels_are_asked_for(tmp_path: Path) -> None:
     root = folder(tmp_path, "file,genus,habit\na.png,x,tree\nb.png,y,herb\n", "a.png", "b.png")
     with pytest.raises(BadValue, match=r"--read labels=genus or --read labels=habit"):

@@ -251,3 +251,14 @@ def test_a_path_too_long_is_a_sentence(name: str, tmp_path: Path) -> None:
     (tmp_path / "file").write_text("x")
     with pytest.raises(LensError):
         finish(make_workspace(tmp_path / "file", source))
+
+
+@pytest.mark.parametrize("data", [b"", b"PK\x03\x04 and no more", b"\x93NUMPY", b"nothing of the kind"])
+def test_a_run_whose_note_of_images_is_damaged_is_one_without(data: bytes, station: Workspace) -> None:
+    run = station.run(1)
+    assert run.images() is not None
+    assert len(run.digests())
+    (run.folder / "images.npz").write_bytes(data)
+    assert run.images() is None
+    assert len(run.digests()) == 0
+    assert run.classes() == ()

@@ -10,10 +10,11 @@ import os
 import time
 import tomllib
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,8 @@ MOST_BYTES = 4 << 20
 """Of a plan file."""
 LOCK_TRIES, LOCK_SECONDS = 20, 0.01
 """How often, and how far apart, the lock is asked for: who only looks holds it for a moment."""
+UNREADABLE = (OSError, EOFError, TypeError, ValueError, KeyError, IndexError, zipfile.BadZipFile)
+"""What reading a note of arrays raises that is damaged."""
 
 
 @dataclass(frozen=True)
@@ -178,21 +181,27 @@ class Run:
             np.savez_compressed(file, labels=numbers, sets=codes, words=of_sets, classes=names, digests=digests)
         partial_file.replace(self.folder / "images.npz")
 
+    @contextlib.contextmanager
+    def noted(self) -> Iterator[Mapping[str, NDArray[Any]]]:
+        """The arrays of what was noted of its images; one of `UNREADABLE` if they are not there or damaged."""
+        with (self.folder / "images.npz").open("rb") as stream, np.load(stream, allow_pickle=False) as noted:
+            yield noted
+
     def images(self) -> tuple[NDArray[np.int32], list[str]] | None:
         """The labels and sets it was trained with, by place; None if that was not noted."""
         try:
-            with np.load(self.folder / "images.npz", allow_pickle=False) as noted:
+            with self.noted() as noted:
                 words = [str(word) for word in noted["words"]]
                 return noted["labels"], [words[code] for code in noted["sets"].tolist()]
-        except (OSError, ValueError, KeyError, IndexError):
+        except UNREADABLE:
             return None
 
     def digests(self) -> NDArray[np.int64]:
         """Of the pixels it was trained with, by place, as `ImageRow.digest`; none if that was not noted."""
         try:
-            with np.load(self.folder / "images.npz", allow_pickle=False) as noted:
+            with self.noted() as noted:
                 return np.asarray(noted["digests"], np.int64)
-        except (OSError, ValueError, KeyError, zipfile.BadZipFile):
+        except UNREADABLE:
             return np.zeros(0, np.int64)
 
     def classes(self) -> tuple[str, ...]:
@@ -324,9 +333,9 @@ def _classes_of(run: Run, stamp: tuple[str, int] | None) -> tuple[str, ...]:
     if stamp is None:
         return ()
     try:
-        with np.load(run.folder / "images.npz", allow_pickle=False) as noted:
+        with run.noted() as noted:
             return tuple(str(name) for name in noted["classes"])
-    except (OSError, ValueError, KeyError, zipfile.BadZipFile):
+    except UNREADABLE:
         return ()
 
 

@@ -67,28 +67,23 @@ class Listing(Source):
         files, labels = places[self.reading.images], places[self.reading.labels]
         sets = header.column(SET_COLUMNS)
         seen: set[Path] = {table}
-        with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
-            lines = csv.reader(stream, delimiter=header.delimiter)
-            if header.has_heading:
-                next(lines)
-            for row in lines:
-                if not row:
-                    continue
-                if len(row) != len(header.names):
-                    why = f"line {lines.line_num}: it has {len(row)} values, {len(header.names)} are needed"
-                    yield Skipped(table, why)
-                    continue
-                file = _resolved(table.parent, row[files].strip())
-                if file in seen:
-                    yield Skipped(file, f"line {lines.line_num} names it a second time")
-                    continue
-                seen.add(file)
-                label = row[labels].strip()
-                if label:
-                    word = SET_WORDS.get(row[sets].strip().lower()) if sets is not None else None
-                    yield Found(file, class_name(label), word)
-                else:
-                    yield Skipped(file, f"line {lines.line_num} gives it no label")
+        for line, row in _rows(table, header):
+            if not row:
+                continue
+            if len(row) != len(header.names):
+                yield Skipped(table, f"line {line}: it has {len(row)} values, {len(header.names)} are needed")
+                continue
+            file = _resolved(table.parent, row[files].strip())
+            if file in seen:
+                yield Skipped(file, f"line {line} names it a second time")
+                continue
+            seen.add(file)
+            label = row[labels].strip()
+            if label:
+                word = SET_WORDS.get(row[sets].strip().lower()) if sets is not None else None
+                yield Found(file, class_name(label), word)
+            else:
+                yield Skipped(file, f"line {line} gives it no label")
         for file in listed(table.parent):
             if file.suffix.lower() in suffixes() and file not in seen and not file.is_dir():
                 yield Skipped(file, f"{table.name} does not name it")
@@ -110,16 +105,26 @@ class Listing(Source):
         files = header.names.index(self.reading.images)
         others = {k: name for k, name in enumerate(header.names) if name not in known}
         result: dict[str, dict[str, str]] = {name: {} for name in others.values()}
-        with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
-            lines = csv.reader(stream, delimiter=header.delimiter)
+        for _, row in _rows(table, header):
+            if len(row) == len(header.names):
+                file = str(_resolved(table.parent, row[files].strip()))
+                for k, name in others.items():
+                    result[name].setdefault(file, row[k].strip())
+        return result
+
+
+def _rows(table: Path, header: Head) -> Iterator[tuple[int, list[str]]]:
+    """Rows below the heading, each with its line; `BadFile` where a line is none of a table."""
+    with table.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as stream:
+        lines = csv.reader(stream, delimiter=header.delimiter)
+        try:
             if header.has_heading:
                 next(lines)
             for row in lines:
-                if len(row) == len(header.names):
-                    file = str(_resolved(table.parent, row[files].strip()))
-                    for k, name in others.items():
-                        result[name].setdefault(file, row[k].strip())
-        return result
+                yield lines.line_num, row
+        except csv.Error as error:
+            what = f"{table}, line {lines.line_num} could not be read"
+            raise BadFile(what, f"it is no line of a table ({error})", "Mend it") from None
 
 
 def _table_at(place: Path) -> Path | None:
