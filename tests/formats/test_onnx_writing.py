@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from onnx import TensorProto, checker, helper
 from onnx.reference import ReferenceEvaluator
 from tests.engine.test_gradients import cases
 
+from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.layers import INFERENCE, LAYERS
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.outputs import OUTPUTS
@@ -25,6 +27,8 @@ from attentive_lens.formats.onnx.layers import WRITERS, Placed
 from attentive_lens.formats.onnx.preparation import prepared
 from attentive_lens.formats.onnx.writing import ANSWERS, graph_of, write_onnx
 from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.encoders import ENCODERS
+from attentive_lens.plan.generators import GENERATORS
 from attentive_lens.plan.initialisations import He
 from attentive_lens.plan.layers import (
     Add,
@@ -38,9 +42,11 @@ from attentive_lens.plan.layers import (
     Multiply,
     NormalCodes,
     ParametricRelu,
+    RealOrDrawn,
     Reshape,
     ScaleAndShift,
 )
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
@@ -118,6 +124,7 @@ def test_layers_that_join_and_those_of_values_make_the_same_there() -> None:
         check(layer, row)
     for layer in (Reshape(side=2), Drawing()):
         check(layer, maps)
+    check(RealOrDrawn(), maps, maps + 1)
 
 
 @pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop"])
@@ -226,3 +233,38 @@ def test_a_folder_that_is_not_there_is_told_of(tmp_path: Path) -> None:
     with pytest.raises(BadFile, match="could not be written"):
         write_onnx(made("two blocks"), tmp_path / "nowhere" / "m.onnx")
     assert not list(tmp_path.iterdir())
+
+
+DRAWING = {**ENCODERS, **GENERATORS}
+
+
+def feeds(model: ModelFile) -> tuple[dict[str, np.ndarray], np.ndarray]:
+    """What a model that draws is fed there, by name, for three images; and what it draws of it here."""
+    random, coder = np.random.default_rng(2), Coder(model.network())
+    if coder.encodes:
+        images = random.integers(0, 256, (3, 16, 16, 3)).astype(np.uint8)
+        codes = coder.means(coder.encode(model.preprocessor.apply(images)))
+        return {"image": images}, coder.decode(codes)
+    codes, labels = coder.random_codes(random, 3), np.array([1, 0, 1])
+    return {coder.code: codes, **coder.class_values(labels)}, coder.decode(codes, None, labels)
+
+
+@pytest.mark.parametrize("likelihood", ["gaussian", "free", "bernoulli"])
+@pytest.mark.parametrize("name", DRAWING)
+def test_networks_that_draw_draw_the_same_there(name: str, likelihood: str, tmp_path: Path) -> None:
+    plan = DRAWING[name].network_for(16).for_classes(2, 1)
+    if name in ENCODERS:
+        drawing = Drawing(mean="free") if likelihood == "free" else Drawing(likelihood=likelihood)
+        plan = NetworkPlan((*plan.nodes[:-1], replace(plan.nodes[-1], layer=drawing)))
+    network = Network.start(plan, (16, 16, 3), 5)
+    preprocessor = Preprocessor(Preprocessing(input_size=16), (0.1, 0.2, 0.3), (0.5, 0.6, 0.7))
+    model = ModelFile(plan, network.weights, preprocessor, ("a", "b"), "images")
+    write_onnx(model, tmp_path / "model.onnx")
+    fed, here = feeds(model)
+    evaluator = ReferenceEvaluator(str(tmp_path / "model.onnx"))
+    assert set(evaluator.input_names) == set(fed)
+    assert evaluator.output_names == ["drawn"]
+    there = np.asarray(evaluator.run(None, fed)[0])
+    assert there.shape == here.shape == (3, 16, 16, 3)
+    assert np.ptp(here, axis=0).max() > 1e-3, "drawings that do not depend on what is fed prove nothing"
+    assert np.abs(there - here).max() < 1e-5

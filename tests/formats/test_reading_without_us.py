@@ -18,6 +18,7 @@ from attentive_lens.formats.reading import read_model
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.blocks import BLOCKS, Residual, Squeeze, built
 from attentive_lens.plan.encoders import ENCODERS
+from attentive_lens.plan.generators import GENERATORS
 from attentive_lens.plan.layers import (
     LAYERS,
     Add,
@@ -141,6 +142,9 @@ DRAWING = {
 }
 
 
+PAIRS = {name: generator.network_for(16) for name, generator in GENERATORS.items()}
+
+
 def written(file: Path, plan: NetworkPlan, preprocessing: Preprocessing, seed: int = 0) -> Path:
     random = np.random.default_rng(seed)
     network = Network.start(plan.with_outputs(4), preprocessing.shape, seed)
@@ -183,8 +187,27 @@ def test_the_page_s_code_draws_our_images(name: str, tmp_path: Path) -> None:
     assert code()["probabilities"](file, pixels)[0] == pytest.approx(ours, abs=2e-5)
 
 
+@pytest.mark.parametrize("name", PAIRS)
+def test_the_page_s_code_draws_of_our_noise(name: str, tmp_path: Path) -> None:
+    plan = PAIRS[name].for_classes(2, 1)
+    network = Network.start(plan, (16, 16, 3), 3)
+    file = tmp_path / "model.alens"
+    preprocessor = Preprocessor.plain(Preprocessing(input_size=16))
+    ModelFile(plan, network.weights, preprocessor, ("a", "b"), "images").write(file)
+    coder = Coder(read_model(file).network())
+    codes, labels = coder.random_codes(np.random.default_rng(1), 4), np.array([0, 1, 1, 0])
+    pixels = np.zeros((4, 16, 16, 3), np.uint8)
+    given = {coder.code: codes, **coder.class_values(labels)}
+    drawn = code()["probabilities"](file, pixels, given)[0]
+    assert drawn == pytest.approx(coder.decode(codes, None, labels), abs=2e-5)
+    middle = code()["probabilities"](file, pixels)[0]
+    assert middle == pytest.approx(coder.decode(np.zeros_like(codes)), abs=2e-5)
+    assert np.abs(drawn - middle).max() > 0.01
+
+
 def test_every_layer_and_block_is_tried() -> None:
-    tried = {node.layer.kind for plan in (*PLANS.values(), *DRAWING.values()) for node in plan.nodes}
+    plans = (*PLANS.values(), *DRAWING.values(), *PAIRS.values())
+    tried = {node.layer.kind for plan in plans for node in plan.nodes}
     assert tried == LAYERS.keys()
     assert BLOCKS, "blocks are written out as the layers they are made of"
 

@@ -8,19 +8,20 @@ from pathlib import Path
 
 import pytest
 
-from attentive_lens.errors import BadValue, LensError
+from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.plan.augmentation import STEPS
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
 from attentive_lens.plan.outline import commented, settings
-from attentive_lens.plan.plan import CHOICES, SECTIONS, Plan
+from attentive_lens.plan.plan import CHOICES, DRAWING, PAIRED, SECTIONS, Plan
 from attentive_lens.plan.starters import STARTERS
 
 
-@pytest.mark.parametrize("name", STARTERS)
+@pytest.mark.parametrize("name", [*STARTERS, *DRAWING])
 def test_a_plan_that_explains_itself_is_read_back_the_same(name: str) -> None:
-    plan = Plan().changed({"network": name, "seed": 3, "base.run": 2, "base.until": "relu 1"})
+    started = Plan().changed({"network": name, "seed": 3})
+    plan = started.changed({"base.run": 2, "base.until": started.network.nodes[1].name})
     assert Plan.read(tomllib.loads(commented(plan))) == plan
 
 
@@ -55,23 +56,43 @@ def test_every_key_has_its_meaning_unit_and_allowed_words_before_it() -> None:
 
 
 def test_every_key_that_is_listed_is_taken_and_no_other() -> None:
+    pair = Plan().changed({"network": "generator"})
     for own in settings():
         section, _, name = own.key.partition(".")
-        if section in CHOICES and name:
-            kind = next(k for k, value in CHOICES[section].items() if name in value.specs())
-            made = (
-                CHOICES[section][kind]() if name not in getattr(Plan(), section).specs() else getattr(Plan(), section)
-            )
-            value = tomllib.loads(f"v = {own.default}")["v"]
-            assert getattr(Plan().changed({section: made.kind, own.key: value}), section) == made, own.key
+        start = pair if section in PAIRED else Plan()
+        value = tomllib.loads(f"v = {own.default}")["v"] if own.default else None
+        if section in start.choices and name:
+            rows = start.choices[section]
+            kind = next(k for k, known in rows.items() if name in known.specs())
+            made = rows[kind]() if name not in getattr(start, section).specs() else getattr(start, section)
+            changed = getattr(start.changed({section: made.kind, own.key: value}), section)
+            assert changed.kind == made.kind
+            assert getattr(changed, name) == getattr(made, name) == value, own.key
         elif section != "base":
-            assert Plan().changed({own.key: tomllib.loads(f"v = {own.default}")["v"]}) == Plan(), own.key
+            assert start.changed({own.key: value}) == start, own.key
     keys = {own.key for own in settings()}
     assert len(keys) == len(settings())
-    with pytest.raises(BadValue) as caught:
-        Plan().changed({"nothing": 1})
-    assert all(key in caught.value.remedy for key in keys)
+    for start in (Plan(), pair):
+        with pytest.raises(BadValue) as caught:
+            start.changed({"nothing": 1})
+        named = {key for key in keys if key.partition(".")[0] not in PAIRED or start.task.is_pair}
+        assert all(key in caught.value.remedy for key in named)
     assert all(own.meaning.endswith(".") and own.allowed for own in settings())
+
+
+def test_settings_of_a_discriminator_are_taken_by_pairs_alone() -> None:
+    for section, rows in PAIRED.items():
+        for start in (Plan(), Plan().changed({"network": "variational"})):
+            for settings_ in ({section: next(iter(rows))}, {f"{section}.kind": next(iter(rows))}):
+                with pytest.raises(BadUsage, match="network=generator"):
+                    start.changed(settings_)
+            with pytest.raises(BadUsage, match="network=generator"):
+                Plan.read({**start.write(), section: {"kind": next(iter(rows))}})
+            assert section not in start.write()
+            assert f"[{section}]" not in commented(start)
+    pair = Plan().changed({"network": "generator", "discriminator_optimiser.learning_rate": 0.01})
+    assert pair.discriminator_optimiser.learning_rate == 0.01
+    assert Plan.read(tomllib.loads(commented(pair))) == pair
 
 
 def test_the_page_of_settings_is_the_list() -> None:

@@ -15,7 +15,7 @@ from attentive_lens.plan.layers import Convolution, Flatten, LeakyRelu, Output, 
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.intervals import interval
-from attentive_lens.training.advice import ADVICE, OF_DRAWING, OVERRULES, Finding, Record, advise
+from attentive_lens.training.advice import ADVICE, OF_DRAWING, OF_PAIRS, OVERRULES, Finding, Record, advise
 from attentive_lens.training.advice.fitting import over_fits_since, still_falls
 from attentive_lens.training.advice.inputs import scaled, strength
 from attentive_lens.training.advice.layers import normalised_after
@@ -357,7 +357,7 @@ def test_whatever_a_run_did_advice_is_whole_and_its_plan_differs(
 
 def test_overruled_advice_is_advice_and_nothing_silences_itself() -> None:
     for kind, silent in OVERRULES.items():
-        assert {kind} | silent <= ADVICE.keys() | OF_DRAWING.keys()
+        assert {kind} | silent <= ADVICE.keys() | OF_DRAWING.keys() | OF_PAIRS.keys()
         assert kind not in silent
 
 

@@ -68,6 +68,7 @@ COMMANDS: dict[str, str] = {
     "decode": "drawing.Decode",
     "draw": "drawing.DrawImages",
     "reconstruct": "drawing.Reconstruct",
+    "fidelity": "fidelity.MeasureFidelity",
     "probe": "bases.ProbeBase",
     "rates": "rates.SweepRates",
     "try": "explaining/inspecting",

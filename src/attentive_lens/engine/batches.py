@@ -94,11 +94,18 @@ def learn(
 
 
 def statistics(
-    network: Network, images: Array, route: Route, context: StepContext, thread_pool: ThreadPool, cut: Cut | None = None
+    network: Network,
+    images: Array,
+    route: Route,
+    context: StepContext,
+    thread_pool: ThreadPool,
+    cut: Cut | None = None,
+    edited: Mapping[str, Array] | None = None,
 ) -> Mapping[str, Array]:
     """Sums over a batch, N×H×W×C, of the layers that normalise over it and are trained; see `Network.absorb`.
 
-    With a ``cut`` over several processes, images are this one's rows of the batch.
+    With a ``cut`` over several processes, images are this one's rows of the batch, and so are the outputs in
+    ``edited``, which stand in for what their nodes would give.
     """
     cut = cut or Cut(len(images), network.multiply_adds)
     ready = network.prepared()
@@ -106,8 +113,10 @@ def statistics(
 
     def piece(k: int) -> Pass[Mapping[str, Array]]:
         a, b = (edge - begin for edge in cut.spans[k])
-        shard_context = replace(context, piece=cut.first + k)
-        trace: Trace = yield from network.forward_pass(images[a:b], route=route, context=shard_context, ready=ready)
+        own = {name: values[a:b] for name, values in (edited or {}).items()}
+        trace: Trace = yield from network.forward_pass(
+            images[a:b], route=route, context=replace(context, piece=cut.first + k), ready=ready, edited=own
+        )
         return trace.sums
 
     return together(thread_pool, piece, cut)[0]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import numpy as np
 
@@ -14,17 +14,25 @@ Judge = Callable[[Array, Array], tuple[Array, Array]]
 """Losses N of a network's outputs by the targets, and their gradients."""
 
 
-def where_it_began(network: Network, images: Array, targets: Array, context: StepContext, loss: Judge) -> str:
+def where_it_began(
+    network: Network,
+    images: Array,
+    targets: Array,
+    context: StepContext,
+    loss: Judge,
+    edited: Mapping[str, Array] | None = None,
+) -> str:
     """In words, the first place of a step with NaN or infinity: images, a layer's output, the loss, or a gradient.
 
-    Empty where these images have none.
+    Empty where these images have none. Outputs in ``edited`` stand in for what their nodes would give.
     """
     if not np.isfinite(images).all():
         return "in the images themselves"
     names = [node.name for node in network.plan.nodes]
     route = network.route(frozenset(network.weights), nodes=frozenset(names))
     with np.errstate(all="ignore"):
-        trace = alone(network.forward_pass(images, route=route, context=context, watch=frozenset(names)))
+        watch = frozenset(names)
+        trace = alone(network.forward_pass(images, route=route, context=context, watch=watch, edited=edited))
         for name in names:
             if not np.isfinite(trace.outputs[name]).all():
                 return f"at the layer {name}, going forward"

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from attentive_lens.core.random import random_generator
-from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.engine.arrays import Array, Labels, Weights
 from attentive_lens.engine.batches import inference, together
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.likelihoods import Likelihood, divergence, likelihood, log_density, shown
@@ -56,15 +56,22 @@ class Coder:
 
     def __init__(self, network: Network) -> None:
         self.network = network
-        node = network.plan.code
+        node, drawing = network.plan.code, network.plan.drawing
         self.code, self.is_variational = node.name, node.layer.is_variational
+        self.encodes = not node.layer.is_input
+        """Whether images have codes; if not, it draws of noise."""
         self.statistics = node.after[0] if self.is_variational else node.name
         """The node whose output means and log variances are, or the codes."""
         self.samples = int(getattr(node.layer, "samples", 1))
-        # Any: the plan says that the last layer draws
-        self.drawing: Any = network.plan.nodes[-1].layer
+        self.is_even = getattr(node.layer, "distribution", "") == "uniform"
+        self.class_inputs = network.plan.class_inputs
+        # Any: the plan says that this layer draws
+        self.drawing: Any = drawing.layer
+        self.drawn = drawing.name
         facts = {fact.name: fact.shape for fact in network.facts}
         self.size = facts[self.code][0]
+        self.classes = max((facts[name][0] for name in self.class_inputs), default=0)
+        """That it is told of; 0 where it draws without."""
 
     def learn(
         self,
@@ -134,19 +141,39 @@ class Coder:
         """The codes N×D that stand for an image."""
         return statistics[:, : self.size]
 
-    def raw(self, codes: Array, thread_pool: ThreadPool | None = None) -> Array:
-        """What is drawn of codes N×D, before a sigmoid."""
-        none = np.broadcast_to(np.zeros(1, self.network.dtype), (len(codes), *self.network.image_shape))
-        edited = {self.code: codes.astype(self.network.dtype, copy=False)}
-        return inference(self.network, none, thread_pool, edited=edited)
+    def nothing(self, count: int) -> Array:
+        """In place of so many images, where none is looked at."""
+        return np.broadcast_to(np.zeros(1, self.network.dtype), (count, *self.network.image_shape))
 
-    def decode(self, codes: Array, thread_pool: ThreadPool | None = None) -> Array:
-        """Images N×S×S×C, 0–1, of codes N×D."""
-        parts = [
-            shown(self.drawing, self.raw(codes[first : first + AT_ONCE], thread_pool))
-            for first in range(0, max(1, len(codes)), AT_ONCE)
-        ]
+    def class_values(self, labels: Labels | None) -> dict[str, Array]:
+        """Node → output N×K, for the classes N of images; nothing where it is told none."""
+        if labels is None or not self.class_inputs:
+            return {}
+        values = np.zeros((len(labels), self.classes), self.network.dtype)
+        known = (labels >= 0) & (labels < self.classes)
+        values[known, labels[known]] = 1
+        values[~known] = 1 / self.classes
+        return dict.fromkeys(self.class_inputs, values)
+
+    def raw(self, codes: Array, thread_pool: ThreadPool | None = None, labels: Labels | None = None) -> Array:
+        """What is drawn of codes N×D, of classes N where it is told them, before a sigmoid."""
+        edited = {self.code: codes.astype(self.network.dtype, copy=False), **self.class_values(labels)}
+        return inference(self.network, self.nothing(len(codes)), thread_pool, self.drawn, edited)
+
+    def decode(self, codes: Array, thread_pool: ThreadPool | None = None, labels: Labels | None = None) -> Array:
+        """Images N×S×S×C, 0–1, of codes N×D, of classes N where it is told them."""
+        parts = []
+        for first in range(0, max(1, len(codes)), AT_ONCE):
+            part = slice(first, first + AT_ONCE)
+            raw = self.raw(codes[part], thread_pool, None if labels is None else labels[part])
+            parts.append(shown(self.drawing, raw))
         return np.concatenate(parts)
+
+    def random_codes(self, rng: np.random.Generator, count: int) -> Array:
+        """So many codes N×D: standard normal, or even from -1 to 1 where the noise is."""
+        if self.is_even:
+            return rng.uniform(-1, 1, (count, self.size)).astype(np.float32)
+        return rng.standard_normal((count, self.size), np.float32)
 
     def bound(
         self, statistics: Array, targets: Array, noise: Array | None, thread_pool: ThreadPool | None = None

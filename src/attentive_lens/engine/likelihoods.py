@@ -14,6 +14,7 @@ import numpy as np
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.special import expit
 from attentive_lens.plan.layers import Drawing
+from attentive_lens.plan.layers.coding import NO_LIKELIHOOD
 
 LOG_TWO_PI = math.log(2 * math.pi)
 
@@ -76,7 +77,12 @@ def likelihood(settings: Drawing, raw: Array, images: Array, log_variance: Array
 
 
 def shown(settings: Drawing, raw: Array) -> Array:
-    """What is drawn as pixels 0–1: the mean of every pixel's distribution; a free mean is cut off at the ends."""
+    """What is drawn as pixels 0–1: the mean of every pixel's distribution; a free mean is cut off at the ends.
+
+    Without a likelihood it is drawn from -1 to 1.
+    """
+    if settings.likelihood == NO_LIKELIHOOD:
+        return ((raw + 1) / 2).clip(0, 1)
     if settings.likelihood == "gaussian" and settings.mean == "free":
         return raw.clip(0, 1)
     return np.asarray(expit(raw), raw.dtype)

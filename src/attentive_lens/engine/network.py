@@ -38,11 +38,14 @@ class Route:
         Nodes (`IMAGE` for the image) whose output's gradient is wanted.
     walked : frozenset of str
         Nodes (and perhaps the image) that the gradient must reach or pass; nothing below is walked.
+    normalising : frozenset of str
+        Nodes that normalise by the batch: those that learn, by whichever route.
     """
 
     trainable: frozenset[str]
     nodes: frozenset[str]
     walked: frozenset[str]
+    normalising: frozenset[str]
 
 
 @dataclass
@@ -173,7 +176,7 @@ class Network:
         for name, sources in self._sources.items():
             if walked.intersection(sources) or (name in trainable and name in self.weights):
                 walked.add(name)
-        return Route(trainable & self.weights.keys(), frozenset(asked_nodes), frozenset(walked))
+        return Route(trainable & self.weights.keys(), frozenset(asked_nodes), frozenset(walked), trainable)
 
     def prepared(self) -> dict[str, object]:
         """What the layers work out of their weights once for many pieces; holds until the weights change."""
@@ -215,11 +218,9 @@ class Network:
         Trace
             With the outputs of the watched nodes and the raw scores under `answers`.
         """
-        walk = self.forward_pass(
-            images, route=route, context=context, watch=watch, ready=ready, edited=edited, answers=answers
-        )
+        more: Any = {"route": route, "context": context, "watch": watch, "ready": ready, "edited": edited}
         with np.errstate(over="ignore", invalid="ignore"):  # who asks looks whether the answers are numbers
-            return alone(walk)
+            return alone(self.forward_pass(images, **more, answers=answers))
 
     def forward_pass(
         self,
@@ -260,7 +261,7 @@ class Network:
                 saved: Any = out
             else:
                 sums = None
-                if layer.settings.whole_batch and context is not None and (route is None or name in route.trainable):
+                if layer.settings.whole_batch and context is not None and (route is None or name in route.normalising):
                     sums = trace.sums[name] = yield layer.sums(inputs[0])
                 overwrite = (
                     layer.may_overwrite

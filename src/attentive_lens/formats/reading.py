@@ -36,7 +36,7 @@ from attentive_lens.plan.layers.base import product
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import MOST_NODES
 from attentive_lens.plan.preprocessing import Preprocessing
-from attentive_lens.plan.tasks import IMAGES, Classify, Encode, TaskSettings
+from attentive_lens.plan.tasks import IMAGES, Classify, Encode, Generate, TaskSettings
 
 WEIGHTS, OPTIMISER = "weights.safetensors", "optimiser.safetensors"
 NEEDED = ("network.json", "preprocessing.json", "classes.json", "card.json", WEIGHTS)
@@ -175,7 +175,8 @@ def _check_output(plan: NetworkPlan, output: object, classes: int, settings: Pre
     """Whether what the network gives goes with what is made of it, and with the classes."""
     if not isinstance(output, str) or output not in (*OUTPUTS, IMAGES):
         _refuse(f"its output function {output!r:.40} is none of {', '.join((*OUTPUTS, IMAGES))}")
-    task: TaskSettings = Encode() if output == IMAGES else Classify()
+    draws = Generate() if plan.meeting else Encode()
+    task: TaskSettings = draws if output == IMAGES else Classify()
     if (error := task.misfit(plan, settings)) is not None:
         _refuse(error.why)
     if output == IMAGES:

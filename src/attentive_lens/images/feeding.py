@@ -6,7 +6,7 @@ import queue
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -38,11 +38,14 @@ class Batch:
         Each row summing to 1; or images 0–1, which are to be drawn.
     count : int
         Images of the whole batch; as many as there are if left out.
+    labels : ndarray, N int64
+        Classes of images that are to be drawn.
     """
 
     images: NDArray[np.float32]
     targets: NDArray[np.float32]
     count: int = -1
+    labels: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
 
     def __post_init__(self) -> None:
         if self.count < 0:
@@ -124,7 +127,7 @@ class Feed:
         variants = augment(pixels, members.tolist(), self.augmentation, self.seed, variant, wanted)
         if self.draws:
             drawn = variants.images if self.draws == "augmented" else self.preprocessor.targets(pixels[wanted])
-            return Batch(self.preprocessor.apply(variants.images), drawn.clip(0, 1), count)
+            return Batch(self.preprocessor.apply(variants.images), drawn.clip(0, 1), count, own)
         targets[each, own] = 1 - variants.shares
         targets[each, labels[variants.partners]] += variants.shares
         return Batch(self.preprocessor.apply(variants.images), targets, count)

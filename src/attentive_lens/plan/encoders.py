@@ -5,9 +5,10 @@ Each is made for a side of image and so many channels. To add one: its parts and
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any, ClassVar
 
 from attentive_lens.plan.blocks import built
 from attentive_lens.plan.layers import (
@@ -26,6 +27,7 @@ from attentive_lens.plan.layers import (
     TransposedConvolution,
 )
 from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.tasks import Encode
 
 USUAL_SIDE, USUAL_CHANNELS = 64, 3
 LEAST_SIDE = 8
@@ -42,6 +44,10 @@ class Encoder:
     name: str
     when: str
     parts: Callable[[int, int], list[LayerSettings]]
+
+    task: ClassVar[type[Encode]] = Encode
+    brings: ClassVar[Mapping[str, Any]] = {}
+    """What a plan takes over with it; nothing."""
 
     def network_for(self, side: int, channels: int = USUAL_CHANNELS) -> NetworkPlan:
         """The network for prepared images of ``side`` pixels and so many channels."""

@@ -75,7 +75,9 @@ class Examination:
     faults: tuple[Fault, ...]
 
 
-def examine(nodes: Sequence[Node], image: Shape | None, units: int | None = None) -> Examination:
+def examine(
+    nodes: Sequence[Node], image: Shape | None, units: int | None = None, classes: int | None = None
+) -> Examination:
     """Facts and faults of nodes, each of which should stand after those it is fed by.
 
     Parameters
@@ -86,6 +88,8 @@ def examine(nodes: Sequence[Node], image: Shape | None, units: int | None = None
         Of a prepared image; None looks at names and sources alone.
     units : int, optional
         Scores that the output must have; an output that names none has so many.
+    classes : int, optional
+        That images are of, where that is known.
     """
     if len(nodes) > MOST_NODES:
         why = f"it has {len(nodes)} layers, and {MOST_NODES} are the most"
@@ -100,6 +104,8 @@ def examine(nodes: Sequence[Node], image: Shape | None, units: int | None = None
         last = place == len(nodes) - 1
         wrong = _wiring(node, known, everyone, last) or _scores(node, last, units)
         if wrong is None and all(source in shapes for source in node.after):
+            if classes is not None and node.layer.is_class:
+                node = replace(node, layer=node.layer.for_classes(classes))
             if node.layer.is_output and units is not None:
                 node = replace(node, layer=node.layer.for_scores(units))
             try:
@@ -148,7 +154,7 @@ def _wiring(node: Node, known: set[str], everyone: set[str], last: bool) -> Faul
             why = f"{source} {why}" if later else f"no layer before it is called {source}"
             remedy = f"Use one of: {listed(sorted(known))}"
             return fault("circle" if later else "sources", f"The layer {name} has nothing to stand after", why, remedy)
-    if node.layer.is_output and not last:
+    if node.layer.is_output and not node.layer.draws and not last:
         why = "its scores are the network's, and layers follow it"
         return fault("output", f"The output {name} is not the last layer", why, "Take it out, or put it at the end")
     return None
@@ -198,6 +204,8 @@ def _with_settings(source: str, nodes: Sequence[Node], facts: Mapping[str, Facts
 def _field(layer: LayerSettings, input_shape: Shape, sources: Sequence[_Field]) -> _Field:
     """What an output sees of the image, the step between neighbours, and where the first one's window begins."""
     reach = layer.reach(input_shape)
+    if layer.is_meeting:
+        sources = sources[:1]
     step, start = sources[0][1], min(source[2] for source in sources)
     seen = [source[0] for source in sources]
     if reach is None or any(side is None for side in seen):

@@ -48,7 +48,10 @@ class Normal(InitialisationSettings):
     kind: ClassVar[str] = "normal"
     idea: ClassVar[str] = "Normal with one standard deviation for every layer."
 
-    std: float = spec(0.01, label="standard deviation", low=0.0, high=10.0, meaning="Of the weights drawn.")
+    std: float = spec(0.01, label="standard deviation", low=0.0, high=10.0, meaning="Of the weights drawn, about 0.")
+    scale_std: float = spec(
+        0.0, label="deviation of scales", low=0.0, high=10.0, meaning="Of the scales of batch normalisations, about 1."
+    )
 
 
 @dataclass(frozen=True)

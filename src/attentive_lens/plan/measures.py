@@ -19,12 +19,15 @@ class Measure:
         Whether more is better.
     meaning : str
         One sentence.
+    is_share : bool
+        Whether it is a part of something, told in hundredths.
     """
 
     name: str
     label: str
     higher: bool
     meaning: str
+    is_share: bool = True
 
     def better(self, value: float, than: float) -> bool:
         """Whether one value is better than another."""
@@ -35,7 +38,7 @@ MEASURES: dict[str, Measure] = {
     measure.name: measure
     for measure in (
         Measure("accuracy", "accuracy", True, "Part of the images whose class is answered rightly."),
-        Measure("loss", "loss", False, "Mean loss, without label smoothing and class weights."),
+        Measure("loss", "loss", False, "Mean loss, without label smoothing and class weights.", is_share=False),
         Measure("top_5", "top-5 accuracy", True, "Part of the images whose class is among the five answered most."),
         Measure(
             "balanced_accuracy", "balanced accuracy", True, "Mean of the classes' own accuracies: each counts once."
@@ -48,14 +51,37 @@ OURS = tuple(MEASURES)
 DRAWN: dict[str, Measure] = {
     measure.name: measure
     for measure in (
-        Measure("bound", "lower bound", True, "Lower bound of the log likelihood of an image, in nats."),
+        Measure("bound", "lower bound", True, "Lower bound of the log likelihood of an image, in nats.", False),
         Measure(
-            "reconstruction", "reconstruction", False, "Minus the log likelihood of an image by its codes, in nats."
+            "reconstruction",
+            "reconstruction",
+            False,
+            "Minus the log likelihood of an image by its codes, in nats.",
+            is_share=False,
         ),
-        Measure("divergence", "divergence", False, "Of an image's codes from the standard normal ones, in nats."),
+        Measure(
+            "divergence", "divergence", False, "Of an image's codes from the standard normal ones, in nats.", False
+        ),
     )
 }
-"""Of networks that draw images; known of training images, too."""
+"""Of networks that draw images again; known of training images, too."""
+GENERATED: dict[str, Measure] = {
+    measure.name: measure
+    for measure in (
+        Measure("variety", "variety", True, "Distance between two drawings, in parts of that between two images."),
+        Measure("discriminator_loss", "discriminator loss", False, "What the discriminator makes small.", False),
+        Measure("real_right", "real judged real", True, "Part of the real images that the discriminator judges real."),
+        Measure("drawn_right", "drawn judged drawn", True, "Part of the drawings that the discriminator judges drawn."),
+        Measure("at_limit", "at limits", False, "Part of a drawing's values at their limit, beyond that of images."),
+        Measure("grid", "grid", False, "How far even and odd pixels of drawings differ, beyond those of images."),
+        Measure(
+            "discriminator_learning_rate", "discriminator learning rate", True, "Mean over an epoch's steps.", False
+        ),
+    )
+}
+"""Of adversarial pairs, beside the loss, which is the generator's; variety and what follows of validation alone, the
+learning rate of training alone.
+"""
 take_kinds(MEASURES, "plan.measures", Measure)
 
 

@@ -57,6 +57,11 @@ class NetworkPlan:
         last = self.nodes[-1]
         return NetworkPlan((*self.nodes[:-1], replace(last, layer=last.layer.for_scores(units))))
 
+    def for_classes(self, classes: int, units: int) -> NetworkPlan:
+        """The same network for so many classes, told by so many scores."""
+        nodes = tuple(replace(node, layer=node.layer.for_classes(classes)) for node in self.nodes)
+        return NetworkPlan(nodes).with_outputs(units)
+
     def node(self, name: str) -> Node:
         """The node of that name; `NotHere` if there is none."""
         for node in self.nodes:
@@ -67,8 +72,34 @@ class NetworkPlan:
 
     @property
     def draws(self) -> bool:
-        """Whether it gives images, not scores of classes."""
-        return self.nodes[-1].layer.draws
+        """Whether it draws images."""
+        return any(node.layer.draws for node in self.nodes)
+
+    @property
+    def drawing(self) -> Node:
+        """The layer that gives the images it draws; `NotHere` if there is none, or several."""
+        drawings = [node for node in self.nodes if node.layer.draws]
+        if len(drawings) != 1:
+            why = f"{len(drawings)} of its layers are drawings"
+            raise NotHere("The network cannot draw", why, "Let exactly one layer be «drawing»")
+        return drawings[0]
+
+    @property
+    def class_inputs(self) -> frozenset[str]:
+        """Nodes that say which class an image is of."""
+        return frozenset(node.name for node in self.nodes if node.layer.is_class)
+
+    @property
+    def meeting(self) -> str:
+        """Where drawn and real images come in to be told apart; empty in a network that has no discriminator."""
+        return next((node.name for node in self.nodes if node.layer.is_meeting), "")
+
+    @property
+    def discriminator(self) -> frozenset[str]:
+        """All nodes but those that draw, in an adversarial pair; none in other networks."""
+        if not self.meeting:
+            return frozenset()
+        return frozenset(node.name for node in self.nodes) - self.up_to(self.drawing.name)
 
     @property
     def code(self) -> Node:
@@ -76,8 +107,14 @@ class NetworkPlan:
         codes = [node for node in self.nodes if node.layer.is_code]
         if len(codes) != 1:
             why = f"{len(codes)} of its layers are codes"
-            raise NotHere("The network cannot draw", why, "Let exactly one layer be «codes» or «normal codes»")
+            remedy = "Let exactly one layer be «codes», «normal codes» or «noise»"
+            raise NotHere("The network cannot draw", why, remedy)
         return codes[0]
+
+    @property
+    def judges(self) -> frozenset[str]:
+        """Nodes of a discriminator that see the image; the others see the class alone."""
+        return frozenset(name for name in self.discriminator if self.meeting in self.up_to(name))
 
     def up_to(self, name: str) -> frozenset[str]:
         """Names of the node and of all that feed it."""

@@ -14,7 +14,7 @@ from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
 from attentive_lens.plan.nodes import USUALLY, Learning
-from attentive_lens.plan.plan import CHOICES, SECTIONS, Plan
+from attentive_lens.plan.plan import CHOICES, DRAWING, PAIRED, SECTIONS, Plan
 from attentive_lens.plan.starters import STARTERS
 
 
@@ -58,9 +58,9 @@ def settings() -> list[Setting]:
     ]
     for section in SECTIONS:
         rows += _rows(section, getattr(plan, section))
-    for section, kinds in CHOICES.items():
+    for section, kinds in (CHOICES | PAIRED).items():
         rows += _choice(section, kinds, getattr(plan, section))
-    starters = ", ".join(STARTERS)
+    starters = ", ".join((*STARTERS, *DRAWING))
     rows.append(Setting("network", toml("three blocks"), "The network: one of the starting ones.", "", starters))
     rows.append(
         Setting("augmentation", toml("default"), "The changes: none, or those of a new plan.", "", "none, default")
@@ -135,7 +135,7 @@ def commented(plan: Plan) -> str:
     lines += [f"format = {plan.write()['format']}", *_key("name", plan.name, NAME), *_key("seed", plan.seed, SEED), ""]
     for section in SECTIONS:
         lines += [f"[{section}]", *_keys(getattr(plan, section)), ""]
-    for section, kinds in CHOICES.items():
+    for section, kinds in plan.choices.items():
         lines += _chosen(section, kinds, getattr(plan, section))
     if plan.base is not None:
         lines += ["[base]", *_keys(plan.base), ""]

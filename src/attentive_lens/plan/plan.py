@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,8 +12,9 @@ from attentive_lens.plan.augmentation import DEFAULT_AUGMENTATION, STEPS, Augmen
 from attentive_lens.plan.averaging import AVERAGING, AveragingSettings, NoAveraging
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import read_network
-from attentive_lens.plan.encoders import ENCODERS
-from attentive_lens.plan.initialisations import INITIALISATIONS, He, InitialisationSettings
+from attentive_lens.plan.encoders import ENCODERS, Encoder
+from attentive_lens.plan.generators import GENERATORS, Generator
+from attentive_lens.plan.initialisations import INITIALISATIONS, He, InitialisationSettings, Orthogonal
 from attentive_lens.plan.losses import LOSSES, CrossEntropy, LossSettings
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.optimisers import OPTIMISERS, Adam, OptimiserSettings
@@ -22,7 +23,7 @@ from attentive_lens.plan.schedules import SCHEDULES, Constant, ScheduleSettings
 from attentive_lens.plan.split import Split
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.plan.stopping import Stopping
-from attentive_lens.plan.tasks import TASKS, Classify, Encode, TaskSettings
+from attentive_lens.plan.tasks import TASKS, Classify, TaskSettings
 from attentive_lens.plan.training import Training
 
 FORMAT = 1
@@ -43,6 +44,14 @@ CHOICES: dict[str, Mapping[str, type[Kind]]] = {
     "averaging": AVERAGING,
 }
 """Parts of a plan that are one of a table's values each, by the ``kind`` in their section."""
+PAIRED: dict[str, Mapping[str, type[Kind]]] = {
+    "discriminator_optimiser": OPTIMISERS,
+    "discriminator_schedule": SCHEDULES,
+    "discriminator_initialisation": INITIALISATIONS,
+}
+"""Likewise, of plans whose task trains a pair: how its second network, the discriminator, learns."""
+DRAWING: dict[str, Encoder | Generator] = {**ENCODERS, **GENERATORS}
+"""Starting networks that draw; each brings its task."""
 _OUTLINE = "«attentive-lens plan new» writes a whole plan"
 _WHOLE = {"name", "seed", "network", "augmentation", *(f"base.{name}" for name in Base.specs())}
 
@@ -73,6 +82,9 @@ class Plan:
     initialisation: InitialisationSettings = He()
     averaging: AveragingSettings = NoAveraging()
     task: TaskSettings = Classify()
+    discriminator_optimiser: OptimiserSettings = Adam(learning_rate=4e-4, beta1=0.0, beta2=0.9)
+    discriminator_schedule: ScheduleSettings = Constant()
+    discriminator_initialisation: InitialisationSettings = Orthogonal(gain=1.0)
 
     def __post_init__(self) -> None:
         if isinstance(self.seed, bool) or not isinstance(self.seed, int) or not 0 <= self.seed < 2**63:
@@ -102,6 +114,19 @@ class Plan:
         return self.network.up_to(self.base.until)
 
     @property
+    def choices(self) -> dict[str, Mapping[str, type[Kind]]]:
+        """Its parts that are one of a table's values each."""
+        return CHOICES | PAIRED if self.task.is_pair else CHOICES
+
+    def units(self, classes: int) -> int:
+        """Scores that its network gives, for so many classes."""
+        return self.task.units(self.loss, classes)
+
+    def network_for(self, classes: int) -> NetworkPlan:
+        """Its network as it is for so many classes."""
+        return self.network.for_classes(classes, self.units(classes))
+
+    @property
     def outputs(self) -> str:
         """What makes answers of what its network gives, as it stands in a model file."""
         return self.task.output(self.loss)
@@ -126,7 +151,7 @@ class Plan:
         Settings left out stand at their defaults, but nothing is done that is not written: without augmentation no
         image is changed, and a plan without a network is refused. ``network`` may name a starting one.
         """
-        known = {"format", "name", "seed", "augmentation", "network", "base", *SECTIONS, *CHOICES}
+        known = {"format", "name", "seed", "augmentation", "network", "base", *SECTIONS, *CHOICES, *PAIRED}
         for key in table:
             if key not in known:
                 raise unknown_word("plan", key, known)
@@ -140,7 +165,7 @@ class Plan:
         for key, kind in SECTIONS.items():
             if key in table:
                 parts[key] = kind.read(_table(key, table[key]))
-        for key, rows in CHOICES.items():
+        for key, rows in (CHOICES | PAIRED).items():
             if key in table:
                 parts[key] = read_kind(key, rows, table[key])
         if "base" in table:
@@ -149,21 +174,21 @@ class Plan:
         network = table.get("network", ())
         if isinstance(network, str):
             parts["network"] = _starter(network, parts.get("preprocessing", Preprocessing()))
-            parts.setdefault("task", Encode() if network in ENCODERS else Classify())
-            parts.setdefault("name", network)
-            return cls(**parts)
+            drawing = DRAWING.get(network)
+            brings = {"task": drawing.task(), **drawing.brings} if drawing is not None else {}
+            return _paired(cls(**{"name": network, **brings, **parts}), table)
         if not network:
             remedy = f"Add [[network]] sections, or the line «network = 'three blocks'» at its top; {_OUTLINE}"
             raise BadValue("The plan has no network", "there is nothing in it that could be trained", remedy)
         parts["network"] = read_network(network)
-        return cls(**parts)
+        return _paired(cls(**parts), table)
 
     def write(self) -> dict[str, Any]:
         """The table that `read` makes this plan from."""
         table: dict[str, Any] = {"format": FORMAT, "name": self.name, "seed": self.seed}
         for key in SECTIONS:
             table[key] = getattr(self, key).write()
-        for key in CHOICES:
+        for key in self.choices:
             table[key] = getattr(self, key).write_kind()
         if self.base is not None:
             table["base"] = self.base.write()
@@ -191,15 +216,15 @@ class Plan:
                 if name not in part.specs():
                     raise unknown_word("plan", key, frozenset(f"{section}.{known}" for known in part.specs()))
                 plan = replace(plan, **{section: part.with_(**{name: value})})
-            elif section in CHOICES:
+            elif section in CHOICES or section in PAIRED:
                 chosen: Any = _chosen(section, name, value, getattr(plan, section))
                 plan = replace(plan, **{section: chosen})
             elif key in ("name", "seed"):
                 plan = replace(plan, **{key: value})
             elif key == "network":
-                if isinstance(value, str) and value in ENCODERS:
+                if isinstance(value, str) and value in DRAWING:
                     continue  # it came with its task
-                renamed = value if plan.name in STARTERS or plan.name in ENCODERS else plan.name
+                renamed = value if plan.name in STARTERS or plan.name in DRAWING else plan.name
                 plan = replace(plan, network=_starter(value, _prepared(settings, plan)), name=renamed)
             elif key == "augmentation":
                 if value not in ("none", "default"):
@@ -209,9 +234,10 @@ class Plan:
                 base[name] = value
             else:
                 sections = {f"{s}.{n}" for s, kind in SECTIONS.items() for n in kind.specs()}
-                sections |= {f"{s}.{n}" for s, rows in CHOICES.items() for kind in rows.values() for n in kind.specs()}
-                raise unknown_word("plan", key, sections | {*_WHOLE, *CHOICES})
-        return replace(plan, base=Base.read(base)) if base else plan
+                rows = plan.choices
+                sections |= {f"{s}.{n}" for s, kinds in rows.items() for kind in kinds.values() for n in kind.specs()}
+                raise unknown_word("plan", key, sections | {*_WHOLE, *rows})
+        return _paired(replace(plan, base=Base.read(base)) if base else plan, settings)
 
     def _for_task(self, settings: Mapping[str, Any]) -> Plan:
         """With the task, network and preprocessing that settings name, where a network that draws is among them."""
@@ -219,26 +245,31 @@ class Plan:
         if not isinstance(name, str | None) or not isinstance(task, str | None):
             return self  # refused where it is read
         preprocessing = _prepared(settings, self)
-        starts = self.name in ENCODERS and self.network == _starter(self.name, self.preprocessing)
+        starts = self.name in DRAWING and self.network == _starter(self.name, self.preprocessing)
         if name is None and task is None:
             name = self.name if starts and preprocessing != self.preprocessing else None
-        elif name is None and task in TASKS and TASKS[task].draws != self.task.draws:
-            name = next(iter(ENCODERS)) if TASKS[task].draws else "three blocks"
-        if name not in ENCODERS and not (self.task.draws and name in STARTERS):
+        elif name is None and task in TASKS and task != self.task.kind:
+            name = next((word for word, each in DRAWING.items() if each.task.kind == task), "three blocks")
+        if name not in DRAWING and not (self.task.draws and name in STARTERS):
             return self
-        kind = Encode if name in ENCODERS else Classify
+        kind = DRAWING[name].task if name in DRAWING else Classify
+        brings: dict[str, Any] = {}
+        if kind.kind != self.task.kind:
+            before = next((each.brings for each in DRAWING.values() if each.task.kind == self.task.kind), {})
+            usual = {key: getattr(Plan(), key) for key, value in before.items() if getattr(self, key) == value}
+            brings = usual | {"task": kind(), **(DRAWING[name].brings if name in DRAWING else {})}
         return replace(
             self,
             preprocessing=preprocessing,
-            task=self.task if isinstance(self.task, kind) else kind(),
             network=_starter(name, preprocessing),
-            name=name if self.name in STARTERS or self.name in ENCODERS else self.name,
+            name=name if self.name in STARTERS or self.name in DRAWING else self.name,
+            **brings,
         )
 
 
 def _chosen(section: str, name: str, setting: Any, value: Kind) -> Kind:
     """A choice of another kind, or with one of its settings changed."""
-    rows = CHOICES[section]
+    rows = (CHOICES | PAIRED)[section]
     if name in ("", "kind"):
         if not isinstance(setting, str) or setting not in rows:
             raise unknown_word(section, str(setting)[:60], frozenset(rows))
@@ -254,10 +285,10 @@ def _chosen(section: str, name: str, setting: Any, value: Kind) -> Kind:
 
 def _starter(name: Any, preprocessing: Preprocessing) -> NetworkPlan:
     """A starting network for images prepared so."""
-    if isinstance(name, str) and name in ENCODERS:
-        return ENCODERS[name].network_for(preprocessing.input_size, preprocessing.channels)
+    if isinstance(name, str) and name in DRAWING:
+        return DRAWING[name].network_for(preprocessing.input_size, preprocessing.channels)
     if not isinstance(name, str) or name not in STARTERS:
-        raise unknown_word("plan.network", str(name)[:60], frozenset((*STARTERS, *ENCODERS)))
+        raise unknown_word("plan.network", str(name)[:60], frozenset((*STARTERS, *DRAWING)))
     return STARTERS[name].network_for(preprocessing.input_size)
 
 
@@ -268,6 +299,15 @@ def read_augmentation(rows: Any) -> tuple[AugmentationStep, ...]:
             "plan.augmentation", f"a list of steps is needed, got {rows!r:.60}", "Write [[augmentation]] sections"
         )
     return tuple(read_kind("augmentation", STEPS, row) for row in rows)
+
+
+def _paired(plan: Plan, settings: Iterable[str]) -> Plan:
+    """The plan; `BadUsage` if settings are of a discriminator that it has not."""
+    named = next((key for key in settings if key.partition(".")[0] in PAIRED), "")
+    if named and not plan.task.is_pair:
+        why = f"the task is to {plan.task.kind}, and only «generate» trains a discriminator"
+        raise BadUsage(f"{named} cannot be set", why, "Start from a pair with it, as network=generator")
+    return plan
 
 
 def _prepared(settings: Mapping[str, Any], plan: Plan) -> Preprocessing:

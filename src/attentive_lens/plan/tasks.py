@@ -7,10 +7,14 @@ from typing import ClassVar
 
 from attentive_lens.core.values import Kind, spec
 from attentive_lens.errors import BadValue
+from attentive_lens.plan.layers.coding import NO_LIKELIHOOD
 from attentive_lens.plan.losses import LossSettings
+from attentive_lens.plan.measures import DRAWN, GENERATED, MEASURES, Measure
 from attentive_lens.plan.network import NetworkPlan
+from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.plan.preprocessing import Preprocessing
 
+ADVERSARIAL_LOSSES = ("non-saturating", "least squares", "hinge")
 IMAGES = "images"
 """In place of an output function in a model file: its network gives images, not scores."""
 
@@ -27,6 +31,10 @@ class TaskSettings(Kind):
 
     section: ClassVar[str] = "task"
     draws: ClassVar[bool] = False
+    is_pair: ClassVar[bool] = False
+    """Whether a second network, which tells drawn from real images, is trained with the one that draws."""
+    encodes: ClassVar[bool] = False
+    """Whether it gives every image codes."""
 
     @property
     def wanted(self) -> str:
@@ -37,8 +45,21 @@ class TaskSettings(Kind):
         """What makes answers of what the network gives, as it stands in a model file."""
         return IMAGES if self.draws else loss.output
 
+    def units(self, loss: LossSettings, classes: int) -> int:
+        """Scores that the network gives, for so many classes."""
+        return loss.outputs(classes)
+
+    @property
+    def measures(self) -> dict[str, Measure]:
+        """What its epochs are told by, beside the loss, what stands for all first."""
+        return DRAWN if self.draws else MEASURES
+
+    def loss_words(self, loss: LossSettings) -> str:
+        """What training makes small."""
+        return "minus the lower bound" if self.draws else loss.kind
+
     def best_by(self, chosen: str) -> str:
-        """The measure by which the best epoch is chosen."""
+        """The measure by which the best epoch is chosen; empty where that is always the last one."""
         return "loss" if self.draws else chosen
 
     def misfit(self, network: NetworkPlan, preprocessing: Preprocessing) -> BadValue | None:
@@ -46,8 +67,9 @@ class TaskSettings(Kind):
         del preprocessing
         if not network.draws:
             return None
-        why = "its last layer draws images, and the task is to answer classes"
-        return BadValue("The network does not fit the task", why, "Set task=encode, or let the last layer be «output»")
+        why = f"its layer {network.drawing.name} draws images, and the task is to answer classes"
+        remedy = f"Set task={'generate' if network.meeting else 'encode'}, or choose a network without it"
+        return BadValue("The network does not fit the task", why, remedy)
 
 
 @dataclass(frozen=True)
@@ -65,6 +87,7 @@ class Encode(TaskSettings):
     kind: ClassVar[str] = "encode"
     idea: ClassVar[str] = "Draws every image again from a few codes (auto-encoder), without looking at labels."
     draws: ClassVar[bool] = True
+    encodes: ClassVar[bool] = True
 
     divergence_weight: float = spec(
         1.0,
@@ -95,9 +118,15 @@ class Encode(TaskSettings):
     def misfit(self, network: NetworkPlan, preprocessing: Preprocessing) -> BadValue | None:
         """A network that does not draw images of the input's shape from one layer of codes."""
         what = "The network does not fit the task"
-        if not network.draws:
-            why = "its last layer gives scores of classes, and the task is to draw images"
+        if not network.nodes[-1].layer.draws:
+            why = "its last layer gives scores, and the task is to draw images again"
             return BadValue(what, why, "Choose one that draws, as network=variational, or set task=classify")
+        if getattr(network.nodes[-1].layer, "likelihood", "") == NO_LIKELIHOOD:
+            why = f"{network.nodes[-1].name} says of no image how likely it is"
+            return BadValue(what, why, "Set its likelihood to gaussian or bernoulli")
+        if any(node.layer.is_input for node in network.nodes):
+            why = "noise and classes are for networks that draw without an image"
+            return BadValue(what, why, "Take these layers out, or set task=generate")
         codes = [node.name for node in network.nodes if node.layer.is_code]
         if len(codes) != 1:
             why = f"{len(codes)} of its layers are codes, and images are drawn from one"
@@ -118,4 +147,96 @@ class Encode(TaskSettings):
         return None
 
 
-TASKS: dict[str, type[TaskSettings]] = {task.kind: task for task in (Classify, Encode)}
+@dataclass(frozen=True)
+class Generate(TaskSettings):
+    """Images of noise, by a network that is trained against another one, which tells them from real ones.
+
+    Goodfellow 2014, algorithm 1; told the class, Mirza & Osindero 2014.
+    """
+
+    kind: ClassVar[str] = "generate"
+    idea: ClassVar[str] = "Draws images of noise (generator), against a network that tells them from real ones."
+    draws: ClassVar[bool] = True
+    is_pair: ClassVar[bool] = True
+
+    adversarial_loss: str = spec(
+        "non-saturating",
+        label="adversarial loss",
+        choices=ADVERSARIAL_LOSSES,
+        meaning="What both make small: cross-entropy of real against drawn, each side its own; squared distances from"
+        " 1 and 0; or margins (hinge).",
+    )
+    discriminator_steps: int = spec(
+        1, label="discriminator steps", low=1, high=100, meaning="Batches the discriminator learns from for one step."
+    )
+    generator_steps: int = spec(
+        1, label="generator steps", low=1, high=100, meaning="Steps of the generator when its turn has come."
+    )
+    spectral_normalisation: bool = spec(
+        False,
+        label="spectral normalisation",
+        meaning="Every kernel and matrix of the discriminator that sees the image is used divided by its largest"
+        " singular value.",
+    )
+
+    @property
+    def wanted(self) -> str:
+        """Images as they are augmented."""
+        return "augmented"
+
+    def units(self, loss: LossSettings, classes: int) -> int:
+        """One: how real an image looks."""
+        return 1
+
+    @property
+    def measures(self) -> dict[str, Measure]:
+        """Of both networks."""
+        return GENERATED
+
+    def loss_words(self, loss: LossSettings) -> str:
+        """The generator's."""
+        return f"{self.adversarial_loss} loss of the generator"
+
+    def best_by(self, chosen: str) -> str:
+        """Nothing says of an epoch how good its drawings are: the last one counts."""
+        return ""
+
+    def misfit(self, network: NetworkPlan, preprocessing: Preprocessing) -> BadValue | None:
+        """A network that does not draw of noise, or whose drawings do not meet real images."""
+
+        def fault(why: str, remedy: str) -> BadValue:
+            return BadValue("The network does not fit the task", why, remedy)
+
+        start = "Start from one that does, as network=generator"
+        kinds = {
+            "noise": [node for node in network.nodes if node.layer.is_code and node.layer.is_input],
+            "drawing": [node for node in network.nodes if node.layer.draws],
+            "real or drawn": [node for node in network.nodes if node.layer.is_meeting],
+        }
+        for kind, nodes in kinds.items():
+            if len(nodes) != 1:
+                return fault(f"{len(nodes)} of its layers are «{kind}», and a pair has one", start)
+        (noise,), (drawing,), (meeting,) = kinds.values()
+        if network.nodes[-1].layer.draws or not network.nodes[-1].layer.is_output:
+            return fault("its last layer does not say how real an image looks", "Let it end with «output»")
+        if getattr(drawing.layer, "likelihood", "") != NO_LIKELIHOOD:
+            why = f"{drawing.name} has a likelihood, and here the discriminator judges what is drawn"
+            return fault(why, f"Set its likelihood to {NO_LIKELIHOOD}")
+        if meeting.after != (IMAGE, drawing.name):
+            why = f"{meeting.name} stands after {' and '.join(meeting.after)}"
+            return fault(why, f"Let it stand after {IMAGE} and {drawing.name}")
+        draws = network.up_to(drawing.name)
+        for node in network.nodes:
+            if node.name in draws:
+                if IMAGE in node.after and not node.layer.is_input:
+                    why = f"{node.name} looks at the image, and the generator draws without one"
+                    return fault(why, f"Let it stand after {noise.name}")
+                continue
+            for source in node.after:
+                if source in draws and node is not meeting and not network.node(source).layer.is_input:
+                    why = f"{node.name} of the discriminator looks at {source} of the generator"
+                    return fault(why, f"Let it stand after {meeting.name}")
+        return None
+
+
+TASKS: dict[str, type[TaskSettings]] = {task.kind: task for task in (Classify, Encode, Generate)}

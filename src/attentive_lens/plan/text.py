@@ -19,7 +19,7 @@ from attentive_lens.plan.layers import GlobalPooling, LayerSettings, Output
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE, Node
 from attentive_lens.plan.outline import toml
-from attentive_lens.plan.plan import CHOICES, FORMAT, SECTIONS, Plan
+from attentive_lens.plan.plan import FORMAT, SECTIONS, Plan
 from attentive_lens.plan.starters import STARTERS
 
 MOST_BYTES = 1 << 22
@@ -81,7 +81,7 @@ def written_lines(plan: Plan, nodes: Sequence[Node]) -> tuple[str, dict[str, int
         lines += ["", "[base]", *_pairs(plan.base.write())]
     for section in SECTIONS:
         lines += ["", f"[{section}]", *_pairs(getattr(plan, section).write())]
-    for section in CHOICES:
+    for section in plan.choices:
         lines += ["", f"[{section}]", *_pairs(getattr(plan, section).write_kind())]
     for step in plan.augmentation:
         lines += ["", "[[augmentation]]", *_pairs(step.write_kind())]

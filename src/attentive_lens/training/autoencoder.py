@@ -19,11 +19,11 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.tasks import Encode
 from attentive_lens.training.figures import Health
 from attentive_lens.training.film import SHOWN, Frame
-from attentive_lens.training.learner import NetworkLearner, Stepped
+from attentive_lens.training.learner import OneNetworkLearner, Stepped
 from attentive_lens.training.metrics import Metrics
 
 
-class AutoEncoder(NetworkLearner):
+class AutoEncoder(OneNetworkLearner):
     """A network that draws, made to give a high lower bound of the images' likelihood; labels are not looked at."""
 
     @property

@@ -23,11 +23,11 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.training.figures import Health
-from attentive_lens.training.learner import NetworkLearner, Stepped
+from attentive_lens.training.learner import OneNetworkLearner, Stepped
 from attentive_lens.training.metrics import Metrics, measured
 
 
-class Classifier(NetworkLearner):
+class Classifier(OneNetworkLearner):
     """A network that answers classes, by the plan's loss.
 
     Parameters

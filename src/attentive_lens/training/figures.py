@@ -22,20 +22,45 @@ class Figures:
 
     @property
     def main(self) -> float:
-        """The figure that stands for all, more being better: accuracy, or the lower bound where images are drawn."""
-        return self.accuracy if self.accuracy is not None else self.more.get("bound", -self.loss)
+        """The figure that stands for all, more being better: accuracy, the lower bound where images are drawn again, or
+        the variety of what is drawn of noise.
+        """
+        if self.accuracy is not None:
+            return self.accuracy
+        return self.more.get("bound", self.more.get("variety", -self.loss))
 
     @property
     def main_in_words(self) -> str:
         """91.3%, or −1,234 nats."""
         if self.accuracy is not None:
             return f"{self.accuracy:.1%}"
+        if "bound" not in self.more:
+            return f"{self.more['variety']:.0%}" if "variety" in self.more else f"{self.loss:.3g}"
         return f"{self.main:,.{0 if abs(self.main) >= 100 else 1}f} nats".replace("-", "\u2212")
 
     @property
     def named_in_words(self) -> str:
-        """Accuracy 91.3%, or lower bound −1,234 nats."""
-        return f"{'lower bound' if self.accuracy is None else 'accuracy'} {self.main_in_words}"
+        """Accuracy 91.3%, or lower bound −1,234 nats, or variety 85%."""
+        names = {"bound": "lower bound", "variety": "variety"}
+        named = next((words for name, words in names.items() if name in self.more), "loss")
+        return f"{'accuracy' if self.accuracy is not None else named} {self.main_in_words}"
+
+    @property
+    def in_words(self) -> str:
+        """What is told of an epoch in a line.
+
+        Accuracy and loss, the lower bound and its divergence, or both losses of a pair and what is judged right.
+        """
+        more = self.more
+        if self.accuracy is not None:
+            return f"{self.main_in_words} loss {self.loss:.3f}"
+        if "real_right" in more:
+            varied = f"variety {more['variety']:.0%}, " if "variety" in more else ""
+            return (
+                f"{varied}losses {self.loss:.3f} and {more['discriminator_loss']:.3f}, judged right: real"
+                f" {more['real_right']:.0%}, drawn {more['drawn_right']:.0%}"
+            )
+        return f"{self.main_in_words} (divergence {more.get('divergence', 0.0):.1f})"
 
     @classmethod
     def made(cls, values: Mapping[str, float]) -> Figures:

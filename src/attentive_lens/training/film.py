@@ -18,6 +18,8 @@ FRAMES = 60
 """Frames of a run, about: of a longer one every so many epochs one is kept."""
 SHOWN = 8
 """Images that are drawn again, and random codes."""
+MOST_SHOWN = 32
+"""Random codes where every class is drawn."""
 
 
 @dataclass(frozen=True)

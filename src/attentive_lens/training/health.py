@@ -61,7 +61,7 @@ class HealthWatch:
             if size > 0 and math.isfinite(gradient) and math.isfinite(moved):
                 self._steps.setdefault(node, []).append((moved / size, gradient / size))
 
-    def take(self, images: Array, targets: Array) -> Health:
+    def take(self, images: Array, targets: Array, edited: Mapping[str, Array] | None = None) -> Health:
         """What was noted since the last time, and how some images, prepared for the network, go through it.
 
         Parameters
@@ -70,6 +70,8 @@ class HealthWatch:
             Augmented training images.
         targets : ndarray, N×K
             What should be answered, each row summing to 1.
+        edited : mapping, optional
+            Node → outputs N×… that stand in for what it would give.
         """
         every = frozenset(self.network.layers)
         rectifiers = {node.name for node in self.network.plan.nodes if node.layer.is_rectifier}
@@ -77,7 +79,8 @@ class HealthWatch:
         def look(k: int) -> tuple[dict[str, tuple[float, int]], dict[str, Array], int]:
             """Sums of squares and values counted, greatest values of rectifiers, and right answers, of a piece."""
             part, wanted = images[k * PIECE : (k + 1) * PIECE], targets[k * PIECE : (k + 1) * PIECE]
-            outputs = self.network.forward(part, watch=every).outputs
+            own = {name: values[k * PIECE : (k + 1) * PIECE] for name, values in (edited or {}).items()}
+            outputs = self.network.forward(part, watch=every, edited=own).outputs
             scores = outputs[self.network.output]
             right = int((scores.argmax(axis=1) == wanted.argmax(axis=1)).sum()) if scores.shape == wanted.shape else 0
             sums = {}

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Mapping
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +16,7 @@ from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.batches import statistics
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network, Route, fingerprint
-from attentive_lens.engine.optimisers import OPTIMISERS, clip, norm
+from attentive_lens.engine.optimisers import OPTIMISERS, Optimiser, clip, norm
 from attentive_lens.engine.ranks import ALONE, Cut, Ranks
 from attentive_lens.engine.schedules import At, learning_rate_factor
 from attentive_lens.engine.threads import ThreadPool
@@ -25,6 +26,7 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.nodes import Learning, Node
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.schedules import ScheduleSettings
 from attentive_lens.plan.unfreezing import unfreezing_of
 from attentive_lens.training.averaging import AVERAGE, AVERAGING
 from attentive_lens.training.control import Rates, rate_at
@@ -40,6 +42,9 @@ STATISTICS_IMAGES = 1024
 
 Stepped = tuple[Metrics, float, Weights, Mapping[str, Array]]
 """Figures of a batch, the loss that was made small, its gradients, and sums over the batch."""
+
+
+AnyOptimiser: TypeAlias = Optimiser[Any]
 
 
 class SharedFault(LensError):
@@ -107,7 +112,7 @@ class Learner(ABC):
 
 
 class NetworkLearner(Learner):
-    """One network, one optimiser; subclasses say what a step makes small and how images are judged.
+    """Base of what trains a network: what all of these share but the step.
 
     Parameters
     ----------
@@ -168,14 +173,8 @@ class NetworkLearner(Learner):
         """How a batch of so many images is shared out."""
         return Cut(count, self.head.multiply_adds, self.ranks)
 
-    def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
-        """Forward, backward, step."""
-        self.ranks.say("learn", epoch=context.epoch, batch=context.batch, batches=batches, rates=self.rates)
-        if self.unfreezing.begins:
-            self.route = self._route_at(context.epoch)
-        since = {name: first * batches for name, first in self.unfreezing.begins.items()}
-        images, cut = self._fed(batch.images), self.cut(batch.count)
-        metrics, loss, gradients, sums = self.step(images, batch, context, cut, batches)
+    def sound(self, images: Array, batch: Batch, context: StepContext, loss: float, gradients: Weights) -> None:
+        """Refuse a step whose numbers ran away, and clip gradients that are too long."""
         length = norm(gradients)
         if not (np.isfinite(loss) and np.isfinite(length)):
             began = self._first(self.where_it_began(images, batch, context))
@@ -186,23 +185,20 @@ class NetworkLearner(Learner):
             )
         if self.plan.training.clip_norm:
             clip(gradients, length, self.plan.training.clip_norm)
-        factor = self.factor(context, batches)
+
+    def change(
+        self, optimiser: AnyOptimiser, gradients: Weights, factor: float, context: StepContext, batches: int
+    ) -> None:
+        """Take an optimiser's step, and look at it now and then."""
+        since = {name: first * batches for name, first in self.unfreezing.begins.items()}
         weights = self.network.weights
         if self.examples is not None and not self.ranks.index and self.watch.due(context.batch, batches):
             norms = self.watch.norms(gradients)
             before = {node: {name: a.copy() for name, a in weights[node].items()} for node in norms}
-            self.optimiser.step(weights, gradients, factor, since)
+            optimiser.step(weights, gradients, factor, since)
             self.watch.step(before, weights, norms)
         else:
-            self.optimiser.step(weights, gradients, factor, since)
-        self.head.absorb(sums)
-        self.averaging.after_step(weights)
-        self.learning_rate = self.plan.optimiser.learning_rate * factor
-        return metrics
-
-    @abstractmethod
-    def step(self, images: Array, batch: Batch, context: StepContext, cut: Cut, batches: int) -> Stepped:
-        """What a batch of so many in the epoch gives, its images as the head takes them; nothing is changed yet."""
+            optimiser.step(weights, gradients, factor, since)
 
     @abstractmethod
     def loss_on(self, batch: Batch) -> float:
@@ -216,13 +212,17 @@ class NetworkLearner(Learner):
         """What the first process found that found something."""
         return next(filter(None, self.ranks.gather_words(began)), "where gradients meet")
 
-    def factor(self, context: StepContext, batches: int) -> float:
-        """Of the plan's learning rate at a step of an epoch of so many: the schedule's, on the rate that was set."""
+    def factor(self, context: StepContext, batches: int, schedule: ScheduleSettings | None = None) -> float:
+        """Of the planned learning rate at a step of an epoch of so many: the schedule's, on the rate that was set.
+
+        Another ``schedule`` than the plan's takes its place.
+        """
         number, planned = context.epoch * batches + context.batch, self.plan.optimiser.learning_rate
         if self.driven_rate:
             return self.driven_rate / planned
         at = At(number, batches, self.plan.training.epochs, self.losses, self.plan.stopping.batches)
-        return learning_rate_factor(self.plan.schedule, at) * (rate_at(self.rates, number, planned) / planned)
+        scheduled = learning_rate_factor(schedule or self.plan.schedule, at)
+        return scheduled * (rate_at(self.rates, number, planned) / planned)
 
     def _fed(self, images: Array) -> Array:
         """What the head takes: the images themselves, or their outputs at the frozen node, kept or computed now."""
@@ -240,11 +240,14 @@ class NetworkLearner(Learner):
         head, context = self._evaluated()[1], StepContext(self.plan.seed, 0, 0, 0)
         totals: dict[str, Array] = {}
         for batch in self.examples(STATISTICS_IMAGES, 0):
-            cut = self.cut(batch.count)
-            images = self._fed(batch.images[cut.rows])
-            for name, sums in statistics(head, images, self.route, context, self.thread_pool, cut).items():
+            for name, sums in self.statistics(head, batch, context).items():
                 totals[name] = totals[name] + sums if name in totals else sums
         head.restate(totals)
+
+    def statistics(self, head: Network, batch: Batch, context: StepContext) -> Mapping[str, Array]:
+        """Sums over a whole batch of what normalises over it and learns; see `Network.restate`."""
+        cut = self.cut(batch.count)
+        return statistics(head, self._fed(batch.images[cut.rows]), self.route, context, self.thread_pool, cut)
 
     def _evaluated(self) -> tuple[Network, Network]:
         """The network that is judged, whole and after the frozen part: the one that trains, or the averaged one."""
@@ -323,3 +326,26 @@ class NetworkLearner(Learner):
             array, _, name = rest.partition("/")
             if node and name != AVERAGE:
                 self.optimiser.memory.setdefault((node, array), {})[name] = value.copy()
+
+
+class OneNetworkLearner(NetworkLearner):
+    """One network, one optimiser; subclasses say what a step makes small and how images are judged."""
+
+    def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
+        """Forward, backward, step."""
+        self.ranks.say("learn", epoch=context.epoch, batch=context.batch, batches=batches, rates=self.rates)
+        if self.unfreezing.begins:
+            self.route = self._route_at(context.epoch)
+        images, cut = self._fed(batch.images), self.cut(batch.count)
+        metrics, loss, gradients, sums = self.step(images, batch, context, cut, batches)
+        self.sound(images, batch, context, loss, gradients)
+        factor = self.factor(context, batches)
+        self.change(self.optimiser, gradients, factor, context, batches)
+        self.head.absorb(sums)
+        self.averaging.after_step(self.network.weights)
+        self.learning_rate = self.plan.optimiser.learning_rate * factor
+        return metrics
+
+    @abstractmethod
+    def step(self, images: Array, batch: Batch, context: StepContext, cut: Cut, batches: int) -> Stepped:
+        """What a batch of so many in the epoch gives, its images as the head takes them; nothing is changed yet."""

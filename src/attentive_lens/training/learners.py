@@ -14,6 +14,7 @@ from attentive_lens.images.feeding import Batch
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.frost import frozen_part
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.adversary import Adversary
 from attentive_lens.training.autoencoder import AutoEncoder
 from attentive_lens.training.classifier import Classifier
 from attentive_lens.training.learner import NetworkLearner
@@ -29,6 +30,8 @@ def learner_for(
     ranks: Ranks = ALONE,
 ) -> NetworkLearner:
     """What learns the plan's task; ``counts`` are the training images of each class."""
+    if plan.task.is_pair:
+        return Adversary(network, plan, preprocessor, thread_pool, "", examples, ranks)
     if plan.task.draws:
         return AutoEncoder(network, plan, preprocessor, thread_pool, "", examples, ranks)
     frozen = frozen_part(plan).node

@@ -344,6 +344,8 @@ class _Loop:
         """Better by the plan's measure, or as good at a lower loss; until one was evaluated the last epoch counts."""
         if new is None:
             return self.here.best is None
+        if not self.plan.best_by:
+            return True
         measure = MEASURES[self.plan.best_by]
         check_known(measure.name, new.figures)
         if self.here.best is None:

@@ -103,7 +103,7 @@ def check(
     """Read a plan file and say what its network is, layer by layer, or all that is wrong with it, line by line."""
     _check_all(file, classes, workspace)
     plan = read(file)
-    facts = plan.network.with_outputs(plan.loss.outputs(classes or 2)).facts(plan.preprocessing.shape)
+    facts = plan.network_for(classes or 2).facts(plan.preprocessing.shape)
     if as_json:
         rows = tuple(LayerFacts(fact.name, fact.shape, fact.weights, fact.multiply_adds) for fact in facts)
         say_json(PlanChecked(plan.name, sum(fact.weights for fact in facts), rows))
@@ -171,7 +171,7 @@ def show(
         raise BadUsage("A run has its own plan", "it never changes", "Leave out --plan and --set")
     chosen, classes = _of_workspace(plan, settings, workspace, run, classes)
     stored = frozen_part(chosen)
-    network = chosen.network.with_outputs(chosen.loss.outputs(classes))
+    network = chosen.network_for(classes)
     facts = network.facts(chosen.preprocessing.shape)
     cost = sum(fact.multiply_adds for fact in facts)
     price = None

@@ -169,19 +169,12 @@ class NewEpochs:
 
 def epoch_line(epoch: EpochEvent) -> str:
     """One epoch in words and figures."""
-    held = f" · validation {_in_words(epoch.validation)}" if epoch.validation is not None else ""
+    held = f" · validation {epoch.validation.in_words}" if epoch.validation is not None else ""
     star = " · best so far" if epoch.best else ""
     return (
-        f"epoch {epoch.epoch:>3} · training {_in_words(epoch.training)}{held}"
+        f"epoch {epoch.epoch:>3} · training {epoch.training.in_words}{held}"
         f" · learning rate {epoch.learning_rate:.3g} · {epoch.seconds:.1f} s{star}"
     )
-
-
-def _in_words(figures: Figures) -> str:
-    """Accuracy and loss, or the lower bound and its divergence."""
-    if figures.accuracy is None:
-        return f"{figures.main_in_words} (divergence {figures.more.get('divergence', 0.0):.1f})"
-    return f"{figures.main_in_words} loss {figures.loss:.3f}"
 
 
 def summary(trained: Trained) -> RunEnded:

@@ -40,7 +40,7 @@ def faults_of(text: str, classes: int | None = None, workspace: Workspace | None
     if reading.faults or reading.nodes is None or reading.settings is None:
         return tuple(PlanFault(fault.line, fault.error) for fault in reading.faults)
     image = reading.settings.preprocessing.shape
-    units = None if classes is None else reading.settings.loss.outputs(classes)
+    units = None if classes is None else reading.settings.units(classes)
     faults = []
     for fault in examine(reading.nodes, image, units).faults:
         words = tuple(repair.words for repair in repairs(reading.nodes, fault, image, units))

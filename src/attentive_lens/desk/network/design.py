@@ -156,7 +156,8 @@ class Design:
         """Facts and faults of the network drawn."""
         plan, nodes, units = self.plan, self.nodes, self._units(self.plan)
         if self._examined is None or self._examined[:3] != (plan, nodes, units):
-            self._examined = (plan, nodes, units, examine(nodes, plan.preprocessing.shape, units))
+            classes = None if self._classes is None else self._classes()
+            self._examined = (plan, nodes, units, examine(nodes, plan.preprocessing.shape, units, classes))
         return self._examined[3]
 
     def remedies(self, fault: Fault) -> tuple[Remedy, ...]:
@@ -252,7 +253,7 @@ class Design:
         return summary
 
     def _units(self, plan: Plan) -> int | None:
-        return None if self._classes is None else plan.loss.outputs(self._classes())
+        return None if self._classes is None else plan.units(self._classes())
 
     def _sound(self, plan: Plan, nodes: Nodes) -> Drawn:
         """The nodes, and the plan that they make, or the plan as it is if they make none."""
@@ -326,7 +327,7 @@ def save_plan(file: Path, plan: Plan) -> None:
 
 def facts_of(plan: Plan, classes: int) -> tuple[NetworkPlan, tuple[Facts, ...]]:
     """The plan's network with an answer for each class, and its facts."""
-    network = plan.network.with_outputs(plan.loss.outputs(classes))
+    network = plan.network_for(classes)
     return network, network.facts(plan.preprocessing.shape)
 
 

@@ -22,6 +22,7 @@ WAYS = {
 OF_WHAT = "; ".join(f"{way}: {words}" for way, words in WAYS.items())
 PICTURES, ARRAYS = (".png",), (".npy", ".npz")
 """Endings of the files that images are written to: one picture of all, or the numbers themselves."""
+OF_CLASS = "The class that is to be drawn, by a network that is told it; each in turn if left out."
 WHERE = "Where they go: a picture of all (.png), or the numbers (.npy, or .npz with the codes)."
 
 
@@ -40,9 +41,13 @@ class Drawn:
         Codes that an image is drawn of.
     file : str
         Where they were written; empty if nowhere.
+    classes : tuple of str
+        By class number.
     images : ndarray, N×S×S×C uint8
     codes : ndarray, N×D float32
         Of each.
+    labels : ndarray, N int64
+        Class that each was to be; -1 where the network is told none.
     """
 
     run: int
@@ -50,8 +55,10 @@ class Drawn:
     columns: int
     size: int
     file: str
+    classes: tuple[str, ...]
     images: NDArray[np.uint8]
     codes: NDArray[np.float32]
+    labels: NDArray[np.int64]
 
     def words(self) -> Iterator[str]:
         """How many, of what, and where they are."""
@@ -71,12 +78,18 @@ class DrawImages(Request[Drawn]):
     workspace: str
     run: int
     way: str = spec("samples", choices=tuple(WAYS), meaning=f"Of what: {OF_WHAT}.")
-    count: int = spec(36, low=1, high=10_000, meaning="Images; of a manifold the nearest square of it.")
+    count: int = spec(
+        36,
+        low=1,
+        high=10_000,
+        meaning="Images; of a manifold the nearest square of it, of classes a row each.",
+    )
     seed: int = spec(0, low=0, meaning="Of the random codes.")
     across: int = spec(1, low=1, meaning="Of a manifold: the code that changes from left to right, from 1.")
     down: int = spec(2, low=1, meaning="Of a manifold: the code that changes from top to bottom.")
     first: int = spec(0, low=0, meaning="Of a way between: number of the image where it begins.")
     second: int = spec(0, low=0, meaning="And of that where it ends.")
+    class_name: str = spec("", label="class", meaning=OF_CLASS)
     file: str = spec("", meaning=WHERE)
 
 
@@ -91,6 +104,7 @@ class Decode(Request[Drawn]):
     workspace: str
     run: int
     codes: str = spec("", meaning="File of codes, .csv, .npy or .npz.")
+    class_name: str = spec("", label="class", meaning=OF_CLASS)
     file: str = spec("", meaning=WHERE)
     values: tuple[float, ...] = ()
 

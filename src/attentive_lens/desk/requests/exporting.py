@@ -35,9 +35,11 @@ class Exported:
     images : int
         That the written file was asked about by the standard's evaluator; 0 where there is nothing to be asked.
     same : int
-        Of these, how many it gives the same class.
+        Of these, how many it gives the same class, or draws the same.
     most : float
-        By how much an answer differs at most.
+        By how much an answer, or a pixel, differs at most.
+    draws : bool
+        Whether it draws images.
     """
 
     file: str
@@ -45,16 +47,19 @@ class Exported:
     images: int
     same: int
     most: float
+    draws: bool = False
 
     def words(self) -> Iterator[str]:
         """Where it is, and whether it answers as the model does."""
         yield f"{self.file}: {self.bytes / 1e6:.1f} MB."
         if self.images:
             right = "all of" if self.same == self.images else f"{self.same} of"
-            yield (
-                f"The standard's own evaluator gives {right} {self.images} images the class that the model gives;"
-                f" an answer differs by {self.most:.1g} at most."
+            does = (
+                f"draws {right} {self.images} images as the model does; a pixel"
+                if self.draws
+                else f"gives {right} {self.images} images the class that the model gives; an answer"
             )
+            yield f"The standard's own evaluator {does} differs by {self.most:.1g} at most."
 
 
 @dataclass(frozen=True)

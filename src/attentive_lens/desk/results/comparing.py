@@ -17,7 +17,6 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.intervals import Z, interval
 from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.scoring.scores import Scores
-from attentive_lens.training.figures import Figures
 from attentive_lens.workspace import Run, Workspace
 
 NETWORK = "network"
@@ -53,6 +52,8 @@ class RunRow:
         Whether it stands first.
     rates_changed : bool
         Whether another learning rate was set while it trained.
+    main_in_words : str
+        Accuracy, or what stands for a run that draws; empty without a validation set.
     """
 
     run: int
@@ -71,11 +72,7 @@ class RunRow:
     note: str = ""
     pinned: bool = False
     rates_changed: bool = False
-
-    @property
-    def main_in_words(self) -> str:
-        """Accuracy, or the lower bound of a run that draws; empty without a validation set."""
-        return "" if self.loss is None else Figures(self.loss, self.accuracy).main_in_words
+    main_in_words: str = ""
 
 
 @dataclass(frozen=True)
@@ -336,6 +333,7 @@ def row_of(
         about.note,
         about.pinned,
         bool(view.rates),
+        validation.main_in_words if validation is not None else "",
     )
 
 

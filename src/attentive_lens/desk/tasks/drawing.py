@@ -31,7 +31,7 @@ from attentive_lens.desk.results.drawing_files import (
     write_codes,
     write_picture,
 )
-from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data, model_of
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, class_number, model_and_data, model_of
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.threads import ThreadPool
@@ -43,20 +43,32 @@ from attentive_lens.workspace import Run, Workspace
 TABLE = (".csv",)
 
 
-def coder_of(model: ModelFile, run: int) -> Coder:
+def coder_of(model: ModelFile, run: int, encodes: bool = False) -> Coder:
     """The two halves of a model that draws.
 
     Raises
     ------
     BadUsage
-        If it answers classes.
+        If it answers classes, or draws of noise where images are to be given codes.
     """
     if not model.draws:
         why = "its network answers classes (task=classify)"
         raise BadUsage(
             f"Run {run} draws no images", why, "Choose a run with task=encode, as network=variational trains"
         )
-    return Coder(model.network())
+    coder = Coder(model.network())
+    if encodes and not coder.encodes:
+        why = "its network draws of noise (task=generate)"
+        raise BadUsage(f"Run {run} gives images no codes", why, "Choose a run with task=encode")
+    return coder
+
+
+def random_codes(place: Workspace, run: Run, coder: Coder, rng: np.random.Generator, count: int) -> Job[Array]:
+    """So many codes or noises, like those of training images where codes have no distribution of their own."""
+    codes = coder.random_codes(rng, count)
+    if coder.encodes and not coder.is_variational:
+        codes = yield from _like_images(place, run, coder, codes)
+    return codes
 
 
 def draw(request: DrawImages) -> Job[Drawn]:
@@ -64,27 +76,39 @@ def draw(request: DrawImages) -> Job[Drawn]:
     check_ending(request.file, (*PICTURES, *ARRAYS))
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
-    coder = coder_of(model_of(run.model), run.number)
+    model = model_of(run.model)
+    coder = coder_of(model, run.number, request.way == "between")
+    labels = None
     if request.way == "between":
         codes = yield from _between(place, run, coder, request)
         of, columns = f"the way from image {request.first} to image {request.second}", len(codes)
     elif request.way == "manifold":
         codes, of = _manifold(coder, request)
         columns = math.isqrt(len(codes))
+        if coder.classes:
+            name = request.class_name or model.classes[0]
+            labels, of = _labels(model, coder, name, len(codes)), f"{of}, all {name}"
     else:
         random = random_generator(request.seed, "codes for samples")
-        codes = random.standard_normal((request.count, coder.size), np.float32)
-        if not coder.is_variational:
-            codes = yield from _like_images(place, run, coder, codes)
-        of, columns = f"{request.count} random codes, seed {request.seed}", math.ceil(math.sqrt(request.count))
-    return (yield from _drawn(coder, run.number, codes, of, columns, request.file))
+        named = coder.classes and not request.class_name
+        each = max(1, request.count // coder.classes) if named else request.count
+        codes = yield from random_codes(place, run, coder, random, each)
+        columns = each if named else math.ceil(math.sqrt(each))
+        of = f"{request.count} random codes, seed {request.seed}"
+        if named:  # the same noise for every class
+            codes, labels = np.tile(codes, (coder.classes, 1)), np.repeat(np.arange(coder.classes), each)
+            of = f"{each} of each class, of the same noise, seed {request.seed}"
+        elif request.class_name:
+            labels, of = _labels(model, coder, request.class_name, each), f"{of}, all {request.class_name}"
+    return (yield from _drawn(model, coder, run.number, codes, labels, of, columns, request.file))
 
 
 def decode(request: Decode) -> Job[Drawn]:
     """See `Decode`."""
     check_ending(request.file, (*PICTURES, *ARRAYS))
     run = Workspace.open(Path(request.workspace)).run(request.run)
-    coder = coder_of(model_of(run.model), run.number)
+    model = model_of(run.model)
+    coder = coder_of(model, run.number)
     if not request.values and not request.codes:
         raise BadUsage("Nothing is drawn", "no file of codes is named", "Name one, as «encode» writes it")
     codes = np.array([request.values], np.float32) if request.values else read_codes(Path(request.codes))
@@ -96,7 +120,9 @@ def decode(request: Decode) -> Job[Drawn]:
     if not np.isfinite(codes).all():
         raise BadValue("The codes do not fit the run", "some of them are no numbers", "Take these rows out")
     of = f"codes of {Path(request.codes).name}" if request.codes else "codes given"
-    return (yield from _drawn(coder, run.number, codes, of, math.ceil(math.sqrt(len(codes))), request.file))
+    labels = _labels(model, coder, request.class_name, len(codes))
+    columns = math.ceil(math.sqrt(len(codes)))
+    return (yield from _drawn(model, coder, run.number, codes, labels, of, columns, request.file))
 
 
 def encode(request: EncodeImages) -> Job[Encoded]:
@@ -200,7 +226,7 @@ def reconstruct(request: Reconstruct) -> Job[Reconstructed]:
 
 def _of_set(place: Workspace, run: Run, on: str) -> Job[tuple[ModelFile, Data, Coder, NDArray[np.int64]]]:
     """A run's model, its images, its halves, and the places of a set's images."""
-    coder = coder_of(model_of(run.model), run.number)
+    coder = coder_of(model_of(run.model), run.number, encodes=True)
     model, data = yield from model_and_data(place, run)
     members = data.members(on)
     if not len(members):
@@ -248,16 +274,47 @@ def _like_images(place: Workspace, run: Run, coder: Coder, noise: Array) -> Job[
     return np.asarray(own.mean(axis=0) + noise * own.std(axis=0), np.float32)
 
 
-def _drawn(coder: Coder, run: int, codes: Array, of: str, columns: int, file: str) -> Job[Drawn]:
-    """Images of codes, written where a file is named."""
+def _labels(model: ModelFile, coder: Coder, name: str, count: int) -> NDArray[np.int64] | None:
+    """Classes of so many drawings: the one named, else each in turn; None where the network is told none.
+
+    Raises
+    ------
+    BadUsage
+        If a class is named and it is told none, or not that one.
+    """
+    if not coder.classes:
+        if name:
+            why = "its network is told no class"
+            raise BadUsage("No class can be chosen", why, "Leave it out, or train «generator, by class»")
+        return None
+    if not name:
+        return np.arange(count) % coder.classes
+    return np.full(count, class_number(model, name))
+
+
+def _drawn(
+    model: ModelFile,
+    coder: Coder,
+    run: int,
+    codes: Array,
+    labels: NDArray[np.int64] | None,
+    of: str,
+    columns: int,
+    file: str,
+) -> Job[Drawn]:
+    """Images of codes and classes, written where a file is named."""
     parts = []
     with ThreadPool(THREADS) as thread_pool:
         for first in range(0, len(codes), AT_ONCE):
-            parts.append(Preprocessor.pixels(coder.decode(codes[first : first + AT_ONCE], thread_pool)))
+            part = slice(first, first + AT_ONCE)
+            own = None if labels is None else labels[part]
+            parts.append(Preprocessor.pixels(coder.decode(codes[part], thread_pool, own)))
             yield Progress(min(len(codes), first + AT_ONCE), len(codes), "drawing")
     images = np.concatenate(parts)
     if file.lower().endswith(PICTURES):
         write_picture(Path(file), sheet(images, columns))
     elif file:
-        write_arrays(Path(file), {"images": images, "codes": codes}, "images")
-    return Drawn(run, of, columns, coder.size, file, images, codes.astype(np.float32))
+        classes = {} if labels is None else {"labels": labels}
+        write_arrays(Path(file), {"images": images, "codes": codes, **classes}, "images")
+    own = np.full(len(images), -1) if labels is None else labels
+    return Drawn(run, of, columns, coder.size, file, model.classes, images, codes.astype(np.float32), own)

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.files import check_folder_of, write_bytes
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.random import random_generator
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import references
 from attentive_lens.desk.requests.exporting import Exported, ExportModel
 from attentive_lens.desk.results.exporting import write_archive
 from attentive_lens.engine.arrays import Array
-from attentive_lens.errors import BadUsage
+from attentive_lens.engine.encoding import Coder
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.base import SHELF
@@ -23,6 +25,8 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting.predictor import Predictor
 from attentive_lens.workspace import Run, Workspace
 
+LEVEL = 1 / 255
+"""Of pixels, 0 to 1."""
 SETS = ("test", "validation", "training")
 """Sets that a sample is taken from, the first that has images."""
 
@@ -38,9 +42,6 @@ def export(request: ExportModel) -> Job[Exported]:
     yield Progress(0, 1, request.doing)
     model = read_model(source)
     images, same, most = 0, 0, 0.0
-    if ending == ".onnx" and model.draws:
-        why = "its network draws images, and ONNX is written of networks that answer classes"
-        raise BadUsage(f"{file} was not written", why, "Export it as .alens, .npz or .safetensors")
     if ending == ".onnx":
         from attentive_lens.formats.onnx.writing import write_onnx  # only here: the schemas take long to load
 
@@ -53,7 +54,7 @@ def export(request: ExportModel) -> Job[Exported]:
             write_bytes(file, source.read_bytes())
     else:
         _write_weights(model.flat(request.half), file, ending)
-    return Exported(str(file), file.stat().st_size, images, same, most)
+    return Exported(str(file), file.stat().st_size, images, same, most, model.draws)
 
 
 def _model_of(place: Workspace, wanted: str) -> tuple[Path, Plan, Run | None]:
@@ -77,16 +78,43 @@ def _sample(place: Workspace, plan: Plan, run: Run | None, count: int) -> list[N
 
 
 def _compared(file: Path, model: ModelFile, pictures: list[NDArray[np.uint8]]) -> Job[tuple[int, int, float]]:
-    """How many pictures there were, how many get the same class there, and by how much answers differ at most."""
+    """How many images there were, how many get the same class there, and by how much answers differ at most.
+
+    Of a model that draws, how many are drawn the same to a level of 8 bits, and by how much pixels, 0 to 1, differ.
+    """
     if not pictures:
         return 0, 0, 0.0
     from attentive_lens.formats.onnx.checking import answers_of
+    from attentive_lens.formats.onnx.writing import INPUT
 
+    if model.draws:
+        feeds, here = _drawn(model, pictures, INPUT)
+        there = yield from answers_of(file, feeds)
+        apart = np.abs(there - here).reshape(len(here), -1).max(axis=1)
+        return len(here), int((apart < LEVEL).sum()), float(apart.max())
     predictor = Predictor.of(model)
     scores = predictor.scores(predictor.prepare(np.stack([model.preprocessor.resized(each) for each in pictures])))
-    there = yield from answers_of(file, pictures)
+    there = yield from answers_of(file, [{INPUT: picture[None]} for picture in pictures])
     same = there.argmax(axis=1) == predictor.predicted(scores)
     return len(pictures), int(same.sum()), float(np.abs(there - predictor.checked(scores)).max())
+
+
+def _drawn(
+    model: ModelFile, pictures: list[NDArray[np.uint8]], image: str
+) -> tuple[list[dict[str, NDArray[Any]]], Array]:
+    """What a model that draws is fed for as many images, and what it draws here: pictures again, or of noise."""
+    coder, count = Coder(model.network()), len(pictures)
+    if coder.encodes:
+        fitted = np.stack([model.preprocessor.resized(each) for each in pictures])
+        codes = coder.means(coder.encode(model.preprocessor.apply(fitted)))
+        return [{image: picture[None]} for picture in pictures], coder.decode(codes)
+    codes, labels = coder.random_codes(random_generator(0, "codes for samples"), count), np.arange(count)
+    labels %= max(1, coder.classes)
+    arrays = {coder.code: codes, **coder.class_values(labels)}
+    feeds: list[dict[str, NDArray[Any]]] = [
+        {name: array[k : k + 1] for name, array in arrays.items()} for k in range(count)
+    ]
+    return feeds, coder.decode(codes, None, labels)
 
 
 def _write_weights(flat: Mapping[str, Array], file: Path, ending: str) -> None:

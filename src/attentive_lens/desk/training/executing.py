@@ -150,7 +150,7 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, control: RunC
     if launch.resume:
         journal.write("resume", epoch=position.epoch)
     if last is None:
-        loss = "minus the lower bound" if plan.task.draws else plan.loss.kind
+        loss = plan.task.loss_words(plan.loss)
         journal.write("start", plan=plan.name, epochs=plan.training.epochs, loss_function=loss)
     else:
         epochs_told = {epoch.epoch for epoch in RunReader(claimed).view().epochs}

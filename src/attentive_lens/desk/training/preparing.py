@@ -169,13 +169,17 @@ def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Netw
     """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
     if not plan.task.draws:
         plan.loss.check(len(data.collection.taught))
-    units = plan.loss.outputs(len(data.collection.taught))
-    for fault in examine(plan.network.nodes, plan.preprocessing.shape, units).faults:
+    classes = len(data.collection.taught)
+    units = plan.units(classes)
+    for fault in examine(plan.network.nodes, plan.preprocessing.shape, units, classes).faults:
         raise fault.error  # an output that names another number of units than there are classes
-    network_plan = plan.network.with_outputs(units)
+    network_plan = plan.network_for(classes)
     shape, kernels = plan.preprocessing.shape, plan.training.kernels
     dtype = DTYPES[plan.training.precision]
     network = Network.start(network_plan, shape, plan.seed, dtype, plan.initialisation, kernels)
+    if network_plan.discriminator:
+        own = Network.start(network_plan, shape, plan.seed, dtype, plan.discriminator_initialisation, kernels)
+        network.weights.update({name: own.weights[name] for name in network_plan.discriminator & own.weights.keys()})
     measured = Preprocessor.measured(Chosen(data.pixels, data.members("training")), plan.preprocessing)
     if plan.base is None or base is None:
         return network, measured

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
-from attentive_lens.plan.measures import DRAWN, MEASURES
+from attentive_lens.plan.measures import DRAWN, GENERATED, MEASURES
 
 MOST_BYTES, MOST_ROWS = 16 << 20, 100_000
 EPOCH = ("epoch", "epochs", "step")
@@ -46,7 +46,7 @@ def read_reference(file: Path) -> Reference:
     what = f"{file.name} is no reference curve"
     remedy = f"Name columns epoch and {', '.join(list(MEASURES)[:3])} in its first line"
     head, rows = table_in(file, what, remedy)
-    known = MEASURES | DRAWN
+    known = MEASURES | DRAWN | GENERATED
     columns = {name: head.index(name) for name in known if name in head}
     if not columns:
         raise BadFile(what, f"its first line has {', '.join(head[:8]) or 'nothing'}", remedy)
@@ -59,7 +59,7 @@ def read_reference(file: Path) -> Reference:
                 curves[name].append((epoch, number_in(row, column, file, line)))
     ready = {}
     for name, points in curves.items():
-        hundredths = name not in DRAWN and known[name].higher and any(value > 1 for _, value in points)
+        hundredths = known[name].is_share and any(value > 1 for _, value in points)
         ready[name] = tuple(sorted((epoch, value / 100 if hundredths else value) for epoch, value in points))
     return Reference(file.stem, ready)
 

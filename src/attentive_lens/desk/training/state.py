@@ -22,6 +22,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.tasks import Classify, TaskSettings
 from attentive_lens.training.film import Frame, frames, read_frame
 from attentive_lens.training.last_batch import LastBatch, read_last_batch
 from attentive_lens.workspace import Workspace
@@ -120,8 +121,13 @@ class OpenRuns:
     @property
     def draws(self) -> bool:
         """Whether the run in view draws images, and answers no classes."""
+        return self.task.draws
+
+    @property
+    def task(self) -> TaskSettings:
+        """What the network of the run in view is for; classes where its plan cannot be read, or no run is in view."""
         plan = self.plan()
-        return plan is not None and plan.task.draws
+        return Classify() if plan is None else plan.task
 
     def classes(self) -> tuple[str, ...]:
         """Classes of the run in view, as it was trained with them; those of the workspace before a run began."""

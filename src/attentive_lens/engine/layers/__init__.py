@@ -8,6 +8,7 @@ from attentive_lens.engine.layers.base import INFERENCE, AnyLayer, Call, Layer, 
 from attentive_lens.engine.layers.coding import CODING
 from attentive_lens.engine.layers.connected import CONNECTED
 from attentive_lens.engine.layers.convolution import CONVOLUTIONS
+from attentive_lens.engine.layers.generating import GENERATING
 from attentive_lens.engine.layers.joining import JOINING
 from attentive_lens.engine.layers.normalising import NORMALISATIONS
 from attentive_lens.engine.layers.pooling import POOLINGS
@@ -25,6 +26,7 @@ LAYERS: Parts[type[AnyLayer]] = Parts(
         **JOINING,
         **CONNECTED,
         **CODING,
+        **GENERATING,
     },
     "engine.layers",
     raising,

@@ -70,10 +70,12 @@ class BatchNormalisationLayer(Layer[BatchNormalisation, Array, Normal]):
     def start(
         self, input_shape: Shape, rng: np.random.Generator, dtype: Dtype, initialisation: InitialisationSettings
     ) -> dict[str, Array]:
-        """Scale and variance 1, shift and mean 0."""
+        """Scale and variance 1, shift and mean 0; the scale drawn about 1 where the initialisation says so."""
         channels = input_shape[-1]
+        about = getattr(initialisation, "scale_std", 0.0)
+        scale = 1 + about * rng.standard_normal(channels) if about else np.ones(channels)
         return {
-            "scale": np.ones(channels, dtype),
+            "scale": scale.astype(dtype),
             "shift": np.zeros(channels, dtype),
             "mean": np.zeros(channels, dtype),
             "variance": np.ones(channels, dtype),

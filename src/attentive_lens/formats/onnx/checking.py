@@ -9,9 +9,9 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,8 +25,12 @@ READ = "read"
 """What the process says of every image that was answered."""
 
 
-def answers_of(file: Path, images: Sequence[NDArray[np.uint8]]) -> Job[NDArray[np.float32]]:
-    """The answers N×K of a model file to pictures H×W×3 uint8 of any sizes, by the standard's evaluator.
+Feed: TypeAlias = Mapping[str, NDArray[Any]]
+"""What is fed for one image, by the names of the inputs, each 1×…"""
+
+
+def answers_of(file: Path, feeds: Sequence[Feed]) -> Job[NDArray[np.float32]]:
+    """The answers N×K, or images N×S×S×C, of a model file to what it is fed, by the standard's evaluator.
 
     Raises
     ------
@@ -35,12 +39,13 @@ def answers_of(file: Path, images: Sequence[NDArray[np.uint8]]) -> Job[NDArray[n
     """
     with tempfile.TemporaryDirectory(prefix="attentive-lens-") as folder:
         sample, result = Path(folder) / "sample.npz", Path(folder) / "answers.npy"
-        np.savez(sample, *images)
+        arrays: Any = {f"{k}/{name}": array for k, feed in enumerate(feeds) for name, array in feed.items()}
+        np.savez(sample, **arrays)
         words = [sys.executable, "-m", "attentive_lens.formats.onnx.checking", str(file), str(sample), str(result)]
         with (Path(folder) / "said").open("w+b") as said, (Path(folder) / "trouble").open("w+b") as trouble:
             process = subprocess.Popen(words, stdout=said, stderr=trouble, stdin=subprocess.DEVNULL)
             try:
-                yield from _watched(process, Path(said.name), len(images), file)
+                yield from _watched(process, Path(said.name), len(feeds), file)
             finally:
                 process.kill()
                 process.wait()
@@ -62,16 +67,19 @@ def _watched(process: subprocess.Popen[bytes], said: Path, count: int, file: Pat
 
 
 def main(file: str, sample: str, result: str) -> None:
-    """Check the file against the standard, ask the evaluator about every picture, and write its answers."""
+    """Check the file against the standard, ask the evaluator about every image, and write its answers."""
     import onnx
     from onnx.reference import ReferenceEvaluator
 
     onnx.checker.check_model(file, full_check=True)
     evaluator = ReferenceEvaluator(file)
     answers: list[NDArray[np.float32]] = []
-    with np.load(sample) as pictures:
-        for name in pictures.files:
-            given: dict[str, Any] = {evaluator.input_names[0]: pictures[name][None]}
+    feeds: dict[str, dict[str, Any]] = {}
+    with np.load(sample) as stored:
+        for key in stored.files:
+            number, _, name = key.partition("/")
+            feeds.setdefault(number, {})[name] = stored[key]
+        for given in feeds.values():
             answers.append(np.asarray(evaluator.run(None, given)[0]))  # type: ignore[index]  # it has one output
             sys.stdout.write(f"{READ}\n")
             sys.stdout.flush()

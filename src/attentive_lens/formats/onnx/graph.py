@@ -7,8 +7,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from onnx import NodeProto, TensorProto, helper, numpy_helper
+from onnx import NodeProto, TensorProto, ValueInfoProto, helper, numpy_helper
 
+COUNT = "images"
+"""Name of the open number of images."""
 OPSET = 21
 """Version of the standard's operators that graphs are written in: its group normalisation scales channel by channel."""
 
@@ -26,6 +28,7 @@ class Graph:
         self.half = half
         self.nodes: list[NodeProto] = []
         self.constants: list[TensorProto] = []
+        self.inputs: list[ValueInfoProto] = []
         self._names: set[str] = set()
 
     def add(self, operator: str, *inputs: str, name: str = "", **attributes: Any) -> str:
@@ -33,6 +36,12 @@ class Graph:
         output = self._free(name or operator.lower())
         self.nodes.append(helper.make_node(operator, list(inputs), [output], name=output, **attributes))
         return output
+
+    def add_input(self, name: str, shape: Sequence[int | str], kind: int = TensorProto.FLOAT) -> str:
+        """What is fed for each image, an array of this shape each; its name, which is ``name`` where that is free."""
+        name = self._free(name)
+        self.inputs.append(helper.make_tensor_value_info(name, kind, [COUNT, *shape]))
+        return name
 
     def constant(self, values: NDArray[Any] | float, name: str = "constant") -> str:
         """An array as it is: numbers of a formula, indices; float64 becomes float32."""

@@ -288,6 +288,9 @@ WRITERS: dict[str, Writer] = {
     "normal codes": _normal_codes,
     "reshape": lambda graph, at: _maps(graph, at, at.settings.output_shape(at.shapes[0])),
     "drawing": lambda graph, at: _maps(graph, at, at.settings.output_shape(at.shapes[0])),
+    "noise": lambda graph, at: graph.add_input(at.name, at.settings.output_shape(())),
+    "class": lambda graph, at: graph.add_input(at.name, at.settings.output_shape(())),
+    "real or drawn": lambda graph, at: graph.add("Identity", at.inputs[-1], name=at.name),
     "fully connected": _connected,
     "output": _connected,
 }

@@ -18,6 +18,7 @@ from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, Reach, Sh
 from attentive_lens.plan.layers.coding import CODING, Codes, Drawing, NormalCodes, Reshape
 from attentive_lens.plan.layers.connected import CONNECTED, Connected, Output
 from attentive_lens.plan.layers.convolution import CONVOLUTIONS, Convolution
+from attentive_lens.plan.layers.generating import GENERATING, ClassInput, Noise, RealOrDrawn
 from attentive_lens.plan.layers.joining import JOINING, Add, Concatenate, Multiply
 from attentive_lens.plan.layers.normalising import (
     NORMALISATIONS,
@@ -49,6 +50,7 @@ LAYERS: dict[str, type[LayerSettings]] = {
         *JOINING,
         *CONNECTED,
         *CODING,
+        *GENERATING,
     )
 }
 """By kind; each family's table stands at the end of its file."""
@@ -59,6 +61,7 @@ __all__ = [
     "Add",
     "AveragePooling",
     "BatchNormalisation",
+    "ClassInput",
     "Clip",
     "Codes",
     "Concatenate",
@@ -77,12 +80,14 @@ __all__ = [
     "LocalResponse",
     "MaxPooling",
     "Multiply",
+    "Noise",
     "NormalCodes",
     "Output",
     "ParametricRelu",
     "Pooling",
     "PowerPooling",
     "Reach",
+    "RealOrDrawn",
     "Relu",
     "Resampling",
     "Reshape",

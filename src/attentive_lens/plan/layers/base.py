@@ -75,6 +75,12 @@ class LayerSettings(Kind):
     """Whether it is an output that gives images, not scores."""
     is_code: ClassVar[bool] = False
     """Whether its output is what an image is drawn from; a network that draws has one such layer."""
+    is_input: ClassVar[bool] = False
+    """Whether its values come with each image, not from it."""
+    is_class: ClassVar[bool] = False
+    """Whether these say which class the image is of."""
+    is_meeting: ClassVar[bool] = False
+    """Whether images that were drawn and real ones, its first input, come in by it: where a discriminator begins."""
     is_variational: ClassVar[bool] = False
     """Whether its inputs are means and log variances of a normal distribution, of which it draws codes."""
     is_rectifier: ClassVar[bool] = False
@@ -89,6 +95,11 @@ class LayerSettings(Kind):
     def for_scores(self, units: int) -> Self:
         """As it stands where an output must give so many scores; the same by default."""
         del units
+        return self
+
+    def for_classes(self, classes: int) -> Self:
+        """As it stands where there are so many classes; the same by default."""
+        del classes
         return self
 
     @abstractmethod

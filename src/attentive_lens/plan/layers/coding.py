@@ -9,7 +9,8 @@ from typing import ClassVar
 from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, SameShape, Shape, product, text
 
-LIKELIHOODS = ("gaussian", "bernoulli")
+NO_LIKELIHOOD = "none"
+LIKELIHOODS = ("gaussian", "bernoulli", NO_LIKELIHOOD)
 
 
 @dataclass(frozen=True)
@@ -87,10 +88,12 @@ class Reshape(LayerSettings):
 
 @dataclass(frozen=True)
 class Drawing(LayerSettings):
-    """The last layer of an auto-encoder: the image as it is drawn again, and how likely other images are."""
+    """The image as it is drawn, and how likely other images are by it: the last layer of an auto-encoder, or of the
+    generator in an adversarial pair.
+    """
 
     kind: ClassVar[str] = "drawing"
-    idea: ClassVar[str] = "The image drawn again: the mean of every pixel's distribution, by which training is judged."
+    idea: ClassVar[str] = "The image drawn: the mean of every pixel's distribution, or what a generator draws."
     is_output: ClassVar[bool] = True
     draws: ClassVar[bool] = True
 
@@ -98,7 +101,8 @@ class Drawing(LayerSettings):
         "gaussian",
         label="likelihood",
         choices=LIKELIHOODS,
-        meaning="How pixels, 0 to 1, are distributed about what is drawn: normally, or each as a chance of being 1.",
+        meaning="How pixels, 0 to 1, are distributed about what is drawn: normally, or each as a chance of being 1;"
+        " none in a generator, whose drawings from -1 to 1 a discriminator judges.",
     )
     mean: str = spec(
         "within 0-1",

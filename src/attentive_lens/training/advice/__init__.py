@@ -12,6 +12,7 @@ from attentive_lens.training.advice.drawing import CodesUnused, OverFittingDrawn
 from attentive_lens.training.advice.fitting import OverFitting, Plateau, StillImproving, UnderFitting
 from attentive_lens.training.advice.inputs import AugmentationOfNoEffect, AugmentationTooStrong, NotNormalised
 from attentive_lens.training.advice.layers import DeadUnits, ExplodingGradients, VanishingGradients
+from attentive_lens.training.advice.pairs import DrawingsAlike, OneSideHasWon, SquaresFromStride, ValuesAtLimit
 from attentive_lens.training.advice.rates import Divergence, RateTooHigh, RateTooLow
 
 ADVICE: dict[str, Advice] = {
@@ -41,7 +42,11 @@ ADVICE: dict[str, Advice] = {
 OF_DRAWING: dict[str, Advice] = {
     advice.kind: advice for advice in (CodesUnused(), OverFittingDrawn(), StillImprovingDrawn())
 }
-"""As `ADVICE`, of runs that draw images."""
+"""As `ADVICE`, of runs that draw images again."""
+OF_PAIRS: dict[str, Advice] = {
+    advice.kind: advice for advice in (OneSideHasWon(), DrawingsAlike(), SquaresFromStride(), ValuesAtLimit())
+}
+"""Likewise, of runs that draw of noise."""
 
 GRAVE = frozenset(list(ADVICE)[: list(ADVICE).index("over-fitting")])
 """What undoes a run: nothing else is worth a try before it is mended."""
@@ -58,6 +63,7 @@ OVERRULES: dict[str, frozenset[str]] = {
     "input not normalised": frozenset({"dead units"}),
     "batch size": frozenset({"still improving", "augmentation too strong", "under-fitting"}),
     "over-fitting": frozenset({"still improving", "plateau"}),
+    "one side has won": frozenset({"drawings alike"}),
     "codes unused": frozenset({"over-fitting", "still improving"}),
     "augmentation of no effect": frozenset({"over-fitting", "plateau", "still improving"}),
     "class ignored": frozenset({"imbalance"}),
@@ -69,7 +75,8 @@ OVERRULES: dict[str, frozenset[str]] = {
 def advise(run: Record) -> tuple[Finding, ...]:
     """All that is to be said of a run; of one that still trains what can be told by then."""
     result: dict[str, Finding] = {}
-    for kind, advice in (OF_DRAWING if run.plan.task.draws else ADVICE).items():
+    task = run.plan.task
+    for kind, advice in (OF_PAIRS if task.is_pair else OF_DRAWING if task.draws else ADVICE).items():
         if run.is_over or advice.live:
             finding = advice.find(run)
             if finding is not None:
@@ -78,4 +85,4 @@ def advise(run: Record) -> tuple[Finding, ...]:
     return tuple(finding for kind, finding in result.items() if kind not in silent)
 
 
-__all__ = ["ADVICE", "GRAVE", "OF_DRAWING", "OVERRULES", "Advice", "Finding", "Record", "advise"]
+__all__ = ["ADVICE", "GRAVE", "OF_DRAWING", "OF_PAIRS", "OVERRULES", "Advice", "Finding", "Record", "advise"]

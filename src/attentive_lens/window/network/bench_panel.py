@@ -96,7 +96,8 @@ class BenchPanel(QWidget):
         """Facts and faults of what is on the bench."""
         if self.run is None:
             return self.session.design.examination
-        return examine(self.run.network.nodes, self.run.preprocessing.shape, self.run.loss.outputs(self._classes))
+        units = self.run.units(self._classes)
+        return examine(self.run.network.nodes, self.run.preprocessing.shape, units, self._classes)
 
     def look_at(self, run: Plan | None, classes: int = 0) -> None:
         """Put the network of a run with so many classes on the bench, or the one being designed again."""

@@ -285,15 +285,16 @@ class ResultsPage(Page):
 
     def _offer_views(self) -> None:
         """Those of what the run in view does: answer classes, or draw."""
-        offered = views_of(self.session.runs.draws)
+        offered = views_of(self.session.runs.task.kind)
         for word, entry in self.views.items():
             entry.setVisible(word in offered)
         if self.word not in offered:
             self.open_view(offered[0])
 
     def _show_bound(self) -> None:
-        """How likely images are by a run that draws, in place of how many are right."""
-        view = self.session.runs.view
+        """What stands for a run that draws, in place of how many answers are right."""
+        session = self.session
+        view = session.runs.view
         best = view.best if view is not None else None
         figures = best.validation or best.training if best is not None else None
         on = "validation" if best is not None and best.validation is not None else "training images"
@@ -302,12 +303,16 @@ class ResultsPage(Page):
         self.problem.setVisible(waiting)
         self.title.setText(main_figure(figures.main_in_words) if figures is not None else "–")
         parts = figures.more if figures is not None else {}
-        self.about.setToolTip("Lower bound of the log likelihood of an image, at the best epoch.")
+        measures = session.runs.task.measures
+        known = [measure for name, measure in measures.items() if name in parts][:4]
+        main, others = (known[0], known[1:]) if known else (None, [])
+        self.about.setToolTip(main.meaning if main is not None else "")
+        parts_in_words = [
+            f"{each.label} {percent(parts[each.name]) if each.is_share else thousands(round(parts[each.name]))}"
+            for each in others
+        ]
         self.about.setText(
-            f"lower bound on {on} · reconstruction {thousands(round(parts['reconstruction']))}"
-            f" · divergence {thousands(round(parts['divergence']))}".replace("-", "\u2212")
-            if parts
-            else ""
+            " · ".join([f"{main.label} on {on}", *parts_in_words]).replace("-", "\u2212") if main else ""
         )
         self.current.refresh()
         self.action_changed.emit()

@@ -358,7 +358,7 @@ class TrainingPage(Page):
             others = tuple(views[run] for run in self.all.beside if run in views and run != view.number)
             finding = self.advice.shown
             flags = ((float(finding.epoch), finding.kind),) if finding is not None and finding.epoch else ()
-            self.curves.show_classes(classes, draws)
+            self.curves.show_classes(classes, self.session.runs.task)
             self.curves.show_run(view, others, flags)
         elif shown is self.next:
             self.next.refresh()

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.desk.map_colours import class_colour
@@ -17,6 +17,8 @@ from attentive_lens.window.parts.pointing import points
 
 GAP, DOT = 2, 7.0
 """Pixels between images, and of a dot."""
+NAME, APART = 150, 8
+"""Pixels of a row's name, at most, and between it and the images."""
 
 
 class DrawnSheet(QWidget):
@@ -44,13 +46,23 @@ class DrawnSheet(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.pictures: list[QImage] = []
         self._fixed, self._together, self.gap, self.current = 0, 1, GAP, -1
+        self.row_names: tuple[str, ...] = ()
         self.dots: NDArray[np.float64] = np.zeros((0, 2))
         self.classes: NDArray[np.int64] = np.zeros(0, np.int64)
 
     def show_images(
-        self, images: Sequence[NDArray[np.uint8]], columns: int = 0, gap: int = GAP, together: int = 1
+        self,
+        images: Sequence[NDArray[np.uint8]],
+        columns: int = 0,
+        gap: int = GAP,
+        together: int = 1,
+        row_names: Sequence[str] = (),
     ) -> None:
-        """Others, S×S×C uint8 each; so many in a row, or as many as fill the room, not parting what is together."""
+        """Others, S×S×C uint8 each; so many in a row, or as many as fill the room, not parting what is together.
+
+        Rows may have names, which stand left of them.
+        """
+        self.row_names = tuple(row_names)
         self.pictures = [to_image(image) for image in images]
         self._fixed, self._together, self.gap = columns, together, gap
         self.dots, self.classes = np.zeros((0, 2)), np.zeros(0, np.int64)
@@ -82,9 +94,29 @@ class DrawnSheet(QWidget):
         """Of images."""
         return max(1, -(-len(self.pictures) // self.columns))
 
+    @property
+    def left(self) -> float:
+        """Pixels before the images, which rows' names take."""
+        if not self.row_names:
+            return 0.0
+        metrics = QFontMetricsF(look.font(look.SMALL))
+        return APART + min(NAME, max(metrics.horizontalAdvance(name) for name in self.row_names))
+
+    def _name_rows(self, painter: QPainter) -> None:
+        if not self.row_names:
+            return
+        painter.setFont(look.font(look.SMALL))
+        painter.setPen(look.theme.colour("ink"))
+        wide = self.left - APART
+        metrics = QFontMetricsF(look.font(look.SMALL))
+        for row, name in enumerate(self.row_names):
+            place = QRectF(0, self.box(row * self.columns).top(), wide, self.side)
+            words = metrics.elidedText(name, Qt.TextElideMode.ElideRight, wide + 1)
+            painter.drawText(place, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), words)
+
     def _side_of(self, columns: int) -> float:
         """Pixels of an image with so many in a row."""
-        wide = (self.width() + self.gap) / columns - self.gap
+        wide = (self.width() - self.left + self.gap) / columns - self.gap
         rows = max(1, -(-len(self.pictures) // columns))
         return min(wide, (self.height() + self.gap) / rows - self.gap)
 
@@ -96,20 +128,20 @@ class DrawnSheet(QWidget):
     def area(self) -> QRectF:
         """The whole sheet."""
         step = self.side + self.gap
-        return QRectF(0, 0, self.columns * step - self.gap, self.rows * step - self.gap)
+        return QRectF(self.left, 0, self.columns * step - self.gap, self.rows * step - self.gap)
 
     def box(self, place: int) -> QRectF:
         """Where an image is."""
         row, column = divmod(place, self.columns)
         step = self.side + self.gap
-        return QRectF(column * step, row * step, self.side, self.side)
+        return QRectF(self.left + column * step, row * step, self.side, self.side)
 
     def at(self, point: QPointF) -> int:
         """The image there; −1 for none."""
         step = self.side + self.gap
         if not self.pictures or not self.area().contains(point):
             return -1
-        place = int(point.y() // step) * self.columns + int(point.x() // step)
+        place = int(point.y() // step) * self.columns + int((point.x() - self.left) // step)
         return place if place < len(self.pictures) else -1
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -118,12 +150,14 @@ class DrawnSheet(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         for place, picture in enumerate(self.pictures):
             painter.drawImage(self.box(place), picture)
+        self._name_rows(painter)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         area = self.area()
         painter.setPen(QPen(look.theme.colour("sheet"), 1))
         for (across, down), number in zip(self.dots.tolist(), self.classes.tolist(), strict=True):
             painter.setBrush(QColor(class_colour(number)))
-            painter.drawEllipse(QPointF(across * area.width(), down * area.height()), DOT / 2, DOT / 2)
+            at = QPointF(area.left() + across * area.width(), down * area.height())
+            painter.drawEllipse(at, DOT / 2, DOT / 2)
         if 0 <= self.current < len(self.pictures):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(look.theme.colour("petrol"), 3))
@@ -140,7 +174,7 @@ class DrawnSheet(QWidget):
             return
         area, point = self.area(), event.position()
         if area.contains(point):
-            self.pointed.emit(point.x() / area.width(), point.y() / area.height())
+            self.pointed.emit((point.x() - area.left()) / area.width(), point.y() / area.height())
 
     def leaveEvent(self, event: QEvent | None) -> None:
         """It points nowhere."""

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QSpinBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSpinBox, QWidget
 
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.drawing import (
@@ -35,6 +35,8 @@ SAMPLES, SHOWN, GRID = 64, 40, 15
 """Random images, images drawn again, and images along a side of the map."""
 LARGE, SMALL = 224, 140
 """Pixels of a picture beside the sheet."""
+ALL_CLASSES, MOST_ROWS = "all classes", 16
+"""The choice of all, and rows of classes at most: of more, one of each is drawn."""
 ORDERS = {"worst first": "worst", "best first": "best", "by number": "number"}
 
 
@@ -61,6 +63,29 @@ class DrawnView(ResultsView):
         self.column.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.about = label(role="faint", name=f"{self.word} about")
         self.about.setWordWrap(True)
+
+    def choose_classes(self, every: bool) -> None:
+        """Offer a class to be drawn, where the network is told it; or all of them."""
+        tip = "The class that is drawn, by a network that is told it."
+        self.class_box = chooser(f"{self.word} class", "class", tip, ())
+        self.class_box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.class_box.setMinimumContentsLength(14)
+        self.class_box.currentIndexChanged.connect(self.refresh)
+        self.head.addWidget(self.class_box)
+        self._every = every
+
+    def class_name(self) -> str:
+        """The class that is wanted; empty for all, or where the network is told none."""
+        plan, box = self.session.runs.plan(), self.class_box
+        names = self.session.runs.classes() if plan is not None and plan.network.class_inputs else ()
+        offered = [*([ALL_CLASSES] if self._every else []), *names] if names else []
+        if offered != [box.itemText(k) for k in range(box.count())]:
+            box.blockSignals(True)
+            box.clear()
+            box.addItems(offered)
+            box.blockSignals(False)
+        box.setVisible(bool(offered))
+        return "" if box.currentIndex() <= 0 and self._every else box.currentText()
 
     def wanted(self, run: int) -> Request[Any]:
         """What is asked for."""
@@ -117,6 +142,7 @@ class SamplesView(DrawnView):
         self.seed.setPrefix("seed ")
         self.seed.setRange(0, 9999)
         self.seed.valueChanged.connect(self.refresh)
+        self.choose_classes(every=True)
         self.head.addWidget(self.seed)
         self.large = PictureBox("sample", LARGE)
         self.column.addWidget(self.large)
@@ -125,14 +151,21 @@ class SamplesView(DrawnView):
         self.result: Drawn | None = None
 
     def wanted(self, run: int) -> DrawImages:
-        """So many."""
-        return DrawImages(self.session.place, run, count=SAMPLES, seed=self.seed.value())
+        """So many; of classes the same number each."""
+        name = self.class_name()
+        classes = max(1, len(self.session.runs.classes())) if self.class_box.count() and not name else 1
+        count = classes * max(1, SAMPLES // classes)
+        return DrawImages(self.session.place, run, count=count, seed=self.seed.value(), class_name=name)
 
     def take(self, result: Drawn) -> None:
-        """Show them."""
+        """Show them, a row for each class."""
         self.result = result
-        self.says.setText(f"{len(result.images)} images of {result.size} random codes each.")
-        self.sheet.show_images(list(result.images))
+        of_each = result.columns if (result.labels >= 0).all() and not self.class_name() else 0
+        what = "numbers of noise" if self.session.runs.task.is_pair else "random codes"
+        same = ", the same from class to class" if of_each else ""
+        self.says.setText(f"{len(result.images)} images of {result.size} {what} each{same}.")
+        rows = result.classes if 0 < len(result.classes) <= MOST_ROWS and of_each else ()
+        self.sheet.show_images(list(result.images), of_each if rows else 0, row_names=rows)
         self._show_one(max(0, self.sheet.current))
 
     def _show_one(self, place: int) -> None:
@@ -141,7 +174,9 @@ class SamplesView(DrawnView):
         self.large.show_image(to_image(self.result.images[place]))
         codes = ", ".join(f"{code:.2f}".replace("-", "\u2212") for code in self.result.codes[place][:8].tolist())
         more = ", …" if self.result.size > 8 else ""
-        self.about.setText(f"codes {codes}{more}")
+        label_ = int(self.result.labels[place])
+        named = f"{self.result.classes[label_]}\n" if label_ >= 0 else ""
+        self.about.setText(f"{named}codes {codes}{more}")
 
 
 class ReconstructionsView(DrawnView):
@@ -221,6 +256,7 @@ class ManifoldView(DrawnView):
             self.head.addWidget(box)
         tip = "The set's images as dots in the colours of their classes, where their codes are."
         self.with_dots = filter_button("images", "manifold images", tip, self._ask_dots)
+        self.choose_classes(every=False)
         self.head.addWidget(self.with_dots)
         self.key = ClassKey()
         self.below.addWidget(self.key)
@@ -241,7 +277,9 @@ class ManifoldView(DrawnView):
             self.codes["down"].blockSignals(True)
             self.codes["down"].setValue(down)
             self.codes["down"].blockSignals(False)
-        return DrawImages(self.session.place, run, "manifold", GRID**2, across=across, down=down)
+        self.with_dots.setVisible(self.session.runs.task.encodes)
+        name = self.class_name()
+        return DrawImages(self.session.place, run, "manifold", GRID**2, across=across, down=down, class_name=name)
 
     def refresh(self) -> None:
         """The map, and the images of the set in view on it."""
@@ -262,7 +300,7 @@ class ManifoldView(DrawnView):
     def _ask_dots(self) -> None:
         """Where the set's images are, if that is wanted."""
         run = self.session.runs.current
-        if not self.with_dots.isChecked() or run is None:
+        if not self.with_dots.isChecked() or run is None or not self.session.runs.task.encodes:
             self.sheet.show_dots(np.zeros((0, 2)), np.zeros(0, np.int64))
             self.key.show_classes(())
             return
@@ -293,7 +331,7 @@ class ManifoldView(DrawnView):
         for box, share in zip(self.codes.values(), (across, 1 - down), strict=True):
             values[box.value() - 1] = normal.inv_cdf(min(1 - least / 4, max(least / 4, share)))
         self.session.ask(
-            Decode(self.session.place, run, values=tuple(values)),
+            Decode(self.session.place, run, values=tuple(values), class_name=self.class_name()),
             self._under(tuple(values)),
             self.says.setText,
             priority=1,

@@ -6,11 +6,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from attentive_lens.plan.tasks import Classify, Encode, Generate
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent, thousands
 
 if TYPE_CHECKING:
     from attentive_lens.window.results.view import ResultsView
+
+DRAWING = (Encode.kind, Generate.kind)
 
 
 @dataclass(frozen=True)
@@ -26,14 +29,14 @@ class View:
         that is not known.
     load : callable
         Gives its class.
-    draws : bool
-        Whether it is of runs that draw images; if not, of those that answer classes.
+    tasks : tuple of str
+        What the networks of the runs are for that have it.
     """
 
     tip: str
     figure: Callable[[Session], str]
     load: Callable[[], type[ResultsView]]
-    draws: bool = False
+    tasks: tuple[str, ...] = (Classify.kind,)
 
 
 def _overview() -> type[ResultsView]:
@@ -94,6 +97,12 @@ def _samples() -> type[ResultsView]:
     from attentive_lens.window.results.drawings import SamplesView
 
     return SamplesView
+
+
+def _fidelity() -> type[ResultsView]:
+    from attentive_lens.window.results.fidelity import FidelityView
+
+    return FidelityView
 
 
 def _reconstructions() -> type[ResultsView]:
@@ -177,14 +186,25 @@ VIEWS: dict[str, View] = {
         "Every image of the set beside what is drawn of its codes, the worst first.",
         lambda _: "worst first",
         _reconstructions,
-        draws=True,
+        tasks=(Encode.kind,),
     ),
-    "samples": View("Images of random codes.", lambda _: "random codes", _samples, draws=True),
+    "samples": View(
+        "Images of random codes or noise, a row for each class where the network is told it.",
+        lambda _: "drawn at random",
+        _samples,
+        tasks=DRAWING,
+    ),
+    "fidelity": View(
+        "How near drawings are to real images, and each beside the training image nearest to it.",
+        lambda _: "beside real images",
+        _fidelity,
+        tasks=DRAWING,
+    ),
     "manifold": View(
         "A map of two codes: what is drawn where, and where the set's images are.",
         lambda _: "two codes",
         _manifold,
-        draws=True,
+        tasks=DRAWING,
     ),
     "against": View("Another run's mistakes: fixed, newly made, or still there.", _others, _against),
     "new images": View(
@@ -196,6 +216,6 @@ VIEWS: dict[str, View] = {
 """By their words, in the order of their buttons."""
 
 
-def views_of(draws: bool) -> tuple[str, ...]:
-    """Those of runs that draw, or of runs that answer classes."""
-    return tuple(word for word, view in VIEWS.items() if view.draws == draws)
+def views_of(task: str) -> tuple[str, ...]:
+    """Those of runs whose networks are for a task."""
+    return tuple(word for word, view in VIEWS.items() if task in view.tasks)

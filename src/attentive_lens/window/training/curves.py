@@ -12,7 +12,7 @@ from attentive_lens.desk.training.curves import curve, smoothed
 from attentive_lens.desk.training.references import Reference, read_reference
 from attentive_lens.desk.training.runs import RunView
 from attentive_lens.errors import LensError
-from attentive_lens.plan.measures import DRAWN, MEASURES
+from attentive_lens.plan.tasks import Classify, TaskSettings
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, horizontal, panel, vertical
 from attentive_lens.window.parts.chart import Chart, Curve
@@ -99,22 +99,23 @@ class CurvesView(QWidget):
         head.addWidget(self.measure, 0, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
         head.addStretch()
         self.reference: Reference | None = None
-        self._classes: tuple[list[str], bool] | None = None
+        self._classes: tuple[list[str], TaskSettings] | None = None
         self._of: tuple[RunView, tuple[RunView, ...], tuple[tuple[float, str], ...]] | None = None
         self.show_classes([])
 
-    def show_classes(self, classes: list[str], draws: bool = False) -> None:
-        """Offer the measures, and those of each class; of a run that draws its own."""
-        if (classes, draws) == self._classes:
+    def show_classes(self, classes: list[str], task: TaskSettings | None = None) -> None:
+        """Offer the measures of a task, and those of each class where it answers them."""
+        task = task or Classify()
+        if (classes, task) == self._classes:
             return
-        self._classes = (classes, draws)
+        self._classes = (classes, task)
         chosen = self.measure.currentData()
         self.measure.blockSignals(True)
         self.measure.clear()
-        for measure in (DRAWN if draws else MEASURES).values():
+        for measure in task.measures.values():
             if measure.name != "loss":
                 self.measure.addItem(measure.label, measure.name)
-        for number, name in enumerate(() if draws else classes):
+        for number, name in enumerate(() if task.draws else classes):
             self.measure.addItem(f"accuracy of {name}", f"accuracy {number}")
             self.measure.addItem(f"loss of {name}", f"loss {number}")
         self.measure.setCurrentIndex(max(0, self.measure.findData(chosen)))
@@ -174,7 +175,10 @@ class CurvesView(QWidget):
         loss = [Curve("batches", batches, "faint", "faint"), *self._pair(view, others, "loss")]
         self.loss.show_curves(tuple(loss), span, marked, flags)
         chosen = str(self.measure.currentData())
-        self.accuracy.unit = "" if chosen.startswith("loss") or chosen in DRAWN else "%"
+        task = self._classes[1] if self._classes is not None else Classify()
+        measure = task.measures.get(chosen)
+        is_share = measure.is_share if measure is not None else not chosen.startswith("loss")
+        self.accuracy.unit = "%" if is_share else ""
         self.accuracy.show_curves(tuple(self._pair(view, others, chosen)), span, marked)
         rates = tuple((batch.step / per_epoch, batch.learning_rate) for batch in view.batches if batch.learning_rate)
         self.rate_frame.setVisible(len({rate for _, rate in rates}) > 1)

@@ -71,9 +71,12 @@ class FilmView(QFrame):
             return
         self.says.setText(f"Epoch {frame.epoch}")
         below = "; below, of random codes, the same in all epochs" if len(frame.samples) else ""
-        self.about.setText(f"Validation images, and what was drawn of their codes{below}.")
+        if len(frame.images):
+            self.about.setText(f"Validation images, and what was drawn of their codes{below}.")
+        else:
+            self.about.setText("Drawn of noise, the same in all epochs; the classes in turn where it is told them.")
         images = np.concatenate([frame.images, frame.again, frame.samples])
-        self.sheet.show_images(list(images), max(1, len(frame.images)))
+        self.sheet.show_images(list(images), len(frame.images))
 
     def _play(self) -> None:
         """From the beginning if it is at its end; or stop."""

@@ -79,7 +79,7 @@ class HealthView(QFrame):
         if at == self._shown and plan == self._plan:
             return
         if plan != self._plan:
-            facts = plan.network.with_outputs(plan.loss.outputs(classes)).facts(plan.preprocessing.shape)
+            facts = plan.network_for(classes).facts(plan.preprocessing.shape)
             by_name = {fact.name: fact for fact in facts}
             self.bench.show_plates(plates_of(plan.network.nodes, by_name, plan.preprocessing.shape, plan.frozen))
             if self.bench.layout_.column_count <= FITTING:
