@@ -281,6 +281,16 @@ def test_starting_weights_have_the_spread_they_are_named_for(how: str) -> None:
         assert abs(result.mean()) < 0.05 * wanted
 
 
+@pytest.mark.parametrize("how", INITIALISATIONS)
+@pytest.mark.parametrize("shape", [(5, 40), (40, 5), (3, 3, 2, 40)])
+def test_starting_weights_lie_in_memory_as_they_come_back_from_a_file(how: str, shape: tuple[int, ...]) -> None:
+    """Else a product's last bits differ after a run was stopped and gone on with."""
+    result = initial_weights(INITIALISATIONS[how](), shape, 5, 40, np.random.default_rng(0), np.dtype(np.float32))
+    assert result.flags.c_contiguous
+    assert result.dtype == np.float32
+    assert result.shape == shape
+
+
 @pytest.mark.parametrize("between", [Dropout(rate=0.5), Flatten()], ids=["dropout", "flatten"])
 def test_what_another_layer_still_reads_is_not_written_over(between: LayerSettings) -> None:
     """Dropout and flattening hand their input on as it is: a ReLU after them must not change it under an addition."""

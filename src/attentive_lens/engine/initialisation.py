@@ -68,5 +68,6 @@ def initial_weights(
     rng: np.random.Generator,
     dtype: Dtype,
 ) -> Array:
-    """Weights of a shape whose last axis counts outputs."""
-    return INITIALISATIONS[settings.kind](settings, shape, fan_in, fan_out, rng).astype(dtype)
+    """Weights of a shape whose last axis counts outputs, row by row in memory, as they come back from a file."""
+    drawn = INITIALISATIONS[settings.kind](settings, shape, fan_in, fan_out, rng)
+    return np.ascontiguousarray(drawn, dtype)

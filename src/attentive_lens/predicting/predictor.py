@@ -74,7 +74,7 @@ class Predictor:
             If the network draws images: it has layers to look into, but no answers.
         """
         if self.output_name == IMAGES:
-            why = "its network draws images from codes (auto-encoder)"
+            why = "its network draws images"
             raise BadValue("The model answers no classes", why, "Ask it for drawings, or choose a classifier")
         return OUTPUTS[self.output_name]
 

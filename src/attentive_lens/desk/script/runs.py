@@ -24,6 +24,7 @@ from attentive_lens.desk.requests.drawing import (
     Reconstructed,
 )
 from attentive_lens.desk.requests.explaining import Explain
+from attentive_lens.desk.requests.fidelity import Fidelity, MeasureFidelity
 from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
 from attentive_lens.desk.requests.maps import ClassMaps, Maps, RestsOn
 from attentive_lens.desk.requests.models import Score
@@ -178,15 +179,22 @@ class Run:
         """Codes of a set's images, with the lower bound; of a run that draws."""
         return self._answer(EncodeImages(*self._place, on, samples))
 
-    def decode(self, codes: NDArray[np.floating]) -> NDArray[np.uint8]:
-        """Images N×S×S×C of codes N×D; of a run that draws."""
+    def decode(self, codes: NDArray[np.floating], class_name: str = "") -> NDArray[np.uint8]:
+        """Images N×S×S×C of codes N×D, all of a class where the network is told it; of a run that draws."""
         rows = np.atleast_2d(np.asarray(codes, np.float64)).tolist()
-        parts = [self._answer(Decode(*self._place, values=tuple(row))).images for row in rows]
+        parts = [self._answer(Decode(*self._place, class_name=class_name, values=tuple(row))).images for row in rows]
         return np.concatenate(parts)
 
-    def draw(self, count: int = 36, seed: int = 0, way: str = "samples") -> Drawn:
-        """Images of random codes, or over a grid of two codes (way "manifold"); of a run that draws."""
-        return self._answer(DrawImages(*self._place, way, count, seed))
+    def draw(self, count: int = 36, seed: int = 0, way: str = "samples", class_name: str = "") -> Drawn:
+        """Images of random codes, or over a grid of two codes (way "manifold"); of a run that draws.
+
+        A network that is told classes draws the one named, or each of them.
+        """
+        return self._answer(DrawImages(*self._place, way, count, seed, class_name=class_name))
+
+    def fidelity(self, features: str = "", on: str = "training", count: int = 1000) -> Fidelity:
+        """How near drawings are to real images, by what a run or a model sees; of a run that draws."""
+        return self._answer(MeasureFidelity(*self._place, features, on, count))
 
     def reconstruct(self, on: str = "validation", most: int = 24) -> Reconstructed:
         """A set's images beside what is drawn of their codes, the worst first; of a run that draws."""

@@ -26,7 +26,7 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
     run = place.run(request.run)
     if run.plan().task.draws:
         why = "it draws images, and trials are judged by answers of classes"
-        raise BadUsage(f"Nothing is forecast for run {run.number}", why, "Look at what it draws again, the worst first")
+        raise BadUsage(f"Nothing is forecast for run {run.number}", why, "Look at what it draws, and at its advice")
     causes = known_causes(place, run)
     result = next_steps(place, run, causes)
     if not request.tries:
