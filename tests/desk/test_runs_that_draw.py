@@ -258,8 +258,7 @@ REFUSING = {
     "causes": (1, ()),
     "compare": (1, (1,)),
     "report": (1, ()),
-    "advise": (2, ()),
-    "export": (2, ("--out", "x.onnx")),
+    "advise": (2, ("--try", 1)),
 }
 
 
@@ -268,6 +267,11 @@ def test_layers_of_a_run_that_draws_can_be_looked_into(drawing: Workspace) -> No
     assert last_object(command("activity", drawing.folder, 2, layers[0], "--json"))["images_looked_at"] > 0
     assert layers[0] in command("similarity", drawing.folder, 2)
     assert "kernel" in command("numbers", drawing.folder, 2, layers[0])
+    assert "run 2" in command("advise", drawing.folder, 2) or "codes" in command("advise", drawing.folder, 2)
+
+
+def test_it_is_exported_and_draws_images_again_there(drawing: Workspace, tmp_path: Path) -> None:
+    assert "draws all of 3 images" in command("export", drawing.folder, 2, "--out", tmp_path / "x.onnx", "--sample", 3)
 
 
 @pytest.mark.parametrize("name", REFUSING)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from pathlib import Path
 from typing import Any
@@ -206,8 +207,7 @@ def test_the_film_shows_every_class_of_the_same_noise(generating: Workspace) -> 
     assert one is not None
     assert two is not None
     assert len(one.images) == len(one.again) == 0
-    assert len(one.samples) % classes == 0
-    assert len(one.samples) >= 8
+    assert len(one.samples) == 4 * classes
     assert not np.array_equal(one.samples, two.samples)
 
 
@@ -250,8 +250,10 @@ def test_fidelity_is_measured_by_a_run_or_a_model_and_says_its_spread(generating
     assert result.accuracy is not None
     assert set(result.by_class) == set(result.classes)
     assert result.accuracy == pytest.approx(np.mean(list(result.by_class.values())), abs=0.35)
+    assert result.real is not None
+    assert result.real > 0.3
     assert 0 <= result.copies <= 1
-    assert len(result.drawn) == len(result.real) == len(result.nearest) == 6
+    assert len(result.drawn) == len(result.beside) == len(result.nearest) == 6
     assert (tmp_path / "pairs.png").stat().st_size > 100
     sets = generating.run(2).images()
     assert sets is not None
@@ -360,6 +362,9 @@ def test_rehearsed_swept_priced_and_listed(generating: Workspace) -> None:
     save_plan(plan, small())
     assert "batches" in command("rehearse", folder, "--plan", plan)
     rows = command("runs", folder)
-    assert "%" in rows.splitlines()[2]
+    assert re.search(r" 0\.\d\d ", rows.splitlines()[2])
     assert command("plan", "show", "--plan", plan).count("batch normalisation") == 2
-    assert run_words("advise", folder, 2) == 1
+    advised = command("advise", folder, 2)
+    assert "advise" in advised or "drawings" in advised
+    assert "--try" not in advised
+    assert run_words("advise", folder, 2, "--try", 1) == 2

@@ -68,7 +68,9 @@ DRAWN: dict[str, Measure] = {
 GENERATED: dict[str, Measure] = {
     measure.name: measure
     for measure in (
-        Measure("variety", "variety", True, "Distance between two drawings, in parts of that between two images."),
+        Measure(
+            "variety", "variety", True, "Distance between two drawings, in parts of that between two images.", False
+        ),
         Measure("discriminator_loss", "discriminator loss", False, "What the discriminator makes small.", False),
         Measure("real_right", "real judged real", True, "Part of the real images that the discriminator judges real."),
         Measure("drawn_right", "drawn judged drawn", True, "Part of the drawings that the discriminator judges drawn."),

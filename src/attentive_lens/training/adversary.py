@@ -25,7 +25,7 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.tasks import Generate
 from attentive_lens.scoring.drawings import compared, looks_of
 from attentive_lens.training.figures import Health
-from attentive_lens.training.film import MOST_SHOWN, SHOWN, Frame
+from attentive_lens.training.film import MOST_SHOWN, OF_CLASS, SHOWN, Frame
 from attentive_lens.training.learner import AnyOptimiser, NetworkLearner
 from attentive_lens.training.metrics import Metrics
 
@@ -174,7 +174,7 @@ class Adversary(NetworkLearner):
     def frame(self, epoch: int, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen) -> Frame:
         """See `Learner`; the noise is the same at every epoch, every class drawn where it is told them."""
         pair = Pair(self._evaluated()[0])
-        count = min(MOST_SHOWN, max(SHOWN, -(-SHOWN // max(1, pair.classes)) * pair.classes))
+        count = min(MOST_SHOWN, max(SHOWN, OF_CLASS * pair.classes))
         noise = pair.random_codes(random_generator(self.plan.seed, "codes of the film"), count)
         labels = np.arange(count) % max(1, pair.classes)
         drawn = self.preprocessor.pixels(pair.decode(noise, self.thread_pool, labels))

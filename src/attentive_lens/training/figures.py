@@ -35,12 +35,12 @@ class Figures:
         if self.accuracy is not None:
             return f"{self.accuracy:.1%}"
         if "bound" not in self.more:
-            return f"{self.more['variety']:.0%}" if "variety" in self.more else f"{self.loss:.3g}"
+            return f"{self.more['variety']:.2f}" if "variety" in self.more else f"{self.loss:.3g}"
         return f"{self.main:,.{0 if abs(self.main) >= 100 else 1}f} nats".replace("-", "\u2212")
 
     @property
     def named_in_words(self) -> str:
-        """Accuracy 91.3%, or lower bound −1,234 nats, or variety 85%."""
+        """Accuracy 91.3%, or lower bound −1,234 nats, or variety 0.85."""
         names = {"bound": "lower bound", "variety": "variety"}
         named = next((words for name, words in names.items() if name in self.more), "loss")
         return f"{'accuracy' if self.accuracy is not None else named} {self.main_in_words}"
@@ -55,7 +55,7 @@ class Figures:
         if self.accuracy is not None:
             return f"{self.main_in_words} loss {self.loss:.3f}"
         if "real_right" in more:
-            varied = f"variety {more['variety']:.0%}, " if "variety" in more else ""
+            varied = f"variety {more['variety']:.2f}, " if "variety" in more else ""
             return (
                 f"{varied}losses {self.loss:.3f} and {more['discriminator_loss']:.3f}, judged right: real"
                 f" {more['real_right']:.0%}, drawn {more['drawn_right']:.0%}"

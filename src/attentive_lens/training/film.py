@@ -18,8 +18,8 @@ FRAMES = 60
 """Frames of a run, about: of a longer one every so many epochs one is kept."""
 SHOWN = 8
 """Images that are drawn again, and random codes."""
-MOST_SHOWN = 32
-"""Random codes where every class is drawn."""
+OF_CLASS, MOST_SHOWN = 4, 32
+"""Random codes of each class, in turn, where classes are drawn, and of all together."""
 
 
 @dataclass(frozen=True)

@@ -42,6 +42,7 @@ LAST_TOGETHER = 3
 TROUBLE = 0.012
 """Gain that what is wrong with a run is thought to be worth more than what is only worth a try."""
 NO_PLAN = "no plan decides it: look at the images"
+DRAWN = "it is not tried: trials are judged by answers of classes"
 OTHER_IMAGES = "it changes which images judge, so that nothing can be compared"
 
 
@@ -77,13 +78,15 @@ def next_steps(workspace: Workspace, run: Run, causes: Sequence[Cause] = ()) -> 
     images = noted[1].count("validation") if noted is not None else 0
     best = view.best.validation if view.best is not None else None
     known, tried = kept_forecasts(run), Tried(workspace)
-    changes = _changes(workspace, plan) if view.epochs and view.state != "training" else {}
+    is_over = bool(view.epochs) and view.state != "training"
+    changes = _changes(workspace, plan) if is_over and not plan.task.draws else {}
     steps: dict[str, NextStep] = {}
     for remedy in [*_remedies(workspace, run, view, causes), *changes.values()]:
         digest = digest_of(remedy.plan) if remedy.plan is not None else f"{remedy.kind} {remedy.remedy}"
         if digest not in steps and (remedy.plan is None or remedy.plan != plan):
             amounts_to = changes[digest].kind if digest in changes else remedy.kind
-            steps[digest] = replace(_step(remedy, run, plan, view, digest, tried), change=amounts_to)
+            step = replace(_step(remedy, run, plan, view, digest, tried), change=amounts_to)
+            steps[digest] = replace(step, problem=step.problem or DRAWN) if plan.task.draws else step
     undone = any(step.kind in GRAVE and step.run is None for step in steps.values())
     others = {} if undone else tried.forecasts(run)  # what helps a sound run says nothing of one that is undone
     for digest, step in steps.items():
@@ -98,7 +101,7 @@ def next_steps(workspace: Workspace, run: Run, causes: Sequence[Cause] = ()) -> 
                 steps[digest] = replace(step, forecast=borrowed(made, value))
     measure = goal(plan)
     value = best.of(measure) if best is not None else None
-    joint = _together(run, plan, view, list(steps.values()), tried)
+    joint = None if plan.task.draws else _together(run, plan, view, list(steps.values()), tried)
     if joint is not None:
         own = known.get(digest_of(Plan.read(joint.plan))) if joint.plan is not None else None
         steps["together"] = joint if own is None else replace(joint, forecast=own, tried=True)

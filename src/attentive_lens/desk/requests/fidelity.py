@@ -56,6 +56,8 @@ class Fidelity:
         classes, or others, or none was to be drawn.
     by_class : dict
         The same for every class.
+    real : float or None
+        Part of the real images, as large as drawings are, that it takes for the class on their label.
     classes : tuple of str
     file : str
         Where a picture of drawings and their nearest training images is; empty if nowhere.
@@ -65,7 +67,7 @@ class Fidelity:
         Numbers of the training images nearest to these.
     distances : ndarray, K float64
         To them, in parts of what validation images usually are away from training images.
-    drawn, real : ndarray, K×S×S×C uint8
+    drawn, beside : ndarray, K×S×S×C uint8
         These drawings, and those training images.
     """
 
@@ -81,13 +83,14 @@ class Fidelity:
     copies: float
     accuracy: float | None
     by_class: dict[str, float]
+    real: float | None
     classes: tuple[str, ...]
     file: str
     labels: NDArray[np.int64]
     nearest: NDArray[np.int64]
     distances: NDArray[np.float64]
     drawn: NDArray[np.uint8]
-    real: NDArray[np.uint8]
+    beside: NDArray[np.uint8]
 
     def words(self) -> Iterator[str]:
         """Distance, precision and recall with their spread, copies, and classes."""
@@ -105,7 +108,8 @@ class Fidelity:
             )
         yield f"{self.copies:.1%} of them are nearer to a training image than 99 of 100 validation images are."
         if self.accuracy is not None:
-            yield f"Taken for the class they were to be: {self.accuracy:.0%}."
+            beside = f" (real images of this size: {self.real:.0%})" if self.real is not None else ""
+            yield f"Taken for the class they were to be: {self.accuracy:.0%}{beside}."
             for name, part in sorted(self.by_class.items(), key=lambda item: item[1]):
                 yield f"  {name}: {part:.0%}"
         if self.file:

@@ -210,6 +210,8 @@ class NextSteps:
             yield f"{left} were not tried: --try {some} trains {some} of them for a short while{_about(self.seconds)}."
         if self.calibration:
             yield self.calibration
+        if not self.steps:
+            yield f"There is nothing to advise of run {self.run}."
 
 
 @dataclass(frozen=True)

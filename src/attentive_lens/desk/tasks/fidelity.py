@@ -83,7 +83,7 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
             yield Progress(first, len(codes), "drawing")
         drawn = np.concatenate(parts)
         seen, said = yield from _seen(seer, predictor, drawn, "looking at drawings")
-        real, _ = yield from _of_data(seer, predictor, data, members)
+        real, said_of_real = yield from _of_data(seer, predictor, data, members)
         taught, _ = (
             (real, None)
             if request.on == "training" and len(members) == len(training)
@@ -95,6 +95,7 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
     near = float(np.quantile(usual, COPY)) if len(usual) else 0.0
     shown = slice(0, request.most)
     accuracy, by_class = _accuracy(seer, model, labels, said)
+    of_real, _ = _accuracy(seer, model, data.labels[members], said_of_real)
     beside = np.asarray(data.pixels[training[places[shown, 0]]])
     if request.file:
         pairs = np.stack([drawn[shown], beside], axis=1).reshape(-1, *drawn.shape[1:])
@@ -113,6 +114,7 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
         float((gaps[:, 0] < near).mean()),
         accuracy,
         by_class,
+        None if accuracy is None else of_real,
         model.classes,
         request.file,
         labels[shown],

@@ -25,8 +25,10 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     if run.plan().task.draws:
+        if not request.tries:
+            return next_steps(place, run)
         why = "it draws images, and trials are judged by answers of classes"
-        raise BadUsage(f"Nothing is forecast for run {run.number}", why, "Look at what it draws, and at its advice")
+        raise BadUsage(f"Nothing is tried for run {run.number}", why, "Take up its advice, or look at what it draws")
     causes = known_causes(place, run)
     result = next_steps(place, run, causes)
     if not request.tries:

@@ -125,8 +125,10 @@ class Geometry:
 
     @cached_property
     def edges(self) -> list[Edge]:
-        """Every way from one plate to another."""
-        return [(source, place) for place, plate in enumerate(self.plates) for source in plate.sources]
+        """Every way from one plate to another; none to what comes with an image, not from it."""
+        return [
+            (source, place) for place, plate in enumerate(self.plates) if not plate.is_input for source in plate.sources
+        ]
 
     def edges_within(self, box: QRectF) -> list[Edge]:
         """Those that can be seen between the left and the right of a box."""

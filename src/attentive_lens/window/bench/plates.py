@@ -31,8 +31,8 @@ class Plate:
         Places of the plates that feed it.
     block : str
         The block that it is a part of, or that it stands for when it is folded.
-    frozen, holes, folded, faulty : bool
-        Frosted; dropout; a block folded into one plate; where a fault is.
+    frozen, holes, folded, faulty, is_input : bool
+        Frosted; dropout; a block folded into one plate; where a fault is; what comes with an image, not from it.
     coats : tuple of str
         What follows at once, such as ReLU or a normalisation.
     weights, multiply_adds : int
@@ -50,6 +50,7 @@ class Plate:
     holes: bool = False
     folded: bool = False
     faulty: bool = False
+    is_input: bool = False
     coats: tuple[str, ...] = ()
     receptive_field: int | None = None
     jump: int = 1
@@ -133,6 +134,7 @@ def _of_layer(node: Node, fact: Facts | None, places: Mapping[str, int], fault: 
         frozen=frozen,
         holes=isinstance(node.layer, Dropout),
         faulty=fault,
+        is_input=node.layer.is_input,
     )
     return plate if fact is None else replace(_placed(plate, fact), facts=_words(fact))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import partial
+from typing import TypeAlias
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent
@@ -13,6 +14,7 @@ from attentive_lens.desk.network.bases import without_base
 from attentive_lens.desk.network.design import facts_of
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.plan.encoders import ENCODERS, Encoder
+from attentive_lens.plan.generators import GENERATORS, Generator
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS, Starter
 from attentive_lens.window import look
@@ -24,10 +26,11 @@ from attentive_lens.window.session import Session
 from attentive_lens.window.words import short, thousands
 
 COLUMNS = 4
-ANSWERING: tuple[str, Mapping[str, Starter | Encoder]] = ("Networks that answer classes", STARTERS)
-DRAWING: tuple[str, Mapping[str, Starter | Encoder]] = (
-    "Networks that draw every image again from a few codes, without looking at labels",
-    ENCODERS,
+Beginning: TypeAlias = Starter | Encoder | Generator
+FAMILIES: tuple[tuple[str, Mapping[str, Beginning]], ...] = (
+    ("Networks that answer classes", STARTERS),
+    ("Networks that draw every image again from a few codes, without looking at labels", ENCODERS),
+    ("Pairs: a network that draws of noise, against one that tells drawings from images", GENERATORS),
 )
 TALL, BENCH = 186, 64
 MARGIN = 12
@@ -36,7 +39,7 @@ MARGIN = 12
 class StarterCard(QAbstractButton):
     """One starting network as a small bench with its figures; a click or Return takes it."""
 
-    def __init__(self, starter: Starter | Encoder) -> None:
+    def __init__(self, starter: Beginning) -> None:
         super().__init__()
         self.starter = starter
         self.setObjectName(f"starter {starter.name}")
@@ -153,7 +156,7 @@ class StarterChooser(QWidget):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(12)
         self.cards: dict[str, StarterCard] = {}
-        for words, networks in ANSWERING, DRAWING:
+        for words, networks in FAMILIES:
             first = grid.rowCount() if self.cards else 0
             grid.addWidget(label(words, strong=True), first, 0, 1, COLUMNS)
             for place, (name, starter) in enumerate(networks.items()):
@@ -173,7 +176,7 @@ class StarterChooser(QWidget):
         plan = without_base(self.session.design.plan)
         classes = len(self.session.images.collection.taught)
         named = plan.changed({"network": name})
-        if name in ENCODERS:
+        if name not in STARTERS:
             return named
         return named.with_network(STARTERS[name].network_for(plan.preprocessing.input_size, classes))
 

@@ -360,6 +360,8 @@ class NetworkPage(Page):
             words = f"Every image comes at {side}×{side} pixels."
         elif not plate.shape:
             words = "Not known: there is a fault here or before it."
+        elif self.panel.plan.network.meeting and plate.output not in self.panel.plan.network.judges:
+            words = "It looks at no image: its values are made of noise, or of the class."
         elif plate.receptive_field is None or plate.receptive_field >= side:
             words = f"Each of its values sees the whole image, {side}×{side} pixels."
         else:

@@ -38,6 +38,11 @@ LIST = 148
 TEST_TIP = "Keep it for one last judgement: a run chosen by the test set looks better there than it is."
 
 
+def rounded(value: float) -> str:
+    """In whole numbers, or to three digits where it is small."""
+    return thousands(round(value)) if abs(value) >= 100 else f"{value:.3g}"
+
+
 class ResultsPage(Page):
     """The confusion matrix, and the images in its cells."""
 
@@ -308,7 +313,7 @@ class ResultsPage(Page):
         main, others = (known[0], known[1:]) if known else (None, [])
         self.about.setToolTip(main.meaning if main is not None else "")
         parts_in_words = [
-            f"{each.label} {percent(parts[each.name]) if each.is_share else thousands(round(parts[each.name]))}"
+            f"{each.label} {percent(parts[each.name]) if each.is_share else rounded(parts[each.name])}"
             for each in others
         ]
         self.about.setText(

@@ -173,6 +173,7 @@ class TrainingPage(Page):
     def _figures(self) -> Flow:
         row = Flow(spacing=18)
         self.values: dict[str, Any] = {}
+        self.captions: dict[str, Any] = {}
         for key, words in (
             ("epoch", "epoch"),
             ("best", "best on validation"),
@@ -184,7 +185,8 @@ class TrainingPage(Page):
             column = vertical(each, spacing=0)
             figure = label("–", size=look.TITLE, strong=True, name=f"figure {key}")
             column.addWidget(figure)
-            column.addWidget(label(words, "faint", look.SMALL))
+            self.captions[key] = label(words, "faint", look.SMALL)
+            column.addWidget(self.captions[key])
             row.addWidget(each)
             self.values[key] = figure
             figure.setToolTip(TIPS.get(key, ""))
@@ -340,6 +342,9 @@ class TrainingPage(Page):
         self.values["best"].setText(main_figure(held.main_in_words) if held else "–")
         last = view.epochs[-1] if view.epochs else None
         self.values["gap"].setText(main_figure(last.training.main_in_words) if last else "–")
+        is_pair = self.session.runs.task.is_pair
+        self.captions["best"].setText("variety, validation" if is_pair else "best on validation")
+        self.captions["gap"].setText("generator loss" if is_pair else "on training images")
         price = self.session.workspace.run(view.number).price() if last else None
         priced = f", priced {price:.1f}\u2009s" if price is not None else ""
         self.values["speed"].setText(f"{last.seconds:.1f}\u2009s{priced}" if last else "–")

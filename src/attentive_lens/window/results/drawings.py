@@ -37,6 +37,8 @@ LARGE, SMALL = 224, 140
 """Pixels of a picture beside the sheet."""
 ALL_CLASSES, MOST_ROWS = "all classes", 16
 """The choice of all, and rows of classes at most: of more, one of each is drawn."""
+FEWEST_OF_CLASS, MOST_OF_CLASS = 4, 10
+"""Images in a row of a class, as many as there are rows between these."""
 ORDERS = {"worst first": "worst", "best first": "best", "by number": "number"}
 
 
@@ -154,7 +156,8 @@ class SamplesView(DrawnView):
         """So many; of classes the same number each."""
         name = self.class_name()
         classes = max(1, len(self.session.runs.classes())) if self.class_box.count() and not name else 1
-        count = classes * max(1, SAMPLES // classes)
+        each = min(MOST_OF_CLASS, max(FEWEST_OF_CLASS, classes)) if 1 < classes <= MOST_ROWS else SAMPLES // classes
+        count = classes * max(1, each)
         return DrawImages(self.session.place, run, count=count, seed=self.seed.value(), class_name=name)
 
     def take(self, result: Drawn) -> None:
@@ -292,8 +295,8 @@ class ManifoldView(DrawnView):
         self.dimensions = result.size
         for box in self.codes.values():
             box.setRange(1, max(2, result.size))
-        others = f" The other {result.size - 2} are 0." if result.size > 2 else ""
-        self.says.setText(f"Codes at the quantiles of the normal distribution.{others}")
+        others = f"; the other {result.size - 2} are 0" if result.size > 2 else ""
+        self.says.setText(f"At quantiles of the normal distribution{others}.")
         self.sheet.show_images(list(result.images), result.columns, gap=0)
         self._ask_dots()
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QGridLayout, QLabel
 
-from attentive_lens.desk.requests.fidelity import Fidelity, MeasureFidelity, Nearness
+from attentive_lens.desk.requests.fidelity import Fidelity, MeasureFidelity
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, to_image
 from attentive_lens.window.parts.picture import PictureBox
@@ -18,6 +20,11 @@ MEANINGS = {
     "distance": ("Fréchet distance", "Of the normal distributions of what is seen in both; 0 is none."),
     "precision": ("precision", "Part of the drawings that look like real images."),
     "recall": ("recall", "Part of the real images that something drawn looks like."),
+    "class": ("own class", "Part that is taken for the class it was to be, or is labelled; – where none was named."),
+}
+COLUMNS = {
+    "drawings": "Drawings beside real images.",
+    "real": "One half of the real images beside the other: what drawings could reach.",
 }
 
 
@@ -29,12 +36,22 @@ class FidelityView(DrawnView):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.figures = {}
-        for word, (name, tip) in MEANINGS.items():
-            self.column.addWidget(label(name, role="faint", size=look.SMALL))
-            self.figures[word] = label("–", name=f"fidelity {word}", strong=True)
-            self.figures[word].setToolTip(tip)
-            self.column.addWidget(self.figures[word])
+        table = QGridLayout()
+        table.setHorizontalSpacing(16)
+        for column, (words, tip) in enumerate(COLUMNS.items(), 1):
+            head = label(words, role="faint", size=look.SMALL)
+            head.setToolTip(tip)
+            table.addWidget(head, 0, column, Qt.AlignmentFlag.AlignRight)
+        self.figures: dict[str, tuple[QLabel, QLabel]] = {}
+        for row, (word, (name, tip)) in enumerate(MEANINGS.items(), 1):
+            said = label(name, role="faint")
+            said.setToolTip(tip)
+            table.addWidget(said, row, 0)
+            self.figures[word] = label("–", name=f"fidelity {word}", strong=True), label("–", role="faint")
+            for column, figure in enumerate(self.figures[word], 1):
+                table.addWidget(figure, row, column, Qt.AlignmentFlag.AlignRight)
+        table.setColumnStretch(3, 1)
+        self.column.addLayout(table)
         self.more = label(role="faint", name="fidelity more")
         self.more.setWordWrap(True)
         self.column.addWidget(self.more)
@@ -52,11 +69,11 @@ class FidelityView(DrawnView):
         return MeasureFidelity(self.session.place, run, count=MOST, most=SHOWN)
 
     def figure(self) -> str:
-        """Precision and recall."""
+        """Recall, which generators lack first."""
         result = self.result
         if result is None:
             return ""
-        return f"{percent(result.whole.precision)} precise, recall {percent(result.whole.recall)}"
+        return f"recall {percent(result.whole.recall)}"
 
     def take(self, result: Fidelity) -> None:
         """Figures, and pairs side by side."""
@@ -65,20 +82,20 @@ class FidelityView(DrawnView):
             f"{thousands(result.drawings)} drawings and as many {result.on} images, as {result.layer} of"
             f" {result.features} sees them. Each drawing stands left of the training image nearest to it."
         )
-        for word, shown in self.figures.items():
-            halves = sorted(getattr(half, word) for half in result.halves)
-            low, high = (_worded(word, value) for value in (halves[0], halves[-1]))
-            shown.setText(_of(word, result.whole))
-            shown.setToolTip(f"{MEANINGS[word][1]} Its halves: {low} and {high}.")
-        lines = [
-            f"Two halves of the images: {', '.join(_of(word, result.apart) for word in MEANINGS)}.",
-            f"{percent(result.copies)} nearer to a training image than 99% of validation images are.",
-        ]
-        if result.accuracy is not None:
-            name, part = min(result.by_class.items(), key=lambda item: item[1], default=("", 0.0))
-            lines.append(f"{percent(result.accuracy)} taken for their class; least {name}, {percent(part)}.")
+        for word in ("distance", "precision", "recall"):
+            shown, beside = self.figures[word]
+            low, high = sorted(getattr(half, word) for half in result.halves)
+            shown.setText(_worded(word, getattr(result.whole, word)))
+            shown.setToolTip(f"By halves: {_worded(word, low)} and {_worded(word, high)}.")
+            beside.setText(_worded(word, getattr(result.apart, word)))
+        for shown, part in zip(self.figures["class"], (result.accuracy, result.real), strict=True):
+            shown.setText("–" if part is None else percent(part))
+        lines = [f"{percent(result.copies)} are nearer to a training image than 99 of 100 validation images."]
+        if result.by_class:
+            name, part = min(result.by_class.items(), key=lambda item: item[1])
+            lines.append(f"Least of all taken for its class: {name}, {percent(part)}.")
         self.more.setText("\n".join(lines))
-        pairs = np.stack([result.drawn, result.real], axis=1).reshape(-1, *result.drawn.shape[1:])
+        pairs = np.stack([result.drawn, result.beside], axis=1).reshape(-1, *result.drawn.shape[1:])
         self.sheet.show_images(list(pairs), together=2)
         self._show_one(max(0, self.sheet.current))
 
@@ -86,7 +103,7 @@ class FidelityView(DrawnView):
         result, at = self.result, place // 2
         if result is None or not 0 <= at < len(result.drawn):
             return
-        for box, pixels in zip(self.boxes.values(), (result.drawn[at], result.real[at]), strict=True):
+        for box, pixels in zip(self.boxes.values(), (result.drawn[at], result.beside[at]), strict=True):
             box.show_image(to_image(pixels))
         number = int(result.labels[at])
         wanted = f"{result.classes[number]}, " if number >= 0 else ""
@@ -94,9 +111,7 @@ class FidelityView(DrawnView):
         self.about.setText(f"{wanted}nearest to image {nearest}: {distance:.2f} of the usual distance")
 
 
-def _of(word: str, nearness: Nearness) -> str:
-    return _worded(word, getattr(nearness, word))
-
-
 def _worded(word: str, value: float) -> str:
-    return f"{value:.3g}" if word == "distance" else percent(value)
+    if word == "distance":
+        return thousands(round(value)) if value >= 100 else f"{value:.3g}"
+    return percent(value)

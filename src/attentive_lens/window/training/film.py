@@ -73,10 +73,22 @@ class FilmView(QFrame):
         below = "; below, of random codes, the same in all epochs" if len(frame.samples) else ""
         if len(frame.images):
             self.about.setText(f"Validation images, and what was drawn of their codes{below}.")
+            images = np.concatenate([frame.images, frame.again, frame.samples])
+            self.sheet.show_images(list(images), len(frame.images))
+            return
+        classes, count = self._classes(), len(frame.samples)
+        self.about.setText("Drawn of noise, the same in all epochs.")
+        if classes and count % len(classes) == 0:  # in turn as they are stored, a row for each here
+            rows = frame.samples.reshape(-1, len(classes), *frame.samples.shape[1:]).swapaxes(0, 1)
+            images = rows.reshape(frame.samples.shape)
+            self.sheet.show_images(list(images), count // len(classes), row_names=classes)
         else:
-            self.about.setText("Drawn of noise, the same in all epochs; the classes in turn where it is told them.")
-        images = np.concatenate([frame.images, frame.again, frame.samples])
-        self.sheet.show_images(list(images), len(frame.images))
+            self.sheet.show_images(list(frame.samples))
+
+    def _classes(self) -> tuple[str, ...]:
+        """That the network is told of; none where it is told none."""
+        plan = self.session.runs.plan()
+        return self.session.runs.classes() if plan is not None and plan.network.class_inputs else ()
 
     def _play(self) -> None:
         """From the beginning if it is at its end; or stop."""

@@ -14,7 +14,7 @@ from attentive_lens.core.values import Kind
 from attentive_lens.desk.network.scheduling import scaled_rate
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.plan.augmentation import AugmentationStep
-from attentive_lens.plan.plan import CHOICES, Plan
+from attentive_lens.plan.plan import CHOICES, PAIRED, Plan
 from attentive_lens.plan.stopping import STOP_RULES
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, horizontal, label, panel
@@ -42,6 +42,11 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
         (("optimiser", None), ("schedule", None)),
     ),
     (
+        "Discriminator",
+        "How the second network of a pair learns: its own learning rate, optimiser, schedule and starting weights.",
+        (("discriminator_optimiser", None), ("discriminator_schedule", None), ("discriminator_initialisation", None)),
+    ),
+    (
         "Loss and regularisation",
         "What training minimises, class weights; gradient clipping, averaged weights. Dropout is in the network.",
         (("task", None), ("loss", None), ("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
@@ -58,6 +63,7 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
     ),
 )
 """Folded settings: heading, tip, and fields by section; None for all of a section that are not in view."""
+EVERY_CHOICE = CHOICES | PAIRED
 FURTHER = ("rule", "rule_value")
 """Settings of rules that packages bring: of no use where none does."""
 
@@ -123,7 +129,7 @@ class SettingsPanel(QWidget):
             inside.addWidget(fold)
             self.folds.append((fold, parts))
             for section, names in parts:
-                if section in CHOICES:
+                if section in EVERY_CHOICE:
                     self._add_kind(fold.inside, section, section not in USUAL, None)
                 else:
                     self._add(fold.inside, section, self._form(section, names))
@@ -166,9 +172,10 @@ class SettingsPanel(QWidget):
         for each in self.aside:
             each.setHidden(bool(words))
         counts = {form: form.show_matching(words) for _, form in self.forms}
-        for k, (fold, _) in enumerate(self.folds):
+        for k, (fold, parts) in enumerate(self.folds):
             inside = sum(count for form, count in counts.items() if fold.isAncestorOf(form))
-            fold.setHidden(not inside)
+            hidden = parts[0][0] in PAIRED and not self.session.design.plan.task.is_pair
+            fold.setHidden(hidden or not inside)
             fold.unfold(bool(words) or bool(self._unfolded and self._unfolded[k]))
         self.none.setVisible(bool(words) and not sum(counts.values()))
         if not words:
@@ -191,12 +198,19 @@ class SettingsPanel(QWidget):
             form.show_value(getattr(plan, section))
             if section == "loss":
                 form.setVisible(not plan.task.draws)
+        self._show_discriminator(plan)
         for fold, parts in self.folds:
             fold.say(", ".join(word for section, names in parts for word in _unusual(plan, section, names)))
         self.schedule.show_plan()
         self._offer_rate(plan)
         if self.search.text().strip():  # of another kind other settings
             self._find(self.search.text())
+
+    def _show_discriminator(self, plan: Plan) -> None:
+        """Its settings are of pairs alone."""
+        for fold, parts in self.folds:
+            if parts[0][0] in PAIRED:
+                fold.setVisible(plan.task.is_pair and (not self.search.text().strip() or not fold.isHidden()))
 
     def _offer_rate(self, plan: Plan) -> None:
         """Offer to scale the learning rate where the batch size alone was changed, until anything else is."""
@@ -251,7 +265,7 @@ class SettingsPanel(QWidget):
 
         value = getattr(self.session.design.plan, section)
         form = KindForm(
-            value, CHOICES[section], fields, self._changed(section), choose, lambda: getattr(Plan(), section)
+            value, EVERY_CHOICE[section], fields, self._changed(section), choose, lambda: getattr(Plan(), section)
         )
         self._add(inside, section, form)
 
@@ -301,7 +315,9 @@ class ThreadTimes(QWidget):
 def _unusual(plan: Plan, section: str, names: tuple[str, ...] | None) -> list[str]:
     """What of some settings is not as in a new plan, in a few words."""
     value, usual = getattr(plan, section), getattr(Plan(), section)
-    if section in CHOICES and section not in USUAL and value.kind != usual.kind:
+    if section in PAIRED and not plan.task.is_pair:
+        return []
+    if section in EVERY_CHOICE and section not in USUAL and value.kind != usual.kind:
         return [value.kind]
     shown = names or tuple(name for name in value.specs() if name not in USUAL.get(section, ()))
     defaults = type(value)() if section in CHOICES else usual
