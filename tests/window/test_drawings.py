@@ -59,7 +59,7 @@ def codes(frame: Frame) -> list[float]:
 
 def test_results_of_a_run_that_draws_are_its_drawings_and_nothing_else(qtbot: QtBot, frame: Frame) -> None:
     shown = [word for word in VIEWS if child(frame, Entry, f"{word} of scores").isVisible()]
-    assert shown == list(views_of(True)) == ["reconstructions", "samples", "manifold"]
+    assert shown == list(views_of("encode")) == ["reconstructions", "samples", "fidelity", "manifold"]
     assert said(frame, "results title").endswith("nats")
     assert "divergence" in said(frame, "results about")
     assert not child(frame, QLabel, "results problem").isVisible()
@@ -67,7 +67,7 @@ def test_results_of_a_run_that_draws_are_its_drawings_and_nothing_else(qtbot: Qt
     frame.session.runs.choose(1)
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
     shown = [word for word in VIEWS if child(frame, Entry, f"{word} of scores").isVisible()]
-    assert shown == list(views_of(False))
+    assert shown == list(views_of("classify"))
     assert said(frame, "results title").endswith("%")
     frame.session.runs.choose(2)
     assert said(frame, "results title").endswith("nats")
