@@ -6,7 +6,8 @@ import time
 
 import pytest
 
-from attentive_lens.desk.measuring.epochs import PARTS, REST, Clock, costs_of_first, epoch_of, part_of
+from attentive_lens.desk.measuring.epochs import PARTS, REST, Clock, costs_of_first, epoch_of, part_of, work_of
+from attentive_lens.desk.network.design import facts_of
 from attentive_lens.plan.layers import LAYERS, Convolution, Flatten, Output, Relu
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
@@ -52,3 +53,32 @@ def test_a_clock_counts_processor_time_and_not_waiting() -> None:
     clock.count("waiting", worker, "wait")
     assert worker.wait() == "done"
     assert clock.seconds["waiting"] < 0.04
+
+
+def test_a_pair_s_steps_are_counted_side_by_side() -> None:
+    plan = Plan().changed({"network": "generator", "preprocessing.input_size": 16, "training.batch_size": 8})
+    network, facts = facts_of(plan, 6)
+    cost = {fact.name: fact.multiply_adds for fact in facts}
+    generator = ["fully connected 1", "transposed convolution 1", "transposed convolution 2"]
+    discriminator = ["convolution 1", "convolution 2", "output"]
+    assert sum(cost.values()) == sum(cost[name] for name in generator + discriminator)
+    drawing, judging = (sum(cost[name] for name in side) for side in (generator, discriminator))
+    for_discriminator = drawing + 2 * (3 * judging - cost["convolution 1"])
+    for_generator = 3 * drawing - cost["fully connected 1"] + 2 * judging
+    evaluated = 8 * (drawing + 2 * judging)
+    assert work_of(plan, network, facts, 40, 8) == 40 * (for_discriminator + for_generator) + evaluated
+    twice = plan.changed({"task.discriminator_steps": 2})
+    assert work_of(twice, network, facts, 40, 8) == 40 * (for_discriminator + for_generator // 2) + evaluated
+    told = plan.changed({"network": "generator, by class"})
+    own = facts_of(told, 6)
+    judged = [fact for fact in own[1] if fact.name in own[0].discriminator]
+    once = sum(3 * fact.multiply_adds for fact in judged) - costs_of_first(own[0], judged)
+    more = work_of(told.changed({"task.mismatched": True}), *own, 40, 8) - work_of(told, *own, 40, 8)
+    assert more == 40 * once
+    assert work_of(plan.changed({"task.mismatched": True}), network, facts, 40, 8) == work_of(
+        plan, network, facts, 40, 8
+    )
+    figure = epoch_of("pair", plan.changed({"augmentation": "none"}), 40, 1, lambda: 1e9)
+    assert figure.multiply_adds == work_of(plan, network, facts, 40, 8)
+    for part in ("input layer", "other convolutions", "fully connected", "optimiser", "evaluation", "normalisation"):
+        assert figure.shares[part] > 0, part

@@ -122,7 +122,13 @@ def test_a_frozen_discriminator_keeps_its_bits_while_the_generator_learns(genera
     [
         {},
         {"task.generator_steps": 2, "averaging": "none", "task.spectral_normalisation": False},
-        {"task.discriminator_steps": 3, "discriminator_schedule": "cosine", "optimiser": "sgd"},
+        {
+            "task.discriminator_steps": 3,
+            "discriminator_schedule": "cosine",
+            "optimiser": "sgd",
+            "averaging": "stochastic weight averaging",
+            "task.mismatched": True,
+        },
     ],
     ids=["as it starts", "two steps of the generator", "three of the discriminator"],
 )
@@ -251,7 +257,7 @@ def test_fidelity_is_measured_by_a_run_or_a_model_and_says_its_spread(generating
     assert set(result.by_class) == set(result.classes)
     assert result.accuracy == pytest.approx(np.mean(list(result.by_class.values())), abs=0.35)
     assert result.real is not None
-    assert result.real > 0.3
+    assert result.real > 0.2
     assert 0 <= result.copies <= 1
     assert len(result.drawn) == len(result.beside) == len(result.nearest) == 6
     assert (tmp_path / "pairs.png").stat().st_size > 100

@@ -81,11 +81,15 @@ class Steps:
         self.back, self.through = self.pair.routes(frozenset(net.weights))
         self.context, self.cut = StepContext(3, 1, 2, 0), Cut(COUNT, net.multiply_adds)
 
-    def discriminate(self) -> PairStep:
+    def discriminate(self, mismatched: np.ndarray | None = None) -> PairStep:
         with ThreadPool(self.threads) as pool:
             return self.pair.discriminate(
-                self.images, self.labels, self.noise, self.back, self.context, pool, self.loss, self.cut
+                self.images, self.labels, self.noise, self.back, self.context, pool, self.loss, self.cut, mismatched
             )
+
+    def mismatched(self) -> PairStep:
+        """Real images under the next class besides."""
+        return self.discriminate((self.labels + 1) % CLASSES)
 
     def generate(self) -> PairStep:
         with ThreadPool(self.threads) as pool:
@@ -93,12 +97,12 @@ class Steps:
 
 
 @pytest.mark.parametrize("loss", ADVERSARIAL_LOSSES)
-@pytest.mark.parametrize("side", ["discriminate", "generate"])
+@pytest.mark.parametrize("side", ["discriminate", "mismatched", "generate"])
 def test_every_weight_of_a_side_has_the_gradient_that_differences_give(side: str, loss: str) -> None:
     steps, random = Steps(network(), loss), np.random.default_rng(1)
     net, of_discriminator = steps.pair.network, steps.pair.discriminator
     gradients = getattr(steps, side)().gradients
-    own = {name for name in net.weights if (name in of_discriminator) == (side == "discriminate")}
+    own = {name for name in net.weights if (name in of_discriminator) == (side != "generate")}
     assert gradients.keys() == own
     for node, arrays in gradients.items():
         for name, grad in arrays.items():
@@ -211,6 +215,25 @@ def test_each_side_tells_the_sums_of_its_own_normalisations_by_the_batch() -> No
         edited={steps.pair.code: steps.noise, **own},
     ).outputs["batch normalisation 1"]  # fmt: skip
     np.testing.assert_allclose(shown.mean(axis=(0, 1, 2)), 0, atol=1e-12)
+
+
+def test_real_images_under_another_class_count_half_as_drawn_ones_do() -> None:
+    steps = Steps(network(dropout=False), "hinge")
+    plain, more = steps.discriminate(), steps.mismatched()
+    net, classes = steps.pair.network, steps.pair.class_values
+    scores = []
+    for given in (
+        {steps.pair.meeting: as_drawn(steps.images, net), **classes(steps.labels)},
+        {steps.pair.code: steps.noise, **classes(steps.labels)},
+        {steps.pair.meeting: as_drawn(steps.images, net), **classes((steps.labels + 1) % CLASSES)},
+    ):
+        trace = net.forward(steps.pair.nothing(COUNT), route=steps.back, context=steps.context, edited=given)
+        scores.append(trace.outputs["output"])
+    real, drawn, other = (np.maximum(0, 1 + sign * each).mean() for sign, each in zip((-1, 1, 1), scores, strict=True))
+    assert plain.loss == pytest.approx(real + drawn)
+    assert more.loss == pytest.approx(real + (drawn + other) / 2)
+    assert more.right == plain.right
+    assert len(more.sums) == len(plain.sums) + 1 == 3
 
 
 def test_what_is_frozen_has_no_gradient_and_the_rest_has_the_same() -> None:

@@ -131,44 +131,52 @@ class Pair(Coder):
         thread_pool: ThreadPool,
         loss: AdversarialLoss,
         cut: Cut,
+        mismatched: Labels | None = None,
     ) -> PairStep:
         """Forward and backward for a batch of real images N×S×S×C, 0–1, and as many that are drawn of the noise.
 
-        ``labels`` are both's classes, N, for a pair that is told them. Real and drawn images are normalised apart.
+        ``labels`` are both's classes, N, for a pair that is told them. With ``mismatched`` classes N the real images
+        under these are to be judged as drawn ones are, each counting half (Reed 2016, algorithm 1). Real, drawn and
+        mismatched images are normalised apart.
         """
         network, ready, begin = self.network, self.network.prepared(), cut.rows.start
-        share = np.asarray(1 / cut.count, network.dtype)
+        part = 1.0 if mismatched is None else 0.5
 
-        def piece(k: int) -> Pass[tuple[Array, Weights, Mapping[str, Array], Mapping[str, Array]]]:
+        def piece(k: int) -> Pass[tuple[Array, Weights, list[Mapping[str, Array]]]]:
             a, b = (edge - begin for edge in cut.spans[k])
             classes = self.class_values(labels[a:b])
-            real = {self.meeting: as_drawn(images[a:b], network), **classes}
-            sides = ((real, loss.real, 0), ({self.code: noise[a:b], **classes}, loss.drawn, PIECES))
-            figures, total, sums = np.zeros(4), Weights(), []
-            for side, (given, judge, apart) in enumerate(sides):
+            real = {self.meeting: as_drawn(images[a:b], network)}
+            sides = [({**real, **classes}, loss.real, 1.0), ({self.code: noise[a:b], **classes}, loss.drawn, part)]
+            if mismatched is not None:
+                sides.append(({**real, **self.class_values(mismatched[a:b])}, loss.drawn, part))
+            figures, total = np.zeros(4), Weights()
+            sums: list[Mapping[str, Array]] = []
+            for side, (given, judge, weight) in enumerate(sides):
                 trace: Trace = yield from network.forward_pass(
                     self.nothing(b - a),
                     route=route,
-                    context=replace(context, piece=cut.first + k + apart),
+                    context=replace(context, piece=cut.first + k + side * PIECES),
                     ready=ready,
                     edited=given,
                 )
                 scores = trace.outputs[network.output]
                 losses, grad = judge(scores)
-                figures[0] += losses.sum(dtype=np.float64)
-                figures[2 + side] = ((scores > loss.middle) == (side == 0)).sum()
-                if side:
+                figures[0] += weight * losses.sum(dtype=np.float64)
+                if side < 2:
+                    figures[2 + side] = ((scores > loss.middle) == (side == 0)).sum()
+                if side == 1:
                     figures[1] = loss.generator(scores)[0].sum(dtype=np.float64)
+                share = np.asarray(weight / cut.count, network.dtype)
                 _, gradients = yield from network.backward_pass(trace, {network.output: grad * share}, route)
                 _add(total, gradients)
                 sums.append({name: array for name, array in trace.sums.items() if name in self.discriminator})
-            return figures, total, sums[0], sums[1]
+            return figures, total, sums
 
         results = together(thread_pool, piece, cut)
         arrays = [[r[0], *(array for node in r[1].values() for array in node.values())] for r in results]
         figures, *_ = cut.sum(arrays)
         total, opponent, real, drawn = (figures / cut.count).tolist()
-        return PairStep(total, opponent, (real, drawn), results[0][1], (results[0][2], results[0][3]))
+        return PairStep(total, opponent, (real, drawn), results[0][1], tuple(results[0][2]))
 
     def generate(
         self,
@@ -189,7 +197,7 @@ class Pair(Coder):
             trace: Trace = yield from network.forward_pass(
                 self.nothing(b - a),
                 route=route,
-                context=replace(context, piece=cut.first + k + 2 * PIECES),
+                context=replace(context, piece=cut.first + k + 3 * PIECES),
                 ready=ready,
                 edited={self.code: noise[a:b], **self.class_values(labels[a:b])},
             )

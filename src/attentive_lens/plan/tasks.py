@@ -172,6 +172,12 @@ class Generate(TaskSettings):
     generator_steps: int = spec(
         1, label="generator steps", low=1, high=100, meaning="Steps of the generator when its turn has come."
     )
+    mismatched: bool = spec(
+        False,
+        label="mismatched classes",
+        meaning="Real images under another class are shown to the discriminator too, to be judged as drawn ones: for"
+        " pairs that are told classes.",
+    )
     spectral_normalisation: bool = spec(
         False,
         label="spectral normalisation",

@@ -91,10 +91,13 @@ class Adversary(NetworkLearner):
     def _discriminate(self, batch: Batch, route: Route, context: StepContext, cut: Cut, update: bool) -> PairStep:
         """What a batch gives the discriminator; nothing but singular vectors is changed yet."""
         noise, weights = self._noise(batch.count, cut, context, 0), self.network.weights
+        labels, others = batch.labels, None
+        if self.task.mismatched and self.pair.classes > 1:
+            rng = context.random_generator("classes that do not match")
+            others = (labels + rng.integers(1, self.pair.classes, batch.count)[cut.rows]) % self.pair.classes
+        loss, pool = self.adversarial_loss, self.thread_pool
         with self.spectral.applied(weights, update) as values:
-            step = self.pair.discriminate(
-                batch.targets, batch.labels, noise, route, context, self.thread_pool, self.adversarial_loss, cut
-            )
+            step = self.pair.discriminate(batch.targets, labels, noise, route, context, pool, loss, cut, others)
             self.spectral.gradients(step.gradients, weights, values)
         return step
 

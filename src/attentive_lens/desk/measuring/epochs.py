@@ -34,6 +34,8 @@ from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.layers import LayerSettings
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.tasks import Generate
+from attentive_lens.training.adversary import JUDGED, Adversary
 from attentive_lens.training.checkpoints import Checkpoints
 from attentive_lens.training.control import Control
 from attentive_lens.training.journal import Journal
@@ -83,7 +85,7 @@ class Clock:
         setattr(owner, method, marked)
 
 
-OTHERS = ("flatten", "dropout", "resampling", "reshape", "codes", "normal codes", "drawing")
+OTHERS = ("flatten", "dropout", "resampling", "reshape", "codes", "normal codes", "drawing", "noise", "class")
 
 
 def part_of(settings: LayerSettings, first: bool) -> str:
@@ -138,6 +140,8 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
         counts = np.ones(CLASSES, np.int64)
         learner = learner_for(plan, network, preprocessor, thread_pool, counts, feed.examples)
         clock.count("optimiser", learner.optimiser, "step")
+        if isinstance(learner, Adversary):
+            clock.count("optimiser", learner.opponent, "step")
         clock.count("evaluation", learner, "evaluate", threads)
         model = ModelFile(network.plan, {}, preprocessor, tuple("abcdef"), plan.outputs, network.used_kernels())
         checkpoints = Checkpoints(Path(folder) / "checkpoints", model)
@@ -155,18 +159,43 @@ def epoch_of(name: str, plan: Plan, images: int, epochs: int, peak: Callable[[],
     shares = {part: (seconds_by_part[part] - counted[part]) / (threads * spent) for part in PARTS}
     shares[REST] = max(0.0, 1 - sum(shares.values()))
     seconds = spent / epochs
-    cost, first_cost = sum(fact.multiply_adds for fact in facts), costs_of_first(network_plan, facts)
-    done = images * (3 * cost - first_cost) + judged * cost
+    done = work_of(plan, network_plan, facts, images, judged)
     speed = done / ((before + after) / 2)
     each = [speed / (later - sooner) for (sooner, _), (later, _) in pairwise(clock.marks)]
     return EpochFigure(name, speed / seconds, min(each), max(each), seconds, done, shares)
 
 
+def work_of(plan: Plan, network: NetworkPlan, facts: Sequence[Facts], images: int, judged: int) -> int:
+    """Multiply-adds of an epoch of so many images, of which so many are evaluated.
+
+    Forward, and once more for the gradients by the weights and by what comes in. Of a pair the discriminator does so
+    twice, for real and for drawn images (and once more for mismatched ones), and the generator passes its own through
+    the discriminator forward and back.
+    """
+    cost, first = sum(fact.multiply_adds for fact in facts), costs_of_first(network, facts)
+    task = plan.task
+    if not isinstance(task, Generate):
+        return images * (3 * cost - first) + judged * cost
+    sides = [[fact for fact in facts if (fact.name in network.discriminator) == judges] for judges in (True, False)]
+    (judging, judging_first), (drawing, drawing_first) = (
+        (sum(fact.multiply_adds for fact in side), costs_of_first(network, side)) for side in sides
+    )
+    turns = task.generator_steps / task.discriminator_steps
+    passes = 3 if task.mismatched and network.class_inputs else 2
+    step = drawing + passes * (3 * judging - judging_first) + turns * (3 * drawing - drawing_first + 2 * judging)
+    return round(images * step + min(JUDGED, judged) * (drawing + 2 * judging))
+
+
 def costs_of_first(network: NetworkPlan, facts: Sequence[Facts]) -> int:
-    """Multiply-adds of the layers with weights that nothing to be learned stands before: no gradient passes them."""
+    """Multiply-adds of the layers with weights that nothing to be learned stands before: no gradient passes them.
+
+    Facts may be of some of the nodes: nothing else is there then.
+    """
     learned: set[str] = set()
-    cost = 0
-    for node, fact in zip(network.nodes, facts, strict=True):
+    cost, known = 0, {fact.name: fact for fact in facts}
+    for node in network.nodes:
+        if (fact := known.get(node.name)) is None:
+            continue
         behind = any(source in learned for source in node.after)
         if fact.weights and not behind:
             cost += fact.multiply_adds
