@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from attentive_lens.errors import LensError
 from attentive_lens.plan.examination import Facts, examine
+from attentive_lens.plan.generators import GENERATORS
 from attentive_lens.plan.layers import AveragePooling, Convolution, LayerSettings, MaxPooling, Output, Shape
 from attentive_lens.plan.layers.resampling import Resampling, TransposedConvolution
 from attentive_lens.plan.nodes import IMAGE, Node
@@ -107,3 +108,16 @@ def test_known_sentences() -> None:
         ),
     ):
         assert reason(layer, fact_of(layer, shape)).startswith(words)
+
+
+def test_what_a_pair_s_layers_give_is_said() -> None:
+    plan = GENERATORS["generator, by class"].network_for(16).for_classes(3, 1)
+    sentences = {
+        node.layer.kind: reason(node.layer, fact)
+        for node, fact in zip(plan.nodes, plan.facts((16, 16, 3)), strict=True)
+    }
+    assert sentences["noise"] == "64 values beside each image, whatever it shows."
+    assert sentences["class"] == "3 values beside each image, whatever it shows."
+    assert sentences["drawing"] == "The image, as it is drawn."
+    assert "real ones" in sentences["real or drawn"]
+    assert sentences["output"] == "One score."

@@ -10,8 +10,14 @@ from attentive_lens.plan.layers.base import Axis, text
 def reason(layer: LayerSettings, fact: Facts) -> str:
     """What makes the output's shape of the input's: «Rows and columns: 96 − 3 + 1 = 94»."""
     before, after = fact.input_shape, fact.shape
+    if layer.is_input:
+        return f"{after[0]} values beside each image, whatever it shows."
+    if layer.draws:
+        return "The image, as it is drawn."
     if layer.is_output:
-        return "One score for each class."
+        return "One score for each class." if after != (1,) else "One score."
+    if layer.is_meeting:
+        return "The images drawn, or real ones of the same shape in their place."
     if isinstance(layer, Connected):
         return f"Each of {after[0]} units weighs all {before[0]} values."
     if isinstance(layer, Flatten):

@@ -121,6 +121,10 @@ class Drawing(LayerSettings):
         meaning="Of the normal distribution, in parts of the range of pixels; where it is learned, the start.",
     )
 
+    def settings_in_use(self) -> tuple[str, ...]:
+        """All of a normal distribution; without one the likelihood alone."""
+        return tuple(self.specs()) if self.likelihood == "gaussian" else ("likelihood",)
+
     @property
     def learns_variance(self) -> bool:
         """Whether the variance is a weight."""

@@ -196,7 +196,7 @@ class LayerSheet(QScrollArea):
             self.form.setEnabled(self.panel.run is None)
 
     def _show_form(self, layer: LayerSettings | None) -> None:
-        names = () if layer is None or layer.is_output else layer.settings_in_use()
+        names = () if layer is None or (layer.is_output and not layer.draws) else layer.settings_in_use()
         if self.form is not None and (
             layer is None or (type(layer), names) != (type(self.form.value), self.form.names)
         ):
@@ -231,9 +231,11 @@ class LayerSheet(QScrollArea):
         summary = f"how {self.node} learns"
         design.edit(editing.change_learning(design.nodes, self.node, learning), summary)
 
-    @staticmethod
-    def _has_weights(node: Node) -> bool:
-        return type(node.layer).weight_shapes is not LayerSettings.weight_shapes
+    def _has_weights(self, node: Node) -> bool:
+        fact = self.panel.examination().facts.get(node.name)
+        if fact is None:  # its shape is not known
+            return type(node.layer).weight_shapes is not LayerSettings.weight_shapes
+        return fact.weights > 0
 
     def _words_of_freezing(self, node: Node, plate: Plate) -> str:
         if not plate.frozen:

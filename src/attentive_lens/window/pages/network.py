@@ -343,7 +343,8 @@ class NetworkPage(Page):
         """The chosen plate's receptive field on a sample image."""
         place = min(self.bench.current or 0, len(self.bench.plates) - 1)
         plate = self.bench.plates[place]
-        side = self.panel.plan.preprocessing.input_size
+        network, side = self.panel.plan.network, self.panel.plan.preprocessing.input_size
+        is_blind = bool(network.meeting) and plate.output not in network.judges
         pixels = self.session.images.pixels
         if pixels is not None:
             number = self.shown.currentData()
@@ -351,7 +352,7 @@ class NetworkPage(Page):
             self.bench.show_pictures({"image": to_image(pixels[SAMPLE]), **seen})
             corner, length = plate.field(side)
             box = QRectF(corner, corner, length, length)
-            self.sample.show_image(to_image(pixels[SAMPLE]), box if place and plate.shape else None)
+            self.sample.show_image(to_image(pixels[SAMPLE]), box if place and plate.shape and not is_blind else None)
         map_ = self.bench.pictures.get(plate.output) if place else None
         self.made.show_image(map_)
         self.made.setVisible(map_ is not None)
@@ -360,7 +361,7 @@ class NetworkPage(Page):
             words = f"Every image comes at {side}×{side} pixels."
         elif not plate.shape:
             words = "Not known: there is a fault here or before it."
-        elif self.panel.plan.network.meeting and plate.output not in self.panel.plan.network.judges:
+        elif is_blind:
             words = "It looks at no image: its values are made of noise, or of the class."
         elif plate.receptive_field is None or plate.receptive_field >= side:
             words = f"Each of its values sees the whole image, {side}×{side} pixels."
