@@ -85,13 +85,18 @@ def test_what_does_not_fit_is_reported_and_a_bad_pattern_is_a_sentence(tmp_path:
         open_source(folder, Reading(labels="("))
 
 
-def test_numbers_alone_are_no_classes(tmp_path: Path) -> None:
+def test_numbers_alone_are_no_classes_and_all_are_of_one(tmp_path: Path) -> None:
     folder = tmp_path / "flat"
     folder.mkdir()
     for k in range(12):
         Image.new("RGB", (4, 4)).save(folder / f"{k:05}.png")
-    with pytest.raises(BadFile, match="do not part them into classes"):
-        open_source(folder)
+    (folder / "notes.txt").write_text("x")
+    source = open_source(folder)
+    images, lost = ([item for item in source.find() if isinstance(item, kind)] for kind in (Found, Skipped))
+    assert [(item.label, item.file.name) for item in images] == [("flat", f"{k:05}.png") for k in range(12)]
+    assert [item.file.name for item in lost] == ["notes.txt"]
+    again = open_source(folder, source.reading)
+    assert len(list(again.find())) == 13
 
 
 def test_folders_of_classes_are_not_taken_for_it(tmp_path: Path) -> None:

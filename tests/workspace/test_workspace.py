@@ -59,15 +59,22 @@ def test_a_name_that_is_no_unicode_survives_the_catalogue(tmp_path: Path) -> Non
     assert any(os.fsencode(made.workspace.path_of(row)) == odd for row in made.collection.rows)
 
 
-@pytest.mark.parametrize(
-    ("classes", "reason"), [({}, "no folder"), ({"a": 0}, "gave no images"), ({"a": 3}, "one class only")]
-)
-def test_too_few_classes_are_refused_and_nothing_is_left(classes: dict[str, int], reason: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize(("classes", "reason"), [({}, "no folder"), ({"a": 0}, "gave no images")])
+def test_too_few_images_are_refused_and_nothing_is_left(classes: dict[str, int], reason: str, tmp_path: Path) -> None:
     source = pictures(tmp_path / "pictures", **classes)
     source.mkdir(exist_ok=True)
     with pytest.raises((BadFile, BadValue), match=reason):
         finish(make_workspace(tmp_path / "work", source))
     assert not (tmp_path / "work").exists()
+
+
+@pytest.mark.parametrize("flat", [False, True])
+def test_images_of_one_class_are_taken_in_and_it_is_said_what_they_are_for(flat: bool, tmp_path: Path) -> None:
+    source = pictures(tmp_path / "pictures", grains=5)
+    made = finish(make_workspace(tmp_path / "work", source / "grains" if flat else source))
+    assert made.workspace.catalogue.classes() == ["grains"]
+    assert len(made.collection.rows) == 5
+    assert any("networks that draw learn from them" in finding for finding in made.findings)
 
 
 def test_a_stopped_import_leaves_no_workspace(tmp_path: Path) -> None:

@@ -143,8 +143,8 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     if isinstance(white, bool) or not isinstance(white, int) or not 0 <= white <= WHITES[-1]:
         _refuse(f"preprocessing.json's white is no whole number from 0 to {WHITES[-1]}")
     preprocessor = replace(_preprocessor(Preprocessing.read(table), measured), white=white)
-    classes = _classes(_json(archive, entries["classes.json"], list))
     output = network["output"]
+    classes = _classes(_json(archive, entries["classes.json"], list), output == IMAGES)
     _check_output(plan, output, len(classes), preprocessor.settings)
     kernels = _kernels(network["kernels"], plan)
     facts = plan.facts(preprocessor.settings.shape)
@@ -268,8 +268,8 @@ def _kernels(table: Any, plan: NetworkPlan) -> dict[str, str]:
     return {name: EARLIER_KERNELS.get(str(kernel), str(kernel)) for name, kernel in table.items()}
 
 
-def _classes(names: list[Any]) -> tuple[str, ...]:
-    if len(names) < 2:
+def _classes(names: list[Any], draws: bool) -> tuple[str, ...]:
+    if len(names) < (1 if draws else 2):
         _refuse(f"it has {len(names) or 'no'} class{'es' * (not names)}, and a classifier tells at least two apart")
     if len(names) > MOST_CLASSES:
         _refuse(f"it has more than {MOST_CLASSES} classes")

@@ -57,7 +57,7 @@ def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Works
     Raises
     ------
     BadFile, BadValue
-        If the folder cannot be written, or there are no images of at least two classes.
+        If the folder cannot be written, or there are no images.
     """
     if (folder / MARKER).exists():
         raise BadFile(f"{folder} is a workspace already", f"it holds a {MARKER}", "Open it, or name another folder")
@@ -242,13 +242,6 @@ def _check_classes(place: Path, counts: Counter[str], skipped: int) -> None:
     lost = f" ({skipped} files or lines could not be read)" if skipped else ""
     if not counts:
         raise BadValue(f"{place} gave no images", f"nothing in it is a readable image{lost}", "Name another place")
-    if len(counts) == 1:
-        (only,) = counts
-        raise BadValue(
-            f"{place} has one class only",
-            f"all {counts[only]} images are of «{only}», and a classifier tells at least two apart{lost}",
-            "Add images of another class",
-        )
 
 
 def _relative(file: str, folder: Path) -> str:

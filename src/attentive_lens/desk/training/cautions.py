@@ -167,6 +167,11 @@ def small_classes(collection: Collection) -> list[str]:
     """Sentences about classes with fewer images than can be split and learned from; many are told in one."""
     small = [(name, count) for name, count in zip(collection.classes, collection.totals, strict=True) if count < FEW]
     sentences = []
+    if len(collection.classes) == 1:
+        sentences.append(
+            f"All images are of one class, «{collection.classes[0]}»: networks that draw learn from them; to answer"
+            " classes, put the images of each in a folder."
+        )
     for name, count in small[:NAMED]:
         images = "1 image" if count == 1 else f"{count} images"
         sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")

@@ -13,6 +13,8 @@ from attentive_lens.images.decoding import suffixes
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, listed
 
+ALL = "(all)"
+"""In place of a pattern: all are of one class."""
 PATTERNS = (
     r"^(.*?)[\W_]*\d+$",
     r"^([^\W\d_]+)",
@@ -33,7 +35,8 @@ class Flat(Source):
     """A folder of image files without folders in it; a pattern says which part of a name is the class.
 
     The pattern is a regular expression for the name without its ending; its first bracket, or all that it matches, is
-    the class. Files it does not fit are reported.
+    the class. Files it does not fit are reported. Where no pattern parts the names, all are of one class, which has the
+    folder's name.
     """
 
     title = "image files whose names carry the class"
@@ -64,16 +67,16 @@ class Flat(Source):
             enough = 2 <= len(counts) <= min(MOST, len(stems) // FEWEST)
             if enough and counts.total() >= COVERED * len(stems) and _many(counts):
                 result.setdefault(words, pattern)
-        if not result:
-            raise BadFile(
-                f"{place} has no classes",
-                "there is no folder in it, and its files' names do not part them into classes",
-                "Put the images of each class in a folder, or name the part with «labels», as labels=^([a-z]+)",
-            )
-        return [replace(wish, labels=pattern) for pattern in result.values()]
+        return [replace(wish, labels=pattern) for pattern in result.values() or [ALL]]
 
     def find(self) -> Iterator[Found | Skipped]:
         """Images in the order of their names."""
+        if self.reading.labels == ALL:
+            for file in listed(self.place):
+                is_image = file.suffix.lower() in suffixes()
+                name = class_name(self.place.absolute().name)
+                yield Found(file, name, None) if is_image else Skipped(file, "its name does not end like an image's")
+            return
         pattern = _compiled(self.reading.labels, self.place)
         for file in listed(self.place):
             if file.suffix.lower() not in suffixes():
