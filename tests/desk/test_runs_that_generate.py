@@ -26,6 +26,7 @@ from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import GENERATED
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.adversary import others_than
 from attentive_lens.training.film import frames, read_frame
 from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import Run, Workspace
@@ -69,7 +70,7 @@ def test_a_run_tells_both_losses_rates_and_how_drawings_look(generating: Workspa
         assert epoch.validation is not None
         assert epoch.training.more.keys() | epoch.validation.more.keys() == GENERATED.keys()
         assert epoch.training.more["discriminator_learning_rate"] == pytest.approx(4e-4)
-        assert epoch.learning_rate == 1e-4
+        assert epoch.learning_rate == 2e-4
         assert 0 < epoch.validation.more["variety"] < 5
         assert epoch.validation.accuracy is None
         assert epoch.by_class is None
@@ -374,3 +375,16 @@ def test_rehearsed_swept_priced_and_listed(generating: Workspace) -> None:
     assert "advise" in advised or "drawings" in advised
     assert "--try" not in advised
     assert run_words("advise", folder, 2, "--try", 1) == 2
+
+
+def test_classes_that_do_not_match_come_as_often_as_they_are() -> None:
+    counts, random = np.array([700, 200, 100, 0]), np.random.default_rng(0)
+    labels = np.repeat(np.arange(4), 20_000)
+    others = others_than(labels, counts, random.random(len(labels)))
+    assert (others != labels).all()
+    for label, shares in ((0, (0, 2 / 3, 1 / 3, 0)), (1, (7 / 8, 0, 1 / 8, 0)), (3, (0.7, 0.2, 0.1, 0))):
+        drawn = np.bincount(others[labels == label], minlength=4) / 20_000
+        assert drawn == pytest.approx(shares, abs=0.015)
+    one = others_than(np.zeros(9000, np.int64), np.array([50, 0, 0]), random.random(9000))
+    assert np.bincount(one, minlength=3) / 9000 == pytest.approx([0, 0.5, 0.5], abs=0.03)
+    assert others_than(np.array([0, 1]), np.array([3, 3]), np.array([0.0, 0.999])).tolist() == [1, 0]

@@ -59,7 +59,7 @@ def codes(frame: Frame) -> list[float]:
 
 def test_results_of_a_run_that_draws_are_its_drawings_and_nothing_else(qtbot: QtBot, frame: Frame) -> None:
     shown = [word for word in VIEWS if child(frame, Entry, f"{word} of scores").isVisible()]
-    assert shown == list(views_of("encode")) == ["reconstructions", "samples", "fidelity", "manifold"]
+    assert shown == list(views_of("encode")) == ["reconstructions", "samples", "fidelity", "manifold", "between"]
     assert said(frame, "results title").endswith("nats")
     assert "divergence" in said(frame, "results about")
     assert not child(frame, QLabel, "results problem").isVisible()
@@ -121,6 +121,24 @@ def test_samples_follow_the_seed(qtbot: QtBot, frame: Frame) -> None:
     qtbot.waitUntil(lambda: drawn.pictures[0] != first, timeout=30_000)
     child(frame, QSpinBox, "samples seed").setValue(0)
     qtbot.waitUntil(lambda: drawn.pictures[0] == first, timeout=30_000)
+
+
+def test_the_way_between_two_images_follows_their_numbers(qtbot: QtBot, frame: Frame) -> None:
+    drawn = sheet(qtbot, frame, "between")
+    assert len(drawn.pictures) == 25
+    images = frame.session.images.collection
+    one, other = (child(frame, QSpinBox, f"between {word}").value() for word in ("from", "to"))
+    assert images.sets[one - 1] == images.sets[other - 1] == "validation"
+    assert images.rows[one - 1].label != images.rows[other - 1].label
+    for word in ("from", "to"):
+        assert child(frame, PictureBox, f"the way leads {word}").picture is not None
+    first, last = drawn.pictures[0], drawn.pictures[-1]
+    assert first != last
+    qtbot.mouseClick(drawn, LEFT, pos=drawn.box(12).center().toPoint())
+    assert said(frame, "between about").startswith("50")
+    child(frame, QSpinBox, "between from").setValue(other)
+    qtbot.waitUntil(lambda: drawn.pictures[0] == last, timeout=30_000)
+    assert drawn.pictures[-1] == last
 
 
 def test_the_map_of_two_codes_draws_what_is_pointed_at_and_shows_where_images_are(qtbot: QtBot, frame: Frame) -> None:

@@ -57,8 +57,8 @@ class Generator:
 
     task: ClassVar[type[Generate]] = Generate
     brings: ClassVar[Mapping[str, Any]] = {
-        "task": Generate(adversarial_loss="hinge", spectral_normalisation=True),
-        "optimiser": Adam(learning_rate=1e-4, beta1=0.0, beta2=0.9),
+        "task": Generate(adversarial_loss="hinge", mismatched=True, spectral_normalisation=True),
+        "optimiser": Adam(learning_rate=2e-4, beta1=0.0, beta2=0.9),
         "initialisation": Orthogonal(gain=1.0),
         "averaging": ExponentialMovingAverage(decay=0.999),
     }

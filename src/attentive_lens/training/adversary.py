@@ -36,10 +36,17 @@ STEPS = "/discriminator_steps"
 
 
 class Adversary(NetworkLearner):
-    """A generator and a discriminator; labels are looked at only where the network is told them."""
+    """A generator and a discriminator; labels are looked at only where the network is told them.
 
-    def __init__(self, *given: Any) -> None:
+    Parameters
+    ----------
+    counts : ndarray, K int64
+        Training images of each class; all others are those of `NetworkLearner`.
+    """
+
+    def __init__(self, counts: NDArray[np.int64], *given: Any) -> None:
         super().__init__(*given)
+        self.counts = counts
         settings, learner = self.plan.discriminator_optimiser, self.optimiser
         self.opponent: AnyOptimiser = OPTIMISERS[settings.kind](settings, learner.learnings, learner.filter_axes)
         self.pair = Pair(self.network)
@@ -93,8 +100,8 @@ class Adversary(NetworkLearner):
         noise, weights = self._noise(batch.count, cut, context, 0), self.network.weights
         labels, others = batch.labels, None
         if self.task.mismatched and self.pair.classes > 1:
-            rng = context.random_generator("classes that do not match")
-            others = (labels + rng.integers(1, self.pair.classes, batch.count)[cut.rows]) % self.pair.classes
+            draws = context.random_generator("classes that do not match").random(batch.count)[cut.rows]
+            others = others_than(labels, self.counts, draws)
         loss, pool = self.adversarial_loss, self.thread_pool
         with self.spectral.applied(weights, update) as values:
             step = self.pair.discriminate(batch.targets, labels, noise, route, context, pool, loss, cut, others)
@@ -232,3 +239,18 @@ class Adversary(NetworkLearner):
                 self.opponent.memory[node, array] = self.optimiser.memory.pop((node, array))
         self.opponent.steps = int(memory[STEPS][0])
         self.spectral.restore(memory)
+
+
+def others_than(labels: NDArray[np.int64], counts: NDArray[np.int64], draws: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Another class for each of some labels N, as often as it is among images of so many, K.
+
+    So no class is shown as one that does not match more often, beside how often it matches, than others. ``draws`` are
+    even from 0 to 1, N.
+    """
+    shares = np.tile(counts.astype(np.float64), (len(counts), 1))
+    np.fill_diagonal(shares, 0)
+    alone = shares.sum(axis=1) == 0  # every image is of this class: all others alike
+    shares[alone] = 1 - np.eye(len(counts))[alone]
+    edges = np.cumsum(shares, axis=1)
+    edges /= edges[:, -1:]
+    return np.asarray((draws[:, None] >= edges[labels]).sum(axis=1), np.int64)

@@ -31,7 +31,7 @@ def learner_for(
 ) -> NetworkLearner:
     """What learns the plan's task; ``counts`` are the training images of each class."""
     if plan.task.is_pair:
-        return Adversary(network, plan, preprocessor, thread_pool, "", examples, ranks)
+        return Adversary(counts, network, plan, preprocessor, thread_pool, "", examples, ranks)
     if plan.task.draws:
         return AutoEncoder(network, plan, preprocessor, thread_pool, "", examples, ranks)
     frozen = frozen_part(plan).node

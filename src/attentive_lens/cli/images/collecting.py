@@ -69,7 +69,8 @@ def new(
         noticed = tuple(SmallFinding("small class", text, ()) for text in imported.findings)
         say_json(NewWorkspace(str(imported.workspace.folder), len(images.rows), counts, skipped, noticed))
         return
-    out.print(f"{imported.workspace.folder}: {len(images.rows)} images of {len(counts)} class{'es' * (len(counts) != 1)}")
+    classes = "1 class" if len(counts) == 1 else f"{len(counts)} classes"
+    out.print(f"{imported.workspace.folder}: {len(images.rows)} images of {classes}")
     table = Table("class", "training", "validation", "test", box=None)
     for k, c in enumerate(images.classes):
         table.add_row(c, *(str(images.count(s, k)) for s in ("training", "validation", "test")))

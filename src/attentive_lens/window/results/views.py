@@ -111,6 +111,12 @@ def _reconstructions() -> type[ResultsView]:
     return ReconstructionsView
 
 
+def _between() -> type[ResultsView]:
+    from attentive_lens.window.results.between import BetweenView
+
+    return BetweenView
+
+
 def _manifold() -> type[ResultsView]:
     from attentive_lens.window.results.drawings import ManifoldView
 
@@ -205,6 +211,12 @@ VIEWS: dict[str, View] = {
         lambda _: "two codes",
         _manifold,
         tasks=DRAWING,
+    ),
+    "between": View(
+        "The way from one image to another, drawn of the codes between theirs.",
+        lambda _: "two images",
+        _between,
+        tasks=(Encode.kind,),
     ),
     "against": View("Another run's mistakes: fixed, newly made, or still there.", _others, _against),
     "new images": View(
