@@ -2,9 +2,9 @@
 
 On every set of `sets.py` a starting pair is trained as it starts and in ways that are known to go wrong: with a
 generator that hardly learns, a discriminator that hardly learns, a discriminator of a tenfold rate without spectral
-normalisation, and a generator of a hundredfold rate. Printed is, over the last epochs, what advice goes by (parts judged
-right in training, variety, grid, values at limits) with the advice that is given, and the fidelity of the drawings by
-the Shelf's motifs beside that of two halves of the real pictures.
+normalisation, and a generator of a hundredfold rate. Printed is, over the last epochs, what advice goes by (parts
+judged right in training, variety, grid, values at limits) with the advice that is given, and the fidelity of the
+drawings by the Shelf's motifs beside that of two halves of the real pictures.
 
     python benchmarks/real/generating.py SETS WORK [SET ...] [--seeds 1] [--epochs 60] [--size 32] [--ways WAY ...]
 """

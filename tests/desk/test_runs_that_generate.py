@@ -69,8 +69,8 @@ def test_a_run_tells_both_losses_rates_and_how_drawings_look(generating: Workspa
     for epoch in view.epochs:
         assert epoch.validation is not None
         assert epoch.training.more.keys() | epoch.validation.more.keys() == GENERATED.keys()
-        assert epoch.training.more["discriminator_learning_rate"] == pytest.approx(4e-4)
-        assert epoch.learning_rate == 2e-4
+        assert epoch.training.more["discriminator_learning_rate"] == pytest.approx(1e-3)
+        assert epoch.learning_rate == 1e-3
         assert 0 < epoch.validation.more["variety"] < 5
         assert epoch.validation.accuracy is None
         assert epoch.by_class is None

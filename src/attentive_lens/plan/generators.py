@@ -58,7 +58,7 @@ class Generator:
     task: ClassVar[type[Generate]] = Generate
     brings: ClassVar[Mapping[str, Any]] = {
         "task": Generate(adversarial_loss="hinge", mismatched=True, spectral_normalisation=True),
-        "optimiser": Adam(learning_rate=2e-4, beta1=0.0, beta2=0.9),
+        "optimiser": Adam(learning_rate=1e-3, beta1=0.0, beta2=0.9),
         "initialisation": Orthogonal(gain=1.0),
         "averaging": ExponentialMovingAverage(decay=0.999),
     }

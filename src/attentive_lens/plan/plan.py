@@ -82,7 +82,7 @@ class Plan:
     initialisation: InitialisationSettings = He()
     averaging: AveragingSettings = NoAveraging()
     task: TaskSettings = Classify()
-    discriminator_optimiser: OptimiserSettings = Adam(learning_rate=4e-4, beta1=0.0, beta2=0.9)
+    discriminator_optimiser: OptimiserSettings = Adam(learning_rate=1e-3, beta1=0.0, beta2=0.9)
     discriminator_schedule: ScheduleSettings = Constant()
     discriminator_initialisation: InitialisationSettings = Orthogonal(gain=1.0)
 
