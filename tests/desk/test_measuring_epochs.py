@@ -69,11 +69,11 @@ def test_a_pair_s_steps_are_counted_side_by_side() -> None:
     assert work_of(plan, network, facts, 40, 8) == 40 * (for_discriminator + for_generator) + evaluated
     twice = plan.changed({"task.discriminator_steps": 2})
     assert work_of(twice, network, facts, 40, 8) == 40 * (for_discriminator + for_generator // 2) + evaluated
-    told = plan.changed({"network": "generator, by class"})
-    own = facts_of(told, 6)
+    classed = plan.changed({"network": "generator, by class"})
+    own = facts_of(classed, 6)
     judged = [fact for fact in own[1] if fact.name in own[0].discriminator]
     once = sum(3 * fact.multiply_adds for fact in judged) - costs_of_first(own[0], judged)
-    more = work_of(told.changed({"task.mismatched": True}), *own, 40, 8) - work_of(told, *own, 40, 8)
+    more = work_of(classed.changed({"task.mismatched": True}), *own, 40, 8) - work_of(classed, *own, 40, 8)
     assert more == 40 * once
     assert work_of(plan.changed({"task.mismatched": True}), network, facts, 40, 8) == work_of(
         plan, network, facts, 40, 8

@@ -288,11 +288,11 @@ def test_spectral_normalisation_divides_by_the_largest_singular_value_and_puts_w
     before = net.copy_weights()
     spectral = SpectralNormalisation(nodes, 0)
     for _ in range(200):
-        with spectral.applied(net.weights, True) as found:
+        with spectral.applied(net.weights, True) as values:
             pass
-    with spectral.applied(net.weights, False) as found:
-        assert {node for node, _ in found} == {"fully connected 3", "convolution 1", "output"}
-        for (node, name), (value, left, right) in found.items():
+    with spectral.applied(net.weights, False) as values:
+        assert {node for node, _ in values} == {"fully connected 3", "convolution 1", "output"}
+        for (node, name), (value, left, right) in values.items():
             matrix = before[node][name].reshape(-1, before[node][name].shape[-1])
             assert value == pytest.approx(np.linalg.svd(matrix, compute_uv=False)[0], rel=1e-6)
             assert np.linalg.svd(net.weights[node][name].reshape(matrix.shape), compute_uv=False)[0] == pytest.approx(1)
@@ -314,9 +314,9 @@ def test_gradients_by_divided_weights_become_those_by_weights() -> None:
             pass
 
     def step() -> PairStep:
-        with spectral.applied(net.weights, False) as found:
+        with spectral.applied(net.weights, False) as values:
             taken = steps.discriminate()
-            spectral.gradients(taken.gradients, net.weights, found)
+            spectral.gradients(taken.gradients, net.weights, values)
         return taken
 
     gradients, random = step().gradients, np.random.default_rng(2)
