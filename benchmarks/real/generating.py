@@ -30,6 +30,7 @@ from attentive_lens.plan.plan import Plan
 SETS = ["terrain", "planets", "symbols", "materials", "head"]
 LAST = 3
 TOLD = (
+    ("training", "told_apart"),
     ("training", "real_right"),
     ("training", "drawn_right"),
     ("validation", "variety"),
@@ -61,7 +62,7 @@ def main() -> None:
     parser.add_argument("--size", type=int, default=32)
     parser.add_argument("--ways", nargs="+", choices=list(WAYS), default=list(WAYS))
     words = parser.parse_args()
-    heads = ("set", "way", "seed", "real right", "drawn right", "variety", "grid", "at limit", "advice",
+    heads = ("set", "way", "seed", "told apart", "real right", "drawn right", "variety", "grid", "at limit", "advice",
              "distance", "of halves", "precision", "recall", "of halves", "copies")  # fmt: skip
     print(f"| {' | '.join(heads)} |\n{'|---' * len(heads)}|", flush=True)
     for name in words.names:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.stats import mannwhitneyu
 
-from attentive_lens.engine.adversarial import ADVERSARIAL_LOSSES, Pair, PairStep, as_drawn
+from attentive_lens.engine.adversarial import ADVERSARIAL_LOSSES, Pair, PairStep, as_drawn, told_apart
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.optimisers import AdamOptimiser
@@ -234,6 +235,19 @@ def test_real_images_under_another_class_count_half_as_drawn_ones_do() -> None:
     assert more.loss == pytest.approx(real + (drawn + other) / 2)
     assert more.right == plain.right
     assert len(more.sums) == len(plain.sums) + 1 == 3
+
+
+def test_pairs_that_are_ranked_right_are_counted() -> None:
+    assert told_apart(np.array([3.0, 1.0]), np.array([0.0, 2.0])) == 0.75
+    assert told_apart(np.array([[1.0]]), np.array([[1.0], [0.0]])) == 0.75
+    random = np.random.default_rng(0)
+    real, drawn = random.standard_normal(300) + 1, random.standard_normal(200)
+    assert told_apart(real, drawn) == pytest.approx(mannwhitneyu(real, drawn).statistic / 60_000)
+    step, blind = Steps(network(dropout=False), "hinge"), Steps(network(dropout=False), "hinge")
+    for array in blind.pair.network.weights["output"].values():
+        array[:] = 0
+    assert 0 <= step.discriminate().apart <= 1
+    assert blind.discriminate().apart == 0.5
 
 
 def test_what_is_frozen_has_no_gradient_and_the_rest_has_the_same() -> None:

@@ -112,7 +112,9 @@ def test_training_tells_variety_and_both_sides_and_plays_a_film_by_class(qtbot: 
     stage(qtbot, frame, "training")
     measure = child(frame, QComboBox, "curve measure")
     labels = [measure.itemText(k) for k in range(measure.count())]
-    assert labels[:4] == ["variety", "discriminator loss", "real judged real", "drawn judged drawn"]
+    assert labels[:5] == [
+        "variety", "discriminator loss", "told apart", "real judged real", "drawn judged drawn"
+    ]  # fmt: skip
     assert "discriminator learning rate" in labels
     click(qtbot, frame, "answers view")
     film = child(frame, DrawnSheet, "film sheet")

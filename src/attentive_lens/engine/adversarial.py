@@ -91,6 +91,9 @@ class PairStep:
         The generator's loss on what was drawn for the discriminator; the loss again in the generator's own step.
     right : tuple of float
         Parts of the real and of the drawn images that the discriminator judged right; 0 for those not looked at.
+    apart : float
+        Part of the pairs of a real and a drawn image, within the batch's pieces, of which the real one scores higher,
+        ties half; 0 in the generator's step.
     gradients : dict
         By the network's own weights.
     sums : tuple of dict
@@ -100,6 +103,7 @@ class PairStep:
     loss: float
     opponent: float
     right: tuple[float, float]
+    apart: float
     gradients: Weights
     sums: tuple[Mapping[str, Array], ...] = field(default_factory=tuple)
 
@@ -149,7 +153,8 @@ class Pair(Coder):
             sides = [({**real, **classes}, loss.real, 1.0), ({self.code: noise[a:b], **classes}, loss.drawn, part)]
             if mismatched is not None:
                 sides.append(({**real, **self.class_values(mismatched[a:b])}, loss.drawn, part))
-            figures, total = np.zeros(4), Weights()
+            figures, total = np.zeros(5), Weights()
+            real_scores = np.zeros((b - a, 1), network.dtype)
             sums: list[Mapping[str, Array]] = []
             for side, (given, judge, weight) in enumerate(sides):
                 trace: Trace = yield from network.forward_pass(
@@ -164,7 +169,10 @@ class Pair(Coder):
                 figures[0] += weight * losses.sum(dtype=np.float64)
                 if side < 2:
                     figures[2 + side] = ((scores > loss.middle) == (side == 0)).sum()
+                if side == 0:
+                    real_scores = scores
                 if side == 1:
+                    figures[4] = (b - a) * told_apart(real_scores, scores)
                     figures[1] = loss.generator(scores)[0].sum(dtype=np.float64)
                 share = np.asarray(weight / cut.count, network.dtype)
                 _, gradients = yield from network.backward_pass(trace, {network.output: grad * share}, route)
@@ -175,8 +183,8 @@ class Pair(Coder):
         results = together(thread_pool, piece, cut)
         arrays = [[r[0], *(array for node in r[1].values() for array in node.values())] for r in results]
         figures, *_ = cut.sum(arrays)
-        total, opponent, real, drawn = (figures / cut.count).tolist()
-        return PairStep(total, opponent, (real, drawn), results[0][1], tuple(results[0][2]))
+        total, opponent, real, drawn, apart = (figures / cut.count).tolist()
+        return PairStep(total, opponent, (real, drawn), apart, results[0][1], tuple(results[0][2]))
 
     def generate(
         self,
@@ -212,12 +220,21 @@ class Pair(Coder):
         arrays = [[r[0], *(array for node in r[1].values() for array in node.values())] for r in results]
         figures, *_ = cut.sum(arrays)
         total, drawn = (figures / cut.count).tolist()
-        return PairStep(total, total, (0.0, drawn), results[0][1], (results[0][2],))
+        return PairStep(total, total, (0.0, drawn), 0.0, results[0][1], (results[0][2],))
 
     def scores(self, images: Array, labels: Labels, thread_pool: ThreadPool | None = None) -> Array:
         """How real images N×S×S×C, 0–1, look to the discriminator, N."""
         edited = {self.meeting: as_drawn(images, self.network), **self.class_values(labels)}
         return inference(self.network, self.nothing(len(images)), thread_pool, edited=edited)[:, 0]
+
+
+def told_apart(real: Array, drawn: Array) -> float:
+    """Part of the pairs of a real and a drawn image of which the real one scores higher, ties half: 0.5 is chance.
+
+    The area under the curve of the discriminator; scores are N×1 and M×1, or N and M.
+    """
+    gaps = real.reshape(-1, 1) - drawn.reshape(1, -1)
+    return float((gaps > 0).mean() + (gaps == 0).mean() / 2)
 
 
 def as_drawn(images: Array, network: Network) -> Array:

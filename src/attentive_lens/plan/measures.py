@@ -72,6 +72,12 @@ GENERATED: dict[str, Measure] = {
             "variety", "variety", True, "Distance between two drawings, in parts of that between two images.", False
         ),
         Measure("discriminator_loss", "discriminator loss", False, "What the discriminator makes small.", False),
+        Measure(
+            "told_apart",
+            "told apart",
+            True,
+            "Part of the pairs of a real and a drawn image that the discriminator ranks right: 50 % is chance.",
+        ),
         Measure("real_right", "real judged real", True, "Part of the real images that the discriminator judges real."),
         Measure("drawn_right", "drawn judged drawn", True, "Part of the drawings that the discriminator judges drawn."),
         Measure("at_limit", "at limits", False, "Part of a drawing's values at their limit, beyond that of images."),

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.random import random_generator
-from attentive_lens.engine.adversarial import ADVERSARIAL_LOSSES, AdversarialLoss, Pair, PairStep
+from attentive_lens.engine.adversarial import ADVERSARIAL_LOSSES, AdversarialLoss, Pair, PairStep, told_apart
 from attentive_lens.engine.arrays import Array, Weights
 from attentive_lens.engine.batches import statistics
 from attentive_lens.engine.diagnosis import where_it_began
@@ -123,7 +123,12 @@ class Adversary(NetworkLearner):
     @staticmethod
     def _judged(step: PairStep) -> dict[str, float]:
         real, drawn = step.right
-        return {"discriminator_loss": step.loss, "real_right": real, "drawn_right": drawn}
+        return {
+            "discriminator_loss": step.loss,
+            "told_apart": step.apart,
+            "real_right": real,
+            "drawn_right": drawn,
+        }
 
     def loss_on(self, batch: Batch) -> float:
         """The discriminator's, see `NetworkLearner`."""
@@ -215,6 +220,7 @@ class Adversary(NetworkLearner):
         by_class = own if pair.classes else None
         more = {
             "discriminator_loss": float(judged[0].mean() + judged[1].mean()),
+            "told_apart": told_apart(*scores),
             "real_right": right[0],
             "drawn_right": right[1],
             **compared(looks_of(drawn, by_class), looks_of(real, by_class)),

@@ -13,9 +13,11 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.tasks import Generate
 from attentive_lens.training.advice.base import FEWEST_EPOCHS, LAST, Advice, Finding, Record, changed, set_to
 
-WON, LOST = 0.97, 0.55
-"""Part of real and drawn training images judged right from which the discriminator has won, and below which it has
-lost."""
+WON, LOST = 0.995, 0.52
+"""Part of the pairs of a real training image and a drawing that are ranked right from which the discriminator has won,
+and below which it has lost."""
+LONG, PART = 10, 0.25
+"""Epochs, and part of the planned ones, from which on a side can have won: at first the discriminator always leads."""
 ALIKE = 0.4
 """Variety of drawings below which they are alike."""
 GRID, AT_LIMIT = 0.1, 0.2
@@ -29,19 +31,20 @@ def last_of(run: Record, part: str, measure: str) -> float:
 
 
 class OneSideHasWon(Advice):
-    """The discriminator judges nearly all right, or hardly more than by chance, on what it learns from."""
+    """The discriminator ranks all right, or no more than by chance, of what it learns from."""
 
     kind = "one side has won"
     live = True
 
     def find(self, run: Record) -> Finding | None:
-        """By what is judged right over the last epochs of training."""
-        if len(run.judged) < FEWEST_EPOCHS or not isinstance(run.plan.task, Generate):
+        """By what is told apart over the last epochs of training."""
+        least = min(LONG, run.plan.training.epochs) if run.is_over else max(LONG, PART * run.plan.training.epochs)
+        if len(run.judged) < max(FEWEST_EPOCHS, least) or not isinstance(run.plan.task, Generate):
             return None
-        right = (last_of(run, "training", "real_right") + last_of(run, "training", "drawn_right")) / 2
-        if LOST < right < WON:
+        apart = last_of(run, "training", "told_apart")
+        if not (apart >= WON or apart <= LOST):
             return None
-        if right >= WON:
+        if apart >= WON:
             side, meaning = "discriminator", "What it says no longer tells the generator which way is better."
             remedy, plan = self._against_discriminator(run.plan, run.plan.task)
         else:
@@ -51,8 +54,8 @@ class OneSideHasWon(Advice):
             plan = changed(run.plan, set_to(task__discriminator_steps=steps))
         return Finding(
             self.kind, 0,
-            f"the {side} has: {right:.1%} of real and drawn training images are judged right over the last {LAST}"
-            " epochs",
+            f"the {side} has: of {apart:.1%} of the pairs of a real training image and a drawing the real one scores"
+            f" higher over the last {LAST} epochs",
             meaning, remedy, "Both sides' losses that stay apart, and drawings that go on changing.", plan,
         )  # fmt: skip
 
