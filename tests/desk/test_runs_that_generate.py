@@ -301,6 +301,13 @@ def test_real_images_as_drawings_are_as_near_as_real_images_are(
     assert result.accuracy is not None
 
 
+def test_in_double_precision_all_is_double(generating: Workspace) -> None:
+    plan = small(**{"training.precision": "double", "training.epochs": 1})
+    trained = finish(execute(generating, generating.claim_run(plan), lambda: False))
+    weights = read_model(trained.run.checkpoints / "last.alens").weights
+    assert {array.dtype for arrays in weights.values() for array in arrays.values()} == {np.dtype(np.float64)}
+
+
 @pytest.mark.parametrize(
     ("request_", "fault", "words"),
     [
@@ -375,6 +382,7 @@ def test_rehearsed_swept_priced_and_listed(generating: Workspace) -> None:
     assert "advise" in advised or "drawings" in advised
     assert "--try" not in advised
     assert run_words("advise", folder, 2, "--try", 1) == 2
+    assert run_words("rates", folder, "--plan", plan) == 2
 
 
 def test_classes_that_do_not_match_come_as_often_as_they_are() -> None:

@@ -71,7 +71,7 @@ class Adversary(NetworkLearner):
     def _noise(self, count: int, cut: Cut, context: StepContext, turn: int) -> Array:
         """For this process's rows of a batch of so many; other for each turn."""
         rng = replace(context, piece=turn).random_generator("noise of a step")
-        return self.pair.random_codes(rng, count)[cut.rows]
+        return self.pair.random_codes(rng, count)[cut.rows].astype(self.network.dtype, copy=False)
 
     def learn(self, batch: Batch, context: StepContext, batches: int) -> Metrics:
         """A step of the discriminator, and steps of the generator when its turn has come."""

@@ -15,7 +15,7 @@ from attentive_lens.desk.network.bases import base_model
 from attentive_lens.desk.requests.rates import RatesSwept, SweepRates
 from attentive_lens.desk.training.preparing import check_memory, starting_point
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.images.feeding import Feed
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.learners import learner_for
@@ -29,6 +29,9 @@ JUDGED = 64
 def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
     """See `SweepRates`: images, augmentation, network and optimiser are the plan's."""
     place, plan = Workspace.open(Path(request.workspace)), Plan.read(request.plan)
+    if plan.task.is_pair:
+        why = "a pair's losses do not fall where it learns well: each side's is against the other"
+        raise BadUsage("Learning rates cannot be swept", why, "Sweep the setting itself, and compare drawings")
     base = base_model(place, plan)
     if base is not None:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
