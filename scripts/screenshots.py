@@ -30,7 +30,7 @@ from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.shelf import ShelfPage
 from attentive_lens.window.pages.training import ALL, NEXT, TrainingPage
-from attentive_lens.window.results.drawings import ManifoldView
+from attentive_lens.window.results.drawings import SamplesView
 from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.matrix import MatrixView
 from attentive_lens.window.results.new_images import NewImagesView
@@ -207,24 +207,20 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
 
 
 def take_drawings(frame: Frame, session: Session, into: Path) -> None:
-    """The map of two codes of the last run that draws, with the set's images on it, in the dark."""
+    """What the last run draws that is told classes, a row for each, in the dark."""
     page, before = frame.page("results"), session.runs.current
     assert isinstance(page, ResultsPage)
     for number in sorted(session.runs.views, reverse=True):
-        if session.workspace.run(number).plan().task.draws and session.runs.views[number].has_model:
+        if session.workspace.run(number).plan().network.class_inputs and session.runs.views[number].has_model:
             break
     else:
-        sys.exit("The workspace has no run that draws: train one with network=variational, two codes.")
+        sys.exit("The workspace has no run that draws by class: train one with network=generator, by class.")
     session.runs.choose(number)
     frame.show_stage("results")
-    view = page.open(ManifoldView)
-    view.with_dots.click()
-    while not len(view.sheet.dots):
+    view = page.open(SamplesView)
+    while not view.sheet.pictures:
         wait(0.3)
-    area = view.sheet.area()
-    view.sheet.pointed.emit(0.62, 0.45)
-    while view.large.picture is None or not area.width():
-        wait(0.3)
+    view.sheet.choose(2 + 3 * view.sheet.columns)
     frame.change_theme()
     wait(0.5)
     frame.grab().save(str(into / "drawings.png"))

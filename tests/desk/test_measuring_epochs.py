@@ -69,6 +69,7 @@ def test_a_pair_s_steps_are_counted_side_by_side() -> None:
     assert work_of(plan, network, facts, 40, 8) == 40 * (for_discriminator + for_generator) + evaluated
     twice = plan.changed({"task.discriminator_steps": 2})
     assert work_of(twice, network, facts, 40, 8) == 40 * (for_discriminator + for_generator // 2) + evaluated
+    plan = plan.changed({"task.mismatched": False})
     classed = plan.changed({"network": "generator, by class"})
     own = facts_of(classed, 6)
     judged = [fact for fact in own[1] if fact.name in own[0].discriminator]

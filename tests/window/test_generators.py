@@ -147,13 +147,15 @@ def test_a_pair_is_chosen_set_trained_and_looked_at(qtbot: QtBot, open_frame: Op
     assert not fold.isVisible()
     search.clear()
     assert fold.isVisible()
-    design.change(design.plan.changed({"discriminator_optimiser.learning_rate": 0.001}))
-    assert "learning rate 0.001" in said(frame, "discriminator settings says")
+    assert frame.findChildren(QLineEdit, "discriminator_optimiser.learning_rate")
+    assert len(frame.findChildren(QLineEdit, "optimiser.learning_rate")) == 1
+    design.change(design.plan.changed({"discriminator_optimiser.learning_rate": 0.002}))
+    assert "learning rate 0.002" in said(frame, "discriminator settings says")
     click(qtbot, frame, "main action")
     qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.state == "done"), timeout=90_000)
     plan = frame.session.runs.plan()
     assert plan is not None
-    assert plan.discriminator_optimiser.learning_rate == 0.001
+    assert plan.discriminator_optimiser.learning_rate == 0.002
     stage(qtbot, frame, "results")
     drawn = sheet(qtbot, frame, "samples")
     assert len(drawn.pictures) == 64

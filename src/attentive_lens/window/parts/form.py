@@ -63,6 +63,8 @@ class Form(QWidget):
         Pixels of a field.
     usual : callable or None
         Gives the value with the usual settings: what differs from it is marked, and a press leads back to it.
+    section : str
+        What its fields are named by; the value's own section if left out.
     """
 
     def __init__(
@@ -72,9 +74,11 @@ class Form(QWidget):
         changed: Callable[[Any], None],
         wide: int = WIDE,
         usual: Callable[[], Value] | None = None,
+        section: str = "",
     ) -> None:
         super().__init__()
         self._usual = usual
+        section = section or (value.section if isinstance(value, Kind) else "") or value.title
         self._rows: dict[str, tuple[QWidget, ...]] = {}
         self._back: dict[str, QPushButton] = {}
         self.value, self.names = value, names
@@ -94,7 +98,7 @@ class Form(QWidget):
             caption.setWordWrap(True)
             layout.addWidget(caption, row, 0)
             editor = self._make(name, spec, value.types()[name])
-            editor.setObjectName(f"{(value.section if isinstance(value, Kind) else '') or value.title}.{name}")
+            editor.setObjectName(f"{section}.{name}")
             editor.setAccessibleName(spec.label or name)
             editor.setToolTip(spec.meaning)
             editor.setFont(look.font())
@@ -279,6 +283,8 @@ class KindForm(QWidget):
         Whether the kind can be chosen here.
     usual : callable or None
         Gives the usual value: another kind is marked, and a press leads back to its kind.
+    section : str
+        What its fields are named by; the kinds' own section if left out.
     """
 
     def __init__(
@@ -289,9 +295,10 @@ class KindForm(QWidget):
         changed: Callable[[Any], None],
         choose: bool = True,
         usual: Callable[[], Kind] | None = None,
+        section: str = "",
     ) -> None:
         super().__init__()
-        self._usual = usual
+        self._usual, self.section = usual, section or value.section
         self.value, self._kinds, self._names, self._changed = value, kinds, names, changed
         self._quiet = True
         self._inside = vertical(self, spacing=6)
@@ -301,7 +308,7 @@ class KindForm(QWidget):
             row = horizontal(self._row, spacing=GAP)
             self._caption = label(value.section, role="faint")
             row.addWidget(self._caption, 1)
-            self.kind = chooser(f"{value.section}.kind", value.section)
+            self.kind = chooser(f"{self.section}.kind", self.section.replace("_", " "))
             self.kind.setFixedWidth(WIDE)
             for kind, kind_class in kinds.items():
                 self.kind.addItem(kind, kind)
@@ -311,7 +318,7 @@ class KindForm(QWidget):
             unit = QWidget()  # nothing, as wide as the units below
             unit.setFixedWidth(UNIT)
             row.addWidget(unit)
-            self._back = _back_button(f"{value.section}.kind default", self._go_back)
+            self._back = _back_button(f"{self.section}.kind default", self._go_back)
             row.addWidget(self._back)
             self._inside.addWidget(self._row)
         self._form: Form | None = None
@@ -323,7 +330,7 @@ class KindForm(QWidget):
             if self._form is not None:
                 self._inside.removeWidget(self._form)
                 retire(self._form)
-            self._form = Form(value, self._names(value), self._take, usual=type(value))
+            self._form = Form(value, self._names(value), self._take, usual=type(value), section=self.section)
             self._inside.addWidget(self._form)
         else:
             self._form.show_value(value)
@@ -354,7 +361,7 @@ class KindForm(QWidget):
         count = self._form.show_matching(words) if self._form is not None else 0
         if self.kind is None:
             return count
-        kinds = (self.value.section, *self._kinds, *(each.idea for each in self._kinds.values()))
+        kinds = (self.section.replace("_", " "), *self._kinds, *(each.idea for each in self._kinds.values()))
         there = any(words.lower() in each.lower() for each in kinds)
         self._row.setVisible(there)
         return count + there

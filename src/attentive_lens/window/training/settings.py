@@ -264,9 +264,8 @@ class SettingsPanel(QWidget):
             return names if names is not None else tuple(name for name in value.specs() if name not in usual)
 
         value = getattr(self.session.design.plan, section)
-        form = KindForm(
-            value, EVERY_CHOICE[section], fields, self._changed(section), choose, lambda: getattr(Plan(), section)
-        )
+        usually = partial(getattr, Plan(), section)
+        form = KindForm(value, EVERY_CHOICE[section], fields, self._changed(section), choose, usually, section)
         self._add(inside, section, form)
 
     def _changed(self, section: str) -> Any:
