@@ -103,6 +103,26 @@ def test_both_networks_learn_and_each_by_its_own_optimiser(generating: Workspace
             assert (apart > 1e-5) == (name in own), name
 
 
+def test_each_side_begins_and_slows_down_in_its_own_way(generating: Workspace) -> None:
+    settings = {
+        "discriminator_initialisation": "constant",
+        "discriminator_initialisation.value": 0.02,
+        "discriminator_schedule": "exponential",
+        "discriminator_schedule.gamma": 0.1,
+    }
+    claimed = generating.claim_run(small(**settings))
+    network = finish(prepare(generating, claimed, None)).network
+    kernel = network.weights["convolution 1"]["kernel"]
+    assert np.ptp(kernel) == 0
+    assert kernel.flat[0] == np.float32(0.02)
+    assert network.weights["fully connected 2"]["matrix"].std() > 0
+    finish(execute(generating, claimed, lambda: False))
+    one, two = epochs(claimed)
+    assert one.learning_rate == two.learning_rate == 1e-3
+    rates = [epoch.training.more["discriminator_learning_rate"] for epoch in (one, two)]
+    assert rates[1] == pytest.approx(rates[0] / 10, rel=0.01)
+
+
 def test_a_frozen_discriminator_keeps_its_bits_while_the_generator_learns(generating: Workspace) -> None:
     table = small(**{"training.epochs": 1}).write()
     plan = Plan.read(table)
@@ -228,6 +248,7 @@ def test_drawings_stand_by_class_of_the_same_noise_and_one_class_can_be_named(
     assert drawn.columns == each
     assert drawn.labels.tolist() == np.repeat(np.arange(len(classes)), each).tolist()
     assert np.array_equal(drawn.codes[:each], drawn.codes[each : 2 * each])
+    assert len(np.unique(drawn.codes[:each], axis=0)) == each
     assert not np.array_equal(drawn.images[:each], drawn.images[each : 2 * each])
     one = finish(carry_out(DrawImages(folder, 2, count=5, class_name=classes[1], file=str(tmp_path / "d.npz"))))
     assert one.labels.tolist() == [1] * 5
@@ -350,6 +371,19 @@ def test_networks_that_are_no_pair_are_refused_with_the_reason() -> None:
     next(row for row in rows if row["layer"] == "flatten")["after"] = "tanh 1"
     with pytest.raises(BadValue):
         Plan.read({**table, "network": rows})
+    for place, name, source, after, words in (
+        ("fully connected 2", "seen", "image", "concatenate 1", "looks at the image"),
+        ("output", "drawn before", "relu 1", "add 1", "of the discriminator looks at"),
+    ):
+        extra = {"layer": "flatten", "name": name, "after": source}
+        rows = []
+        for row in table["network"]:
+            if row["name"] == place:
+                rows += [extra, {"layer": "concatenate", "name": "both", "after": [after, name]}]
+                row = {**row, "after": "both"}
+            rows.append(dict(row))
+        with pytest.raises(BadValue, match=words):
+            Plan.read({**table, "network": rows})
     with pytest.raises(BadValue, match="of its layers are «noise»"):
         Plan.read({**Plan().write(), "task": {"kind": "generate"}})
 

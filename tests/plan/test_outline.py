@@ -95,6 +95,16 @@ def test_settings_of_a_discriminator_are_taken_by_pairs_alone() -> None:
     assert Plan.read(tomllib.loads(commented(pair))) == pair
 
 
+def test_what_a_pair_brings_goes_with_it_and_what_was_set_by_hand_stays() -> None:
+    for back in ({"network": "three blocks"}, {"task": "classify"}):
+        assert Plan().changed({"network": "generator"}).changed(back) == Plan()
+    by_hand = Plan().changed({"network": "generator"}).changed({"optimiser.learning_rate": 0.005, "averaging": "none"})
+    left = by_hand.changed({"network": "variational"})
+    assert left.optimiser.learning_rate == 0.005
+    assert left.initialisation == Plan().initialisation
+    assert left.task.kind == "encode"
+
+
 def test_the_page_of_settings_is_the_list() -> None:
     page = (Path(__file__).parents[2] / "docs" / "settings.md").read_text("utf-8")
     for own in settings():

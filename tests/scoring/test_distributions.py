@@ -67,6 +67,9 @@ def test_distances_of_pairs_limits_and_grids_are_told_of_images() -> None:
     labels = np.arange(60) % 2
     apart = images * 0.1 + labels[:, None, None, None]
     assert looks_of(apart).distance > 5 * looks_of(apart, labels).distance
+    twice = np.repeat(images[:30], 2, axis=0)  # two alike of each of many classes
+    assert looks_of(twice, np.repeat(np.arange(30), 2)).distance == 0
+    assert looks_of(twice).distance > 0.1
     assert looks_of(np.round(images)).at_limit == 1
     squares = np.repeat(np.repeat(random.random((60, 4, 4, 3)), 2, axis=1), 2, axis=2).astype(np.float32)
     assert looks_of(squares).grid == pytest.approx(1)

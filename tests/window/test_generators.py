@@ -18,6 +18,7 @@ from attentive_lens.window.bench.layout import layout_of
 from attentive_lens.window.bench.plates import plates_of
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.parts.basics import to_image
 from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.results.views import VIEWS, views_of
@@ -121,6 +122,13 @@ def test_training_tells_variety_and_both_sides_and_plays_a_film_by_class(qtbot: 
     classes = frame.session.runs.classes()
     qtbot.waitUntil(lambda: film.row_names == classes, timeout=10_000)
     assert (film.rows, film.columns) == (len(classes), 4)
+    frames = frame.session.runs.film()
+    stored = frame.session.runs.frame(frames[-1])
+    assert stored is not None
+    for row in range(len(classes)):
+        for column in range(4):  # in turn as they are stored
+            shown = film.pictures[row * 4 + column]
+            assert shown == to_image(stored.samples[column * len(classes) + row])
     frame.session.runs.choose(1)
     qtbot.waitUntil(lambda: child(frame, QPushButton, "answers view").text() == "Answers", timeout=10_000)
 
