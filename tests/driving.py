@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import TypeVar
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QPushButton, QWidget
+from PyQt6.QtWidgets import QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -28,6 +29,19 @@ def click(qtbot: QtBot, frame: QWidget, name: str) -> None:
 def stage(qtbot: QtBot, frame: Frame, key: str) -> None:
     qtbot.mouseClick(frame.rail.buttons[key], LEFT)
     assert frame.current == key
+
+
+def said(frame: QWidget, name: str) -> str:
+    """A label's text."""
+    return child(frame, QLabel, name).text()
+
+
+def drawn_sheet(qtbot: QtBot, frame: QWidget, word: str) -> DrawnSheet:
+    """What a run drew, in the view of that name, once it is there."""
+    click(qtbot, frame, f"{word} of scores")
+    result = child(frame, DrawnSheet, f"{word} sheet")
+    qtbot.waitUntil(lambda: bool(result.pictures), timeout=30_000)
+    return result
 
 
 def begin(qtbot: QtBot, frame: Frame, epochs: int = 200) -> None:

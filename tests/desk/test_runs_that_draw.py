@@ -395,24 +395,3 @@ def test_bad_requests_are_refused_in_one_sentence(case: str, drawing: Workspace)
     kind, words, request = BAD[case]
     with pytest.raises(kind, match=words):
         finish(carry_out(request(str(drawing.folder))))  # type: ignore[arg-type]
-
-
-def test_tasks_and_networks_go_together() -> None:
-    plan = Plan().changed({"task": "encode"})
-    assert plan.network.draws
-    assert plan.name == "variational"
-    assert plan.changed({"task": "classify"}).name == "three blocks"
-    assert plan.changed({"network": "residual"}).task.kind == "classify"
-    assert plan.changed({"preprocessing.input_size": 40}).network.facts((40, 40, 3))[-1].shape == (40, 40, 3)
-    grey = plan.changed({"preprocessing.colour_space": "grey"})
-    assert grey.network.facts((64, 64, 1))[-1].shape == (64, 64, 1)
-    assert Plan.read(plan.write()) == plan
-    assert Plan.read({"network": "auto-encoder"}).task.kind == "encode"
-    named = plan.changed({"name": "mine", "task.denoise": True})
-    assert named.changed({"network": "auto-encoder"}).task == Encode(denoise=True)
-    assert named.changed({"network": "auto-encoder"}).name == "mine"
-    for settings in ({"task": "encode", "network": "two blocks"}, {"task": "classify", "network": "variational"}):
-        with pytest.raises(BadValue, match="does not fit the task"):
-            Plan().changed(settings)
-    with pytest.raises(BadValue, match="draws images of 64×64×3, and they come in as 32×32×3"):
-        named.changed({"preprocessing.input_size": 32})

@@ -13,6 +13,8 @@ from tests.cli.running import command, last_object, run_words
 
 import attentive_lens as al
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.images.data import gather
+from attentive_lens.desk.network.design import save_plan
 from attentive_lens.desk.requests.drawing import Decode, DrawImages, EncodeImages, Reconstruct
 from attentive_lens.desk.requests.exporting import ExportModel
 from attentive_lens.desk.requests.fidelity import MeasureFidelity
@@ -21,8 +23,10 @@ from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.preparing import prepare
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.encoding import Coder
+from attentive_lens.engine.layers import StepContext
+from attentive_lens.engine.ranks import ALONE
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import BadUsage, BadValue
+from attentive_lens.errors import BadUsage
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import GENERATED
 from attentive_lens.plan.plan import Plan
@@ -178,20 +182,12 @@ def test_the_generator_steps_when_its_turn_has_come(generating: Workspace) -> No
         same = all(np.array_equal(array, trained[name][key]) for key, array in arrays.items())
         assert same == (name not in setup.network.plan.discriminator), name
     with ThreadPool(2) as pool:
-        learner = setup.learner(claimed, pool, al_ranks())
+        learner = setup.learner(claimed, pool, ALONE)
         every = next(iter(setup.feed.examples(16, 0)))
-        from attentive_lens.engine.layers import StepContext
-
         for number in range(6):
             learner.learn(every, StepContext(7, 0, number, 0), 6)
         assert learner.optimiser.steps == 0
         assert learner.memory()["/discriminator_steps"][0] == 6
-
-
-def al_ranks() -> Any:
-    from attentive_lens.engine.ranks import ALONE
-
-    return ALONE
 
 
 def test_labels_are_looked_at_only_where_the_network_is_told_them(generating: Workspace) -> None:
@@ -204,7 +200,7 @@ def test_labels_are_looked_at_only_where_the_network_is_told_them(generating: Wo
         batches.append(setup.feed.batch(0, 0, order))
         assert np.array_equal(batches[0].targets, batches[1].targets)
         with ThreadPool(1) as pool:
-            learner = setup.learner(claimed, pool, al_ranks())
+            learner = setup.learner(claimed, pool, ALONE)
             results.append([learner.loss_on(batch) for batch in batches])
     assert results[0][0] == results[0][1]
     assert results[1][0] != results[1][1]
@@ -301,8 +297,6 @@ def test_real_images_as_drawings_are_as_near_as_real_images_are(
 ) -> None:
     """What must pass: a generator that gives training images comes near, and is told to copy."""
     model = read_model(generating.run(2).model)
-    from attentive_lens.desk.images.data import gather
-
     data = finish(gather(generating, generating.run(2).plan(), generating.run(2), model.preprocessor.settings))
     data = data.seen_by(model.classes)
     members = data.drawn(data.members("training"), 60)
@@ -346,48 +340,6 @@ def test_what_it_cannot_do_is_a_sentence(request_: Any, fault: type[Exception], 
         finish(carry_out(request_(str(generating.folder))))
 
 
-def test_networks_that_are_no_pair_are_refused_with_the_reason() -> None:
-    plan = small()
-    for task, words in (("classify", "draws images"), ("encode", "its last layer gives scores")):
-        with pytest.raises(BadValue, match=words):
-            Plan.read({**{k: v for k, v in plan.write().items() if "discriminator" not in k}, "task": {"kind": task}})
-    table = plan.write()
-
-    def without(kind: str) -> Any:
-        return {**table, "network": [row for row in table["network"] if row["layer"] != kind]}
-
-    with pytest.raises(BadValue):
-        Plan.read(without("real or drawn"))
-    rows = [dict(row) for row in table["network"]]
-    drawing = next(row for row in rows if row["layer"] == "drawing")
-    drawing["likelihood"] = "gaussian"
-    with pytest.raises(BadValue, match="the discriminator judges"):
-        Plan.read({**table, "network": rows})
-    rows = [dict(row) for row in table["network"]]
-    next(row for row in rows if row["layer"] == "real or drawn")["after"] = ["drawing", "image"]
-    with pytest.raises(BadValue, match="stands after"):
-        Plan.read({**table, "network": rows})
-    rows = [dict(row) for row in table["network"]]
-    next(row for row in rows if row["layer"] == "flatten")["after"] = "tanh 1"
-    with pytest.raises(BadValue):
-        Plan.read({**table, "network": rows})
-    for place, name, source, after, words in (
-        ("fully connected 2", "seen", "image", "concatenate 1", "looks at the image"),
-        ("output", "drawn before", "relu 1", "add 1", "of the discriminator looks at"),
-    ):
-        extra = {"layer": "flatten", "name": name, "after": source}
-        rows = []
-        for row in table["network"]:
-            if row["name"] == place:
-                rows += [extra, {"layer": "concatenate", "name": "both", "after": [after, name]}]
-                row = {**row, "after": "both"}
-            rows.append(dict(row))
-        with pytest.raises(BadValue, match=words):
-            Plan.read({**table, "network": rows})
-    with pytest.raises(BadValue, match="of its layers are «noise»"):
-        Plan.read({**Plan().write(), "task": {"kind": "generate"}})
-
-
 def test_it_is_exported_as_onnx_and_asked_there(generating: Workspace, tmp_path: Path) -> None:
     result = finish(carry_out(ExportModel(str(generating.folder), "2", str(tmp_path / "g.onnx"), sample=5)))
     assert (result.images, result.same, result.draws) == (5, 5, True)
@@ -405,8 +357,6 @@ def test_python_draws_and_measures(generating: Workspace) -> None:
 def test_rehearsed_swept_priced_and_listed(generating: Workspace) -> None:
     folder = str(generating.folder)
     plan = generating.folder / "pair.toml"
-    from attentive_lens.desk.network.design import save_plan
-
     save_plan(plan, small())
     assert "batches" in command("rehearse", folder, "--plan", plan)
     rows = command("runs", folder)

@@ -10,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
-from tests.driving import LEFT, child, click, stage
+from tests.driving import LEFT, child, click, drawn_sheet, said, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.drawing import EncodeImages
@@ -39,17 +39,6 @@ def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
     window = open_frame(station)
     stage(qtbot, window, "results")
     return window
-
-
-def sheet(qtbot: QtBot, frame: Frame, word: str) -> DrawnSheet:
-    click(qtbot, frame, f"{word} of scores")
-    result = child(frame, DrawnSheet, f"{word} sheet")
-    qtbot.waitUntil(lambda: bool(result.pictures), timeout=30_000)
-    return result
-
-
-def said(frame: Frame, name: str) -> str:
-    return child(frame, QLabel, name).text()
 
 
 def codes(frame: Frame) -> list[float]:
@@ -90,7 +79,7 @@ def test_without_held_out_images_the_bound_is_said_to_be_of_training_images(
 
 
 def test_images_stand_beside_what_is_drawn_of_them(qtbot: QtBot, frame: Frame) -> None:
-    drawn = sheet(qtbot, frame, "reconstructions")
+    drawn = drawn_sheet(qtbot, frame, "reconstructions")
     page = frame.page("results")
     result = page.current.result  # type: ignore[attr-defined]
     assert len(drawn.pictures) == 2 * len(result.images)
@@ -114,7 +103,7 @@ def test_images_stand_beside_what_is_drawn_of_them(qtbot: QtBot, frame: Frame) -
 
 
 def test_samples_follow_the_seed(qtbot: QtBot, frame: Frame) -> None:
-    drawn = sheet(qtbot, frame, "samples")
+    drawn = drawn_sheet(qtbot, frame, "samples")
     first = drawn.pictures[0]
     assert said(frame, "samples about").startswith("codes ")
     child(frame, QSpinBox, "samples seed").setValue(3)
@@ -124,7 +113,7 @@ def test_samples_follow_the_seed(qtbot: QtBot, frame: Frame) -> None:
 
 
 def test_the_way_between_two_images_follows_their_numbers(qtbot: QtBot, frame: Frame) -> None:
-    drawn = sheet(qtbot, frame, "between")
+    drawn = drawn_sheet(qtbot, frame, "between")
     assert len(drawn.pictures) == 25
     images = frame.session.images.collection
     one, other = (child(frame, QSpinBox, f"between {word}").value() for word in ("from", "to"))
@@ -142,7 +131,7 @@ def test_the_way_between_two_images_follows_their_numbers(qtbot: QtBot, frame: F
 
 
 def test_the_map_of_two_codes_draws_what_is_pointed_at_and_shows_where_images_are(qtbot: QtBot, frame: Frame) -> None:
-    drawn = sheet(qtbot, frame, "manifold")
+    drawn = drawn_sheet(qtbot, frame, "manifold")
     assert drawn.rows == drawn.columns == 15
     large = child(frame, PictureBox, "under the pointer")
     qtbot.mouseMove(drawn, QPoint(40, 60))
@@ -251,4 +240,4 @@ def test_a_network_that_draws_is_chosen_trained_and_looked_at(
         click(qtbot, frame, "main action")
     qtbot.waitUntil(lambda: bool(frame.session.runs.view and frame.session.runs.view.state == "done"), timeout=90_000)
     stage(qtbot, frame, "results")
-    assert sheet(qtbot, frame, "manifold").rows == 15
+    assert drawn_sheet(qtbot, frame, "manifold").rows == 15

@@ -6,9 +6,9 @@ from collections.abc import Callable
 
 import pytest
 from PyQt6.QtCore import QPointF
-from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton, QSpinBox
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
-from tests.driving import LEFT, child, click, stage
+from tests.driving import LEFT, child, click, drawn_sheet, said, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.training.executing import execute
@@ -41,17 +41,6 @@ def frame(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> Frame:
     return window
 
 
-def sheet(qtbot: QtBot, frame: Frame, word: str) -> DrawnSheet:
-    click(qtbot, frame, f"{word} of scores")
-    result = child(frame, DrawnSheet, f"{word} sheet")
-    qtbot.waitUntil(lambda: bool(result.pictures), timeout=30_000)
-    return result
-
-
-def said(frame: Frame, name: str) -> str:
-    return child(frame, QLabel, name).text()
-
-
 def test_both_rails_stand_on_the_bench_and_nothing_leads_from_the_image_into_noise() -> None:
     plan = Plan().changed(SMALL)
     network = plan.network_for(3)
@@ -69,7 +58,7 @@ def test_samples_stand_in_a_row_for_each_class_and_one_can_be_chosen(qtbot: QtBo
     shown = [word for word in VIEWS if child(frame, QPushButton, f"{word} of scores").isVisible()]
     assert shown == list(views_of("generate")) == ["samples", "fidelity", "manifold"]
     assert said(frame, "results about").startswith("variety on validation")
-    drawn = sheet(qtbot, frame, "samples")
+    drawn = drawn_sheet(qtbot, frame, "samples")
     classes = frame.session.runs.classes()
     assert drawn.row_names == classes
     assert drawn.rows == len(classes)
@@ -90,7 +79,7 @@ def test_samples_stand_in_a_row_for_each_class_and_one_can_be_chosen(qtbot: QtBo
 
 
 def test_drawings_stand_beside_the_training_images_nearest_to_them(qtbot: QtBot, frame: Frame) -> None:
-    pairs = sheet(qtbot, frame, "fidelity")
+    pairs = drawn_sheet(qtbot, frame, "fidelity")
     result = frame.page("results").current.result  # type: ignore[attr-defined]
     assert len(pairs.pictures) == 2 * len(result.drawn)
     assert said(frame, "fidelity precision").replace("\u2009", "") == f"{result.whole.precision * 100:.1f}%"
@@ -99,7 +88,7 @@ def test_drawings_stand_beside_the_training_images_nearest_to_them(qtbot: QtBot,
     qtbot.mouseClick(pairs, LEFT, pos=pairs.box(5).center().toPoint())
     assert f"image {result.nearest[2]}" in said(frame, "fidelity about")
     assert child(frame, PictureBox, "nearest training image").picture is not None
-    manifold = sheet(qtbot, frame, "manifold")
+    manifold = drawn_sheet(qtbot, frame, "manifold")
     assert manifold.rows == 15
     assert not child(frame, QPushButton, "manifold images").isVisible(), "images have no codes"
     box = child(frame, QComboBox, "manifold class")
@@ -165,7 +154,7 @@ def test_a_pair_is_chosen_set_trained_and_looked_at(qtbot: QtBot, open_frame: Op
     assert plan is not None
     assert plan.discriminator_optimiser.learning_rate == 0.002
     stage(qtbot, frame, "results")
-    drawn = sheet(qtbot, frame, "samples")
+    drawn = drawn_sheet(qtbot, frame, "samples")
     assert len(drawn.pictures) == 64
     assert drawn.row_names == ()
     assert not child(frame, QComboBox, "samples class").isVisible()
