@@ -90,7 +90,16 @@ class Predictor:
         return self.network.prepared()
 
     def prepare(self, pixels: NDArray[np.uint8]) -> Array:
-        """Images at the input size N×S×S×C uint8 as the network takes them, float32."""
+        """Images at the input size N×S×S×C uint8 as the network takes them, float32.
+
+        Raises
+        ------
+        BadValue
+            If it draws of noise: its layers would be seen at work on a drawing, not on these images.
+        """
+        if self.network.plan.meeting:
+            why = "its network draws images of noise"
+            raise BadValue("The model looks at no image of yours", why, "Ask it for drawings, or choose another run")
         return self.preprocessor.apply(pixels)
 
     def raw_scores(self, images: Array) -> Array:

@@ -52,7 +52,8 @@ def rehearse(request: Rehearse) -> Job[Rehearsed]:
         seconds, epochs = time.perf_counter() - began, RunReader(run).view().epochs
         batches = len(epochs) * -(-training // short.training.batch_size)
         losses = tuple(epoch.training.loss for epoch in epochs)
-        runs_away = losses[-1] > (losses[0] if draws else FAR + len(images.taught))
+        least = losses[0] if draws else FAR + len(images.taught)
+        runs_away = losses[-1] > least and not short.task.is_pair  # whose losses rise where the other side learns
         return Rehearsed(training, validation, batches, seconds, losses, runs_away, accuracy)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
