@@ -15,9 +15,11 @@ import attentive_lens as al
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.images.data import gather
 from attentive_lens.desk.network.design import save_plan
+from attentive_lens.desk.requests.activity import LayerActivity
 from attentive_lens.desk.requests.drawing import Decode, DrawImages, EncodeImages, Reconstruct
 from attentive_lens.desk.requests.exporting import ExportModel
 from attentive_lens.desk.requests.fidelity import MeasureFidelity
+from attentive_lens.desk.requests.similarity import CompareLayers
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.preparing import prepare
@@ -26,7 +28,7 @@ from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.ranks import ALONE
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import BadUsage
+from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.measures import GENERATED
 from attentive_lens.plan.plan import Plan
@@ -292,6 +294,14 @@ def test_fidelity_is_measured_by_a_run_or_a_model_and_says_its_spread(generating
     assert table["whole"]["distance"] > 0
 
 
+def test_without_validation_images_copies_are_not_told(generating: Workspace) -> None:
+    plan = small(**{"split.validation_fraction": 0.0, "training.epochs": 1})
+    run = finish(execute(generating, generating.claim_run(plan), lambda: False)).run
+    result = finish(carry_out(MeasureFidelity(str(generating.folder), run.number, count=40)))
+    assert result.copies is None
+    assert any("cannot be told" in line for line in result.words())
+
+
 def test_real_images_as_drawings_are_as_near_as_real_images_are(
     generating: Workspace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -331,6 +341,8 @@ def test_in_double_precision_all_is_double(generating: Workspace) -> None:
         (lambda f: DrawImages(f, 2, "between", first=1, second=2), BadUsage, "gives images no codes"),
         (lambda f: DrawImages(f, 2, class_name="nothing of the kind"), BadUsage, "class"),
         (lambda f: MeasureFidelity(f, 1), BadUsage, "draws no images"),
+        (lambda f: LayerActivity(f, 2, "convolution 1"), BadValue, "looks at no image"),
+        (lambda f: CompareLayers(f, 2), BadValue, "looks at no image"),
         (lambda f: MeasureFidelity(f, 2, features="2"), BadUsage, "draws of noise"),
         (lambda f: MeasureFidelity(f, 2, file="pairs.npy"), BadUsage, "its ending"),
     ],

@@ -44,7 +44,10 @@ def nearest(points: Points, others: Points, count: int = 1) -> tuple[NDArray[np.
     for first in range(0, len(points), BLOCK):
         part = points[first : first + BLOCK].astype(np.float64)
         table = (part**2).sum(axis=1)[:, None] - 2 * part @ others.T.astype(np.float64) + squares
-        order = np.argsort(table, axis=1, kind="stable")[:, :count]
+        least = min(count, table.shape[1])
+        order = np.argpartition(table, least - 1, axis=1)[:, :least]
+        values = np.take_along_axis(table, order, axis=1)
+        order = np.take_along_axis(order, np.argsort(values, axis=1, kind="stable"), axis=1)
         places.append(order)
         distances.append(np.sqrt(np.take_along_axis(table, order, axis=1).clip(0)))
     return np.concatenate(places).astype(np.int64), np.concatenate(distances)

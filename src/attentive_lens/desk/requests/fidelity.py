@@ -49,8 +49,9 @@ class Fidelity:
         Of each half of the drawings with a half of the images: how far apart these are is what chance does.
     apart : Nearness
         Of one half of the real images with the other: what drawings could reach, of half as many.
-    copies : float
-        Part of the drawings that are nearer to a training image than 99 of 100 validation images are.
+    copies : float or None
+        Part of the drawings that are nearer to a training image than 99 of 100 validation images are; None without
+        such images.
     accuracy : float or None
         Part of the drawings that the features' model takes for the class they were to be; None where it answers no
         classes, or others, or none was to be drawn.
@@ -80,7 +81,7 @@ class Fidelity:
     whole: Nearness
     halves: tuple[Nearness, ...]
     apart: Nearness
-    copies: float
+    copies: float | None
     accuracy: float | None
     by_class: dict[str, float]
     real: float | None
@@ -106,7 +107,10 @@ class Fidelity:
                 f"{name.capitalize()} {getattr(self.whole, name):.0%} (halves {low:.0%} and {high:.0%}; two halves of"
                 f" the images {getattr(self.apart, name):.0%})."
             )
-        yield f"{self.copies:.1%} of them are nearer to a training image than 99 of 100 validation images are."
+        if self.copies is not None:
+            yield f"{self.copies:.1%} of them are nearer to a training image than 99 of 100 validation images are."
+        else:
+            yield "Whether they are copies cannot be told: there are no validation images to compare with."
         if self.accuracy is not None:
             beside = f" (real images of this size: {self.real:.0%})" if self.real is not None else ""
             yield f"Taken for the class they were to be: {self.accuracy:.0%}{beside}."

@@ -53,9 +53,8 @@ def coder_of(model: ModelFile, run: int, encodes: bool = False) -> Coder:
     """
     if not model.draws:
         why = "its network answers classes (task=classify)"
-        raise BadUsage(
-            f"Run {run} draws no images", why, "Choose a run with task=encode, as network=variational trains"
-        )
+        remedy = "Choose a run with task=encode or task=generate, as network=variational or generator trains"
+        raise BadUsage(f"Run {run} draws no images", why, remedy)
     coder = Coder(model.network())
     if encodes and not coder.encodes:
         why = "its network draws of noise (task=generate)"

@@ -111,7 +111,7 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
         _nearness(seen, real),
         (_nearness(seen[half], real[half]), _nearness(seen[other], real[other])),
         _nearness(real[half], real[other]),
-        float((gaps[:, 0] < near).mean()),
+        float((gaps[:, 0] < near).mean()) if len(usual) else None,
         accuracy,
         by_class,
         None if accuracy is None else of_real,
@@ -178,6 +178,8 @@ def _accuracy(
     if said is None or (labels < 0).all() or not set(model.classes) <= set(seer.model.classes):
         return None, {}
     numbers = np.array([seer.model.classes.index(name) for name in model.classes])
-    right = said == numbers[labels]
+    known = labels >= 0  # of images whose class the run does not know nothing was to be drawn
+    right = said[known] == numbers[labels[known]]
+    labels = labels[known]
     by_class = {name: float(right[labels == k].mean()) for k, name in enumerate(model.classes) if (labels == k).any()}
     return float(right.mean()), by_class

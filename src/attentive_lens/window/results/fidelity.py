@@ -90,7 +90,9 @@ class FidelityView(DrawnView):
             beside.setText(_worded(word, getattr(result.apart, word)))
         for shown, part in zip(self.figures["class"], (result.accuracy, result.real), strict=True):
             shown.setText("–" if part is None else percent(part))
-        lines = [f"{percent(result.copies)} are nearer to a training image than 99 of 100 validation images."]
+        near = "are nearer to a training image than 99 of 100 validation images."
+        untold = "Whether they are copies cannot be told without validation images."
+        lines = [untold if result.copies is None else f"{percent(result.copies)} {near}"]
         if result.by_class:
             name, part = min(result.by_class.items(), key=lambda item: item[1])
             lines.append(f"Least of all taken for its class: {name}, {percent(part)}.")
