@@ -66,7 +66,7 @@ def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Works
     skipped = [*lost, *((item.name, seen) for item, seen in zip(images, opened, strict=True) if isinstance(seen, str))]
     readable = [(item, seen) for item, seen in zip(images, opened, strict=True) if not isinstance(seen, str)]
     counts = Counter(item.label for item, _ in readable)
-    _check_classes(source.place, counts, len(skipped))
+    _check_images(source.place, counts, len(skipped))
     classes = sorted(counts, key=_natural)
     labels = {word: k for k, word in enumerate(classes)}
     rows = [row_of(n, item, seen, folder, labels) for n, (item, seen) in enumerate(readable, 1)]
@@ -238,7 +238,7 @@ def _natural(word: str) -> tuple[int, float, str]:
     return (0, int(word), word) if word.isascii() and word.isdigit() else (1, 0, word)
 
 
-def _check_classes(place: Path, counts: Counter[str], skipped: int) -> None:
+def _check_images(place: Path, counts: Counter[str], skipped: int) -> None:
     lost = f" ({skipped} files or lines could not be read)" if skipped else ""
     if not counts:
         raise BadValue(f"{place} gave no images", f"nothing in it is a readable image{lost}", "Name another place")
