@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shutil
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -85,7 +86,9 @@ def test_a_run_tells_both_losses_rates_and_how_drawings_look(generating: Workspa
         for name, update in zip([node.name for node in plan.network.nodes], epoch.health.update, strict=True):
             assert (update is not None) == (name in read_model(generating.run(2).model).weights), name
         assert "variety" in epoch.validation.in_words
-        assert "judged right" in epoch.training.in_words
+        assert "told apart" in epoch.training.in_words
+        away = replace(epoch.training, loss=-0.5)
+        assert "-" not in away.in_words + away.main_in_words, "a minus sign, not a hyphen"
     best = view.best
     assert best is not None
     assert best.epoch == 2, "the last epoch counts"

@@ -34,8 +34,10 @@ class Figures:
         """91.3%, or −1,234 nats."""
         if self.accuracy is not None:
             return f"{self.accuracy:.1%}"
+        if "variety" in self.more:
+            return f"{self.main:.2f}"
         if "bound" not in self.more:
-            return f"{self.more['variety']:.2f}" if "variety" in self.more else f"{self.loss:.3g}"
+            return f"{self.loss:.3g}".replace("-", "\u2212")
         return f"{self.main:,.{0 if abs(self.main) >= 100 else 1}f} nats".replace("-", "\u2212")
 
     @property
@@ -49,17 +51,15 @@ class Figures:
     def in_words(self) -> str:
         """What is told of an epoch in a line.
 
-        Accuracy and loss, the lower bound and its divergence, or both losses of a pair and what is judged right.
+        Accuracy and loss, the lower bound and its divergence, or both losses of a pair and how well it tells apart.
         """
         more = self.more
         if self.accuracy is not None:
             return f"{self.main_in_words} loss {self.loss:.3f}"
-        if "real_right" in more:
+        if "told_apart" in more:
             varied = f"variety {more['variety']:.2f}, " if "variety" in more else ""
-            return (
-                f"{varied}losses {self.loss:.3f} and {more['discriminator_loss']:.3f}, judged right: real"
-                f" {more['real_right']:.0%}, drawn {more['drawn_right']:.0%}"
-            )
+            losses = f"losses {self.loss:.3f} and {more['discriminator_loss']:.3f}".replace("-", "\u2212")
+            return f"{varied}{losses}, told apart {more['told_apart']:.0%}"
         return f"{self.main_in_words} (divergence {more.get('divergence', 0.0):.1f})"
 
     @classmethod

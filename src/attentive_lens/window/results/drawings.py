@@ -165,8 +165,8 @@ class SamplesView(DrawnView):
         self.result = result
         of_each = result.columns if (result.labels >= 0).all() and not self.class_name() else 0
         what = "numbers of noise" if self.session.runs.task.is_pair else "random codes"
-        same = ", the same from class to class" if of_each else ""
-        self.says.setText(f"{len(result.images)} images of {result.size} {what} each{same}.")
+        each = f"{len(result.images)} images of {result.size} {what} each."
+        self.says.setText("Each column is of the same noise." if of_each else each)
         rows = result.classes if 0 < len(result.classes) <= MOST_ROWS and of_each else ()
         self.sheet.show_images(list(result.images), of_each if rows else 0, row_names=rows)
         self._show_one(max(0, self.sheet.current))
